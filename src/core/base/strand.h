@@ -1,0 +1,49 @@
+// SPDX-License-Identifier: Apache-2.0
+// Who runs what, when. The same engine code runs on a real strand (threads, the monotonic clock) and on a
+// virtual one (one thread, invented time, the same order on every run).
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+
+#include "base/time.h"
+
+namespace ruedo {
+
+using Task = std::move_only_function<void()>;
+
+/// One ordered queue of slow jobs beside a strand. Jobs of one lane never overlap.
+class Lane {
+  public:
+    virtual ~Lane() = default;  ///< Waits for a running job; jobs not begun and their `done` are discarded.
+    /// Runs `job` beside the strand, then `done` on the strand. `cost` is what virtual time charges for it.
+    virtual void run(Time cost, Task job, Task done) = 0;
+};
+
+/// Runs tasks one at a time, in order of (time, ticket). Thread-safe to post to.
+class Strand {
+  public:
+    virtual ~Strand() = default;
+    virtual Time now() const = 0;
+    virtual void post(Task task) = 0;
+    /// Runs `task` at `when` or as soon after as possible; the ticket (never 0) can be given to `cancel`.
+    virtual std::uint64_t at(Time when, Task task) = 0;
+    virtual void cancel(std::uint64_t ticket) = 0;
+    virtual std::unique_ptr<Lane> lane() = 0;
+    virtual bool is_virtual() const = 0;
+    /// True on the thread that runs the strand's tasks.
+    virtual bool is_current() const = 0;
+};
+
+/// A strand with a thread of its own and the monotonic clock. Destroying it discards what has not begun.
+std::unique_ptr<Strand> make_real_strand();
+
+/// Invented time: nothing happens until `run_until`.
+class VirtualStrand : public Strand {
+  public:
+    /// Runs everything due up to `end`, or until `done` says true; time then stands at the last task or `end`.
+    virtual void run_until(Time end, const std::function<bool()>& done = {}) = 0;
+};
+std::unique_ptr<VirtualStrand> make_virtual_strand();
+
+}  // namespace ruedo

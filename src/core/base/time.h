@@ -1,0 +1,63 @@
+// SPDX-License-Identifier: Apache-2.0
+// Exact time: integer nanoseconds as a strong type, and the one place where container ticks become time.
+#pragma once
+#include <compare>
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+
+namespace ruedo {
+
+/// A point on a timeline or a length of time, in nanoseconds. Never a floating-point number of seconds.
+struct Time {
+    std::int64_t ns = 0;
+
+    constexpr auto operator<=>(const Time&) const = default;
+    constexpr Time operator-() const { return {-ns}; }
+    constexpr Time operator+(Time o) const { return {ns + o.ns}; }
+    constexpr Time operator-(Time o) const { return {ns - o.ns}; }
+    constexpr Time operator*(std::int64_t k) const { return {ns * k}; }
+    constexpr Time operator/(std::int64_t k) const { return {ns / k}; }
+    constexpr Time& operator+=(Time o) { ns += o.ns; return *this; }
+    constexpr Time& operator-=(Time o) { ns -= o.ns; return *this; }
+    /// For showing to people and for ratios only.
+    constexpr double ms() const { return static_cast<double>(ns) / 1e6; }
+    constexpr double seconds() const { return static_cast<double>(ns) / 1e9; }
+    static constexpr Time max() { return {INT64_MAX}; }
+};
+
+constexpr Time operator""_ns(unsigned long long v) { return {static_cast<std::int64_t>(v)}; }
+constexpr Time operator""_ms(unsigned long long v) { return {static_cast<std::int64_t>(v) * 1'000'000}; }
+constexpr Time operator""_s(unsigned long long v) { return {static_cast<std::int64_t>(v) * 1'000'000'000}; }
+
+/// A fraction as a file states it, such as 30000/1001. `den` of 0 means "not stated".
+struct Rational {
+    std::int64_t num = 0;
+    std::int64_t den = 0;
+    constexpr bool operator==(const Rational&) const = default;
+    constexpr bool stated() const { return num > 0 && den > 0; }
+    /// The same value in lowest terms.
+    Rational reduced() const;
+};
+
+/// `ticks` of `num/den` seconds each, as time, rounded to nearest (halves away from zero). Saturates.
+Time ticks_to_time(std::int64_t ticks, std::uint64_t num, std::uint64_t den);
+/// The last tick of a 1/`rate` second scale at or before `t` (floor). Saturates.
+std::int64_t time_to_ticks_floor(Time t, std::uint64_t rate);
+/// The nearest tick of a 1/`rate` second scale.
+std::int64_t time_to_ticks(Time t, std::uint64_t rate);
+/// `t` times `factor`, rounded to nearest; for playing speeds.
+Time scaled(Time t, double factor);
+
+/// "250ms", "1.5s", "40us", "7ns" or "h:mm:ss.mmm" ("1:02:03.250"). A bare or negative number is nothing.
+std::optional<Time> parse_time(std::string_view text);
+/// "0:00:03.250": hours, minutes, seconds, milliseconds (rounded down).
+std::string format_time(Time t);
+/// "1:02:03" or "2:03", as shown beside a position slider.
+std::string format_clock(Time t);
+
+/// Monotonic time since an arbitrary start (CLOCK_MONOTONIC).
+Time monotonic_now();
+
+}  // namespace ruedo

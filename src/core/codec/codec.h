@@ -1,0 +1,147 @@
+// SPDX-License-Identifier: Apache-2.0
+// Codecs: what an adapter looks like, the registry that finds them, and reading pictures of a track.
+//
+// Each adapter is a module of its own (a shared object) around one codec library, so that a packed app carries
+// only what its media need, and only those libraries' licences.
+#pragma once
+#include <filesystem>
+
+#include "media/media.h"
+
+namespace ruedo {
+
+/// Turns packets into pictures, one stream in decoding order. Not thread-safe.
+class VideoDecoder {
+  public:
+    virtual ~VideoDecoder() = default;
+    /// Appends what comes out, in presentation order. A damaged packet is an error; decoding may go on after it.
+    virtual Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) = 0;
+    /// Appends everything still held back.
+    virtual Outcome drain(std::vector<Picture>& out) = 0;
+    /// Forgets everything, for a jump to a keyframe.
+    virtual void reset() = 0;
+};
+
+class AudioDecoder {
+  public:
+    virtual ~AudioDecoder() = default;
+    /// The samples of one packet, possibly none. More than two channels come in the order
+    /// FL FR FC LFE BL BR SL SR, as far as there are that many.
+    virtual Outcome decode(ByteView data, SoundBlock& out) = 0;
+    virtual void reset() = 0;
+};
+
+struct Encoded {
+    Bytes data;
+    Time pts{};
+    bool keyframe = true;
+};
+
+struct VideoEncodeOptions {
+    int width = 0, height = 0;
+    Rational rate{30, 1};
+    std::uint32_t bitrate = 1'000'000;  ///< Bits per second.
+    int keyframe_every = 60;            ///< Pictures.
+    Rational pixel_aspect{};
+    Colour colour;
+};
+class VideoEncoder {
+  public:
+    virtual ~VideoEncoder() = default;
+    virtual Outcome encode(const Picture& picture, std::vector<Encoded>& out) = 0;
+    virtual Outcome drain(std::vector<Encoded>& out) = 0;
+    /// The track's configuration for a writer; complete after the first packet.
+    virtual Bytes config() const = 0;
+};
+
+struct AudioEncodeOptions {
+    int rate = 48000, channels = 2;
+    std::uint32_t bitrate = 128'000;
+};
+class AudioEncoder {
+  public:
+    virtual ~AudioEncoder() = default;
+    /// Samples per channel that `encode` takes at a time.
+    virtual std::size_t frame_samples() const = 0;
+    virtual unsigned delay_samples() const = 0;
+    virtual Result<Bytes> encode(std::span<const float> interleaved) = 0;
+    virtual Bytes config() const = 0;
+};
+
+/// What a module says of itself. One module may serve several codecs of one library.
+struct CodecModule {
+    static constexpr unsigned current_abi = 1;
+    unsigned abi = current_abi;
+    const char* name = "";          ///< "vpx"; the module's file is codec-vpx.so.
+    const char* library = "";       ///< The library's name, for the notice sheet.
+    const char* licence = "";       ///< SPDX expression of the library.
+    const char* package = "";       ///< Debian's package of the library at run time.
+    std::vector<Codec> decodes, encodes;
+    Result<std::unique_ptr<VideoDecoder>> (*video_decoder)(const Track&) = nullptr;
+    Result<std::unique_ptr<AudioDecoder>> (*audio_decoder)(const Track&) = nullptr;
+    Result<std::unique_ptr<VideoEncoder>> (*video_encoder)(Codec, const VideoEncodeOptions&) = nullptr;
+    Result<std::unique_ptr<AudioEncoder>> (*audio_encoder)(Codec, const AudioEncodeOptions&) = nullptr;
+};
+#define RUEDO_CODEC_MODULE extern "C" __attribute__((visibility("default"))) const ruedo::CodecModule* ruedo_codec_module()
+
+/// Finds adapters in a folder and loads each at its first use. Thread-safe.
+class CodecRegistry {
+  public:
+    /// The folder beside the running executable: `../lib/ruedo`, or `lib` in a packed app.
+    static CodecRegistry& standard();
+    explicit CodecRegistry(std::filesystem::path folder);
+    ~CodecRegistry();
+    const std::filesystem::path& folder() const { return folder_; }
+
+    Result<std::unique_ptr<VideoDecoder>> video_decoder(const Track& track);
+    Result<std::unique_ptr<AudioDecoder>> audio_decoder(const Track& track);
+    Result<std::unique_ptr<VideoEncoder>> video_encoder(Codec codec, const VideoEncodeOptions& options);
+    Result<std::unique_ptr<AudioEncoder>> audio_encoder(Codec codec, const AudioEncodeOptions& options);
+    bool decodes(Codec codec);
+    /// The module that decodes `codec` and its file; nothing when there is none.
+    struct Found { const CodecModule* module; std::filesystem::path file; };
+    std::optional<Found> decoder_module(Codec codec);
+
+  private:
+    const std::vector<Found>& modules();
+    std::filesystem::path folder_;
+    struct State;
+    std::unique_ptr<State> state_;
+};
+std::filesystem::path executable_path();
+
+/// Reads the pictures of one track: forward, or at a time. Only presented pictures come out. Not thread-safe.
+class PictureReader {
+  public:
+    static Result<std::unique_ptr<PictureReader>> open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs);
+    /// The next picture in presentation order; nothing at the end. Damaged packets are passed over and counted.
+    Result<std::optional<Picture>> next(const std::atomic<bool>* cancel = nullptr);
+    /// The picture shown at `t`, decoded from its keyframe. `next` goes on after it. `cancelled` when asked to stop.
+    Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
+    /// The keyframe nearest to `t`.
+    Result<Picture> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);
+    const Track& track() const { return track_; }
+    /// Pictures decoded since the keyframe, up to the one `at` gave, without look-ahead for reordering.
+    std::uint64_t decoded() const { return decoded_; }
+    std::uint64_t damaged() const { return damaged_; }
+
+  private:
+    PictureReader() = default;
+    Result<bool> feed();
+    Picture finished(Picture p) const;
+    Track track_;
+    std::shared_ptr<Clip> clip_;
+    std::unique_ptr<TrackReader> reader_, heads_;
+    std::unique_ptr<VideoDecoder> decoder_;
+    std::vector<Picture> ready_;
+    std::size_t ready_at_ = 0;
+    Bytes data_;
+    Time from_{INT64_MIN};      ///< Pictures before this are decoded, not given out.
+    std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
+    std::vector<std::pair<Time, Time>> durations_;
+    std::vector<Time> fed_;
+    bool drained_ = false;
+    std::optional<Error> last_damage_;
+};
+
+}  // namespace ruedo

@@ -1,0 +1,103 @@
+// SPDX-License-Identifier: Apache-2.0
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "codec/codec.h"
+
+namespace ruedo {
+
+Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs) {
+    std::unique_ptr<PictureReader> r(new PictureReader);
+    TRY(r->decoder_, codecs.video_decoder(track));
+    r->track_ = track;
+    r->reader_ = clip->reader(track.id);
+    r->heads_ = clip->reader(track.id);
+    r->clip_ = std::move(clip);
+    r->from_ = track.start;
+    return r;
+}
+
+/// Decodes one more packet; false once everything has been drained.
+Result<bool> PictureReader::feed() {
+    if (drained_) return false;
+    ready_.clear();
+    ready_at_ = 0;
+    PacketHead head;
+    TRY(bool more, reader_->next(head));
+    if (more) {
+        if (auto read = reader_->read(data_); !read) {
+            if (read.error().code != Code::truncated) return std::unexpected(read.error());
+            more = false;  // the file became shorter: what is there has been played
+        }
+    }
+    if (!more) {
+        drained_ = true;
+        if (auto end = decoder_->drain(ready_); !end) ++damaged_, last_damage_ = end.error();
+        return true;
+    }
+    fed_.push_back(head.pts);
+    durations_.emplace_back(head.pts, head.duration);
+    if (durations_.size() > 64) durations_.erase(durations_.begin());
+    if (auto done = decoder_->decode(data_, head.pts, head.keyframe, ready_); !done) {
+        // One bad packet costs a picture; a stream of nothing else can't be played.
+        ++damaged_;
+        last_damage_ = done.error();
+        if (++damaged_in_a_row_ > 600 || done.error().code == Code::depth_unsupported || done.error().code == Code::chroma_unsupported)
+            return std::unexpected(done.error());
+    } else {
+        damaged_in_a_row_ = 0;
+    }
+    return true;
+}
+
+Picture PictureReader::finished(Picture p) const {
+    p.pixel_aspect = track_.video.pixel_aspect;
+    p.rotation = track_.video.rotation;
+    // What the container says counts before what the stream says.
+    p.colour = track_.video.colour.or_else(p.colour).resolved(p.height);
+    for (auto& [pts, duration] : durations_)
+        if (pts == p.pts) p.duration = duration;
+    return p;
+}
+
+Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* cancel) {
+    for (;;) {
+        while (ready_at_ < ready_.size()) {
+            auto& p = ready_[ready_at_++];
+            if (p.pts < from_ || p.pts >= track_.end) continue;
+            from_ = p.pts + 1_ns;
+            return finished(std::move(p));
+        }
+        if (cancel && *cancel) return fail(Code::cancelled, "Decoding was given up for a newer request.");
+        TRY(bool more, feed());
+        if (!more) return std::nullopt;
+    }
+}
+
+Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
+    TRY(auto target, picture_time_at(*heads_, track_, t));
+    // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
+    // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
+    TRY_DO(reader_->seek(target));
+    decoder_->reset();
+    ready_.clear(), ready_at_ = 0, fed_.clear(), drained_ = false;
+    from_ = target;
+    decoded_ = 0;
+    TRY(auto picture, next(cancel));
+    if (!picture) {
+        if (last_damage_) return std::unexpected(*last_damage_);
+        return fail(Code::truncated, fmt::format("No picture can be decoded at {}.", format_time(t)), "The file may be cut short there.");
+    }
+    auto place = std::find(fed_.begin(), fed_.end(), picture->pts);
+    decoded_ = static_cast<std::uint64_t>(place - fed_.begin()) + (place == fed_.end() ? 0 : 1);
+    fed_.clear();
+    return *picture;
+}
+
+Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* cancel) {
+    TRY(auto place, keyframe_time_near(*heads_, track_, t));
+    return at(place, cancel);
+}
+
+}  // namespace ruedo

@@ -1,0 +1,161 @@
+// SPDX-License-Identifier: Apache-2.0
+// VP8 and VP9 through libvpx.
+#include <vpx/vp8cx.h>
+#include <vpx/vp8dx.h>
+#include <vpx/vpx_decoder.h>
+#include <vpx/vpx_encoder.h>
+
+#include "codec/codec.h"
+#include "media/codec_headers.h"
+
+namespace ruedo {
+namespace {
+
+class Decoder final : public VideoDecoder {
+  public:
+    static Result<std::unique_ptr<VideoDecoder>> make(const Track& track) {
+        auto d = std::make_unique<Decoder>();
+        d->vp9_ = track.codec == Codec::vp9;
+        d->wide_ = track.video.width >= 960;
+        TRY_DO(d->start());
+        return d;
+    }
+    ~Decoder() override { vpx_codec_destroy(&codec_); }
+    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+        if (data.empty()) return {};
+        if (vpx_codec_decode(&codec_, data.data(), static_cast<unsigned>(data.size()), nullptr, 0) != VPX_CODEC_OK)
+            return fail(Code::malformed, "A picture of the track is damaged.", "Export the clip again.");
+        vpx_codec_iter_t iter = nullptr;
+        vpx_image_t* shown = nullptr;
+        while (auto* image = vpx_codec_get_frame(&codec_, &iter)) shown = image;  // a superframe shows one
+        if (!shown) return {};
+        if (shown->fmt == VPX_IMG_FMT_I42016 || shown->bit_depth > 8) return fail(Code::depth_unsupported, "The VP9 pictures have more than 8 bits, which is not supported.", "Convert the clip to 8 bits.");
+        if (shown->fmt != VPX_IMG_FMT_I420) return fail(Code::chroma_unsupported, "The VP9 pictures have other than 4:2:0 chroma, which is not supported.", "Convert the clip to 4:2:0.");
+        std::array<std::uint8_t*, 3> to{};
+        auto p = make_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h), to);
+        for (std::size_t i = 0; i < 3; ++i) {
+            int rows = i == 0 ? p.height : (p.height + 1) / 2, wide = i == 0 ? p.width : (p.width + 1) / 2;
+            for (int y = 0; y < rows; ++y)
+                std::memcpy(to[i] + y * p.stride[i], shown->planes[i] + static_cast<std::ptrdiff_t>(y) * shown->stride[i], static_cast<std::size_t>(wide));
+        }
+        p.pts = pts;
+        if (vp9_) {
+            switch (shown->cs) {
+                case VPX_CS_BT_601: case VPX_CS_SMPTE_170: p.colour.matrix = Colour::Matrix::bt601; break;
+                case VPX_CS_BT_709: p.colour.matrix = Colour::Matrix::bt709; break;
+                case VPX_CS_BT_2020: p.colour.matrix = Colour::Matrix::bt2020; break;
+                default: break;
+            }
+            p.colour.range = shown->range == VPX_CR_FULL_RANGE ? Colour::Range::full : Colour::Range::limited;
+        } else {
+            p.colour.matrix = Colour::Matrix::bt601;  // RFC 6386 clause 9.2 defines no other
+        }
+        out.push_back(std::move(p));
+        return {};
+    }
+    Outcome drain(std::vector<Picture>&) override { return {}; }
+    void reset() override {
+        vpx_codec_destroy(&codec_);
+        (void)start();
+    }
+
+  private:
+    Outcome start() {
+        vpx_codec_dec_cfg_t cfg{};
+        cfg.threads = wide_ ? 2 : 1;
+        if (vpx_codec_dec_init(&codec_, vp9_ ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0) != VPX_CODEC_OK)
+            return fail(Code::internal, "The decoder could not be started.");
+        if (vp9_ && wide_) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, 1);
+        return {};
+    }
+    vpx_codec_ctx_t codec_{};
+    bool vp9_ = true, wide_ = false;
+};
+
+class Encoder final : public VideoEncoder {
+  public:
+    static Result<std::unique_ptr<VideoEncoder>> make(Codec codec, const VideoEncodeOptions& o) {
+        auto e = std::make_unique<Encoder>();
+        auto* face = codec == Codec::vp9 ? vpx_codec_vp9_cx() : vpx_codec_vp8_cx();
+        vpx_codec_enc_cfg_t cfg{};
+        if (vpx_codec_enc_config_default(face, &cfg, 0) != VPX_CODEC_OK) return fail(Code::internal, "The encoder could not be started.");
+        cfg.g_w = static_cast<unsigned>(o.width), cfg.g_h = static_cast<unsigned>(o.height);
+        cfg.g_timebase = {1, 1'000'000};
+        cfg.rc_target_bitrate = o.bitrate / 1000;
+        cfg.g_threads = 2;
+        cfg.g_lag_in_frames = 0;  // one packet per picture, in order
+        cfg.kf_max_dist = cfg.kf_min_dist = static_cast<unsigned>(o.keyframe_every);
+        cfg.kf_mode = VPX_KF_DISABLED;  // placed by hand, exactly
+        cfg.rc_end_usage = VPX_VBR;
+        cfg.g_pass = VPX_RC_ONE_PASS;
+        if (vpx_codec_enc_init(&e->codec_, face, &cfg, 0) != VPX_CODEC_OK) return fail(Code::limit, "The encoder refused these settings.", "Choose another size.");
+        vpx_codec_control(&e->codec_, VP8E_SET_CPUUSED, codec == Codec::vp9 ? 8 : 10);
+        auto colour = o.colour.resolved(o.height);
+        if (codec == Codec::vp9) {
+            vpx_codec_control(&e->codec_, VP9E_SET_ROW_MT, 1);
+            vpx_codec_control(&e->codec_, VP9E_SET_TILE_COLUMNS, 1);
+            vpx_codec_control(&e->codec_, VP9E_SET_COLOR_SPACE, colour.matrix == Colour::Matrix::bt601 ? VPX_CS_BT_601 : VPX_CS_BT_709);
+            vpx_codec_control(&e->codec_, VP9E_SET_COLOR_RANGE, colour.range == Colour::Range::full ? 1 : 0);
+        }
+        e->options_ = o;
+        e->codec_id_ = codec;
+        return e;
+    }
+    ~Encoder() override { vpx_codec_destroy(&codec_); }
+    Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
+        vpx_image_t image{};
+        vpx_img_wrap(&image, VPX_IMG_FMT_I420, static_cast<unsigned>(picture.width), static_cast<unsigned>(picture.height), 1, const_cast<std::uint8_t*>(picture.plane[0]));
+        for (std::size_t i = 0; i < 3; ++i) image.planes[i] = const_cast<std::uint8_t*>(picture.plane[i]), image.stride[i] = picture.stride[i];
+        auto flags = count_++ % options_.keyframe_every == 0 ? VPX_EFLAG_FORCE_KF : 0;
+        auto length = static_cast<unsigned long>(1'000'000 * options_.rate.den / options_.rate.num);
+        times_.push_back(picture.pts);
+        if (vpx_codec_encode(&codec_, &image, picture.pts.ns / 1000, length, flags, VPX_DL_REALTIME) != VPX_CODEC_OK)
+            return fail(Code::internal, "The encoder failed on a picture.");
+        return collect(out);
+    }
+    Outcome drain(std::vector<Encoded>& out) override {
+        vpx_codec_encode(&codec_, nullptr, 0, 1, 0, VPX_DL_REALTIME);
+        return collect(out);
+    }
+    Bytes config() const override {
+        if (codec_id_ != Codec::vp9) return {};
+        double rate = static_cast<double>(options_.rate.num) / static_cast<double>(options_.rate.den);
+        auto colour = options_.colour.resolved(options_.height);
+        auto code = colour.matrix == Colour::Matrix::bt601 ? 6U : 1U;
+        ByteWriter w;  // the payload of a vpcC box: profile, level, depth/chroma/range, colour, no init data
+        w.u8(0).u8(vp9_level(options_.width, options_.height, rate)).u8(8 << 4 | 1 << 1 | (colour.range == Colour::Range::full ? 1 : 0));
+        w.u8(code).u8(code).u8(code).u16(0);
+        return w.bytes;
+    }
+
+  private:
+    Outcome collect(std::vector<Encoded>& out) {
+        vpx_codec_iter_t iter = nullptr;
+        while (auto* packet = vpx_codec_get_cx_data(&codec_, &iter)) {
+            if (packet->kind != VPX_CODEC_CX_FRAME_PKT || times_.empty()) continue;
+            Encoded e;
+            auto* from = static_cast<const std::uint8_t*>(packet->data.frame.buf);
+            e.data.assign(from, from + packet->data.frame.sz);
+            e.pts = times_.front();
+            times_.erase(times_.begin());
+            e.keyframe = (packet->data.frame.flags & VPX_FRAME_IS_KEY) != 0;
+            out.push_back(std::move(e));
+        }
+        return {};
+    }
+    vpx_codec_ctx_t codec_{};
+    VideoEncodeOptions options_;
+    Codec codec_id_ = Codec::vp9;
+    std::int64_t count_ = 0;
+    std::vector<Time> times_;
+};
+
+}  // namespace
+}  // namespace ruedo
+
+RUEDO_CODEC_MODULE {
+    using namespace ruedo;
+    static const CodecModule module{.name = "vpx", .library = "libvpx", .licence = "BSD-3-Clause", .package = "libvpx7",
+        .decodes = {Codec::vp8, Codec::vp9}, .encodes = {Codec::vp9, Codec::vp8}, .video_decoder = &Decoder::make, .video_encoder = &Encoder::make};
+    return &module;
+}

@@ -1,0 +1,61 @@
+// SPDX-License-Identifier: Apache-2.0
+// Containers: opening a source whatever it is, scanning a track for exact facts, and writing.
+#pragma once
+#include <filesystem>
+
+#include "io/io.h"
+#include "media/media.h"
+
+namespace ruedo {
+
+/// Opens by content, never by name. Reads headers only; the cost does not grow with the clip.
+Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
+Result<std::unique_ptr<Clip>> open_clip(const std::filesystem::path& path);
+
+/// What only reading every packet head can tell.
+struct TrackFacts {
+    Time start{}, end{};                    ///< Of what is presented.
+    std::uint64_t frame_count = 0;          ///< Presented packets.
+    Rational frame_rate{};                  ///< Stated only when every frame is within one tick of constant.
+    std::vector<Time> keyframe_times;       ///< Sorted, presented ones only.
+};
+Result<TrackFacts> scan_track(Clip& clip, const Track& track);
+
+/// What a writer is told of a track before its packets come.
+struct WriteTrack {
+    Codec codec = Codec::unknown;
+    Bytes config;                           ///< avcC, AudioSpecificConfig, OpusHead, av1C, vpcC payload.
+    VideoFormat video;
+    AudioFormat audio;
+    std::string language = "und";
+    std::uint32_t timescale = 90000;        ///< MP4 ticks per second; sound uses its rate.
+    unsigned delay_samples = 0;             ///< Encoder delay, in samples of the sound's rate, to be trimmed.
+    std::uint64_t total_samples = 0;        ///< Sound samples after trimming, when known before finishing.
+};
+
+struct WritePacket {
+    Time pts{}, dts{}, duration{};          ///< For sound pts may be negative by the delay; dts <= pts.
+    bool keyframe = true;
+    ByteView data;
+};
+
+/// Takes packets in decoding order, interleaved by the caller within a second or so; holds only the index in
+/// memory. `finish` puts the whole file in its place; without it nothing appears there.
+class ClipWriter {
+  public:
+    virtual ~ClipWriter() = default;
+    /// All tracks come before the first packet; returns the number to pass to `write`.
+    virtual Result<std::size_t> add(const WriteTrack& track) = 0;
+    virtual Outcome write(std::size_t track, const WritePacket& packet) = 0;
+    /// `sound_end`: presented length of each sound track where the last packet is longer; 0 for none.
+    virtual Outcome finish(Time sound_end = {}) = 0;
+};
+/// MP4: H.264 or AV1 or VP9, AAC or Opus; moov in front; edit lists for reordering and encoder delay.
+Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace = false);
+/// WebM: VP8, VP9 or AV1, Opus or Vorbis; cues, duration, CodecDelay, DiscardPadding.
+Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace = false);
+
+namespace isobmff { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
+namespace matroska { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
+
+}  // namespace ruedo

@@ -1,0 +1,87 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "container/isobmff/boxes.h"
+
+#include <algorithm>
+
+namespace ruedo::isobmff {
+
+Result<std::optional<Box>> read_box(SourceReader& reader, std::uint64_t at, std::uint64_t limit) {
+    if (at >= limit || limit - at < 8) return std::nullopt;
+    TRY(auto head, reader.view(at, 16));
+    if (head.size() < 8) return std::nullopt;
+    ByteReader r(head);
+    std::uint64_t size = r.u32();
+    Box box{.type = r.u32(), .start = at, .body = at + 8};
+    if (size == 1) {
+        size = r.u64();
+        if (r.overrun() || size < 16) return std::nullopt;
+        box.body += 8;
+    } else if (size == 0) {
+        size = limit - at;  // to the end of the file
+    } else if (size < 8) {
+        return std::nullopt;
+    }
+    box.stated_end = size > UINT64_MAX - at ? UINT64_MAX : at + size;
+    box.end = std::min(box.stated_end, limit);
+    return box;
+}
+
+const std::uint8_t* Table::page(std::uint64_t i, unsigned at) {
+    static constexpr std::array<std::uint8_t, 8> zeros{};
+    constexpr std::size_t page_size = 16384;
+    if (i >= count_) return zeros.data();
+    auto offset = offset_ + i * entry_ + at;
+    if (offset < page_start_ || offset + 8 > page_start_ + page_filled_) {
+        page_.resize(page_size + 8);
+        auto got = source_->read_at(offset, std::span(page_).first(page_size));
+        page_filled_ = got ? *got : 0;
+        std::fill(page_.begin() + static_cast<std::ptrdiff_t>(page_filled_), page_.end(), std::uint8_t{0});
+        page_start_ = offset;
+        page_filled_ += 8;  // the zeros behind the end of the file may be read too
+    }
+    return page_.data() + (offset - page_start_);
+}
+
+std::uint64_t Table::upper_bound(std::uint32_t value) {
+    std::uint64_t low = 0, high = count_;
+    while (low < high) {
+        auto middle = low + (high - low) / 2;
+        if (u32(middle) > value) high = middle;
+        else low = middle + 1;
+    }
+    return low;
+}
+
+std::int64_t TrackPlan::tick_at(Time t) const {
+    // The floor can be one tick low where a tick's time was rounded up to this very nanosecond.
+    auto tick = time_to_ticks_floor(t - offset, timescale) + shift_ticks;
+    return present(tick + 1) <= t ? tick + 1 : tick;
+}
+
+Result<std::optional<std::uint64_t>> FragmentIndex::at(std::size_t i) {
+    std::lock_guard lock(mutex_);
+    SourceReader reader(source_, 4096);
+    auto size = reader.size_or_max();
+    while (moofs_.size() <= i && !complete_) {
+        TRY(auto box, read_box(reader, next_, size));
+        if (!box) {
+            complete_ = true;
+            break;
+        }
+        if (box->type == fourcc("moof")) moofs_.push_back(box->start);
+        if (box->stated_end > size) cut_short_ = true;
+        next_ = box->end;
+    }
+    if (i >= moofs_.size()) return std::nullopt;
+    return moofs_[i];
+}
+
+Result<std::optional<std::size_t>> FragmentIndex::number_of(std::uint64_t moof) {
+    for (std::size_t i = 0;; ++i) {
+        TRY(auto place, at(i));
+        if (!place) return std::nullopt;
+        if (*place >= moof) return i;
+    }
+}
+
+}  // namespace ruedo::isobmff

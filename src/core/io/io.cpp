@@ -1,0 +1,239 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "io/io.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cerrno>
+#include <cstdio>
+#include <numeric>
+
+namespace ruedo {
+namespace fs = std::filesystem;
+namespace {
+
+class FileSource final : public ByteSource {
+  public:
+    FileSource(int fd, std::uint64_t size, std::string name) : fd_(fd), size_(size), name_(std::move(name)) {}
+    ~FileSource() override { ::close(fd_); }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
+        std::size_t got = 0;
+        while (got < into.size() && offset + got < INT64_MAX) {
+            auto n = ::pread(fd_, into.data() + got, into.size() - got, static_cast<off_t>(offset + got));
+            if (n < 0 && errno == EINTR) continue;
+            if (n < 0) return std::unexpected(errno_error(errno, fmt::format("Reading “{}”", name_)));
+            if (n == 0) break;
+            got += static_cast<std::size_t>(n);
+        }
+        return got;
+    }
+    std::optional<std::uint64_t> size() const override { return size_; }
+    const std::string& name() const override { return name_; }
+
+  private:
+    int fd_;
+    std::uint64_t size_;
+    std::string name_;
+};
+
+class MemorySource final : public ByteSource {
+  public:
+    MemorySource(Bytes bytes, std::string name) : bytes_(std::move(bytes)), name_(std::move(name)) {}
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
+        if (offset >= bytes_.size()) return 0;
+        auto n = std::min<std::uint64_t>(into.size(), bytes_.size() - offset);
+        std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), n, into.begin());
+        return n;
+    }
+    std::optional<std::uint64_t> size() const override { return bytes_.size(); }
+    const std::string& name() const override { return name_; }
+
+  private:
+    Bytes bytes_;
+    std::string name_;
+};
+
+/// Levenshtein distance; names are short.
+std::size_t distance(const std::string& a, const std::string& b) {
+    std::vector<std::size_t> row(b.size() + 1);
+    std::iota(row.begin(), row.end(), 0);
+    for (std::size_t i = 1; i <= a.size(); ++i) {
+        auto diagonal = row[0];
+        row[0] = i;
+        for (std::size_t j = 1; j <= b.size(); ++j) {
+            auto above = row[j];
+            row[j] = std::min({above + 1, row[j - 1] + 1, diagonal + (a[i - 1] == b[j - 1] ? 0 : 1)});
+            diagonal = above;
+        }
+    }
+    return row.back();
+}
+
+}  // namespace
+
+std::optional<fs::path> nearest_name(const fs::path& path) {
+    auto folder = path.has_parent_path() ? path.parent_path() : fs::path(".");
+    auto wanted = path.filename().string();
+    std::error_code ec;
+    std::optional<fs::path> best;
+    std::size_t best_distance = std::max<std::size_t>(2, wanted.size() / 3) + 1;
+    std::size_t seen = 0;
+    for (fs::directory_iterator it(folder, ec), end; !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
+        auto d = distance(wanted, it->path().filename().string());
+        if (d < best_distance) best_distance = d, best = it->path();
+    }
+    return best;
+}
+
+Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
+    auto name = path.filename().string();
+    int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (fd < 0) {
+        auto error = errno_error(errno, fmt::format("Opening “{}”", name));
+        if (error.code == Code::not_found) {
+            error.sentence = fmt::format("There is no file “{}”.", path.string());
+            if (auto near = nearest_name(path)) error.hint = fmt::format("Did you mean “{}”?", near->filename().string());
+        }
+        return std::unexpected(std::move(error));
+    }
+    struct stat st {};
+    if (::fstat(fd, &st) != 0 || !S_ISREG(st.st_mode)) {
+        bool folder = S_ISDIR(st.st_mode);
+        ::close(fd);
+        return fail(Code::not_media, fmt::format("“{}” is {}, not a file.", name, folder ? "a folder" : "a device"),
+                    "Choose a media file.");
+    }
+    if (st.st_size == 0) {
+        ::close(fd);
+        return fail(Code::empty, fmt::format("“{}” is empty: it holds no bytes at all.", name),
+                    "Copy or export the clip again.");
+    }
+    return std::make_shared<FileSource>(fd, static_cast<std::uint64_t>(st.st_size), std::move(name));
+}
+
+std::shared_ptr<ByteSource> memory_source(Bytes bytes, std::string name) {
+    return std::make_shared<MemorySource>(std::move(bytes), std::move(name));
+}
+
+SourceReader::SourceReader(std::shared_ptr<ByteSource> source, std::size_t buffer)
+    : source_(std::move(source)), size_(source_->size().value_or(UINT64_MAX)), buffer_(buffer) {}
+
+Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
+    if (n > buffer_.size()) buffer_.resize(n), filled_ = 0;
+    bool inside = offset >= start_ && offset - start_ <= filled_ && n <= filled_ - (offset - start_);
+    if (!inside && offset < size_) {
+        TRY(filled_, source_->read_at(offset, buffer_));
+        start_ = offset;
+    }
+    if (offset < start_ || offset - start_ >= filled_) return ByteView{};
+    auto at = static_cast<std::size_t>(offset - start_);
+    return ByteView(buffer_).subspan(at, std::min(n, filled_ - at));
+}
+
+Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
+    if (n > size_ || offset > size_ - n)
+        return fail(Code::truncated, fmt::format("“{}” ends before byte {}.", source_->name(), offset + n),
+                    "The file was cut short; copy it again.");
+    out.resize(n);
+    std::size_t got = 0;
+    if (offset >= start_ && offset - start_ < filled_) {
+        got = std::min<std::size_t>(n, filled_ - static_cast<std::size_t>(offset - start_));
+        std::memcpy(out.data(), buffer_.data() + (offset - start_), got);
+    }
+    if (got < n) {
+        TRY(auto more, source_->read_at(offset + got, std::span(out).subspan(got)));
+        if (got + more < n)
+            return fail(Code::truncated, fmt::format("“{}” became shorter while it was read.", source_->name()),
+                        "Open it again once it is complete.");
+    }
+    return {};
+}
+
+Result<FileWriter> FileWriter::create(const fs::path& path, bool replace) {
+    std::error_code ec;
+    if (!replace && fs::exists(fs::symlink_status(path, ec)))
+        return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
+    static std::atomic<unsigned> counter = 0;
+    FileWriter writer;
+    writer.path_ = path;
+    writer.replace_ = replace;
+    writer.temporary_ = path.parent_path() / fmt::format(".{}.{}-{}.part", path.filename().string(), ::getpid(), counter++);
+    writer.fd_ = ::open(writer.temporary_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+    if (writer.fd_ < 0) return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path.string())));
+    return writer;
+}
+
+FileWriter::FileWriter(FileWriter&& o) noexcept
+    : fd_(std::exchange(o.fd_, -1)), path_(std::move(o.path_)), temporary_(std::move(o.temporary_)),
+      position_(o.position_), replace_(o.replace_) {}
+
+FileWriter::~FileWriter() {
+    if (fd_ < 0) return;
+    ::close(fd_);
+    ::unlink(temporary_.c_str());
+}
+
+Outcome FileWriter::write(ByteView bytes) {
+    TRY_DO(write_at(position_, bytes));
+    position_ += bytes.size();
+    return {};
+}
+
+Outcome FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
+    while (!bytes.empty()) {
+        auto n = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
+        if (n < 0 && errno == EINTR) continue;
+        if (n < 0) return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string())));
+        offset += static_cast<std::uint64_t>(n);
+        bytes = bytes.subspan(static_cast<std::size_t>(n));
+    }
+    return {};
+}
+
+Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra) {
+    Bytes block(1 << 20);
+    for (auto end = position_; end > offset;) {
+        auto n = std::min<std::uint64_t>(block.size(), end - offset);
+        auto got = ::pread(fd_, block.data(), n, static_cast<off_t>(end - n));
+        if (got != static_cast<ssize_t>(n)) return std::unexpected(errno_error(got < 0 ? errno : EIO, fmt::format("Writing “{}”", path_.string())));
+        TRY_DO(write_at(end - n + extra, ByteView(block).first(n)));
+        end -= n;
+    }
+    position_ += extra;
+    return {};
+}
+
+Outcome FileWriter::commit() {
+    auto broken = [&] { return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string()))); };
+    if (::fsync(fd_) != 0) return broken();
+    if (replace_) {
+        if (::rename(temporary_.c_str(), path_.c_str()) != 0) return broken();
+    } else {
+        // A plain rename would replace what has appeared there meanwhile.
+        if (::renameat2(AT_FDCWD, temporary_.c_str(), AT_FDCWD, path_.c_str(), RENAME_NOREPLACE) != 0) return broken();
+    }
+    ::close(std::exchange(fd_, -1));
+    return {};
+}
+
+Outcome write_file(const fs::path& path, ByteView bytes, bool replace) {
+    TRY(auto writer, FileWriter::create(path, replace));
+    TRY_DO(writer.write(bytes));
+    return writer.commit();
+}
+
+Result<Bytes> read_file(const fs::path& path, std::uint64_t limit) {
+    TRY(auto source, open_file(path));
+    auto size = source->size().value_or(0);
+    if (size > limit) return fail(Code::limit, fmt::format("“{}” is too large to be read as a whole.", path.filename().string()), "Is it the right file?");
+    SourceReader reader(source);
+    Bytes bytes;
+    TRY_DO(reader.read(0, size, bytes));
+    return bytes;
+}
+
+}  // namespace ruedo

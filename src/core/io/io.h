@@ -1,0 +1,79 @@
+// SPDX-License-Identifier: Apache-2.0
+// Byte sources to read media from, and files written whole or not at all.
+#pragma once
+#include <filesystem>
+#include <memory>
+#include <optional>
+
+#include "base/bytes.h"
+#include "base/result.h"
+
+namespace ruedo {
+
+/// Bytes at offsets. Thread-safe; every call returns within its deadline.
+class ByteSource {
+  public:
+    virtual ~ByteSource() = default;
+    /// Reads up to `into.size()` bytes at `offset`; fewer only at the end, 0 past it.
+    virtual Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) = 0;
+    /// Bytes in all, when that is known.
+    virtual std::optional<std::uint64_t> size() const = 0;
+    /// For sentences: the file's name without its folder.
+    virtual const std::string& name() const = 0;
+};
+
+/// A file on disk. An empty file, a folder and a missing file are refused with their own code; a missing one
+/// names the nearest that exists.
+Result<std::shared_ptr<ByteSource>> open_file(const std::filesystem::path& path);
+std::shared_ptr<ByteSource> memory_source(Bytes bytes, std::string name);
+/// The file in the same folder whose name is closest to the missing `path`, when one is close enough.
+std::optional<std::filesystem::path> nearest_name(const std::filesystem::path& path);
+
+/// Reads a source through one buffer; for walking forward in small steps. Not thread-safe.
+class SourceReader {
+  public:
+    explicit SourceReader(std::shared_ptr<ByteSource> source, std::size_t buffer = 1 << 16);
+    /// Up to `n` bytes at `offset`, fewer at the end of the source; valid until the next call.
+    /// `n` may not exceed the buffer's size.
+    Result<ByteView> view(std::uint64_t offset, std::size_t n);
+    /// Exactly `n` bytes at `offset` into `out`, or the error `truncated`.
+    Outcome read(std::uint64_t offset, std::uint64_t n, Bytes& out);
+    ByteSource& source() { return *source_; }
+    std::uint64_t size_or_max() const { return size_; }
+
+  private:
+    std::shared_ptr<ByteSource> source_;
+    std::uint64_t size_;
+    Bytes buffer_;
+    std::uint64_t start_ = 0;
+    std::size_t filled_ = 0;
+};
+
+/// A file being made under a temporary name beside its place. `commit` flushes it and moves it there; a
+/// writer destroyed before that leaves nothing behind.
+class FileWriter {
+  public:
+    /// Refuses a `path` that exists unless `replace`.
+    static Result<FileWriter> create(const std::filesystem::path& path, bool replace = false);
+    FileWriter(FileWriter&&) noexcept;
+    FileWriter& operator=(FileWriter&&) = delete;
+    ~FileWriter();
+    Outcome write(ByteView bytes);
+    Outcome write_at(std::uint64_t offset, ByteView bytes);
+    std::uint64_t position() const { return position_; }
+    /// Makes room for `extra` bytes at `offset` by moving what follows; for an index put in front.
+    Outcome insert_gap(std::uint64_t offset, std::uint64_t extra);
+    Outcome commit();
+
+  private:
+    FileWriter() = default;
+    int fd_ = -1;
+    std::filesystem::path path_, temporary_;
+    std::uint64_t position_ = 0;
+    bool replace_ = false;
+};
+
+Outcome write_file(const std::filesystem::path& path, ByteView bytes, bool replace = true);
+Result<Bytes> read_file(const std::filesystem::path& path, std::uint64_t limit = 64 << 20);
+
+}  // namespace ruedo

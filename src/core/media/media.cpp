@@ -1,0 +1,167 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "media/media.h"
+
+#include <algorithm>
+#include <cstdlib>
+#include <mutex>
+
+namespace ruedo {
+
+std::string_view kind_name(Kind kind) {
+    static constexpr std::array<std::string_view, 4> names{"video", "audio", "text", "other"};
+    return names.at(static_cast<std::size_t>(kind));
+}
+std::string_view codec_name(Codec codec) {
+    static constexpr std::array<std::string_view, 16> names{"h264", "vp8", "vp9", "av1", "hevc", "theora", "mjpeg", "aac",
+        "opus", "vorbis", "mp3", "flac", "pcm", "webvtt", "subrip", "unknown"};
+    return names.at(static_cast<std::size_t>(codec));
+}
+std::string_view codec_title(Codec codec) {
+    static constexpr std::array<std::string_view, 16> names{"H.264", "VP8", "VP9", "AV1", "HEVC", "Theora", "Motion JPEG",
+        "AAC", "Opus", "Vorbis", "MP3", "FLAC", "PCM", "WebVTT", "SubRip", "an unknown codec"};
+    return names.at(static_cast<std::size_t>(codec));
+}
+
+Colour::Matrix Colour::matrix_from_code(unsigned code) {
+    switch (code) {
+        case 0: return Matrix::identity;
+        case 1: return Matrix::bt709;
+        case 4: case 5: case 6: return Matrix::bt601;
+        case 9: case 10: return Matrix::bt2020;
+        default: return Matrix::unspecified;
+    }
+}
+Colour Colour::or_else(const Colour& fallback) const {
+    Colour c = *this;
+    if (c.matrix == Matrix::unspecified) c.matrix = fallback.matrix;
+    if (c.range == Range::unspecified) c.range = fallback.range;
+    if (c.primaries == 2) c.primaries = fallback.primaries;
+    if (c.transfer == 2) c.transfer = fallback.transfer;
+    return c;
+}
+Colour Colour::resolved(int height) const {
+    return or_else({height >= 720 ? Matrix::bt709 : Matrix::bt601, Range::limited, primaries, transfer});
+}
+
+namespace {
+int shaped_width(const VideoFormat& f) {
+    if (!f.pixel_aspect.stated()) return f.width;
+    auto wide = (static_cast<std::int64_t>(f.width) * f.pixel_aspect.num * 2 + f.pixel_aspect.den) / (f.pixel_aspect.den * 2);
+    return static_cast<int>(std::clamp<std::int64_t>(wide, 1, 32768));
+}
+}  // namespace
+int VideoFormat::display_width() const { return rotation % 180 == 0 ? shaped_width(*this) : height; }
+int VideoFormat::display_height() const { return rotation % 180 == 0 ? height : shaped_width(*this); }
+
+const Track* ClipInfo::find(std::uint64_t id) const {
+    auto it = std::find_if(tracks.begin(), tracks.end(), [&](auto& t) { return t.id == id; });
+    return it == tracks.end() ? nullptr : &*it;
+}
+const Track* ClipInfo::main(Kind kind) const {
+    const Track* first = nullptr;
+    for (auto& track : tracks) {
+        if (track.kind != kind || track.problem) continue;
+        if (track.is_default) return &track;
+        if (!first) first = &track;
+    }
+    return first;
+}
+
+namespace {
+// H.264 and HEVC may hold back at most 16 pictures; after that many later ones nothing earlier can follow.
+constexpr int reorder_limit = 16;
+bool presented(const Track& track, Time pts) { return pts >= track.start && pts < track.end; }
+}  // namespace
+
+Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
+    t = std::max(t, track.start);
+    std::optional<Time> best, first;
+    // A keyframe before the edit's start may be the only one at or before t, so the search begins there.
+    TRY_DO(reader.seek(t));
+    PacketHead head;
+    for (int later = 0; later < reorder_limit;) {
+        TRY(bool more, reader.next(head));
+        if (!more) break;
+        if (!presented(track, head.pts)) continue;
+        if (!first || head.pts < *first) first = head.pts;
+        if (head.pts <= t) {
+            if (!best || head.pts > *best) best = head.pts;
+        } else {
+            ++later;
+            if (head.keyframe && best) break;
+        }
+    }
+    if (best) return *best;
+    if (first) return *first;
+    return fail(Code::truncated, "No picture can be read at that place.", "The file may be cut short.");
+}
+
+Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t) {
+    TRY_DO(reader.seek(t));
+    PacketHead head;
+    std::optional<Time> before;
+    for (;;) {
+        TRY(bool more, reader.next(head));
+        if (!more) break;
+        if (!head.keyframe) continue;
+        if (head.pts > t) {
+            if (before && (t - *before) <= (head.pts - t)) break;
+            return std::min(head.pts, track.end);
+        }
+        before = head.pts;
+    }
+    return std::max(before.value_or(track.start), track.start);
+}
+
+namespace {
+/// Decoders hand out pictures of one size over and over; a few buffers are kept between them.
+class PicturePool {
+  public:
+    std::shared_ptr<std::uint8_t> take(std::size_t size) {
+        std::uint8_t* memory = nullptr;
+        {
+            std::lock_guard lock(mutex_);
+            auto it = std::find_if(free_.begin(), free_.end(), [&](auto& b) { return b.second == size; });
+            if (it != free_.end()) {
+                memory = it->first;
+                free_.erase(it);
+            }
+        }
+        if (!memory) memory = static_cast<std::uint8_t*>(std::aligned_alloc(64, (size + 63) / 64 * 64));
+        if (!memory) throw std::bad_alloc();
+        return {memory, [this, size](std::uint8_t* p) { give_back(p, size); }};
+    }
+    void give_back(std::uint8_t* memory, std::size_t size) {
+        std::lock_guard lock(mutex_);
+        free_.emplace_back(memory, size);
+        // The oldest goes first, so buffers of a size no longer used do not stay.
+        if (free_.size() > 8) std::free(free_.front().first), free_.erase(free_.begin());
+    }
+    static PicturePool& instance() {
+        static auto* pool = new PicturePool;  // outlives every picture, also those in static objects
+        return *pool;
+    }
+
+  private:
+    std::mutex mutex_;
+    std::vector<std::pair<std::uint8_t*, std::size_t>> free_;
+};
+}  // namespace
+
+Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes) {
+    Picture p;
+    p.width = width;
+    p.height = height;
+    auto align = [](int n) { return (n + 63) / 64 * 64; };
+    int chroma_height = (height + 1) / 2;
+    p.stride = {align(width), align((width + 1) / 2), align((width + 1) / 2)};
+    auto luma = static_cast<std::size_t>(p.stride[0]) * static_cast<std::size_t>(height);
+    auto chroma = static_cast<std::size_t>(p.stride[1]) * static_cast<std::size_t>(chroma_height);
+    auto memory = PicturePool::instance().take(luma + 2 * chroma + 64);
+    planes = {memory.get(), memory.get() + luma, memory.get() + luma + chroma};
+    p.plane = {planes[0], planes[1], planes[2]};
+    p.owner = std::move(memory);
+    return p;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,163 @@
+// SPDX-License-Identifier: Apache-2.0
+// The plain values that everything else passes round: tracks, packets, pictures, sound, and the interface of a
+// source of them.
+#pragma once
+#include <array>
+#include <atomic>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/bytes.h"
+#include "base/result.h"
+#include "base/time.h"
+
+namespace ruedo {
+
+enum class Kind { video, audio, text, other };
+enum class Codec {
+    h264, vp8, vp9, av1, hevc, theora, mjpeg, aac, opus, vorbis, mp3, flac, pcm, webvtt, subrip, unknown
+};
+std::string_view kind_name(Kind kind);
+std::string_view codec_name(Codec codec);  ///< As in documents: "h264".
+std::string_view codec_title(Codec codec); ///< As in sentences: "H.264".
+
+/// What the numbers of a picture mean (ISO/IEC 23091-2). Unspecified values are resolved by `resolved`.
+struct Colour {
+    enum class Matrix : std::uint8_t { unspecified, bt601, bt709, bt2020, identity };
+    enum class Range : std::uint8_t { unspecified, limited, full };
+    Matrix matrix = Matrix::unspecified;
+    Range range = Range::unspecified;
+    std::uint8_t primaries = 2, transfer = 2;  ///< ISO/IEC 23091-2 codes; 2 is unspecified.
+    bool operator==(const Colour&) const = default;
+    static Matrix matrix_from_code(unsigned code);
+    /// Values stated here, else those of `fallback`.
+    Colour or_else(const Colour& fallback) const;
+    /// With nothing left unspecified: BT.709 from 720 lines up, BT.601 below; limited range.
+    Colour resolved(int height) const;
+};
+
+struct VideoFormat {
+    int width = 0, height = 0;         ///< Pixels after the codec's cropping.
+    Rational pixel_aspect{};           ///< Width of a pixel over its height; not stated means 1:1.
+    int rotation = 0;                  ///< 0, 90, 180 or 270: degrees clockwise to be applied to show it.
+    Colour colour;
+    int display_width() const;         ///< After pixel shape and rotation; the coded height is kept.
+    int display_height() const;
+};
+
+struct AudioFormat {
+    int rate = 0, channels = 0;        ///< As decoded and heard.
+};
+
+struct Track {
+    std::uint64_t id = 0;              ///< The container's own number.
+    Kind kind = Kind::other;
+    Codec codec = Codec::unknown;
+    std::string codec_tag;             ///< What the container calls the codec, for sentences.
+    std::string codec_string;          ///< RFC 6381; empty when it can't be said.
+    std::string language;              ///< BCP 47; empty when not stated.
+    bool is_default = false;
+    Time start{};                      ///< Presentation time of the first presented sample.
+    Time end = Time::max();            ///< Nothing is presented from here on; max when the file does not say.
+    Rational tick{};                   ///< Seconds per container tick.
+    VideoFormat video;
+    AudioFormat audio;
+    Bytes config;                      ///< The codec's own header as its adapter wants it (avcC, ASC, OpusHead ...).
+    Time preroll{};                    ///< Decode from this much earlier after a seek (Opus, AAC).
+    std::optional<Error> problem;      ///< Why this track can't be played, if so.
+};
+
+/// BCP 47 for a three-letter code; empty for undetermined.
+std::string bcp47_from_iso639(std::string_view code);
+
+struct Finding {
+    std::string code, sentence, hint;
+};
+
+struct ClipInfo {
+    std::string container;
+    std::string name;
+    std::uint64_t bytes = 0;
+    Time duration{};                   ///< End of the last presented sample; 0 when `duration_known` is false.
+    bool duration_known = false;
+    std::vector<Track> tracks;
+    std::vector<Finding> findings;
+    const Track* find(std::uint64_t id) const;
+    /// The track that plays unless another is asked for: the default one of its kind that has no problem,
+    /// else the first without one.
+    const Track* main(Kind kind) const;
+};
+
+struct PacketHead {
+    Time pts{};                        ///< Presentation time; below the track's start it is decoded, never presented.
+    Time duration{};                   ///< 0 when the container does not say.
+    Time trim_end{};                   ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
+    bool keyframe = false;
+    std::uint64_t size = 0;
+};
+
+struct Packet {
+    PacketHead head;
+    Bytes data;
+};
+
+/// Walks one track of a clip in decoding order, on its own. Not thread-safe; readers of one clip are independent.
+class TrackReader {
+  public:
+    virtual ~TrackReader() = default;
+    /// Moves to the next packet; false at the end of what can be read.
+    virtual Result<bool> next(PacketHead& head) = 0;
+    /// The bytes of the packet that `next` moved to.
+    virtual Outcome read(Bytes& out) = 0;
+    /// Moves so that `next` gives the keyframe from which the sample at `t` can be decoded: the last keyframe
+    /// with a time <= t, or the first of the track.
+    virtual Outcome seek(Time t) = 0;
+};
+
+/// An opened source. `info` does not change but for what `complete` adds.
+class Clip {
+  public:
+    virtual ~Clip() = default;
+    const ClipInfo& info() const { return info_; }
+    /// A reader at the start of track `id`, which must exist.
+    virtual std::unique_ptr<TrackReader> reader(std::uint64_t id) = 0;
+
+  protected:
+    ClipInfo info_;
+};
+
+/// The presentation time of the picture shown at `t`: the last with time <= t, the first before it. Reads packet
+/// heads only. `reader` is left anywhere. Times outside the track's window don't count.
+Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t);
+/// The keyframe time nearest to `t`, either way.
+Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t);
+
+/// Planar 8-bit 4:2:0, with all it takes to show it. Immutable once made; shared, never copied.
+struct Picture {
+    int width = 0, height = 0;                ///< Luma samples; chroma planes are half, rounded up.
+    std::array<const std::uint8_t*, 3> plane{};
+    std::array<int, 3> stride{};
+    std::shared_ptr<const void> owner;        ///< Keeps the planes alive.
+    Time pts{};
+    Time duration{};
+    Rational pixel_aspect{};
+    int rotation = 0;
+    Colour colour;
+};
+/// Planes of one allocation for a picture of this size, from a pool that keeps a few for reuse.
+Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes);
+
+/// Interleaved float samples, full scale is 1.
+struct SoundBlock {
+    Time pts{};
+    int rate = 0, channels = 0;
+    std::vector<float> samples;
+    std::size_t frames() const { return channels > 0 ? samples.size() / static_cast<std::size_t>(channels) : 0; }
+};
+
+/// Set by whoever no longer wants the answer; long work looks at it between steps.
+using CancelFlag = std::shared_ptr<std::atomic<bool>>;
+
+}  // namespace ruedo

@@ -1,0 +1,204 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "pack/pack.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <nlohmann/json.hpp>
+#include <set>
+
+#include "container/container.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+namespace {
+
+/// A folder under a temporary name that becomes `out` whole, or goes away.
+class Staging {
+  public:
+    static Result<Staging> make(const fs::path& out) {
+        auto target = fs::absolute(out).lexically_normal();
+        if (!target.has_filename()) target = target.parent_path();
+        std::error_code ec;
+        if (fs::exists(fs::symlink_status(target, ec)))
+            return fail(Code::exists, fmt::format("“{}” is already there.", target.string()), "Choose another folder; nothing is overwritten.");
+        if (!fs::is_directory(target.parent_path(), ec))
+            return fail(Code::not_found, fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()), "Make it first.");
+        Staging s;
+        s.target_ = target;
+        s.folder_ = target.parent_path() / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());
+        if (::mkdir(s.folder_.c_str(), 0755) != 0) return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target.string())));
+        return s;
+    }
+    Staging(Staging&& o) noexcept : target_(std::move(o.target_)), folder_(std::exchange(o.folder_, {})) {}
+    Staging& operator=(Staging&&) = delete;
+    ~Staging() {
+        std::error_code ec;
+        if (!folder_.empty()) fs::remove_all(folder_, ec);
+    }
+    const fs::path& folder() const { return folder_; }
+    const fs::path& target() const { return target_; }
+    Outcome commit() {
+        if (::renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, target_.c_str(), RENAME_NOREPLACE) != 0)
+            return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target_.string())));
+        folder_.clear();
+        return {};
+    }
+
+  private:
+    Staging() = default;
+    fs::path target_, folder_;
+};
+
+std::string combine_licences(const std::vector<CodecRegistry::Found>& modules) {
+    std::set<std::string> all{"Apache-2.0"};
+    for (auto& m : modules) {
+        std::string licence = m.module->licence;
+        // Apache-2.0 can be joined with version 3 of the GPL only.
+        all.insert(licence == "GPL-2.0-or-later" ? "GPL-3.0-or-later" : licence);
+    }
+    std::string text;
+    for (auto& l : all) text += (text.empty() ? "" : " AND ") + l;
+    return text;
+}
+
+std::string notice(const PlayerDocument& d, const Needs& needs) {
+    auto text = fmt::format("{}\n{}\n\nLicence of the whole as packed: {}\n\nThe executable is the Ruedo player, Apache-2.0.\n"
+                            "It uses the system's Qt 6 (LGPL-3.0-only) and C++ libraries, which are not part of this folder.\n",
+                            d.app_name, std::string(d.app_name.size(), '='), needs.licence);
+    text += needs.modules.empty() ? "\nNo codec adapters are needed.\n" : "\nCodec adapters in lib/, each with the library it uses from the system:\n\n";
+    for (auto& m : needs.modules) text += fmt::format("  {:24} {:26} {:18} Debian package {}\n", m.file.filename().string(), m.module->library, m.module->licence, m.module->package);
+    bool gpl = std::any_of(needs.modules.begin(), needs.modules.end(), [](auto& m) { return std::string_view(m.module->licence).starts_with("GPL"); });
+    if (gpl) text += "\nThe GPL follows from the AAC sound in the media. Converting that sound to Opus leaves the adapter out.\n";
+    text += "\nThe media in media/ are the app's own and are not covered by these licences.\n";
+    return text;
+}
+
+/// A lamp with its beam: the demo's colours, for any app without an icon of its own.
+Image draw_icon(std::string_view name) {
+    constexpr int n = 256;
+    Image icon{n, n, std::vector<std::uint8_t>(n * n * 4)};
+    // The tint follows the name, so that two apps can be told apart.
+    unsigned hash = 7;
+    for (unsigned char c : name) hash = hash * 31 + c;
+    double angle = static_cast<double>(hash % 360) / 180.0 * 3.14159265;
+    for (int y = 0; y < n; ++y)
+        for (int x = 0; x < n; ++x) {
+            double dx = x - n / 2.0 + 0.5, dy = y - n / 2.0 + 0.5, r = std::hypot(dx, dy);
+            double turn = std::remainder(std::atan2(dy, dx) - angle, 6.2831853);
+            std::array<std::uint8_t, 3> c{0x36, 0x24, 0x8A};  // wine, as B G R
+            if (r > 118) c = {0xE5, 0xF1, 0xF7};
+            else if (r > 96) c = {0xC2, 0xD0, 0xA6};
+            else if (r < 30) c = {0xE5, 0xF1, 0xF7};
+            else if (std::abs(turn) < 0.42) c = {0x1D, 0x84, 0xC4};
+            auto* p = &icon.pixels[static_cast<std::size_t>(y * n + x) * 4];
+            p[0] = c[0], p[1] = c[1], p[2] = c[2], p[3] = 255;
+        }
+    return icon;
+}
+
+}  // namespace
+
+Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, CodecRegistry& codecs) {
+    Needs needs;
+    std::set<fs::path> files, seen;
+    for (auto& source : document.sources) {
+        auto path = resolve(source, folder);
+        TRY(auto clip, open_clip(path));
+        TRY(auto tracks, select_tracks(clip->info(), codecs));
+        for (auto* track : {tracks.video, tracks.audio}) {
+            if (!track) continue;
+            auto module = codecs.decoder_module(track->codec);
+            if (module && files.insert(module->file).second) needs.modules.push_back(*module);
+        }
+        std::error_code ec;
+        if (seen.insert(fs::weakly_canonical(path, ec)).second) needs.media.emplace_back(path, clip->info().bytes);
+    }
+    std::sort(needs.modules.begin(), needs.modules.end(), [](auto& a, auto& b) { return a.file < b.file; });
+    needs.licence = combine_licences(needs.modules);
+    return needs;
+}
+
+Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, const fs::path& out, const fs::path& player, CodecRegistry& codecs, const PackProgress& progress) {
+    if (document.sources.empty()) return fail(Code::empty, "The project has no sources, so there is nothing to pack.", "Add a clip in Gather first.");
+    TRY(auto needs, needs_of(document, folder, codecs));
+    TRY(auto staging, Staging::make(out));
+    Packed packed;
+    packed.licence = needs.licence;
+    auto stem = file_stem(document.app_name);
+    std::error_code ec;
+    std::uint64_t total = fs::file_size(player, ec), done = 0;
+    for (auto& [file, bytes] : needs.media) total += bytes;
+    for (auto& m : needs.modules) total += fs::file_size(m.file, ec);
+
+    auto place = [&](const std::string& relative, const char* kind) -> Result<FileWriter> {
+        auto path = staging.folder() / relative;
+        std::error_code e;
+        fs::create_directories(path.parent_path(), e);
+        if (e) return std::unexpected(errno_error(e.value(), fmt::format("Making “{}”", path.parent_path().filename().string())));
+        packed.items.push_back({relative, 0, kind});
+        return FileWriter::create(path);
+    };
+    auto write = [&](const std::string& relative, const char* kind, std::string_view text) -> Outcome {
+        TRY(auto file, place(relative, kind));
+        TRY_DO(file.write({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}));
+        packed.items.back().bytes = file.position();
+        return file.commit();
+    };
+    auto copy = [&](const fs::path& from, const std::string& relative, const char* kind) -> Outcome {
+        TRY(auto source, open_file(from));
+        TRY(auto file, place(relative, kind));
+        Bytes block(1 << 20);
+        for (;;) {
+            TRY(auto n, source->read_at(file.position(), block));
+            if (n == 0) break;
+            TRY_DO(file.write(ByteView(block).first(n)));
+            done += n;
+            if (progress && !progress(done, total)) return fail(Code::cancelled, "Packing was stopped; nothing was left behind.");
+        }
+        packed.items.back().bytes = file.position();
+        return file.commit();
+    };
+
+    TRY_DO(copy(player, stem, "executable"));
+    fs::permissions(staging.folder() / stem, fs::perms(0755), ec);
+    for (auto& m : needs.modules) TRY_DO(copy(m.file, "lib/" + m.file.filename().string(), "library"));
+
+    // Each file once, under its own name; two of the same name get a number.
+    std::map<fs::path, std::string> names;
+    std::set<std::string> taken;
+    auto inside = document;
+    for (auto& source : inside.sources) {
+        auto path = resolve(source, folder);
+        auto key = fs::weakly_canonical(path, ec);
+        if (!names.contains(key)) {
+            auto name = path.filename().string();
+            for (int i = 2; taken.contains(name); ++i) name = fmt::format("{}-{}{}", path.stem().string(), i, path.extension().string());
+            taken.insert(name);
+            names[key] = "media/" + name;
+            TRY_DO(copy(path, names[key], "media"));
+        }
+        source.file = names[key];
+    }
+    TRY_DO(write("player.json", "document", to_json(inside).dump(2) + "\n"));
+    TRY_DO(write("LICENCES.txt", "notice", notice(document, needs)));
+    std::string shown = document.app_name;
+    std::replace_if(shown.begin(), shown.end(), [](unsigned char c) { return c < 32; }, ' ');
+    TRY_DO(write(stem + ".desktop", "desktop", fmt::format("[Desktop Entry]\nType=Application\nName={}\nExec={}\nIcon={}\nCategories=AudioVideo;Player;\nTerminal=false\n", shown, stem, stem)));
+    TRY_DO(write_png(staging.folder() / (stem + ".png"), draw_icon(document.app_name), false));
+    packed.items.push_back({stem + ".png", fs::file_size(staging.folder() / (stem + ".png"), ec), "desktop"});
+
+    for (auto& item : packed.items) packed.bytes += item.bytes;
+    std::stable_sort(packed.items.begin(), packed.items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });
+    TRY_DO(staging.commit());
+    packed.folder = staging.target();
+    packed.executable = staging.target() / stem;
+    return packed;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: Apache-2.0
+// Making the native app: a folder with an executable, its document, its media and what the law asks for.
+#pragma once
+#include "player/player.h"
+
+namespace ruedo {
+
+struct PackedItem {
+    std::string path;  ///< Relative to the folder.
+    std::uint64_t bytes = 0;
+    std::string kind;  ///< executable, document, media, notice, desktop, library
+};
+struct Packed {
+    std::filesystem::path folder, executable;
+    std::uint64_t bytes = 0;
+    std::vector<PackedItem> items;
+    std::string licence;  ///< SPDX expression of the whole as packed.
+};
+/// Told of progress: bytes done, bytes in all. Returning false gives up.
+using PackProgress = std::function<bool(std::uint64_t, std::uint64_t)>;
+
+/// Packs `document` (in `folder`) into `out`, which must not exist. Whole or not at all. `player` is the built
+/// ruedo-player executable.
+Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path& folder, const std::filesystem::path& out,
+                    const std::filesystem::path& player, CodecRegistry& codecs, const PackProgress& progress = {});
+
+/// Modules whose codecs the media of `document` need, and the licence that follows.
+struct Needs {
+    std::vector<CodecRegistry::Found> modules;
+    std::string licence;
+    std::vector<std::pair<std::filesystem::path, std::uint64_t>> media;
+};
+Result<Needs> needs_of(const PlayerDocument& document, const std::filesystem::path& folder, CodecRegistry& codecs);
+
+}  // namespace ruedo

@@ -1,0 +1,170 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "picture/picture.h"
+
+#include <fmt/format.h>
+#include <libyuv.h>
+#include <png.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "io/io.h"
+
+namespace ruedo {
+
+RectF fit_rect(Fit fit, double width, double height, double area_width, double area_height, double align_x, double align_y) {
+    if (width <= 0 || height <= 0 || area_width <= 0 || area_height <= 0) return {};
+    double sx = area_width / width, sy = area_height / height;
+    switch (fit) {
+        case Fit::contain: sx = sy = std::min(sx, sy); break;
+        case Fit::cover: sx = sy = std::max(sx, sy); break;
+        case Fit::none: sx = sy = 1; break;
+        case Fit::fill: break;
+    }
+    RectF r{0, 0, width * sx, height * sy};
+    r.x = (area_width - r.width) * align_x;
+    r.y = (area_height - r.height) * align_y;
+    return r;
+}
+
+namespace {
+constexpr std::array<std::string_view, 4> fit_names{"contain", "cover", "fill", "none"};
+}
+std::string_view fit_name(Fit fit) { return fit_names.at(static_cast<std::size_t>(fit)); }
+std::optional<Fit> fit_from_name(std::string_view name) {
+    auto it = std::find(fit_names.begin(), fit_names.end(), name);
+    if (it == fit_names.end()) return std::nullopt;
+    return static_cast<Fit>(it - fit_names.begin());
+}
+
+namespace {
+
+const libyuv::YuvConstants* constants(const Colour& c) {
+    bool full = c.range == Colour::Range::full;
+    switch (c.matrix) {
+        case Colour::Matrix::bt709: return full ? &libyuv::kYuvF709Constants : &libyuv::kYuvH709Constants;
+        case Colour::Matrix::bt2020: return full ? &libyuv::kYuvV2020Constants : &libyuv::kYuv2020Constants;
+        default: return full ? &libyuv::kYuvJPEGConstants : &libyuv::kYuvI601Constants;
+    }
+}
+
+libyuv::RotationMode rotation_mode(int degrees) {
+    return degrees == 90 ? libyuv::kRotate90 : degrees == 180 ? libyuv::kRotate180 : degrees == 270 ? libyuv::kRotate270 : libyuv::kRotate0;
+}
+
+/// Planes of a size, for steps between.
+struct Planes {
+    Planes(int w, int h) : width(w), height(h), half((w + 1) / 2), memory(static_cast<std::size_t>(w) * static_cast<std::size_t>(h) + 2 * static_cast<std::size_t>(half) * static_cast<std::size_t>((h + 1) / 2)) {}
+    std::uint8_t* y() { return memory.data(); }
+    std::uint8_t* u() { return y() + static_cast<std::size_t>(width) * static_cast<std::size_t>(height); }
+    std::uint8_t* v() { return u() + static_cast<std::size_t>(half) * static_cast<std::size_t>((height + 1) / 2); }
+    int width, height, half;
+    std::vector<std::uint8_t> memory;
+};
+
+Image make_image(int width, int height) {
+    Image image{width, height, {}};
+    image.pixels.resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
+    return image;
+}
+
+Image convert(const std::uint8_t* y, int sy, const std::uint8_t* u, int su, const std::uint8_t* v, int sv, int w, int h, const Colour& colour) {
+    auto image = make_image(w, h);
+    libyuv::I420ToARGBMatrix(y, sy, u, su, v, sv, image.pixels.data(), image.stride(), constants(colour), w, h);
+    return image;
+}
+}  // namespace
+
+Image render(const Picture& p, int width, int height) {
+    width = std::clamp(width, 1, 16384);
+    height = std::clamp(height, 1, 16384);
+    auto colour = p.colour.resolved(p.height);
+    bool turned = p.rotation % 180 != 0;
+    int across = turned ? height : width, down = turned ? width : height;  // size before turning
+    bool shrink = static_cast<std::int64_t>(across) * down < static_cast<std::int64_t>(p.width) * p.height;
+    if (across == p.width && down == p.height && p.rotation == 0)
+        return convert(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], p.width, p.height, colour);
+    if (shrink && p.rotation == 0 && across > 1 && down > 1) {
+        Planes small(across, down);
+        libyuv::I420Scale(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], p.width, p.height,
+                          small.y(), across, small.u(), small.half, small.v(), small.half, across, down, libyuv::kFilterBox);
+        return convert(small.y(), across, small.u(), small.half, small.v(), small.half, across, down, colour);
+    }
+    // Turning moves chroma samples about, so it is done on whole pixels; only the scaling comes first when it shrinks.
+    Image image;
+    if (shrink && across > 1 && down > 1) {
+        Picture flat = p;
+        flat.rotation = 0;
+        image = render(flat, across, down);
+    } else {
+        image = convert(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], p.width, p.height, colour);
+        if (across != p.width || down != p.height) {
+            auto scaled = make_image(across, down);
+            libyuv::ARGBScale(image.pixels.data(), image.stride(), image.width, image.height, scaled.pixels.data(), scaled.stride(), across, down, libyuv::kFilterBilinear);
+            image = std::move(scaled);
+        }
+    }
+    if (p.rotation == 0) return image;
+    auto out = make_image(width, height);
+    libyuv::ARGBRotate(image.pixels.data(), image.stride(), out.pixels.data(), out.stride(), image.width, image.height, rotation_mode(p.rotation));
+    return out;
+}
+
+Image render(const Picture& p) {
+    VideoFormat f{p.width, p.height, p.pixel_aspect, p.rotation, p.colour};
+    return render(p, f.display_width(), f.display_height());
+}
+
+Outcome write_png(const std::filesystem::path& path, const Image& image, bool replace) {
+    png_image png{};
+    png.version = PNG_IMAGE_VERSION;
+    png.width = static_cast<png_uint_32>(image.width);
+    png.height = static_cast<png_uint_32>(image.height);
+    png.format = PNG_FORMAT_RGB;
+    std::vector<std::uint8_t> rgb(static_cast<std::size_t>(image.width) * static_cast<std::size_t>(image.height) * 3);
+    for (std::size_t i = 0, n = rgb.size() / 3; i < n; ++i) {
+        rgb[3 * i] = image.pixels[4 * i + 2];
+        rgb[3 * i + 1] = image.pixels[4 * i + 1];
+        rgb[3 * i + 2] = image.pixels[4 * i];
+    }
+    png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(png);
+    Bytes out(size);
+    if (!png_image_write_to_memory(&png, out.data(), &size, 0, rgb.data(), 0, nullptr))
+        return fail(Code::internal, fmt::format("“{}” could not be made: {}.", path.filename().string(), png.message));
+    return write_file(path, ByteView(out).first(size), replace);
+}
+
+Picture to_picture(const Image& image, const Colour& colour) {
+    std::array<std::uint8_t*, 3> to{};
+    auto p = make_picture(image.width, image.height, to);
+    p.colour = colour.resolved(image.height);
+    bool full = p.colour.range == Colour::Range::full;
+    double kr = p.colour.matrix == Colour::Matrix::bt709 ? 0.2126 : p.colour.matrix == Colour::Matrix::bt2020 ? 0.2627 : 0.299;
+    double kb = p.colour.matrix == Colour::Matrix::bt709 ? 0.0722 : p.colour.matrix == Colour::Matrix::bt2020 ? 0.0593 : 0.114;
+    // 16-bit fixed point: y = kr r + kg g + kb b; cb and cr are scaled differences (ISO/IEC 23091-2).
+    double ys = full ? 1 : 219.0 / 255, cs = full ? 1 : 224.0 / 255;
+    int yr = static_cast<int>(std::lround(kr * ys * 65536)), yb = static_cast<int>(std::lround(kb * ys * 65536)), yg = static_cast<int>(std::lround(ys * 65536)) - yr - yb;
+    int y0 = full ? 0 : 16;
+    double fb = cs / (2 * (1 - kb)), fr = cs / (2 * (1 - kr)), kg = 1 - kr - kb;
+    for (int y = 0; y < image.height; ++y) {
+        auto* row = image.pixels.data() + static_cast<std::ptrdiff_t>(y) * image.stride();
+        auto* out = to[0] + y * p.stride[0];
+        for (int x = 0; x < image.width; ++x)
+            out[x] = static_cast<std::uint8_t>(((yr * row[4 * x + 2] + yg * row[4 * x + 1] + yb * row[4 * x] + 32768) >> 16) + y0);
+    }
+    for (int y = 0; y < (image.height + 1) / 2; ++y)
+        for (int x = 0; x < (image.width + 1) / 2; ++x) {
+            double r = 0, g = 0, b = 0;
+            for (int k = 0; k < 4; ++k) {
+                int px = std::min(2 * x + (k & 1), image.width - 1), py = std::min(2 * y + (k >> 1), image.height - 1);
+                auto* q = image.pixels.data() + static_cast<std::ptrdiff_t>(py) * image.stride() + 4 * px;
+                b += q[0] / 4.0, g += q[1] / 4.0, r += q[2] / 4.0;
+            }
+            double luma = kr * r + kg * g + kb * b;
+            to[1][y * p.stride[1] + x] = static_cast<std::uint8_t>(std::clamp<long>(std::lround(128 + fb * (b - luma)), 0, 255));
+            to[2][y * p.stride[2] + x] = static_cast<std::uint8_t>(std::clamp<long>(std::lround(128 + fr * (r - luma)), 0, 255));
+        }
+    return p;
+}
+
+}  // namespace ruedo

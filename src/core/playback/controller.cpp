@@ -1,0 +1,99 @@
+// SPDX-License-Identifier: Apache-2.0
+// The controller's face: every call goes to the strand.
+#include <chrono>
+#include <future>
+
+#include "playback/engine.h"
+
+namespace ruedo {
+
+Controller::Controller(Env env) : engine_(std::make_shared<Engine>(std::move(env))) { engine_->publish(); }
+
+Controller::~Controller() {
+    engine_->trace().listen({});
+    if (engine_->strand().is_virtual() || engine_->strand().is_current()) {
+        engine_->call(machine::Input::release);
+        return;
+    }
+    release();
+    std::promise<void> closed;
+    auto done = closed.get_future();
+    // The engine goes with its last task, on the strand; waiting for that means nothing of it is left running.
+    engine_->strand().post([engine = std::move(engine_), &closed]() mutable {
+        engine.reset();
+        closed.set_value();
+    });
+    done.wait();
+}
+
+#define RUEDO_POST(what) engine_->strand().post([=, e = engine_]() mutable { e->what; })
+
+void Controller::open(std::filesystem::path path, OpenOptions options) {
+    engine_->strand().post([e = engine_, path = std::move(path), options] { e->open(path, options); });
+}
+void Controller::play() { RUEDO_POST(call(machine::Input::play)); }
+void Controller::pause() { RUEDO_POST(call(machine::Input::pause)); }
+void Controller::stop() { RUEDO_POST(call(machine::Input::stop)); }
+void Controller::seek(Time t, SeekMode mode) { RUEDO_POST(seek(t, mode)); }
+void Controller::skip(Time by) { RUEDO_POST(skip(by)); }
+void Controller::step(int pictures) { RUEDO_POST(step(pictures)); }
+void Controller::set_volume(double volume) { RUEDO_POST(set_volume(volume, e->muted())); }
+void Controller::set_muted(bool muted) { RUEDO_POST(set_muted(muted)); }
+void Controller::set_rate(double rate) { RUEDO_POST(set_rate(rate)); }
+void Controller::set_loop(Loop loop) { RUEDO_POST(set_loop(loop)); }
+void Controller::refresh() { RUEDO_POST(refresh()); }
+void Controller::release() {
+    engine_->cancel_work();
+    RUEDO_POST(call(machine::Input::release));
+}
+void Controller::toggle() {
+    engine_->strand().post([e = engine_] { e->call(e->snapshot().state.intent == Intent::play ? machine::Input::pause : machine::Input::play); });
+}
+void Controller::painted(Time pts, Time due, Time when) { RUEDO_POST(painted(pts, due, when)); }
+#undef RUEDO_POST
+
+Snapshot Controller::snapshot() const { return engine_->snapshot(); }
+std::vector<Event> Controller::events(std::uint64_t after) const { return engine_->trace().after(after); }
+PlaybackReport Controller::report() const {
+    if (engine_->strand().is_virtual() || engine_->strand().is_current()) return engine_->report();
+    std::promise<PlaybackReport> promise;
+    auto report = promise.get_future();
+    engine_->strand().post([&] { promise.set_value(engine_->report()); });
+    return report.get();
+}
+void Controller::on_event(std::function<void(const Event&)> listener) { engine_->trace().listen(std::move(listener)); }
+bool Controller::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const { return engine_->wait(done, deadline); }
+
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs) {
+    Selection s;
+    std::optional<Error> problem;
+    auto pick = [&](Kind kind) -> const Track* {
+        const Track* found = nullptr;
+        for (auto& t : info.tracks) {
+            if (t.kind != kind) continue;
+            if (t.problem) { if (!problem) problem = t.problem; continue; }
+            if (!codecs.decodes(t.codec)) {
+                if (!problem)
+                    problem = Error{Code::codec_missing, "Track " + std::to_string(t.id) + " of “" + info.name + "” is " + std::string(codec_title(t.codec)) + ", which no adapter here decodes.",
+                                    "Install the codec's library, or convert the track."};
+                continue;
+            }
+            if (!found || (t.is_default && !found->is_default)) found = &t;
+        }
+        return found;
+    };
+    s.video = pick(Kind::video);
+    bool has_pictures = std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
+    if (has_pictures && !s.video) return std::unexpected(*problem);
+    s.lacking.reset();
+    problem.reset();
+    s.audio = pick(Kind::audio);
+    if (!s.audio) s.lacking = problem;
+    if (!s.video && !s.audio) {
+        if (problem) return std::unexpected(*problem);
+        return fail(Code::not_media, "“" + info.name + "” has neither pictures nor sound.", "Choose another file.");
+    }
+    return s;
+}
+
+}  // namespace ruedo

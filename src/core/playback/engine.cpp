@@ -1,0 +1,479 @@
+// SPDX-License-Identifier: Apache-2.0
+// States, calls, opening and seeking. The flow of pictures and sound is in flow.cpp.
+#include "playback/engine.h"
+
+#include <fmt/format.h>
+
+namespace ruedo {
+using machine::Effect;
+using machine::Input;
+
+namespace {
+// What virtual time charges for work; the order of magnitude of a small clip on a desktop machine.
+constexpr Time open_cost = 20_ms, seek_cost = 15_ms;
+}  // namespace
+
+Controller::Engine::Engine(Env env) : env_(std::move(env)), made_at_(env_.strand->now()), opened_at_(made_at_), since_(made_at_) {
+    if (!env_.codecs) env_.codecs = &CodecRegistry::standard();
+    if (!env_.sink) env_.sink = make_null_sink({});
+}
+
+Time Controller::Engine::fold(Time u) const {
+    if (!looping() || u < loop_to()) return u;
+    return loop_from() + Time{(u - loop_from()).ns % loop_length().ns};
+}
+int Controller::Engine::lap_of(Time u) const {
+    if (!looping() || u < loop_to()) return 0;
+    return static_cast<int>((u - loop_from()).ns / loop_length().ns);
+}
+
+void Controller::Engine::note(std::string_view name, std::string detail, std::optional<Time> took, std::optional<Time> target) {
+    Event e;
+    e.wall = now() - trace_start();
+    e.media = fold(media_now());
+    e.name = name;
+    e.detail = std::move(detail);
+    e.took = took;
+    e.target = target;
+    e.pictures = items_.size();
+    e.sound = voice_ ? voice_->buffered() : Time{};
+    e.av_offset = av_offset_;
+    publish();
+    trace_.add(std::move(e));
+}
+
+void Controller::Engine::publish() {
+    Snapshot s;
+    s.state = state_;
+    s.duration = duration_;
+    s.duration_known = duration_known_;
+    s.has_video = pictures_ != nullptr;
+    s.has_audio = sound_ != nullptr;
+    s.buffered_to = duration_;
+    s.decoded_to = items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at;
+    s.sounded_to = sound_next_;
+    s.shown = shown_ ? shown_->pts : Time{};
+    if (clip_) {
+        s.source = clip_->info().name;
+        for (auto& f : clip_->info().findings) s.partial = s.partial || f.code == "truncated";
+    } else {
+        s.source = path_.filename().string();
+    }
+    if (pictures_) {
+        s.display_width = pictures_->track().video.display_width();
+        s.display_height = pictures_->track().video.display_height();
+    }
+    s.volume = volume_, s.muted = muted_, s.rate = rate_, s.loop = loop_;
+    s.error = error_;
+    s.counters = counters_;
+    s.since = since_;
+    s.pictures_ahead = items_.size();
+    s.sound_ahead = voice_ ? voice_->buffered() : Time{};
+    s.av_offset = av_offset_;
+    bool moving = clock_.running();
+    s.motion = moving ? Motion::moving : state_.intent == Intent::play && (state_.phase == Phase::playing || state_.phase == Phase::waiting || state_.phase == Phase::opening) ? Motion::starved : Motion::still;
+    {
+        std::lock_guard lock(published_mutex_);
+        s.events = trace_.count();
+        published_ = std::move(s);
+        published_clock_ = clock_;
+    }
+    published_changed_.notify_all();
+}
+
+Snapshot Controller::Engine::snapshot() const {
+    std::lock_guard lock(published_mutex_);
+    auto s = published_;
+    auto u = published_clock_.at(env_.strand->now());
+    bool loops = s.loop.kind != Loop::Kind::none;
+    auto from = s.loop.kind == Loop::Kind::range ? s.loop.from : Time{}, to = s.loop.kind == Loop::Kind::range ? std::min(s.loop.to, s.duration) : s.duration;
+    if (loops && to > from && u >= to) u = from + Time{(u - from).ns % (to - from).ns};
+    s.position = std::max(Time{}, s.duration_known ? std::min(u, s.duration) : u);
+    s.events = trace_.count();
+    return s;
+}
+
+bool Controller::Engine::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) {
+    auto end = std::chrono::steady_clock::time_point(std::chrono::nanoseconds((monotonic_now() + deadline).ns));
+    for (;;) {
+        if (done(snapshot())) return true;
+        std::unique_lock lock(published_mutex_);
+        if (published_changed_.wait_until(lock, std::min(end, std::chrono::steady_clock::now() + std::chrono::milliseconds(20))) == std::cv_status::timeout &&
+            std::chrono::steady_clock::now() >= end) {
+            lock.unlock();
+            return done(snapshot());
+        }
+    }
+}
+
+void Controller::Engine::cancel_work() {
+    stop_all_ = true;
+    std::lock_guard lock(published_mutex_);
+    if (cancel_) *cancel_ = true;
+}
+
+void Controller::Engine::input(Input in, std::string_view detail) {
+    auto before = state_;
+    auto result = machine::step(state_, in);
+    state_ = result.state;
+    if (state_.phase != before.phase || state_.intent != before.intent) since_ = now();
+    bool is_call = static_cast<std::size_t>(in) < machine::call_count;
+    bool refused = std::find(result.effects.begin(), result.effects.end(), Effect::refuse) != result.effects.end();
+    if (refused) {
+        note("refused", fmt::format("{}: {}", machine::name(in), machine::refusal(before, in)));
+        return;
+    }
+    if (is_call) note("call", detail.empty() ? std::string(machine::name(in)) : fmt::format("{} {}", machine::name(in), detail));
+    for (auto effect : result.effects) apply(effect);
+    if (state_.phase != before.phase) note("state", std::string(machine::name(state_.phase)));
+    else publish();
+}
+
+void Controller::Engine::apply(Effect effect) {
+    switch (effect) {
+        case Effect::open_source: open_source(); break;
+        case Effect::begin_seek: begin_seek(); break;
+        case Effect::queue_seek:
+            // The one under way is given up where its answer is no longer wanted; while dragging it is shown.
+            if (seeking_for_ && seeking_for_->mode == SeekMode::exact && wanted_ && wanted_->steps == 0) *cancel_ = true;
+            break;
+        case Effect::run: run(); break;
+        case Effect::halt: halt(); break;
+        case Effect::to_start: wanted_ = Wanted{{}, SeekMode::exact, 0, now()}; break;
+        case Effect::release_all: let_go(); break;
+        case Effect::show_step: case Effect::refuse: break;
+    }
+}
+
+void Controller::Engine::call(Input in) { input(in); }
+
+void Controller::Engine::open(std::filesystem::path path, OpenOptions options) {
+    if (state_.phase == Phase::closed) return input(Input::open);
+    path_ = std::move(path);
+    options_ = options;
+    volume_ = options.volume, muted_ = options.muted, rate_ = options.rate, loop_ = options.loop;
+    clock_.set_rate(rate_, now());
+    input(Input::open, path_.filename().string());
+    if (options.start.how == Start::How::play && state_.phase == Phase::opening) input(Input::play);
+}
+
+void Controller::Engine::seek(Time t, SeekMode mode) {
+    if (duration_known_ && duration_.ns > 0) t = std::min(t, duration_);
+    Wanted w{std::max(t, Time{}), mode, 0, now()};
+    if (machine::allowed(state_, Input::seek)) wanted_ = w;
+    input(Input::seek, format_time(w.time));
+}
+
+void Controller::Engine::skip(Time by) {
+    auto base = wanted_ && wanted_->steps == 0 ? wanted_->time : seeking_for_ && state_.seeking && seeking_for_->steps == 0 ? seeking_for_->time : fold(media_now());
+    seek(base + by, SeekMode::exact);
+}
+
+void Controller::Engine::step(int pictures) {
+    if (pictures == 0 || !pictures_) {
+        note("refused", "step: there are no pictures to step through");
+        return;
+    }
+    if (machine::allowed(state_, Input::step)) {
+        if (wanted_ && wanted_->steps != 0) wanted_->steps += pictures;
+        else wanted_ = Wanted{{}, SeekMode::exact, pictures, now()};
+    }
+    input(Input::step, fmt::format("{:+}", pictures));
+}
+
+void Controller::Engine::set_volume(double volume, bool muted) {
+    volume_ = std::clamp(volume, 0.0, 1.0);
+    muted_ = muted;
+    if (voice_) voice_->set_gain(muted_ ? 0 : gain_of(volume_));
+    note("volume", muted_ ? fmt::format("{:.2f}, muted", volume_) : fmt::format("{:.2f}", volume_));
+}
+
+void Controller::Engine::set_rate(double rate) {
+    rate = std::clamp(rate, 0.25, 4.0);
+    if (rate == rate_) return;
+    auto was_running = clock_.running() || want_run_;
+    rate_ = rate;
+    if (sound_ && state_.phase != Phase::closed) {
+        // Sound is made anew at the new speed from where it is heard; pictures go on with it.
+        auto at = media_now();
+        clock_.hold(at);
+        clock_.set_rate(rate, now());
+        prime_sound(at);
+        want_run_ = was_running;
+        if (was_running) tick();
+    } else {
+        clock_.set_rate(rate, now());
+        schedule_picture();
+    }
+    note("rate", fmt::format("{:.2f}", rate_));
+}
+
+void Controller::Engine::set_loop(Loop loop) {
+    if (loop == loop_) return;
+    auto at = fold(media_now());
+    bool range = loop.kind == Loop::Kind::range || loop_.kind == Loop::Kind::range || lap_of(media_now()) > 0;
+    loop_ = loop;
+    note("loop", loop.kind == Loop::Kind::none ? "off" : loop.kind == Loop::Kind::all ? "all" : fmt::format("{} to {}", format_time(loop.from), format_time(loop.to)));
+    // Times on the unrolled timeline mean something else now, so begin a new one here.
+    if (range && clip_ && machine::allowed(state_, Input::seek) && !state_.seeking && state_.phase != Phase::opening) seek(at, SeekMode::exact);
+    pump();
+}
+
+void Controller::Engine::reset_source() {
+    ++generation_;
+    ++sound_generation_;
+    *cancel_ = true;
+    {
+        std::lock_guard lock(published_mutex_);
+        cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
+    }
+    for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_})
+        if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
+    if (voice_) voice_->clear();
+    voice_.reset();
+    if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
+    picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
+    picture_busy_ = sound_busy_ = prepare_busy_ = false;
+    items_.clear();
+    shown_.reset();
+    shown_at_ = {INT64_MIN};
+    pictures_.reset(), sound_.reset(), stretcher_.reset(), clip_.reset();
+    wanted_.reset(), seeking_for_.reset();
+    clock_.hold({});
+    want_run_ = false;
+    pictures_end_ = sound_end_ = false;
+    sound_done_ = true, sound_master_ = false;
+    picture_lap_ = sound_lap_ = seen_lap_ = 0;
+    duration_ = {}, duration_known_ = false;
+    error_.reset();
+    first_picture_.reset();
+    av_offset_.reset();
+    unpainted_.reset();
+}
+
+void Controller::Engine::let_go() {
+    reset_source();
+    env_.sink->clear();
+    note("released");
+}
+
+void Controller::Engine::open_source() {
+    reset_source();
+    env_.sink->clear();
+    counters_ = {};
+    offsets_.clear(), pacing_.clear();
+    opened_at_ = now();
+    last_due_ = last_shown_wall_ = {INT64_MIN / 2};
+    picture_lane_ = env_.strand->lane();
+    sound_lane_ = env_.strand->lane();
+    prepare_lane_ = env_.strand->lane();
+    auto result = std::make_shared<Result<Opened>>(fail(Code::internal, "Opening did not finish."));
+    auto* codecs = env_.codecs;
+    auto job = [path = path_, codecs, result, cancel = cancel_, from = loop_from()] {
+        *result = [&]() -> Result<Opened> {
+            Opened o;
+            TRY(auto clip, open_clip(path));
+            o.clip = std::move(clip);
+            TRY(auto tracks, select_tracks(o.clip->info(), *codecs));
+            o.lacking = tracks.lacking;
+            if (tracks.video) {
+                TRY(o.pictures, PictureReader::open(o.clip, *tracks.video, *codecs));
+                TRY(o.first, o.pictures->at(from, cancel.get()));
+            }
+            if (tracks.audio) {
+                // Without its sound a clip still plays; the trace says what is missing.
+                if (auto sound = SoundReader::open(o.clip, *tracks.audio, *codecs)) o.sound = std::move(*sound);
+                else if (tracks.video) o.lacking = sound.error();
+                else return std::unexpected(sound.error());
+            }
+            return o;
+        }();
+    };
+    picture_lane_->run(open_cost, std::move(job), guarded([this, result, generation = generation_] {
+        if (generation == generation_) opened(std::move(*result));
+    }));
+}
+
+void Controller::Engine::opened(Result<Opened> result) {
+    if (!result) {
+        if (result.error().code == Code::cancelled) return;
+        error_ = result.error();
+        picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
+        note("error", error_->sentence);
+        input(Input::open_failed);
+        return;
+    }
+    auto& o = *result;
+    clip_ = o.clip;
+    pictures_ = std::move(o.pictures);
+    sound_ = std::move(o.sound);
+    duration_ = clip_->info().duration;
+    duration_known_ = clip_->info().duration_known;
+    if (sound_) {
+        voice_ = env_.mixer->add_voice();
+        voice_->set_gain(muted_ ? 0 : gain_of(volume_));
+        mixer_listener_ = env_.mixer->on_change([weak = weak_from_this()](const std::string& sentence) {
+            auto self = weak.lock();
+            if (!self) return;
+            self->strand().post([weak, sentence] {
+                if (auto engine = weak.lock()) engine->note("sound", sentence);
+            });
+        });
+    }
+    note("opened", fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
+    if (o.lacking) note("sound-missing", o.lacking->sentence);
+    for (auto& f : clip_->info().findings) note("finding", f.sentence);
+    auto start = loop_from();
+    clock_.hold(start);
+    if (o.first) {
+        items_.push_back(item_of(*o.first, o.first->pts));
+        pump_prepare();
+    }
+    if (wanted_ && !state_.queued) wanted_.reset();
+    if (!state_.queued) prime_sound(start);
+    input(Input::opened);
+    if (options_.start.how == Start::How::delay && state_.phase == Phase::ready)
+        delay_timer_ = env_.strand->at(now() + options_.start.delay, guarded([this] {
+            delay_timer_ = 0;
+            input(Input::start_due);
+        }));
+    pump();
+}
+
+void Controller::Engine::begin_seek() {
+    auto wanted = wanted_.value_or(Wanted{fold(media_now()), SeekMode::exact, 0, now()});
+    wanted_.reset();
+    seeking_for_ = wanted;
+    if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
+    // A step forward may already be decoded.
+    if (wanted.steps > 0 && shown_) {
+        while (!items_.empty() && items_.front().at <= shown_at_) items_.pop_front();
+        if (items_.size() >= static_cast<std::size_t>(wanted.steps)) {
+            items_.erase(items_.begin(), items_.begin() + wanted.steps - 1);
+            auto picture = items_.front().picture;
+            items_.pop_front();
+            env_.strand->post(guarded([this, picture, wanted, generation = generation_] {
+                if (generation == generation_) landed(std::optional(picture), wanted);
+            }));
+            return;
+        }
+    }
+    items_.clear();
+    ++generation_;
+    picture_busy_ = false;
+    {
+        std::lock_guard lock(published_mutex_);
+        cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
+    }
+    pictures_end_ = false;
+    if (!pictures_) {
+        env_.strand->post(guarded([this, wanted, generation = generation_] {
+            if (generation == generation_) landed(std::optional<Picture>{}, wanted);
+        }));
+        return;
+    }
+    auto result = std::make_shared<Result<std::optional<Picture>>>(std::nullopt);
+    auto from = shown_ ? shown_->pts : Time{};
+    auto job = [result, pictures = pictures_, cancel = cancel_, wanted, from] {
+        *result = [&]() -> Result<std::optional<Picture>> {
+            if (wanted.steps == 0) {
+                TRY(auto picture, wanted.mode == SeekMode::keyframe ? pictures->keyframe_near(wanted.time, cancel.get()) : pictures->at(wanted.time, cancel.get()));
+                return picture;
+            }
+            std::optional<Picture> picture;
+            if (wanted.steps > 0) TRY_DO(pictures->at(from, cancel.get()));
+            for (int left = wanted.steps; left > 0; --left) {
+                TRY(auto next, pictures->next(cancel.get()));
+                if (!next) break;
+                picture = next;
+            }
+            auto at = from;
+            for (int left = wanted.steps; left < 0; ++left) {
+                if (at <= pictures->track().start) break;
+                TRY(auto before, pictures->at(at - 1_ns, cancel.get()));
+                at = before.pts;
+                picture = before;
+            }
+            if (!picture) { TRY(picture, pictures->at(from, cancel.get())); }
+            return picture;
+        }();
+    };
+    picture_lane_->run(seek_cost, std::move(job), guarded([this, result, wanted, generation = generation_] {
+        if (generation == generation_) landed(std::move(*result), wanted);
+    }));
+}
+
+void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wanted) {
+    if (!state_.seeking) return;
+    if (!result && result.error().code == Code::cancelled && state_.queued) {
+        note("seek-dropped", "a newer one is wanted", now() - wanted.asked, wanted.time);
+        input(Input::landed);
+        return;
+    }
+    if (!result) {
+        if (result.error().code != Code::cancelled) fail_with(result.error());
+        return;
+    }
+    Time at = wanted.time;
+    if (*result && (wanted.steps != 0 || wanted.mode == SeekMode::keyframe || (*result)->pts > at)) at = (*result)->pts;
+    picture_lap_ = seen_lap_ = 0;
+    clock_.hold(at);
+    shown_at_ = {INT64_MIN};
+    if (*result) {
+        items_.push_front(item_of(**result, (*result)->pts));
+    }
+    seeking_for_ = wanted;
+    note("seek", wanted.steps ? "step" : wanted.mode == SeekMode::keyframe ? "to a keyframe" : "exact", now() - wanted.asked, at);
+    if (!state_.queued) prime_sound(at);
+    input(Input::landed);
+    pump();
+}
+
+void Controller::Engine::run() {
+    want_run_ = true;
+    starved_since_ = {INT64_MAX};
+    if (sound_ && sound_generation_ == 0) prime_sound(media_now());
+    tick();
+}
+
+void Controller::Engine::halt() {
+    auto at = media_now();
+    bool was_running = clock_.running();
+    clock_.hold(at);
+    want_run_ = false;
+    if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
+    if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
+    // What was decoded ahead was mixed ahead too: sound is laid out again from what was heard last.
+    bool again = state_.phase == Phase::paused || state_.phase == Phase::waiting;
+    if (voice_ && (was_running || !again)) {
+        voice_->clear();
+        if (again && !state_.seeking) prime_sound(at);
+    }
+    if (state_.phase == Phase::failed) { items_.clear(); ++generation_; }
+}
+
+void Controller::Engine::fail_with(Error error) {
+    error_ = std::move(error);
+    note("error", error_->sentence);
+    input(Input::broke);
+    env_.sink->clear();
+}
+
+PlaybackReport Controller::Engine::report() const {
+    PlaybackReport r;
+    r.snapshot = snapshot();
+    auto spread = [](std::vector<std::int64_t> v) -> std::optional<Spread> {
+        if (v.empty()) return std::nullopt;
+        std::sort(v.begin(), v.end());
+        auto at = [&](double q) { return static_cast<double>(v[std::min(v.size() - 1, static_cast<std::size_t>(q * static_cast<double>(v.size())))]) / 1e6; };
+        auto largest = std::max(std::abs(v.front()), std::abs(v.back()));
+        return Spread{at(0.5), at(0.99), static_cast<double>(largest) / 1e6, v.size()};
+    };
+    r.av_offset_ms = sound_ || !offsets_.empty() ? spread(offsets_) : std::nullopt;
+    r.pacing_ms = spread(pacing_);
+    if (first_picture_) r.first_picture_ms = (*first_picture_ - opened_at_).ms();
+    r.events = trace_.after(0);
+    return r;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,172 @@
+// SPDX-License-Identifier: Apache-2.0
+// The controller's inside. Everything here runs on the strand unless it says otherwise.
+#pragma once
+#include <condition_variable>
+
+#include "container/container.h"
+#include "playback/clock.h"
+#include "playback/playback.h"
+#include "playback/trace.h"
+
+namespace ruedo {
+
+class Controller::Engine : public std::enable_shared_from_this<Controller::Engine> {
+  public:
+    explicit Engine(Env env);
+
+    // Calls, on the strand.
+    void open(std::filesystem::path path, OpenOptions options);
+    void call(machine::Input input);
+    void seek(Time t, SeekMode mode);
+    void skip(Time by);
+    void step(int pictures);
+    void set_volume(double volume, bool muted);
+    void set_rate(double rate);
+    void set_loop(Loop loop);
+    void refresh();
+    void painted(Time pts, Time due, Time when);
+    void set_muted(bool muted) { set_volume(volume_, muted); }
+    double volume() const { return volume_; }
+    bool muted() const { return muted_; }
+
+    // From any thread.
+    Snapshot snapshot() const;
+    PlaybackReport report() const;
+    void cancel_work();
+    Strand& strand() { return *env_.strand; }
+    Trace& trace() { return trace_; }
+    bool wait(const std::function<bool(const Snapshot&)>& done, Time deadline);
+
+  private:
+    /// A decoded picture on its way to the screen. `at` is its time on the unrolled timeline, where a loop's
+    /// second lap follows the first.
+    struct Item {
+        Picture picture;
+        Time at{};
+        std::shared_ptr<const Image> image;
+        bool prepared = false, preparing = false;
+        std::uint64_t ticket = 0;
+    };
+    Item item_of(Picture picture, Time at) {
+        Item item;
+        item.picture = std::move(picture);
+        item.at = at;
+        item.ticket = next_ticket_++;
+        return item;
+    }
+    struct Wanted {
+        Time time{};
+        SeekMode mode = SeekMode::exact;
+        int steps = 0;
+        Time asked{};  ///< When, for the trace.
+    };
+    struct Opened {
+        std::shared_ptr<Clip> clip;
+        std::unique_ptr<PictureReader> pictures;
+        std::unique_ptr<SoundReader> sound;
+        std::optional<Picture> first;
+        std::optional<Error> lacking;
+    };
+
+    void input(machine::Input input, std::string_view detail = {});
+    void apply(machine::Effect effect);
+    void open_source();
+    void opened(Result<Opened> result);
+    void begin_seek();
+    void landed(Result<std::optional<Picture>> result, Wanted wanted);
+    void run();
+    void halt();
+    void let_go();
+    void reset_source();
+
+    void pump();
+    void pump_pictures();
+    void pump_prepare();
+    void pump_sound();
+    void prime_sound(Time at);
+    void take_picture(std::uint64_t generation, Result<std::optional<Picture>> result, int lap);
+    void schedule_picture();
+    void present_due();
+    void show(Item item, Time due);
+    void count_repeats(Time due);
+    void tick();
+    void start_clock_if_ready();
+    void check_end(Time now);
+    void check_fed();
+    void fail_with(Error error);
+
+    bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }
+    Time loop_from() const { return loop_.kind == Loop::Kind::range ? loop_.from : Time{}; }
+    Time loop_to() const { return loop_.kind == Loop::Kind::range ? std::min(loop_.to, duration_) : duration_; }
+    Time loop_length() const { return loop_to() - loop_from(); }
+    Time fold(Time unrolled) const;
+    int lap_of(Time unrolled) const;
+    Time trace_start() const { return made_at_; }
+    Time now() const { return env_.strand->now(); }
+    Time media_now() const { return clock_.at(now()); }
+    void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {}, std::optional<Time> target = {});
+    void publish();
+    template <class F>
+    auto guarded(F&& f) {
+        return [weak = weak_from_this(), f = std::forward<F>(f)]() mutable {
+            if (auto self = weak.lock()) f();
+        };
+    }
+
+    Env env_;
+    machine::State state_;
+    Trace trace_;
+    std::filesystem::path path_;
+    OpenOptions options_;
+    Time made_at_{}, opened_at_{};
+    std::optional<Time> first_picture_;
+
+    std::unique_ptr<Lane> picture_lane_, sound_lane_, prepare_lane_;
+    std::shared_ptr<Clip> clip_;
+    // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
+    std::shared_ptr<PictureReader> pictures_;
+    std::shared_ptr<SoundReader> sound_;
+    std::shared_ptr<Voice> voice_;
+    std::shared_ptr<Stretcher> stretcher_;
+
+    std::deque<Item> items_;
+    std::optional<Picture> shown_;
+    Time shown_at_{INT64_MIN};        ///< Unrolled time of the picture shown.
+    Time last_due_{INT64_MIN / 2};    ///< When the last picture was to be shown.
+    Time last_shown_wall_{INT64_MIN / 2};
+    std::uint64_t generation_ = 0, sound_generation_ = 0, next_ticket_ = 1;
+    bool picture_busy_ = false, sound_busy_ = false, prepare_busy_ = false;
+    bool pictures_end_ = false, sound_end_ = false, sound_done_ = true, sound_master_ = false;
+    Time pictures_until_{}, sound_until_{};  ///< Unrolled ends, once known.
+    int picture_lap_ = 0, sound_lap_ = 0;
+    Time sound_next_{};
+    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false);
+    std::atomic<bool> stop_all_ = false;
+
+    std::optional<Wanted> wanted_, seeking_for_;
+    MediaClock clock_;
+    bool want_run_ = false;           ///< `run` was asked for; the clock starts once sound is primed.
+    std::uint64_t picture_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0;
+    Time duration_{}, starved_since_{INT64_MAX};
+    bool duration_known_ = false;
+    int seen_lap_ = 0;
+
+    double volume_ = 1, rate_ = 1;
+    bool muted_ = false;
+    Loop loop_;
+    std::optional<Error> error_;
+    Counters counters_;
+    std::optional<Time> av_offset_;
+    Time since_{};
+    std::vector<std::int64_t> offsets_, pacing_;
+    std::optional<Time> unpainted_;
+    std::uint64_t mixer_listener_ = 0;
+
+    mutable std::mutex published_mutex_;
+    std::condition_variable published_changed_;
+    Snapshot published_;
+    MediaClock published_clock_;
+    friend class Controller;
+};
+
+}  // namespace ruedo

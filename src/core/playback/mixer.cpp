@@ -1,0 +1,272 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "playback/mixer.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace ruedo {
+namespace {
+constexpr std::int64_t fade_frames = mix_rate * 5 / 1000;
+constexpr float gain_step = 1.0F / (mix_rate * 10 / 1000);
+}  // namespace
+
+void DeviceClock::restart(Time now) {
+    *this = {};
+    base_ = last_change_ = now;
+}
+
+void DeviceClock::observe(std::int64_t frames, std::int64_t supplied, Time now) {
+    if (frames != last_frames_) last_change_ = now;
+    last_frames_ = frames;
+    if (frames <= supplied) ahead_ = false;
+    else if (!std::exchange(ahead_, true)) ahead_since_ = now;
+    if (!started_) {
+        if (frames <= 0) return;
+        started_ = true;
+        base_ = now;
+        base_frames_ = static_cast<double>(frames);
+        return;
+    }
+    // Proportional and integral: a tenth of the error at once, and the line's slope a little. The slope stays
+    // within what quartz does; a device in trouble is noticed by standing still, not by following it.
+    double predicted = base_frames_ + (now - base_).seconds() * mix_rate * slope_;
+    double error = std::clamp(static_cast<double>(frames) - predicted, -4800.0, 4800.0);
+    slope_ = std::clamp(slope_ + error * 2e-7, 0.998, 1.002);
+    base_frames_ = predicted + error * 0.05;
+    base_ = now;
+}
+
+double DeviceClock::frames_at(Time now) {
+    if (!started_) return 0;
+    double frames = base_frames_ + std::min((now - base_).seconds(), 0.2) * mix_rate * slope_;
+    return given_ = std::max(given_, frames);
+}
+
+bool DeviceClock::stuck(Time now) const {
+    if (!started_) return now - base_ > 1500_ms;
+    return now - last_change_ > 200_ms || (ahead_ && now - ahead_since_ > 200_ms);
+}
+
+Voice::~Voice() {
+    std::lock_guard lock(mixer_.mutex_);
+    std::erase(mixer_.voices_, this);
+}
+
+void Voice::push(Time pts, double rate, std::span<const float> samples) {
+    if (samples.empty()) return;
+    std::lock_guard lock(mixer_.mutex_);
+    pieces_.push_back({pts, rate, {samples.begin(), samples.end()}});
+    waiting_ += samples.size() / 2;
+    starved_ = false;
+}
+void Voice::finish() {
+    std::lock_guard lock(mixer_.mutex_);
+    finished_ = true;
+}
+void Voice::start() {
+    {
+        std::lock_guard lock(mixer_.mutex_);
+        running_ = true;
+        fade_ = 0;
+    }
+    mixer_.strand_.post([guard = mixer_.guard_] {
+        std::lock_guard lock(guard->mutex);
+        if (guard->mixer) guard->mixer->begin();
+    });
+}
+void Voice::clear() {
+    std::lock_guard lock(mixer_.mutex_);
+    if (running_ && tail_.empty()) {
+        auto left = fade_frames;
+        for (auto& piece : pieces_)
+            for (; piece.at * 2 < piece.samples.size() && left > 0; ++piece.at, --left)
+                for (std::size_t c = 0; c < 2; ++c)
+                    tail_.push_back(piece.samples[piece.at * 2 + c] * gain_ * fade_ * static_cast<float>(left) / fade_frames);
+    }
+    pieces_.clear();
+    marks_.clear();
+    waiting_ = 0;
+    running_ = finished_ = starved_ = false;
+}
+void Voice::set_gain(float gain) {
+    std::lock_guard lock(mixer_.mutex_);
+    target_ = gain;
+    if (!running_) gain_ = gain;
+}
+Time Voice::buffered() const {
+    std::lock_guard lock(mixer_.mutex_);
+    return ticks_to_time(static_cast<std::int64_t>(waiting_), 1, mix_rate);
+}
+bool Voice::starved() const {
+    std::lock_guard lock(mixer_.mutex_);
+    return running_ && starved_ && !finished_;
+}
+std::optional<Time> Voice::heard(Time now) {
+    std::lock_guard lock(mixer_.mutex_);
+    double f = mixer_.heard_frames(now);
+    while (marks_.size() > 1 && static_cast<double>(marks_[1].frame) <= f) marks_.pop_front();
+    if (marks_.empty() || static_cast<double>(marks_.front().frame) > f) return std::nullopt;
+    auto& m = marks_.front();
+    double into = std::min(f - static_cast<double>(m.frame), static_cast<double>(m.length));
+    return m.media + Time{static_cast<std::int64_t>(into * m.rate * 1e9 / mix_rate)};
+}
+
+void Voice::mark(std::int64_t frame, Time media, double rate, std::int64_t length) {
+    if (!mixer_.first_mark_) mixer_.first_mark_ = {frame, media};
+    if (!marks_.empty()) {
+        auto& m = marks_.back();
+        auto expected = m.media + Time{static_cast<std::int64_t>(static_cast<double>(m.length) * m.rate * 1e9 / mix_rate)};
+        auto off = (expected - media).ns;
+        if (m.frame + m.length == frame && m.rate == rate && off < 100'000 && off > -100'000) {
+            m.length += length;
+            return;
+        }
+    }
+    marks_.push_back({frame, media, rate, length});
+}
+
+void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
+    auto tail = std::min(tail_.size(), frames * 2);
+    for (std::size_t i = 0; i < tail; ++i) out[i] += tail_[i];
+    tail_.erase(tail_.begin(), tail_.begin() + static_cast<std::ptrdiff_t>(tail));
+    if (!running_) return;
+    std::size_t done = 0;
+    while (done < frames && !pieces_.empty()) {
+        auto& piece = pieces_.front();
+        auto n = std::min(frames - done, piece.samples.size() / 2 - piece.at);
+        auto media = piece.pts + Time{static_cast<std::int64_t>(static_cast<double>(piece.at) * piece.rate * 1e9 / mix_rate)};
+        mark(device_frame + static_cast<std::int64_t>(done), media, piece.rate, static_cast<std::int64_t>(n));
+        for (std::size_t i = 0; i < n; ++i) {
+            if (gain_ < target_) gain_ = std::min(target_, gain_ + gain_step);
+            if (gain_ > target_) gain_ = std::max(target_, gain_ - gain_step);
+            if (fade_ < 1) fade_ = std::min(1.0F, fade_ + 1.0F / fade_frames);
+            out[2 * (done + i)] += piece.samples[2 * (piece.at + i)] * gain_ * fade_;
+            out[2 * (done + i) + 1] += piece.samples[2 * (piece.at + i) + 1] * gain_ * fade_;
+        }
+        piece.at += n;
+        done += n;
+        waiting_ -= n;
+        if (piece.at * 2 >= piece.samples.size()) pieces_.pop_front();
+    }
+    if (done < frames) starved_ = true;
+}
+
+Mixer::Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device)
+    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)) { guard_->mixer = this; }
+
+Mixer::~Mixer() {
+    {
+        std::lock_guard lock(guard_->mutex);
+        guard_->mixer = nullptr;
+    }
+    shut();
+}
+
+void Mixer::shut() {
+    std::lock_guard lock(device_mutex_);
+    if (device_) device_->stop();
+    device_.reset();
+}
+
+std::shared_ptr<Voice> Mixer::add_voice() {
+    std::shared_ptr<Voice> voice(new Voice(*this));
+    std::lock_guard lock(mutex_);
+    voices_.push_back(voice.get());
+    return voice;
+}
+std::uint64_t Mixer::on_change(std::function<void(const std::string&)> told) {
+    std::lock_guard lock(mutex_);
+    told_.emplace(next_listener_, std::move(told));
+    return next_listener_++;
+}
+void Mixer::forget(std::uint64_t listener) {
+    std::lock_guard lock(mutex_);
+    told_.erase(listener);
+}
+void Mixer::on_mix(std::function<void(std::span<const float>, std::int64_t)> tap) {
+    std::lock_guard lock(mutex_);
+    tap_ = std::move(tap);
+}
+std::optional<std::pair<std::int64_t, Time>> Mixer::first_mark() const {
+    std::lock_guard lock(mutex_);
+    return first_mark_;
+}
+std::string Mixer::device_name() const {
+    std::lock_guard lock(mutex_);
+    return name_;
+}
+
+void Mixer::pull(float* out, std::size_t frames) {
+    std::lock_guard lock(mutex_);
+    std::fill_n(out, frames * 2, 0.0F);
+    for (auto* voice : voices_) voice->mix(out, frames, mixed_);
+    for (std::size_t i = 0; i < frames * 2; ++i) out[i] = std::clamp(out[i], -1.0F, 1.0F);
+    if (tap_) tap_({out, frames * 2}, mixed_);
+    mixed_ += static_cast<std::int64_t>(frames);
+}
+
+double Mixer::heard_frames(Time now) {
+    return std::min(static_cast<double>(base_) + clock_.frames_at(now), static_cast<double>(mixed_));
+}
+
+void Mixer::begin() {
+    std::lock_guard lock(device_mutex_);
+    if (device_) return;
+    auto device = make_device_ ? make_device_() : nullptr;
+    bool real = device != nullptr;
+    use(real ? std::move(device) : make_silent_device(strand_), real);
+}
+
+/// With `device_mutex_` held.
+void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
+    auto now = strand_.now();
+    std::vector<std::function<void(const std::string&)>> listeners;
+    bool change;
+    {
+        std::lock_guard lock(mutex_);
+        // Sound that was mixed but not heard is lost with its device; its time goes on where it stood. A device
+        // that takes over from the stand-in begins with what is mixed next.
+        change = device_ != nullptr;
+        base_ = real ? mixed_ : static_cast<std::int64_t>(heard_frames(now));
+        clock_.restart(now);
+        real_ = real;
+        next_try_ = now + 2_s;
+    }
+    if (device_) device_->stop();
+    device_ = std::move(device);
+    auto started = device_->start([this](float* out, std::size_t frames) { pull(out, frames); });
+    if (!started && real) {
+        device_ = make_silent_device(strand_);
+        real_ = false;
+        (void)device_->start([this](float* out, std::size_t frames) { pull(out, frames); });
+    }
+    std::string sentence;
+    {
+        std::lock_guard lock(mutex_);
+        name_ = device_->describe();
+        sentence = (change ? "sound goes on through " : "sound goes through ") + name_;
+        for (auto& [id, told] : told_) listeners.push_back(told);
+    }
+    for (auto& told : listeners) told(sentence);
+}
+
+void Mixer::watch() {
+    std::lock_guard lock(device_mutex_);
+    if (!device_) return;
+    auto now = strand_.now();
+    auto played = device_->played(now);
+    bool failed = device_->failed();
+    bool stuck, try_again;
+    {
+        std::lock_guard inner(mutex_);
+        clock_.observe(played, mixed_ - base_, now);
+        stuck = real_ && (failed || clock_.stuck(now));
+        try_again = !real_ && make_device_ && now >= next_try_;
+        if (try_again) next_try_ = now + 2_s;
+    }
+    if (stuck) use(make_silent_device(strand_), false);
+    else if (try_again)
+        if (auto device = make_device_()) use(std::move(device), true);
+}
+
+}  // namespace ruedo

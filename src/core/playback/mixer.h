@@ -1,0 +1,135 @@
+// SPDX-License-Identifier: Apache-2.0
+// One mixer for the process owns the sound device; controllers have voices in it.
+#pragma once
+#include <deque>
+#include <functional>
+#include <map>
+#include <mutex>
+
+#include "base/strand.h"
+#include "sound/sound.h"
+
+namespace ruedo {
+
+/// Where sound goes. Calls `pull` for blocks of interleaved mix-format samples, from a thread of its own or
+/// from a strand.
+class SoundDevice {
+  public:
+    using Pull = std::function<void(float* out, std::size_t frames)>;
+    virtual ~SoundDevice() = default;
+    virtual Outcome start(Pull pull) = 0;
+    virtual void stop() = 0;  ///< No pull is running or begins after this returns.
+    /// Frames heard since `start`, as the device says; may stand still or jump.
+    virtual std::int64_t played(Time now) = 0;
+    virtual bool failed() const { return false; }
+    virtual std::string describe() const = 0;
+};
+
+/// The sound server's device. Nothing when there is no server.
+std::unique_ptr<SoundDevice> make_server_device();
+/// Plays into nothing at the right speed: in virtual time, without a device, or after it died. `drift_ppm` makes
+/// its clock run fast, for tests.
+std::unique_ptr<SoundDevice> make_silent_device(Strand& strand, double drift_ppm = 0);
+
+/// Frames heard over monotonic time, smoothed: a line through what the device says, never backward, corrections
+/// slewed. Also tells when the device stands still or runs ahead of its supply.
+class DeviceClock {
+  public:
+    void restart(Time now);
+    /// A reading: the device says `frames` have been heard at `now`; `supplied` were given to it.
+    void observe(std::int64_t frames, std::int64_t supplied, Time now);
+    /// Frames heard at `now`, fractional; never less than a value given before.
+    double frames_at(Time now);
+    /// For 200 ms the position has stood still, or been ahead of the supply, although the device should run.
+    bool stuck(Time now) const;
+
+  private:
+    Time base_{}, last_change_{}, ahead_since_{};
+    double base_frames_ = 0, slope_ = 1, given_ = 0;
+    std::int64_t last_frames_ = 0;
+    bool started_ = false, ahead_ = false;
+};
+
+class Mixer;
+
+/// One controller's place in the mixer. Thread-safe.
+class Voice {
+  public:
+    ~Voice();
+    /// Appends samples that belong to media time `pts` on; `rate` is media seconds per second heard.
+    void push(Time pts, double rate, std::span<const float> samples);
+    /// Nothing more will come; running out is then no underrun.
+    void finish();
+    void start();
+    /// Drops everything, fading out within 5 ms, and stops running.
+    void clear();
+    void set_gain(float gain);  ///< Reached within a 10 ms ramp.
+    Time buffered() const;      ///< Seconds of sound waiting, as heard.
+    /// The media time being heard at `now`; nothing until the first sample of what was pushed since `clear` sounds.
+    std::optional<Time> heard(Time now);
+    /// True while running, not finished, and out of samples.
+    bool starved() const;
+
+  private:
+    friend class Mixer;
+    explicit Voice(Mixer& mixer) : mixer_(mixer) {}
+    struct Piece { Time pts; double rate; std::vector<float> samples; std::size_t at = 0; };
+    struct Mark { std::int64_t frame; Time media; double rate; std::int64_t length; };
+    void mark(std::int64_t frame, Time media, double rate, std::int64_t length);
+    void mix(float* out, std::size_t frames, std::int64_t device_frame);
+    Mixer& mixer_;
+    std::deque<Piece> pieces_;
+    std::deque<Mark> marks_;
+    std::vector<float> tail_;
+    std::size_t waiting_ = 0;  ///< Frames in `pieces_`.
+    float gain_ = 1, target_ = 1, fade_ = 0;
+    bool running_ = false, finished_ = false, starved_ = false;
+};
+
+class Mixer {
+  public:
+    /// `device` is tried first when the first voice starts; without it, or when it dies, the silent stand-in on
+    /// `strand` takes over. `strand` must outlive the mixer.
+    Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device);
+    ~Mixer();
+    std::shared_ptr<Voice> add_voice();
+    /// Told of hand-overs between device and stand-in, on the thread that calls `watch` or on the strand.
+    /// Several may listen; the number takes one off again.
+    std::uint64_t on_change(std::function<void(const std::string&)> told);
+    void forget(std::uint64_t listener);
+    /// What goes to the device, as it is mixed; for writing to a file. Called on the device's thread.
+    void on_mix(std::function<void(std::span<const float>, std::int64_t frame)> tap);
+    /// The mixed frame at which any voice first sounded, and the media time that sounded there.
+    std::optional<std::pair<std::int64_t, Time>> first_mark() const;
+    std::string device_name() const;
+    /// Looks after the device; called on the strand while something plays.
+    void watch();
+
+  private:
+    friend class Voice;
+    void pull(float* out, std::size_t frames);
+    void begin();
+    void use(std::unique_ptr<SoundDevice> device, bool real);
+    void shut();
+    double heard_frames(Time now);
+    struct Guard { std::mutex mutex; Mixer* mixer; };
+    Strand& strand_;
+    std::shared_ptr<Guard> guard_;
+    std::function<std::unique_ptr<SoundDevice>()> make_device_;
+    mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
+    mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
+    std::vector<Voice*> voices_;
+    std::unique_ptr<SoundDevice> device_;
+    DeviceClock clock_;
+    std::int64_t mixed_ = 0, base_ = 0;  ///< Frames mixed in all; the count when this device began.
+    Time next_try_{};
+    bool real_ = false;
+    std::optional<std::pair<std::int64_t, Time>> first_mark_;
+    std::vector<float> scratch_;
+    std::map<std::uint64_t, std::function<void(const std::string&)>> told_;
+    std::uint64_t next_listener_ = 1;
+    std::string name_;
+    std::function<void(std::span<const float>, std::int64_t)> tap_;
+};
+
+}  // namespace ruedo

@@ -1,0 +1,159 @@
+// SPDX-License-Identifier: Apache-2.0
+// The controller: opens a source and plays it. Every call posts to the controller's strand and returns at once;
+// every event comes from the strand, numbered. What it is doing is told by `snapshot`, a value.
+#pragma once
+#include <deque>
+#include <nlohmann/json_fwd.hpp>
+
+#include "base/strand.h"
+#include "picture/picture.h"
+#include "playback/machine.h"
+#include "playback/mixer.h"
+
+namespace ruedo {
+
+using machine::Intent;
+using machine::Phase;
+
+/// Where pictures go.
+class PictureSink {
+  public:
+    virtual ~PictureSink() = default;
+    /// Makes display pixels of a picture, beside the strand; may give nothing where nobody looks.
+    virtual std::shared_ptr<const Image> prepare(const Picture& picture) = 0;
+    /// Shows it, now; `due` is when it should have been. On the strand.
+    virtual void show(std::shared_ptr<const Image> image, const Picture& picture, Time due) = 0;
+    /// Forgets what was shown: another source is coming, or none.
+    virtual void clear() = 0;
+    /// The shortest time between two showings; 0 where every picture is to be shown.
+    virtual Time refresh() const = 0;
+    /// True when `Controller::painted` will say when each picture really came to the screen.
+    virtual bool reports_paint() const { return false; }
+};
+
+struct Start {
+    enum class How { hold, play, delay } how = How::hold;
+    Time delay{};
+};
+struct Loop {
+    enum class Kind { none, all, range } kind = Kind::none;
+    Time from{}, to{};  ///< For `range`.
+    bool operator==(const Loop&) const = default;
+};
+enum class SeekMode { exact, keyframe };  ///< `keyframe`: the nearest one, for dragging.
+enum class Motion { still, moving, starved };
+
+struct OpenOptions {
+    Start start;
+    Loop loop;
+    double volume = 1;
+    bool muted = false;
+    double rate = 1;
+};
+
+struct Counters {
+    std::uint64_t presented = 0, dropped = 0, skipped = 0, repeated = 0, damaged = 0;
+};
+
+struct Snapshot {
+    machine::State state;
+    Motion motion = Motion::still;
+    Time position{}, duration{};
+    bool duration_known = false, has_video = false, has_audio = false, partial = false;
+    Time buffered_from{}, buffered_to{};
+    Time decoded_to{}, sounded_to{}, shown{};
+    int display_width = 0, display_height = 0;
+    double volume = 1, rate = 1;
+    bool muted = false;
+    Loop loop;
+    std::optional<Error> error;
+    Counters counters;
+    std::uint64_t events = 0;       ///< Events so far.
+    Time since{};                   ///< Strand time at which phase or intent last changed.
+    std::string source;
+    std::size_t pictures_ahead = 0;
+    Time sound_ahead{};
+    std::optional<Time> av_offset;
+};
+
+/// One entry of the trace.
+struct Event {
+    std::uint64_t n = 0;
+    Time wall{};                    ///< Since the controller was made.
+    Time media{};
+    std::string name;               ///< See docs/trace.md.
+    std::string detail;
+    std::optional<Time> took, target;
+    std::size_t pictures = 0;       ///< Decoded pictures waiting.
+    Time sound{};                   ///< Sound waiting.
+    std::optional<Time> av_offset;  ///< Of the last picture shown; positive means late.
+};
+nlohmann::json to_json(const Event& event);
+
+/// Distribution of a measured quantity, for reports.
+struct Spread { double p50 = 0, p99 = 0, max = 0; std::size_t count = 0; };
+
+struct PlaybackReport {
+    Snapshot snapshot;
+    std::optional<Spread> av_offset_ms, pacing_ms;
+    std::optional<double> first_picture_ms;
+    std::vector<Event> events;
+};
+
+class Controller {
+  public:
+    struct Env {
+        std::shared_ptr<Strand> strand;     ///< Its own in real time; shared in virtual time.
+        Mixer* mixer = nullptr;             ///< Must outlive the controller.
+        CodecRegistry* codecs = nullptr;
+        std::shared_ptr<PictureSink> sink;
+    };
+    explicit Controller(Env env);
+    ~Controller();                          ///< Releases, and waits for it (within 200 ms).
+    Controller(const Controller&) = delete;
+    Controller& operator=(const Controller&) = delete;
+
+    void open(std::filesystem::path path, OpenOptions options = {});
+    void play();
+    void pause();
+    void stop();                            ///< Back to the start, held.
+    void seek(Time t, SeekMode mode = SeekMode::exact);
+    void skip(Time by);                     ///< Relative to where it is, or to the seek under way.
+    void step(int pictures);                ///< Forward or back; holds.
+    void set_volume(double volume);         ///< 0 to 1, as the control stands.
+    void set_muted(bool muted);
+    void set_rate(double rate);             ///< 0.25 to 4.
+    void set_loop(Loop loop);
+    void release();
+    /// Prepares and shows the held picture again, after the place to show it changed.
+    void refresh();
+    /// Does what the phase asks for: holds when intent is play, else plays.
+    void toggle();
+
+    /// From the sink, on any thread: the picture with this time came to the screen at `when`.
+    void painted(Time pts, Time due, Time when);
+
+    Snapshot snapshot() const;              ///< From any thread.
+    std::vector<Event> events(std::uint64_t after = 0) const;
+    PlaybackReport report() const;
+    /// Called on the strand after each event. Set before the first call.
+    void on_event(std::function<void(const Event&)> listener);
+    /// Real time only: until `done` says true of a snapshot, or the deadline. True when it did.
+    bool wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const;
+
+  private:
+    class Engine;
+    std::shared_ptr<Engine> engine_;
+};
+
+/// The tracks a controller would play of a clip, or why it can't.
+struct Selection { const Track* video = nullptr; const Track* audio = nullptr; std::optional<Error> lacking; };
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs);
+
+/// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
+std::shared_ptr<PictureSink> make_null_sink(Time refresh);
+
+nlohmann::json to_json(const PlaybackReport& report, bool virtual_time);
+nlohmann::json to_json(const Error& error);
+
+}  // namespace ruedo

@@ -1,0 +1,88 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "playback/trace.h"
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+namespace ruedo {
+
+void Trace::add(Event event) {
+    std::function<void(const Event&)> listener;
+    {
+        std::lock_guard lock(mutex_);
+        event.n = ++count_;
+        events_.push_back(event);
+        if (events_.size() > limit) events_.pop_front();
+        listener = listener_;
+    }
+    if (listener) listener(event);
+}
+std::vector<Event> Trace::after(std::uint64_t n) const {
+    std::lock_guard lock(mutex_);
+    auto first = std::partition_point(events_.begin(), events_.end(), [&](auto& e) { return e.n <= n; });
+    return {first, events_.end()};
+}
+std::uint64_t Trace::count() const {
+    std::lock_guard lock(mutex_);
+    return count_;
+}
+void Trace::listen(std::function<void(const Event&)> listener) {
+    std::lock_guard lock(mutex_);
+    listener_ = std::move(listener);
+}
+
+nlohmann::json to_json(const Event& e) {
+    nlohmann::json j{{"n", e.n}, {"wall_ns", e.wall.ns}, {"media_ns", e.media.ns}, {"event", e.name},
+                     {"pictures", e.pictures}, {"sound_ns", e.sound.ns}};
+    if (!e.detail.empty()) j["detail"] = e.detail;
+    if (e.took) j["took_ns"] = e.took->ns;
+    if (e.target) j["target_ns"] = e.target->ns;
+    if (e.av_offset) j["av_offset_ns"] = e.av_offset->ns;
+    return j;
+}
+
+nlohmann::json to_json(const Error& e) {
+    return {{"code", std::string(code_name(e.code))}, {"sentence", e.sentence}, {"hint", e.hint}};
+}
+
+nlohmann::json to_json(const PlaybackReport& r, bool virtual_time) {
+    auto& s = r.snapshot;
+    auto spread = [](const std::optional<Spread>& v, bool with_max) -> nlohmann::json {
+        if (!v) return nullptr;
+        nlohmann::json j{{"p50", v->p50}, {"p99", v->p99}};
+        if (with_max) j["max"] = v->max;
+        return j;
+    };
+    nlohmann::json events = nlohmann::json::array();
+    for (auto& e : r.events) events.push_back(to_json(e));
+    return {{"state", std::string(machine::name(s.state.phase))},
+            {"intent", std::string(machine::name(s.state.intent))},
+            {"position_ns", s.position.ns},
+            {"duration_ns", s.duration_known ? nlohmann::json(s.duration.ns) : nullptr},
+            {"presented", s.counters.presented},
+            {"dropped", s.counters.dropped},
+            {"skipped", s.counters.skipped},
+            {"repeated", s.counters.repeated},
+            {"av_offset_ms", spread(r.av_offset_ms, true)},
+            {"pacing_ms", virtual_time ? nlohmann::json(nullptr) : spread(r.pacing_ms, false)},
+            {"first_picture_ms", r.first_picture_ms ? nlohmann::json(*r.first_picture_ms) : nullptr},
+            {"events", std::move(events)},
+            {"error", s.error ? to_json(*s.error) : nullptr}};
+}
+
+namespace {
+class NullSink final : public PictureSink {
+  public:
+    explicit NullSink(Time refresh) : refresh_(refresh) {}
+    std::shared_ptr<const Image> prepare(const Picture&) override { return nullptr; }
+    void show(std::shared_ptr<const Image>, const Picture&, Time) override {}
+    void clear() override {}
+    Time refresh() const override { return refresh_; }
+
+  private:
+    Time refresh_;
+};
+}  // namespace
+std::shared_ptr<PictureSink> make_null_sink(Time refresh) { return std::make_shared<NullSink>(refresh); }
+
+}  // namespace ruedo

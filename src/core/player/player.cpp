@@ -1,0 +1,249 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "player/player.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+#include <nlohmann/json.hpp>
+
+#include "container/container.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+using nlohmann::json;
+
+namespace {
+constexpr std::array<std::string_view, 3> mount_names{"window", "handset-upright", "handset-sideways"};
+constexpr std::array<std::string_view, control_count> control_names{"toggle", "back", "forward", "position", "volume", "full-screen"};
+
+/// A mistake in a document, at a JSON pointer.
+struct Mistake { std::string at, what; };
+
+template <class E, std::size_t N>
+E one_of(const json& j, const std::string& at, const std::array<std::string_view, N>& names) {
+    if (j.is_string())
+        for (std::size_t i = 0; i < N; ++i)
+            if (names[i] == j.get_ref<const std::string&>()) return static_cast<E>(i);
+    std::string list;
+    for (auto n : names) list += fmt::format("{}“{}”", list.empty() ? "" : ", ", n);
+    throw Mistake{at, "must be one of " + list};
+}
+std::string text(const json& j, const std::string& at) {
+    if (!j.is_string() || j.get_ref<const std::string&>().size() > 4096) throw Mistake{at, "must be a text"};
+    return j.get<std::string>();
+}
+Time time(const json& j, const std::string& at) {
+    if (!j.is_number_integer() || j.get<std::int64_t>() < 0) throw Mistake{at, "must be a whole number of nanoseconds, 0 or more"};
+    return {j.get<std::int64_t>()};
+}
+double fraction(const json& j, const std::string& at) {
+    if (!j.is_number() || j.get<double>() < 0 || j.get<double>() > 1) throw Mistake{at, "must be a number from 0 to 1"};
+    return j.get<double>();
+}
+/// Visits the members of an object; an unknown one is a mistake, so that a typing slip is noticed.
+template <class F>
+void members(const json& j, const std::string& at, F&& visit) {
+    if (!j.is_object()) throw Mistake{at.empty() ? "/" : at, "must be an object"};
+    for (auto& [key, value] : j.items())
+        if (!visit(key, value, at + "/" + key)) throw Mistake{at + "/" + key, "is not known"};
+}
+
+json start_json(const Start& s) {
+    if (s.how == Start::How::delay) return {{"after_ns", s.delay.ns}};
+    return s.how == Start::How::play ? "play" : "hold";
+}
+Start start_from(const json& j, const std::string& at) {
+    Start s;
+    if (j.is_object()) {
+        s.how = Start::How::delay;
+        members(j, at, [&](auto& k, auto& v, auto p) { if (k != "after_ns") return false; s.delay = time(v, p); return true; });
+    } else {
+        s.how = one_of<Start::How>(j, at, std::array<std::string_view, 2>{"hold", "play"});
+    }
+    return s;
+}
+json loop_json(const Loop& l) {
+    if (l.kind == Loop::Kind::range) return {{"from_ns", l.from.ns}, {"to_ns", l.to.ns}};
+    return l.kind == Loop::Kind::all ? "all" : "none";
+}
+Loop loop_from(const json& j, const std::string& at) {
+    Loop l;
+    if (j.is_object()) {
+        l.kind = Loop::Kind::range;
+        members(j, at, [&](auto& k, auto& v, auto p) {
+            if (k == "from_ns") l.from = time(v, p);
+            else if (k == "to_ns") l.to = time(v, p);
+            else return false;
+            return true;
+        });
+        if (l.to <= l.from) throw Mistake{at, "must end after it begins"};
+    } else {
+        l.kind = one_of<Loop::Kind>(j, at, std::array<std::string_view, 2>{"none", "all"});
+    }
+    return l;
+}
+json controls_json(const std::vector<Control>& list) {
+    json j = json::array();
+    for (auto c : list) j.push_back(std::string(control_name(c)));
+    return j;
+}
+std::vector<Control> controls_from(const json& j, const std::string& at) {
+    if (!j.is_array() || j.size() > control_count) throw Mistake{at, "must be a short list of controls"};
+    std::vector<Control> list;
+    for (std::size_t i = 0; i < j.size(); ++i) list.push_back(one_of<Control>(j[i], fmt::format("{}/{}", at, i), control_names));
+    return list;
+}
+SourceSpec source_from(const json& j, const std::string& at) {
+    SourceSpec s;
+    members(j, at, [&](auto& k, auto& v, auto p) {
+        if (k == "name") s.name = text(v, p);
+        else if (k == "file") s.file = text(v, p);
+        else if (k == "start") s.start = start_from(v, p);
+        else if (k == "loop") s.loop = loop_from(v, p);
+        else if (k == "fit") s.fit = one_of<Fit>(v, p, std::array<std::string_view, 4>{"contain", "cover", "fill", "none"});
+        else if (k == "align") {
+            if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be two numbers"};
+            s.align_x = fraction(v[0], p + "/0"), s.align_y = fraction(v[1], p + "/1");
+        } else return false;
+        return true;
+    });
+    if (s.file.empty()) throw Mistake{at, "has no file"};
+    return s;
+}
+}  // namespace
+
+std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std::size_t>(mount)); }
+std::string_view control_name(Control control) { return control_names.at(static_cast<std::size_t>(control)); }
+bool SourceSpec::operator==(const SourceSpec& o) const {
+    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y;
+}
+bool PlayerDocument::operator==(const PlayerDocument& o) const {
+    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && mount == o.mount;
+}
+
+json to_json(const PlayerDocument& d) {
+    json sources = json::array();
+    for (auto& s : d.sources)
+        sources.push_back({{"name", s.name}, {"file", s.file}, {"start", start_json(s.start)}, {"loop", loop_json(s.loop)}, {"fit", std::string(fit_name(s.fit))}, {"align", {s.align_x, s.align_y}}});
+    return {{"ruedo", PlayerDocument::current_version},
+            {"app", d.app_name},
+            {"sources", sources},
+            {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume},
+                        {"bar", {{"start", controls_json(d.bar.start)}, {"middle", controls_json(d.bar.middle)}, {"end", controls_json(d.bar.end)}}}}},
+            {"mount", std::string(mount_name(d.mount))}};
+}
+
+Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) {
+    try {
+        if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer()) return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject), "Choose a .ruedo file.");
+        if (j["ruedo"].get<int>() > PlayerDocument::current_version)
+            return fail(Code::too_new, fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject, j["ruedo"].get<int>(), PlayerDocument::current_version), "Update Ruedo.");
+        PlayerDocument d;
+        members(j, "", [&](auto& k, auto& v, auto p) {
+            if (k == "ruedo") return true;
+            if (k == "app") d.app_name = text(v, p);
+            else if (k == "mount") d.mount = one_of<Mount>(v, p, mount_names);
+            else if (k == "sources") {
+                if (!v.is_array() || v.size() > 10000) throw Mistake{p, "must be a list"};
+                for (std::size_t i = 0; i < v.size(); ++i) d.sources.push_back(source_from(v[i], fmt::format("{}/{}", p, i)));
+            } else if (k == "player") {
+                members(v, p, [&](auto& pk, auto& pv, auto pp) {
+                    if (pk == "surround") {
+                        d.surround = text(pv, pp);
+                        bool colour = d.surround.size() == 7 && d.surround[0] == '#' && std::all_of(d.surround.begin() + 1, d.surround.end(), [](unsigned char c) { return std::isxdigit(c); });
+                        if (!colour) throw Mistake{pp, "must be a colour such as “#17131A”"};
+                    } else if (pk == "skip_ns") d.skip = time(pv, pp);
+                    else if (pk == "hide_after_ns") d.hide_after = time(pv, pp);
+                    else if (pk == "volume") d.volume = fraction(pv, pp);
+                    else if (pk == "bar")
+                        members(pv, pp, [&](auto& bk, auto& bv, auto bp) {
+                            if (bk == "start") d.bar.start = controls_from(bv, bp);
+                            else if (bk == "middle") d.bar.middle = controls_from(bv, bp);
+                            else if (bk == "end") d.bar.end = controls_from(bv, bp);
+                            else return false;
+                            return true;
+                        });
+                    else return false;
+                    return true;
+                });
+            } else return false;
+            return true;
+        });
+        return d;
+    } catch (const Mistake& m) {
+        return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, m.at, m.what), "Put it right in a text editor, or open an older copy.");
+    }
+}
+
+Result<PlayerDocument> load_document(const fs::path& path) {
+    TRY(auto bytes, read_file(path, 16 << 20));
+    auto name = path.filename().string();
+    auto j = json::parse(bytes.begin(), bytes.end(), nullptr, false);
+    if (j.is_discarded()) return fail(Code::malformed, fmt::format("“{}” is not readable as JSON.", name), "Open an older copy, or put it right in a text editor.");
+    return document_from_json(j, name);
+}
+
+Outcome save_document(const PlayerDocument& document, const fs::path& path) {
+    auto dumped = to_json(document).dump(2, ' ', false, json::error_handler_t::replace) + "\n";
+    return write_file(path, {reinterpret_cast<const std::uint8_t*>(dumped.data()), dumped.size()});
+}
+
+fs::path resolve(const SourceSpec& source, const fs::path& folder) {
+    fs::path file(source.file);
+    return file.is_absolute() ? file : (folder / file).lexically_normal();
+}
+
+OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source) {
+    OpenOptions o;
+    o.start = source.start;
+    o.loop = source.loop;
+    o.volume = document.volume;
+    return o;
+}
+
+std::string file_stem(std::string_view app_name) {
+    std::string stem;
+    for (unsigned char c : app_name) {
+        if (std::isalnum(c) && c < 128) stem += static_cast<char>(std::tolower(c));
+        else if (!stem.empty() && stem.back() != '-') stem += '-';
+    }
+    while (!stem.empty() && stem.back() == '-') stem.pop_back();
+    return stem.empty() ? "player" : stem.substr(0, 60);
+}
+
+std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& folder) {
+    std::vector<DocumentFinding> found;
+    for (std::size_t i = 0; i < d.sources.size(); ++i) {
+        auto& s = d.sources[i];
+        auto path = resolve(s, folder);
+        std::error_code ec;
+        if (!fs::exists(path, ec)) {
+            auto near = nearest_name(path);
+            found.push_back({fmt::format("There is no file “{}”.", s.file), near ? fmt::format("The nearest name is “{}”. The player would show an error instead of a picture.", near->filename().string()) : "The player would show an error instead of a picture.", i});
+            continue;
+        }
+        auto clip = open_clip(path);
+        if (!clip) {
+            found.push_back({clip.error().sentence, clip.error().hint, i});
+            continue;
+        }
+        if (auto tracks = select_tracks((*clip)->info(), CodecRegistry::standard()); !tracks) found.push_back({tracks.error().sentence, tracks.error().hint, i});
+        for (auto& f : (*clip)->info().findings) found.push_back({f.sentence, f.hint, i});
+        auto known = (*clip)->info();
+        if (s.loop.kind == Loop::Kind::range && known.duration_known && s.loop.to > known.duration)
+            found.push_back({fmt::format("The loop of “{}” ends at {}, after the clip does.", s.name, format_time(s.loop.to)), fmt::format("It would end at {} instead.", format_time(known.duration)), i});
+        if (s.fit == Fit::fill)
+            found.push_back({fmt::format("“{}” is stretched to fill its place.", s.name), "Its shape changes with the window’s; contain or cover keep it.", i});
+    }
+    auto has = [&](Control c) {
+        for (auto* group : {&d.bar.start, &d.bar.middle, &d.bar.end})
+            if (std::find(group->begin(), group->end(), c) != group->end()) return true;
+        return false;
+    };
+    if (!d.sources.empty() && !has(Control::toggle) && d.sources.front().start.how == Start::How::hold)
+        found.push_back({"The player is held at the start and no control sets it going.", "Put the play control on the bar, or let the source start by itself.", 0});
+    return found;
+}
+
+}  // namespace ruedo

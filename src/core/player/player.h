@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: Apache-2.0
+// The player document: which sources, how they start, loop and fit, which controls sit where. A project file and a
+// packed app's document are the same format (docs/project.md, docs/project.schema.json).
+#pragma once
+#include <filesystem>
+#include <nlohmann/json_fwd.hpp>
+
+#include "playback/playback.h"
+
+namespace ruedo {
+
+enum class Mount { window, handset_upright, handset_sideways };
+std::string_view mount_name(Mount mount);
+
+/// The controls there are. Each shows what the controller's snapshot says, never a memory of its own.
+enum class Control { toggle, back, forward, position, volume, full_screen };
+std::string_view control_name(Control control);
+inline constexpr std::size_t control_count = 6;
+
+struct SourceSpec {
+    std::string name;                       ///< What the card and the app call it.
+    std::string file;                       ///< As written: relative to the document, or absolute.
+    Start start;
+    Loop loop;
+    Fit fit = Fit::contain;
+    double align_x = 0.5, align_y = 0.5;    ///< 0 left or top, 1 right or bottom.
+    bool operator==(const SourceSpec&) const;
+};
+
+/// Where controls sit on the bar: groups at the start, in the middle (which takes the room left) and at the end.
+struct Bar {
+    std::vector<Control> start{Control::toggle, Control::back, Control::forward};
+    std::vector<Control> middle{Control::position};
+    std::vector<Control> end{Control::volume, Control::full_screen};
+    bool operator==(const Bar&) const = default;
+};
+
+struct PlayerDocument {
+    static constexpr int current_version = 1;
+    std::string app_name = "New player";
+    std::vector<SourceSpec> sources;
+    std::string surround = "#17131A";       ///< Colour beside the picture.
+    Time skip = 10_s;                       ///< What back and forward skip by.
+    Time hide_after = 3_s;                  ///< Controls hide after so long of playing without the pointer.
+    double volume = 1;
+    Bar bar;
+    Mount mount = Mount::window;            ///< What the workshop shows it in.
+    bool operator==(const PlayerDocument&) const;
+};
+
+nlohmann::json to_json(const PlayerDocument& document);
+/// Errors name the place, as a JSON pointer. A newer format is refused as `too-new`.
+Result<PlayerDocument> document_from_json(const nlohmann::json& json, std::string_view subject);
+Result<PlayerDocument> load_document(const std::filesystem::path& path);
+Outcome save_document(const PlayerDocument& document, const std::filesystem::path& path);
+/// Where a source's file is, for a document in `folder`.
+std::filesystem::path resolve(const SourceSpec& source, const std::filesystem::path& folder);
+OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source);
+/// "harbour-lights" for "Harbour Lights": what files and programs may be called. Never empty.
+std::string file_stem(std::string_view app_name);
+
+/// What a review of the player turns up.
+struct DocumentFinding {
+    std::string sentence, why;
+    std::size_t source;                     ///< Number in `sources`.
+};
+std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder);
+
+}  // namespace ruedo

@@ -1,0 +1,239 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "sound/sound.h"
+
+#include <fmt/format.h>
+#include <soundtouch/SoundTouch.h>
+#include <soxr.h>
+
+#include <algorithm>
+#include <cmath>
+
+namespace ruedo {
+
+float gain_of(double volume) {
+    auto v = std::clamp(volume, 0.0, 1.0);
+    return static_cast<float>(v * v * v);
+}
+
+void mix_to_stereo(const SoundBlock& in, std::vector<float>& out) {
+    constexpr float side = 0.70710678F;
+    auto n = in.frames();
+    auto wide = static_cast<std::size_t>(in.channels);
+    out.resize(n * 2);
+    // Where each channel of a layout with so many goes: left, right, both, none; in the order of codec.h.
+    static constexpr std::array<std::string_view, 9> layouts{"", "m", "lr", "lrc", "lrab", "lrcab", "lrc.ab", "lrc.bab", "lrc.abab"};
+    auto layout = layouts.at(std::min<std::size_t>(wide, 8));
+    for (std::size_t i = 0; i < n; ++i) {
+        float left = 0, right = 0;
+        for (std::size_t k = 0; k < layout.size(); ++k) {
+            float v = in.samples[i * wide + k];
+            switch (layout[k]) {
+                case 'm': left += v, right += v; break;
+                case 'l': left += v; break;
+                case 'r': right += v; break;
+                case 'c': left += v * side, right += v * side; break;
+                case 'a': left += v * side; break;
+                case 'b': right += v * side; break;
+                default: break;
+            }
+        }
+        out[2 * i] = left;
+        out[2 * i + 1] = right;
+    }
+}
+
+struct SoundReader::Resampler {
+    Resampler(int from) {
+        auto io = soxr_io_spec(SOXR_FLOAT32_I, SOXR_FLOAT32_I);
+        auto quality = soxr_quality_spec(SOXR_HQ, 0);
+        soxr = soxr_create(from, mix_rate, mix_channels, nullptr, &io, &quality, nullptr);
+        ratio = static_cast<double>(mix_rate) / from;
+    }
+    ~Resampler() { soxr_delete(soxr); }
+    void process(const float* in, std::size_t frames, std::deque<float>& out) {
+        std::vector<float> buffer((static_cast<std::size_t>(static_cast<double>(frames) * ratio) + 4096) * 2);
+        for (;;) {
+            std::size_t used = 0, made = 0;
+            soxr_process(soxr, in, frames, &used, buffer.data(), buffer.size() / 2, &made);
+            out.insert(out.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(made * 2));
+            if (in) in += used * 2, frames -= used;
+            if (made == 0 || (in && frames == 0)) break;
+        }
+    }
+    soxr_t soxr;
+    double ratio;
+};
+
+SoundReader::SoundReader() = default;
+SoundReader::~SoundReader() = default;
+
+Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs) {
+    std::unique_ptr<SoundReader> r(new SoundReader);
+    TRY(r->decoder_, codecs.audio_decoder(track));
+    r->track_ = track;
+    r->reader_ = clip->reader(track.id);
+    r->clip_ = std::move(clip);
+    r->rate_ = track.audio.rate > 0 ? track.audio.rate : mix_rate;
+    TRY_DO(r->seek({}));
+    return r;
+}
+
+Outcome SoundReader::seek(Time t) {
+    t = std::max(t, Time{});
+    TRY_DO(reader_->seek(t - track_.preroll));
+    decoder_->reset();
+    resampler_.reset();
+    if (rate_ != mix_rate) resampler_ = std::make_unique<Resampler>(rate_);
+    anchored_ = finished_ = flushed_ = false;
+    silence_ = 0;
+    held_.clear();
+    out_.clear();
+    cursor_ = time_to_ticks(t, static_cast<std::uint64_t>(rate_));
+    out_position_ = time_to_ticks(t, mix_rate);
+    return {};
+}
+
+void SoundReader::push(std::vector<float> stereo) {
+    if (resampler_) resampler_->process(stereo.data(), stereo.size() / 2, out_);
+    else out_.insert(out_.end(), stereo.begin(), stereo.end());
+}
+
+/// Lays one decoded block at its place: `cursor_` is where the next sample belongs.
+void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
+    auto rate = static_cast<std::uint64_t>(rate_);
+    auto stated = time_to_ticks(pts, rate);
+    // Container times are rounded and jitter; samples are laid end to end unless they are clearly apart.
+    if (!anchored_ || std::abs(stated - position_) > rate_ * 60 / 1000) position_ = stated;
+    anchored_ = true;
+    auto frames = static_cast<std::int64_t>(block.frames());
+    auto first = position_, last = position_ + frames - time_to_ticks(trim_end, rate);
+    position_ += frames;
+    auto low = std::max(cursor_, time_to_ticks(track_.start, rate));
+    auto high = track_.end == Time::max() ? INT64_MAX : time_to_ticks(track_.end, rate);
+    auto from = std::max(first, low), to = std::min(last, high);
+    if (from >= to) return;
+    if (from > cursor_) silence_ = from - cursor_;
+    std::vector<float> stereo;
+    mix_to_stereo(block, stereo);
+    held_.assign(stereo.begin() + 2 * (from - first), stereo.begin() + 2 * (to - first));
+    cursor_ = to;
+}
+
+Result<bool> SoundReader::decode_more() {
+    PacketHead head;
+    for (;;) {
+        TRY(bool more, reader_->next(head));
+        if (more) {
+            auto read = reader_->read(data_);
+            if (!read && read.error().code != Code::truncated) return std::unexpected(read.error());
+            more = read.has_value();
+        }
+        if (!more) {
+            finished_ = true;
+            auto end = end_ == Time::max() ? INT64_MIN : time_to_ticks(end_, static_cast<std::uint64_t>(rate_));
+            if (end > cursor_) silence_ = end - cursor_, cursor_ = end;
+            return silence_ > 0;
+        }
+        SoundBlock block;
+        if (auto done = decoder_->decode(data_, block); !done) {
+            ++damaged_;
+            anchored_ = false;  // what follows is placed by its own time
+            continue;
+        }
+        if (block.samples.empty()) continue;
+        if (block.rate > 0 && block.rate != rate_) {
+            // The stream knows its rate better than the container; what was converted so far stays.
+            auto at = ticks_to_time(cursor_, 1, static_cast<std::uint64_t>(rate_));
+            rate_ = block.rate;
+            cursor_ = time_to_ticks(at, static_cast<std::uint64_t>(rate_));
+            resampler_ = rate_ == mix_rate ? nullptr : std::make_unique<Resampler>(rate_);
+        }
+        place(block, head.pts, head.trim_end);
+        if (!held_.empty()) return true;
+        if (head.pts >= track_.end) {
+            finished_ = true;
+            return decode_more();
+        }
+    }
+}
+
+Result<std::optional<SoundBlock>> SoundReader::next() {
+    constexpr std::size_t block_frames = 1920;
+    auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, mix_rate);
+    while (out_.size() < block_frames * 2) {
+        if (silence_ > 0) {
+            auto n = std::min<std::int64_t>(silence_, rate_ / 25);
+            silence_ -= n;
+            push(std::vector<float>(static_cast<std::size_t>(n) * 2));
+        } else if (!held_.empty()) {
+            push(std::exchange(held_, {}));
+        } else if (finished_) {
+            if (resampler_ && !std::exchange(flushed_, true)) resampler_->process(nullptr, 0, out_);
+            break;
+        } else if (out_position_ + static_cast<std::int64_t>(out_.size() / 2) >= end_frame) {
+            break;
+        } else {
+            TRY(bool more, decode_more());
+            if (!more && held_.empty()) finished_ = true;
+        }
+    }
+    auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / 2, block_frames)), end_frame - out_position_);
+    if (n <= 0) return std::nullopt;
+    SoundBlock block;
+    block.pts = ticks_to_time(out_position_, 1, mix_rate);
+    block.rate = mix_rate, block.channels = mix_channels;
+    block.samples.assign(out_.begin(), out_.begin() + n * 2);
+    out_.erase(out_.begin(), out_.begin() + n * 2);
+    out_position_ += n;
+    return block;
+}
+
+struct Stretcher::Impl { soundtouch::SoundTouch touch; };
+Stretcher::Stretcher(double rate) : impl_(std::make_unique<Impl>()) {
+    impl_->touch.setSampleRate(mix_rate);
+    impl_->touch.setChannels(mix_channels);
+    impl_->touch.setTempo(std::clamp(rate, 0.25, 4.0));
+}
+Stretcher::~Stretcher() = default;
+namespace {
+void receive(soundtouch::SoundTouch& touch, std::vector<float>& out) {
+    std::array<float, 8192> buffer;
+    while (auto n = touch.receiveSamples(buffer.data(), static_cast<unsigned>(buffer.size() / 2)))
+        out.insert(out.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(n) * 2);
+}
+}  // namespace
+void Stretcher::process(std::span<const float> in, std::vector<float>& out) {
+    impl_->touch.putSamples(in.data(), static_cast<unsigned>(in.size() / 2));
+    receive(impl_->touch, out);
+}
+void Stretcher::flush(std::vector<float>& out) {
+    impl_->touch.flush();
+    receive(impl_->touch, out);
+}
+
+namespace {
+Bytes wav_header(std::uint64_t bytes) {
+    ByteWriter w;
+    auto n = std::min<std::uint64_t>(bytes, UINT32_MAX - 36);
+    w.text("RIFF").le(36 + n, 4).text("WAVEfmt ").le(16, 4).le(1, 2).le(mix_channels, 2).le(mix_rate, 4).le(mix_rate * 4, 4).le(4, 2).le(16, 2).text("data").le(n, 4);
+    return w.bytes;
+}
+}  // namespace
+Result<WavWriter> WavWriter::create(const std::filesystem::path& path) {
+    TRY(auto file, FileWriter::create(path, true));
+    TRY_DO(file.write(wav_header(0)));
+    return WavWriter(std::move(file));
+}
+Outcome WavWriter::write(std::span<const float> samples) {
+    ByteWriter w;
+    w.bytes.reserve(samples.size() * 2);
+    for (auto v : samples) w.le(static_cast<std::uint16_t>(static_cast<std::int16_t>(std::lrint(std::clamp(v, -1.0F, 1.0F) * 32767))), 2);
+    bytes_ += w.size();
+    return file_.write(w.bytes);
+}
+Outcome WavWriter::finish() {
+    TRY_DO(file_.write_at(0, wav_header(bytes_)));
+    return file_.commit();
+}
+
+}  // namespace ruedo

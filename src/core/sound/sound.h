@@ -1,0 +1,89 @@
+// SPDX-License-Identifier: Apache-2.0
+// Sound between the decoder and the mixer: placed exactly in time, in one format, at any speed.
+#pragma once
+#include <deque>
+#include <filesystem>
+
+#include "codec/codec.h"
+#include "io/io.h"
+
+namespace ruedo {
+
+/// The one format behind the decoders: 48 kHz, two channels, interleaved float.
+constexpr int mix_rate = 48000;
+constexpr int mix_channels = 2;
+
+/// Loudness follows the ear: a cubic of the control's value, so that half way sounds about half as loud.
+/// `volume` is 0 to 1; the result multiplies samples.
+float gain_of(double volume);
+
+/// Down to two channels with the weights of ITU-R BS.775 (order FL FR FC LFE BL BR SL SR).
+void mix_to_stereo(const SoundBlock& in, std::vector<float>& out);
+
+/// Reads one sound track forward in the mix format, sample-exact on the presentation timeline: encoder delay is
+/// cut, gaps are silence, overlaps are cut. Not thread-safe.
+class SoundReader {
+  public:
+    static Result<std::unique_ptr<SoundReader>> open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs);
+    ~SoundReader();
+    /// The next block begins at `t` exactly (to the sample).
+    Outcome seek(Time t);
+    /// Up to some 40 ms; `pts` counts on from `seek`. Nothing at the end.
+    Result<std::optional<SoundBlock>> next();
+    /// Sound ends here, and is filled with silence up to here when the track ends before. Time::max() for neither.
+    void set_end(Time end) { end_ = end; }
+    std::uint64_t damaged() const { return damaged_; }
+    const Track& track() const { return track_; }
+
+  private:
+    SoundReader();
+    Result<bool> decode_more();
+    void place(SoundBlock& block, Time pts, Time trim_end);
+    void push(std::vector<float> stereo);
+    Track track_;
+    std::shared_ptr<Clip> clip_;
+    std::unique_ptr<TrackReader> reader_;
+    std::unique_ptr<AudioDecoder> decoder_;
+    struct Resampler;
+    std::unique_ptr<Resampler> resampler_;
+    int rate_ = mix_rate;
+    bool anchored_ = false, finished_ = false, flushed_ = false;
+    std::int64_t position_ = 0;      ///< Native sample the decoder gives next.
+    std::int64_t cursor_ = 0;        ///< Native sample that has been passed on next.
+    std::int64_t silence_ = 0;       ///< Native samples of silence still to be passed on.
+    std::int64_t out_position_ = 0;  ///< Mix frame that `next` gives next.
+    std::vector<float> held_;        ///< Stereo at native rate, behind pending silence.
+    std::deque<float> out_;
+    Time end_ = Time::max();
+    Bytes data_;
+    std::uint64_t damaged_ = 0;
+};
+
+/// Speed with pitch kept, 0.25 to 4.
+class Stretcher {
+  public:
+    explicit Stretcher(double rate);
+    ~Stretcher();
+    /// Appends what comes out for these samples; latency inside is compensated for.
+    void process(std::span<const float> in, std::vector<float>& out);
+    void flush(std::vector<float>& out);
+
+  private:
+    struct Impl;
+    std::unique_ptr<Impl> impl_;
+};
+
+/// 16-bit WAV, 48 kHz stereo (RIFF). Whole or not at all.
+class WavWriter {
+  public:
+    static Result<WavWriter> create(const std::filesystem::path& path);
+    Outcome write(std::span<const float> interleaved);
+    Outcome finish();
+
+  private:
+    explicit WavWriter(FileWriter file) : file_(std::move(file)) {}
+    FileWriter file_;
+    std::uint64_t bytes_ = 0;
+};
+
+}  // namespace ruedo
