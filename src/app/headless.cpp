@@ -157,6 +157,9 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
             }
             if (done() || until >= end || next >= o.script.size()) break;
             perform(controller, o.script[next++]);
+            // The call is only posted yet; what comes next looks at what it led to.
+            if (o.virtual_time) virtual_strand->run_until(strand->now());
+            else (void)controller.snapshot_after_calls();
         }
         auto report = controller.report();
         result.report = to_json(report, o.virtual_time);

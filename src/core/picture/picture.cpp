@@ -152,18 +152,22 @@ Picture to_picture(const Image& image, const Colour& colour) {
         for (int x = 0; x < image.width; ++x)
             out[x] = static_cast<std::uint8_t>(((yr * row[4 * x + 2] + yg * row[4 * x + 1] + yb * row[4 * x] + 32768) >> 16) + y0);
     }
-    for (int y = 0; y < (image.height + 1) / 2; ++y)
+    // Chroma from the sum of four pixels: 18 bits of fraction in all.
+    auto fixed = [](double v) { return static_cast<int>(std::lround(v * 65536)); };
+    int br = fixed(-kr * fb), bg = fixed(-kg * fb), bb = fixed((1 - kb) * fb), rr = fixed((1 - kr) * fr), rg = fixed(-kg * fr), rb = fixed(-kb * fr);
+    for (int y = 0; y < (image.height + 1) / 2; ++y) {
+        auto* row0 = image.pixels.data() + static_cast<std::ptrdiff_t>(2 * y) * image.stride();
+        auto* row1 = image.pixels.data() + static_cast<std::ptrdiff_t>(std::min(2 * y + 1, image.height - 1)) * image.stride();
         for (int x = 0; x < (image.width + 1) / 2; ++x) {
-            double r = 0, g = 0, b = 0;
-            for (int k = 0; k < 4; ++k) {
-                int px = std::min(2 * x + (k & 1), image.width - 1), py = std::min(2 * y + (k >> 1), image.height - 1);
-                auto* q = image.pixels.data() + static_cast<std::ptrdiff_t>(py) * image.stride() + 4 * px;
-                b += q[0] / 4.0, g += q[1] / 4.0, r += q[2] / 4.0;
-            }
-            double luma = kr * r + kg * g + kb * b;
-            to[1][y * p.stride[1] + x] = static_cast<std::uint8_t>(std::clamp<long>(std::lround(128 + fb * (b - luma)), 0, 255));
-            to[2][y * p.stride[2] + x] = static_cast<std::uint8_t>(std::clamp<long>(std::lround(128 + fr * (r - luma)), 0, 255));
+            int x0 = 8 * x, x1 = 4 * std::min(2 * x + 1, image.width - 1);
+            int b = row0[x0] + row0[x1] + row1[x0] + row1[x1];
+            int g = row0[x0 + 1] + row0[x1 + 1] + row1[x0 + 1] + row1[x1 + 1];
+            int r = row0[x0 + 2] + row0[x1 + 2] + row1[x0 + 2] + row1[x1 + 2];
+            auto clip = [](int v) { return static_cast<std::uint8_t>(std::clamp((v + (128 << 18) + (1 << 17)) >> 18, 0, 255)); };
+            to[1][y * p.stride[1] + x] = clip(br * r + bg * g + bb * b);
+            to[2][y * p.stride[2] + x] = clip(rr * r + rg * g + rb * b);
         }
+    }
     return p;
 }
 

@@ -6,6 +6,17 @@
 #include "playback/engine.h"
 
 namespace ruedo {
+namespace {
+/// What `ask` says on the strand, behind every task posted before.
+template <class F>
+auto on_strand(Strand& strand, F ask) -> decltype(ask()) {
+    if (strand.is_virtual() || strand.is_current()) return ask();
+    std::promise<decltype(ask())> promise;
+    auto answer = promise.get_future();
+    strand.post([&] { promise.set_value(ask()); });
+    return answer.get();
+}
+}  // namespace
 
 Controller::Controller(Env env) : engine_(std::make_shared<Engine>(std::move(env))) { engine_->publish(); }
 
@@ -55,11 +66,10 @@ void Controller::painted(Time pts, Time due, Time when) { RUEDO_POST(painted(pts
 Snapshot Controller::snapshot() const { return engine_->snapshot(); }
 std::vector<Event> Controller::events(std::uint64_t after) const { return engine_->trace().after(after); }
 PlaybackReport Controller::report() const {
-    if (engine_->strand().is_virtual() || engine_->strand().is_current()) return engine_->report();
-    std::promise<PlaybackReport> promise;
-    auto report = promise.get_future();
-    engine_->strand().post([&] { promise.set_value(engine_->report()); });
-    return report.get();
+    return on_strand(engine_->strand(), [this] { return engine_->report(); });
+}
+Snapshot Controller::snapshot_after_calls() const {
+    return on_strand(engine_->strand(), [this] { return engine_->snapshot(); });
 }
 void Controller::on_event(std::function<void(const Event&)> listener) { engine_->trace().listen(std::move(listener)); }
 bool Controller::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const { return engine_->wait(done, deadline); }

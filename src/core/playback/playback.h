@@ -134,6 +134,7 @@ class Controller {
     void painted(Time pts, Time due, Time when);
 
     Snapshot snapshot() const;              ///< From any thread.
+    Snapshot snapshot_after_calls() const;  ///< Real time only: waits until every call made before has been taken up.
     std::vector<Event> events(std::uint64_t after = 0) const;
     PlaybackReport report() const;
     /// Called on the strand after each event. Set before the first call.

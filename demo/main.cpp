@@ -1,0 +1,39 @@
+// SPDX-License-Identifier: Apache-2.0
+// Makes the demo's clips in a folder, those that are not there yet.
+#include <atomic>
+#include <cstdio>
+#include <mutex>
+#include <thread>
+
+#include "demo/clips.h"
+
+int main(int argc, char** argv) {
+    using namespace ruedo;
+    if (argc != 2) {
+        std::fprintf(stderr, "usage: ruedo-demo FOLDER\n");
+        return 2;
+    }
+    std::filesystem::path folder = argv[1];
+    std::error_code ec;
+    std::filesystem::create_directories(folder, ec);
+    // Two at a time: an encoder keeps one core busy.
+    auto specs = demo::harbour_lights();
+    std::atomic<std::size_t> next = 0;
+    std::atomic<bool> ok = true;
+    std::mutex print;
+    auto work = [&] {
+        for (std::size_t i; (i = next++) < specs.size();) {
+            std::error_code gone;
+            if (std::filesystem::exists(folder / specs[i].file, gone)) continue;
+            auto made = demo::make_clip(specs[i], folder, CodecRegistry::standard());
+            std::lock_guard lock(print);
+            if (made) std::printf("  %s\n", specs[i].file.c_str());
+            else std::fprintf(stderr, "%s: %s %s\n", specs[i].file.c_str(), made.error().sentence.c_str(), made.error().hint.c_str()), ok = false;
+            std::fflush(stdout);
+        }
+    };
+    std::thread other(work);
+    work();
+    other.join();
+    return ok ? 0 : 1;
+}

@@ -1,0 +1,67 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "demo/strip.h"
+
+#include <bit>
+#include <cmath>
+
+namespace ruedo::demo {
+namespace {
+constexpr int columns = 20, rows = 9, row = 1, first = 2, cells = 16;
+
+void fill(Image& image, int x0, int y0, int x1, int y1, std::uint8_t v) {
+    for (int y = y0; y < y1; ++y)
+        for (int x = x0; x < x1; ++x)
+            for (int c = 0; c < 3; ++c) image.pixels[static_cast<std::size_t>((y * image.width + x) * 4 + c)] = v;
+}
+double mean(const Image& image, double x0, double y0, double x1, double y1) {
+    int left = static_cast<int>(x0 + 0.5), top = static_cast<int>(y0 + 0.5);
+    int right = std::max(left + 1, static_cast<int>(x1 + 0.5)), bottom = std::max(top + 1, static_cast<int>(y1 + 0.5));
+    double sum = 0;
+    for (int y = top; y < bottom; ++y)
+        for (int x = left; x < right; ++x) {
+            auto* p = &image.pixels[static_cast<std::size_t>((y * image.width + x) * 4)];
+            sum += 0.114 * p[0] + 0.587 * p[1] + 0.299 * p[2];
+        }
+    return sum / ((right - left) * (bottom - top));
+}
+}  // namespace
+
+void draw_strip(Image& image, int number, bool whole_second) {
+    auto n = static_cast<unsigned>(number) % strip_numbers;
+    auto x = [&](int c) { return static_cast<int>(std::lround(static_cast<double>(c) * image.width / columns)); };
+    auto y = [&](int r) { return static_cast<int>(std::lround(static_cast<double>(r) * image.height / rows)); };
+    for (int i = 0; i < cells; ++i) {
+        bool on = i == 0 || (i >= 2 && i < 15 && (n >> (14 - i) & 1)) || (i == 15 && std::popcount(n) % 2);
+        fill(image, x(first + i), y(row), x(first + i + 1), y(row + 1), on ? 255 : 0);
+    }
+    fill(image, 0, y(rows - 1), image.width, image.height, whole_second ? 255 : 0);
+}
+
+std::optional<int> read_strip(const Image& image) {
+    if (image.width < 40 || image.height < 9) return std::nullopt;
+    std::array<double, cells> m{};
+    for (int i = 0; i < cells; ++i) {
+        double w = static_cast<double>(image.width) / columns, h = static_cast<double>(image.height) / rows;
+        double x0 = (first + i) * w, y0 = row * h;
+        m[static_cast<std::size_t>(i)] = mean(image, x0 + w / 4, y0 + h / 4, x0 + w * 3 / 4, y0 + h * 3 / 4);
+    }
+    double white = m[0], black = m[1];
+    if (white - black < 48) return std::nullopt;
+    unsigned bits = 0, ones = 0;
+    for (std::size_t i = 2; i < cells; ++i) {
+        double level = (m[i] - black) / (white - black);
+        if (level > 0.4 && level < 0.6) return std::nullopt;
+        bool on = level >= 0.6;
+        ones += on;
+        if (i < 15) bits = bits << 1 | on;
+    }
+    if (ones % 2) return std::nullopt;
+    return static_cast<int>(bits);
+}
+
+bool read_flash(const Image& image) {
+    double h = static_cast<double>(image.height) / rows;
+    return mean(image, image.width / 8.0, 8.3 * h, image.width * 7 / 8.0, 8.7 * h) > 128;
+}
+
+}  // namespace ruedo::demo

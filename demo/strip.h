@@ -1,0 +1,15 @@
+// SPDX-License-Identifier: Apache-2.0
+// The strip that numbers a frame: a grid of 20 x 9 cells; in row 1, columns 2 to 17 hold white, black, 13 bits of
+// the number (most significant first) and an even parity bit. The bottom row is white on a whole second.
+#pragma once
+#include "picture/picture.h"
+
+namespace ruedo::demo {
+
+constexpr int strip_numbers = 1 << 13;
+void draw_strip(Image& image, int number, bool whole_second);
+/// The number in a picture of any size from 40 x 9 up; nothing when it can't be read.
+std::optional<int> read_strip(const Image& image);
+bool read_flash(const Image& image);
+
+}  // namespace ruedo::demo

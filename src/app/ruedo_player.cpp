@@ -1,0 +1,74 @@
+// SPDX-License-Identifier: Apache-2.0
+// What a packed app runs: its document lies beside the executable.
+#include <QApplication>
+#include <QIcon>
+#include <QKeyEvent>
+#include <algorithm>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <filesystem>
+
+#include "headless.h"
+#include "view/look.h"
+#include "view/player_view.h"
+
+using namespace ruedo;
+
+namespace {
+int print(const nlohmann::json& document, int exit) {
+    auto text = document.dump(2) + "\n";
+    std::fwrite(text.data(), 1, text.size(), stdout);
+    return exit;
+}
+int usage(const char* why) {
+    std::fprintf(stderr, "%s\n", why);
+    return print(error_document({Code::usage, why, "Run it without arguments, or with --check TIME --json."}), 2);
+}
+}  // namespace
+
+int main(int argc, char** argv) {
+    auto exe = executable_path();
+    std::optional<Time> check;
+    for (int i = 1; i < argc; ++i) {
+        if (!std::strcmp(argv[i], "--json")) continue;
+        if (!std::strcmp(argv[i], "--check") && i + 1 < argc) {
+            check = parse_time(argv[++i]);
+            if (!check) return usage("--check takes a time with a unit, such as 5s.");
+        } else if (argv[i][0] == '-' && std::strcmp(argv[i], "-platform") != 0 && (i == 0 || std::strcmp(argv[i - 1], "-platform") != 0)) {
+            return usage("There is no such option.");
+        }
+    }
+    auto document = load_document(exe.parent_path() / "player.json");
+    if (check) {
+        catch_interrupts();
+        if (!document) return print(error_document(document.error()), 1);
+        if (document->sources.empty()) return print(error_document({Code::empty, "The app has no source to play.", "Pack it again with a clip."}), 1);
+        HeadlessOptions o;
+        o.source = resolve(document->sources.front(), exe.parent_path());
+        o.open = open_options(*document, document->sources.front());
+        o.length = check;
+        auto result = play_headless(o);
+        return print(result.report, result.exit);
+    }
+    if (!document) {
+        std::fprintf(stderr, "%s\n%s\n", document.error().sentence.c_str(), document.error().hint.c_str());
+        return 1;
+    }
+    if (!std::getenv("DISPLAY") && !std::getenv("WAYLAND_DISPLAY") && !std::getenv("QT_QPA_PLATFORM")) {
+        std::fprintf(stderr, "There is no display to open a window on. --check TIME plays without one.\n");
+        return 1;
+    }
+    QApplication app(argc, argv);
+    look::apply();
+    app.setApplicationName(QString::fromStdString(document->app_name));
+    app.setWindowIcon(QIcon(QString::fromStdString((exe.parent_path() / (exe.filename().string() + ".png")).string())));
+    PlaybackHost host;
+    PlayerView view(host);
+    view.set_standalone();
+    view.setWindowTitle(QString::fromStdString(document->app_name));
+    view.resize(document->mount == Mount::handset_upright ? QSize(405, 720) : QSize(960, 540));
+    view.show();
+    view.load(*document, 0, exe.parent_path());
+    return app.exec();
+}

@@ -1,0 +1,278 @@
+// SPDX-License-Identifier: Apache-2.0
+// Writing MP4 (ISO/IEC 14496-12, -14, -15): media first into the file, the index in front of it at the end.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <limits>
+
+#include "container/container.h"
+
+namespace ruedo::isobmff {
+namespace {
+
+constexpr std::uint32_t movie_scale = 48000;
+
+/// Builds nested boxes; sizes are filled in when a box ends.
+class BoxWriter : public ByteWriter {
+  public:
+    template <class F>
+    BoxWriter& box(const char (&type)[5], F&& fill) {
+        auto at = bytes.size();
+        u32(0).text(std::string_view(type, 4));
+        fill();
+        auto size = bytes.size() - at;
+        for (unsigned i = 0; i < 4; ++i) bytes[at + i] = static_cast<std::uint8_t>(size >> (24 - 8 * i));
+        return *this;
+    }
+    template <class F>
+    BoxWriter& full(const char (&type)[5], unsigned version, unsigned flags, F&& fill) {
+        return box(type, [&] { u8(version).u24(flags), fill(); });
+    }
+};
+
+struct Sample {
+    std::uint32_t size;
+    std::int32_t delta, shift;
+    bool sync;
+};
+struct Chunk { std::uint64_t offset; std::uint32_t samples; };
+
+struct TrackState {
+    WriteTrack spec;
+    std::vector<Sample> samples;
+    std::vector<Chunk> chunks;
+    std::int64_t first_dts = 0, last_dts = 0, last_duration = 0, media_duration = 0;
+    Time first_pts = Time::max(), end{};
+    bool audio() const { return spec.audio.rate > 0; }
+    std::uint32_t scale() const { return audio() ? static_cast<std::uint32_t>(spec.audio.rate) : spec.timescale; }
+};
+
+class Mp4Writer final : public ClipWriter {
+  public:
+    explicit Mp4Writer(FileWriter file) : file_(std::move(file)) {}
+
+    Result<std::size_t> add(const WriteTrack& track) override {
+        static constexpr std::array known{Codec::h264, Codec::vp9, Codec::av1, Codec::aac, Codec::opus};
+        if (std::find(known.begin(), known.end(), track.codec) == known.end())
+            return fail(Code::codec_missing, fmt::format("{} can’t be put into MP4 here.", codec_title(track.codec)), "Choose H.264, VP9 or AV1, and AAC or Opus.");
+        tracks_.emplace_back();
+        tracks_.back().spec = track;
+        return tracks_.size() - 1;
+    }
+
+    Outcome write(std::size_t index, const WritePacket& p) override {
+        auto& t = tracks_.at(index);
+        if (file_.position() == 0) {
+            // A 64-bit size, since it is not known yet how much will come.
+            BoxWriter w;
+            w.u32(1).text("mdat").u64(0);
+            TRY_DO(file_.write(w.bytes));
+        }
+        auto dts = time_to_ticks(p.dts, t.scale()), pts = time_to_ticks(p.pts, t.scale());
+        if (t.samples.empty()) t.first_dts = dts;
+        else {
+            if (dts < t.last_dts) return fail(Code::internal, "Packets came out of decoding order.");
+            t.samples.back().delta = static_cast<std::int32_t>(dts - t.last_dts);
+        }
+        t.last_dts = dts;
+        t.last_duration = std::max<std::int64_t>(0, time_to_ticks(p.dts + p.duration, t.scale()) - dts);
+        t.samples.push_back({static_cast<std::uint32_t>(p.data.size()), static_cast<std::int32_t>(t.last_duration), static_cast<std::int32_t>(pts - dts), p.keyframe});
+        t.first_pts = std::min(t.first_pts, p.pts);
+        t.end = std::max(t.end, p.pts + p.duration);
+        if (last_track_ != index || t.chunks.empty() || t.chunks.back().samples >= 64) t.chunks.push_back({file_.position(), 0});
+        ++t.chunks.back().samples;
+        last_track_ = index;
+        return file_.write(p.data);
+    }
+
+    Outcome finish(Time sound_end) override {
+        if (file_.position() == 0) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+        ByteWriter size;
+        size.u64(file_.position());
+        TRY_DO(file_.write_at(8, size.bytes));
+        for (auto& t : tracks_) {
+            t.media_duration = t.last_dts - t.first_dts + t.last_duration;
+            if (t.audio() && sound_end.ns > 0) t.end = std::min(t.end, sound_end);
+        }
+        // The index's own size shifts what it points to; with 64-bit offsets from 4 GB on it does not depend on that.
+        bool large = file_.position() > 0xF0000000ULL;
+        auto head = index(0, large).size();
+        auto whole = index(head, large);
+        TRY_DO(file_.insert_gap(0, whole.size()));
+        TRY_DO(file_.write_at(0, whole));
+        return file_.commit();
+    }
+
+  private:
+    Bytes index(std::uint64_t shift, bool large);
+    void track_box(BoxWriter& w, const TrackState& t, std::size_t number, std::uint64_t shift, bool large);
+    void sample_entry(BoxWriter& w, const TrackState& t);
+    void tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, bool large);
+
+    FileWriter file_;
+    std::vector<TrackState> tracks_;
+    std::size_t last_track_ = SIZE_MAX;
+};
+
+constexpr std::uint64_t movie_ticks(Time t) { return static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) / 1'000'000'000 * movie_scale + (static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) % 1'000'000'000 * movie_scale + 500'000'000) / 1'000'000'000; }
+
+void matrix(BoxWriter& w, int rotation) {
+    constexpr std::uint32_t one = 0x10000, minus = 0xFFFF0000;
+    std::array<std::uint32_t, 4> m = rotation == 90 ? std::array<std::uint32_t, 4>{0, one, minus, 0} : rotation == 180 ? std::array<std::uint32_t, 4>{minus, 0, 0, minus}
+        : rotation == 270 ? std::array<std::uint32_t, 4>{0, minus, one, 0} : std::array<std::uint32_t, 4>{one, 0, 0, one};
+    w.u32(m[0]).u32(m[1]).u32(0).u32(m[2]).u32(m[3]).u32(0).u32(0).u32(0).u32(0x40000000);
+}
+
+Bytes Mp4Writer::index(std::uint64_t shift, bool large) {
+    BoxWriter w;
+    w.box("ftyp", [&] { w.text("isom").u32(0x200).text("isomiso2mp41"); });
+    Time end{};
+    for (auto& t : tracks_) end = std::max(end, t.end);
+    w.box("moov", [&] {
+        auto length = movie_ticks(end);
+        unsigned v = length > UINT32_MAX ? 1 : 0, n = v ? 8 : 4;
+        w.full("mvhd", v, 0, [&] {
+            w.be(0, n).be(0, n).u32(movie_scale).be(length, n).u32(0x10000).u16(0x100).be(0, 8).u16(0);
+            matrix(w, 0);
+            w.be(0, 8).be(0, 8).be(0, 8).u32(tracks_.size() + 1);
+        });
+        for (std::size_t i = 0; i < tracks_.size(); ++i)
+            if (!tracks_[i].samples.empty()) track_box(w, tracks_[i], i + 1, shift, large);
+    });
+    return w.bytes;
+}
+
+void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number, std::uint64_t shift, bool large) {
+    auto start = std::max(t.first_pts, Time{});
+    auto length = movie_ticks(t.end) - movie_ticks(start);
+    w.box("trak", [&] {
+        unsigned v = movie_ticks(t.end) > UINT32_MAX ? 1 : 0, n = v ? 8 : 4;
+        w.full("tkhd", v, 3, [&] {
+            w.be(0, n).be(0, n).u32(number).u32(0).be(movie_ticks(t.end), n).be(0, 8).u16(0).u16(t.audio() ? 1 : 0).u16(t.audio() ? 0x100 : 0).u16(0);
+            matrix(w, t.spec.video.rotation);
+            auto flat = t.spec.video;
+            flat.rotation = 0;
+            w.u32(static_cast<std::uint32_t>(flat.display_width()) << 16).u32(static_cast<std::uint32_t>(flat.display_height()) << 16);
+        });
+        w.box("edts", [&] {
+            bool empty = movie_ticks(start) > 0;
+            w.full("elst", v, 0, [&] {
+                w.u32(empty ? 2 : 1);
+                if (empty) w.be(movie_ticks(start), n).be(UINT64_MAX, n).u32(0x10000);
+                auto media_time = time_to_ticks(start, t.scale()) - t.first_dts;
+                w.be(length, n).be(static_cast<std::uint64_t>(media_time), n).u32(0x10000);
+            });
+        });
+        w.box("mdia", [&] {
+            unsigned mv = t.media_duration > UINT32_MAX ? 1 : 0, mn = mv ? 8 : 4;
+            w.full("mdhd", mv, 0, [&] {
+                auto language = t.spec.language.size() == 3 ? t.spec.language : std::string("und");
+                unsigned packed = 0;
+                for (char c : language) packed = packed << 5 | (static_cast<unsigned>(c) - 0x60);
+                w.be(0, mn).be(0, mn).u32(t.scale()).be(static_cast<std::uint64_t>(t.media_duration), mn).u16(packed).u16(0);
+            });
+            w.full("hdlr", 0, 0, [&] { w.u32(0).text(t.audio() ? "soun" : "vide").u32(0).u32(0).u32(0).text(t.audio() ? "Sound" : "Pictures").u8(0); });
+            w.box("minf", [&] {
+                if (t.audio()) w.full("smhd", 0, 0, [&] { w.u32(0); });
+                else w.full("vmhd", 0, 1, [&] { w.u64(0); });
+                w.box("dinf", [&] { w.full("dref", 0, 0, [&] { w.u32(1), w.full("url ", 0, 1, [] {}); }); });
+                w.box("stbl", [&] {
+                    w.full("stsd", 0, 0, [&] { w.u32(1), sample_entry(w, t); });
+                    tables(w, t, shift, large);
+                });
+            });
+        });
+    });
+}
+
+void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
+    auto& s = t.spec;
+    if (t.audio()) {
+        auto entry = [&] { w.be(0, 6).u16(1).u64(0).u16(static_cast<unsigned>(s.audio.channels)).u16(16).u32(0).u32(static_cast<std::uint32_t>(s.audio.rate) << 16); };
+        if (s.codec == Codec::opus) {
+            w.box("Opus", [&] {
+                entry();
+                w.box("dOps", [&] {
+                    // OpusHead without its magic, big-endian.
+                    ByteReader head(s.config);
+                    head.skip(9);
+                    auto channels = head.u8();
+                    w.u8(0).u8(channels).u16(head.le(2)).u32(head.le(4)).u16(head.le(2)).raw(head.rest());
+                });
+            });
+            return;
+        }
+        w.box("mp4a", [&] {
+            entry();
+            w.full("esds", 0, 0, [&] {
+                auto asc = s.config.size();
+                w.u8(3).u8(3 + 2 + 13 + 2 + asc + 3).u16(0).u8(0);
+                w.u8(4).u8(13 + 2 + asc).u8(0x40).u8(0x15).u24(0).u32(0).u32(0);
+                w.u8(5).u8(asc).raw(s.config);
+                w.u8(6).u8(1).u8(2);
+            });
+        });
+        return;
+    }
+    auto fill = [&] {
+        w.be(0, 6).u16(1).be(0, 16).u16(static_cast<unsigned>(s.video.width)).u16(static_cast<unsigned>(s.video.height)).u32(0x480000).u32(0x480000).u32(0).u16(1).be(0, 8).be(0, 8).be(0, 8).be(0, 8).u16(24).u16(0xFFFF);
+        if (s.codec == Codec::h264) w.box("avcC", [&] { w.raw(s.config); });
+        if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
+        if (s.codec == Codec::av1) w.box("av1C", [&] { w.raw(s.config); });
+        auto c = s.video.colour.resolved(s.video.height);
+        unsigned code = c.matrix == Colour::Matrix::bt709 ? 1 : c.matrix == Colour::Matrix::bt2020 ? 9 : 6;
+        w.box("colr", [&] { w.text("nclx").u16(code).u16(code == 9 ? 14 : code).u16(code).u8(c.range == Colour::Range::full ? 0x80 : 0); });
+        if (s.video.pixel_aspect.stated()) w.box("pasp", [&] { w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num)).u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den)); });
+    };
+    if (s.codec == Codec::h264) w.box("avc1", fill);
+    else if (s.codec == Codec::vp9) w.box("vp09", fill);
+    else w.box("av01", fill);
+}
+
+/// Writes a table of runs: `key(i)` equal for neighbours makes one entry.
+template <class Key, class Put>
+void runs(BoxWriter& w, std::size_t count, Key key, Put put) {
+    auto at = w.size();
+    w.u32(0);
+    std::uint32_t entries = 0;
+    for (std::size_t i = 0; i < count;) {
+        auto j = i + 1;
+        while (j < count && key(j) == key(i)) ++j;
+        put(i, static_cast<std::uint32_t>(j - i));
+        ++entries;
+        i = j;
+    }
+    for (unsigned k = 0; k < 4; ++k) w.bytes[at + k] = static_cast<std::uint8_t>(entries >> (24 - 8 * k));
+}
+
+void Mp4Writer::tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, bool large) {
+    auto& s = t.samples;
+    w.full("stts", 0, 0, [&] { runs(w, s.size(), [&](auto i) { return s[i].delta; }, [&](auto i, auto n) { w.u32(n).u32(static_cast<std::uint32_t>(s[i].delta)); }); });
+    if (std::any_of(s.begin(), s.end(), [](auto& x) { return x.shift != 0; })) {
+        bool negative = std::any_of(s.begin(), s.end(), [](auto& x) { return x.shift < 0; });
+        w.full("ctts", negative ? 1 : 0, 0, [&] { runs(w, s.size(), [&](auto i) { return s[i].shift; }, [&](auto i, auto n) { w.u32(n).u32(static_cast<std::uint32_t>(s[i].shift)); }); });
+    }
+    if (std::any_of(s.begin(), s.end(), [](auto& x) { return !x.sync; })) {
+        w.full("stss", 0, 0, [&] {
+            w.u32(static_cast<std::uint64_t>(std::count_if(s.begin(), s.end(), [](auto& x) { return x.sync; })));
+            for (std::size_t i = 0; i < s.size(); ++i) if (s[i].sync) w.u32(i + 1);
+        });
+    }
+    w.full("stsc", 0, 0, [&] { runs(w, t.chunks.size(), [&](auto i) { return t.chunks[i].samples; }, [&](auto i, auto) { w.u32(i + 1).u32(t.chunks[i].samples).u32(1); }); });
+    w.full("stsz", 0, 0, [&] {
+        w.u32(0).u32(s.size());
+        for (auto& x : s) w.u32(x.size);
+    });
+    if (large) w.full("co64", 0, 0, [&] { w.u32(t.chunks.size()); for (auto& c : t.chunks) w.u64(c.offset + shift); });
+    else w.full("stco", 0, 0, [&] { w.u32(t.chunks.size()); for (auto& c : t.chunks) w.u32(c.offset + shift); });
+}
+
+}  // namespace
+}  // namespace ruedo::isobmff
+
+namespace ruedo {
+Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace) {
+    TRY(auto file, FileWriter::create(path, replace));
+    return std::make_unique<isobmff::Mp4Writer>(std::move(file));
+}
+}  // namespace ruedo

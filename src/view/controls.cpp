@@ -1,0 +1,250 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "view/controls.h"
+
+#include <QHBoxLayout>
+#include <QMouseEvent>
+#include <algorithm>
+
+#include "view/look.h"
+
+namespace ruedo {
+namespace {
+// Controls stand on a sand-coloured plate in both schemes, since they lie on the picture.
+const QColor plate_ink{0x2A211C}, plate_soft{0x5C4F43}, plate_wine{0x8A2436}, plate_paper{0xF7F1E5}, plate_line{0xD0C2A6}, plate_teal{0x1E6E72}, plate_ochre{0xC4841D};
+
+void draw_focus(QPainter& g, QRectF r, double radius) {
+    g.setBrush(Qt::NoBrush);
+    g.setPen(QPen(plate_ochre, 2));
+    g.drawRoundedRect(r.adjusted(1, 1, -1, -1), radius, radius);
+}
+
+QString label_of(Control control, const ControlContext& c) {
+    auto seconds = c.skip.ns / 1'000'000'000;
+    switch (control) {
+        case Control::toggle: return c.snapshot.state.intent == Intent::play ? "Pause" : "Play";
+        case Control::back: return QString("Back %1 seconds").arg(seconds);
+        case Control::forward: return QString("Forward %1 seconds").arg(seconds);
+        case Control::full_screen: return c.full_screen ? "Leave full screen" : "Full screen";
+        case Control::volume: return c.snapshot.muted ? "Sound on" : "Sound off";
+        case Control::position: return "Position";
+    }
+    return {};
+}
+}  // namespace
+
+void paint_control(QPainter& g, Control control, const ControlContext& c, QRectF box, bool focus, bool pressed) {
+    g.setRenderHint(QPainter::Antialiasing);
+    auto side = std::min(box.width(), box.height());
+    QRectF square(box.center().x() - side / 2, box.center().y() - side / 2, side, side);
+    auto mark = square.adjusted(side * 0.27, side * 0.27, -side * 0.27, -side * 0.27);
+    switch (control) {
+        case Control::toggle: {
+            g.setPen(Qt::NoPen);
+            g.setBrush(pressed ? plate_ink : plate_wine);
+            g.drawEllipse(square.adjusted(3, 3, -3, -3));
+            mark = square.adjusted(side * 0.33, side * 0.33, -side * 0.33, -side * 0.33);
+            // The mark shows what a press will do: it follows what was asked for.
+            if (c.snapshot.state.intent == Intent::play) look::draw_pause(g, mark, plate_paper);
+            else look::draw_play(g, mark.translated(side * 0.02, 0), plate_paper);
+            break;
+        }
+        case Control::back:
+        case Control::forward:
+            look::draw_turn(g, square.adjusted(side * 0.18, side * 0.18, -side * 0.18, -side * 0.18), control == Control::forward,
+                            QString::number(c.skip.ns / 1'000'000'000), pressed ? plate_wine : plate_ink);
+            break;
+        case Control::volume: look::draw_speaker(g, mark, c.snapshot.volume, c.snapshot.muted || c.snapshot.volume == 0, pressed ? plate_wine : plate_ink); break;
+        case Control::full_screen: look::draw_corners(g, mark, c.full_screen, pressed ? plate_wine : plate_ink); break;
+        case Control::position: break;
+    }
+    if (focus) draw_focus(g, square, control == Control::toggle ? side / 2 : 8);
+}
+
+ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* parent) : QAbstractButton(parent), control_(control) {
+    setFocusPolicy(Qt::StrongFocus);
+    setCursor(Qt::PointingHandCursor);
+    connect(this, &QAbstractButton::clicked, this, [this, calls = std::move(calls)] {
+        switch (control_) {
+            case Control::toggle: calls.toggle(); break;
+            case Control::back: calls.skip(-context_.skip); break;
+            case Control::forward: calls.skip(context_.skip); break;
+            case Control::volume: calls.mute(!context_.snapshot.muted); break;
+            case Control::full_screen: calls.full_screen(); break;
+            case Control::position: break;
+        }
+    });
+    show_context({});
+}
+QSize ControlButton::sizeHint() const { return {44, 44}; }
+void ControlButton::show_context(const ControlContext& context) {
+    bool same = context.snapshot.state.intent == context_.snapshot.state.intent && context.snapshot.muted == context_.snapshot.muted &&
+                context.snapshot.volume == context_.snapshot.volume && context.full_screen == context_.full_screen && context.skip == context_.skip;
+    context_ = context;
+    if (same && !accessibleName().isEmpty()) return;
+    auto label = label_of(control_, context_);
+    setAccessibleName(label);
+    setToolTip(label);
+    update();
+}
+void ControlButton::paintEvent(QPaintEvent*) {
+    QPainter g(this);
+    paint_control(g, control_, context_, rect(), hasFocus(), isDown());
+}
+void ControlButton::focusInEvent(QFocusEvent* e) { QAbstractButton::focusInEvent(e), update(); }
+void ControlButton::focusOutEvent(QFocusEvent* e) { QAbstractButton::focusOutEvent(e), update(); }
+
+PositionSlider::PositionSlider(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName("Position");
+    setMouseTracking(true);
+    setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
+    setTracking(false);
+}
+
+QRectF PositionSlider::rail() const { return {8, height() / 2.0 - 8, width() - 16.0, 6}; }
+
+Time PositionSlider::at(double x) const {
+    auto r = rail();
+    return scaled(context_.snapshot.duration, std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0));
+}
+
+void PositionSlider::show_context(const ControlContext& context) {
+    context_ = context;
+    auto& s = context_.snapshot;
+    setMaximum(static_cast<int>(std::min<std::int64_t>(s.duration.ns / 1'000'000, INT32_MAX)));
+    setValue(static_cast<int>(std::min<std::int64_t>((dragged_ ? *dragged_ : s.position).ns / 1'000'000, INT32_MAX)));
+    setEnabled(s.duration_known && (s.has_video || s.has_audio));
+    setAccessibleDescription(QString("%1 of %2").arg(QString::fromStdString(format_clock(s.position)), QString::fromStdString(format_clock(s.duration))));
+    update();
+}
+
+void PositionSlider::paintEvent(QPaintEvent*) {
+    QPainter g(this);
+    g.setRenderHint(QPainter::Antialiasing);
+    auto& s = context_.snapshot;
+    auto r = rail();
+    auto x_of = [&](Time t) { return s.duration.ns > 0 ? r.left() + r.width() * std::clamp(static_cast<double>(t.ns) / static_cast<double>(s.duration.ns), 0.0, 1.0) : r.left(); };
+    auto position = dragged_ ? *dragged_ : s.position;
+    g.setPen(Qt::NoPen);
+    g.setBrush(plate_line);
+    g.drawRect(r);
+    // Buffered, as a thin line at the foot; where it is, from the start.
+    g.setBrush(plate_teal);
+    g.drawRect(QRectF(x_of(s.buffered_from), r.bottom() - 2, x_of(s.buffered_to) - x_of(s.buffered_from), 2));
+    g.setBrush(plate_wine);
+    g.drawRect(QRectF(r.left(), r.top(), x_of(position) - r.left(), r.height() - 2));
+    // A post, not a knob: it stands on the rail like a ring's fence.
+    auto x = x_of(position);
+    g.setBrush(isEnabled() ? plate_wine : plate_soft);
+    g.drawRect(QRectF(x - 3, r.top() - 8, 6, r.height() + 12));
+    g.setFont(look::tabular(look::Size::small));
+    g.setPen(plate_ink);
+    auto text = QRectF(r.left(), r.bottom() + 4, r.width(), 16);
+    g.drawText(text, Qt::AlignLeft | Qt::AlignVCenter, QString::fromStdString(format_clock(position)));
+    if (s.duration_known) {
+        g.setPen(plate_soft);
+        g.drawText(text, Qt::AlignRight | Qt::AlignVCenter, QString("%1 left").arg(QString::fromStdString(format_clock(s.duration - position))));
+    }
+    if (hasFocus()) draw_focus(g, rect(), 6);
+}
+
+void PositionSlider::mousePressEvent(QMouseEvent* e) {
+    if (e->button() != Qt::LeftButton) return;
+    dragged_ = at(e->position().x());
+    calls_.seek(*dragged_, SeekMode::keyframe);
+    update();
+}
+void PositionSlider::mouseMoveEvent(QMouseEvent* e) {
+    if (!dragged_) return e->ignore();
+    auto to = at(e->position().x());
+    if (to != *dragged_) calls_.seek(to, SeekMode::keyframe);
+    dragged_ = to;
+    update();
+}
+void PositionSlider::mouseReleaseEvent(QMouseEvent* e) {
+    if (!dragged_) return;
+    calls_.seek(at(e->position().x()), SeekMode::exact);
+    dragged_.reset();
+    update();
+}
+void PositionSlider::keyPressEvent(QKeyEvent* e) {
+    auto small = std::max(1_s, std::min(5_s, context_.snapshot.duration / 20));
+    if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
+    switch (e->key()) {
+        case Qt::Key_Left: case Qt::Key_Down: calls_.skip(-small); break;
+        case Qt::Key_Right: case Qt::Key_Up: calls_.skip(small); break;
+        case Qt::Key_PageDown: calls_.skip(-context_.skip); break;
+        case Qt::Key_PageUp: calls_.skip(context_.skip); break;
+        case Qt::Key_Home: calls_.seek({}, SeekMode::exact); break;
+        case Qt::Key_End: calls_.seek(context_.snapshot.duration, SeekMode::exact); break;
+        default: QWidget::keyPressEvent(e);
+    }
+}
+void PositionSlider::wheelEvent(QWheelEvent* e) { e->ignore(); }
+
+/// The volume's own rail: rises to the right as loudness does.
+class VolumeControl::Rail : public QAbstractSlider {
+  public:
+    Rail(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
+        setFocusPolicy(Qt::StrongFocus);
+        setAccessibleName("Volume");
+        setRange(0, 100);
+        setFixedSize(76, 44);
+    }
+    void show_volume(double volume, bool muted) {
+        muted_ = muted;
+        QSignalBlocker block(this);
+        setValue(static_cast<int>(volume * 100 + 0.5));
+        setToolTip(QString("Volume %1 %").arg(value()));
+        update();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.setRenderHint(QPainter::Antialiasing);
+        QRectF r(6, height() / 2.0 - 8, width() - 12.0, 16);
+        auto wedge = [&](double part) {
+            QPolygonF p{r.bottomLeft(), QPointF(r.left() + r.width() * part, r.bottom()), QPointF(r.left() + r.width() * part, r.bottom() - r.height() * part)};
+            return p;
+        };
+        g.setPen(Qt::NoPen);
+        g.setBrush(plate_line);
+        g.drawPolygon(wedge(1));
+        g.setBrush(muted_ ? plate_soft : plate_wine);
+        g.drawPolygon(wedge(value() / 100.0));
+        if (hasFocus()) draw_focus(g, rect(), 6);
+    }
+    void mousePressEvent(QMouseEvent* e) override { set_from(e->position().x()); }
+    void mouseMoveEvent(QMouseEvent* e) override { if (e->buttons() & Qt::LeftButton) set_from(e->position().x()); }
+    void keyPressEvent(QKeyEvent* e) override {
+        if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
+        auto by = [&](int step) { calls_.volume(std::clamp((value() + step) / 100.0, 0.0, 1.0)); };
+        switch (e->key()) {
+            case Qt::Key_Left: case Qt::Key_Down: by(-5); break;
+            case Qt::Key_Right: case Qt::Key_Up: by(5); break;
+            case Qt::Key_Home: by(-100); break;
+            case Qt::Key_End: by(100); break;
+            default: QWidget::keyPressEvent(e);
+        }
+    }
+
+  private:
+    void set_from(double x) { calls_.volume(std::clamp((x - 6) / (width() - 12.0), 0.0, 1.0)); }
+    ControlCalls calls_;
+    bool muted_ = false;
+};
+
+VolumeControl::VolumeControl(ControlCalls calls, QWidget* parent) : QWidget(parent), mute_(new ControlButton(Control::volume, calls, this)), rail_(new Rail(calls, this)) {
+    auto* row = new QHBoxLayout(this);
+    row->setContentsMargins(0, 0, 0, 0);
+    row->setSpacing(0);
+    row->addWidget(mute_);
+    row->addWidget(rail_);
+}
+void VolumeControl::show_context(const ControlContext& c) {
+    static_cast<ControlButton*>(mute_)->show_context(c);
+    rail_->show_volume(c.snapshot.volume, c.snapshot.muted);
+}
+
+}  // namespace ruedo

@@ -1,0 +1,161 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "view/look.h"
+
+#include <QApplication>
+#include <QFontDatabase>
+#include <QPainterPath>
+#include <QPalette>
+#include <QStyleFactory>
+#include <cmath>
+
+namespace ruedo::look {
+namespace {
+const Colours light{0xF7F1E5, 0xEDE3CF, 0xD0C2A6, 0x2A211C, 0x5C4F43, 0x8A2436, 0xC4841D, 0x1E6E72, 0x55743A, 0xB0451C, 0xF7F1E5};
+const Colours dark{0x1F1A1D, 0x2A2327, 0x463B40, 0xF1E8DA, 0xC2B4A4, 0xD0586B, 0xE2AC4C, 0x4FB0B3, 0x8DB26A, 0xE27B4F, 0x1F1A1D};
+bool dark_chosen = false;
+}  // namespace
+
+bool is_dark() { return dark_chosen; }
+const Colours& colours() { return dark_chosen ? dark : light; }
+
+void apply() {
+    auto system = QApplication::palette();
+    dark_chosen = system.color(QPalette::Window).lightness() < 100;
+    QApplication::setStyle(QStyleFactory::create("Fusion"));
+    auto& c = colours();
+    QPalette p;
+    p.setColor(QPalette::Window, c.ground);
+    p.setColor(QPalette::Base, c.ground);
+    p.setColor(QPalette::AlternateBase, c.panel);
+    p.setColor(QPalette::Button, c.panel);
+    p.setColor(QPalette::Mid, c.line);
+    p.setColor(QPalette::Dark, c.line);
+    p.setColor(QPalette::Light, c.ground);
+    for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText, QPalette::ToolTipText}) p.setColor(role, c.ink);
+    p.setColor(QPalette::PlaceholderText, c.soft);
+    p.setColor(QPalette::ToolTipBase, c.panel);
+    p.setColor(QPalette::Highlight, c.wine);
+    p.setColor(QPalette::HighlightedText, c.on_wine);
+    p.setColor(QPalette::Link, c.wine);
+    for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText}) p.setColor(QPalette::Disabled, role, c.soft);
+    QApplication::setPalette(p);
+    QApplication::setFont(font(Size::body));
+}
+
+QFont font(Size size, bool bold) {
+    QFont f = QFontDatabase::systemFont(QFontDatabase::GeneralFont);
+    f.setPixelSize(size == Size::small ? 12 : size == Size::body ? 14 : 20);
+    f.setBold(bold);
+    return f;
+}
+QFont tabular(Size size, bool bold) {
+    // Digits of the system's typeface are of equal width in every font Debian ships; kerning would undo it.
+    auto f = font(size, bold);
+    f.setKerning(false);
+    return f;
+}
+
+void draw_glyph(QPainter& g, QRectF box, Glyph glyph, const QColor& colour) {
+    g.save();
+    g.setRenderHint(QPainter::Antialiasing);
+    auto side = std::min(box.width(), box.height());
+    QRectF r(box.center().x() - side / 2, box.center().y() - side / 2, side, side);
+    QPen pen(colour, side * 0.2, Qt::SolidLine, Qt::FlatCap);
+    r.adjust(side * 0.12, side * 0.12, -side * 0.12, -side * 0.12);
+    if (glyph == Glyph::filled) {
+        g.setPen(Qt::NoPen);
+        g.setBrush(colour);
+        g.drawEllipse(r);
+    } else {
+        if (glyph == Glyph::dotted) pen.setDashPattern({0.6, 0.75});
+        g.setPen(pen);
+        g.setBrush(Qt::NoBrush);
+        if (glyph == Glyph::broken) g.drawArc(r, 40 * 16, 280 * 16);
+        else g.drawEllipse(r);
+        if (glyph == Glyph::barred) g.drawLine(QPointF(r.left() + r.width() * 0.1, r.center().y()), QPointF(r.right() - r.width() * 0.1, r.center().y()));
+    }
+    g.restore();
+}
+
+void draw_play(QPainter& g, QRectF b, const QColor& colour) {
+    QPainterPath p;
+    p.moveTo(b.left() + b.width() * 0.22, b.top() + b.height() * 0.1);
+    p.lineTo(b.left() + b.width() * 0.9, b.center().y());
+    p.lineTo(b.left() + b.width() * 0.22, b.bottom() - b.height() * 0.1);
+    p.closeSubpath();
+    g.fillPath(p, colour);
+}
+void draw_pause(QPainter& g, QRectF b, const QColor& colour) {
+    auto w = b.width() * 0.2;
+    g.fillRect(QRectF(b.left() + b.width() * 0.2, b.top() + b.height() * 0.12, w, b.height() * 0.76), colour);
+    g.fillRect(QRectF(b.left() + b.width() * 0.6, b.top() + b.height() * 0.12, w, b.height() * 0.76), colour);
+}
+void draw_turn(QPainter& g, QRectF b, bool forward, const QString& inside, const QColor& colour) {
+    g.save();
+    auto w = b.width() * 0.075;
+    QRectF r = b.adjusted(w, w, -w, -w);
+    g.setPen(QPen(colour, w, Qt::SolidLine, Qt::FlatCap));
+    // Open at the top; the head stands at the open end it turns towards.
+    int from = forward ? 140 : 40;
+    g.drawArc(r, from * 16, (forward ? 260 : -260) * 16);
+    double end = (forward ? 40 : 140) * M_PI / 180;
+    QPointF tip(r.center().x() + r.width() / 2 * std::cos(end), r.center().y() - r.height() / 2 * std::sin(end));
+    double s = b.width() * 0.17, d = forward ? 1 : -1;
+    QPainterPath head;
+    head.moveTo(tip + QPointF(d * s * 0.2, -s * 0.9));
+    head.lineTo(tip + QPointF(d * s * 0.55, s * 0.75));
+    head.lineTo(tip + QPointF(-d * s * 1.1, s * 0.25));
+    head.closeSubpath();
+    g.fillPath(head, colour);
+    auto f = font(Size::small, true);
+    f.setPixelSize(static_cast<int>(b.height() * 0.36));
+    g.setFont(f);
+    g.setPen(colour);
+    g.drawText(b.adjusted(0, b.height() * 0.06, 0, 0), Qt::AlignCenter, inside);
+    g.restore();
+}
+void draw_speaker(QPainter& g, QRectF b, double level, bool muted, const QColor& colour) {
+    g.save();
+    QPainterPath p;
+    auto x = b.left(), y = b.center().y(), w = b.width(), h = b.height();
+    p.moveTo(x + w * 0.06, y - h * 0.15);
+    p.lineTo(x + w * 0.22, y - h * 0.15);
+    p.lineTo(x + w * 0.42, y - h * 0.36);
+    p.lineTo(x + w * 0.42, y + h * 0.36);
+    p.lineTo(x + w * 0.22, y + h * 0.15);
+    p.lineTo(x + w * 0.06, y + h * 0.15);
+    p.closeSubpath();
+    g.fillPath(p, colour);
+    QPen pen(colour, w * 0.085, Qt::SolidLine, Qt::RoundCap);
+    g.setPen(pen);
+    if (muted) {
+        g.drawLine(QPointF(x + w * 0.58, y - h * 0.16), QPointF(x + w * 0.9, y + h * 0.16));
+        g.drawLine(QPointF(x + w * 0.9, y - h * 0.16), QPointF(x + w * 0.58, y + h * 0.16));
+    } else {
+        for (int i = 0; i < 3; ++i) {
+            if (level < 0.02 + i * 0.33) break;
+            double r = w * (0.16 + 0.14 * i);
+            g.drawArc(QRectF(x + w * 0.44 - r, y - r, 2 * r, 2 * r), -45 * 16, 90 * 16);
+        }
+    }
+    g.restore();
+}
+void draw_corners(QPainter& g, QRectF b, bool inward, const QColor& colour) {
+    g.save();
+    auto w = b.width() * 0.1, s = b.width() * 0.26;
+    g.setPen(QPen(colour, w, Qt::SolidLine, Qt::SquareCap, Qt::MiterJoin));
+    QRectF r = b.adjusted(b.width() * 0.14, b.height() * 0.2, -b.width() * 0.14, -b.height() * 0.2);
+    for (int i = 0; i < 4; ++i) {
+        double dx = i % 2 ? -1 : 1, dy = i / 2 ? -1 : 1;
+        QPointF c(i % 2 ? r.right() : r.left(), i / 2 ? r.bottom() : r.top());
+        if (inward) c += QPointF(dx * s, dy * s), dx = -dx, dy = -dy;
+        QPainterPath p;
+        p.moveTo(c + QPointF(dx * s, 0));
+        p.lineTo(c);
+        p.lineTo(c + QPointF(0, dy * s));
+        g.drawPath(p);
+    }
+    g.restore();
+}
+
+}  // namespace ruedo::look

@@ -1,0 +1,37 @@
+// SPDX-License-Identifier: Apache-2.0
+// Sand and wine: the colours and the few shapes that everything seen is made of.
+#pragma once
+#include <QColor>
+#include <QPainter>
+
+namespace ruedo::look {
+
+struct Colours {
+    QColor ground, panel, line, ink, soft, wine, ochre, teal, moss, rust, on_wine;
+};
+/// As the system says; light when it says nothing.
+const Colours& colours();
+bool is_dark();
+/// Sets the application's palette, font sizes and focus marks.
+void apply();
+inline const QColor surround{0x17, 0x13, 0x1A};
+
+/// The three sizes of the one typeface.
+enum class Size { small, body, large };
+QFont font(Size size, bool bold = false);
+/// Digits of equal width, for numbers that change.
+QFont tabular(Size size, bool bold = false);
+
+/// The ring family: an arc that says a state without colour.
+enum class Glyph { filled, broken, dotted, barred };
+void draw_glyph(QPainter& painter, QRectF box, Glyph glyph, const QColor& colour);
+
+// Marks of IEC 60417: 5107B (normal run), 5111B (pause). Drawn into a square.
+void draw_play(QPainter& painter, QRectF box, const QColor& colour);
+void draw_pause(QPainter& painter, QRectF box, const QColor& colour);
+/// A turn of a ring back or forth, with what it turns by written inside.
+void draw_turn(QPainter& painter, QRectF box, bool forward, const QString& inside, const QColor& colour);
+void draw_speaker(QPainter& painter, QRectF box, double level, bool muted, const QColor& colour);
+void draw_corners(QPainter& painter, QRectF box, bool inward, const QColor& colour);
+
+}  // namespace ruedo::look

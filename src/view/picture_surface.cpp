@@ -1,0 +1,142 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "view/picture_surface.h"
+
+#include <QPainter>
+#include <QResizeEvent>
+#include <algorithm>
+#include <cmath>
+
+#include "view/look.h"
+
+namespace ruedo {
+
+class PictureSurface::Sink final : public PictureSink {
+  public:
+    explicit Sink(PictureSurface* surface) : surface_(surface) {}
+    std::shared_ptr<const Image> prepare(const Picture& picture) override {
+        int w, h;
+        {
+            std::lock_guard lock(mutex_);
+            w = width_, h = height_;
+        }
+        if (w <= 0 || h <= 0) {
+            VideoFormat f{picture.width, picture.height, picture.pixel_aspect, picture.rotation, picture.colour};
+            w = f.display_width(), h = f.display_height();
+        }
+        return std::make_shared<const Image>(render(picture, w, h));
+    }
+    void show(std::shared_ptr<const Image> image, const Picture& picture, Time due) override {
+        std::lock_guard lock(mutex_);
+        image_ = std::move(image);
+        pts_ = picture.pts, due_ = due;
+        painted_ = false;
+        ask();
+    }
+    void clear() override {
+        std::lock_guard lock(mutex_);
+        image_.reset();
+        ask();
+    }
+    Time refresh() const override { return ticks_to_time(1, 1, 60); }
+    bool reports_paint() const override { return true; }
+
+    void set_size(int w, int h) {
+        std::lock_guard lock(mutex_);
+        width_ = w, height_ = h;
+    }
+    struct Taken { std::shared_ptr<const Image> image; Time pts, due; bool first; };
+    Taken take() {
+        std::lock_guard lock(mutex_);
+        asked_ = false;
+        return {image_, pts_, due_, !std::exchange(painted_, true)};
+    }
+    bool has_image() {
+        std::lock_guard lock(mutex_);
+        return image_ != nullptr;
+    }
+    void detach() {
+        std::lock_guard lock(mutex_);
+        surface_ = nullptr;
+    }
+
+  private:
+    /// One repaint at a time is asked for, however many pictures come meanwhile.
+    void ask() {
+        if (!surface_ || std::exchange(asked_, true)) return;
+        QMetaObject::invokeMethod(surface_, [s = surface_] { s->update(); }, Qt::QueuedConnection);
+    }
+    std::mutex mutex_;
+    PictureSurface* surface_;
+    std::shared_ptr<const Image> image_;
+    Time pts_{}, due_{};
+    int width_ = 0, height_ = 0;
+    bool painted_ = true, asked_ = false;
+};
+
+PictureSurface::PictureSurface(QWidget* parent) : QWidget(parent), sink_(std::make_shared<Sink>(this)), surround_(look::surround) {
+    setAttribute(Qt::WA_OpaquePaintEvent);
+    setMouseTracking(true);
+    setAccessibleName("Picture");
+}
+PictureSurface::~PictureSurface() { sink_->detach(); }
+
+std::shared_ptr<PictureSink> PictureSurface::sink() const { return sink_; }
+void PictureSurface::report_to(Controller* controller) { controller_ = controller; }
+bool PictureSurface::has_picture() const { return sink_->has_image(); }
+
+void PictureSurface::set_fit(Fit fit, double x, double y) {
+    fit_ = fit, align_x_ = x, align_y_ = y;
+    place();
+}
+void PictureSurface::set_surround(const QColor& colour) {
+    surround_ = colour;
+    update();
+}
+void PictureSurface::set_picture_size(int width, int height) {
+    if (width == width_ && height == height_) return;
+    width_ = width, height_ = height;
+    place();
+}
+
+QRectF PictureSurface::picture_rect() const {
+    if (width_ <= 0 || height_ <= 0) return rect();
+    auto r = fit_rect(fit_, width_, height_, width(), height(), align_x_, align_y_);
+    // Whole device pixels, so that what is made at that size is laid down as it is.
+    auto d = devicePixelRatioF();
+    auto x = std::round(r.x * d), y = std::round(r.y * d);
+    return {x / d, y / d, std::max(1.0, std::round(r.width * d)) / d, std::max(1.0, std::round(r.height * d)) / d};
+}
+
+void PictureSurface::place() {
+    if (width_ > 0 && height_ > 0) {
+        auto r = picture_rect();
+        auto d = devicePixelRatioF();
+        sink_->set_size(static_cast<int>(std::lround(r.width() * d)), static_cast<int>(std::lround(r.height() * d)));
+        if (on_resized) on_resized();
+    }
+    update();
+}
+
+void PictureSurface::resizeEvent(QResizeEvent*) { place(); }
+
+void PictureSurface::paintEvent(QPaintEvent*) {
+    auto taken = sink_->take();
+    QPainter g(this);
+    auto target = picture_rect();
+    if (taken.image) {
+        // Only what the picture leaves free is filled.
+        QRegion free(rect());
+        free -= target.toAlignedRect();
+        for (auto& part : free) g.fillRect(part, surround_);
+        QImage image(taken.image->pixels.data(), taken.image->width, taken.image->height, taken.image->stride(), QImage::Format_RGB32);
+        auto d = devicePixelRatioF();
+        bool as_is = std::abs(target.width() * d - image.width()) < 0.5 && std::abs(target.height() * d - image.height()) < 0.5;
+        if (!as_is) g.setRenderHint(QPainter::SmoothPixmapTransform);
+        g.drawImage(target, image);
+        if (taken.first && controller_) controller_->painted(taken.pts, taken.due, monotonic_now());
+    } else {
+        g.fillRect(rect(), surround_);
+    }
+}
+
+}  // namespace ruedo

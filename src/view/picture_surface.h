@@ -1,0 +1,43 @@
+// SPDX-License-Identifier: Apache-2.0
+#pragma once
+#include <QWidget>
+#include <mutex>
+
+#include "player/player.h"
+
+namespace ruedo {
+
+/// The picture and its surround. Pictures are made ready beside the window's thread at the size they will have;
+/// here they are only laid down.
+class PictureSurface : public QWidget {
+  public:
+    explicit PictureSurface(QWidget* parent = nullptr);
+    ~PictureSurface() override;
+    void set_fit(Fit fit, double align_x, double align_y);
+    void set_surround(const QColor& colour);
+    void set_picture_size(int width, int height);  ///< Display size; 0 when there is no picture.
+    /// For the controller. Outlives the surface safely.
+    std::shared_ptr<PictureSink> sink() const;
+    /// The controller to tell of what came to the screen.
+    void report_to(Controller* controller);
+    QRectF picture_rect() const;
+    bool has_picture() const;
+    /// Changes when the place for the picture does: the held picture wants to be made anew.
+    std::function<void()> on_resized;
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void resizeEvent(QResizeEvent*) override;
+
+  private:
+    class Sink;
+    void place();
+    std::shared_ptr<Sink> sink_;
+    Controller* controller_ = nullptr;
+    Fit fit_ = Fit::contain;
+    double align_x_ = 0.5, align_y_ = 0.5;
+    int width_ = 0, height_ = 0;
+    QColor surround_;
+};
+
+}  // namespace ruedo

@@ -1,0 +1,336 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "view/player_view.h"
+
+#include <QAction>
+#include <QEvent>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QPushButton>
+#include <algorithm>
+
+#include "view/look.h"
+
+namespace ruedo {
+
+PlaybackHost::PlaybackHost(bool sound_device) : strand(make_real_strand()), mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
+
+/// A plate on the picture with three groups of controls.
+class PlayerView::Bar : public QWidget {
+  public:
+    Bar(const ruedo::Bar& slots_of, const ControlCalls& calls, QWidget* parent) : QWidget(parent) {
+        auto* row = new QHBoxLayout(this);
+        row->setContentsMargins(8, 2, 8, 2);
+        row->setSpacing(2);
+        add(slots_of.start, calls, row);
+        add(slots_of.middle, calls, row);
+        if (positions_.empty()) row->addStretch(1);
+        add(slots_of.end, calls, row);
+    }
+    void show_context(const ControlContext& c) {
+        for (auto* b : buttons_) b->show_context(c);
+        for (auto* p : positions_) p->show_context(c);
+        for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.setRenderHint(QPainter::Antialiasing);
+        g.setPen(Qt::NoPen);
+        g.setBrush(QColor(0xED, 0xE3, 0xCF, 238));
+        g.drawRoundedRect(rect(), 4, 4);
+    }
+
+  private:
+    void add(const std::vector<Control>& group, const ControlCalls& calls, QHBoxLayout* row) {
+        for (auto control : group) {
+            if (control == Control::position) {
+                positions_.push_back(new PositionSlider(calls, this));
+                row->addWidget(positions_.back(), 1);
+            } else if (control == Control::volume) {
+                volumes_.push_back(new VolumeControl(calls, this));
+                row->addWidget(volumes_.back());
+            } else {
+                buttons_.push_back(new ControlButton(control, calls, this));
+                row->addWidget(buttons_.back());
+            }
+        }
+    }
+    std::vector<ControlButton*> buttons_;
+    std::vector<PositionSlider*> positions_;
+    std::vector<VolumeControl*> volumes_;
+};
+
+/// Turns only while something can still come.
+class PlayerView::WaitingSign : public QWidget {
+  public:
+    explicit WaitingSign(QWidget* parent) : QWidget(parent) {
+        setFixedSize(64, 64);
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        setAccessibleName("Waiting");
+        connect(&turn_, &QTimer::timeout, this, [this] { angle_ = (angle_ + 30) % 360, update(); });
+        hide();
+    }
+    void set_waiting(bool waiting) {
+        if (waiting == isVisible()) return;
+        setVisible(waiting);
+        if (waiting) turn_.start(90);
+        else turn_.stop();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.translate(rect().center());
+        g.rotate(angle_);
+        g.setRenderHint(QPainter::Antialiasing);
+        g.setPen(Qt::NoPen);
+        g.setBrush(QColor(0x17, 0x13, 0x1A, 190));
+        g.drawEllipse(QPointF(0, 0), 31, 31);
+        look::draw_glyph(g, QRectF(-22, -22, 44, 44), look::Glyph::broken, QColor(0xF7, 0xF1, 0xE5));
+    }
+
+  private:
+    QTimer turn_;
+    int angle_ = 0;
+};
+
+/// The large mark before the first start.
+class PlayerView::StartMark : public QAbstractButton {
+  public:
+    explicit StartMark(QWidget* parent) : QAbstractButton(parent) {
+        setFixedSize(88, 88);
+        setAccessibleName("Play from the start");
+        setToolTip("Play");
+        setCursor(Qt::PointingHandCursor);
+        setFocusPolicy(Qt::StrongFocus);
+        hide();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.setRenderHint(QPainter::Antialiasing);
+        g.setPen(QPen(QColor(0xF7, 0xF1, 0xE5), hasFocus() ? 5 : 3));
+        g.setBrush(QColor(0x8A, 0x24, 0x36, 235));
+        g.drawEllipse(QRectF(rect()).adjusted(4, 4, -4, -4));
+        look::draw_play(g, QRectF(rect()).adjusted(30, 28, -26, -28), QColor(0xF7, 0xF1, 0xE5));
+    }
+};
+
+PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), host_(host) {
+    surface_ = new PictureSurface(this);
+    renew();
+    surface_->on_resized = [this] { controller_->refresh(); };
+    waiting_ = new WaitingSign(this);
+    start_mark_ = new StartMark(this);
+    connect(start_mark_, &QAbstractButton::clicked, this, [this] { controller_->play(); });
+
+    trouble_ = new QWidget(this);
+    trouble_->setObjectName("trouble");
+    auto* box = new QVBoxLayout(trouble_);
+    auto* sentence = new QLabel(trouble_);
+    auto* hint = new QLabel(trouble_);
+    sentence->setObjectName("sentence"), hint->setObjectName("hint");
+    for (auto* l : {sentence, hint}) {
+        l->setWordWrap(true);
+        l->setAlignment(Qt::AlignCenter);
+        l->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    }
+    sentence->setStyleSheet("color:#F1E8DA; font-size:16px;");
+    hint->setStyleSheet("color:#C2B4A4;");
+    auto* retry = new QPushButton("Try again", trouble_);
+    retry->setStyleSheet("QPushButton{background:#8A2436;color:#F7F1E5;border:2px solid #8A2436;padding:10px 22px;min-height:22px;} QPushButton:focus{border-color:#E2AC4C;}");
+    connect(retry, &QPushButton::clicked, this, [this] { load(document_, index_, folder_); });
+    box->addStretch(1), box->addWidget(sentence), box->addWidget(hint), box->addSpacing(8), box->addWidget(retry, 0, Qt::AlignHCenter), box->addStretch(1);
+    trouble_->hide();
+
+    connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
+    follow_.start(100);
+    hide_.setSingleShot(true);
+    connect(&hide_, &QTimer::timeout, this, [this] { follow(); });
+    for (QWidget* w : {static_cast<QWidget*>(this), static_cast<QWidget*>(surface_)}) w->installEventFilter(this), w->setMouseTracking(true);
+    setAttribute(Qt::WA_AcceptTouchEvents);
+    setFocusPolicy(Qt::ClickFocus);
+    setMinimumSize(120, 80);
+
+    add_action(Qt::CTRL | Qt::Key_Space, [this] { controller_->toggle(); });
+    add_action(Qt::ALT | Qt::Key_Left, [this] { controller_->skip(-document_.skip); });
+    add_action(Qt::ALT | Qt::Key_Right, [this] { controller_->skip(document_.skip); });
+    add_action(Qt::ALT | Qt::SHIFT | Qt::Key_Left, [this] { controller_->step(-1); });
+    add_action(Qt::ALT | Qt::SHIFT | Qt::Key_Right, [this] { controller_->step(1); });
+    add_action(Qt::ALT | Qt::Key_Up, [this] { controller_->set_volume(std::min(1.0, snapshot().volume + 0.05)); });
+    add_action(Qt::ALT | Qt::Key_Down, [this] { controller_->set_volume(std::max(0.0, snapshot().volume - 0.05)); });
+    add_action(Qt::Key_F11, [this] { toggle_full_screen(); });
+    add_action(Qt::Key_Escape, [this] { if (full_screen_) toggle_full_screen(); });
+    build_bar();
+}
+
+PlayerView::~PlayerView() {
+    surface_->report_to(nullptr);
+    surface_->on_resized = {};
+    controller_.reset();
+}
+
+void PlayerView::renew() {
+    surface_->report_to(nullptr);
+    controller_.reset();
+    born_ = monotonic_now();
+    controller_ = std::make_unique<Controller>(Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), surface_->sink()});
+    surface_->report_to(controller_.get());
+    events_seen_ = 0;
+    controller_->on_event([this](const Event&) {
+        if (event_posted_.exchange(true)) return;
+        QMetaObject::invokeMethod(this, [this] {
+            event_posted_ = false;
+            follow();
+        }, Qt::QueuedConnection);
+    });
+}
+
+void PlayerView::add_action(const QKeySequence& keys, std::function<void()> run) {
+    auto* action = new QAction(this);
+    action->setShortcut(keys);
+    action->setShortcutContext(Qt::WindowShortcut);
+    connect(action, &QAction::triggered, this, [this, run = std::move(run)] { wake(), run(); });
+    addAction(action);
+}
+
+void PlayerView::set_standalone() {
+    standalone_ = true;
+    add_action(Qt::Key_Space, [this] { controller_->toggle(); });
+}
+
+void PlayerView::build_bar() {
+    delete bar_;
+    ControlCalls calls;
+    calls.toggle = [this] { controller_->toggle(); };
+    calls.skip = [this](Time by) { controller_->skip(by); };
+    calls.seek = [this](Time to, SeekMode mode) { controller_->seek(to, mode); };
+    calls.volume = [this](double v) {
+        if (snapshot().muted) controller_->set_muted(false);
+        controller_->set_volume(v);
+    };
+    calls.mute = [this](bool muted) { controller_->set_muted(muted); };
+    calls.full_screen = [this] { toggle_full_screen(); };
+    bar_ = new Bar(document_.bar, calls, this);
+    bar_->installEventFilter(this);
+    for (auto* child : bar_->findChildren<QWidget*>()) child->installEventFilter(this);
+    bar_->show();
+    resizeEvent(nullptr);
+    follow();
+}
+
+void PlayerView::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
+    bool other_bar = !(document.bar == document_.bar);
+    document_ = document, index_ = index, folder_ = folder;
+    if (other_bar) build_bar();
+    if (index >= document_.sources.size()) return;
+    auto& source = document_.sources[index];
+    surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
+    surface_->set_fit(source.fit, source.align_x, source.align_y);
+    surface_->set_picture_size(0, 0);
+    controller_->open(resolve(source, folder), open_options(document_, source));
+    wake();
+}
+
+void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
+    if (index >= document.sources.size()) return;
+    auto before = document_;
+    bool other_bar = !(document.bar == document_.bar);
+    document_ = document, index_ = index;
+    if (other_bar) build_bar();
+    auto& source = document_.sources[index];
+    surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
+    surface_->set_fit(source.fit, source.align_x, source.align_y);
+    controller_->set_loop(source.loop);
+    if (before.volume != document_.volume) controller_->set_volume(document_.volume);
+    follow();
+}
+
+bool PlayerView::controls_shown() const { return bar_ && bar_->isVisible(); }
+
+void PlayerView::wake() {
+    hide_.start(static_cast<int>(document_.hide_after.ns / 1'000'000));
+    if (cursor().shape() == Qt::BlankCursor) unsetCursor();
+    follow();
+}
+
+/// Everything shown follows the snapshot; nothing here remembers what was pressed.
+void PlayerView::follow() {
+    if (!bar_) return;
+    auto s = controller_->snapshot();
+    surface_->set_picture_size(s.display_width, s.display_height);
+    ControlContext context{s, document_.skip, full_screen_};
+    bool failed = s.state.phase == Phase::failed;
+    bool held = s.state.intent == Intent::hold;
+    bool has_focus = bar_->isAncestorOf(focusWidget()) && bar_->isVisible() && held;
+    bool shown = !failed && s.state.phase != Phase::empty && (hide_.isActive() || held || has_focus || bar_->underMouse());
+    bar_->show_context(context);
+    if (bar_->isVisible() != shown) bar_->setVisible(shown);
+    if (!shown && full_screen_) setCursor(Qt::BlankCursor);
+    // A moment's wait is no news.
+    bool waiting = s.motion == Motion::starved && !failed && monotonic_now() - s.since > 300_ms;
+    waiting_->set_waiting(waiting);
+    bool ready = s.state.phase == Phase::ready && s.has_video && !s.state.seeking && s.position.ns == 0;
+    if (start_mark_->isVisible() != ready) start_mark_->setVisible(ready);
+    if (failed && s.error) {
+        trouble_->findChild<QLabel*>("sentence")->setText(QString::fromStdString(s.error->sentence));
+        trouble_->findChild<QLabel*>("hint")->setText(QString::fromStdString(s.error->hint));
+    }
+    if (trouble_->isVisible() != failed) trouble_->setVisible(failed);
+    if (on_event && s.events > events_seen_)
+        for (auto& e : controller_->events(events_seen_)) events_seen_ = e.n, on_event(e);
+}
+
+void PlayerView::resizeEvent(QResizeEvent*) {
+    surface_->setGeometry(rect());
+    trouble_->setGeometry(rect().adjusted(width() / 10, 0, -width() / 10, 0));
+    waiting_->move(rect().center() - QPoint(32, 32));
+    start_mark_->move(rect().center() - QPoint(44, 44));
+    if (!bar_) return;
+    // The bar keeps to the picture, not to the window, as long as that leaves it wide enough.
+    auto p = surface_->picture_rect().toRect() & rect();
+    int wanted = std::min(width() - 16, std::max(bar_->minimumSizeHint().width(), 300));
+    int wide = std::max(wanted, std::min(p.width() - 24, 900));
+    int h = bar_->sizeHint().height();
+    int bottom = std::min(height(), std::max(p.bottom(), height() / 2)) - 10;
+    bar_->setGeometry((width() - wide) / 2, bottom - h, wide, h);
+    bar_->raise();
+}
+
+bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
+    switch (event->type()) {
+        case QEvent::MouseMove: case QEvent::Enter: case QEvent::KeyPress: case QEvent::TouchBegin: case QEvent::FocusIn: case QEvent::Wheel: wake(); break;
+        case QEvent::Resize: if (watched == surface_) resizeEvent(nullptr); break;
+        case QEvent::MouseButtonDblClick: if (watched == surface_) toggle_full_screen(); break;
+        case QEvent::MouseButtonPress: wake(); break;
+        default: break;
+    }
+    return QWidget::eventFilter(watched, event);
+}
+
+void PlayerView::toggle_full_screen() {
+    full_screen_ = !full_screen_;
+    if (isWindow() && !home_) {
+        setWindowState(full_screen_ ? windowState() | Qt::WindowFullScreen : windowState() & ~Qt::WindowFullScreen);
+    } else if (auto* top = window(); standalone_ && !home_) {
+        top->setWindowState(full_screen_ ? top->windowState() | Qt::WindowFullScreen : top->windowState() & ~Qt::WindowFullScreen);
+    } else if (full_screen_) {
+        // The same widget with the same controller, lifted out of its place and put back later.
+        home_ = parentWidget();
+        home_geometry_ = geometry();
+        setParent(nullptr, Qt::Window);
+        showFullScreen();
+    } else {
+        setParent(home_, Qt::Widget);
+        setGeometry(home_geometry_);
+        home_ = nullptr;
+        show();
+        if (on_full_screen_left) on_full_screen_left();
+    }
+    if (!full_screen_) unsetCursor();
+    wake();
+}
+
+}  // namespace ruedo

@@ -1,0 +1,196 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/pack_page.h"
+
+#include <QApplication>
+#include <QDir>
+#include <QFileDialog>
+#include <QFormLayout>
+#include <QHBoxLayout>
+#include <QPainter>
+#include <QPointer>
+#include <QProcess>
+#include <QThreadPool>
+
+#include "view/look.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+namespace {
+QString size_text(std::uint64_t bytes) {
+    double v = static_cast<double>(bytes);
+    return v >= 1e6 ? QString("%1 MB").arg(v / 1e6, 0, 'f', 2) : v >= 1e3 ? QString("%1 kB").arg(v / 1e3, 0, 'f', 1) : QString("%1 B").arg(bytes);
+}
+QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
+}  // namespace
+
+/// Bytes by item, as lengths.
+class PackPage::Bars : public QWidget {
+  public:
+    explicit Bars(QWidget* parent) : QWidget(parent) { setAccessibleName("Size by item"); }
+    void set(std::vector<PackedItem> items) {
+        items_ = std::move(items);
+        setMinimumHeight(static_cast<int>(items_.size()) * 26 + 40);
+        update();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        auto& c = look::colours();
+        QPainter g(this);
+        std::uint64_t most = 1, total = 0;
+        for (auto& i : items_) most = std::max(most, i.bytes), total += i.bytes;
+        int y = 4, names = 230, sizes = 90;
+        g.setFont(look::tabular(look::Size::small));
+        for (auto& i : items_) {
+            g.setPen(c.ink);
+            g.drawText(QRect(0, y, names - 8, 22), Qt::AlignVCenter | Qt::AlignLeft, g.fontMetrics().elidedText(text(i.path), Qt::ElideMiddle, names - 8));
+            double w = (width() - names - sizes - 90) * static_cast<double>(i.bytes) / static_cast<double>(most);
+            g.fillRect(QRectF(names, y + 5, std::max(2.0, w), 12), i.kind == "media" ? c.teal : i.kind == "executable" ? c.wine : c.ochre);
+            g.drawText(QRect(width() - sizes - 86, y, sizes, 22), Qt::AlignVCenter | Qt::AlignRight, size_text(i.bytes));
+            g.setPen(c.soft);
+            g.drawText(QRect(width() - 80, y, 80, 22), Qt::AlignVCenter | Qt::AlignLeft, text(i.kind));
+            y += 26;
+        }
+        g.setPen(c.line);
+        g.drawLine(names, y + 2, width() - 86, y + 2);
+        g.setPen(c.ink);
+        g.setFont(look::tabular(look::Size::body, true));
+        g.drawText(QRect(names, y + 6, width() - names - 86, 24), Qt::AlignVCenter | Qt::AlignRight, QString("in all %1").arg(size_text(total)));
+    }
+
+  private:
+    std::vector<PackedItem> items_;
+};
+
+PackPage::PackPage(Project& project, QWidget* parent) : QWidget(parent), project_(project) {
+    auto* row = new QHBoxLayout(this);
+    row->setContentsMargins(24, 20, 24, 20);
+    row->setSpacing(28);
+    auto* left = new QVBoxLayout;
+    auto* heading = new QLabel("The app");
+    heading->setFont(look::font(look::Size::large, true));
+    left->addWidget(heading);
+    auto* form = new QFormLayout;
+    name_ = new QLineEdit;
+    name_->setAccessibleName("Name of the app");
+    place_ = new QLineEdit;
+    place_->setAccessibleName("Folder to make");
+    browse_ = new QPushButton("Choose …");
+    auto* place_row = new QHBoxLayout;
+    place_row->addWidget(place_, 1), place_row->addWidget(browse_);
+    form->addRow("It is called", name_);
+    form->addRow("It goes into", place_row);
+    left->addLayout(form);
+    button_ = new QPushButton("Pack");
+    button_->setObjectName("primary");
+    stop_ = new QPushButton("Stop");
+    run_ = new QPushButton("Start the app");
+    progress_ = new QProgressBar;
+    progress_->setTextVisible(false);
+    outcome_ = new QLabel;
+    outcome_->setWordWrap(true);
+    outcome_->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    auto* buttons = new QHBoxLayout;
+    buttons->addWidget(button_), buttons->addWidget(stop_), buttons->addWidget(run_), buttons->addStretch(1);
+    left->addSpacing(10), left->addLayout(buttons), left->addWidget(progress_), left->addWidget(outcome_);
+    text_ = new QTextBrowser;
+    text_->setFrameShape(QFrame::NoFrame);
+    text_->setAccessibleName("What the app needs");
+    left->addWidget(text_, 1);
+    row->addLayout(left, 4);
+    auto* right = new QVBoxLayout;
+    auto* bars_heading = new QLabel("What it weighs");
+    bars_heading->setFont(look::font(look::Size::large, true));
+    right->addWidget(bars_heading);
+    bars_ = new Bars(this);
+    right->addWidget(bars_), right->addStretch(1);
+    row->addLayout(right, 5);
+    stop_->hide(), run_->hide(), progress_->hide();
+
+    connect(name_, &QLineEdit::editingFinished, this, [this] {
+        auto d = project_.document();
+        d.app_name = name_->text().trimmed().isEmpty() ? d.app_name : name_->text().trimmed().toStdString();
+        project_.change(d, "Name");
+    });
+    connect(place_, &QLineEdit::textEdited, this, [this] { placed_by_hand_ = true; });
+    connect(browse_, &QPushButton::clicked, this, [this] {
+        auto folder = QFileDialog::getExistingDirectory(this, "Folder to make the app in", QFileInfo(place_->text()).path());
+        if (!folder.isEmpty()) place_->setText(folder + "/" + QString::fromStdString(file_stem(project_.document().app_name))), placed_by_hand_ = true;
+    });
+    connect(button_, &QPushButton::clicked, this, [this] { pack_into(place_->text().toStdString()); });
+    connect(stop_, &QPushButton::clicked, this, [this] { *give_up_ = true; });
+    connect(run_, &QPushButton::clicked, this, [this] { QProcess::startDetached(QString::fromStdString(made_.string()), {}); });
+    connect(&project_, &Project::changed, this, [this] { rebuild(); });
+    rebuild();
+}
+PackPage::~PackPage() { *give_up_ = true; }
+
+void PackPage::rebuild() {
+    auto& d = project_.document();
+    if (!name_->hasFocus()) name_->setText(QString::fromStdString(d.app_name));
+    if (!placed_by_hand_) place_->setText(QDir::homePath() + "/" + QString::fromStdString(file_stem(d.app_name)));
+    button_->setEnabled(!busy_ && !d.sources.empty());
+    auto number = ++number_;
+    QThreadPool::globalInstance()->start([this_ = QPointer(this), d, folder = project_.folder(), number] {
+        auto needs = needs_of(d, folder, CodecRegistry::standard());
+        std::vector<PackedItem> items;
+        std::error_code ec;
+        QString html;
+        auto& c = look::colours();
+        if (needs) {
+            auto player = executable_path().parent_path() / "ruedo-player";
+            items.push_back({file_stem(d.app_name), fs::file_size(player, ec), "executable"});
+            for (auto& [path, bytes] : needs->media) items.push_back({"media/" + path.filename().string(), bytes, "media"});
+            for (auto& m : needs->modules) items.push_back({"lib/" + m.file.filename().string(), fs::file_size(m.file, ec), "library"});
+            std::stable_sort(items.begin(), items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });
+            html = QString("<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the whole</p><p style='margin:0'>%1</p>").arg(text(needs->licence));
+            for (auto& m : needs->modules)
+                html += QString("<p style='margin:3px 0'>%1 <span style='color:%4'>%2, Debian’s %3</span></p>").arg(text(m.module->library), text(m.module->licence), text(m.module->package), c.soft.name());
+            if (needs->licence.find("GPL") != std::string::npos)
+                html += QString("<p><span style='color:%1'>⊖</span> The AAC sound makes the app GPL. Converting it to Opus leaves that adapter out.</p>").arg(c.rust.name());
+        } else {
+            html = QString("<p><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>").arg(text(needs.error().sentence).toHtmlEscaped(), text(needs.error().hint).toHtmlEscaped(), c.rust.name(), c.soft.name());
+        }
+        if (d.sources.empty()) html = "<p>There is nothing to pack yet. Add a clip in Gather first.</p>";
+        QMetaObject::invokeMethod(qApp, [this_, number, items, html] {
+            if (!this_ || number != this_->number_) return;
+            this_->bars_->set(items);
+            this_->text_->setHtml(QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), html));
+        }, Qt::QueuedConnection);
+    });
+}
+
+void PackPage::pack_into(const fs::path& folder) {
+    if (busy_) return;
+    busy_ = true;
+    *give_up_ = false;
+    button_->setEnabled(false), stop_->show(), run_->hide(), progress_->show(), progress_->setRange(0, 1000), progress_->setValue(0);
+    outcome_->setText("Packing");
+    QThreadPool::globalInstance()->start([this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder, give_up = give_up_] {
+        auto result = std::make_shared<Result<Packed>>(pack(d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(), [&](std::uint64_t done, std::uint64_t all) {
+            QMetaObject::invokeMethod(qApp, [this_, done, all] {
+                if (!this_) return;
+                this_->progress_->setValue(static_cast<int>(1000.0 * static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all))));
+                this_->outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
+            }, Qt::QueuedConnection);
+            return !*give_up;
+        }));
+        QMetaObject::invokeMethod(qApp, [this_, result] { if (this_) this_->finished(std::move(*result)); }, Qt::QueuedConnection);
+    });
+}
+
+void PackPage::finished(Result<Packed> result) {
+    busy_ = false;
+    stop_->hide(), progress_->hide(), button_->setEnabled(true);
+    if (result) {
+        made_ = result->executable;
+        run_->show();
+        bars_->set(result->items);
+        outcome_->setText(QString("Packed into %1, %2.").arg(QString::fromStdString(result->folder.string()), size_text(result->bytes)));
+    } else {
+        outcome_->setText(text(result.error().sentence) + " " + text(result.error().hint));
+    }
+    if (on_done) on_done(result.has_value());
+}
+
+}  // namespace ruedo

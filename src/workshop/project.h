@@ -1,0 +1,65 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The open project: the document, where it lies, its history, and a copy for after a crash.
+#pragma once
+#include <QObject>
+#include <QString>
+#include <QTimer>
+#include <filesystem>
+#include <vector>
+
+#include "player/player.h"
+
+namespace ruedo {
+
+class Project : public QObject {
+    Q_OBJECT
+  public:
+    explicit Project(QObject* parent = nullptr);
+    const PlayerDocument& document() const { return document_; }
+    /// Where relative files are looked for.
+    std::filesystem::path folder() const;
+    const std::filesystem::path& path() const { return path_; }
+    bool modified() const { return !(document_ == saved_); }
+    std::size_t current() const { return current_; }
+    void set_current(std::size_t source);
+
+    /// Takes a changed document over; one step of the history. `what` says it in words ("Loop").
+    void change(const PlayerDocument& document, const QString& what);
+    bool can_undo() const { return at_ > 0; }
+    bool can_redo() const { return at_ + 1 < history_.size(); }
+    QString undo_text() const;
+    QString redo_text() const;
+    void undo();
+    void redo();
+
+    void start_new();
+    Outcome open(const std::filesystem::path& path);
+    Outcome save();
+    Outcome save_as(const std::filesystem::path& path);
+    /// A file inside the project's folder is written relative to it.
+    std::string file_for(const std::filesystem::path& file) const;
+
+    static QStringList recent();
+    /// What a crash left unsaved, if anything: the copy and the project it belongs to.
+    struct Recovered { PlayerDocument document; std::filesystem::path path; };
+    static std::optional<Recovered> recovered();
+    void recover(const Recovered& recovered);
+    void forget_recovery();
+
+  signals:
+    void changed();           ///< The document.
+    void current_changed();   ///< Which source is selected.
+    void opened();            ///< Another document altogether.
+
+  private:
+    struct Step { PlayerDocument document; QString what; };
+    void restart(PlayerDocument document, std::filesystem::path path);
+    void keep_copy();
+    PlayerDocument document_, saved_;
+    std::filesystem::path path_;
+    std::vector<Step> history_;
+    std::size_t at_ = 0, current_ = 0;
+    QTimer copy_;
+};
+
+}  // namespace ruedo

@@ -1,0 +1,401 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/window.h"
+
+#include <QAction>
+#include <QApplication>
+#include <QClipboard>
+#include <QDir>
+#include <QDirIterator>
+#include <QDragEnterEvent>
+#include <QFileDialog>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QMenu>
+#include <QMessageBox>
+#include <QMimeData>
+#include <QPushButton>
+#include <QShortcut>
+
+#include "view/look.h"
+#include "workshop/facts.h"
+#include "workshop/mount.h"
+#include "workshop/pack_page.h"
+#include "workshop/path_chart.h"
+#include "workshop/ring.h"
+#include "workshop/sentences.h"
+#include "workshop/shelf.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+using machine::Input;
+
+namespace {
+QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
+
+QString style() {
+    auto& c = look::colours();
+    return QString(
+               "QPushButton{background:%2;color:%4;border:1px solid %3;padding:5px 14px;min-height:20px;}"
+               "QPushButton:hover{border-color:%5;} QPushButton:focus{border:2px solid %8;padding:4px 13px;}"
+               "QPushButton:disabled{color:%5;border-color:%3;}"
+               "QPushButton#primary{background:%6;color:%7;border-color:%6;font-weight:600;padding:8px 26px;}"
+               "QPushButton#step{background:transparent;border:none;border-bottom:3px solid transparent;padding:10px 14px 7px 14px;font-size:14px;color:%5;}"
+               "QPushButton#step:checked{color:%4;border-bottom-color:%6;font-weight:600;}"
+               "QPushButton#step:focus{border:none;border-bottom:3px solid %8;padding:10px 14px 7px 14px;}"
+               "QLineEdit{background:%1;color:%4;border:1px solid %3;padding:5px;} QLineEdit:focus{border-color:%8;}"
+               "QTextBrowser,QScrollArea{background:transparent;}"
+               "QMenu{background:%2;color:%4;border:1px solid %3;} QMenu::item:selected{background:%6;color:%7;}"
+               "QToolTip{background:%2;color:%4;border:1px solid %3;}"
+               "QProgressBar{background:%2;border:1px solid %3;height:8px;} QProgressBar::chunk{background:%6;}")
+        .arg(c.ground.name(), c.panel.name(), c.line.name(), c.ink.name(), c.soft.name(), c.wine.name(), c.on_wine.name(), c.ochre.name());
+}
+
+QFrame* line(bool upright) {
+    auto* l = new QFrame;
+    l->setStyleSheet(QString("background:%1;").arg(look::colours().line.name()));
+    if (upright) l->setFixedWidth(1);
+    else l->setFixedHeight(1);
+    return l;
+}
+}  // namespace
+
+WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
+    setWindowTitle("Ruedo");
+    setStyleSheet(style());
+    setAcceptDrops(true);
+    resize(1280, 800);
+    player_ = new PlayerView(host_);
+    auto* whole = new QWidget;
+    auto* box = new QVBoxLayout(whole);
+    box->setContentsMargins(0, 0, 0, 0);
+    box->setSpacing(0);
+    pages_ = new QStackedWidget;
+    box->addWidget(make_top());
+    box->addWidget(line(false));
+    notice_ = new QLabel;
+    notice_->setContentsMargins(20, 8, 20, 8);
+    notice_->setWordWrap(true);
+    notice_->setStyleSheet(QString("background:%1; border-left:6px solid %2;").arg(look::colours().panel.name(), look::colours().rust.name()));
+    notice_->hide();
+    box->addWidget(notice_);
+    box->addWidget(pages_, 1);
+    pages_->addWidget(make_gather());
+    pages_->addWidget(make_arrange());
+    pack_ = new PackPage(project_);
+    pages_->addWidget(pack_);
+    setCentralWidget(whole);
+
+    connect(&project_, &Project::changed, this, [this] { load_current(); });
+    connect(&project_, &Project::current_changed, this, [this] { load_current(); });
+    connect(&project_, &Project::opened, this, [this] { shown_source_ = SIZE_MAX; });
+    ring_->on_call = [this](Input call) {
+        auto& c = player_->controller();
+        switch (call) {
+            case Input::open: shown_source_ = SIZE_MAX; load_current(); break;
+            case Input::play: c.play(); break;
+            case Input::pause: c.pause(); break;
+            case Input::stop: c.stop(); break;
+            case Input::seek: c.seek(c.snapshot().duration / 2); break;
+            case Input::step: c.step(1); break;
+            case Input::release: c.release(); break;
+            default: break;
+        }
+    };
+    player_->on_event = [this](const Event& e) { ring_->note(e), path_->note(e); };
+    connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
+    follow_.start(50);
+    notice_timer_.setSingleShot(true);
+    connect(&notice_timer_, &QTimer::timeout, notice_, &QWidget::hide);
+    for (int i = 0; i < 3; ++i) {
+        // The steps keep their numbers in the order of work; those in between are not there yet.
+        int number = i == pack_step ? 6 : i + 1;
+        connect(new QShortcut(QKeySequence(QString("Ctrl+%1").arg(number)), this), &QShortcut::activated, this, [this, i] { show_step(i); });
+    }
+    connect(new QShortcut(QKeySequence(Qt::Key_F1), this), &QShortcut::activated, this, [this] { show_keys(); });
+    connect(new QShortcut(QKeySequence::Paste, this), &QShortcut::activated, this, [this] {
+        auto* mime = QApplication::clipboard()->mimeData();
+        QStringList list;
+        for (auto& url : mime->urls()) list << url.toLocalFile();
+        if (list.isEmpty() && mime->hasText()) list << mime->text().trimmed();
+        if (!list.isEmpty()) add_sources(list);
+    });
+    show_step(arrange);
+}
+
+WorkshopWindow::~WorkshopWindow() {
+    player_->on_event = {};
+    follow_.stop();
+}
+
+QWidget* WorkshopWindow::make_top() {
+    auto* top = new QWidget;
+    auto* row = new QHBoxLayout(top);
+    row->setContentsMargins(12, 0, 12, 0);
+    row->setSpacing(2);
+    for (int i = 0; i < 3; ++i) {
+        auto* b = new QPushButton(QStringList{"Gather", "Arrange", "Pack"}[i]);
+        b->setObjectName("step");
+        b->setCheckable(true);
+        b->setAutoExclusive(true);
+        b->setCursor(Qt::PointingHandCursor);
+        connect(b, &QPushButton::clicked, this, [this, i] { show_step(i); });
+        steps_ << b;
+        row->addWidget(b);
+    }
+    row->addStretch(1);
+    title_ = new QLabel;
+    title_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
+    row->addWidget(title_);
+    auto* menu = new QPushButton("Project");
+    row->addSpacing(10);
+    row->addWidget(menu);
+    make_menu(menu);
+    return top;
+}
+
+void WorkshopWindow::make_menu(QPushButton* button) {
+    auto* menu = new QMenu(this);
+    auto add = [&](const QString& label, const QKeySequence& keys, auto run) {
+        auto* a = menu->addAction(label);
+        a->setShortcut(keys);
+        connect(a, &QAction::triggered, this, run);
+        addAction(a);
+        return a;
+    };
+    add("New", QKeySequence::New, [this] { project_.start_new(); });
+    add("Open …", QKeySequence::Open, [this] {
+        auto name = QFileDialog::getOpenFileName(this, "Open a project", QString::fromStdString(project_.folder().string()), "Ruedo projects (*.ruedo);;All files (*)");
+        if (!name.isEmpty()) open_project(name.toStdString());
+    });
+    auto* recent = menu->addMenu("Recent");
+    connect(recent, &QMenu::aboutToShow, this, [this, recent] {
+        recent->clear();
+        for (auto& name : Project::recent()) recent->addAction(name, this, [this, name] { open_project(name.toStdString()); });
+        if (recent->isEmpty()) recent->addAction("None yet")->setEnabled(false);
+    });
+    menu->addSeparator();
+    add("Save", QKeySequence::Save, [this] { save(); });
+    add("Save as …", QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_S), [this] { save_as(); });
+    menu->addSeparator();
+    add("Add clips …", QKeySequence(Qt::CTRL | Qt::Key_I), [this] { choose_sources(); });
+    menu->addSeparator();
+    auto* undo = add("Undo", QKeySequence::Undo, [this] { project_.undo(); });
+    auto* redo = add("Redo", QKeySequence::Redo, [this] { project_.redo(); });
+    menu->addSeparator();
+    menu->addAction("Keys", this, [this] { show_keys(); });
+    auto name_them = [this, undo, redo] {
+        undo->setEnabled(project_.can_undo());
+        redo->setEnabled(project_.can_redo());
+        undo->setText(project_.can_undo() ? "Undo: " + project_.undo_text() : QString("Undo"));
+        redo->setText(project_.can_redo() ? "Redo: " + project_.redo_text() : QString("Redo"));
+    };
+    connect(&project_, &Project::changed, this, name_them);
+    name_them();
+    button->setMenu(menu);
+}
+
+QWidget* WorkshopWindow::make_gather() {
+    auto* page = new QWidget;
+    auto* row = new QHBoxLayout(page);
+    row->setContentsMargins(0, 0, 0, 0);
+    row->setSpacing(0);
+    auto* left = new QVBoxLayout;
+    auto* head = new QHBoxLayout;
+    head->setContentsMargins(14, 12, 14, 0);
+    auto* add = new QPushButton("Add clips …");
+    connect(add, &QPushButton::clicked, this, [this] { choose_sources(); });
+    auto* remove = new QPushButton("Take off the shelf");
+    connect(remove, &QPushButton::clicked, this, [this] {
+        auto d = project_.document();
+        if (project_.current() >= d.sources.size()) return;
+        auto at = project_.current();
+        d.sources.erase(d.sources.begin() + static_cast<std::ptrdiff_t>(at));
+        shown_source_ = SIZE_MAX;
+        project_.change(d, "Taking a source off");
+        project_.set_current(std::min(at, d.sources.empty() ? 0 : d.sources.size() - 1));
+    });
+    auto enable = [this, remove] { remove->setEnabled(!project_.document().sources.empty()); };
+    connect(&project_, &Project::changed, this, enable);
+    enable();
+    head->addWidget(add), head->addWidget(remove), head->addStretch(1);
+    shelf_ = new Shelf(project_);
+    connect(shelf_, &Shelf::activated, this, [this] { load_current(); });
+    left->addLayout(head);
+    left->addWidget(shelf_, 1);
+    facts_ = new FactsPanel(project_);
+    row->addLayout(left, 13);
+    row->addWidget(line(true));
+    row->addWidget(facts_, 9);
+    return page;
+}
+
+QWidget* WorkshopWindow::make_arrange() {
+    auto* page = new QWidget;
+    auto* box = new QVBoxLayout(page);
+    box->setContentsMargins(0, 0, 0, 0);
+    box->setSpacing(0);
+    auto* upper = new QHBoxLayout;
+    upper->setSpacing(0);
+    mount_ = new MountView(player_);
+    sentences_ = new Sentences(project_);
+    auto* holder = new QWidget;
+    auto* inner = new QVBoxLayout(holder);
+    inner->setContentsMargins(20, 14, 16, 10);
+    inner->addWidget(sentences_);
+    upper->addWidget(mount_, 12);
+    upper->addWidget(line(true));
+    upper->addWidget(holder, 9);
+    auto* lower = new QHBoxLayout;
+    lower->setSpacing(0);
+    ring_ = new Ring;
+    path_ = new PathChart;
+    ring_->setFixedWidth(380);
+    lower->addWidget(ring_);
+    lower->addWidget(line(true));
+    lower->addWidget(path_, 1);
+    box->addLayout(upper, 100);
+    box->addWidget(line(false));
+    box->addLayout(lower, 52);
+    return page;
+}
+
+void WorkshopWindow::show_step(int step) {
+    pages_->setCurrentIndex(step);
+    steps_[step]->setChecked(true);
+}
+
+void WorkshopWindow::load_current() {
+    auto& d = project_.document();
+    title_->setText(QString("%1%2").arg(QString::fromStdString(project_.path().empty() ? std::string("not saved yet") : project_.path().filename().string()), project_.modified() ? ", changed" : ""));
+    setWindowTitle(QString("%1 — Ruedo").arg(QString::fromStdString(d.app_name)));
+    mount_->set_mount(d.mount);
+    auto at = project_.current();
+    if (at >= d.sources.size()) {
+        if (shown_source_ != SIZE_MAX) player_->controller().release();
+        shown_source_ = SIZE_MAX;
+        shown_ = d;
+        return;
+    }
+    bool other = shown_source_ != at || shown_.sources.size() <= at || shown_.sources[at].file != d.sources[at].file ||
+                 shown_.sources[at].start.how != d.sources[at].start.how || shown_.sources[at].start.delay != d.sources[at].start.delay;
+    shown_ = d;
+    shown_source_ = at;
+    if (other) {
+        if (player_->snapshot().state.phase == Phase::closed) player_->renew(), ring_->forget(), path_->forget();
+        player_->load(d, at, project_.folder());
+    } else {
+        player_->apply(d, at);
+    }
+}
+
+void WorkshopWindow::follow() {
+    auto s = player_->snapshot();
+    ring_->follow(s, monotonic_now());
+    path_->sample(s, monotonic_now() - player_->born());
+}
+
+void WorkshopWindow::say(const QString& sentence) {
+    notice_->setText(sentence);
+    notice_->show();
+    notice_timer_.start(12000);
+}
+
+bool WorkshopWindow::open_project(const fs::path& path) {
+    auto opened = project_.open(path);
+    if (!opened) say(text(opened.error().sentence) + " " + text(opened.error().hint));
+    return opened.has_value();
+}
+
+void WorkshopWindow::add_sources(const QStringList& paths) {
+    auto d = project_.document();
+    QStringList refused;
+    auto take = [&](const QString& name) {
+        auto clip = open_file(name.toStdString());
+        if (!clip) {
+            refused << text(clip.error().sentence) + " " + text(clip.error().hint);
+            return;
+        }
+        SourceSpec s;
+        s.file = project_.file_for(name.toStdString());
+        s.name = QFileInfo(name).completeBaseName().toStdString();
+        d.sources.push_back(std::move(s));
+    };
+    for (auto& name : paths) {
+        if (name.endsWith(".ruedo") && paths.size() == 1) {
+            open_project(name.toStdString());
+            return;
+        }
+        if (QFileInfo(name).isDir()) {
+            QDirIterator it(name, {"*.mp4", "*.m4v", "*.m4a", "*.mov", "*.mkv", "*.mka", "*.webm"}, QDir::Files);
+            QStringList inside;
+            while (it.hasNext()) inside << it.next();
+            inside.sort();
+            for (auto& file : inside) take(file);
+        } else {
+            take(name);
+        }
+    }
+    auto before = project_.document().sources.size();
+    if (d.sources.size() > before) {
+        project_.change(d, d.sources.size() == before + 1 ? "Adding a source" : "Adding sources");
+        project_.set_current(before);
+    }
+    if (!refused.isEmpty()) say(refused.mid(0, 3).join("\n"));
+}
+
+void WorkshopWindow::choose_sources() {
+    add_sources(QFileDialog::getOpenFileNames(this, "Add clips", QString::fromStdString(project_.folder().string()), "Clips that open here (*.mp4 *.m4v *.m4a *.mov *.mkv *.mka *.webm);;All files (*)"));
+}
+
+void WorkshopWindow::save() {
+    if (project_.path().empty()) return save_as();
+    if (auto saved = project_.save(); !saved) say(text(saved.error().sentence) + " " + text(saved.error().hint));
+}
+void WorkshopWindow::save_as() {
+    auto name = QFileDialog::getSaveFileName(this, "Save the project", QString::fromStdString((project_.folder() / (file_stem(project_.document().app_name) + ".ruedo")).string()), "Ruedo projects (*.ruedo)");
+    if (name.isEmpty()) return;
+    if (!name.endsWith(".ruedo")) name += ".ruedo";
+    if (auto saved = project_.save_as(name.toStdString()); !saved) say(text(saved.error().sentence) + " " + text(saved.error().hint));
+}
+
+void WorkshopWindow::show_keys() {
+    auto* panel = new QLabel(
+        "<table cellpadding='4'>"
+        "<tr><td>Ctrl+Space</td><td>play or pause</td><td>Alt+Left, Alt+Right</td><td>skip back, skip forward</td></tr>"
+        "<tr><td>Alt+Shift+Left, Right</td><td>one frame back, forward</td><td>Alt+Up, Alt+Down</td><td>louder, softer</td></tr>"
+        "<tr><td>F11, Esc</td><td>full screen, leave it</td><td>Ctrl+1, 2, 6</td><td>Gather, Arrange, Pack</td></tr>"
+        "<tr><td>Ctrl+I</td><td>add clips</td><td>Ctrl+C on the path</td><td>copy the stretch seen</td></tr>"
+        "<tr><td>Ctrl+Z, Ctrl+Shift+Z</td><td>undo, redo</td><td>Ctrl+S, Ctrl+O, Ctrl+N</td><td>save, open, new</td></tr></table>", this, Qt::Popup);
+    panel->setAttribute(Qt::WA_DeleteOnClose);
+    panel->setStyleSheet(QString("background:%1; border:1px solid %2; padding:10px;").arg(look::colours().panel.name(), look::colours().line.name()));
+    panel->adjustSize();
+    panel->move(mapToGlobal(rect().center()) - panel->rect().center());
+    panel->show();
+}
+
+void WorkshopWindow::dragEnterEvent(QDragEnterEvent* e) {
+    if (e->mimeData()->hasUrls() || e->mimeData()->hasText()) e->acceptProposedAction();
+}
+void WorkshopWindow::dropEvent(QDropEvent* e) {
+    QStringList list;
+    for (auto& url : e->mimeData()->urls()) list << (url.isLocalFile() ? url.toLocalFile() : url.toString());
+    if (list.isEmpty() && e->mimeData()->hasText()) list << e->mimeData()->text().trimmed();
+    add_sources(list);
+    e->acceptProposedAction();
+}
+void WorkshopWindow::closeEvent(QCloseEvent* e) {
+    if (project_.modified() && isVisible() && !QApplication::platformName().contains("offscreen")) {
+        QMessageBox ask(QMessageBox::NoIcon, "Ruedo", "This project has changes that are not saved.", QMessageBox::NoButton, this);
+        auto* keep = ask.addButton("Save", QMessageBox::AcceptRole);
+        auto* drop = ask.addButton("Leave without saving", QMessageBox::DestructiveRole);
+        ask.addButton("Stay", QMessageBox::RejectRole);
+        ask.exec();
+        if (ask.clickedButton() == keep) save();
+        else if (ask.clickedButton() != drop) return e->ignore();
+        if (ask.clickedButton() == keep && project_.modified()) return e->ignore();
+    }
+    project_.forget_recovery();
+    e->accept();
+}
+
+}  // namespace ruedo

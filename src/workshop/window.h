@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The workshop's one window: the steps of work across the top, a composition for each.
+#pragma once
+#include <QLabel>
+#include <QMainWindow>
+#include <QPushButton>
+#include <QStackedWidget>
+
+#include "view/player_view.h"
+#include "workshop/project.h"
+
+namespace ruedo {
+
+class FactsPanel;
+class MountView;
+class PackPage;
+class PathChart;
+class Ring;
+class Sentences;
+class Shelf;
+
+class WorkshopWindow : public QMainWindow {
+  public:
+    explicit WorkshopWindow(PlaybackHost& host);
+    ~WorkshopWindow() override;
+    Project& project() { return project_; }
+    PlayerView& player() { return *player_; }
+    Ring& ring() { return *ring_; }
+    PathChart& path() { return *path_; }
+    Sentences& sentences() { return *sentences_; }
+    PackPage& pack_page() { return *pack_; }
+    FactsPanel& facts() { return *facts_; }
+    enum Step { gather, arrange, pack_step };
+    void show_step(int step);
+    /// Opens a project and says in place when that fails.
+    bool open_project(const std::filesystem::path& path);
+    /// Adds files, folders' files, to the shelf; says what could not be taken.
+    void add_sources(const QStringList& paths);
+
+  protected:
+    void dragEnterEvent(QDragEnterEvent*) override;
+    void dropEvent(QDropEvent*) override;
+    void closeEvent(QCloseEvent*) override;
+
+  private:
+    QWidget* make_top();
+    QWidget* make_gather();
+    QWidget* make_arrange();
+    void make_menu(QPushButton* button);
+    void load_current();
+    void follow();
+    void say(const QString& sentence);
+    void save();
+    void save_as();
+    void choose_sources();
+    void show_keys();
+    Project project_;
+    PlaybackHost& host_;
+    PlayerView* player_;
+    MountView* mount_;
+    Sentences* sentences_;
+    Ring* ring_;
+    PathChart* path_;
+    Shelf* shelf_;
+    FactsPanel* facts_;
+    PackPage* pack_;
+    QStackedWidget* pages_;
+    QList<QPushButton*> steps_;
+    QLabel *title_, *notice_;
+    QTimer follow_, notice_timer_;
+    PlayerDocument shown_;
+    std::size_t shown_source_ = SIZE_MAX;
+};
+
+}  // namespace ruedo
