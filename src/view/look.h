@@ -3,6 +3,15 @@
 #pragma once
 #include <QColor>
 #include <QPainter>
+#include <QString>
+#include <string_view>
+
+namespace ruedo {
+
+/// The core's UTF-8 as the interface's strings.
+inline QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
+
+}  // namespace ruedo
 
 namespace ruedo::look {
 

@@ -23,7 +23,7 @@ class PictureSurface::Sink final : public PictureSink {
             VideoFormat f{picture.width, picture.height, picture.pixel_aspect, picture.rotation, picture.colour};
             w = f.display_width(), h = f.display_height();
         }
-        return std::make_shared<const Image>(render(picture, w, h));
+        return std::make_shared<const Image>(ruedo::render(picture, w, h));
     }
     void show(std::shared_ptr<const Image> image, const Picture& picture, Time due) override {
         std::lock_guard lock(mutex_);

@@ -12,7 +12,6 @@
 
 namespace ruedo {
 namespace {
-QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
 
 struct Facts {
     std::optional<VideoFormat> video;
@@ -25,7 +24,7 @@ QString rate_text(Rational r) {
     return QString("at %1/%2 pictures a second").arg(r.num).arg(r.den);
 }
 
-Facts find(const std::filesystem::path& path) {
+Facts look_into(const std::filesystem::path& path) {
     Facts facts;
     auto& c = look::colours();
     auto clip = open_clip(path);
@@ -129,7 +128,7 @@ void FactsPanel::rebuild() {
     }
     auto source = sources[project_.current()];
     QThreadPool::globalInstance()->start([this_ = QPointer(this), path = resolve(source, project_.folder()), name = source.name, number] {
-        auto facts = find(path);
+        auto facts = look_into(path);
         QMetaObject::invokeMethod(qApp, [this_, facts, name, number] {
             if (!this_ || number != this_->number_) return;
             this_->shape_->format = facts.video;

@@ -20,7 +20,6 @@ QString size_text(std::uint64_t bytes) {
     double v = static_cast<double>(bytes);
     return v >= 1e6 ? QString("%1 MB").arg(v / 1e6, 0, 'f', 2) : v >= 1e3 ? QString("%1 kB").arg(v / 1e3, 0, 'f', 1) : QString("%1 B").arg(bytes);
 }
-QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
 }  // namespace
 
 /// Bytes by item, as lengths.

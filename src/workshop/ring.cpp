@@ -30,7 +30,6 @@ QColor colour_of(Phase p) {
         default: return c.soft;
     }
 }
-QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
 }  // namespace
 
 Ring::Ring(QWidget* parent) : QWidget(parent) {
@@ -46,7 +45,7 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
 }
 
 QPointF Ring::centre() const { return {width() / 2.0, height() / 2.0}; }
-double Ring::radius() const { return std::min(width() / 2.0 - 84, height() / 2.0 - 40); }
+double Ring::radius() const { return std::min(width() / 2.0 - 132, height() / 2.0 - 36); }
 QPointF Ring::place(Phase phase, double r) const {
     auto i = std::find(order.begin(), order.end(), phase) - order.begin();
     double angle = -M_PI / 2 + 2 * M_PI * static_cast<double>(i) / static_cast<double>(order.size());
@@ -60,7 +59,7 @@ void Ring::resizeEvent(QResizeEvent*) {
         auto n = left ? 4.0 : 3.0, k = static_cast<double>(left ? i : i - 4);
         auto y = height() / 2.0 + (k - (n - 1) / 2) * 40 - 14;
         double bend = 10 * std::cos((k - (n - 1) / 2) / n * M_PI);
-        calls_[i]->setGeometry(static_cast<int>(left ? 10 - bend : width() - 72 + bend), static_cast<int>(y), 62, 28);
+        calls_[i]->setGeometry(static_cast<int>(left ? 18 - bend : width() - 80 + bend), static_cast<int>(y), 62, 28);
     }
 }
 
@@ -93,7 +92,7 @@ void Ring::follow(const Snapshot& s, Time now) {
         bool legal = machine::allowed(s.state, call);
         auto why = machine::refusal(s.state, call);
         bool pending = (call == Input::seek && s.state.seeking) || (call == Input::open && s.state.phase == Phase::opening);
-        auto style = QString("QPushButton{background:%1;color:%2;border:1px solid %3;border-radius:13px;font-size:12px;} QPushButton:focus{border:2px solid %4;}")
+        auto style = QString("QPushButton{background:%1;color:%2;border:1px solid %3;border-radius:13px;font-size:12px;padding:0;} QPushButton:focus{border:2px solid %4;padding:0;}")
                          .arg((pending ? c.ochre : legal ? c.panel : c.ground).name(), (pending ? c.ground : legal ? c.ink : c.soft).name(), (legal ? c.soft : c.line).name(), c.ochre.name());
         if (calls_[i]->styleSheet() != style) calls_[i]->setStyleSheet(style);
         calls_[i]->setEnabled(legal);

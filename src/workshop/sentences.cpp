@@ -30,7 +30,7 @@ Sentences::Sentences(Project& project, QWidget* parent) : QWidget(parent), proje
     findings_->setFrameShape(QFrame::NoFrame);
     findings_->setAccessibleName("Findings");
     findings_->setFocusPolicy(Qt::TabFocus);
-    box->addWidget(text_, 3);
+    box->addWidget(text_, 7);
     box->addWidget(findings_, 2);
     connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) { choose(url.toString()); });
     connect(text_, &QWidget::customContextMenuRequested, this, [this](QPoint at) {
@@ -167,22 +167,22 @@ QString Sentences::html() const {
             if (word.key == key)
                 return QString("<a href=\"%1\" title=\"%2\" style=\"color:%3; text-decoration:underline;\">%4</a>%5")
                     .arg(word.key, word.changed ? QString("By default: %1").arg(word.fallback.toHtmlEscaped()) : QString("This is the default"), c.wine.name(), word.shown.toHtmlEscaped(),
-                         word.changed ? QString("<span style=\"color:%1\"> •</span>").arg(c.ochre.name()) : QString());
+                         word.changed ? QString("<span style=\"color:%1\">&nbsp;•</span>").arg(c.ochre.name()) : QString());
         return QString();
     };
     QString body = QString("<html><body style=\"color:%1; line-height:135%;\">").arg(c.ink.name());
     auto& d = project_.document();
     if (project_.current() < d.sources.size()) {
-        body += QString("<p style=\"font-size:20px; font-weight:600; margin:0 0 6px 0;\">%1</p>").arg(QString::fromStdString(d.sources[project_.current()].name).toHtmlEscaped());
-        body += QString("<p>This source starts %1, and at the end it %2.</p>").arg(w("start"), w("loop"));
-        body += QString("<p>Its picture is %1, %2, and what it leaves free is %3.</p>").arg(w("fit"), w("align"), w("surround"));
+        body += QString("<p style=\"font-size:20px; font-weight:600; margin:0 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.sources[project_.current()].name).toHtmlEscaped());
+        body += QString("<p style=\"margin:0 0 6px 0\">This source starts %1, and at the end it %2.</p>").arg(w("start"), w("loop"));
+        body += QString("<p style=\"margin:0 0 6px 0\">Its picture is %1, %2, and what it leaves free is %3.</p>").arg(w("fit"), w("align"), w("surround"));
     } else {
         body += "<p>There is no source yet. Drop a clip anywhere in this window.</p>";
     }
-    body += QString("<p style=\"font-size:20px; font-weight:600; margin:14px 0 6px 0;\">%1</p>").arg(QString::fromStdString(d.app_name).toHtmlEscaped());
-    body += QString("<p>The player is seen in %1. Its volume begins at %2.</p>").arg(w("mount"), w("volume"));
-    body += QString("<p>The bar holds %1 at its start, the position in the middle, and %2 at its end. Back and forward skip %3.</p>").arg(w("bar-start"), w("bar-end"), w("skip"));
-    body += QString("<p>While it plays, the controls hide %1 after the pointer rests.</p>").arg(w("hide"));
+    body += QString("<p style=\"font-size:20px; font-weight:600; margin:8px 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.app_name).toHtmlEscaped());
+    body += QString("<p style=\"margin:0 0 6px 0\">The player is seen in %1. Its volume begins at %2.</p>").arg(w("mount"), w("volume"));
+    body += QString("<p style=\"margin:0 0 6px 0\">The bar holds %1 at its start, the position in the middle, and %2 at its end. Back and forward skip %3.</p>").arg(w("bar-start"), w("bar-end"), w("skip"));
+    body += QString("<p style=\"margin:0 0 6px 0\">While it plays, the controls hide %1 after the pointer rests.</p>").arg(w("hide"));
     return body + "</body></html>";
 }
 

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/shelf.h"
 
+#include <QApplication>
 #include <QPainter>
 #include <QPointer>
 #include <QResizeEvent>

@@ -30,9 +30,8 @@ namespace fs = std::filesystem;
 using machine::Input;
 
 namespace {
-QString text(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
 
-QString style() {
+QString style_sheet() {
     auto& c = look::colours();
     return QString(
                "QPushButton{background:%2;color:%4;border:1px solid %3;padding:5px 14px;min-height:20px;}"
@@ -40,7 +39,7 @@ QString style() {
                "QPushButton:disabled{color:%5;border-color:%3;}"
                "QPushButton#primary{background:%6;color:%7;border-color:%6;font-weight:600;padding:8px 26px;}"
                "QPushButton#step{background:transparent;border:none;border-bottom:3px solid transparent;padding:10px 14px 7px 14px;font-size:14px;color:%5;}"
-               "QPushButton#step:checked{color:%4;border-bottom-color:%6;font-weight:600;}"
+               "QPushButton#step:checked{color:%4;border-bottom-color:%6;}"
                "QPushButton#step:focus{border:none;border-bottom:3px solid %8;padding:10px 14px 7px 14px;}"
                "QLineEdit{background:%1;color:%4;border:1px solid %3;padding:5px;} QLineEdit:focus{border-color:%8;}"
                "QTextBrowser,QScrollArea{background:transparent;}"
@@ -61,7 +60,7 @@ QFrame* line(bool upright) {
 
 WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     setWindowTitle("Ruedo");
-    setStyleSheet(style());
+    setStyleSheet(style_sheet());
     setAcceptDrops(true);
     resize(1280, 800);
     player_ = new PlayerView(host_);
@@ -240,7 +239,7 @@ QWidget* WorkshopWindow::make_arrange() {
     sentences_ = new Sentences(project_);
     auto* holder = new QWidget;
     auto* inner = new QVBoxLayout(holder);
-    inner->setContentsMargins(20, 14, 16, 10);
+    inner->setContentsMargins(20, 10, 16, 8);
     inner->addWidget(sentences_);
     upper->addWidget(mount_, 12);
     upper->addWidget(line(true));
@@ -249,7 +248,7 @@ QWidget* WorkshopWindow::make_arrange() {
     lower->setSpacing(0);
     ring_ = new Ring;
     path_ = new PathChart;
-    ring_->setFixedWidth(380);
+    ring_->setFixedWidth(440);
     lower->addWidget(ring_);
     lower->addWidget(line(true));
     lower->addWidget(path_, 1);

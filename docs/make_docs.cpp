@@ -1,0 +1,11 @@
+// SPDX-License-Identifier: Apache-2.0
+// Writes the pages that are made from the code into the folder given.
+#include <fstream>
+
+#include "playback/machine.h"
+
+int main(int argc, char** argv) {
+    if (argc != 2) return 2;
+    std::ofstream(std::string(argv[1]) + "/controller-states.md") << ruedo::machine::table();
+    return 0;
+}

@@ -1,0 +1,157 @@
+// SPDX-License-Identifier: Apache-2.0
+// Every decoder against the numbers that the pictures carry; every encoder against its decoder.
+#include <cmath>
+
+#include "demo/clips.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+TEST_CASE("every decoded picture carries the number its time says") {
+    for (auto& name : playable()) {
+        DYNAMIC_SECTION(name) {
+            auto clip = open(name);
+            auto* track = clip->info().main(Kind::video);
+            REQUIRE(track);
+            const nlohmann::json* wanted = nullptr;
+            for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+            auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
+            auto numbers = (*wanted)["index"].get<std::vector<int>>();
+            auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
+            std::size_t i = 0;
+            int wrong = 0;
+            while (auto p = value(reader->next())) {
+                REQUIRE(i < times.size());
+                CHECK(p->pts.ns == times[i]);
+                // The recording's first picture was taken before anything was drawn.
+                auto number = demo::read_strip(render(*p));
+                if (number != numbers[i] && !(name.starts_with("recorded") && i < 2)) ++wrong;
+                ++i;
+            }
+            CHECK(wrong == 0);
+            CHECK(i == times.size());
+            CHECK(reader->damaged() == 0);
+        }
+    }
+}
+
+TEST_CASE("an exact seek gives the very picture, and goes on from there") {
+    std::mt19937 random(9);
+    for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "rotate90.mp4", "live_unknown_sizes.webm"}) {
+        auto clip = open(name);
+        const nlohmann::json* wanted = nullptr;
+        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
+        auto numbers = (*wanted)["index"].get<std::vector<int>>();
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        for (int i = 0; i < 12; ++i) {
+            auto t = static_cast<std::int64_t>(random()) % 6'200'000'000;
+            auto place = std::upper_bound(times.begin(), times.end(), t) - times.begin();
+            auto k = static_cast<std::size_t>(std::max<std::ptrdiff_t>(0, place - 1));
+            INFO(name << " at " << t);
+            auto p = value(reader->at({t}));
+            CHECK(p.pts.ns == times[k]);
+            CHECK(demo::read_strip(render(p)) == numbers[k]);
+            if (k + 1 < times.size()) {
+                auto after = value(reader->next());
+                REQUIRE(after);
+                CHECK(after->pts.ns == times[k + 1]);
+                CHECK(demo::read_strip(render(*after)) == numbers[k + 1]);
+            }
+        }
+    }
+}
+
+TEST_CASE("decoded counts from the keyframe, without look-ahead") {
+    auto clip = open("vp9_opus.webm");
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    value(reader->at(2_s));
+    CHECK(reader->decoded() == 1);
+    value(reader->at(3_s));
+    CHECK(reader->decoded() == 31);
+    value(reader->at(Time{}));
+    CHECK(reader->decoded() == 1);
+}
+
+TEST_CASE("a seek that is no longer wanted is given up") {
+    auto clip = open("h264_high_aac.mp4");
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    std::atomic<bool> cancel = true;
+    auto p = reader->at(1900_ms, &cancel);
+    REQUIRE_FALSE(p.has_value());
+    CHECK(p.error().code == Code::cancelled);
+    cancel = false;
+    CHECK(value(reader->at(1900_ms, &cancel)).pts == 1900_ms);
+}
+
+TEST_CASE("pictures survive encoding, at every size that is taken") {
+    for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8})
+        for (auto [w, h] : {std::pair{64, 48}, std::pair{322, 182}, std::pair{640, 360}}) {
+            INFO(codec_name(codec) << " " << w << " x " << h);
+            VideoEncodeOptions o;
+            o.width = w, o.height = h, o.bitrate = 800'000, o.keyframe_every = 8;
+            auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
+            std::vector<Encoded> packets;
+            for (int n = 0; n < 20; ++n) {
+                demo::Canvas canvas(w, h);
+                canvas.gradient({200, 40, 30}, {30, 60, 200});
+                demo::draw_strip(canvas.image(), n, n % 10 == 0);
+                auto p = to_picture(canvas.image(), {});
+                p.pts = ticks_to_time(n, 1, 30);
+                done(encoder->encode(p, packets));
+            }
+            done(encoder->drain(packets));
+            REQUIRE(packets.size() == 20);
+            Track track;
+            track.kind = Kind::video, track.codec = codec, track.config = encoder->config(), track.video.width = w;
+            auto decoder = value(CodecRegistry::standard().video_decoder(track));
+            std::vector<Picture> pictures;
+            for (auto& e : packets) {
+                CHECK(e.keyframe == ((&e - packets.data()) % 8 == 0));
+                done(decoder->decode(e.data, e.pts, e.keyframe, pictures));
+            }
+            done(decoder->drain(pictures));
+            REQUIRE(pictures.size() == 20);
+            for (int n = 0; n < 20; ++n) {
+                auto& p = pictures[static_cast<std::size_t>(n)];
+                CHECK(p.width == w);
+                CHECK(p.height == h);
+                CHECK(p.pts == ticks_to_time(n, 1, 30));
+                CHECK(demo::read_strip(render(p)) == n);
+            }
+        }
+}
+
+TEST_CASE("an encoder says how late it is: an impulse comes out where it went in") {
+    for (auto codec : {Codec::aac, Codec::opus}) {
+        INFO(codec_name(codec));
+        auto encoder = value(CodecRegistry::standard().audio_encoder(codec, {}));
+        constexpr std::size_t impulse = 20'000;
+        auto n = encoder->frame_samples();
+        Track track;
+        track.kind = Kind::audio, track.codec = codec, track.config = encoder->config(), track.audio = {48000, 2};
+        auto decoder = value(CodecRegistry::standard().audio_decoder(track));
+        std::vector<float> heard;
+        for (std::size_t at = 0; at < 48'000; at += n) {
+            std::vector<float> block(n * 2);
+            for (std::size_t i = 0; i < n; ++i)
+                if (at + i >= impulse && at + i < impulse + 24) block[2 * i] = block[2 * i + 1] = 0.9F;
+            SoundBlock out;
+            done(decoder->decode(value(encoder->encode(block)), out));
+            CHECK(out.channels == 2);
+            // A decoder that gives nothing for its first packet still means the time of that packet.
+            if (out.samples.empty()) out.samples.resize(n * 2);
+            for (std::size_t i = 0; i < out.frames(); ++i) heard.push_back(out.samples[2 * i]);
+        }
+        auto peak = std::max_element(heard.begin(), heard.end(), [](float a, float b) { return std::abs(a) < std::abs(b); }) - heard.begin();
+        auto offset = peak - static_cast<std::ptrdiff_t>(impulse) - static_cast<std::ptrdiff_t>(encoder->delay_samples());
+        CHECK(std::abs(offset - 12) < 60);
+    }
+}
+
+TEST_CASE("settings an encoder can't follow are refused in words") {
+    CHECK(CodecRegistry::standard().video_encoder(Codec::h264, {.width = 15, .height = 15}).error().code == Code::limit);
+    CHECK(CodecRegistry::standard().audio_encoder(Codec::opus, {.rate = 44100}).error().code == Code::limit);
+    CHECK(CodecRegistry::standard().video_encoder(Codec::hevc, {.width = 64, .height = 64}).error().code == Code::codec_missing);
+}

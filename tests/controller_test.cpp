@@ -1,0 +1,334 @@
+// SPDX-License-Identifier: Apache-2.0
+// The controller in virtual time: what is shown, when, and what it says of itself.
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+const OpenOptions playing{.start = {Start::How::play, {}}, .loop = {}};
+bool ended(const Snapshot& s) { return s.state.phase == Phase::ended; }
+}  // namespace
+
+TEST_CASE("every picture of a clip is shown once, in order, when it is due") {
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "edit_empty_audio_1s.mp4", "rotate90.mp4", "colour_bt709_full_h264.mp4"}) {
+        INFO(name);
+        Stage stage(0, true);
+        stage.controller.open(fixture(name), playing);
+        REQUIRE(stage.run_until(ended));
+        auto& shown = stage.sink->shown;
+        const nlohmann::json* wanted = nullptr;
+        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
+        auto numbers = (*wanted)["index"].get<std::vector<int>>();
+        REQUIRE(shown.size() == times.size());
+        for (std::size_t i = 0; i < times.size(); ++i) {
+            CHECK(shown[i].pts.ns == times[i]);
+            CHECK(shown[i].number == numbers[i]);
+            if (i > 1) CHECK(std::abs(((shown[i].due - shown[1].due) - (shown[i].pts - shown[1].pts)).ns) < (3_ms).ns);
+        }
+        auto report = stage.controller.report();
+        CHECK(report.snapshot.counters.dropped == 0);
+        if (report.av_offset_ms) CHECK(report.av_offset_ms->max < 1);
+    }
+}
+
+TEST_CASE("the same play is the same trace, wall times and all, in virtual time") {
+    auto trace = [] {
+        Stage stage;
+        stage.controller.open(fixture("h264_high_aac.mp4"), playing);
+        stage.run(1_s);
+        stage.controller.seek(4_s);
+        stage.run(300_ms);
+        stage.controller.set_rate(2);
+        stage.controller.pause();
+        stage.run(1_s);
+        stage.controller.play();
+        stage.run_until(ended);
+        std::string text;
+        for (auto& e : stage.controller.events()) text += to_json(e).dump() + "\n";
+        return text;
+    };
+    auto first = trace();
+    CHECK(first.size() > 500);
+    CHECK(first == trace());
+    CHECK(first == trace());
+}
+
+TEST_CASE("it starts as it is told: held, at once, or after a delay") {
+    Stage held;
+    held.controller.open(fixture("vp9_opus.webm"));
+    held.run(3_s);
+    CHECK(held.now().state.phase == Phase::ready);
+    CHECK(held.sink->shown.size() == 1);
+    CHECK(held.now().position == Time{});
+
+    Stage late;
+    late.controller.open(fixture("vp9_opus.webm"), {.start = {Start::How::delay, 2_s}, .loop = {}});
+    late.run(1900_ms);
+    CHECK(late.now().state.phase == Phase::ready);
+    CHECK(late.sink->shown.size() == 1);
+    late.run(300_ms);
+    CHECK(late.now().state.phase == Phase::playing);
+
+    Stage changed;  // who presses stop during the delay does not want it to start
+    changed.controller.open(fixture("vp9_opus.webm"), {.start = {Start::How::delay, 2_s}, .loop = {}});
+    changed.run(1_s);
+    changed.controller.seek(3_s);
+    changed.run(3_s);
+    CHECK(changed.now().state.phase == Phase::paused);
+}
+
+TEST_CASE("pausing holds the picture and the sound where they are") {
+    Stage stage;
+    stage.controller.open(fixture("vp9_opus.webm"), playing);
+    stage.run(1500_ms);
+    stage.controller.pause();
+    stage.run(10_ms);
+    auto at = stage.now().position;
+    auto count = stage.sink->shown.size();
+    stage.run(5_s);
+    CHECK(stage.now().position == at);
+    CHECK(stage.sink->shown.size() == count);
+    stage.controller.play();
+    stage.run(200_ms);
+    CHECK(stage.now().position > at);
+    CHECK(stage.now().position < at + 250_ms);
+    REQUIRE(stage.run_until(ended));
+    CHECK(stage.now().counters.presented == 180);
+}
+
+TEST_CASE("stop goes back to the start and holds") {
+    Stage stage;
+    stage.controller.open(fixture("h264_high_aac.mp4"), playing);
+    stage.run(2_s);
+    stage.controller.stop();
+    stage.run(1_s);
+    CHECK(stage.now().state.phase == Phase::ready);
+    CHECK(stage.now().position == Time{});
+    CHECK(stage.sink->shown.back().pts == Time{});
+}
+
+TEST_CASE("a seek shows the exact picture and nothing from before it") {
+    std::mt19937 random(14);
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vfr_h264.mp4"}) {
+        Stage stage;
+        stage.controller.open(fixture(name), playing);
+        stage.run(500_ms);
+        const nlohmann::json* wanted = nullptr;
+        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
+        for (int i = 0; i < 25; ++i) {
+            bool held = i % 2;
+            if (held) stage.controller.pause();
+            else stage.controller.play();
+            stage.run(100_ms);
+            auto t = static_cast<std::int64_t>(random()) % 5'900'000'000;
+            auto before = stage.sink->shown.size();
+            stage.controller.seek({t});
+            REQUIRE(stage.settle());
+            stage.run(1_ms);
+            REQUIRE(stage.sink->shown.size() > before);
+            auto expected = *std::prev(std::upper_bound(times.begin(), times.end(), t));
+            INFO(name << " to " << t);
+            CHECK(stage.sink->shown[before].pts.ns == expected);
+            stage.run(200_ms);
+            for (auto k = before; k < stage.sink->shown.size(); ++k) CHECK(stage.sink->shown[k].pts.ns >= expected);
+            if (held) CHECK(stage.now().position.ns == t);
+        }
+    }
+}
+
+TEST_CASE("a storm of seeks comes down to the newest") {
+    Stage stage;
+    stage.controller.open(fixture("h264_high_aac.mp4"));
+    stage.run(1_s);
+    for (int i = 0; i < 200; ++i) {
+        stage.controller.seek(10_ms * (i * 25 % 590));
+        if (i % 10 == 0) stage.run(1_ms);
+    }
+    stage.controller.seek(4321_ms);
+    REQUIRE(stage.settle());
+    stage.run(10_ms);
+    CHECK(stage.now().position == 4321_ms);
+    CHECK(stage.sink->shown.back().pts == Time{4'300'000'000});
+    CHECK(stage.sink->shown.size() < 40);  // a few were shown on the way, not two hundred
+}
+
+TEST_CASE("dragging shows keyframes, letting go the exact picture") {
+    Stage stage;
+    stage.controller.open(fixture("vp9_opus.webm"));
+    stage.run(500_ms);
+    for (int i = 0; i < 40; ++i) {
+        stage.controller.seek(100_ms * i + 37_ms, SeekMode::keyframe);
+        stage.run(20_ms);
+    }
+    for (auto& s : stage.sink->shown) CHECK(s.pts.ns % 2'000'000'000 == 0);
+    stage.controller.seek(3700_ms);
+    stage.settle();
+    stage.run(10_ms);
+    CHECK(stage.sink->shown.back().pts == 3700_ms);
+}
+
+TEST_CASE("stepping goes one picture at a time, either way, over keyframes and at odd rates") {
+    for (auto name : {"vfr_h264.mp4", "h264_high_aac.mp4", "vp9_opus.webm"}) {
+        Stage stage;
+        stage.controller.open(fixture(name));
+        stage.run(500_ms);
+        stage.controller.seek(1900_ms);
+        stage.settle();
+        const nlohmann::json* wanted = nullptr;
+        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
+        auto k = std::upper_bound(times.begin(), times.end(), 1'900'000'000) - times.begin() - 1;
+        std::mt19937 random(15);
+        for (int i = 0; i < 60; ++i) {
+            int by = i < 10 ? 1 : i < 20 ? -1 : static_cast<int>(random() % 7) - 3;
+            if (by == 0 || k + by < 0 || k + by >= static_cast<std::ptrdiff_t>(times.size())) continue;
+            stage.controller.step(by);
+            REQUIRE(stage.settle());
+            stage.run(random() % 2 ? 30_ms : 1_ms);
+            k += by;
+            INFO(name << " step " << i << " by " << by);
+            CHECK(stage.sink->shown.back().pts.ns == times[static_cast<std::size_t>(k)]);
+            CHECK(stage.now().position.ns == times[static_cast<std::size_t>(k)]);
+            CHECK(stage.now().state.intent == Intent::hold);
+        }
+    }
+}
+
+TEST_CASE("a loop goes round without a gap in sight or sound") {
+    Stage stage;
+    auto options = playing;
+    options.loop.kind = Loop::Kind::all;
+    stage.controller.open(fixture("vp9_opus.webm"), options);
+    stage.run(30_s);
+    auto s = stage.now();
+    CHECK(s.state.phase == Phase::playing);
+    auto& shown = stage.sink->shown;
+    CHECK(shown.size() >= 890);
+    for (std::size_t i = 2; i < shown.size(); ++i) {
+        auto gap = shown[i].due - shown[i - 1].due;
+        CHECK(gap > 30_ms);
+        CHECK(gap < 38_ms);
+    }
+    stage.controller.set_loop({});
+    REQUIRE(stage.run_until(ended));
+    CHECK(stage.now().position == stage.now().duration);
+}
+
+TEST_CASE("a loop from a to b stays between them") {
+    Stage stage;
+    auto options = playing;
+    options.loop = {Loop::Kind::range, 1_s, 2500_ms};
+    stage.controller.open(fixture("h264_high_aac.mp4"), options);
+    stage.run(12_s);
+    CHECK(stage.sink->shown.size() > 300);
+    for (auto& s : stage.sink->shown) {
+        CHECK(s.pts >= 1_s);
+        CHECK(s.pts < 2500_ms);
+    }
+    CHECK(stage.now().position >= 1_s);
+    CHECK(stage.now().position < 2500_ms);
+}
+
+TEST_CASE("speed is kept to, from a quarter to four times") {
+    for (double rate : {0.25, 0.5, 1.5, 2.0, 4.0}) {
+        Stage stage;
+        auto options = playing;
+        options.rate = rate;
+        stage.controller.open(fixture("vp9_opus.webm"), options);
+        stage.run_until([](auto& s) { return s.position >= 500_ms; });
+        auto wall = stage.strand->now();
+        auto media = stage.now().position;
+        stage.run(scaled(4_s, 1 / rate));
+        auto ratio = (stage.now().position - media).seconds() / (stage.strand->now() - wall).seconds() / rate;
+        INFO("rate " << rate);
+        CHECK(ratio > 0.98);
+        CHECK(ratio < 1.02);
+        REQUIRE(stage.run_until(ended));
+        CHECK(stage.now().counters.presented == 180);
+    }
+}
+
+TEST_CASE("sight keeps to sound for an hour, whichever way the device's clock is off") {
+    for (double ppm : {-300.0, 300.0}) {
+        Stage stage(ppm);
+        auto options = playing;
+        options.loop.kind = Loop::Kind::all;
+        stage.controller.open(fixture("colour_bt709_full_h264.mp4"), options);  // pictures only: the clock alone
+        stage.run(10_s);
+        Stage sounding(ppm);
+        sounding.controller.open(fixture("h264_cbp_opus_frag.mp4"), options);
+        sounding.run(1_s * 3600);
+        auto report = sounding.controller.report();
+        REQUIRE(report.av_offset_ms);
+        INFO(ppm << " ppm");
+        CHECK(report.av_offset_ms->p99 < 20);
+        CHECK(report.av_offset_ms->max < 25);
+        // An hour of the device's time went by, not of the strand's.
+        auto pictures = static_cast<double>(report.snapshot.counters.presented);
+        CHECK(std::abs(pictures / 30 / (3600 * (1 + ppm * 1e-6)) - 1) < 2e-4);
+    }
+}
+
+TEST_CASE("what fails is told by code, sentence and hint, and can be tried again") {
+    Stage stage;
+    stage.controller.open(fixture("no-such-clip.webm"), playing);
+    stage.run(1_s);
+    auto s = stage.now();
+    REQUIRE(s.state.phase == Phase::failed);
+    REQUIRE(s.error.has_value());
+    CHECK(s.error->code == Code::not_found);
+    CHECK_FALSE(s.error->hint.empty());
+    stage.controller.play();
+    stage.run(100_ms);
+    CHECK(stage.controller.events().back().name == "refused");
+    stage.controller.open(fixture("vp9_opus.webm"), playing);
+    REQUIRE(stage.run_until(ended));
+    CHECK_FALSE(stage.now().error.has_value());
+}
+
+TEST_CASE("opening another source lets go of the one before") {
+    Stage stage;
+    stage.controller.open(fixture("vp9_opus.webm"), playing);
+    stage.run(1_s);
+    stage.controller.open(fixture("h264_high_aac.mp4"), playing);
+    stage.controller.open(fixture("vfr_h264.mp4"), playing);
+    REQUIRE(stage.run_until(ended));
+    CHECK(stage.now().source == "vfr_h264.mp4");
+    CHECK(stage.now().counters.presented == 150);
+}
+
+TEST_CASE("the trace is bounded, numbered without gaps, and its times never go back") {
+    Stage stage;
+    stage.controller.open(fixture("vp9_opus.webm"));
+    stage.run(100_ms);
+    for (int i = 0; i < 25'000; ++i) stage.controller.set_volume(i % 100 / 100.0);
+    stage.run(1_s);
+    auto events = stage.controller.events();
+    CHECK(events.size() == 20'000);
+    for (std::size_t i = 1; i < events.size(); ++i) {
+        REQUIRE(events[i].n == events[i - 1].n + 1);
+        REQUIRE(events[i].wall >= events[i - 1].wall);
+    }
+    CHECK(stage.controller.events(events.back().n - 5).size() == 5);
+}
+
+TEST_CASE("two controllers in one process know nothing of each other") {
+    auto strand = std::shared_ptr<VirtualStrand>(make_virtual_strand());
+    Mixer mixer(*strand, {});
+    std::vector<std::unique_ptr<Controller>> four;
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "vp8_vorbis.webm"}) {
+        four.push_back(std::make_unique<Controller>(Controller::Env{strand, &mixer, &CodecRegistry::standard(), make_null_sink({})}));
+        four.back()->open(fixture(name), playing);
+    }
+    strand->run_until(2_s);
+    four[1]->pause();
+    four[2].reset();
+    strand->run_until(20_s);
+    CHECK(four[0]->snapshot().state.phase == Phase::ended);
+    CHECK(four[0]->snapshot().counters.presented == 180);
+    CHECK(four[1]->snapshot().state.phase == Phase::paused);
+    CHECK(four[3]->snapshot().counters.presented == 180);
+}

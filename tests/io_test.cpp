@@ -1,0 +1,97 @@
+// SPDX-License-Identifier: Apache-2.0
+#include <sys/stat.h>
+
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+TEST_CASE("a file is written whole or not at all") {
+    Folder folder;
+    auto path = folder / "clip.bin";
+    Bytes data{1, 2, 3};
+    {
+        auto writer = value(FileWriter::create(path));
+        done(writer.write(data));
+        CHECK_FALSE(fs::exists(path));
+    }
+    CHECK(fs::is_empty(folder.path));  // given up: nothing stays, under no name
+    auto writer = value(FileWriter::create(path));
+    done(writer.write(data));
+    done(writer.commit());
+    CHECK(bytes_of(path) == data);
+    CHECK(FileWriter::create(path).error().code == Code::exists);
+    CHECK(write_file(path, Bytes{9}, false).error().code == Code::exists);
+    CHECK(bytes_of(path) == data);
+}
+
+TEST_CASE("what appears in the place meanwhile is not replaced") {
+    Folder folder;
+    auto path = folder / "clip.bin";
+    auto writer = value(FileWriter::create(path));
+    done(writer.write(Bytes{1}));
+    put(path, Bytes{7, 7});
+    CHECK(writer.commit().error().code == Code::exists);
+    CHECK(bytes_of(path) == Bytes{7, 7});
+}
+
+TEST_CASE("a gap moves what follows, whatever the sizes") {
+    Folder folder;
+    std::mt19937 random(3);
+    for (std::size_t size : {1UL, 1000UL, (1UL << 20) - 1, (1UL << 20) + 17, 3UL << 20}) {
+        Bytes data(size);
+        for (auto& b : data) b = static_cast<std::uint8_t>(random());
+        auto path = folder / std::to_string(size);
+        auto writer = value(FileWriter::create(path));
+        done(writer.write(data));
+        done(writer.insert_gap(0, 1234));
+        done(writer.write_at(0, Bytes(1234, 0xAB)));
+        done(writer.commit());
+        auto got = bytes_of(path);
+        REQUIRE(got.size() == size + 1234);
+        CHECK(std::equal(data.begin(), data.end(), got.begin() + 1234));
+    }
+}
+
+TEST_CASE("a disk that is full or closed says so and leaves nothing") {
+    CHECK(FileWriter::create("/proc/ruedo-test").error().code != Code::internal);
+    auto full = FileWriter::create("/dev/full/x");
+    CHECK_FALSE(full.has_value());
+    if (fs::exists("/dev/full")) {
+        // A device that takes nothing stands for a full disk.
+        auto error = errno_error(ENOSPC, "Writing");
+        CHECK(error.code == Code::disk_full);
+        CHECK(errno_error(EROFS, "Writing").code == Code::read_only);
+    }
+}
+
+TEST_CASE("a name that is not there leads to the nearest that is") {
+    Folder folder;
+    put(folder / "lantern.webm", Bytes{1});
+    auto missing = open_file(folder / "lantren.webm");
+    REQUIRE_FALSE(missing.has_value());
+    CHECK(missing.error().code == Code::not_found);
+    CHECK(missing.error().hint.find("lantern.webm") != std::string::npos);
+    CHECK_FALSE(nearest_name(folder / "something-else-entirely.mp4").has_value());
+    CHECK(open_file(folder.path).error().code == Code::not_media);
+    put(folder / "empty.mp4", {});
+    CHECK(open_file(folder / "empty.mp4").error().code == Code::empty);
+}
+
+TEST_CASE("a reader gives the same bytes whatever the steps") {
+    Bytes data(100'000);
+    std::mt19937 random(4);
+    for (auto& b : data) b = static_cast<std::uint8_t>(random());
+    SourceReader reader(memory_source(data, "x"), 4096);
+    for (int i = 0; i < 2000; ++i) {
+        auto at = random() % data.size(), n = random() % 5000;
+        auto got = value(reader.view(at, n));
+        auto expected = std::min<std::size_t>(n, data.size() - at);
+        REQUIRE(got.size() == expected);
+        REQUIRE(std::equal(got.begin(), got.end(), data.begin() + static_cast<std::ptrdiff_t>(at)));
+        Bytes out;
+        auto read = reader.read(at, n, out);
+        if (at + n <= data.size()) CHECK((read && std::equal(out.begin(), out.end(), data.begin() + static_cast<std::ptrdiff_t>(at))));
+        else CHECK(read.error().code == Code::truncated);
+    }
+}

@@ -1,0 +1,140 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "player/player.h"
+
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+using nlohmann::json;
+
+namespace {
+PlayerDocument random_document(std::mt19937& random) {
+    PlayerDocument d;
+    d.app_name = "App " + std::to_string(random() % 1000) + " “ü”";
+    for (unsigned i = random() % 4; i > 0; --i) {
+        SourceSpec s;
+        s.name = "Clip " + std::to_string(i), s.file = "media/" + std::to_string(i) + ".webm";
+        s.start = {static_cast<Start::How>(random() % 3), {}};
+        if (s.start.how == Start::How::delay) s.start.delay = 1_ms * static_cast<std::int64_t>(random() % 5000);
+        s.loop.kind = static_cast<Loop::Kind>(random() % 3);
+        if (s.loop.kind == Loop::Kind::range) s.loop.from = 1_s, s.loop.to = 1_s + 1_ms * static_cast<std::int64_t>(1 + random() % 5000);
+        s.fit = static_cast<Fit>(random() % 4);
+        s.align_x = static_cast<double>(random() % 3) / 2, s.align_y = static_cast<double>(random() % 3) / 2;
+        d.sources.push_back(s);
+    }
+    d.surround = random() % 2 ? "#17131A" : "#8a2436";
+    d.skip = 1_s * static_cast<std::int64_t>(1 + random() % 60);
+    d.volume = static_cast<double>(random() % 101) / 100;
+    d.mount = static_cast<Mount>(random() % 3);
+    if (random() % 2) d.bar.end = {Control::full_screen};
+    return d;
+}
+}  // namespace
+
+TEST_CASE("a document is read as it was written") {
+    std::mt19937 random(16);
+    Folder folder;
+    for (int i = 0; i < 200; ++i) {
+        auto d = random_document(random);
+        done(save_document(d, folder / "a.ruedo"));
+        CHECK(value(load_document(folder / "a.ruedo")) == d);
+    }
+}
+
+TEST_CASE("a mistake in a document is named by its place") {
+    auto good = to_json([] { std::mt19937 r(1); PlayerDocument d = random_document(r); SourceSpec s; s.file = "a.mp4"; d.sources = {s}; return d; }());
+    auto at = [&](const char* pointer, json bad) {
+        auto j = good;
+        j[json::json_pointer(pointer)] = std::move(bad);
+        auto d = document_from_json(j, "a.ruedo");
+        REQUIRE_FALSE(d.has_value());
+        CHECK(d.error().sentence.find(pointer) != std::string::npos);
+        return d.error().code;
+    };
+    CHECK(at("/sources/0/fit", "squeeze") == Code::malformed);
+    CHECK(at("/sources/0/start", 7) == Code::malformed);
+    CHECK(at("/sources/0/loop", {{"from_ns", 5}, {"to_ns", 5}}) == Code::malformed);
+    CHECK(at("/sources/0/align", {0.5, 2}) == Code::malformed);
+    CHECK(at("/sources/0/flie", "x") == Code::malformed);
+    CHECK(at("/player/volume", 1.5) == Code::malformed);
+    CHECK(at("/player/skip_ns", -1) == Code::malformed);
+    CHECK(at("/player/surround", "pink") == Code::malformed);
+    CHECK(at("/player/bar/end", {"toggle", "lever"}) == Code::malformed);
+    CHECK(at("/mount", json::array()) == Code::malformed);
+    auto newer = good;
+    newer["ruedo"] = 99;
+    CHECK(document_from_json(newer, "a").error().code == Code::too_new);
+    CHECK(document_from_json(json::array(), "a").error().code == Code::malformed);
+}
+
+TEST_CASE("a document that is cut or scrambled is refused in one sentence") {
+    std::mt19937 random(17);
+    Folder folder;
+    auto text = to_json(random_document(random)).dump(2);
+    for (int i = 0; i < 300; ++i) {
+        auto bad = text;
+        if (i % 2) bad.resize(random() % bad.size());
+        else for (int k = 0; k < 3; ++k) bad[random() % bad.size()] = static_cast<char>(random());
+        put(folder / "x.ruedo", {reinterpret_cast<const std::uint8_t*>(bad.data()), bad.size()});
+        auto d = load_document(folder / "x.ruedo");
+        if (!d) CHECK_FALSE(d.error().sentence.empty());
+    }
+}
+
+TEST_CASE("saving over a project leaves the old one when it can't be done") {
+    Folder folder;
+    std::mt19937 random(18);
+    auto first = random_document(random);
+    done(save_document(first, folder / "p.ruedo"));
+    CHECK_FALSE(save_document(first, folder.path / "no-folder" / "p.ruedo").has_value());
+    CHECK(value(load_document(folder / "p.ruedo")) == first);
+    CHECK(std::distance(fs::directory_iterator(folder.path), {}) == 1);
+}
+
+TEST_CASE("names for files and programs are plain and never empty") {
+    CHECK(file_stem("Harbour Lights") == "harbour-lights");
+    CHECK(file_stem("../../etc/x y") == "etc-x-y");
+    CHECK(file_stem("ÄÖ") == "player");
+    CHECK(file_stem("") == "player");
+}
+
+TEST_CASE("the review finds what stands in a player's way") {
+    Folder folder;
+    fs::copy_file(fixture("vp9_opus.webm"), folder / "lantern.webm");
+    fs::copy_file(fixture("encrypted_encv.mp4"), folder / "locked.mp4");
+    PlayerDocument d;
+    SourceSpec good, missing, locked, stretched;
+    good.file = "lantern.webm", missing.file = "lantren.webm", locked.file = "locked.mp4", stretched.file = "lantern.webm";
+    stretched.fit = Fit::fill;
+    stretched.loop = {Loop::Kind::range, 1_s, 99_s};
+    d.sources = {good};
+    CHECK(review(d, folder.path).empty());
+    d.sources = {good, missing, locked, stretched};
+    auto found = review(d, folder.path);
+    auto says = [&](std::size_t source, const std::string& word) {
+        return std::any_of(found.begin(), found.end(), [&](auto& f) { return f.source == source && (f.sentence + f.why).find(word) != std::string::npos; });
+    };
+    CHECK(says(1, "lantern.webm"));
+    CHECK(says(2, "encrypted"));
+    CHECK(says(3, "stretched"));
+    CHECK(says(3, "loop"));
+    d.bar.start.clear();
+    d.sources = {good};
+    CHECK(review(d, folder.path).size() == 1);
+}
+
+TEST_CASE("the schema in the documentation knows every key that is written") {
+    auto schema = json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/project.schema.json"));
+    std::function<void(const json&, const json&, std::string)> walk = [&](const json& j, const json& s, std::string at) {
+        if (!j.is_object() || !s.contains("properties")) return;
+        for (auto& [key, inner] : j.items()) {
+            INFO(at + "/" + key);
+            REQUIRE(s["properties"].contains(key));
+            auto& sub = s["properties"][key];
+            if (inner.is_array() && !inner.empty() && sub.contains("items")) walk(inner[0], sub["items"], at + "/" + key + "/0");
+            else walk(inner, sub, at + "/" + key);
+        }
+    };
+    std::mt19937 random(19);
+    for (int i = 0; i < 20; ++i) walk(to_json(random_document(random)), schema, "");
+}

@@ -1,0 +1,41 @@
+#!/usr/bin/env bash
+# One run in a real window under Xvfb, with sound into a pipe whose samples are then looked at.
+set -u
+bin=$1 fixtures=$2
+work=$(mktemp -d)
+export XDG_RUNTIME_DIR=$work/run HOME=$work/home PULSE_RUNTIME_PATH=$work/pulse
+mkdir -p -m 700 "$XDG_RUNTIME_DIR" "$HOME" "$PULSE_RUNTIME_PATH"
+for n in $(seq 90 130); do [ -e /tmp/.X11-unix/X$n ] || { display=$n; break; }; done
+Xvfb :$display -screen 0 1280x800x24 >/dev/null 2>&1 & xvfb=$!
+mkfifo "$work/fifo"
+(cat "$work/fifo" >"$work/heard.raw") & reader=$!
+pulseaudio -n --daemonize=no --exit-idle-time=-1 --disable-shm=1 --use-pid-file=no \
+    --load="module-native-protocol-unix auth-anonymous=1 socket=$work/pulse/native" \
+    --load="module-pipe-sink file=$work/fifo format=s16le rate=48000 channels=2 use_system_clock_for_timing=yes" >"$work/pulse.log" 2>&1 & pulse=$!
+cleanup() { kill $pulse $xvfb $reader 2>/dev/null; wait $pulse $xvfb $reader 2>/dev/null; rm -rf "$work"; }
+trap cleanup EXIT
+export DISPLAY=:$display PULSE_SERVER=unix:$work/pulse/native QT_QPA_PLATFORM=xcb
+for i in $(seq 50); do [ -S "$work/pulse/native" ] && [ -e /tmp/.X11-unix/X$display ] && break; sleep 0.1; done
+"$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --json >"$work/report.json" || { cat "$work/report.json" "$work/pulse.log" | head -40; exit 1; }
+sleep 0.5
+python3 - "$work/report.json" "$work/heard.raw" <<'P'
+import array, json, sys
+d = json.load(open(sys.argv[1]))
+heard = array.array('h'); data = open(sys.argv[2], 'rb').read(); heard.frombytes(data[:len(data) // 4 * 4])
+left = heard[0::2]
+onsets, quiet = [], 48000
+for i, v in enumerate(left):
+    if abs(v) > 1500:
+        if quiet > 9600: onsets.append(i / 48000)
+        quiet = 0
+    else:
+        quiet += 1
+print({k: d[k] for k in ("state", "presented", "dropped", "av_offset_ms", "pacing_ms", "first_picture_ms")})
+print("through:", [e["detail"] for e in d["events"] if e["event"] == "sound"], "onsets:", [round(x - onsets[0], 3) for x in onsets] if onsets else onsets)
+ok = d["state"] == "ended" and d["error"] is None
+ok = ok and d["presented"] >= 120
+ok = ok and any("sound server" in e.get("detail", "") for e in d["events"] if e["event"] == "sound")
+ok = ok and len(onsets) >= 5 and all(abs((b - a) - round(b - a)) < 0.012 for a, b in zip(onsets, onsets[1:]))
+ok = ok and d["av_offset_ms"] is not None and d["av_offset_ms"]["p50"] < 25
+sys.exit(0 if ok else 1)
+P

@@ -1,0 +1,123 @@
+// SPDX-License-Identifier: Apache-2.0
+// Ten thousand random calls, in virtual time against the pure machine and in real time with threads.
+#include <thread>
+
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+using machine::Input;
+
+namespace {
+std::size_t threads_now() {
+    std::size_t n = 0;
+    for ([[maybe_unused]] auto& e : fs::directory_iterator("/proc/self/task")) ++n;
+    return n;
+}
+
+const std::vector<std::string> sources{"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "codec_xxxx.mp4", "colour_bt709_full_h264.mp4", "no-such-file.mp4"};
+
+Input random_call(Controller& c, std::mt19937& random) {
+    switch (random() % 14) {
+        case 0: c.open(fixture(sources[random() % sources.size()]), {.start = {random() % 2 ? Start::How::play : Start::How::hold, {}}, .loop = {}}); return Input::open;
+        case 1: case 2: c.play(); return Input::play;
+        case 3: case 4: c.pause(); return Input::pause;
+        case 5: c.stop(); return Input::stop;
+        case 6: case 7: c.seek(Time{static_cast<std::int64_t>(random()) % 7'000'000'000}, random() % 3 ? SeekMode::exact : SeekMode::keyframe); return Input::seek;
+        case 8: c.step(static_cast<int>(random() % 5) - 2); return Input::step;
+        case 9: c.set_rate(0.25 + static_cast<double>(random() % 16) / 4); return Input::released;
+        case 10: c.set_volume(static_cast<double>(random() % 100) / 100); return Input::released;
+        case 11: c.set_muted(random() % 2); return Input::released;
+        case 12: c.set_loop({static_cast<Loop::Kind>(random() % 3), 1_s, 2_s}); return Input::released;
+        default: c.skip(1_s * (static_cast<int>(random() % 21) - 10)); return Input::seek;
+    }
+}
+}  // namespace
+
+TEST_CASE("ten thousand random calls lead where the pure machine says") {
+    for (unsigned seed : {11U, 12U, 13U}) {
+        std::mt19937 random(seed);
+        Stage stage;
+        int compared = 0;
+        for (int i = 0; i < 10'000; ++i) {
+            auto before = stage.now().state;
+            auto call = random_call(stage.controller, random);
+            stage.run({});
+            auto after = stage.now().state;
+            REQUIRE(after.sound());
+            // What the call leads to at once, and what reports that take no time may add.
+            if (call == Input::play || call == Input::pause || call == Input::stop) {
+                auto expected = machine::step(before, call).state;
+                auto landed = machine::step(expected, Input::landed).state, fed = machine::step(expected, Input::fed).state;
+                INFO("seed " << seed << " call " << i << " " << machine::name(call) << " in " << machine::name(before.phase) << " gave " << machine::name(after.phase));
+                CHECK((after == expected || after == landed || after == fed));
+                ++compared;
+            }
+            if (random() % 3 == 0) stage.run(Time{static_cast<std::int64_t>(random() % 60'000'000)});
+        }
+        CHECK(compared > 2'000);
+        // Whatever happened, from here it does as it is told.
+        stage.controller.set_loop({});
+        stage.controller.set_rate(1);
+        stage.controller.open(fixture("vp9_opus.webm"));
+        REQUIRE(stage.settle());
+        stage.controller.stop();
+        REQUIRE(stage.settle());
+        CHECK(stage.now().state.phase == Phase::ready);
+        auto shown = stage.sink->shown.size();
+        stage.controller.play();
+        REQUIRE(stage.run_until([](auto& s) { return s.state.phase == Phase::ended; }));
+        CHECK(stage.sink->shown.size() - shown >= 179);
+        stage.controller.release();
+        stage.run(10_ms);
+        CHECK(stage.now().state.phase == Phase::closed);
+    }
+}
+
+TEST_CASE("ten thousand random calls in real time leave nothing running") {
+    auto baseline = threads_now();
+    for (unsigned seed : {21U, 22U, 23U}) {
+        auto mixer_strand = make_real_strand();
+        Mixer mixer(*mixer_strand, {});
+        std::mt19937 random(seed);
+        {
+            Controller controller({make_real_strand(), &mixer, &CodecRegistry::standard(), std::make_shared<NotingSink>(16_ms)});
+            std::atomic<bool> reading = true;
+            std::thread reader([&] { while (reading) { auto s = controller.snapshot(); if (!s.state.sound()) std::abort(); std::this_thread::sleep_for(std::chrono::microseconds(200)); } });
+            for (int i = 0; i < 10'000; ++i) {
+                random_call(controller, random);
+                if (random() % 64 == 0) std::this_thread::sleep_for(std::chrono::milliseconds(random() % 12));
+            }
+            controller.snapshot_after_calls();
+            controller.open(fixture("vp9_opus.webm"));
+            CHECK(controller.wait([](auto& s) { return s.state.phase == Phase::ready && !s.state.seeking; }, 20_s));
+            reading = false;
+            reader.join();
+        }
+    }
+    for (int i = 0; i < 50 && threads_now() > baseline; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    CHECK(threads_now() <= baseline);
+}
+
+TEST_CASE("releasing in any state returns within 200 ms") {
+    auto mixer_strand = make_real_strand();
+    Mixer mixer(*mixer_strand, {});
+    std::mt19937 random(31);
+    Time worst{};
+    for (int i = 0; i < 40; ++i) {
+        auto controller = std::make_unique<Controller>(Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
+        controller->open(fixture(sources[random() % sources.size()]), {.start = {Start::How::play, {}}, .loop = {}});
+        for (auto calls = random() % 4; calls > 0; --calls) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(random() % 40));
+            random_call(*controller, random);
+        }
+        auto begin = monotonic_now();
+        controller.reset();
+        worst = std::max(worst, monotonic_now() - begin);
+    }
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+    CHECK(worst < 2_s);
+#else
+    CHECK(worst < 200_ms);
+#endif
+}

@@ -1,0 +1,103 @@
+// SPDX-License-Identifier: Apache-2.0
+// What the tests share: fixtures and their facts, folders that go away, and playing in virtual time.
+#pragma once
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <random>
+
+#include "container/container.h"
+#include "demo/strip.h"
+#include "playback/playback.h"
+
+namespace ruedo::test {
+namespace fs = std::filesystem;
+
+inline fs::path fixture(const std::string& name) { return fs::path(RUEDO_FIXTURES) / name; }
+
+/// Exact facts about every fixture, by those who made it.
+inline const nlohmann::json& all_facts() {
+    static const auto facts = nlohmann::json::parse(std::ifstream(fixture("facts.json")));
+    return facts;
+}
+inline const nlohmann::json& facts(const std::string& name) {
+    for (auto& f : all_facts())
+        if (f["file"] == name) return f;
+    throw std::runtime_error("no facts about " + name);
+}
+/// Fixtures that play, by name.
+inline std::vector<std::string> playable() {
+    std::vector<std::string> names;
+    for (auto& f : all_facts())
+        if (!f.contains("expect") || f["expect"] == "play") names.push_back(f["file"]);
+    return names;
+}
+
+struct Folder {
+    fs::path path;
+    Folder() {
+        static std::atomic<int> count = 0;
+        path = fs::temp_directory_path() / ("ruedo-test-" + std::to_string(::getpid()) + "-" + std::to_string(count++));
+        fs::create_directories(path);
+    }
+    ~Folder() {
+        std::error_code ec;
+        fs::remove_all(path, ec);
+    }
+    fs::path operator/(const std::string& name) const { return path / name; }
+};
+
+template <class T>
+T value(Result<T> r) {
+    if (!r) FAIL(r.error().sentence);
+    return std::move(*r);
+}
+inline void done(const Outcome& r) {
+    if (!r) FAIL(r.error().sentence);
+}
+inline std::shared_ptr<Clip> open(const std::string& name) { return value(open_clip(fixture(name))); }
+inline Bytes bytes_of(const fs::path& path) { return value(read_file(path, 1 << 30)); }
+inline void put(const fs::path& path, ByteView bytes) { done(write_file(path, bytes)); }
+
+/// Notes every picture's time as it is shown.
+class NotingSink final : public PictureSink {
+  public:
+    struct Shown { Time pts, due; int number; };
+    explicit NotingSink(Time refresh = {}, bool read_numbers = false) : refresh_(refresh), read_(read_numbers) {}
+    std::shared_ptr<const Image> prepare(const Picture& p) override { return read_ ? std::make_shared<const Image>(render(p)) : nullptr; }
+    void show(std::shared_ptr<const Image> image, const Picture& p, Time due) override {
+        shown.push_back({p.pts, due, image ? demo::read_strip(*image).value_or(-1) : -1});
+    }
+    void clear() override {}
+    Time refresh() const override { return refresh_; }
+    std::vector<Shown> shown;
+
+  private:
+    Time refresh_;
+    bool read_;
+};
+
+/// A controller in virtual time.
+struct Stage {
+    std::shared_ptr<VirtualStrand> strand = make_virtual_strand();
+    Mixer mixer;
+    std::shared_ptr<NotingSink> sink;
+    Controller controller;
+    explicit Stage(double drift_ppm = 0, bool read_numbers = false)
+        : mixer(*strand, drift_ppm == 0 ? std::function<std::unique_ptr<SoundDevice>()>{} : [this, drift_ppm] { return make_silent_device(*strand, drift_ppm); }),
+          sink(std::make_shared<NotingSink>(Time{}, read_numbers)),
+          controller({strand, &mixer, &CodecRegistry::standard(), sink}) {}
+    void run(Time length) { strand->run_until(strand->now() + length); }
+    Snapshot now() const { return controller.snapshot(); }
+    bool run_until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 60_s) {
+        strand->run_until(strand->now() + limit, [&] { return wanted(now()); });
+        return wanted(now());
+    }
+    /// Takes up the calls that were made and waits for what they lead to.
+    bool settle() { run({}); return run_until([](auto& s) { return s.state.phase != Phase::opening && !s.state.seeking; }); }
+};
+
+}  // namespace ruedo::test

@@ -1,0 +1,215 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The player's widget, driven as a hand would.
+#include <QAbstractButton>
+#include <QImage>
+#include <QLabel>
+#include <QPushButton>
+
+#include "window_support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+struct Seat {
+    PlaybackHost host{false};
+    PlayerView view{host};
+    explicit Seat(const PlayerDocument& d, QSize size = {640, 420}) {
+        view.set_standalone();
+        view.resize(size);
+        view.show();
+        view.load(d, 0, "/");
+    }
+    bool phase(Phase wanted) { return soon([&] { return view.snapshot().state.phase == wanted && !view.snapshot().state.seeking; }); }
+    /// The number of the frame that is on the screen.
+    std::optional<int> frame() {
+        QImage shot(view.surface().size(), QImage::Format_RGB32);
+        view.surface().render(&shot);
+        auto r = view.surface().picture_rect().toAlignedRect();
+        auto part = shot.copy(r);
+        Image image{part.width(), part.height(), {}};
+        image.pixels.assign(part.constBits(), part.constBits() + part.sizeInBytes());
+        return demo::read_strip(image);
+    }
+};
+}  // namespace
+
+TEST_CASE("the first frame is held in its right shape, with a large mark to begin") {
+    for (auto name : {"vp9_opus.webm", "rotate90.mp4", "par43_sps.mp4", "odd_853x481_vp9.webm"}) {
+        INFO(name);
+        Seat seat(document_of({name}));
+        REQUIRE(seat.phase(Phase::ready));
+        REQUIRE(soon([&] { return seat.frame() == 0; }));
+        auto display = facts(name)["tracks"][0]["display"];
+        auto r = seat.view.surface().picture_rect();
+        CHECK(std::abs(r.width() / r.height() - display[0].get<double>() / display[1].get<double>()) < 0.01);
+        auto* mark = control(&seat.view, "Play from the start");
+        REQUIRE(mark);
+        CHECK(soon([&] { return mark->isVisible(); }));
+        static_cast<QAbstractButton*>(mark)->click();
+        CHECK(seat.phase(Phase::playing));
+        CHECK(soon([&] { return !mark->isVisible(); }));
+        CHECK(soon([&] { return seat.frame().value_or(0) > 3; }));
+    }
+}
+
+TEST_CASE("the toggle shows what a press will do, whoever changed the state") {
+    Seat seat(document_of({"vp9_opus.webm"}));
+    REQUIRE(seat.phase(Phase::ready));
+    auto* toggle = control(&seat.view, "Play");
+    REQUIRE(toggle);
+    static_cast<QAbstractButton*>(toggle)->click();
+    CHECK(soon([&] { return toggle->accessibleName() == "Pause"; }));
+    seat.view.controller().pause();  // not through the button
+    CHECK(soon([&] { return toggle->accessibleName() == "Play"; }));
+    toggle->setFocus();
+    key(toggle, Qt::Key_Space);
+    CHECK(soon([&] { return toggle->accessibleName() == "Pause"; }));
+    seat.view.controller().seek(5900_ms);
+    CHECK(seat.phase(Phase::ended));
+    CHECK(soon([&] { return toggle->accessibleName() == "Play"; }));
+}
+
+TEST_CASE("dragging the position seeks while it moves and lands exactly when let go") {
+    Seat seat(document_of({"h264_high_aac.mp4"}));
+    REQUIRE(seat.phase(Phase::ready));
+    auto* slider = control(&seat.view, "Position");
+    REQUIRE(slider);
+    REQUIRE(soon([&] { return slider->isEnabled(); }));
+    double from = 8, wide = slider->width() - 16.0, y = slider->height() / 2.0;
+    press(slider, {from + wide * 0.1, y});
+    for (int i = 1; i <= 10; ++i) move(slider, {from + wide * (0.1 + 0.06 * i), y}, Qt::LeftButton), pass(10);
+    let_go(slider, {from + wide * 0.7, y});
+    REQUIRE(soon([&] { auto s = seat.view.snapshot(); return !s.state.seeking && std::abs((s.position - 4200_ms).ns) < (30_ms).ns; }));
+    CHECK(soon([&] { auto f = seat.frame(); return f && std::abs(*f - 126) <= 1; }));
+    key(slider, Qt::Key_Home);
+    CHECK(soon([&] { return seat.view.snapshot().position == Time{} && seat.frame() == 0; }));
+    key(slider, Qt::Key_Right);
+    CHECK(soon([&] { return seat.view.snapshot().position >= 1_s; }));
+}
+
+TEST_CASE("skips, volume and mute do what they say") {
+    auto d = document_of({"vp9_opus.webm"});
+    d.skip = 2_s;
+    Seat seat(d);
+    REQUIRE(seat.phase(Phase::ready));
+    auto* forward = control(&seat.view, "Forward 2 seconds");
+    auto* back = control(&seat.view, "Back 2 seconds");
+    REQUIRE(forward);
+    REQUIRE(back);
+    static_cast<QAbstractButton*>(forward)->click();
+    static_cast<QAbstractButton*>(forward)->click();
+    CHECK(soon([&] { return seat.view.snapshot().position == 4_s; }));
+    static_cast<QAbstractButton*>(back)->click();
+    CHECK(soon([&] { return seat.view.snapshot().position == 2_s; }));
+    auto* volume = control(&seat.view, "Volume");
+    REQUIRE(volume);
+    key(volume, Qt::Key_Home);
+    CHECK(soon([&] { return seat.view.snapshot().volume == 0; }));
+    press(volume, {6 + (volume->width() - 12) * 0.5, 20});
+    CHECK(soon([&] { return std::abs(seat.view.snapshot().volume - 0.5) < 0.02; }));
+    auto* mute = control(&seat.view, "Sound off");
+    REQUIRE(mute);
+    static_cast<QAbstractButton*>(mute)->click();
+    CHECK(soon([&] { return seat.view.snapshot().muted && mute->accessibleName() == "Sound on"; }));
+}
+
+TEST_CASE("controls hide while it plays without the pointer and come back for pointer and key") {
+    auto d = document_of({"vp9_opus.webm"});
+    d.hide_after = 1_s;
+    d.sources[0].loop.kind = Loop::Kind::all;
+    Seat seat(d);
+    REQUIRE(seat.phase(Phase::ready));
+    pass(1300);
+    CHECK(seat.view.controls_shown());  // held: they stay
+    seat.view.setFocus();
+    seat.view.controller().play();
+    REQUIRE(seat.phase(Phase::playing));
+    CHECK(soon([&] { return !seat.view.controls_shown(); }, 4000));
+    move(&seat.view.surface(), {50, 50});
+    CHECK(seat.view.controls_shown());
+    CHECK(soon([&] { return !seat.view.controls_shown(); }, 4000));
+    key(&seat.view, Qt::Key_Tab);
+    CHECK(seat.view.controls_shown());
+}
+
+TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong place") {
+    auto d = document_of({"vp9_opus.webm"});
+    d.sources[0].start.how = Start::How::play;
+    d.sources[0].loop.kind = Loop::Kind::all;
+    Seat seat(d);
+    REQUIRE(seat.phase(Phase::playing));
+    std::mt19937 random(20);
+    auto before = seat.view.snapshot().counters.presented;
+    for (int i = 0; i < 40; ++i) {
+        seat.view.resize(200 + static_cast<int>(random() % 700), 160 + static_cast<int>(random() % 500));
+        pass(25);
+        auto r = seat.view.surface().picture_rect();
+        CHECK(std::abs(r.center().x() - seat.view.width() / 2.0) < 1.5);
+        CHECK(std::abs(r.center().y() - seat.view.height() / 2.0) < 1.5);
+        CHECK(std::abs(r.width() / r.height() - 16.0 / 9) < 0.03);
+    }
+    CHECK(seat.view.snapshot().state.phase == Phase::playing);
+    CHECK(seat.view.snapshot().counters.presented > before + 15);
+    seat.view.controller().pause();
+    REQUIRE(seat.phase(Phase::paused));
+    seat.view.resize(900, 300);
+    auto at = seat.view.snapshot().shown;
+    CHECK(soon([&] { auto f = seat.frame(); return f && std::abs(*f - time_to_ticks(at, 30)) <= 1; }));
+}
+
+TEST_CASE("an error stands where the picture would be, with a way to try again") {
+    Folder folder;
+    PlayerDocument d;
+    SourceSpec s;
+    s.file = "late.webm";
+    d.sources = {s};
+    PlaybackHost host{false};
+    PlayerView view(host);
+    view.resize(500, 400);
+    view.show();
+    view.load(d, 0, folder.path);
+    REQUIRE(soon([&] { return view.snapshot().state.phase == Phase::failed; }));
+    auto* sentence = view.findChild<QLabel*>("sentence");
+    REQUIRE(soon([&] { return sentence->isVisible() && sentence->text().contains("late.webm"); }));
+    CHECK_FALSE(view.controls_shown());
+    fs::copy_file(fixture("vp9_opus.webm"), folder / "late.webm");
+    for (auto* b : view.findChildren<QPushButton*>()) if (b->text() == "Try again") b->click();
+    CHECK(soon([&] { return view.snapshot().state.phase == Phase::ready; }));
+    CHECK(soon([&] { return !sentence->isVisible(); }));
+}
+
+TEST_CASE("the keys of the player work, and every control can be named and reached") {
+    Seat seat(document_of({"vp9_opus.webm"}));
+    REQUIRE(seat.phase(Phase::ready));
+    auto trigger = [&](const QKeySequence& keys) {
+        for (auto* a : seat.view.actions()) if (a->shortcut() == keys) { a->trigger(); return true; }
+        return false;
+    };
+    REQUIRE(trigger(Qt::CTRL | Qt::Key_Space));
+    CHECK(seat.phase(Phase::playing));
+    REQUIRE(trigger(Qt::Key_Space));
+    CHECK(seat.phase(Phase::paused));
+    seat.view.controller().seek(3_s);
+    CHECK(soon([&] { return seat.view.snapshot().position == 3_s; }));
+    REQUIRE(trigger(Qt::ALT | Qt::SHIFT | Qt::Key_Right));
+    CHECK(soon([&] { return seat.view.snapshot().position == 3033_ms; }));
+    REQUIRE(trigger(Qt::ALT | Qt::SHIFT | Qt::Key_Left));
+    CHECK(soon([&] { return seat.view.snapshot().position == 3_s; }));
+    REQUIRE(trigger(Qt::ALT | Qt::Key_Down));
+    CHECK(soon([&] { return seat.view.snapshot().volume < 0.97; }));
+    REQUIRE(trigger(Qt::Key_F11));
+    CHECK(soon([&] { return seat.view.in_full_screen(); }));
+    REQUIRE(trigger(Qt::Key_Escape));
+    CHECK(soon([&] { return !seat.view.in_full_screen(); }));
+    CHECK(seat.view.snapshot().position == 3_s);  // the same player, not restarted
+    int reachable = 0;
+    for (auto* w : seat.view.findChildren<QWidget*>())
+        if (w->isVisible() && (w->focusPolicy() & Qt::TabFocus)) {
+            CHECK_FALSE((w->accessibleName().isEmpty() && !qobject_cast<QAbstractButton*>(w)));
+            CHECK(w->width() >= 44);
+            CHECK(w->height() >= 44);
+            ++reachable;
+        }
+    CHECK(reachable >= 7);
+}

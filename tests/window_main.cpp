@@ -1,0 +1,17 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#define CATCH_CONFIG_RUNNER
+#include <QApplication>
+#include <QStandardPaths>
+#include <catch2/catch.hpp>
+
+#include "view/look.h"
+
+int main(int argc, char** argv) {
+    if (!qEnvironmentVariableIsSet("QT_QPA_PLATFORM") && !qEnvironmentVariableIsSet("DISPLAY")) qputenv("QT_QPA_PLATFORM", "offscreen");
+    QStandardPaths::setTestModeEnabled(true);
+    QApplication app(argc, argv);
+    app.setApplicationName("ruedo-window-tests");
+    app.setOrganizationName("ruedo-tests");
+    ruedo::look::apply();
+    return Catch::Session().run(argc, argv);
+}

@@ -1,0 +1,58 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#pragma once
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QKeyEvent>
+#include <QMouseEvent>
+
+#include "support.h"
+#include "view/player_view.h"
+
+namespace ruedo::test {
+
+/// Runs the event loop until `wanted`, or the limit.
+inline bool soon(const std::function<bool()>& wanted, int ms = 8000) {
+    QElapsedTimer clock;
+    clock.start();
+    while (!wanted()) {
+        if (clock.elapsed() > ms) return wanted();
+        QApplication::processEvents(QEventLoop::AllEvents, 10);
+    }
+    return true;
+}
+inline void pass(int ms) { soon([] { return false; }, ms); }
+
+/// What a hand does: events through the application, to the widget that has them.
+inline void press(QWidget* w, QPointF at, Qt::MouseButton button = Qt::LeftButton) {
+    QMouseEvent down(QEvent::MouseButtonPress, at, w->mapToGlobal(at), button, button, Qt::NoModifier);
+    QApplication::sendEvent(w, &down);
+}
+inline void move(QWidget* w, QPointF at, Qt::MouseButtons buttons = Qt::NoButton) {
+    QMouseEvent m(QEvent::MouseMove, at, w->mapToGlobal(at), Qt::NoButton, buttons, Qt::NoModifier);
+    QApplication::sendEvent(w, &m);
+}
+inline void let_go(QWidget* w, QPointF at) {
+    QMouseEvent up(QEvent::MouseButtonRelease, at, w->mapToGlobal(at), Qt::LeftButton, Qt::NoButton, Qt::NoModifier);
+    QApplication::sendEvent(w, &up);
+}
+inline void key(QWidget* w, int code, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
+    QKeyEvent down(QEvent::KeyPress, code, modifiers), up(QEvent::KeyRelease, code, modifiers);
+    QApplication::sendEvent(w, &down);
+    QApplication::sendEvent(w, &up);
+}
+/// The control of a bar with this accessible name, as it stands now.
+inline QWidget* control(QWidget* root, const QString& name) {
+    for (auto* w : root->findChildren<QWidget*>())
+        if (w->accessibleName() == name) return w;
+    return nullptr;
+}
+inline PlayerDocument document_of(std::initializer_list<const char*> names) {
+    PlayerDocument d;
+    for (auto name : names) {
+        SourceSpec s;
+        s.name = name, s.file = fixture(name).string();
+        d.sources.push_back(s);
+    }
+    return d;
+}
+}  // namespace ruedo::test

@@ -1,0 +1,200 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The workshop's window, driven for real.
+#include <QPushButton>
+
+#include "window_support.h"
+#include "workshop/facts.h"
+#include "workshop/pack_page.h"
+#include "workshop/path_chart.h"
+#include "workshop/ring.h"
+#include "workshop/sentences.h"
+#include "workshop/window.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+struct Shop {
+    Folder folder;
+    PlaybackHost host{false};
+    WorkshopWindow window{host};
+    Shop(std::initializer_list<const char*> files = {"vp9_opus.webm", "h264_high_aac.mp4"}) {
+        PlayerDocument d;
+        d.app_name = "Harbour Lights";
+        for (auto file : files) {
+            fs::copy_file(fixture(file), folder / file);
+            SourceSpec s;
+            s.name = s.file = file;
+            d.sources.push_back(s);
+        }
+        done(save_document(d, folder / "shop.ruedo"));
+        window.show();
+        REQUIRE(window.open_project(folder / "shop.ruedo"));
+    }
+    Snapshot now() { return window.player().snapshot(); }
+    bool phase(Phase p) { return soon([&] { return now().state.phase == p && !now().state.seeking; }); }
+};
+}  // namespace
+
+TEST_CASE("a project opens with its first source held on the first frame") {
+    Shop shop;
+    REQUIRE(shop.phase(Phase::ready));
+    CHECK(shop.now().source == "vp9_opus.webm");
+    CHECK(soon([&] { return shop.window.player().surface().has_picture(); }));
+    CHECK(shop.window.sentences().plain_text().contains("on its first frame, held"));
+    shop.window.project().set_current(1);
+    CHECK(soon([&] { return shop.now().source == "h264_high_aac.mp4"; }));
+    CHECK(soon([&] { return shop.window.facts().plain_text().contains("H.264") && shop.window.facts().plain_text().contains("180 frames"); }));
+}
+
+TEST_CASE("words in the sentences change the player at once, and can be undone") {
+    Shop shop;
+    auto& s = shop.window.sentences();
+    auto& p = shop.window.project();
+    auto first = p.document();
+    for (auto [key, value] : {std::pair{"loop", "all"}, {"fit", "cover"}, {"align", "0 1"}, {"mount", "handset-upright"}, {"surround", "#8A2436"}, {"volume", "40"}, {"skip", "5"}, {"hide", "2"}, {"bar-end", "volume"}, {"start", "play"}}) {
+        INFO(key);
+        auto before = p.document();
+        REQUIRE(s.set_value(key, value));
+        CHECK_FALSE(p.document() == before);
+        p.undo();
+        CHECK(p.document() == before);
+        p.redo();
+    }
+    CHECK_FALSE(s.set_value("fit", "squeeze"));
+    CHECK_FALSE(s.set_value("nothing", "x"));
+    CHECK(shop.phase(Phase::playing));  // "start: play" took effect
+    CHECK(shop.now().loop.kind == Loop::Kind::all);
+    CHECK(shop.window.player().width() < shop.window.player().height());  // a handset, upright
+    while (p.can_undo()) p.undo();
+    CHECK(p.document() == first);
+    CHECK(s.plain_text().contains("holds its last frame"));
+    for (auto& key : s.keys()) CHECK(s.plain_text().size() > key.size());
+}
+
+TEST_CASE("a project is saved, opened again and not mixed up with unsaved work") {
+    Shop shop;
+    auto& p = shop.window.project();
+    shop.window.sentences().set_value("loop", "all");
+    CHECK(p.modified());
+    done(p.save());
+    CHECK_FALSE(p.modified());
+    CHECK(value(load_document(shop.folder / "shop.ruedo")).sources[0].loop.kind == Loop::Kind::all);
+    fs::create_directory(shop.folder / "elsewhere");
+    done(p.save_as(shop.folder / "elsewhere" / "copy.ruedo"));
+    CHECK(fs::exists(resolve(p.document().sources[0], p.folder())));
+    CHECK(Project::recent().contains(QString::fromStdString((shop.folder / "elsewhere" / "copy.ruedo").string())));
+    // Changed and then crashed: the copy holds the work.
+    shop.window.sentences().set_value("skip", "7");
+    REQUIRE(soon([] { return Project::recovered().has_value(); }, 4000));
+    CHECK(Project::recovered()->document.skip == 7_s);
+    Project other;
+    other.recover(*Project::recovered());
+    CHECK(other.modified());
+    CHECK(other.document().skip == 7_s);
+    p.forget_recovery();
+    CHECK_FALSE(Project::recovered().has_value());
+}
+
+TEST_CASE("adding takes what is there, names what is not, and adds folders") {
+    Shop shop;
+    fs::create_directory(shop.folder / "more");
+    fs::copy_file(fixture("vfr_h264.mp4"), shop.folder / "more" / "a.mp4");
+    fs::copy_file(fixture("vp8_vorbis.webm"), shop.folder / "more" / "b.webm");
+    put(shop.folder / "more" / "notes.txt", Bytes{1});
+    auto path = [&](const char* name) { return QString::fromStdString((shop.folder / name).string()); };
+    shop.window.add_sources({path("more")});
+    CHECK(shop.window.project().document().sources.size() == 4);
+    CHECK(shop.window.project().document().sources[2].file == "more/a.mp4");
+    shop.window.add_sources({path("vp9_opsu.webm")});
+    CHECK(shop.window.project().document().sources.size() == 4);
+    bool said = false;
+    for (auto* l : shop.window.findChildren<QLabel*>()) said = said || (l->isVisible() && l->text().contains("Did you mean “vp9_opus.webm”"));
+    CHECK(said);
+    shop.window.project().undo();
+    CHECK(shop.window.project().document().sources.size() == 2);
+}
+
+TEST_CASE("the ring's calls do what they say, and those that are not allowed say why") {
+    Shop shop;
+    REQUIRE(shop.phase(Phase::ready));
+    auto& ring = shop.window.ring();
+    auto button = [&](machine::Input call) { return ring.call_button(call); };
+    REQUIRE(soon([&] { return button(machine::Input::play)->isEnabled(); }));
+    button(machine::Input::play)->click();
+    REQUIRE(shop.phase(Phase::playing));
+    button(machine::Input::pause)->click();
+    REQUIRE(shop.phase(Phase::paused));
+    button(machine::Input::seek)->click();
+    CHECK(soon([&] { return shop.now().position == 3_s; }));
+    button(machine::Input::step)->click();
+    CHECK(soon([&] { return shop.now().position == 3033_ms; }));
+    button(machine::Input::stop)->click();
+    REQUIRE(shop.phase(Phase::ready));
+    CHECK(soon([&] { return ring.taken(Phase::ready, Phase::playing) == 1 && ring.taken(Phase::playing, Phase::paused) == 1; }));
+    button(machine::Input::release)->click();
+    REQUIRE(shop.phase(Phase::closed));
+    REQUIRE(soon([&] { return !button(machine::Input::play)->isEnabled(); }));
+    CHECK(button(machine::Input::play)->toolTip().contains("released"));
+}
+
+TEST_CASE("the path follows the trace, and its stretch can be copied as text") {
+    Shop shop;
+    REQUIRE(shop.phase(Phase::ready));
+    shop.window.player().controller().play();
+    pass(800);
+    shop.window.player().controller().seek(4_s);
+    pass(600);
+    auto text = shop.window.path().visible_events();
+    CHECK(text.contains("\"event\":\"call\""));
+    CHECK(text.contains("\"event\":\"seek\""));
+    int lines = 0;
+    for (auto& line : text.split('\n', Qt::SkipEmptyParts)) {
+        CHECK(nlohmann::json::accept(line.toStdString()));
+        ++lines;
+    }
+    CHECK(lines >= 5);
+}
+
+TEST_CASE("packing from the window makes an app that starts from any folder and plays the same") {
+    Shop shop;
+    auto out = shop.folder / "app";
+    bool finished = false, fine = false;
+    shop.window.pack_page().on_done = [&](bool ok) { finished = true, fine = ok; };
+    shop.window.show_step(WorkshopWindow::pack_step);
+    shop.window.pack_page().pack_into(out);
+    REQUIRE(soon([&] { return finished; }, 20'000));
+    REQUIRE(fine);
+    auto moved = shop.folder / "moved elsewhere";
+    fs::rename(out, moved);
+    fs::current_path("/");
+    auto report = shop.folder / "report.json";
+    auto command = "'" + (moved / "harbour-lights").string() + "' --check 2s --json > '" + report.string() + "'";
+    REQUIRE(std::system(command.c_str()) == 0);
+    auto j = nlohmann::json::parse(std::ifstream(report));
+    CHECK(j["state"] == "playing");
+    CHECK(j["presented"].get<int>() > 40);
+    CHECK(j["error"].is_null());
+    // The same place again is refused, and nothing is lost.
+    finished = false;
+    shop.window.pack_page().pack_into(moved);
+    REQUIRE(soon([&] { return finished; }));
+    CHECK_FALSE(fine);
+}
+
+TEST_CASE("nothing is cut off at 1280 x 800, and every button can be named") {
+    Shop shop;
+    shop.window.resize(1280, 800);
+    for (int step : {WorkshopWindow::gather, WorkshopWindow::arrange, WorkshopWindow::pack_step}) {
+        shop.window.show_step(step);
+        pass(200);
+        CHECK(shop.window.size() == QSize(1280, 800));
+        for (auto* b : shop.window.findChildren<QPushButton*>()) {
+            if (!b->isVisible()) continue;
+            INFO(b->text().toStdString());
+            CHECK_FALSE(b->text().isEmpty());
+            CHECK(b->height() >= 24);
+            CHECK(b->fontMetrics().horizontalAdvance(b->text()) <= b->width());
+        }
+    }
+}
