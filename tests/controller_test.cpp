@@ -253,13 +253,10 @@ TEST_CASE("speed is kept to, from a quarter to four times") {
 
 TEST_CASE("sight keeps to sound for an hour, whichever way the device's clock is off") {
     for (double ppm : {-300.0, 300.0}) {
-        Stage stage(ppm);
         auto options = playing;
         options.loop.kind = Loop::Kind::all;
-        stage.controller.open(fixture("colour_bt709_full_h264.mp4"), options);  // pictures only: the clock alone
-        stage.run(10_s);
         Stage sounding(ppm);
-        sounding.controller.open(fixture("h264_cbp_opus_frag.mp4"), options);
+        sounding.controller.open(tiny("small.webm"), options);
         sounding.run(1_s * 3600);
         auto report = sounding.controller.report();
         REQUIRE(report.av_offset_ms);

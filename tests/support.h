@@ -6,10 +6,12 @@
 #include <catch2/catch.hpp>
 #include <filesystem>
 #include <fstream>
+#include <mutex>
 #include <nlohmann/json.hpp>
 #include <random>
 
 #include "container/container.h"
+#include "demo/clips.h"
 #include "demo/strip.h"
 #include "playback/playback.h"
 
@@ -61,6 +63,25 @@ inline void done(const Outcome& r) {
 inline std::shared_ptr<Clip> open(const std::string& name) { return value(open_clip(fixture(name))); }
 inline Bytes bytes_of(const fs::path& path) { return value(read_file(path, 1 << 30)); }
 inline void put(const fs::path& path, ByteView bytes) { done(write_file(path, bytes)); }
+
+/// Clips of 96 x 54 that cost next to nothing to decode; made once for a run of the tests.
+inline fs::path tiny(const std::string& file) {
+    static Folder folder;
+    static std::mutex mutex;
+    std::lock_guard lock(mutex);
+    auto path = folder / file;
+    if (!fs::exists(path)) {
+        demo::ClipSpec spec;
+        spec.file = file;
+        bool webm = file.ends_with(".webm");
+        spec.video = webm ? Codec::vp9 : Codec::h264, spec.audio = webm ? Codec::opus : Codec::aac;
+        spec.width = 96, spec.height = 54, spec.seconds = 6, spec.keyframe_every = 30, spec.bitrate = 60'000;
+        spec.draw = [](demo::Canvas& c, double t) { c.gradient({60, 70, 90}, {90, 80, 60}); c.circle({20 + 9 * t, 40}, 4, {220, 200, 120}); };
+        spec.sound = demo::burst;
+        done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
+    }
+    return path;
+}
 
 /// Notes every picture's time as it is shown.
 class NotingSink final : public PictureSink {

@@ -42,7 +42,7 @@ TEST_CASE("the first frame is held in its right shape, with a large mark to begi
         REQUIRE(soon([&] { return seat.frame() == 0; }));
         auto display = facts(name)["tracks"][0]["display"];
         auto r = seat.view.surface().picture_rect();
-        CHECK(std::abs(r.width() / r.height() - display[0].get<double>() / display[1].get<double>()) < 0.01);
+        CHECK(std::abs(r.width() / r.height() - display[0].get<double>() / display[1].get<double>()) < 0.02);
         auto* mark = control(&seat.view, "Play from the start");
         REQUIRE(mark);
         CHECK(soon([&] { return mark->isVisible(); }));

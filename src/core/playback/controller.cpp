@@ -11,9 +11,9 @@ namespace {
 template <class F>
 auto on_strand(Strand& strand, F ask) -> decltype(ask()) {
     if (strand.is_virtual() || strand.is_current()) return ask();
-    std::promise<decltype(ask())> promise;
-    auto answer = promise.get_future();
-    strand.post([&] { promise.set_value(ask()); });
+    auto promise = std::make_shared<std::promise<decltype(ask())>>();
+    auto answer = promise->get_future();
+    strand.post([promise, ask] { promise->set_value(ask()); });
     return answer.get();
 }
 }  // namespace
@@ -27,12 +27,13 @@ Controller::~Controller() {
         return;
     }
     release();
-    std::promise<void> closed;
-    auto done = closed.get_future();
-    // The engine goes with its last task, on the strand; waiting for that means nothing of it is left running.
-    engine_->strand().post([engine = std::move(engine_), &closed]() mutable {
+    // The engine goes with its last task, on the strand; the strand itself must not end on its own thread.
+    auto strand = engine_->shared_strand();
+    auto closed = std::make_shared<std::promise<void>>();
+    auto done = closed->get_future();
+    strand->post([engine = std::move(engine_), closed]() mutable {
         engine.reset();
-        closed.set_value();
+        closed->set_value();
     });
     done.wait();
 }

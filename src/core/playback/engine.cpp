@@ -236,6 +236,7 @@ void Controller::Engine::reset_source() {
     picture_busy_ = sound_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
+    current_.reset();
     shown_at_ = {INT64_MIN};
     pictures_.reset(), sound_.reset(), stretcher_.reset(), clip_.reset();
     wanted_.reset(), seeking_for_.reset();
@@ -327,6 +328,7 @@ void Controller::Engine::opened(Result<Opened> result) {
     clock_.hold(start);
     if (o.first) {
         items_.push_back(item_of(*o.first, o.first->pts));
+        current_ = o.first->pts;
         pump_prepare();
     }
     if (wanted_ && !state_.queued) wanted_.reset();
@@ -346,8 +348,8 @@ void Controller::Engine::begin_seek() {
     seeking_for_ = wanted;
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
     // A step forward may already be decoded.
-    if (wanted.steps > 0 && shown_) {
-        while (!items_.empty() && items_.front().at <= shown_at_) items_.pop_front();
+    if (wanted.steps > 0 && current_) {
+        while (!items_.empty() && items_.front().picture.pts <= *current_) items_.pop_front();
         if (items_.size() >= static_cast<std::size_t>(wanted.steps)) {
             items_.erase(items_.begin(), items_.begin() + wanted.steps - 1);
             auto picture = items_.front().picture;
@@ -373,7 +375,7 @@ void Controller::Engine::begin_seek() {
         return;
     }
     auto result = std::make_shared<Result<std::optional<Picture>>>(std::nullopt);
-    auto from = shown_ ? shown_->pts : Time{};
+    auto from = current_.value_or(Time{});
     auto job = [result, pictures = pictures_, cancel = cancel_, wanted, from] {
         *result = [&]() -> Result<std::optional<Picture>> {
             if (wanted.steps == 0) {
@@ -421,6 +423,7 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
     shown_at_ = {INT64_MIN};
     if (*result) {
         items_.push_front(item_of(**result, (*result)->pts));
+        current_ = (*result)->pts;
     }
     seeking_for_ = wanted;
     note("seek", wanted.steps ? "step" : wanted.mode == SeekMode::keyframe ? "to a keyframe" : "exact", now() - wanted.asked, at);

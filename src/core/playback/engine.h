@@ -34,6 +34,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     PlaybackReport report() const;
     void cancel_work();
     Strand& strand() { return *env_.strand; }
+    std::shared_ptr<Strand> shared_strand() { return env_.strand; }
     Trace& trace() { return trace_; }
     bool wait(const std::function<bool(const Snapshot&)>& done, Time deadline);
 
@@ -89,6 +90,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void present_due();
     void show(Item item, Time due);
     void count_repeats(Time due);
+    void measure_offset(Time picture, Time when);
     void tick();
     void start_clock_if_ready();
     void check_end(Time now);
@@ -131,7 +133,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
 
     std::deque<Item> items_;
     std::optional<Picture> shown_;
-    Time shown_at_{INT64_MIN};        ///< Unrolled time of the picture shown.
+    Time shown_at_{INT64_MIN};        ///< Unrolled time of the picture shown; the lowest while a new one is awaited.
+    std::optional<Time> current_;     ///< Time of the picture that counts: shown, or found and about to be. Steps go from it.
     Time last_due_{INT64_MIN / 2};    ///< When the last picture was to be shown.
     Time last_shown_wall_{INT64_MIN / 2};
     std::uint64_t generation_ = 0, sound_generation_ = 0, next_ticket_ = 1;

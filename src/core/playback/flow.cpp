@@ -200,7 +200,7 @@ void Controller::Engine::tick() {
             if (auto heard = voice_->heard(t)) {
                 clock_.follow(*heard, t);
                 bool drained = sound_end_ && !looping() && *heard >= sound_until_ - 2_ms;
-                if (drained) sound_master_ = false, sound_done_ = true;  // the monotonic clock goes on from here
+                if (drained) sound_master_ = false, sound_done_ = true, clock_.let_run(t);  // the monotonic clock goes on from here
             }
             if (voice_->starved() && !sound_end_) {
                 note("starved", "sound ran out");
@@ -315,6 +315,7 @@ void Controller::Engine::show(Item item, Time due) {
     bool first = shown_at_.ns == INT64_MIN;
     shown_at_ = item.at;
     shown_ = item.picture;
+    current_ = item.picture.pts;
     last_shown_wall_ = t;
     count_repeats(due);
     env_.sink->show(item.image, item.picture, due);
@@ -330,10 +331,16 @@ void Controller::Engine::show(Item item, Time due) {
     ++counters_.presented;
     if (!clock_.running() || first) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((t - due).ns));
-    if (sound_master_ && offsets_.size() < figures_kept) {
-        av_offset_ = clock_.at(t) - item.at;
-        offsets_.push_back(av_offset_->ns);
-    }
+    measure_offset(item.at, t);
+}
+
+/// Sight against sound, both as they really come: the sound being heard when the picture is seen.
+void Controller::Engine::measure_offset(Time picture, Time when) {
+    if (!sound_master_ || !voice_ || offsets_.size() >= figures_kept) return;
+    auto heard = voice_->heard(when);
+    if (!heard) return;
+    av_offset_ = *heard - picture;
+    offsets_.push_back(av_offset_->ns);
 }
 
 void Controller::Engine::painted(Time pts, Time due, Time when) {
@@ -342,10 +349,7 @@ void Controller::Engine::painted(Time pts, Time due, Time when) {
     ++counters_.presented;
     if (!clock_.running() || due.ns == 0) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((when - due).ns));
-    if (sound_master_ && shown_ && shown_->pts == pts && offsets_.size() < figures_kept) {
-        av_offset_ = clock_.at(when) - shown_at_;
-        offsets_.push_back(av_offset_->ns);
-    }
+    if (shown_ && shown_->pts == pts) measure_offset(shown_at_, when);
 }
 
 void Controller::Engine::refresh() {

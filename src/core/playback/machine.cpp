@@ -37,7 +37,7 @@ Step on_call(State state, Input call) {
     }
     if (call == Input::open) {
         if (now.phase == Phase::closed) return refuse(state);
-        now = {Phase::opening, now.phase == Phase::opening ? now.intent : Intent::hold, false, false};
+        now = {Phase::opening, Intent::hold, false, false};
         s.effects = {Effect::open_source};
         return s;
     }
