@@ -44,7 +44,7 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
         for (auto range : {Colour::Range::limited, Colour::Range::full})
             for (int c = 0; c < 27; ++c) {
                 std::array<int, 3> rgb{c % 3 * 127, c / 3 % 3 * 127, c / 9 * 127};
-                Image image{16, 16, std::vector<std::uint8_t>(16 * 16 * 4, 255)};
+                Image image{16, 16, Pixels(16 * 16 * 4, 255)};
                 for (int i = 0; i < 256; ++i)
                     for (std::size_t k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>(4 * i) + 2 - k] = static_cast<std::uint8_t>(rgb[k]);
                 auto back = render(to_picture(image, {matrix, range, 2, 2}));
@@ -59,7 +59,7 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
 }
 
 TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
-    Image image{41, 27, std::vector<std::uint8_t>(41 * 27 * 4, 0)};
+    Image image{41, 27, Pixels(41 * 27 * 4, 0)};
     // A bright corner at the top left.
     for (int y = 0; y < 9; ++y)
         for (int x = 0; x < 13; ++x) for (int k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>((y * 41 + x) * 4 + k)] = 255;

@@ -20,6 +20,11 @@ class VideoDecoder {
     virtual Outcome drain(std::vector<Picture>& out) = 0;
     /// Forgets everything, for a jump to a keyframe.
     virtual void reset() = 0;
+    /// Pictures before `from` are decoded but need not be handed out, which spares copying them.
+    virtual void hand_out_from(Time from) { from_ = from; }
+
+  protected:
+    Time from_{INT64_MIN};
 };
 
 class AudioDecoder {

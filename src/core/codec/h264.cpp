@@ -86,6 +86,9 @@ class Decoder final : public VideoDecoder {
     }
     void take(const SBufferInfo& info, std::vector<Picture>& out) {
         auto& b = info.UsrData.sSystemBuffer;
+        Time pts{static_cast<std::int64_t>(info.uiOutYuvTimeStamp)};
+        std::erase(pending_, pts);
+        if (pts < from_) return;
         if (b.iWidth <= 0 || b.iHeight <= 0 || !info.pDst[0]) return;
         std::array<std::uint8_t*, 3> to{};
         auto p = make_picture(b.iWidth, b.iHeight, to);
@@ -94,8 +97,7 @@ class Decoder final : public VideoDecoder {
             for (int y = 0; y < rows; ++y)
                 std::memcpy(to[i] + y * p.stride[i], info.pDst[i] + static_cast<std::ptrdiff_t>(y) * b.iStride[i == 0 ? 0 : 1], static_cast<std::size_t>(wide));
         }
-        p.pts = {static_cast<std::int64_t>(info.uiOutYuvTimeStamp)};
-        std::erase(pending_, p.pts);
+        p.pts = pts;
         p.colour = colour_;
         out.push_back(std::move(p));
     }

@@ -81,6 +81,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
     TRY_DO(reader_->seek(target));
     decoder_->reset();
+    decoder_->hand_out_from(target);
     ready_.clear(), ready_at_ = 0, fed_.clear(), drained_ = false;
     from_ = target;
     decoded_ = 0;

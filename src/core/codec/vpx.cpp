@@ -5,6 +5,8 @@
 #include <vpx/vpx_decoder.h>
 #include <vpx/vpx_encoder.h>
 
+#include <algorithm>
+
 #include "codec/codec.h"
 #include "media/codec_headers.h"
 
@@ -31,12 +33,21 @@ class Decoder final : public VideoDecoder {
         if (!shown) return {};
         if (shown->fmt == VPX_IMG_FMT_I42016 || shown->bit_depth > 8) return fail(Code::depth_unsupported, "The VP9 pictures have more than 8 bits, which is not supported.", "Convert the clip to 8 bits.");
         if (shown->fmt != VPX_IMG_FMT_I420) return fail(Code::chroma_unsupported, "The VP9 pictures have other than 4:2:0 chroma, which is not supported.", "Convert the clip to 4:2:0.");
-        std::array<std::uint8_t*, 3> to{};
-        auto p = make_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h), to);
-        for (std::size_t i = 0; i < 3; ++i) {
-            int rows = i == 0 ? p.height : (p.height + 1) / 2, wide = i == 0 ? p.width : (p.width + 1) / 2;
-            for (int y = 0; y < rows; ++y)
-                std::memcpy(to[i] + y * p.stride[i], shown->planes[i] + static_cast<std::ptrdiff_t>(y) * shown->stride[i], static_cast<std::size_t>(wide));
+        if (pts < from_) return {};
+        Picture p;
+        if (shown->fb_priv) {
+            // The decoder's own frame, kept as long as the picture is.
+            p.width = static_cast<int>(shown->d_w), p.height = static_cast<int>(shown->d_h);
+            for (std::size_t i = 0; i < 3; ++i) p.plane[i] = shown->planes[i], p.stride[i] = shown->stride[i];
+            p.owner = *static_cast<std::shared_ptr<Bytes>*>(shown->fb_priv);
+        } else {
+            std::array<std::uint8_t*, 3> to{};
+            p = make_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h), to);
+            for (std::size_t i = 0; i < 3; ++i) {
+                int rows = i == 0 ? p.height : (p.height + 1) / 2, wide = i == 0 ? p.width : (p.width + 1) / 2;
+                for (int y = 0; y < rows; ++y)
+                    std::memcpy(to[i] + y * p.stride[i], shown->planes[i] + static_cast<std::ptrdiff_t>(y) * shown->stride[i], static_cast<std::size_t>(wide));
+            }
         }
         p.pts = pts;
         if (vp9_) {
@@ -66,8 +77,29 @@ class Decoder final : public VideoDecoder {
         if (vpx_codec_dec_init(&codec_, vp9_ ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0) != VPX_CODEC_OK)
             return fail(Code::internal, "The decoder could not be started.");
         if (vp9_ && wide_) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, 1);
+        if (vp9_) vpx_codec_set_frame_buffer_functions(&codec_, take_frame, give_frame, this);
         return {};
     }
+    /// Frames of VP9 live in memory of ours, shared by the decoder and by pictures; those that nobody else holds
+    /// are used again.
+    static int take_frame(void* self, std::size_t size, vpx_codec_frame_buffer_t* frame) {
+        auto& pool = static_cast<Decoder*>(self)->pool_;
+        auto it = std::find_if(pool.begin(), pool.end(), [&](auto& b) { return b.use_count() == 1 && b->size() >= size; });
+        if (it == pool.end()) {
+            std::erase_if(pool, [&](auto& b) { return b.use_count() == 1 && b->size() < size; });
+            it = pool.insert(pool.end(), std::make_shared<Bytes>(size));  // zeroed, as the library asks for
+        }
+        frame->data = (*it)->data();
+        frame->size = (*it)->size();
+        frame->priv = new std::shared_ptr<Bytes>(*it);
+        return 0;
+    }
+    static int give_frame(void*, vpx_codec_frame_buffer_t* frame) {
+        delete static_cast<std::shared_ptr<Bytes>*>(frame->priv);
+        frame->priv = nullptr;
+        return 0;
+    }
+    std::vector<std::shared_ptr<Bytes>> pool_;
     vpx_codec_ctx_t codec_{};
     bool vp9_ = true, wide_ = false;
 };

@@ -59,7 +59,7 @@ struct Planes {
     std::uint8_t* u() { return y() + static_cast<std::size_t>(width) * static_cast<std::size_t>(height); }
     std::uint8_t* v() { return u() + static_cast<std::size_t>(half) * static_cast<std::size_t>((height + 1) / 2); }
     int width, height, half;
-    std::vector<std::uint8_t> memory;
+    Pixels memory;
 };
 
 Image make_image(int width, int height) {

@@ -2,6 +2,7 @@
 // Fitting pictures into places, and turning them into display pixels.
 #pragma once
 #include <filesystem>
+#include <memory>
 #include <vector>
 
 #include "media/media.h"
@@ -18,10 +19,23 @@ RectF fit_rect(Fit fit, double width, double height, double area_width, double a
 std::string_view fit_name(Fit fit);
 std::optional<Fit> fit_from_name(std::string_view name);
 
+/// Leaves new elements as they are: pixels are written right after they are made room for.
+template <class T>
+struct Unset : std::allocator<T> {
+    template <class U>
+    struct rebind { using other = Unset<U>; };
+    using std::allocator<T>::allocator;
+    template <class U>
+    void construct(U* p) noexcept { ::new (static_cast<void*>(p)) U; }
+    template <class U, class... A>
+    void construct(U* p, A&&... a) { ::new (static_cast<void*>(p)) U(std::forward<A>(a)...); }
+};
+using Pixels = std::vector<std::uint8_t, Unset<std::uint8_t>>;
+
 /// 32-bit pixels, as bytes B G R A in memory; opaque.
 struct Image {
     int width = 0, height = 0;
-    std::vector<std::uint8_t> pixels;
+    Pixels pixels;
     int stride() const { return width * 4; }
 };
 /// The picture turned, with square pixels, in exactly `width` x `height`; smooth scaling, before colour

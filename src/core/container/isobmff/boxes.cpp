@@ -32,12 +32,12 @@ const std::uint8_t* Table::page(std::uint64_t i, unsigned at) {
     if (i >= count_) return zeros.data();
     auto offset = offset_ + i * entry_ + at;
     if (offset < page_start_ || offset + 8 > page_start_ + page_filled_) {
-        page_.resize(page_size + 8);
+        page_.assign(page_size + 8, 0);
         auto got = source_->read_at(offset, std::span(page_).first(page_size));
         page_filled_ = got ? *got : 0;
-        std::fill(page_.begin() + static_cast<std::ptrdiff_t>(page_filled_), page_.end(), std::uint8_t{0});
+        // Behind the end of the file there are zeros; behind a whole page there is another page.
+        if (page_filled_ < page_size) page_filled_ += 8;
         page_start_ = offset;
-        page_filled_ += 8;  // the zeros behind the end of the file may be read too
     }
     return page_.data() + (offset - page_start_);
 }

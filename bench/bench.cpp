@@ -1,0 +1,258 @@
+// SPDX-License-Identifier: Apache-2.0
+// ruedo-bench: every figure is a ratio of the engine to something bare, taken alternately in the same run.
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <fstream>
+#include <map>
+#include <nlohmann/json.hpp>
+#include <functional>
+#include <random>
+#include <sstream>
+
+#include "bench/clips.h"
+#include "playback/playback.h"
+
+namespace ruedo::bench {
+namespace {
+using nlohmann::json;
+
+json row(double ratio, double goal, const char* better, const char* unit, std::size_t samples) {
+    return {{"ratio", ratio}, {"goal", goal}, {"better", better}, {"unit", unit}, {"samples", samples}};
+}
+double median(std::vector<double> v) {
+    std::sort(v.begin(), v.end());
+    return v.empty() ? 0 : v[v.size() / 2];
+}
+template <class F>
+double ms_of(F&& f) {
+    auto begin = monotonic_now();
+    f();
+    return (monotonic_now() - begin).ms();
+}
+struct OpenReader {
+    std::shared_ptr<Clip> clip;
+    std::unique_ptr<PictureReader> pictures;
+};
+OpenReader open_reader(const std::filesystem::path& path) {
+    OpenReader o;
+    auto opened = open_clip(path);
+    if (!opened) std::exit(1);
+    o.clip = std::move(*opened);
+    auto reader = PictureReader::open(o.clip, *o.clip->info().main(Kind::video), CodecRegistry::standard());
+    if (!reader) std::exit(1);
+    o.pictures = std::move(*reader);
+    return o;
+}
+
+json decode_to_picture(const std::string& name) {
+    auto packets = packets_of(clip(name));
+    auto file = clip(name);
+    std::vector<double> ratios;
+    for (int round = 0; round < 5; ++round) {
+        double bare = ms_of([&] {
+            auto decoder = bare_decoder(packets.track);
+            std::vector<std::uint8_t> pixels;
+            for (auto& p : packets.list) decoder->decode(p, &pixels);
+            decoder->drain(&pixels);
+        });
+        double ours = ms_of([&] {
+            auto o = open_reader(file);
+            while (auto p = o.pictures->next().value_or(std::nullopt)) render(*p);
+        });
+        if (round > 0) ratios.push_back(bare / ours);
+    }
+    return row(median(ratios), 0.9, "higher", "throughput to a bare loop’s", ratios.size() * packets.list.size());
+}
+
+json exact_seek(const std::string& name) {
+    auto packets = packets_of(clip(name));
+    auto o = open_reader(clip(name));
+    std::mt19937 random(1);
+    std::vector<double> ratios;
+    for (int i = 0; i < 40; ++i) {
+        auto target = random() % packets.list.size();
+        auto key = target;
+        while (key > 0 && !packets.list[key].head.keyframe) --key;
+        double bare = ms_of([&] {
+            auto decoder = bare_decoder(packets.track);
+            for (auto k = key; k <= target; ++k) decoder->decode(packets.list[k], nullptr);
+        });
+        double ours = ms_of([&] { (void)o.pictures->at(packets.list[target].head.pts); });
+        if (i >= 4) ratios.push_back(ours / bare);
+    }
+    return row(median(ratios), 1.15, "lower", "time to decoding from the keyframe, bare; median", ratios.size());
+}
+
+json first_picture(const std::string& name) {
+    auto path = clip(name);
+    auto packets = packets_of(path);
+    std::vector<double> ratios;
+    for (int i = 0; i < 12; ++i) {
+        double bare = ms_of([&] {
+            auto source = open_file(path);
+            Bytes head(65536);
+            (void)(*source)->read_at(0, head);
+            auto decoder = bare_decoder(packets.track);
+            decoder->decode(packets.list[0], nullptr);
+        });
+        double ours = ms_of([&] { (void)open_reader(path).pictures->at({}); });
+        // The goal allows 1.3 times the bare time and 10 ms on top; this is 1.3 exactly where that is used up.
+        if (i >= 2) ratios.push_back(ours / (1.3 * bare + 10) * 1.3);
+    }
+    return row(median(ratios), 1.3, "lower", "time to reading the header and decoding one keyframe, bare (10 ms allowed)", ratios.size());
+}
+
+json two_hours_open() {
+    auto long_clip = clip("two-hours.mp4"), short_clip = clip("h264-720p60.mp4");
+    std::vector<double> ratios;
+    for (int i = 0; i < 14; ++i) {
+        double s = ms_of([&] { (void)open_reader(short_clip).pictures->at({}); });
+        double l = ms_of([&] { (void)open_reader(long_clip).pictures->at({}); });
+        if (i >= 2) ratios.push_back(l / s);
+    }
+    return row(median(ratios), 2, "lower", "opening to a ten-second clip’s", ratios.size());
+}
+json two_hours_seek() {
+    auto l = open_reader(clip("two-hours.mp4")), s = open_reader(clip("h264-720p60.mp4"));
+    std::mt19937 random(2);
+    double long_sum = 0, short_sum = 0;
+    for (int i = 0; i < 24; ++i) {
+        // The same place in the group of pictures, so that decoding costs the same.
+        Time inside{static_cast<std::int64_t>(random()) % 9'900'000'000};
+        short_sum += ms_of([&] { (void)s.pictures->at(inside); });
+        long_sum += ms_of([&] { (void)l.pictures->at(inside + 10_s * static_cast<std::int64_t>(random() % 719)); });
+    }
+    return row(long_sum / short_sum, 2, "lower", "seeking anywhere to a ten-second clip’s", 24);
+}
+/// Peak memory of opening and seeking about, in a process of its own.
+double peak_mb(const std::filesystem::path& path) {
+    int pipe_ends[2];
+    if (pipe(pipe_ends) != 0) return 0;
+    if (auto child = fork(); child == 0) {
+        auto o = open_reader(path);
+        for (int i = 0; i < 5; ++i) (void)o.pictures->at(scaled(o.clip->info().duration, i / 5.0 + 0.1));
+        std::ifstream status("/proc/self/status");
+        std::string line;
+        double kb = 0;
+        while (std::getline(status, line))
+            if (line.starts_with("VmHWM:")) kb = std::stod(line.substr(6));
+        auto written = write(pipe_ends[1], &kb, sizeof kb);
+        _exit(written == sizeof kb ? 0 : 1);
+    } else {
+        double kb = 0;
+        auto got = read(pipe_ends[0], &kb, sizeof kb);
+        waitpid(child, nullptr, 0);
+        close(pipe_ends[0]), close(pipe_ends[1]);
+        return got == sizeof kb ? kb / 1024 : 0;
+    }
+}
+json two_hours_memory() {
+    return row(peak_mb(clip("two-hours.mp4")) - peak_mb(clip("h264-720p60.mp4")), 32, "lower", "MB of peak memory more than a ten-second clip", 1);
+}
+
+/// Plays for a while in real time against the silent stand-in, showing into nothing.
+PlaybackReport play(const std::filesystem::path& path, Time length, bool sound) {
+    auto mixer_strand = make_real_strand();
+    Mixer mixer(*mixer_strand, {});
+    Controller controller({make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(ticks_to_time(1, 1, 60))});
+    OpenOptions o;
+    o.start.how = Start::How::play;
+    o.loop.kind = Loop::Kind::all;
+    o.muted = !sound;
+    controller.open(path, o);
+    controller.wait([&](auto& s) { return s.state.phase == Phase::failed; }, length);
+    return controller.report();
+}
+json sync() {
+    auto report = play(clip("h264-720p60.mp4"), 12_s, true);
+    auto& s = report.av_offset_ms;
+    return row(s ? std::max(std::abs(s->p99), std::abs(s->p50)) : 1e9, 20, "lower", "ms between sight and sound, p99 (from inside)", s ? s->count : 0);
+}
+
+/// A timer and a copy of the pixels, as bare as pacing can be.
+double bare_pacing_p99(int fps, int frames, std::size_t bytes) {
+    std::vector<std::uint8_t> from(bytes), to(bytes);
+    std::vector<double> late;
+    auto begin = monotonic_now();
+    for (int i = 1; i <= frames; ++i) {
+        auto due = begin + ticks_to_time(i, 1, static_cast<std::uint64_t>(fps));
+        timespec ts{due.ns / 1'000'000'000, due.ns % 1'000'000'000};
+        clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &ts, nullptr);
+        late.push_back((monotonic_now() - due).ms());
+        std::copy(from.begin(), from.end(), to.begin());
+    }
+    std::sort(late.begin(), late.end());
+    return late[late.size() * 99 / 100];
+}
+json pacing() {
+    double worst = 0;
+    std::size_t frames = 0;
+    for (auto [name, fps, bytes] : {std::tuple{"vp8-360p30.webm", 30, 640 * 360 * 4}, std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4}}) {
+        double ours = 1e9, bare = 1e9;
+        for (int round = 0; round < 3; ++round) {
+            bare = std::min(bare, bare_pacing_p99(fps, fps * 10, static_cast<std::size_t>(bytes)));
+            auto report = play(clip(name), 10_s, true);
+            if (report.pacing_ms) ours = std::min(ours, report.pacing_ms->p99);
+            frames += report.snapshot.counters.presented;
+            // A drop is worse than any lateness: more than 0.1 % of them fail the row.
+            if (static_cast<double>(report.snapshot.counters.dropped) > 0.001 * static_cast<double>(report.snapshot.counters.presented) + 1) ours = std::max(ours, 1e3);
+        }
+        worst = std::max(worst, ours / (bare + 4));
+    }
+    return row(worst, 1, "lower", "p99 lateness to a bare timer’s and 4 ms; best of three; drops counted", frames);
+}
+
+}  // namespace
+
+const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
+    static const std::vector<std::pair<std::string, std::function<json()>>> list{
+        {"decode-to-picture.h264", [] { return decode_to_picture("h264-720p60.mp4"); }},
+        {"decode-to-picture.vp9", [] { return decode_to_picture("vp9-1080p30.webm"); }},
+        {"decode-to-picture.vp8", [] { return decode_to_picture("vp8-360p30.webm"); }},
+        {"exact-seek.h264", [] { return exact_seek("h264-720p60.mp4"); }},
+        {"exact-seek.vp9", [] { return exact_seek("vp9-1080p30.webm"); }},
+        {"first-picture.mp4", [] { return first_picture("h264-720p60.mp4"); }},
+        {"first-picture.webm", [] { return first_picture("vp9-1080p30.webm"); }},
+        {"two-hours.open", two_hours_open},
+        {"two-hours.seek", two_hours_seek},
+        {"two-hours.memory", two_hours_memory},
+        {"sync", sync},
+        {"pacing", pacing}};
+    return list;
+}
+}  // namespace ruedo::bench
+
+int main(int argc, char** argv) {
+    using namespace ruedo;
+    bool as_json = false, wrong = false;
+    std::vector<std::string> only;
+    for (int i = 1; i < argc; ++i) {
+        std::string a = argv[i];
+        if (a == "--json") as_json = true;
+        else if (a == "--only" && i + 1 < argc) {
+            std::stringstream list(argv[++i]);
+            for (std::string name; std::getline(list, name, ',');) only.push_back(name);
+        } else wrong = true;
+    }
+    auto& rows = bench::rows();
+    for (auto& name : only) wrong = wrong || std::none_of(rows.begin(), rows.end(), [&](auto& r) { return r.first == name; });
+    if (wrong) {
+        if (as_json) fmt::print("{}\n", nlohmann::json{{"error", {{"code", "usage"}, {"sentence", "There is no such option or row."}, {"hint", "ruedo-bench [--json] [--only NAME[,NAME]]"}}}}.dump());
+        else fmt::print(stderr, "ruedo-bench [--json] [--only NAME[,NAME]]\n");
+        return 2;
+    }
+    nlohmann::json all = nlohmann::json::object();
+    for (auto& [name, measure] : rows) {
+        if (!only.empty() && std::find(only.begin(), only.end(), name) == only.end()) continue;
+        all[name] = measure();
+        auto& r = all[name];
+        fmt::print(stderr, "{:24} {:8.3f}   goal {} {}   {}\n", name, r["ratio"].get<double>(), r["better"] == "higher" ? ">=" : "<=", r["goal"].get<double>(), r["unit"].get<std::string>());
+    }
+    if (as_json) fmt::print("{}\n", all.dump(2));
+    return 0;
+}
