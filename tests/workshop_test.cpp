@@ -156,6 +156,19 @@ TEST_CASE("the path follows the trace, and its stretch can be copied as text") {
     CHECK(lines >= 5);
 }
 
+TEST_CASE("playing on while another step is shown loses nothing") {
+    Shop shop;
+    REQUIRE(shop.phase(Phase::ready));
+    shop.window.player().controller().play();
+    REQUIRE(shop.phase(Phase::playing));
+    shop.window.show_step(WorkshopWindow::gather);
+    pass(100);
+    auto before = shop.now().counters.dropped;
+    pass(1200);
+    CHECK(shop.now().counters.dropped <= before + 1);
+    CHECK(shop.now().counters.presented > 25);
+}
+
 TEST_CASE("packing from the window makes an app that starts from any folder and plays the same") {
     Shop shop;
     auto out = shop.folder / "app";

@@ -4,6 +4,7 @@
 #include <QPainter>
 #include <QResizeEvent>
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 
 #include "view/look.h"
@@ -38,7 +39,9 @@ class PictureSurface::Sink final : public PictureSink {
         ask();
     }
     Time refresh() const override { return ticks_to_time(1, 1, 60); }
-    bool reports_paint() const override { return true; }
+    /// What nobody can see is not painted, and that is no loss.
+    bool reports_paint() const override { return visible_; }
+    void set_visible(bool visible) { visible_ = visible; }
 
     void set_size(int w, int h) {
         std::lock_guard lock(mutex_);
@@ -71,6 +74,7 @@ class PictureSurface::Sink final : public PictureSink {
     Time pts_{}, due_{};
     int width_ = 0, height_ = 0;
     bool painted_ = true, asked_ = false;
+    std::atomic<bool> visible_ = false;
 };
 
 PictureSurface::PictureSurface(QWidget* parent) : QWidget(parent), sink_(std::make_shared<Sink>(this)), surround_(look::surround) {
@@ -116,6 +120,9 @@ void PictureSurface::place() {
     }
     update();
 }
+
+void PictureSurface::showEvent(QShowEvent*) { sink_->set_visible(true); }
+void PictureSurface::hideEvent(QHideEvent*) { sink_->set_visible(false); }
 
 void PictureSurface::resizeEvent(QResizeEvent*) { place(); }
 

@@ -48,7 +48,10 @@ void check_extension(ClipInfo& info) {
             fmt::format("The name “{}” has two media extensions.", info.name), "Keep only the last one, and let it match the content."});
 }
 
-struct Named : Clip { ClipInfo& edit() { return info_; } };
+/// What all containers share is filled in here; the clip's own class does not know its name.
+struct Access : Clip {
+    static ClipInfo& info_of(Clip& clip) { return clip.*(&Access::info_); }
+};
 
 }  // namespace
 
@@ -69,7 +72,7 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     }
     auto clip = family == "matroska" ? matroska::open(source) : isobmff::open(source);
     if (!clip) return clip;
-    auto& info = static_cast<Named&>(**clip).edit();
+    auto& info = Access::info_of(**clip);
     info.name = name;
     info.bytes = size.value_or(0);
     check_extension(info);
