@@ -215,7 +215,7 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
         return;
     }
     auto fill = [&] {
-        w.be(0, 6).u16(1).be(0, 16).u16(static_cast<unsigned>(s.video.width)).u16(static_cast<unsigned>(s.video.height)).u32(0x480000).u32(0x480000).u32(0).u16(1).be(0, 8).be(0, 8).be(0, 8).be(0, 8).u16(24).u16(0xFFFF);
+        w.be(0, 6).u16(1).be(0, 8).be(0, 8).u16(static_cast<unsigned>(s.video.width)).u16(static_cast<unsigned>(s.video.height)).u32(0x480000).u32(0x480000).u32(0).u16(1).be(0, 8).be(0, 8).be(0, 8).be(0, 8).u16(24).u16(0xFFFF);
         if (s.codec == Codec::h264) w.box("avcC", [&] { w.raw(s.config); });
         if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
         if (s.codec == Codec::av1) w.box("av1C", [&] { w.raw(s.config); });
