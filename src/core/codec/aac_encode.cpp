@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// AAC-LC encoding through the VisualOn encoder.
+// AAC-LC encoding through vo-aacenc.
 extern "C" {
 #include <vo-aacenc/cmnMemory.h>
 #include <vo-aacenc/voAAC.h>
@@ -68,7 +68,7 @@ class Encoder final : public AudioEncoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "aac-encode", .library = "VisualOn AAC encoder", .licence = "Apache-2.0", .package = "libvo-aacenc0",
+    static const CodecModule module{.name = "aac-encode", .library = "vo-aacenc", .licence = "Apache-2.0", .package = "libvo-aacenc0",
         .decodes = {}, .encodes = {Codec::aac}, .audio_encoder = &Encoder::make};
     return &module;
 }
