@@ -16,9 +16,13 @@ TEST_CASE("every decoded picture carries the number its time says") {
             REQUIRE(track);
             const nlohmann::json* wanted = nullptr;
             for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+            auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
+            if (!wanted) {  // its maker only says that it plays
+                CHECK(demo::read_strip(render(value(reader->at(1_s)))) == 30);
+                continue;
+            }
             auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
             auto numbers = (*wanted)["index"].get<std::vector<int>>();
-            auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
             std::size_t i = 0;
             int wrong = 0;
             while (auto p = value(reader->next())) {

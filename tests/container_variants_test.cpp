@@ -1,0 +1,282 @@
+// SPDX-License-Identifier: Apache-2.0
+// One clip in every shape that the book allows: boxes moved and rewritten by hand, blocks laced every way.
+#include "media/codec_headers.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+/// A box tree in memory, to be changed and written again.
+struct Node {
+    std::string type;
+    Bytes body;
+    std::vector<Node> children;
+};
+const std::vector<std::string> parents{"moov", "trak", "mdia", "minf", "stbl", "edts"};
+
+std::vector<Node> parse(ByteView data) {
+    std::vector<Node> list;
+    ByteReader r(data);
+    while (r.left() >= 8) {
+        std::uint64_t size = r.u32(), head = 8;
+        auto t = r.take(4);
+        if (size == 1) size = r.u64(), head = 16;
+        Node n{{t.begin(), t.end()}, {}, {}};
+        auto body = r.take(size - head);
+        if (std::count(parents.begin(), parents.end(), n.type)) n.children = parse(body);
+        else n.body.assign(body.begin(), body.end());
+        list.push_back(std::move(n));
+    }
+    return list;
+}
+Bytes write(const std::vector<Node>& list) {
+    ByteWriter w;
+    for (auto& n : list) {
+        auto body = n.children.empty() ? n.body : write(n.children);
+        w.u32(body.size() + 8).text(n.type).raw(body);
+    }
+    return w.bytes;
+}
+template <class F>
+void each(std::vector<Node>& list, F&& change) {
+    for (auto& n : list) change(n), each(n.children, change);
+}
+std::uint32_t get32(const Bytes& b, std::size_t at) { return be32(b.data() + at); }
+
+/// Where the first mdat's bytes begin, and the file as boxes.
+std::uint64_t mdat_at(const std::vector<Node>& list) {
+    std::uint64_t at = 0;
+    for (auto& n : list) {
+        if (n.type == "mdat") return at + 8;
+        at += 8 + (n.children.empty() ? n.body.size() : write(n.children).size());
+    }
+    return 0;
+}
+/// Adds `by` to every chunk offset.
+void shift_chunks(std::vector<Node>& list, std::int64_t by) {
+    each(list, [&](Node& n) {
+        if (n.type != "stco" && n.type != "co64") return;
+        unsigned wide = n.type == "stco" ? 4 : 8;
+        ByteReader r(n.body);
+        ByteWriter w;
+        w.u32(r.u32());
+        auto count = r.u32();
+        w.u32(count);
+        for (std::uint32_t i = 0; i < count; ++i) w.be(static_cast<std::uint64_t>(static_cast<std::int64_t>(r.be(wide)) + by), wide);
+        n.body = w.bytes;
+    });
+}
+/// Rewrites with `change` and puts the chunk offsets right again.
+Bytes rewritten(const std::string& name, const std::function<void(std::vector<Node>&)>& change) {
+    auto list = parse(bytes_of(fixture(name)));
+    auto before = static_cast<std::int64_t>(mdat_at(list));
+    change(list);
+    auto after = static_cast<std::int64_t>(mdat_at(list));
+    shift_chunks(list, after - before);
+    return write(list);
+}
+
+std::vector<std::pair<PacketHead, Bytes>> packets(Clip& clip, std::uint64_t track) {
+    std::vector<std::pair<PacketHead, Bytes>> list;
+    auto reader = clip.reader(track);
+    PacketHead head;
+    while (value(reader->next(head))) {
+        Bytes data;
+        done(reader->read(data));
+        list.emplace_back(head, std::move(data));
+    }
+    return list;
+}
+void check_same(Bytes bytes, const std::string& name) {
+    auto other = value(open_clip(memory_source(std::move(bytes), name)));
+    auto original = open(name);
+    CHECK(other->info().duration == original->info().duration);
+    REQUIRE(other->info().tracks.size() == original->info().tracks.size());
+    for (auto& t : original->info().tracks) {
+        auto a = packets(*original, t.id), b = packets(*other, t.id);
+        REQUIRE(a.size() == b.size());
+        for (std::size_t i = 0; i < a.size(); ++i) {
+            REQUIRE(a[i].first.pts == b[i].first.pts);
+            REQUIRE(a[i].first.keyframe == b[i].first.keyframe);
+            REQUIRE(a[i].second == b[i].second);
+        }
+        // Seeking is the same too.
+        auto ra = original->reader(t.id), rb = other->reader(t.id);
+        for (int k = 0; k < 30; ++k) {
+            PacketHead ha, hb;
+            done(ra->seek(200_ms * k));
+            done(rb->seek(200_ms * k));
+            CHECK(value(ra->next(ha)) == value(rb->next(hb)));
+            CHECK(ha.pts == hb.pts);
+        }
+    }
+}
+}  // namespace
+
+TEST_CASE("the index may stand at the end") {
+    check_same(rewritten("h264_high_aac.mp4", [](auto& list) { std::stable_partition(list.begin(), list.end(), [](auto& n) { return n.type != "moov"; }); }), "h264_high_aac.mp4");
+}
+
+TEST_CASE("the index may stand in front, with anything between") {
+    check_same(rewritten("h264_high_aac.mp4", [](auto& list) {
+        std::stable_partition(list.begin(), list.end(), [](auto& n) { return n.type == "ftyp" || n.type == "moov"; });
+        for (int i = 0; i < 5; ++i) list.insert(list.begin() + 1, Node{"free", Bytes(static_cast<std::size_t>(i) * 1000), {}});
+        list.insert(list.begin() + 3, Node{"uuid", Bytes(100, 7), {}});
+    }), "h264_high_aac.mp4");
+}
+
+TEST_CASE("chunk offsets may have 64 bits") {
+    check_same(rewritten("h264_high_aac.mp4", [](auto& list) {
+        each(list, [](Node& n) {
+            if (n.type != "stco") return;
+            n.type = "co64";
+            ByteWriter w;
+            w.u32(0).u32(get32(n.body, 4));
+            for (std::size_t at = 8; at < n.body.size(); at += 4) w.u64(get32(n.body, at));
+            n.body = w.bytes;
+        });
+    }), "h264_high_aac.mp4");
+}
+
+TEST_CASE("sample sizes may be compact") {
+    check_same(rewritten("h264_high_aac.mp4", [](auto& list) {
+        each(list, [](Node& n) {
+            if (n.type != "stsz" || get32(n.body, 4) != 0) return;
+            n.type = "stz2";
+            ByteWriter w;
+            auto count = get32(n.body, 8);
+            w.u32(0).u32(16).u32(count);
+            for (std::uint32_t i = 0; i < count; ++i) w.u16(get32(n.body, 12 + 4U * i));
+            n.body = w.bytes;
+        });
+    }), "h264_high_aac.mp4");
+}
+
+TEST_CASE("a track without sync table is keyframes only; a stated rotation is told, whichever way") {
+    for (auto [turn, a, b, c, d] : {std::tuple{0, 1, 0, 0, 1}, {90, 0, 1, -1, 0}, {180, -1, 0, 0, -1}, {270, 0, -1, 1, 0}}) {
+        auto bytes = rewritten("h264_high_aac.mp4", [&, a = a, b = b, c = c, d = d](auto& list) {
+            each(list, [&](Node& n) {
+                if (n.type == "stss") n.type = "free";
+                if (n.type != "tkhd") return;
+                auto put = [&](std::size_t at, int v) {
+                    auto fixed = static_cast<std::uint32_t>(v * 65536);
+                    for (std::size_t i = 0; i < 4; ++i) n.body[at + i] = static_cast<std::uint8_t>(fixed >> (24 - 8 * i));
+                };
+                put(40, a), put(44, b), put(52, c), put(56, d);
+            });
+        });
+        auto clip = value(open_clip(memory_source(bytes, "turned.mp4")));
+        auto& track = *clip->info().main(Kind::video);
+        CHECK(track.video.rotation == turn);
+        CHECK(track.video.display_width() == (turn % 180 ? 360 : 640));
+        CHECK(value(scan_track(*clip, track)).keyframe_times.size() == 180);
+    }
+}
+
+TEST_CASE("an edit list of several cuts plays without them and says so") {
+    auto bytes = rewritten("h264_high_aac.mp4", [](auto& list) {
+        each(list, [](Node& n) {
+            if (n.type != "elst") return;
+            ByteWriter w;
+            w.u32(0).u32(2).u32(1000).u32(1024).u32(0x10000).u32(1000).u32(50'000).u32(0x10000);
+            n.body = w.bytes;
+        });
+    });
+    auto clip = value(open_clip(memory_source(bytes, "cuts.mp4")));
+    CHECK(std::any_of(clip->info().findings.begin(), clip->info().findings.end(), [](auto& f) { return f.code == "edit-list"; }));
+    CHECK(value(scan_track(*clip, *clip->info().main(Kind::video))).frame_count == 180);
+}
+
+namespace {
+/// Matroska by hand: elements of known size.
+Bytes element(std::uint64_t id, const Bytes& body) {
+    ByteWriter w;
+    unsigned n = 1;
+    while (n < 8 && id >> (8 * n)) ++n;
+    w.be(id, n).be(body.size() | 0x10000000, 4).raw(body);
+    return w.bytes;
+}
+Bytes number(std::uint64_t v) { ByteWriter w; w.be(v, 4); return w.bytes; }
+Bytes joined(std::initializer_list<Bytes> parts) {
+    Bytes all;
+    for (auto& p : parts) all.insert(all.end(), p.begin(), p.end());
+    return all;
+}
+Bytes text(std::string_view s) { return {s.begin(), s.end()}; }
+
+/// One sound track whose frames are `sizes` long, put into one block with this lacing, `extra` after the header.
+Bytes laced(unsigned lacing, const std::vector<std::size_t>& sizes, const Bytes& lace_sizes) {
+    ByteWriter head;
+    head.text("OpusHead").u8(1).u8(2).le(0, 2).le(48000, 4).le(0, 2).u8(0);
+    auto track = element(0xAE, joined({element(0xD7, number(1)), element(0x83, number(2)), element(0x86, text("A_OPUS")), element(0x63A2, head.bytes),
+                                       element(0x23E383, number(20'000'000))}));
+    ByteWriter block;
+    block.u8(0x81).u16(0).u8(0x80 | lacing << 1);
+    if (lacing) block.u8(sizes.size() - 1).raw(lace_sizes);
+    for (std::size_t i = 0; i < sizes.size(); ++i) {
+        block.u8(0xFC);  // an Opus packet of one 20 ms frame
+        for (std::size_t k = 1; k < sizes[i]; ++k) block.u8(i + 1);
+    }
+    auto cluster = element(0x1F43B675, joined({element(0xE7, number(0)), element(0xA3, block.bytes)}));
+    auto segment = element(0x18538067, joined({element(0x1549A966, element(0x2AD7B1, number(1'000'000))), element(0x1654AE6B, track), cluster}));
+    return joined({element(0x1A45DFA3, element(0x4282, text("matroska"))), segment});
+}
+}  // namespace
+
+TEST_CASE("blocks are taken apart whatever their lacing") {
+    struct Case { unsigned lacing; std::vector<std::size_t> sizes; Bytes fields; };
+    ByteWriter xiph, ebml;
+    xiph.u8(255).u8(45).u8(7);                         // 300, 7, the rest
+    ebml.be(0x4000 | 300, 2).be(0x4000 | (0x1FFF - 293), 2);  // 300, then 293 less, the rest
+    for (auto& c : {Case{0, {40}, {}}, Case{1, {300, 7, 90}, xiph.bytes}, Case{2, {64, 64, 64, 64}, {}}, Case{3, {300, 7, 90}, ebml.bytes}}) {
+        INFO("lacing " << c.lacing);
+        auto clip = value(open_clip(memory_source(laced(c.lacing, c.sizes, c.fields), "laced.mkv")));
+        auto got = packets(*clip, 1);
+        REQUIRE(got.size() == c.sizes.size());
+        for (std::size_t i = 0; i < got.size(); ++i) {
+            REQUIRE(got[i].second.size() == c.sizes[i]);
+            CHECK(got[i].second.back() == i + 1);
+            CHECK(got[i].first.pts == 20_ms * static_cast<std::int64_t>(i));
+        }
+    }
+}
+
+TEST_CASE("laces that lie are passed over, not read past") {
+    std::mt19937 random(40);
+    for (int i = 0; i < 500; ++i) {
+        Bytes fields(random() % 6);
+        for (auto& b : fields) b = static_cast<std::uint8_t>(random());
+        auto clip = open_clip(memory_source(laced(1 + static_cast<unsigned>(random() % 3), {10, 20, 30}, fields), "lies.mkv"));
+        if (!clip) continue;
+        for (auto& p : packets(**clip, 1)) CHECK(p.second.size() < 200);
+    }
+}
+
+TEST_CASE("codec headers are read as their standards lay them down") {
+    auto asc = parse_aac_config(Bytes{0x12, 0x10});
+    REQUIRE(asc);
+    CHECK(asc->rate == 44100);
+    CHECK(asc->channels == 2);
+    CHECK(asc->object_type == 2);
+    CHECK_FALSE(parse_aac_config(Bytes{0x12}).has_value());
+    auto sbr = parse_aac_config(Bytes{0x13, 0x10, 0x56, 0xE5, 0x9D, 0x48, 0x80});
+    REQUIRE(sbr);
+    CHECK(sbr->sbr);
+    CHECK(opus_packet_samples(Bytes{0xFC}) == 960);
+    CHECK(opus_packet_samples(Bytes{0x00}) == 480);
+    CHECK(opus_packet_samples(Bytes{0xFF, 0x02}) == 1920);
+    CHECK(opus_packet_samples(Bytes{0x1B, 0x3F}) == 0);  // more than 120 ms is malformed
+    CHECK(opus_packet_samples({}) == 0);
+    CHECK(vp9_level(640, 360, 30) == 21);
+    CHECK(vp9_level(1920, 1080, 30) == 40);
+    CHECK(vp9_level(3840, 2160, 60) == 51);
+    std::mt19937 random(41);
+    for (int i = 0; i < 5000; ++i) {
+        Bytes junk(random() % 64);
+        for (auto& b : junk) b = static_cast<std::uint8_t>(random());
+        if (!junk.empty()) junk[0] = 0x67;
+        if (auto sps = parse_h264_sps(junk)) CHECK((sps->width > 0 && sps->height > 0 && sps->width <= 32768));
+        (void)parse_avcc(junk), (void)parse_aac_config(junk), (void)parse_opus_head(junk), (void)parse_vp9_keyframe(junk);
+    }
+}
