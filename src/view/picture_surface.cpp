@@ -30,6 +30,8 @@ class PictureSurface::Sink final : public PictureSink {
         std::lock_guard lock(mutex_);
         image_ = std::move(image);
         pts_ = picture.pts, due_ = due;
+        VideoFormat f{picture.width, picture.height, picture.pixel_aspect, picture.rotation, picture.colour};
+        shape_ = {f.display_width(), f.display_height()};
         painted_ = false;
         ask();
     }
@@ -47,11 +49,11 @@ class PictureSurface::Sink final : public PictureSink {
         std::lock_guard lock(mutex_);
         width_ = w, height_ = h;
     }
-    struct Taken { std::shared_ptr<const Image> image; Time pts, due; bool first; };
+    struct Taken { std::shared_ptr<const Image> image; Time pts, due; bool first; QSize shape; };
     Taken take() {
         std::lock_guard lock(mutex_);
         asked_ = false;
-        return {image_, pts_, due_, !std::exchange(painted_, true)};
+        return {image_, pts_, due_, !std::exchange(painted_, true), shape_};
     }
     bool has_image() {
         std::lock_guard lock(mutex_);
@@ -72,6 +74,7 @@ class PictureSurface::Sink final : public PictureSink {
     PictureSurface* surface_;
     std::shared_ptr<const Image> image_;
     Time pts_{}, due_{};
+    QSize shape_;
     int width_ = 0, height_ = 0;
     bool painted_ = true, asked_ = false;
     std::atomic<bool> visible_ = false;
@@ -128,6 +131,8 @@ void PictureSurface::resizeEvent(QResizeEvent*) { place(); }
 
 void PictureSurface::paintEvent(QPaintEvent*) {
     auto taken = sink_->take();
+    // The picture itself knows its shape first; it is never laid down in another.
+    if (taken.image) set_picture_size(taken.shape.width(), taken.shape.height());
     QPainter g(this);
     auto target = picture_rect();
     if (taken.image) {

@@ -260,7 +260,7 @@ void PlayerView::wake() {
 void PlayerView::follow() {
     if (!bar_) return;
     auto s = controller_->snapshot();
-    surface_->set_picture_size(s.display_width, s.display_height);
+    if (s.display_width > 0) surface_->set_picture_size(s.display_width, s.display_height);
     ControlContext context{s, document_.skip, full_screen_};
     bool failed = s.state.phase == Phase::failed;
     bool held = s.state.intent == Intent::hold;
