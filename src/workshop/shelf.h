@@ -36,7 +36,6 @@ class Shelf : public QScrollArea {
     Q_OBJECT
   public:
     Shelf(Project& project, QWidget* parent = nullptr);
-    /// A narrow shelf is one row.
   signals:
     void activated();
 

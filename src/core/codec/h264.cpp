@@ -2,9 +2,6 @@
 // H.264 through openh264.
 #include <wels/codec_api.h>
 
-#include <algorithm>
-#include <deque>
-
 #include "codec/codec.h"
 #include "media/codec_headers.h"
 
@@ -39,17 +36,12 @@ class Decoder final : public VideoDecoder {
         }
         if (!to_annex_b(data, config_.length_size, annex_b_)) return fail(Code::malformed, "An H.264 packet's lengths do not fit its size.", "The file is damaged; export it again.");
         if (annex_b_.empty()) return {};
-        pending_.push_back(pts);
-        std::sort(pending_.begin(), pending_.end());
         SBufferInfo info{};
         info.uiInBsTimeStamp = static_cast<unsigned long long>(pts.ns);
         unsigned char* planes[3]{};
         auto state = decoder_->DecodeFrameNoDelay(annex_b_.data(), static_cast<int>(annex_b_.size()), planes, &info);
         if (info.iBufferStatus == 1) take(info, out);
-        else if (state != dsErrorFree) {
-            std::erase(pending_, pts);
-            return fail(Code::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
-        }
+        else if (state != dsErrorFree) return fail(Code::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
         return {};
     }
     Outcome drain(std::vector<Picture>& out) override {
@@ -60,7 +52,6 @@ class Decoder final : public VideoDecoder {
         // Starting afresh is the only reset that forgets every reference.
         decoder_->Uninitialize();
         if (auto again = start(); !again) return;
-        pending_.clear();
         needs_parameters_ = true;
     }
 
@@ -82,12 +73,10 @@ class Decoder final : public VideoDecoder {
             if (info.iBufferStatus != 1) break;
             take(info, out);
         }
-        pending_.clear();
     }
     void take(const SBufferInfo& info, std::vector<Picture>& out) {
         auto& b = info.UsrData.sSystemBuffer;
         Time pts{static_cast<std::int64_t>(info.uiOutYuvTimeStamp)};
-        std::erase(pending_, pts);
         if (pts < from_) return;
         if (b.iWidth <= 0 || b.iHeight <= 0 || !info.pDst[0]) return;
         std::array<std::uint8_t*, 3> to{};
@@ -106,7 +95,6 @@ class Decoder final : public VideoDecoder {
     AvcConfig config_;
     Colour colour_;
     Bytes annex_b_;
-    std::vector<Time> pending_;
     bool needs_parameters_ = true;
 };
 
