@@ -52,7 +52,8 @@ void check_words(const Error& e) {
     CHECK(e.sentence.find('\n') == std::string::npos);
     CHECK_FALSE(e.hint.empty());
 }
-const std::vector<std::string> varied{"h264_high_aac.mp4", "frag_no_sidx.mp4", "vp9_opus.webm", "ebml_lacing_blockgroups.mkv", "live_unknown_sizes.webm"};
+const std::vector<std::string> varied{"h264_high_aac.mp4", "frag_no_sidx.mp4", "vp9_opus.webm", "ebml_lacing_blockgroups.mkv", "live_unknown_sizes.webm",
+    "theora_vorbis.ogv", "audio_opus.ogg", "h264_aac.ts", "mjpeg_pcm.avi", "audio.flac", "audio_info.mp3", "audio_vbr_no_info.mp3", "hevc.mp4"};
 }  // namespace
 
 TEST_CASE("nearly nothing is refused in words") {

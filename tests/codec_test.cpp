@@ -13,9 +13,11 @@ TEST_CASE("every decoded picture carries the number its time says") {
         DYNAMIC_SECTION(name) {
             auto clip = open(name);
             auto* track = clip->info().main(Kind::video);
-            REQUIRE(track);
             const nlohmann::json* wanted = nullptr;
-            for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+            bool sound_only = !facts(name)["tracks"].empty();
+            for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t, sound_only = false;
+            if (sound_only) continue;
+            REQUIRE(track);
             auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
             if (!wanted) {  // its maker only says that it plays
                 CHECK(demo::read_strip(render(value(reader->at(1_s)))) == 30);
@@ -42,7 +44,8 @@ TEST_CASE("every decoded picture carries the number its time says") {
 
 TEST_CASE("an exact seek gives the very picture, and goes on from there") {
     std::mt19937 random(9);
-    for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "rotate90.mp4", "live_unknown_sizes.webm"}) {
+    for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "rotate90.mp4", "live_unknown_sizes.webm",
+                      "theora_vorbis.ogv", "h264_aac.ts", "pts_wrap.ts", "mjpeg_pcm.avi", "hevc.mp4"}) {
         auto clip = open(name);
         const nlohmann::json* wanted = nullptr;
         for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;

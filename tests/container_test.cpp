@@ -50,7 +50,7 @@ TEST_CASE("every fixture is what its maker says") {
                     std::vector<Time> keys;
                     for (int k : t["keyframes"])
                         for (std::size_t n = 0; n < numbers.size(); ++n)
-                            if (numbers[n] == k && (keys.empty() || times[n] > keys.back() + 100_ms)) { keys.push_back(times[n]); break; }
+                            if (numbers[n] == k && (keys.empty() || times[n] > keys.back())) { keys.push_back(times[n]); break; }
                     if (name.find("recorded") == std::string::npos) CHECK(scanned.keyframe_times == keys);
                     else CHECK(scanned.keyframe_times.size() == keys.size());
                     if (!track.codec_string.empty() && t["codec"] != "vp09.00.41.08") CHECK(track.codec_string == t["codec"]);
@@ -102,7 +102,7 @@ TEST_CASE("seeking stands before the last keyframe at or before the time, in eve
 
 TEST_CASE("the picture at a time is the last with time <= t, whatever the order of packets") {
     std::mt19937 random(6);
-    for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vfr_h264.mp4", "negative_ctts.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "vp9_opus.webm", "live_unknown_sizes.webm"}) {
+    for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vfr_h264.mp4", "negative_ctts.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "vp9_opus.webm", "live_unknown_sizes.webm", "theora_vorbis.ogv", "h264_aac.ts", "pts_wrap.ts", "mjpeg_pcm.avi"}) {
         auto clip = open(name);
         auto& track = *clip->info().main(Kind::video);
         auto times = picture_times(*clip, track);

@@ -135,6 +135,7 @@ class PictureReader {
     Result<bool> feed();
     Picture finished(Picture p) const;
     Track track_;
+    CodecRegistry* codecs_ = nullptr;
     std::shared_ptr<Clip> clip_;
     std::unique_ptr<TrackReader> reader_, heads_;
     std::unique_ptr<VideoDecoder> decoder_;

@@ -79,13 +79,7 @@ class Decoder final : public VideoDecoder {
         Time pts{static_cast<std::int64_t>(info.uiOutYuvTimeStamp)};
         if (pts < from_) return;
         if (b.iWidth <= 0 || b.iHeight <= 0 || !info.pDst[0]) return;
-        std::array<std::uint8_t*, 3> to{};
-        auto p = make_picture(b.iWidth, b.iHeight, to);
-        for (std::size_t i = 0; i < 3; ++i) {
-            int rows = i == 0 ? b.iHeight : (b.iHeight + 1) / 2, wide = i == 0 ? b.iWidth : (b.iWidth + 1) / 2;
-            for (int y = 0; y < rows; ++y)
-                std::memcpy(to[i] + y * p.stride[i], info.pDst[i] + static_cast<std::ptrdiff_t>(y) * b.iStride[i == 0 ? 0 : 1], static_cast<std::size_t>(wide));
-        }
+        auto p = copy_picture(b.iWidth, b.iHeight, {info.pDst[0], info.pDst[1], info.pDst[2]}, {b.iStride[0], b.iStride[1], b.iStride[1]});
         p.pts = pts;
         p.colour = colour_;
         out.push_back(std::move(p));

@@ -11,6 +11,7 @@ Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip>
     std::unique_ptr<PictureReader> r(new PictureReader);
     TRY(r->decoder_, codecs.video_decoder(track));
     r->track_ = track;
+    r->codecs_ = &codecs;
     r->reader_ = clip->reader(track.id);
     r->heads_ = clip->reader(track.id);
     r->clip_ = std::move(clip);
@@ -35,6 +36,12 @@ Result<bool> PictureReader::feed() {
         drained_ = true;
         if (auto end = decoder_->drain(ready_); !end) ++damaged_, last_damage_ = end.error();
         return true;
+    }
+    if (head.config && *head.config != track_.config) {
+        (void)decoder_->drain(ready_);
+        track_.config = *head.config;
+        TRY(decoder_, codecs_->video_decoder(track_));
+        decoder_->hand_out_from(from_);
     }
     fed_.push_back(head.pts);
     durations_.emplace_back(head.pts, head.duration);

@@ -4,29 +4,16 @@
 
 #include "codec/channel_order.h"
 #include "codec/codec.h"
+#include "media/codec_headers.h"
 
 namespace ruedo {
 namespace {
-
-/// The three headers, laced in one block: a count, sizes in runs of 255, then the headers (RFC 9559 clause 5.1.4.1.22).
-std::vector<ByteView> split_headers(ByteView config) {
-    ByteReader r(config);
-    if (r.u8() != 2) return {};
-    std::array<std::uint64_t, 2> sizes{};
-    for (auto& size : sizes)
-        for (std::uint8_t b = 255; b == 255 && !r.overrun();) size += b = r.u8();
-    auto first = r.take(sizes[0]);
-    auto second = r.take(sizes[1]);
-    auto third = r.rest();
-    if (r.overrun() || third.empty()) return {};
-    return {first, second, third};
-}
 
 class Decoder final : public AudioDecoder {
   public:
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto broken = [] { return fail(Code::malformed, "The Vorbis track's headers can't be followed.", "Export the sound again."); };
-        auto headers = split_headers(track.config);
+        auto headers = split_laced(track.config);
         if (headers.empty()) return broken();
         auto d = std::make_unique<Decoder>();
         int number = 0;

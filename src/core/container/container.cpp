@@ -9,19 +9,46 @@
 namespace ruedo {
 namespace {
 
-struct Probe { std::string_view family; const char* extensions; };
+bool starts_with(ByteView head, std::string_view magic, std::size_t at = 0) {
+    return head.size() >= at + magic.size() && std::memcmp(head.data() + at, magic.data(), magic.size()) == 0;
+}
+bool is_isobmff(ByteView head) {
+    if (head.size() < 8) return false;
+    auto type = be32(head.data() + 4);
+    for (auto known : {fourcc("ftyp"), fourcc("moov"), fourcc("mdat"), fourcc("wide"), fourcc("free"), fourcc("skip"),
+                       fourcc("styp"), fourcc("pnot"), fourcc("moof"), fourcc("sidx")})
+        if (type == known) return true;
+    return false;
+}
+bool is_riff(ByteView head) {
+    return (starts_with(head, "RIFF") || starts_with(head, "RF64")) && (starts_with(head, "AVI ", 8) || starts_with(head, "WAVE", 8));
+}
 
-/// The family a file belongs to by its first bytes; empty when it is none that opens here.
-std::string_view probe(ByteView head) {
-    ByteReader r(head);
-    if (r.u32() == 0x1A45DFA3) return "matroska";
-    if (head.size() >= 8) {
-        auto type = be32(head.data() + 4);
-        for (auto known : {fourcc("ftyp"), fourcc("moov"), fourcc("mdat"), fourcc("wide"), fourcc("free"),
-                           fourcc("skip"), fourcc("styp"), fourcc("pnot"), fourcc("moof"), fourcc("sidx")})
-            if (type == known) return "isobmff";
-    }
-    return {};
+/// A family of containers: how its first bytes tell it, and what opens it. Sound without a container begins with
+/// a mere frame, so those come last.
+struct Family {
+    bool (*probe)(ByteView head);
+    Result<std::unique_ptr<Clip>> (*open)(std::shared_ptr<ByteSource> source);
+};
+constexpr std::array families{
+    Family{[](ByteView h) { return starts_with(h, "\x1A\x45\xDF\xA3"); }, &matroska::open},
+    Family{&is_isobmff, &isobmff::open},
+    Family{[](ByteView h) { return starts_with(h, "OggS"); }, &ogg::open},
+    Family{&is_riff, &riff::open},
+    Family{[](ByteView h) { return starts_with(h, "fLaC"); }, &elementary::open_flac},
+    Family{&mpegts::probe, &mpegts::open},
+    Family{&elementary::probe, &elementary::open},
+};
+
+struct Extensions { std::string_view container, usual; std::vector<std::string_view> fitting; };
+const std::vector<Extensions>& extensions() {
+    static const std::vector<Extensions> all{
+        {"mp4", "mp4", {"mp4", "m4v", "m4a", "mov", "qt"}}, {"mov", "mov", {"mov", "qt", "mp4", "m4v", "m4a"}},
+        {"matroska", "mkv", {"mkv", "mka", "webm"}}, {"webm", "webm", {"webm", "mkv"}},
+        {"ogg", "ogg", {"ogg", "ogv", "oga", "opus", "spx"}}, {"mpegts", "ts", {"ts", "m2ts", "mts"}},
+        {"avi", "avi", {"avi"}}, {"wav", "wav", {"wav", "wave"}}, {"mp3", "mp3", {"mp3"}}, {"adts", "aac", {"aac", "adts"}},
+        {"flac", "flac", {"flac"}}};
+    return all;
 }
 
 /// A wrong or doubled extension is a finding, never a failure.
@@ -29,21 +56,19 @@ void check_extension(ClipInfo& info) {
     auto dot = info.name.rfind('.');
     if (dot == std::string::npos) return;
     auto lower = [](std::string s) { std::transform(s.begin(), s.end(), s.begin(), [](unsigned char c) { return std::tolower(c); }); return s; };
+    auto in = [](auto& list, std::string_view e) { return std::find(list.begin(), list.end(), e) != list.end(); };
     auto extension = lower(info.name.substr(dot + 1));
-    auto fits = [&](std::string_view e) {
-        if (info.container == "mp4" || info.container == "mov")
-            return e == "mp4" || e == "m4v" || e == "m4a" || e == "mov" || e == "qt";
-        return e == "mkv" || e == "mka" || e == "webm";
-    };
-    if (!fits(extension)) {
+    auto own = std::find_if(extensions().begin(), extensions().end(), [&](auto& e) { return e.container == info.container; });
+    if (own != extensions().end() && !in(own->fitting, extension)) {
         info.findings.push_back({"wrong-extension",
             fmt::format("The name ends in “.{}”, but the content is {}.", extension, info.container),
-            fmt::format("Rename it so that it ends in “.{}”.", info.container == "matroska" ? "mkv" : info.container)});
+            fmt::format("Rename it so that it ends in “.{}”.", own->usual)});
     }
     auto stem = lower(info.name.substr(0, dot));
     auto inner = stem.rfind('.');
-    static constexpr std::array<std::string_view, 8> known{"mp4", "m4v", "m4a", "mov", "mkv", "mka", "webm", "ogg"};
-    if (inner != std::string::npos && std::find(known.begin(), known.end(), stem.substr(inner + 1)) != known.end())
+    if (inner == std::string::npos) return;
+    auto before = stem.substr(inner + 1);
+    if (std::any_of(extensions().begin(), extensions().end(), [&](auto& e) { return in(e.fitting, before); }))
         info.findings.push_back({"doubled-extension",
             fmt::format("The name “{}” has two media extensions.", info.name), "Keep only the last one, and let it match the content."});
 }
@@ -55,22 +80,35 @@ struct Access : Clip {
 
 }  // namespace
 
+std::vector<std::string_view> media_extensions() {
+    std::vector<std::string_view> all;
+    for (auto& e : extensions()) all.insert(all.end(), e.fitting.begin(), e.fitting.end());
+    std::sort(all.begin(), all.end());
+    all.erase(std::unique(all.begin(), all.end()), all.end());
+    return all;
+}
+
 Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
-    Bytes head(64);
-    TRY(auto got, source->read_at(0, head));
+    Bytes head(2048);
+    std::size_t got = 0;
+    while (got < head.size()) {
+        TRY(auto n, source->read_at(got, std::span(head).subspan(got)));
+        if (n == 0) break;
+        got += n;
+    }
     head.resize(got);
     auto name = source->name();
     auto size = source->size();
-    auto family = probe(head);
-    if (family.empty()) {
+    auto family = std::find_if(families.begin(), families.end(), [&](auto& f) { return f.probe(head); });
+    if (family == families.end()) {
         if (got < 8)
             return fail(Code::not_media, fmt::format("“{}” holds only {} byte{}, which is no media.", name, got, got == 1 ? "" : "s"),
                         "Copy or export the clip again.");
         bool text = std::all_of(head.begin(), head.end(), [](unsigned char c) { return c >= 32 || (c >= 9 && c <= 13); });
         return fail(Code::not_media, fmt::format("“{}” is not a media file that opens here{}.", name,
-                    text ? "; it begins like plain text" : ""), "MP4, QuickTime, Matroska and WebM files open.");
+                    text ? "; it begins like plain text" : ""), "MP4, QuickTime, Matroska, WebM, Ogg, MPEG-TS, AVI, WAV, MP3, AAC and FLAC files open.");
     }
-    auto clip = family == "matroska" ? matroska::open(source) : isobmff::open(source);
+    auto clip = family->open(source);
     if (!clip) return clip;
     auto& info = Access::info_of(**clip);
     info.name = name;

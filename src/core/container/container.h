@@ -12,6 +12,9 @@ namespace ruedo {
 Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
 Result<std::unique_ptr<Clip>> open_clip(const std::filesystem::path& path);
 
+/// File name extensions, without dots, that what opens here usually bears; for a dialog's filter.
+std::vector<std::string_view> media_extensions();
+
 /// What only reading every packet head can tell.
 struct TrackFacts {
     Time start{}, end{};                    ///< Of what is presented.
@@ -50,12 +53,24 @@ class ClipWriter {
     /// `sound_end`: presented length of each sound track where the last packet is longer; 0 for none.
     virtual Outcome finish(Time sound_end = {}) = 0;
 };
-/// MP4: H.264 or AV1 or VP9, AAC or Opus; moov in front; edit lists for reordering and encoder delay.
+/// MP4: H.264, HEVC, AV1 or VP9, AAC or Opus; moov in front; edit lists for reordering and encoder delay.
 Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace = false);
 /// WebM: VP8, VP9 or AV1, Opus or Vorbis; cues, duration, CodecDelay, DiscardPadding.
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace = false);
 
 namespace isobmff { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
 namespace matroska { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
+namespace ogg { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
+namespace riff { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
+namespace mpegts {
+bool probe(ByteView head);
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+}
+/// MP3, ADTS and FLAC: frames one after the other, without a container.
+namespace elementary {
+bool probe(ByteView head);
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+Result<std::unique_ptr<Clip>> open_flac(std::shared_ptr<ByteSource> source);
+}
 
 }  // namespace ruedo

@@ -18,6 +18,8 @@ class ByteSource {
     virtual Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) = 0;
     /// Bytes in all, when that is known.
     virtual std::optional<std::uint64_t> size() const = 0;
+    /// Whether reading here and there costs about as much as reading on; not so over a network.
+    virtual bool cheap_to_seek() const { return true; }
     /// For sentences: the file's name without its folder.
     virtual const std::string& name() const = 0;
 };

@@ -6,7 +6,6 @@
 #include <algorithm>
 
 namespace ruedo {
-namespace {
 
 Bytes without_emulation(ByteView nal) {
     Bytes out;
@@ -18,6 +17,7 @@ Bytes without_emulation(ByteView nal) {
     return out;
 }
 
+namespace {
 void skip_scaling_list(BitReader& r, int size) {
     int last = 8, next = 8;
     for (int i = 0; i < size && !r.overrun(); ++i) {
@@ -29,28 +29,29 @@ void skip_scaling_list(BitReader& r, int size) {
 constexpr std::array<std::pair<int, int>, 17> aspect_table{{{0, 0}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33},
     {24, 11}, {20, 11}, {32, 11}, {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1}}};
 
-void parse_vui(BitReader& r, H264Sps& sps) {
+}  // namespace
+
+void read_vui(BitReader& r, Rational& pixel_aspect, Colour& colour) {
     if (r.bit()) {  // aspect_ratio_info_present_flag
         auto idc = r.bits(8);
         if (idc == 255) {
             auto w = r.bits(16), h = r.bits(16);
-            sps.pixel_aspect = {w, h};
+            pixel_aspect = {w, h};
         } else if (idc < aspect_table.size()) {
-            sps.pixel_aspect = {aspect_table[idc].first, aspect_table[idc].second};
+            pixel_aspect = {aspect_table[idc].first, aspect_table[idc].second};
         }
     }
     if (r.bit()) r.bit();  // overscan
     if (r.bit()) {         // video_signal_type_present_flag
         r.bits(3);
-        sps.colour.range = r.bit() ? Colour::Range::full : Colour::Range::limited;
+        colour.range = r.bit() ? Colour::Range::full : Colour::Range::limited;
         if (r.bit()) {
-            sps.colour.primaries = static_cast<std::uint8_t>(r.bits(8));
-            sps.colour.transfer = static_cast<std::uint8_t>(r.bits(8));
-            sps.colour.matrix = Colour::matrix_from_code(r.bits(8));
+            colour.primaries = static_cast<std::uint8_t>(r.bits(8));
+            colour.transfer = static_cast<std::uint8_t>(r.bits(8));
+            colour.matrix = Colour::matrix_from_code(r.bits(8));
         }
     }
 }
-}  // namespace
 
 std::optional<H264Sps> parse_h264_sps(ByteView nal) {
     if (nal.size() < 4 || (nal[0] & 0x1F) != 7) return std::nullopt;
@@ -97,7 +98,7 @@ std::optional<H264Sps> parse_h264_sps(ByteView nal) {
     s.width = static_cast<int>(wide - (left + right) * unit_x);
     s.height = static_cast<int>(high_px - (top + bottom) * unit_y);
     if (r.overrun()) return std::nullopt;
-    if (r.bit()) parse_vui(r, s);
+    if (r.bit()) read_vui(r, s.pixel_aspect, s.colour);
     return s;
 }
 
@@ -327,6 +328,50 @@ void describe_vp9(Track& t) {
     if (depth > 8) refuse(t, Code::depth_unsupported, fmt::format("{}-bit VP9", depth));
     else if (chroma > 1) refuse(t, Code::chroma_unsupported, "VP9 with other than 4:2:0 chroma");
 }
+void describe_hevc(Track& t) {
+    auto config = parse_hvcc(t.config);
+    if (!config || !config->sps) {
+        t.problem = Error{Code::malformed, fmt::format("Track {} is HEVC without a readable parameter set.", t.id), "Export the clip again."};
+        return;
+    }
+    auto& sps = *config->sps;
+    // ISO/IEC 14496-15 annex E.3: compatibility flags in reverse bit order, then constraints up to the last non-zero.
+    std::uint32_t flags = 0;
+    for (unsigned i = 0; i < 32; ++i) flags |= (sps.compatibility >> i & 1) << (31 - i);
+    t.codec_string = fmt::format("hvc1.{}.{:x}.{}{}", sps.profile, flags, sps.tier ? 'H' : 'L', sps.level);
+    auto last = std::find_if(sps.constraints.rbegin(), sps.constraints.rend(), [](auto b) { return b != 0; });
+    for (auto it = sps.constraints.begin(); it != last.base(); ++it) t.codec_string += fmt::format(".{:X}", *it);
+    t.video.width = sps.width, t.video.height = sps.height;
+    if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
+    t.video.colour = t.video.colour.or_else(sps.colour);
+    if (sps.bit_depth > 8) refuse(t, Code::depth_unsupported, fmt::format("{}-bit HEVC", sps.bit_depth));
+    else if (sps.chroma_format != 1) refuse(t, Code::chroma_unsupported, "HEVC with other than 4:2:0 chroma");
+}
+
+void describe_theora(Track& t) {
+    auto headers = split_laced(t.config);
+    auto head = headers.empty() ? std::nullopt : parse_theora_head(headers[0]);
+    if (!head) {
+        t.problem = Error{Code::malformed, fmt::format("Track {} is Theora whose headers can’t be followed.", t.id), "Export the clip again."};
+        return;
+    }
+    t.codec_string = "theora";
+    t.video.width = head->width, t.video.height = head->height;
+    if (!t.video.pixel_aspect.stated() && head->pixel_aspect.stated() && head->pixel_aspect.num != head->pixel_aspect.den) t.video.pixel_aspect = head->pixel_aspect;
+    // Both colour spaces of the specification are BT.601 with limited range.
+    t.video.colour = t.video.colour.or_else({Colour::Matrix::bt601, Colour::Range::limited, 2, 2});
+    if (head->pixel_format != 0) refuse(t, Code::chroma_unsupported, fmt::format("Theora with {} chroma", head->pixel_format == 2 ? "4:2:2" : "4:4:4"));
+}
+
+void describe_vorbis(Track& t) {
+    t.codec_string = "vorbis";
+    auto headers = split_laced(t.config);
+    if (headers.empty() || headers[0].size() < 30) return;
+    ByteReader r(headers[0]);
+    r.skip(11);
+    t.audio.channels = r.u8();
+    t.audio.rate = static_cast<int>(std::min<std::uint64_t>(r.le(4), 768000));
+}
 }  // namespace
 
 void describe_from_config(Track& t) {
@@ -335,8 +380,22 @@ void describe_from_config(Track& t) {
         case Codec::av1: describe_av1(t); break;
         case Codec::vp9: describe_vp9(t); break;
         case Codec::vp8: t.codec_string = "vp8"; break;
-        case Codec::vorbis: t.codec_string = "vorbis"; break;
-        case Codec::flac: t.codec_string = "flac"; break;
+        case Codec::hevc: describe_hevc(t); break;
+        case Codec::theora: describe_theora(t); break;
+        case Codec::mjpeg: t.codec_string = "mjpeg"; break;
+        case Codec::vorbis: describe_vorbis(t); break;
+        case Codec::flac:
+            t.codec_string = "flac";
+            if (auto flac = parse_flac_info(t.config)) t.audio = {flac->rate, flac->channels};
+            break;
+        case Codec::mp3:
+            t.codec_string = "mp4a.6b";
+            // The bit reservoir reaches back 511 bytes, and a frame overlaps the one before it.
+            if (t.audio.rate > 0) t.preroll = ticks_to_time(9 * 1152, 1, static_cast<std::uint64_t>(t.audio.rate));
+            break;
+        case Codec::pcm:
+            if (auto pcm = parse_pcm_format(t.config)) t.audio = {pcm->rate, pcm->channels};
+            break;
         case Codec::opus:
             t.codec_string = "opus";
             t.preroll = 80_ms;

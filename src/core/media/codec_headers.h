@@ -5,6 +5,11 @@
 
 namespace ruedo {
 
+/// A NAL unit without its emulation prevention bytes (ITU-T H.264 clause 7.4.1, H.265 clause 7.4.2).
+Bytes without_emulation(ByteView nal);
+/// The beginning of video usability information, the same in H.264 (annex E.1.1) and HEVC (annex E.2.1).
+void read_vui(BitReader& r, Rational& pixel_aspect, Colour& colour);
+
 /// A sequence parameter set (ITU-T H.264 clause 7.3.2.1.1), of which only what is needed.
 struct H264Sps {
     unsigned profile = 0, constraints = 0, level = 0;
@@ -55,6 +60,87 @@ struct Vp9Header {
 std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame);
 /// The lowest level (ten times its number) that allows this size and rate.
 unsigned vp9_level(int width, int height, double rate);
+
+/// An HEVC sequence parameter set (ITU-T H.265 clause 7.3.2.2), of which only what is needed.
+struct HevcSps {
+    unsigned profile = 0, tier = 0, level = 0;
+    std::uint32_t compatibility = 0;
+    std::array<std::uint8_t, 6> constraints{};
+    unsigned chroma_format = 1, bit_depth = 8;
+    unsigned reorder = 0;       ///< How many pictures may precede one in decoding order and follow it in output.
+    int width = 0, height = 0;  ///< After cropping.
+    Rational pixel_aspect{};
+    Colour colour;
+};
+std::optional<HevcSps> parse_hevc_sps(ByteView nal);
+/// An HEVCDecoderConfigurationRecord (ISO/IEC 14496-15 clause 8.3.3.1).
+struct HevcConfig {
+    unsigned length_size = 4;
+    Bytes parameter_sets;  ///< In Annex B form.
+    std::optional<HevcSps> sps;
+};
+std::optional<HevcConfig> parse_hvcc(ByteView hvcc);
+/// The NAL units of an Annex B byte stream (ITU-T H.264 annex B), without start codes and trailing zeros.
+std::vector<ByteView> split_annex_b(ByteView stream);
+/// The same units with four-byte lengths, as the configurations below announce them.
+void from_annex_b(ByteView stream, Bytes& out);
+/// Configuration records made from parameter sets found in a stream; empty when they lack.
+Bytes make_avcc(ByteView annex_b);
+Bytes make_hvcc(ByteView annex_b);
+
+/// Headers of Vorbis and Theora as one block: a count, sizes in runs of 255, the headers (RFC 9559 clause 5.1.4.1.22).
+Bytes lace_headers(const std::vector<Bytes>& headers);
+/// The three headers; empty when the block can't be followed.
+std::vector<ByteView> split_laced(ByteView config);
+/// Name and value pairs of a comment header of Vorbis, Theora, Opus or FLAC, names in capitals.
+std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet);
+/// Which modes of a Vorbis setup header use the long block (Vorbis I clause 4.2.4); read from its end, where they are.
+std::vector<bool> vorbis_long_modes(ByteView setup);
+
+/// A Theora identification header (Theora specification clause 6.2).
+struct TheoraHead {
+    unsigned version = 0;
+    int width = 0, height = 0;  ///< Of the shown part.
+    Rational rate{}, pixel_aspect{};
+    unsigned granule_shift = 0, pixel_format = 0;
+};
+std::optional<TheoraHead> parse_theora_head(ByteView packet);
+
+/// FLAC STREAMINFO (RFC 9639 clause 8.2) inside a config that begins with “fLaC”.
+struct FlacInfo {
+    unsigned min_block = 0, max_block = 0, min_frame = 0, max_frame = 0;
+    int rate = 0, channels = 0;
+    unsigned bits = 0;
+    std::uint64_t samples = 0;  ///< 0 when not stated.
+};
+std::optional<FlacInfo> parse_flac_info(ByteView config);
+
+/// What the header of a self-delimiting sound frame says.
+struct SoundFrame {
+    std::size_t header = 0, size = 0;  ///< Bytes; `size` of 0 when only the next header tells (FLAC).
+    std::int64_t samples = 0;
+    int rate = 0, channels = 0;
+    unsigned bitrate = 0;              ///< Bits per second; 0 when it is not said.
+    std::uint64_t number = 0;          ///< FLAC: of the frame, or of its first sample.
+    bool counts_samples = false;
+    Bytes config;                      ///< ADTS: the AudioSpecificConfig that says the same.
+};
+/// FLAC (RFC 9639 clause 9.1), its CRC-8 checked.
+std::optional<SoundFrame> parse_flac_frame(ByteView at);
+/// MPEG audio layer III (ISO/IEC 11172-3 clause 2.4.1.3, 13818-3).
+std::optional<SoundFrame> parse_mp3_frame(ByteView at);
+/// AAC in ADTS (ISO/IEC 13818-7 clause 6.2).
+std::optional<SoundFrame> parse_adts_frame(ByteView at);
+std::uint16_t flac_crc16(ByteView frame);
+
+/// PCM as a WAVEFORMATEX states it (the same in RIFF and as our config elsewhere).
+struct PcmFormat {
+    bool is_float = false, big_endian = false;
+    unsigned bits = 0, container_bytes = 0;
+    int rate = 0, channels = 0;
+};
+std::optional<PcmFormat> parse_pcm_format(ByteView config);
+Bytes make_pcm_config(const PcmFormat& format);
 
 /// Fills in format, codec string, colour and problem of `track` from its `config`.
 void describe_from_config(Track& track);

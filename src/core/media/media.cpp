@@ -164,4 +164,14 @@ Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes
     return p;
 }
 
+Picture copy_picture(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides) {
+    std::array<std::uint8_t*, 3> to{};
+    auto p = make_picture(width, height, to);
+    for (std::size_t i = 0; i < 3; ++i) {
+        int rows = i == 0 ? height : (height + 1) / 2, wide = i == 0 ? width : (width + 1) / 2;
+        for (std::ptrdiff_t y = 0; y < rows; ++y) std::memcpy(to[i] + y * p.stride[i], planes[i] + y * strides[i], static_cast<std::size_t>(wide));
+    }
+    return p;
+}
+
 }  // namespace ruedo

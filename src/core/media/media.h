@@ -96,6 +96,8 @@ struct PacketHead {
     Time trim_end{};                   ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
     bool keyframe = false;
     std::uint64_t size = 0;
+    /// The codec's own header from this packet on, where it may differ from the track's (a chain's later links).
+    std::shared_ptr<const Bytes> config;
 };
 
 struct Packet {
@@ -148,6 +150,8 @@ struct Picture {
 };
 /// Planes of one allocation for a picture of this size, from a pool that keeps a few for reuse.
 Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes);
+/// The same with a copy of these planes in it.
+Picture copy_picture(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides);
 
 /// Interleaved float samples, full scale is 1.
 struct SoundBlock {

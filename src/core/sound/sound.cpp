@@ -71,6 +71,7 @@ Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> cli
     std::unique_ptr<SoundReader> r(new SoundReader);
     TRY(r->decoder_, codecs.audio_decoder(track));
     r->track_ = track;
+    r->codecs_ = &codecs;
     r->reader_ = clip->reader(track.id);
     r->clip_ = std::move(clip);
     r->rate_ = track.audio.rate > 0 ? track.audio.rate : mix_rate;
@@ -82,6 +83,7 @@ Outcome SoundReader::seek(Time t) {
     t = std::max(t, Time{});
     TRY_DO(reader_->seek(t - track_.preroll));
     decoder_->reset();
+    config_.reset();
     resampler_.reset();
     if (rate_ != mix_rate) resampler_ = std::make_unique<Resampler>(rate_);
     anchored_ = finished_ = flushed_ = false;
@@ -133,6 +135,17 @@ Result<bool> SoundReader::decode_more() {
             auto end = end_ == Time::max() ? INT64_MIN : time_to_ticks(end_, static_cast<std::uint64_t>(rate_));
             if (end > cursor_) silence_ = end - cursor_, cursor_ = end;
             return silence_ > 0;
+        }
+        if (head.config != config_) {
+            // Another recording of a chain begins: it lies where its own times say.
+            config_ = head.config;
+            anchored_ = false;
+            if (config_ && *config_ != track_.config) {
+                track_.config = *config_;
+                TRY(decoder_, codecs_->audio_decoder(track_));
+            } else {
+                decoder_->reset();
+            }
         }
         SoundBlock block;
         if (auto done = decoder_->decode(data_, block); !done) {

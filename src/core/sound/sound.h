@@ -41,6 +41,7 @@ class SoundReader {
     void place(SoundBlock& block, Time pts, Time trim_end);
     void push(std::vector<float> stereo);
     Track track_;
+    CodecRegistry* codecs_ = nullptr;
     std::shared_ptr<Clip> clip_;
     std::unique_ptr<TrackReader> reader_;
     std::unique_ptr<AudioDecoder> decoder_;
@@ -56,6 +57,7 @@ class SoundReader {
     std::deque<float> out_;
     Time end_ = Time::max();
     Bytes data_;
+    std::shared_ptr<const Bytes> config_;  ///< The one in force, where packets carry it.
     std::uint64_t damaged_ = 0;
 };
 

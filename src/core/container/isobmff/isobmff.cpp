@@ -372,6 +372,10 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
             if (indication == 0x69 || indication == 0x6B) track.codec = Codec::mp3;
             if (indication == 0xDD) track.codec = Codec::vorbis;
         }
+        if (box.type == fourcc("dfLa") && inner.size() > 4) {
+            track.config = {'f', 'L', 'a', 'C'};
+            track.config.insert(track.config.end(), inner.begin() + 4, inner.end());
+        }
         if (box.type == fourcc("dOps") && inner.size() >= 11) {
             // As an OpusHead (RFC 7845): the same fields, little-endian.
             ByteReader b(inner);

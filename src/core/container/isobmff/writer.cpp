@@ -52,7 +52,7 @@ class Mp4Writer final : public ClipWriter {
     explicit Mp4Writer(FileWriter file) : file_(std::move(file)) {}
 
     Result<std::size_t> add(const WriteTrack& track) override {
-        static constexpr std::array known{Codec::h264, Codec::vp9, Codec::av1, Codec::aac, Codec::opus};
+        static constexpr std::array known{Codec::h264, Codec::hevc, Codec::vp9, Codec::av1, Codec::aac, Codec::opus};
         if (std::find(known.begin(), known.end(), track.codec) == known.end())
             return fail(Code::codec_missing, fmt::format("{} can’t be put into MP4 here.", codec_title(track.codec)), "Choose H.264, VP9 or AV1, and AAC or Opus.");
         tracks_.emplace_back();
@@ -217,6 +217,7 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
     auto fill = [&] {
         w.be(0, 6).u16(1).be(0, 8).be(0, 8).u16(static_cast<unsigned>(s.video.width)).u16(static_cast<unsigned>(s.video.height)).u32(0x480000).u32(0x480000).u32(0).u16(1).be(0, 8).be(0, 8).be(0, 8).be(0, 8).u16(24).u16(0xFFFF);
         if (s.codec == Codec::h264) w.box("avcC", [&] { w.raw(s.config); });
+        if (s.codec == Codec::hevc) w.box("hvcC", [&] { w.raw(s.config); });
         if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
         if (s.codec == Codec::av1) w.box("av1C", [&] { w.raw(s.config); });
         auto c = s.video.colour.resolved(s.video.height);
@@ -225,6 +226,7 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
         if (s.video.pixel_aspect.stated()) w.box("pasp", [&] { w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num)).u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den)); });
     };
     if (s.codec == Codec::h264) w.box("avc1", fill);
+    else if (s.codec == Codec::hevc) w.box("hvc1", fill);
     else if (s.codec == Codec::vp9) w.box("vp09", fill);
     else w.box("av01", fill);
 }

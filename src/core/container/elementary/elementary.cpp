@@ -1,0 +1,166 @@
+// SPDX-License-Identifier: Apache-2.0
+// MP3 (with ID3v2 tags, and the Xing, Info and VBRI headers that encoders put into the first frame) and ADTS.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "container/container.h"
+#include "container/elementary/frames.h"
+
+namespace ruedo::elementary {
+namespace {
+
+std::optional<SoundFrame> parse_any(ByteView at) {
+    auto frame = parse_mp3_frame(at);
+    return frame ? frame : parse_adts_frame(at);
+}
+
+/// Length of an ID3v2 tag at the start of `head` (ID3v2.4 structure clause 3.1); 0 for none.
+std::uint64_t id3_length(ByteView head) {
+    if (head.size() < 10 || std::memcmp(head.data(), "ID3", 3) != 0) return 0;
+    std::uint64_t size = 0;
+    for (int i = 6; i < 10; ++i) size = size << 7 | (head[static_cast<std::size_t>(i)] & 0x7F);
+    return size + 10 + (head[5] & 0x10 ? 10 : 0);
+}
+
+/// What an encoder says in the first frame of an MP3.
+struct FirstFrame {
+    bool present = false;
+    std::uint64_t frames = 0;  ///< 0 when not stated.
+    unsigned delay = 0, padding = 0;
+    bool states_delay = false;
+};
+FirstFrame read_first_frame(ByteView frame, const SoundFrame& head) {
+    FirstFrame f;
+    bool full = head.samples == 1152;
+    std::size_t side = full ? (head.channels == 1 ? 17 : 32) : (head.channels == 1 ? 9 : 17);
+    auto at = [&](std::size_t offset, std::string_view magic) { return frame.size() >= offset + magic.size() && std::memcmp(frame.data() + offset, magic.data(), magic.size()) == 0; };
+    if (at(36, "VBRI")) {
+        ByteReader r(frame.subspan(36 + 4 + 2 + 2 + 2 + 4));
+        f.present = true;
+        f.frames = r.u32();
+    } else if (at(4 + side, "Xing") || at(4 + side, "Info")) {
+        ByteReader r(frame.subspan(4 + side + 4));
+        f.present = true;
+        auto flags = r.u32();
+        if (flags & 1) f.frames = r.u32();
+        if (flags & 2) r.skip(4);
+        if (flags & 4) r.skip(100);
+        if (flags & 8) r.skip(4);
+        // The encoder's own block: its name in nine bytes, then, among other things, delay and padding.
+        auto name = r.take(9);
+        r.skip(12);
+        auto both = r.u24();
+        if (!r.overrun() && !name.empty() && name[0] != 0) f.delay = both >> 12, f.padding = both & 0xFFF, f.states_delay = f.delay > 0;
+    }
+    return f;
+}
+
+class FramedClip final : public Clip {
+  public:
+    Outcome open(std::shared_ptr<ByteSource> source) {
+        auto& name = source->name();
+        SourceReader reader(source);
+        std::uint64_t at = 0;
+        for (int tags = 0; tags < 16; ++tags) {
+            TRY(auto head, reader.view(at, 10));
+            auto length = id3_length(head);
+            if (length == 0) break;
+            at += length;
+        }
+        if (at > 0) {
+            TRY(auto head, reader.view(at, 4));
+            if (head.size() == 4 && std::memcmp(head.data(), "fLaC", 4) == 0)
+                return fail(Code::not_media, fmt::format("“{}” is FLAC behind an ID3 tag, which FLAC does not allow.", name), "Remove the tag with the tool that wrote it.");
+        }
+        // The first frame that is followed by another of its kind.
+        std::optional<SoundFrame> first;
+        for (auto limit = at + (1 << 17); !first && at < limit;) {
+            TRY(auto window, reader.view(at, 16384));
+            if (window.size() < 10) break;
+            std::size_t i = 0;
+            for (; i + 10 <= window.size() && !first; ++i) {
+                auto frame = parse_any(window.subspan(i));
+                if (!frame) continue;
+                auto next = i + frame->size;
+                auto after = next + 10 <= window.size() ? parse_any(window.subspan(next)) : std::nullopt;
+                bool last = window.size() < 16384 && next == window.size();
+                if ((after && after->rate == frame->rate && after->samples == frame->samples) || last) {
+                    first = frame;
+                    at += i;
+                }
+            }
+            if (!first) at += window.size() < 16384 ? window.size() : 12288;
+        }
+        if (!first) return fail(Code::not_media, fmt::format("“{}” begins like MP3 or AAC, but no frame of it can be found.", name), "Copy or export it again.");
+        adts_ = !first->config.empty();
+        info_.container = adts_ ? "adts" : "mp3";
+        FirstFrame stated;
+        if (!adts_) {
+            TRY(auto frame, reader.view(at, std::min<std::size_t>(first->size, 4096)));
+            stated = read_first_frame(frame, *first);
+            if (stated.present) at += first->size;
+        }
+        index_ = std::make_shared<FrameIndex>(source, adts_ ? &parse_adts_frame : &parse_mp3_frame, at, *first);
+
+        Track t;
+        t.id = 1;
+        t.kind = Kind::audio;
+        t.codec = adts_ ? Codec::aac : Codec::mp3;
+        t.codec_tag = adts_ ? "ADTS" : "MPEG audio layer III";
+        t.audio = {first->rate, first->channels};
+        t.config = first->config;
+        t.is_default = true;
+        t.tick = {1, first->rate};
+        describe_from_config(t);
+        auto rate = static_cast<std::uint64_t>(first->rate);
+        // A decoder adds 529 samples of its own to the delay that the encoder states.
+        if (stated.states_delay) delay_ = ticks_to_time(stated.delay + 529, 1, rate);
+        auto size = source->size();
+        if (stated.frames > 0) {
+            auto samples = static_cast<std::int64_t>(stated.frames) * first->samples - (stated.states_delay ? stated.delay + stated.padding : 0);
+            info_.duration = ticks_to_time(std::max<std::int64_t>(samples, 0), 1, rate);
+            info_.duration_known = true;
+            if (stated.states_delay) t.end = info_.duration;
+        } else if (size && source->cheap_to_seek()) {
+            // Without a header only walking tells; a long file is walked in part, and the rest estimated.
+            TRY(bool whole, index_->walk(16 << 20));
+            auto walked = index_->time_of(index_->frames());
+            info_.duration = whole || index_->passed() == 0 ? walked : Time{static_cast<std::int64_t>(static_cast<double>(walked.ns) * static_cast<double>(*size - at) / static_cast<double>(index_->passed()))};
+            info_.duration_known = true;
+            info_.findings.push_back({"no-index", whole ? fmt::format("“{}” does not state its length; it was found by walking all {} frames.", name, index_->frames())
+                                                        : fmt::format("“{}” does not state its length; {} is an estimate from its first 16 MB.", name, format_time(info_.duration)),
+                                      adts_ ? "Put it into MP4 or Ogg when a target has to seek." : "Export it with an info header, or put it into MP4 or Ogg."});
+        } else if (size && first->bitrate > 0) {
+            info_.duration = ticks_to_time(static_cast<std::int64_t>((*size - at) * 8), 1, first->bitrate);
+            info_.duration_known = true;
+        }
+        info_.tracks.push_back(std::move(t));
+        return {};
+    }
+    std::unique_ptr<TrackReader> reader(std::uint64_t) override { return frame_reader(index_, delay_, adts_); }
+
+  private:
+    std::shared_ptr<FrameIndex> index_;
+    Time delay_{};
+    bool adts_ = false;
+};
+
+}  // namespace
+
+bool probe(ByteView head) {
+    if (id3_length(head) > 0) return true;
+    auto frame = parse_any(head);
+    if (!frame) return false;
+    if (frame->size + 10 > head.size()) return frame->size >= head.size() || frame->size + 10 > 2048;
+    auto next = parse_any(head.subspan(frame->size));
+    return next && next->rate == frame->rate;
+}
+
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
+    auto clip = std::make_unique<FramedClip>();
+    TRY_DO(clip->open(std::move(source)));
+    return clip;
+}
+
+}  // namespace ruedo::elementary

@@ -1,0 +1,180 @@
+// SPDX-License-Identifier: Apache-2.0
+#include <algorithm>
+#include <cctype>
+
+#include "media/codec_headers.h"
+
+namespace ruedo {
+
+Bytes lace_headers(const std::vector<Bytes>& headers) {
+    ByteWriter w;
+    w.u8(headers.size() - 1);
+    for (std::size_t i = 0; i + 1 < headers.size(); ++i) {
+        auto n = headers[i].size();
+        for (; n >= 255; n -= 255) w.u8(255);
+        w.u8(n);
+    }
+    for (auto& h : headers) w.raw(h);
+    return w.bytes;
+}
+
+std::vector<ByteView> split_laced(ByteView config) {
+    ByteReader r(config);
+    if (r.u8() != 2) return {};
+    std::array<std::uint64_t, 2> sizes{};
+    for (auto& size : sizes)
+        for (std::uint8_t b = 255; b == 255 && !r.overrun();) size += b = r.u8();
+    auto first = r.take(sizes[0]);
+    auto second = r.take(sizes[1]);
+    auto third = r.rest();
+    if (r.overrun() || third.empty()) return {};
+    return {first, second, third};
+}
+
+std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet) {
+    ByteReader r(packet);
+    if (packet.size() > 8 && packet[0] == 'O') r.skip(8);       // OpusTags
+    else if (packet.size() > 7 && (packet[0] & 0x7F) == 4) r.skip(4);  // FLAC's block header
+    else r.skip(7);
+    r.skip(r.le(4));
+    auto count = r.le(4);
+    std::vector<std::pair<std::string, std::string>> out;
+    for (std::uint64_t i = 0; i < count && i < 1024 && !r.overrun(); ++i) {
+        auto text = r.take(r.le(4));
+        auto split = std::find(text.begin(), text.end(), '=');
+        if (split == text.end()) continue;
+        std::string name(text.begin(), split);
+        std::transform(name.begin(), name.end(), name.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        out.emplace_back(std::move(name), std::string(split + 1, text.end()));
+    }
+    return out;
+}
+
+std::vector<bool> vorbis_long_modes(ByteView setup) {
+    // Vorbis packs bits from the least significant on. The header ends with the modes and a framing bit.
+    auto bit = [&](std::size_t i) { return static_cast<unsigned>(setup[i / 8] >> (i % 8)) & 1U; };
+    auto bits = [&](std::size_t i, unsigned n) {
+        unsigned v = 0;
+        for (unsigned k = 0; k < n; ++k) v |= bit(i + k) << k;
+        return v;
+    };
+    std::size_t at = setup.size() * 8;
+    while (at > 0 && !bit(at - 1)) --at;
+    if (at == 0) return {};
+    --at;
+    std::vector<bool> found;
+    std::size_t good = 0;
+    constexpr std::size_t mode_bits = 1 + 16 + 16 + 8, least = 7 * 8 + 6;
+    while (found.size() < 64 && at >= least + mode_bits) {
+        auto start = at - mode_bits;
+        if (bits(start + 1, 16) != 0 || bits(start + 17, 16) != 0 || bits(start + 33, 8) > 63) break;
+        found.push_back(bit(start) != 0);
+        at = start;
+        if (bits(at - 6, 6) + 1 == found.size()) good = found.size();
+    }
+    found.resize(good);
+    std::reverse(found.begin(), found.end());
+    return found;
+}
+
+std::optional<TheoraHead> parse_theora_head(ByteView packet) {
+    ByteReader r(packet);
+    auto magic = r.take(7);
+    if (magic.size() != 7 || magic[0] != 0x80 || std::memcmp(magic.data() + 1, "theora", 6) != 0) return std::nullopt;
+    TheoraHead h;
+    h.version = r.u24();
+    r.skip(4);
+    h.width = static_cast<int>(r.u24());
+    h.height = static_cast<int>(r.u24());
+    r.skip(2);
+    auto rate = r.u32();
+    auto per = r.u32();
+    h.rate = {rate, per};
+    auto across = r.u24(), down = r.u24();
+    h.pixel_aspect = {across, down};
+    r.skip(4);
+    auto packed = r.u16();
+    h.granule_shift = packed >> 5 & 31;
+    h.pixel_format = packed >> 3 & 3;
+    if (r.overrun() || !h.rate.stated() || h.width <= 0 || h.height <= 0 || h.width > 32768 || h.height > 32768) return std::nullopt;
+    return h;
+}
+
+std::optional<FlacInfo> parse_flac_info(ByteView config) {
+    if (config.size() < 4 + 4 + 34 || std::memcmp(config.data(), "fLaC", 4) != 0 || (config[4] & 0x7F) != 0) return std::nullopt;
+    ByteReader r(config.subspan(8));
+    FlacInfo f;
+    f.min_block = r.u16(), f.max_block = r.u16();
+    f.min_frame = r.u24(), f.max_frame = r.u24();
+    auto packed = r.u64();
+    f.rate = static_cast<int>(packed >> 44);
+    f.channels = static_cast<int>(packed >> 41 & 7) + 1;
+    f.bits = static_cast<unsigned>(packed >> 36 & 31) + 1;
+    f.samples = packed & 0xFFFFFFFFFULL;
+    if (f.rate <= 0 || f.max_block < 16) return std::nullopt;
+    return f;
+}
+
+namespace {
+std::uint8_t crc8(ByteView data) {
+    std::uint8_t crc = 0;
+    for (auto b : data) {
+        crc ^= b;
+        for (int i = 0; i < 8; ++i) crc = static_cast<std::uint8_t>(crc & 0x80 ? crc << 1 ^ 0x07 : crc << 1);
+    }
+    return crc;
+}
+}  // namespace
+
+std::uint16_t flac_crc16(ByteView frame) {
+    static const auto table = [] {
+        std::array<std::uint16_t, 256> t{};
+        for (unsigned i = 0; i < 256; ++i) {
+            auto v = static_cast<std::uint16_t>(i << 8);
+            for (int k = 0; k < 8; ++k) v = static_cast<std::uint16_t>(v & 0x8000 ? v << 1 ^ 0x8005 : v << 1);
+            t[i] = v;
+        }
+        return t;
+    }();
+    std::uint16_t crc = 0;
+    for (auto b : frame) crc = static_cast<std::uint16_t>(crc << 8 ^ table[(crc >> 8 ^ b) & 0xFF]);
+    return crc;
+}
+
+std::optional<SoundFrame> parse_flac_frame(ByteView at) {
+    if (at.size() < 6 || at[0] != 0xFF || (at[1] & 0xFE) != 0xF8) return std::nullopt;
+    ByteReader r(at);
+    r.skip(1);
+    SoundFrame f;
+    f.counts_samples = r.u8() & 1;
+    auto sizes = r.u8(), layout = r.u8();
+    unsigned block = sizes >> 4, rate = sizes & 15, channels = layout >> 4;
+    if (block == 0 || rate == 15 || channels > 10 || layout & 1 || (layout >> 1 & 7) == 3) return std::nullopt;
+    // The number, coded like UTF-8 but up to 36 bits.
+    auto lead = r.u8();
+    auto more = std::countl_one(lead);
+    if (more == 1 || more > 7) return std::nullopt;
+    f.number = more == 0 ? lead : lead & (0x7FU >> more);
+    for (int i = 1; i < more; ++i) {
+        auto b = r.u8();
+        if ((b & 0xC0) != 0x80) return std::nullopt;
+        f.number = f.number << 6 | (b & 0x3F);
+    }
+    if (block == 1) f.samples = 192;
+    else if (block <= 5) f.samples = 576 << (block - 2);
+    else if (block == 6) f.samples = r.u8() + 1;
+    else if (block == 7) f.samples = r.u16() + 1;
+    else f.samples = 256 << (block - 8);
+    static constexpr std::array<int, 12> rates{0, 88200, 176400, 192000, 8000, 16000, 22050, 24000, 32000, 44100, 48000, 96000};
+    if (rate < 12) f.rate = rates[rate];
+    else if (rate == 12) f.rate = r.u8() * 1000;
+    else f.rate = r.u16() * (rate == 14 ? 10 : 1);
+    f.channels = channels < 8 ? static_cast<int>(channels) + 1 : 2;
+    auto length = r.position();
+    auto stated = r.u8();
+    if (r.overrun() || crc8(at.first(length)) != stated) return std::nullopt;
+    f.header = length + 1;
+    return f;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,364 @@
+// SPDX-License-Identifier: Apache-2.0
+// Ogg, transport streams, RIFF and bare frames in the shapes that fixtures alone do not show: chained, joined,
+// padded, without an index, with the other kind of index, with every kind of sample.
+#include <ogg/ogg.h>
+
+#include <cmath>
+
+#include "media/codec_headers.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+std::shared_ptr<Clip> opened(Bytes bytes, const std::string& name) { return value(open_clip(memory_source(std::move(bytes), name))); }
+
+struct Walked { std::vector<PacketHead> heads; std::vector<Bytes> data; };
+Walked walk(Clip& clip, const Track& track) {
+    Walked w;
+    auto reader = clip.reader(track.id);
+    PacketHead head;
+    Bytes data;
+    while (value(reader->next(head))) {
+        done(reader->read(data));
+        w.heads.push_back(head);
+        w.data.push_back(data);
+    }
+    return w;
+}
+std::vector<float> sound_of(std::shared_ptr<Clip> clip, Time from = {}) {
+    auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard()));
+    done(reader->seek(from));
+    std::vector<float> all;
+    while (auto block = value(reader->next())) all.insert(all.end(), block->samples.begin(), block->samples.end());
+    return all;
+}
+std::vector<int> numbers_of(std::shared_ptr<Clip> clip) {
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    std::vector<int> all;
+    while (auto p = value(reader->next())) all.push_back(demo::read_strip(render(*p)).value_or(-1));
+    return all;
+}
+bool has_finding(const Clip& clip, const std::string& code) {
+    return std::any_of(clip.info().findings.begin(), clip.info().findings.end(), [&](auto& f) { return f.code == code; });
+}
+
+/// The same Ogg file under other serial numbers.
+Bytes renumbered(const Bytes& file, int by) {
+    ogg_sync_state sync;
+    ogg_sync_init(&sync);
+    std::memcpy(ogg_sync_buffer(&sync, static_cast<long>(file.size())), file.data(), file.size());
+    ogg_sync_wrote(&sync, static_cast<long>(file.size()));
+    Bytes out;
+    ogg_page page;
+    while (ogg_sync_pageout(&sync, &page) == 1) {
+        auto serial = static_cast<std::uint32_t>(ogg_page_serialno(&page) + by);
+        for (int i = 0; i < 4; ++i) page.header[14 + i] = static_cast<unsigned char>(serial >> (8 * i));
+        ogg_page_checksum_set(&page);
+        out.insert(out.end(), page.header, page.header + page.header_len);
+        out.insert(out.end(), page.body, page.body + page.body_len);
+    }
+    ogg_sync_clear(&sync);
+    return out;
+}
+Bytes joined(const Bytes& a, const Bytes& b) {
+    auto all = a;
+    all.insert(all.end(), b.begin(), b.end());
+    return all;
+}
+
+/// A transport stream with one track, of packets that are given; enough of ISO/IEC 13818-1 for reading it back.
+class TsMaker {
+  public:
+    TsMaker(std::uint8_t type) {
+        ByteWriter pat;
+        pat.u8(0).u8(0).u16(0xB00D).u16(1).u8(0xC1).u8(0).u8(0).u16(1).u16(0xE100).u32(0);
+        packet(0, true, pat.bytes, 0xFF);
+        ByteWriter pmt;
+        pmt.u8(0).u8(2).u16(0xB000 | 24).u16(1).u8(0xC1).u8(0).u8(0).u16(0xE101).u16(0xF000).u8(type).u16(0xE101).u16(0xF006).u8(0x0A).u8(4).text("deu").u8(0).u32(0);
+        packet(0x100, true, pmt.bytes, 0xFF);
+    }
+    void add(ByteView data, std::int64_t pts, std::int64_t dts, bool video) {
+        auto stamp = [](ByteWriter& w, unsigned lead, std::int64_t t) {
+            auto v = static_cast<std::uint64_t>(t) & 0x1FFFFFFFFULL;
+            w.u8(lead << 4 | (v >> 30 & 7) << 1 | 1).u16((v >> 15 & 0x7FFF) << 1 | 1).u16((v & 0x7FFF) << 1 | 1);
+        };
+        ByteWriter w;
+        w.u24(1).u8(video ? 0xE0 : 0xC0).u16(video ? 0 : data.size() + 13).u8(0x80).u8(0xC0).u8(10);
+        stamp(w, 3, pts), stamp(w, 1, dts);
+        w.raw(data);
+        ByteView rest(w.bytes);
+        for (bool first = true; !rest.empty(); first = false) {
+            auto n = std::min<std::size_t>(184, rest.size());
+            packet(0x101, first, rest.first(n), -1);
+            rest = rest.subspan(n);
+        }
+    }
+    Bytes bytes;
+
+  private:
+    void packet(unsigned pid, bool start, ByteView payload, int fill) {
+        ByteWriter w;
+        w.u8(0x47).u16((start ? 0x4000 : 0) | pid);
+        auto space = 184 - payload.size();
+        auto count = counter_[pid]++ & 15;
+        if (fill < 0 && space > 0) {
+            w.u8(0x30 | count).u8(space - 1);
+            if (space > 1) w.u8(0);
+            for (std::size_t i = 2; i < space; ++i) w.u8(0xFF);
+            w.raw(payload);
+        } else {
+            w.u8(0x10 | count).raw(payload);
+            for (std::size_t i = 0; i < space; ++i) w.u8(0xFF);
+        }
+        bytes.insert(bytes.end(), w.bytes.begin(), w.bytes.end());
+    }
+    std::map<unsigned, unsigned> counter_;
+};
+std::int64_t stamp_of(Time t) { return time_to_ticks(t, 90000); }
+
+Bytes wav(unsigned tag, unsigned bits, const std::vector<double>& samples, bool extensible, bool long_form) {
+    unsigned size = bits / 8;
+    ByteWriter data;
+    for (auto v : samples) {
+        if (tag == 3) size == 4 ? data.le(std::bit_cast<std::uint32_t>(static_cast<float>(v)), 4) : data.le(std::bit_cast<std::uint64_t>(v), 8);
+        else if (bits == 8) data.u8(static_cast<std::uint8_t>(std::lround(v * 127) + 128));
+        else data.le(static_cast<std::uint64_t>(std::llround(v * (std::pow(2.0, bits - 1) - 1))), size);
+    }
+    ByteWriter w;
+    w.text(long_form ? "RF64" : "RIFF").le(long_form ? UINT32_MAX : 100 + data.size(), 4).text("WAVE");
+    if (long_form) w.text("ds64").le(28, 4).le(0, 8).le(data.size(), 8).le(samples.size(), 8).le(0, 4);
+    w.text("LIST").le(3, 4).text("abc").u8(0);  // an odd chunk and its padding
+    w.text("fmt ").le(extensible ? 40 : 16, 4).le(extensible ? 0xFFFE : tag, 2).le(1, 2).le(48000, 4).le(48000 * size, 4).le(size, 2).le(bits, 2);
+    if (extensible) w.le(22, 2).le(bits, 2).le(4, 4).le(tag, 2).raw(Bytes{0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71});
+    w.text("data").le(long_form ? UINT32_MAX : data.size(), 4).raw(data.bytes);
+    return w.bytes;
+}
+}  // namespace
+
+TEST_CASE("a chain of Ogg recordings plays as one, and seeks across its joints") {
+    auto one = bytes_of(fixture("theora_vorbis.ogv"));
+    auto two = opened(joined(one, renumbered(one, 77)), "chain.ogv");
+    CHECK(two->info().duration == 12_s);
+    CHECK(has_finding(*two, "chained"));
+    auto numbers = numbers_of(two);
+    REQUIRE(numbers.size() == 360);
+    for (std::size_t i = 0; i < 360; ++i) CHECK(numbers[i] == static_cast<int>(i % 180));
+    auto reader = value(PictureReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
+    for (int ms : {7'500, 500, 11'960, 6'000, 5'990}) CHECK(demo::read_strip(render(value(reader->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
+    auto whole = sound_of(two), single = sound_of(open("theora_vorbis.ogv"));
+    REQUIRE(whole.size() == 2 * single.size());
+    CHECK(std::equal(single.begin(), single.end(), whole.begin()));
+    CHECK(std::equal(single.begin(), single.end(), whole.begin() + static_cast<std::ptrdiff_t>(single.size())));
+    auto late = sound_of(two, 9_s);
+    double difference = 0;
+    for (std::size_t i = 0; i < late.size(); ++i) difference = std::max(difference, std::abs(static_cast<double>(late[i] - whole[9 * 96000 + i])));
+    CHECK(difference < 1e-5);
+}
+
+TEST_CASE("a chain whose second recording has another codec's header still sounds right") {
+    auto opus = bytes_of(fixture("audio_opus.ogg"));
+    auto other = opus;
+    auto clip = opened(joined(opus, renumbered(other, 1)), "two.ogg");
+    CHECK(clip->info().duration == 12_s);
+    CHECK(sound_of(clip).size() == 2 * 12 * 48000);
+    // Sound and pictures chained with sound alone: the pictures end, the sound goes on.
+    auto mixed = opened(joined(bytes_of(fixture("theora_vorbis.ogv")), opus), "mixed.ogg");
+    CHECK(has_finding(*mixed, "chain-changes"));
+    CHECK(numbers_of(mixed).size() == 180);
+}
+
+TEST_CASE("Ogg opened in its middle begins at nought") {
+    auto bytes = bytes_of(fixture("audio_opus.ogg"));
+    // Header pages, then everything from a later page on: what a recorder that joined late keeps.
+    std::vector<std::size_t> pages;
+    for (std::size_t i = 0; i + 4 < bytes.size(); ++i)
+        if (std::memcmp(bytes.data() + i, "OggS", 4) == 0) pages.push_back(i);
+    REQUIRE(pages.size() > 4);
+    Bytes late(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(pages[2]));
+    late.insert(late.end(), bytes.begin() + static_cast<std::ptrdiff_t>(pages[pages.size() / 2]), bytes.end());
+    auto clip = opened(late, "late.ogg");
+    CHECK(clip->info().tracks.at(0).start == Time{});
+    INFO(clip->info().duration.ns << " of " << pages.size());
+    CHECK(clip->info().duration <= 4_s);
+    CHECK(clip->info().duration > 1_s);
+    auto n = static_cast<std::int64_t>(sound_of(clip).size() / 2);
+    CHECK(std::abs(n - time_to_ticks(clip->info().duration, 48000)) <= 1);
+}
+
+TEST_CASE("a transport stream joined from two plays end to end") {
+    auto one = bytes_of(fixture("h264_aac.ts"));
+    auto two = opened(joined(one, one), "joined.ts");
+    CHECK(has_finding(*two, "joined"));
+    CHECK(std::abs((two->info().duration - 12_s).ns) < (60_ms).ns);
+    auto numbers = numbers_of(two);
+    REQUIRE(numbers.size() == 360);
+    for (std::size_t i = 0; i < 360; ++i) CHECK(numbers[i] == static_cast<int>(i % 180));
+    auto reader = value(PictureReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
+    CHECK(std::abs(demo::read_strip(render(value(reader->at(9_s)))).value_or(-1) - 90) <= 1);
+    CHECK(demo::read_strip(render(value(reader->at(2_s)))) == 60);
+}
+
+TEST_CASE("transport packets of 192 and 204 bytes, and bytes lost between them") {
+    auto plain = bytes_of(fixture("h264_aac.ts"));
+    auto whole = numbers_of(open("h264_aac.ts"));
+    for (auto [before, after] : {std::pair{4, 0}, std::pair{0, 16}}) {
+        Bytes wide;
+        for (std::size_t at = 0; at < plain.size(); at += 188) {
+            wide.insert(wide.end(), static_cast<std::size_t>(before), 0x11);
+            wide.insert(wide.end(), plain.begin() + static_cast<std::ptrdiff_t>(at), plain.begin() + static_cast<std::ptrdiff_t>(at + 188));
+            wide.insert(wide.end(), static_cast<std::size_t>(after), 0x22);
+        }
+        CHECK(numbers_of(opened(wide, "wide.m2ts")) == whole);
+    }
+    auto torn = plain;
+    torn.erase(torn.begin() + 100'000, torn.begin() + 100'077);
+    auto clip = opened(torn, "torn.ts");
+    CHECK(numbers_of(clip).size() > 170);
+    CHECK(std::abs((clip->info().duration - 6_s).ns) < (60_ms).ns);
+}
+
+TEST_CASE("HEVC and MP3 in a transport stream") {
+    auto clip = open("hevc.mp4");
+    auto& track = *clip->info().main(Kind::video);
+    auto packets = walk(*clip, track);
+    auto config = parse_hvcc(track.config);
+    REQUIRE(config);
+    TsMaker maker(0x24);
+    for (std::size_t i = 0; i < packets.heads.size(); ++i) {
+        Bytes annex_b;
+        if (packets.heads[i].keyframe) annex_b = config->parameter_sets;
+        REQUIRE(to_annex_b(packets.data[i], 4, annex_b));
+        maker.add(annex_b, 900000 + stamp_of(packets.heads[i].pts), 900000 + static_cast<std::int64_t>(i) * 3000 - 9000, true);
+    }
+    auto ts = opened(maker.bytes, "hevc.ts");
+    CHECK(ts->info().main(Kind::video)->codec_string == track.codec_string);
+    CHECK(ts->info().main(Kind::video)->language == "de");
+    auto numbers = numbers_of(ts);
+    REQUIRE(numbers.size() == 180);
+    for (std::size_t i = 0; i < 180; ++i) CHECK(numbers[i] == static_cast<int>(i));
+    auto reader = value(PictureReader::open(ts, *ts->info().main(Kind::video), CodecRegistry::standard()));
+    for (int n : {100, 20, 179, 60, 59}) CHECK(demo::read_strip(render(value(reader->at(ticks_to_time(n, 1, 30))))) == n);
+
+    auto mp3 = open("audio_vbr_no_info.mp3");
+    auto frames = walk(*mp3, mp3->info().tracks[0]);
+    TsMaker sound(0x03);
+    for (std::size_t i = 0; i + 4 <= frames.heads.size(); i += 4) {  // four frames to a packet
+        Bytes part;
+        for (std::size_t k = i; k < i + 4; ++k) part.insert(part.end(), frames.data[k].begin(), frames.data[k].end());
+        sound.add(part, stamp_of(frames.heads[i].pts) + 90000, stamp_of(frames.heads[i].pts) + 90000, false);
+    }
+    auto other = opened(sound.bytes, "mp3.ts");
+    auto again = walk(*other, other->info().tracks.at(0));
+    REQUIRE(again.data.size() >= frames.data.size() / 4 * 4);
+    for (std::size_t i = 0; i < again.data.size(); ++i) {
+        CHECK(again.data[i] == frames.data[i]);
+        CHECK(std::abs((again.heads[i].pts - frames.heads[i].pts).ns) < (1_ms).ns);
+    }
+}
+
+TEST_CASE("AVI without an index, and with the open one, is the same clip") {
+    auto bytes = bytes_of(fixture("mjpeg_pcm.avi"));
+    auto reference = open("mjpeg_pcm.avi");
+    auto pictures = walk(*reference, *reference->info().main(Kind::video));
+    auto find = [&](const char* tag) { return static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), tag, tag + 4) - bytes.begin()); };
+    auto same = [&](Clip& clip) {
+        auto got = walk(clip, *clip.info().main(Kind::video));
+        REQUIRE(got.data.size() == pictures.data.size());
+        for (std::size_t i = 0; i < got.data.size(); ++i) {
+            CHECK(got.heads[i].pts == pictures.heads[i].pts);
+            CHECK(got.data[i] == pictures.data[i]);
+        }
+    };
+    auto without = bytes;
+    without.resize(find("idx1"));
+    auto clip = opened(without, "no-index.avi");
+    CHECK(has_finding(*clip, "no-index"));
+    same(*clip);
+
+    // Cut within its pictures: what is there plays.
+    auto part = bytes;
+    part.resize(part.size() / 2);
+    auto cut = opened(part, "cut.avi");
+    CHECK(has_finding(*cut, "truncated"));
+    auto left = numbers_of(cut);
+    CHECK(left.size() > 80);
+    CHECK(left.size() < 95);
+}
+
+TEST_CASE("WAV holds every kind of sample") {
+    std::vector<double> samples(9600);
+    for (std::size_t i = 0; i < samples.size(); ++i) samples[i] = 0.8 * std::sin(static_cast<double>(i) * 0.1);
+    struct Kind_ { unsigned tag, bits; double error; };
+    for (auto [tag, bits, error] : {Kind_{1, 8, 0.012}, Kind_{1, 16, 1e-4}, Kind_{1, 24, 1e-6}, Kind_{1, 32, 1e-6}, Kind_{3, 32, 1e-6}, Kind_{3, 64, 1e-6}})
+        for (bool extensible : {false, true})
+            for (bool long_form : {false, true}) {
+                INFO(tag << " " << bits << (extensible ? " extensible" : "") << (long_form ? " long" : ""));
+                auto clip = opened(wav(tag, bits, samples, extensible, long_form), "x.wav");
+                CHECK(clip->info().container == "wav");
+                CHECK(clip->info().duration == 200_ms);
+                auto heard = sound_of(clip);
+                REQUIRE(heard.size() == samples.size() * 2);
+                double worst = 0;
+                for (std::size_t i = 0; i < samples.size(); ++i) worst = std::max(worst, std::abs(static_cast<double>(heard[2 * i]) - samples[i]));
+                CHECK(worst < error);
+                auto from = sound_of(clip, 100_ms);
+                CHECK(std::equal(from.begin(), from.end(), heard.begin() + 9600));
+            }
+    // A recorder that was stopped leaves a size of nought.
+    auto stopped = wav(1, 16, samples, false, false);
+    auto data = static_cast<std::size_t>(std::search(stopped.begin(), stopped.end(), "data", "data" + 4) - stopped.begin());
+    for (std::size_t i = 4; i < 8; ++i) stopped[data + i] = 0;
+    CHECK(opened(stopped, "stopped.wav")->info().duration == 200_ms);
+}
+
+TEST_CASE("AAC frames without a container") {
+    auto ts = open("h264_aac.ts");
+    auto packets = walk(*ts, *ts->info().main(Kind::audio));
+    ByteWriter w;
+    for (auto& data : packets.data) {
+        auto size = data.size() + 7;
+        w.u8(0xFF).u8(0xF1).u8(1 << 6 | 3 << 2).u8(2 << 6 | size >> 11).u8(size >> 3 & 0xFF).u8((size & 7) << 5 | 0x1F).u8(0xFC).raw(data);
+    }
+    auto clip = opened(w.bytes, "x.aac");
+    CHECK(clip->info().container == "adts");
+    auto again = walk(*clip, clip->info().tracks.at(0));
+    CHECK(again.data == packets.data);
+    CHECK(again.heads.at(100).pts == ticks_to_time(100 * 1024, 1, 48000));
+    CHECK(clip->info().duration == ticks_to_time(static_cast<std::int64_t>(packets.data.size()) * 1024, 1, 48000));
+    // A tag in front changes nothing.
+    ByteWriter tagged;
+    tagged.text("ID3").u8(4).u8(0).u8(0).u32(0x00000210).raw(Bytes(0x110, 0)).raw(w.bytes);
+    CHECK(walk(*opened(tagged.bytes, "x.aac"), clip->info().tracks.at(0)).data == packets.data);
+}
+
+TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
+    auto with = open("audio_info.mp3");
+    CHECK(with->info().duration == 3_s);
+    CHECK(sound_of(with).size() == 3 * 96000);
+    auto bytes = bytes_of(fixture("audio_info.mp3"));
+    // Take the first frame out, and the tag before it: no length is stated any more.
+    auto first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Info", "Info" + 4) - bytes.begin());
+    if (first >= bytes.size()) first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Xing", "Xing" + 4) - bytes.begin());
+    auto head = parse_mp3_frame(ByteView(bytes).subspan(first - 36));
+    REQUIRE(head);
+    Bytes bare(bytes.begin() + static_cast<std::ptrdiff_t>(first - 36 + head->size), bytes.end());
+    auto without = opened(bare, "bare.mp3");
+    CHECK(has_finding(*without, "no-index"));
+    CHECK(std::abs((without->info().duration - with->info().duration).ns) < (80_ms).ns);
+}
+
+TEST_CASE("FLAC without a stated length or a seek table seeks all the same") {
+    auto bytes = bytes_of(fixture("audio.flac"));
+    auto whole = sound_of(open("audio.flac"));
+    for (std::size_t i = 0; i < 5; ++i) bytes[4 + 4 + 13 + i] &= i == 0 ? 0xF0 : 0x00;  // total samples
+    auto clip = opened(bytes, "unknown.flac");
+    CHECK(clip->info().duration == 6_s);
+    for (int ms : {0, 1234, 5000, 5990, 2500}) {
+        auto part = sound_of(clip, 1_ms * ms);
+        auto at = static_cast<std::size_t>(ms) * 96;
+        REQUIRE(part.size() == whole.size() - at);
+        CHECK(std::equal(part.begin(), part.end(), whole.begin() + static_cast<std::ptrdiff_t>(at)));
+    }
+}
