@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "codec/codec.h"
+#include "io/io.h"
 
 namespace ruedo {
 
@@ -69,6 +70,7 @@ Picture PictureReader::finished(Picture p) const {
 }
 
 Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* cancel) {
+    ReadScope scope(cancel);
     for (;;) {
         while (ready_at_ < ready_.size()) {
             auto& p = ready_[ready_at_++];
@@ -83,6 +85,7 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
 }
 
 Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
+    ReadScope scope(cancel);
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
@@ -104,6 +107,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
 }
 
 Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* cancel) {
+    ReadScope scope(cancel);
     TRY(auto place, keyframe_time_near(*heads_, track_, t));
     return at(place, cancel);
 }

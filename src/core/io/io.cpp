@@ -12,6 +12,8 @@
 #include <cstdio>
 #include <numeric>
 
+#include "io/http.h"
+
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
@@ -75,6 +77,27 @@ std::size_t distance(const std::string& a, const std::string& b) {
 
 }  // namespace
 
+namespace {
+thread_local const ReadScope* innermost = nullptr;
+}
+ReadScope::ReadScope(const std::atomic<bool>* flag, bool buffered_only) : flag_(flag), buffered_only_(buffered_only), outer_(innermost) { innermost = this; }
+ReadScope::~ReadScope() { innermost = outer_; }
+bool ReadScope::given_up() {
+    for (auto* s = innermost; s; s = s->outer_)
+        if (s->flag_ && *s->flag_) return true;
+    return false;
+}
+bool ReadScope::only_buffered() {
+    for (auto* s = innermost; s; s = s->outer_)
+        if (s->buffered_only_) return true;
+    return false;
+}
+
+Result<std::shared_ptr<ByteSource>> open_source(const std::string& source) {
+    if (is_address(source)) return http_source(source);
+    return open_file(source);
+}
+
 std::optional<fs::path> nearest_name(const fs::path& path) {
     auto folder = path.has_parent_path() ? path.parent_path() : fs::path(".");
     auto wanted = path.filename().string();
@@ -126,7 +149,10 @@ Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
     if (n > buffer_.size()) buffer_.resize(n), filled_ = 0;
     bool inside = offset >= start_ && offset - start_ <= filled_ && n <= filled_ - (offset - start_);
     if (!inside && offset < size_) {
-        TRY(filled_, source_->read_at(offset, buffer_));
+        // Over a network only what is asked for is waited for; the source keeps what comes with it.
+        auto wanted = source_->cheap_to_seek() ? buffer_.size() : std::min(buffer_.size(), std::max<std::size_t>(n, 2048));
+        filled_ = 0;
+        TRY(filled_, source_->read_at(offset, std::span(buffer_).first(wanted)));
         start_ = offset;
     }
     if (offset < start_ || offset - start_ >= filled_) return ByteView{};

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Byte sources to read media from, and files written whole or not at all.
 #pragma once
+#include <atomic>
 #include <filesystem>
 #include <memory>
 #include <optional>
@@ -22,7 +23,29 @@ class ByteSource {
     virtual bool cheap_to_seek() const { return true; }
     /// For sentences: the file's name without its folder.
     virtual const std::string& name() const = 0;
+    /// Makes reads under way and to come fail with `cancelled`; from any thread. Local reads are quick anyway.
+    virtual void cancel() {}
 };
+
+/// While it lives, reads of this thread give up when `flag` turns true; with `buffered_only` they fail at once
+/// (`timeout`) where waiting for the network would be needed.
+class ReadScope {
+  public:
+    explicit ReadScope(const std::atomic<bool>* flag, bool buffered_only = false);
+    ~ReadScope();
+    ReadScope(const ReadScope&) = delete;
+    ReadScope& operator=(const ReadScope&) = delete;
+    static bool given_up();
+    static bool only_buffered();
+
+  private:
+    const std::atomic<bool>* flag_;
+    bool buffered_only_;
+    const ReadScope* outer_;
+};
+
+/// A file, or bytes at an address (see http.h), whichever `source` names.
+Result<std::shared_ptr<ByteSource>> open_source(const std::string& source);
 
 /// A file on disk. An empty file, a folder and a missing file are refused with their own code; a missing one
 /// names the nearest that exists.

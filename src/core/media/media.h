@@ -96,6 +96,7 @@ struct PacketHead {
     Time trim_end{};                   ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
     bool keyframe = false;
     std::uint64_t size = 0;
+    std::optional<std::uint64_t> offset;  ///< Of its bytes in the source, where `next` has not read them yet.
     /// The codec's own header from this packet on, where it may differ from the track's (a chain's later links).
     std::shared_ptr<const Bytes> config;
 };

@@ -40,8 +40,8 @@ Controller::~Controller() {
 
 #define RUEDO_POST(what) engine_->strand().post([=, e = engine_]() mutable { e->what; })
 
-void Controller::open(std::filesystem::path path, OpenOptions options) {
-    engine_->strand().post([e = engine_, path = std::move(path), options] { e->open(path, options); });
+void Controller::open(std::string source, OpenOptions options) {
+    engine_->strand().post([e = engine_, source = std::move(source), options] { e->open(source, options); });
 }
 void Controller::play() { RUEDO_POST(call(machine::Input::play)); }
 void Controller::pause() { RUEDO_POST(call(machine::Input::pause)); }

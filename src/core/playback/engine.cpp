@@ -49,7 +49,8 @@ void Controller::Engine::publish() {
     s.duration_known = duration_known_;
     s.has_video = pictures_ != nullptr;
     s.has_audio = sound_ != nullptr;
-    s.buffered_to = duration_;
+    s.buffered_from = buffered_ ? buffered_range_.first : Time{};
+    s.buffered_to = buffered_ ? buffered_range_.second : duration_;
     s.decoded_to = items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at;
     s.sounded_to = sound_next_;
     s.shown = shown_ ? shown_->pts : Time{};
@@ -57,7 +58,7 @@ void Controller::Engine::publish() {
         s.source = clip_->info().name;
         for (auto& f : clip_->info().findings) s.partial = s.partial || f.code == "truncated";
     } else {
-        s.source = path_.filename().string();
+        s.source = std::filesystem::path(source_).filename().string();
     }
     if (pictures_) {
         s.display_width = pictures_->track().video.display_width();
@@ -110,6 +111,7 @@ void Controller::Engine::cancel_work() {
     stop_all_ = true;
     std::lock_guard lock(published_mutex_);
     if (cancel_) *cancel_ = true;
+    if (sound_cancel_) *sound_cancel_ = true;
 }
 
 void Controller::Engine::input(Input in, std::string_view detail) {
@@ -147,13 +149,13 @@ void Controller::Engine::apply(Effect effect) {
 
 void Controller::Engine::call(Input in) { input(in); }
 
-void Controller::Engine::open(std::filesystem::path path, OpenOptions options) {
+void Controller::Engine::open(std::string source, OpenOptions options) {
     if (state_.phase == Phase::closed) return input(Input::open);
-    path_ = std::move(path);
+    source_ = std::move(source);
     options_ = options;
     volume_ = options.volume, muted_ = options.muted, rate_ = options.rate, loop_ = options.loop;
     clock_.set_rate(rate_, now());
-    input(Input::open, path_.filename().string());
+    input(Input::open, std::filesystem::path(source_).filename().string());
     if (options.start.how == Start::How::play && state_.phase == Phase::opening) input(Input::play);
 }
 
@@ -227,12 +229,14 @@ void Controller::Engine::reset_source() {
         std::lock_guard lock(published_mutex_);
         cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
     }
-    for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_})
+    *sound_cancel_ = true;
+    for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
     if (voice_) voice_->clear();
     voice_.reset();
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
+    picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset();
+    buffered_.reset();
     picture_busy_ = sound_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
@@ -270,20 +274,24 @@ void Controller::Engine::open_source() {
     prepare_lane_ = env_.strand->lane();
     auto result = std::make_shared<Result<Opened>>(fail(Code::internal, "Opening did not finish."));
     auto* codecs = env_.codecs;
-    auto job = [path = path_, codecs, result, cancel = cancel_, from = loop_from()] {
+    auto job = [source = source_, codecs, result, cancel = cancel_, from = loop_from()] {
+        ReadScope scope(cancel.get());
         *result = [&]() -> Result<Opened> {
             Opened o;
-            TRY(auto clip, open_clip(path));
+            TRY(auto bytes, ruedo::open_source(source));
+            o.network = std::dynamic_pointer_cast<HttpSource>(bytes);
+            TRY(auto clip, open_clip(std::move(bytes)));
             o.clip = std::move(clip);
             TRY(auto tracks, select_tracks(o.clip->info(), *codecs));
             o.lacking = tracks.lacking;
             if (tracks.video) {
                 TRY(o.pictures, PictureReader::open(o.clip, *tracks.video, *codecs));
                 TRY(o.first, o.pictures->at(from, cancel.get()));
+                o.playing.push_back(*tracks.video);
             }
             if (tracks.audio) {
                 // Without its sound a clip still plays; the trace says what is missing.
-                if (auto sound = SoundReader::open(o.clip, *tracks.audio, *codecs)) o.sound = std::move(*sound);
+                if (auto sound = SoundReader::open(o.clip, *tracks.audio, *codecs)) o.sound = std::move(*sound), o.playing.push_back(*tracks.audio);
                 else if (tracks.video) o.lacking = sound.error();
                 else return std::unexpected(sound.error());
             }
@@ -310,6 +318,11 @@ void Controller::Engine::opened(Result<Opened> result) {
     sound_ = std::move(o.sound);
     duration_ = clip_->info().duration;
     duration_known_ = clip_->info().duration_known;
+    if (o.network) {
+        buffered_ = std::make_shared<BufferedWalk>(o.network, clip_, o.playing);
+        buffer_lane_ = env_.strand->lane();
+        measure_buffer();
+    }
     if (sound_) {
         voice_ = env_.mixer->add_voice();
         voice_->set_gain(muted_ ? 0 : gain_of(volume_));
@@ -363,6 +376,7 @@ void Controller::Engine::begin_seek() {
     items_.clear();
     ++generation_;
     picture_busy_ = false;
+    *cancel_ = true;  // a read that waits for the network is of no use any more
     {
         std::lock_guard lock(published_mutex_);
         cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());

@@ -4,6 +4,7 @@
 #include <condition_variable>
 
 #include "container/container.h"
+#include "playback/buffered.h"
 #include "playback/clock.h"
 #include "playback/playback.h"
 #include "playback/trace.h"
@@ -15,7 +16,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     explicit Engine(Env env);
 
     // Calls, on the strand.
-    void open(std::filesystem::path path, OpenOptions options);
+    void open(std::string source, OpenOptions options);
     void call(machine::Input input);
     void seek(Time t, SeekMode mode);
     void skip(Time by);
@@ -67,6 +68,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         std::unique_ptr<SoundReader> sound;
         std::optional<Picture> first;
         std::optional<Error> lacking;
+        std::shared_ptr<HttpSource> network;
+        std::vector<Track> playing;
     };
 
     void input(machine::Input input, std::string_view detail = {});
@@ -96,6 +99,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void check_end(Time now);
     void check_fed();
     void fail_with(Error error);
+    void measure_buffer();
 
     bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }
     Time loop_from() const { return loop_.kind == Loop::Kind::range ? loop_.from : Time{}; }
@@ -118,12 +122,14 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Env env_;
     machine::State state_;
     Trace trace_;
-    std::filesystem::path path_;
+    std::string source_;
     OpenOptions options_;
     Time made_at_{}, opened_at_{};
     std::optional<Time> first_picture_;
 
-    std::unique_ptr<Lane> picture_lane_, sound_lane_, prepare_lane_;
+    std::unique_ptr<Lane> picture_lane_, sound_lane_, prepare_lane_, buffer_lane_;
+    std::shared_ptr<BufferedWalk> buffered_;        ///< Only for sources on the network.
+    std::pair<Time, Time> buffered_range_{};
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
     std::shared_ptr<PictureReader> pictures_;
@@ -143,13 +149,13 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time pictures_until_{}, sound_until_{};  ///< Unrolled ends, once known.
     int picture_lap_ = 0, sound_lap_ = 0;
     Time sound_next_{};
-    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false);
+    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false), sound_cancel_ = std::make_shared<std::atomic<bool>>(false);
     std::atomic<bool> stop_all_ = false;
 
     std::optional<Wanted> wanted_, seeking_for_;
     MediaClock clock_;
     bool want_run_ = false;           ///< `run` was asked for; the clock starts once sound is primed.
-    std::uint64_t picture_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0;
+    std::uint64_t picture_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0, buffer_timer_ = 0;
     Time duration_{}, starved_since_{INT64_MAX};
     bool duration_known_ = false;
     int seen_lap_ = 0;

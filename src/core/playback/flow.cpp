@@ -98,7 +98,13 @@ void Controller::Engine::prime_sound(Time at) {
     sound_next_ = at;
     stretcher_ = rate_ == 1 ? nullptr : std::make_shared<Stretcher>(rate_);
     auto outcome = std::make_shared<Outcome>();
-    auto job = [outcome, sound = sound_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
+    *sound_cancel_ = true;
+    {
+        std::lock_guard lock(published_mutex_);
+        sound_cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
+    }
+    auto job = [outcome, sound = sound_, cancel = sound_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
+        ReadScope scope(cancel.get());
         sound->set_end(end);
         *outcome = sound->seek(to);
     };
@@ -119,7 +125,8 @@ void Controller::Engine::pump_sound() {
     struct Made { std::vector<float> samples; bool end = false; Outcome outcome; };
     auto made = std::make_shared<Made>();
     auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(sound_per_job, rate_), mix_rate)) * 2;
-    auto job = [made, sound = sound_, stretcher = stretcher_, wanted, again, from = loop_from(), end = looping() ? loop_to() : Time::max()] {
+    auto job = [made, sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, wanted, again, from = loop_from(), end = looping() ? loop_to() : Time::max()] {
+        ReadScope scope(cancel.get());
         sound->set_end(end);
         if (again) made->outcome = sound->seek(from);
         std::vector<float> samples;
@@ -360,6 +367,22 @@ void Controller::Engine::refresh() {
     auto job = [image, picture = *shown_, sink = env_.sink] { *image = sink->prepare(picture); };
     prepare_lane_->run({}, std::move(job), guarded([this, image, pts = shown_->pts, generation = generation_] {
         if (generation == generation_ && shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(*image, *shown_, {});
+    }));
+}
+
+/// Looks again and again how far a clip on the network is here.
+void Controller::Engine::measure_buffer() {
+    if (!buffered_ || !buffer_lane_) return;
+    auto range = std::make_shared<std::pair<Time, Time>>();
+    auto job = [range, walk = buffered_, at = fold(media_now())] { *range = walk->around(at); };
+    buffer_lane_->run({}, std::move(job), guarded([this, range, walk = buffered_] {
+        if (walk != buffered_) return;
+        buffered_range_ = *range;
+        publish();
+        buffer_timer_ = env_.strand->at(now() + 250_ms, guarded([this] {
+            buffer_timer_ = 0;
+            measure_buffer();
+        }));
     }));
 }
 

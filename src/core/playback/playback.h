@@ -113,7 +113,8 @@ class Controller {
     Controller(const Controller&) = delete;
     Controller& operator=(const Controller&) = delete;
 
-    void open(std::filesystem::path path, OpenOptions options = {});
+    /// A path, or an http address.
+    void open(std::string source, OpenOptions options = {});
     void play();
     void pause();
     void stop();                            ///< Back to the start, held.

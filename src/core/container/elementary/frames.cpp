@@ -83,6 +83,7 @@ class FrameReader final : public TrackReader {
         head.duration = index_->time_of(number_ + 1) - index_->time_of(number_);
         head.keyframe = true;
         head.size = size_;
+        head.offset = at_;
         offset_ += frame->size;
         ++number_;
         return true;

@@ -34,7 +34,12 @@ const std::uint8_t* Table::page(std::uint64_t i, unsigned at) {
     if (offset < page_start_ || offset + 8 > page_start_ + page_filled_) {
         page_.assign(page_size + 8, 0);
         auto got = source_->read_at(offset, std::span(page_).first(page_size));
-        page_filled_ = got ? *got : 0;
+        if (!got) {
+            error_ = got.error();
+            page_start_ = UINT64_MAX, page_filled_ = 0;
+            return zeros.data();
+        }
+        page_filled_ = *got;
         // Behind the end of the file there are zeros; behind a whole page there is another page.
         if (page_filled_ < page_size) page_filled_ += 8;
         page_start_ = offset;

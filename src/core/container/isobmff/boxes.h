@@ -34,6 +34,8 @@ class Table {
     }
     /// The first index whose number is greater than `value`; entries must be ascending.
     std::uint64_t upper_bound(std::uint32_t value);
+    /// Why a page could not be read since the last call (a network's fault); what was read then were zeros.
+    std::optional<Error> take_error() { return std::exchange(error_, std::nullopt); }
 
   private:
     const std::uint8_t* page(std::uint64_t i, unsigned at);
@@ -43,6 +45,7 @@ class Table {
     Bytes page_;
     std::uint64_t page_start_ = UINT64_MAX;
     std::size_t page_filled_ = 0;
+    std::optional<Error> error_;
 };
 
 /// The sample tables of one track (clauses 8.6.1, 8.7). Copied by each reader, which then pages on its own.
@@ -52,6 +55,11 @@ struct SampleTables {
     unsigned compact_bits = 0;
     std::uint32_t constant_size = 0;
     std::uint64_t samples = 0;
+    Outcome check() {
+        for (auto* t : {&stts, &ctts, &stsz, &stsc, &chunks, &stss})
+            if (auto e = t->take_error()) return std::unexpected(std::move(*e));
+        return {};
+    }
 };
 
 /// One movie fragment, as far as it is known without reading it.

@@ -23,6 +23,11 @@ class TableReader final : public TrackReader {
     TableReader(std::shared_ptr<ByteSource> source, TrackPlan plan) : plan_(std::move(plan)), reader_(std::move(source)) { place(0); }
 
     Result<bool> next(PacketHead& head) override {
+        bool more = advance(head);
+        TRY_DO(plan_.tables.check());
+        return more;
+    }
+    bool advance(PacketHead& head) {
         if (index_ >= plan_.tables.samples) return false;
         auto& t = plan_.tables;
         // Time to sample (8.6.1.2): runs of equal deltas.
@@ -48,6 +53,7 @@ class TableReader final : public TrackReader {
         head.pts = plan_.present(cts);
         head.duration = plan_.present(cts + delta_) - head.pts;
         head.size = size;
+        head.offset = offset_;
         head.keyframe = plan_.intra || !t.has_stss || is_sync(index_);
         dts_ += delta_;
         --stts_left_;
@@ -61,6 +67,16 @@ class TableReader final : public TrackReader {
     Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
     Outcome seek(Time t) override {
+        auto placed = find(t);
+        TRY_DO(plan_.tables.check());
+        return placed;
+    }
+
+    /// Stands before sample `index` (from 0).
+    void place(std::uint64_t index);
+
+  private:
+    Outcome find(Time t) {
         auto& tables = plan_.tables;
         auto target = plan_.tick_at(t);
         auto sample = sample_at_dts(target);
@@ -92,9 +108,7 @@ class TableReader final : public TrackReader {
     }
 
     /// Moves so that `next` gives sample `index`.
-    void place(std::uint64_t index);
 
-  private:
     bool is_sync(std::uint64_t index) {
         // Sync samples come in order; keep the next one at hand.
         auto number = static_cast<std::uint32_t>(index + 1);
@@ -222,6 +236,7 @@ class FragmentReader final : public TrackReader {
         head.pts = plan_.present(s.cts);
         head.duration = plan_.present(s.cts + s.duration) - head.pts;
         head.size = s.size;
+        head.offset = s.offset;
         head.keyframe = plan_.intra || s.sync;
         ++at_;
         return true;

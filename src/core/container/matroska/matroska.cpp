@@ -267,7 +267,7 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
             if (auto samples = opus_packet_samples(start)) length = ticks_to_time(samples, 1, 48000);
         }
         Lace lace{{}, from};
-        lace.head = {.pts = time, .duration = length, .trim_end = {}, .keyframe = simple ? (flags & 0x80) != 0 || extra_.is_audio : !referenced || extra_.is_audio, .size = n};
+        lace.head = {.pts = time, .duration = length, .trim_end = {}, .keyframe = simple ? (flags & 0x80) != 0 || extra_.is_audio : !referenced || extra_.is_audio, .size = n, .offset = from, .config = {}};
         laces_.push_back(lace);
         time += length;
         from += n;

@@ -61,6 +61,7 @@ class WavReader final : public TrackReader {
         head.keyframe = true;
         head.size = count_ * block_;
         at_ = begin_ + first * block_;
+        head.offset = at_;
         ++number_;
         return true;
     }
@@ -210,6 +211,7 @@ class AviReader final : public TrackReader {
         head.duration = stream_->time_of(after) - head.pts;
         head.keyframe = e[at_].key;
         head.size = e[at_].size;
+        head.offset = e[at_].at;
         current_ = at_++;
         return true;
     }

@@ -1,0 +1,495 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "io/http.h"
+
+#include <curl/curl.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <condition_variable>
+#include <list>
+#include <map>
+#include <mutex>
+#include <thread>
+
+namespace ruedo {
+namespace {
+
+constexpr std::uint64_t block_size = 32 << 10;
+/// A wanted byte this close ahead of the running transfer is waited for; a new request would take as long.
+constexpr std::uint64_t near = 128 << 10;
+
+void start_curl() {
+    static const auto once = curl_global_init(CURL_GLOBAL_DEFAULT);
+    (void)once;
+}
+
+std::string lower(std::string_view s) {
+    std::string out(s);
+    std::transform(out.begin(), out.end(), out.begin(), [](unsigned char c) { return std::tolower(c); });
+    return out;
+}
+
+std::string last_part(const std::string& address) {
+    auto end = address.find_first_of("?#");
+    auto path = address.substr(0, end);
+    while (path.ends_with('/')) path.pop_back();
+    auto slash = path.rfind('/');
+    auto name = slash == std::string::npos ? path : path.substr(slash + 1);
+    int length = 0;
+    char* plain = curl_easy_unescape(nullptr, name.c_str(), static_cast<int>(name.size()), &length);
+    if (plain) name.assign(plain, static_cast<std::size_t>(length)), curl_free(plain);
+    return name;
+}
+std::string host_of(const std::string& address) {
+    auto from = address.find("://");
+    from = from == std::string::npos ? 0 : from + 3;
+    auto host = address.substr(from, address.find_first_of("/?#", from) - from);
+    auto at = host.rfind('@');
+    return at == std::string::npos ? host : host.substr(at + 1);
+}
+
+/// Settings that every request shares.
+void prepare(CURL* easy, const std::string& address, const HttpOptions& o, curl_slist* headers) {
+    curl_easy_setopt(easy, CURLOPT_URL, address.c_str());
+    curl_easy_setopt(easy, CURLOPT_NOSIGNAL, 1L);
+    curl_easy_setopt(easy, CURLOPT_PROTOCOLS_STR, "http,https");
+    // What was asked for securely is not fetched otherwise.
+    curl_easy_setopt(easy, CURLOPT_REDIR_PROTOCOLS_STR, lower(address).starts_with("https") ? "https" : "http,https");
+    curl_easy_setopt(easy, CURLOPT_FOLLOWLOCATION, 1L);
+    curl_easy_setopt(easy, CURLOPT_MAXREDIRS, static_cast<long>(o.redirects));
+    curl_easy_setopt(easy, CURLOPT_CONNECTTIMEOUT_MS, static_cast<long>(o.connect.ns / 1'000'000));
+    curl_easy_setopt(easy, CURLOPT_USERAGENT, "Ruedo/" RUEDO_VERSION);
+    curl_easy_setopt(easy, CURLOPT_HTTPHEADER, headers);
+    curl_easy_setopt(easy, CURLOPT_TCP_KEEPALIVE, 1L);
+}
+
+Error transfer_error(CURLcode code, const std::string& address, const HttpOptions& o) {
+    auto host = host_of(address);
+    switch (code) {
+        case CURLE_URL_MALFORMAT: return {Code::usage, fmt::format("“{}” is not a complete address.", address), "Write it as http://host/path."};
+        case CURLE_COULDNT_RESOLVE_HOST: case CURLE_COULDNT_RESOLVE_PROXY:
+            return {Code::network, fmt::format("There is no host “{}”, or no network to find it on.", host), "Check the address and the network."};
+        case CURLE_COULDNT_CONNECT: return {Code::network, fmt::format("“{}” does not take connections.", host), "Check the address and port, and whether the server runs."};
+        case CURLE_TOO_MANY_REDIRECTS: return {Code::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects), "The server sends in circles; use the final address."};
+        case CURLE_UNSUPPORTED_PROTOCOL: return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host), "Use the final address itself."};
+        case CURLE_PEER_FAILED_VERIFICATION: case CURLE_SSL_CONNECT_ERROR: case CURLE_SSL_CERTPROBLEM: case CURLE_SSL_CACERT_BADFILE: case CURLE_SSL_ISSUER_ERROR:
+            return {Code::refused, fmt::format("The certificate of “{}” is not to be trusted.", host), "Let the server show a certificate from a known authority, or add its authority to the system's."};
+        case CURLE_OPERATION_TIMEDOUT: return {Code::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()), "Check the network and the server, then try again."};
+        default: return {Code::network, fmt::format("The transfer from “{}” broke off ({}).", host, curl_easy_strerror(code)), "Check the network, then try again."};
+    }
+}
+std::optional<Error> status_error(long status, const std::string& address) {
+    auto name = last_part(address), host = host_of(address);
+    if (status == 200 || status == 206 || status == 416) return std::nullopt;
+    if (status == 404 || status == 410) return Error{Code::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status), "Check the address."};
+    if (status == 401 || status == 403 || status == 407) return Error{Code::refused, fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status), "Ask for access, or check the key."};
+    return Error{Code::network, fmt::format("“{}” answers with status {}.", host, status), status >= 500 ? "The server has a fault; try again later." : "Check the address."};
+}
+
+class Source final : public HttpSource {
+  public:
+    Source(std::string address, HttpOptions options) : address_(std::move(address)), name_(last_part(address_)), options_(std::move(options)) {
+        start_curl();
+        if (name_.empty()) name_ = host_of(address_);
+        multi_ = curl_multi_init();
+    }
+    ~Source() override {
+        cancel();
+        if (thread_.joinable()) thread_.join();
+        curl_multi_cleanup(multi_);
+    }
+
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
+        std::unique_lock lock(mutex_);
+        std::size_t done = 0;
+        std::optional<std::list<std::uint64_t>::iterator> waiting;
+        auto leave = [&] { if (waiting) wanted_.erase(*waiting); };
+        // However slowly bytes drip, a read ends: with progress it goes on, without any it is given up.
+        auto deadline = [&] { return monotonic_now() + (options_.connect + options_.first_byte + options_.stall) * (options_.retries + 1); };
+        auto until = deadline();
+        for (;;) {
+            auto before = done;
+            done += take(offset + done, into.subspan(done));
+            if (done > before) until = deadline();
+            last_read_ = offset + done;
+            if (done == into.size() || (size_ && offset + done >= *size_)) break;
+            if (cancelled_ || ReadScope::given_up()) { leave(); return fail(Code::cancelled, "Reading was given up."); }
+            if (error_) { leave(); return std::unexpected(*error_); }
+            if (ReadScope::only_buffered()) { leave(); return fail(Code::timeout, "These bytes are not here yet."); }
+            if (monotonic_now() > until) { leave(); return fail(Code::timeout, fmt::format("“{}” sends nothing any more.", host_of(address_)), "Check the network, then try again."); }
+            if (!waiting) waiting = wanted_.insert(wanted_.end(), offset + done);
+            else **waiting = offset + done;
+            if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
+            curl_multi_wakeup(multi_);
+            changed_.wait_for(lock, std::chrono::milliseconds(50));
+        }
+        leave();
+        curl_multi_wakeup(multi_);
+        return done;
+    }
+    std::optional<std::uint64_t> size() const override {
+        std::lock_guard lock(mutex_);
+        return size_;
+    }
+    const std::string& name() const override { return name_; }
+    bool cheap_to_seek() const override { return false; }
+    void cancel() override {
+        std::lock_guard lock(mutex_);
+        cancelled_ = true;
+        changed_.notify_all();
+        curl_multi_wakeup(multi_);
+    }
+    std::vector<Range> buffered() const override {
+        std::lock_guard lock(mutex_);
+        std::vector<Range> list;
+        for (auto& [start, b] : blocks_) {
+            if (b.data.empty()) continue;
+            if (!list.empty() && list.back().to == start) list.back().to += b.data.size();
+            else list.push_back({start, start + b.data.size()});
+        }
+        return list;
+    }
+    std::uint64_t received() const override { std::lock_guard lock(mutex_); return received_; }
+    std::uint64_t requests() const override { std::lock_guard lock(mutex_); return requests_; }
+    bool serves_parts() const override { std::lock_guard lock(mutex_); return ranges_; }
+
+  private:
+    struct Block { Bytes data; std::uint64_t used = 0; };
+
+    // ---- with the mutex held
+
+    std::size_t take(std::uint64_t offset, std::span<std::uint8_t> into) {
+        std::size_t done = 0;
+        while (done < into.size()) {
+            auto at = offset + done, start = at / block_size * block_size;
+            auto it = blocks_.find(start);
+            if (it == blocks_.end() || at - start >= it->second.data.size()) break;
+            auto n = std::min<std::uint64_t>(into.size() - done, it->second.data.size() - (at - start));
+            std::copy_n(it->second.data.begin() + static_cast<std::ptrdiff_t>(at - start), n, into.begin() + static_cast<std::ptrdiff_t>(done));
+            it->second.used = ++clock_;
+            done += static_cast<std::size_t>(n);
+        }
+        return done;
+    }
+    bool have(std::uint64_t at) const {
+        auto it = blocks_.find(at / block_size * block_size);
+        return it != blocks_.end() && at % block_size < it->second.data.size();
+    }
+    /// The first byte from `at` on that is not here.
+    std::uint64_t missing_from(std::uint64_t at) const {
+        for (;;) {
+            auto it = blocks_.find(at / block_size * block_size);
+            if (it == blocks_.end()) return at;
+            if (it->second.data.size() < block_size) return std::max(at, it->first + it->second.data.size());
+            at = it->first + block_size;
+        }
+    }
+    void store(ByteView data) {
+        while (!data.empty()) {
+            auto start = position_ / block_size * block_size, within = position_ - start;
+            auto n = std::min<std::uint64_t>(data.size(), block_size - within);
+            auto& b = blocks_[start];
+            // Blocks are kept from their start on without holes; what comes before a hole's end is passed over.
+            if (b.data.size() >= within && b.data.size() < within + n) b.data.insert(b.data.end(), data.begin() + static_cast<std::ptrdiff_t>(b.data.size() - within), data.begin() + static_cast<std::ptrdiff_t>(n));
+            b.used = ++clock_;
+            position_ += n;
+            data = data.subspan(static_cast<std::size_t>(n));
+        }
+        while (blocks_.size() > std::max<std::uint64_t>(4, options_.window / block_size)) {
+            auto oldest = std::min_element(blocks_.begin(), blocks_.end(), [](auto& a, auto& b) { return a.second.used < b.second.used; });
+            blocks_.erase(oldest);
+        }
+    }
+    bool satisfied(std::uint64_t at) const { return have(at) || (size_ && at >= *size_); }
+    /// Where the next byte should come from: what somebody waits for, else what follows the last read.
+    std::optional<std::uint64_t> goal() const {
+        for (auto at : wanted_)
+            if (!satisfied(at)) return at;
+        if (!ranges_) return std::nullopt;
+        auto at = missing_from(last_read_);
+        if (size_ && at >= *size_) return std::nullopt;
+        return at < last_read_ + options_.ahead ? std::optional(at) : std::nullopt;
+    }
+    bool somebody_waits() const {
+        return std::any_of(wanted_.begin(), wanted_.end(), [&](auto at) { return !satisfied(at); });
+    }
+
+    // ---- the transfer's thread
+
+    static std::size_t on_header(char* text, std::size_t size, std::size_t count, void* self) { return static_cast<Source*>(self)->header({text, size * count}); }
+    static std::size_t on_body(char* data, std::size_t size, std::size_t count, void* self) {
+        return static_cast<Source*>(self)->body({reinterpret_cast<const std::uint8_t*>(data), size * count});
+    }
+    std::size_t header(std::string_view line) {
+        std::lock_guard lock(mutex_);
+        if (line.starts_with("HTTP/")) headers_.clear();  // of the final answer, after redirects
+        if (auto colon = line.find(':'); colon != std::string_view::npos) {
+            auto value = line.substr(colon + 1);
+            while (!value.empty() && (value.front() == ' ' || value.front() == '\t')) value.remove_prefix(1);
+            while (!value.empty() && (value.back() == '\r' || value.back() == '\n' || value.back() == ' ')) value.remove_suffix(1);
+            headers_[lower(line.substr(0, colon))] = value;
+        }
+        return line.size();
+    }
+    /// Looks at an answer's head once; false when its body is not wanted.
+    bool accept() {
+        long status = 0;
+        curl_easy_getinfo(easy_, CURLINFO_RESPONSE_CODE, &status);
+        status_ = status;
+        if (auto e = status_error(status, address_)) {
+            permanent_ = status < 500;
+            problem_ = e;
+            return false;
+        }
+        auto host = host_of(address_);
+        auto stop = [&](Error e) {
+            permanent_ = true;
+            problem_ = std::move(e);
+            return false;
+        };
+        if (auto it = headers_.find("content-encoding"); it != headers_.end() && lower(it->second) != "identity")
+            return stop({Code::network, fmt::format("“{}” sends “{}” compressed ({}), which can’t be read by parts.", host, name_, it->second), "Let the server send media as they are."});
+        std::string mark = headers_.contains("etag") ? headers_["etag"] : headers_.contains("last-modified") ? headers_["last-modified"] : "";
+        std::optional<std::uint64_t> total;
+        auto number = [](std::string_view s) -> std::optional<std::uint64_t> {
+            std::uint64_t v = 0;
+            auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
+            return ec == std::errc() && end == s.data() + s.size() ? std::optional(v) : std::nullopt;
+        };
+        if (status == 206) {
+            auto range = headers_["content-range"];
+            auto slash = range.find('/');
+            if (slash != std::string::npos) total = number(std::string_view(range).substr(slash + 1));
+            std::uint64_t from = UINT64_MAX;
+            if (range.starts_with("bytes ")) from = number(std::string_view(range).substr(6, range.find('-') - 6)).value_or(UINT64_MAX);
+            if (from != position_) return stop({Code::network, fmt::format("“{}” sends another part of “{}” than was asked for.", host, name_), "The server's ranges are wrong; serve the file in another way."});
+        } else if (status == 200) {
+            if (headers_.contains("content-length")) total = number(headers_["content-length"]);
+            if (position_ > 0) {
+                // The whole instead of a part: from now on everything is read from the front.
+                ranges_ = false;
+                position_ = 0;
+                if (++restarts_ > 3) return stop({Code::network, fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host, name_), "Use a server that serves ranges, or put the index in front."});
+            } else if (lower(headers_.contains("accept-ranges") ? headers_["accept-ranges"] : "") == "none") {
+                ranges_ = false;
+            }
+        } else if (status == 416) {
+            if (size_ && position_ < *size_) return stop({Code::network, fmt::format("“{}” has fewer bytes of “{}” than the {} it spoke of.", host, name_, *size_), "The file on the server is cut short, or the server miscounts."});
+            size_ = position_;
+            return false;
+        }
+        bool changed = (!mark_.empty() && !mark.empty() && mark != mark_) || (size_ && total && *size_ != *total);
+        if (changed) return stop({Code::network, fmt::format("“{}” was changed on “{}” while it was being read.", name_, host), "Open it again to have the new one."});
+        if (!mark.empty()) mark_ = mark;
+        if (total) size_ = total;
+        return true;
+    }
+    std::size_t body(ByteView data) {
+        std::lock_guard lock(mutex_);
+        if (!accepted_) {
+            if (!accept()) return 0;
+            accepted_ = true;
+        }
+        last_byte_ = monotonic_now();
+        received_ += data.size();
+        failures_ = 0;
+        store(data);
+        changed_.notify_all();
+        // Nothing is fetched for its own sake: enough is ahead, or the next bytes are here already.
+        auto at = goal();
+        bool on_the_way = at && *at >= position_ && *at <= position_ + (ranges_ ? near : UINT64_MAX - position_);
+        bool going = cancelled_ ? false : ranges_ ? on_the_way : somebody_waits() || position_ < last_read_ + options_.ahead;
+        if (!going && !ranges_ && !cancelled_) {
+            paused_ = true;
+            position_ -= data.size();
+            received_ -= data.size();
+            return CURL_WRITEFUNC_PAUSE;  // the same bytes are given again
+        }
+        if (!going) aborted_ = true;
+        return going ? data.size() : 0;
+    }
+
+    void run() {
+        std::unique_lock lock(mutex_);
+        while (!cancelled_) {
+            auto at = goal();
+            if (!at || error_) {
+                changed_.notify_all();
+                lock.unlock();
+                curl_multi_poll(multi_, nullptr, 0, 1000, nullptr);
+                lock.lock();
+                continue;
+            }
+            auto result = transfer(lock, *at);
+            if (cancelled_) break;
+            if (!result) {
+                if (permanent_ || ++failures_ > options_.retries) {
+                    error_ = *problem_;
+                    changed_.notify_all();
+                    continue;
+                }
+                auto until = monotonic_now() + 250_ms * (1 << (failures_ - 1));
+                while (!cancelled_ && monotonic_now() < until) {
+                    lock.unlock();
+                    curl_multi_poll(multi_, nullptr, 0, 50, nullptr);
+                    lock.lock();
+                }
+            }
+            changed_.notify_all();
+        }
+        changed_.notify_all();
+    }
+
+    /// One request from `at` on; false with `problem_` when it failed.
+    bool transfer(std::unique_lock<std::mutex>& lock, std::uint64_t at) {
+        // Parts begin at a block, or go on within one.
+        auto start = at / block_size * block_size;
+        auto it = blocks_.find(start);
+        position_ = it == blocks_.end() ? start : start + it->second.data.size();
+        if (!ranges_) position_ = 0;
+        if (!ranges_ && requests_ > 0 && ++restarts_ > 4) {
+            permanent_ = true;
+            problem_ = Error{Code::network, fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host_of(address_), name_), "Use a server that serves ranges, or put the index in front."};
+            return false;
+        }
+        accepted_ = aborted_ = paused_ = permanent_ = false;
+        problem_.reset();
+        headers_.clear();
+        ++requests_;
+        auto begun = monotonic_now();
+        last_byte_ = begun;
+        auto range = fmt::format("{}-", position_);
+        lock.unlock();
+        easy_ = curl_easy_init();
+        curl_slist* list = curl_slist_append(nullptr, "Accept-Encoding: identity");
+        for (auto& h : options_.headers) list = curl_slist_append(list, h.c_str());
+        prepare(easy_, address_, options_, list);
+        curl_easy_setopt(easy_, CURLOPT_RANGE, range.c_str());
+        curl_easy_setopt(easy_, CURLOPT_HEADERFUNCTION, &Source::on_header);
+        curl_easy_setopt(easy_, CURLOPT_HEADERDATA, this);
+        curl_easy_setopt(easy_, CURLOPT_WRITEFUNCTION, &Source::on_body);
+        curl_easy_setopt(easy_, CURLOPT_WRITEDATA, this);
+        curl_multi_add_handle(multi_, easy_);
+        std::optional<CURLcode> result;
+        bool stalled = false;
+        for (int running = 1; !result;) {
+            curl_multi_perform(multi_, &running);
+            int left = 0;
+            while (auto* m = curl_multi_info_read(multi_, &left))
+                if (m->msg == CURLMSG_DONE) result = m->data.result;
+            if (result || running == 0) break;
+            {
+                std::lock_guard guard(mutex_);
+                if (cancelled_) break;
+                auto now = monotonic_now();
+                if (paused_) {
+                    last_byte_ = now;
+                    if (somebody_waits() || position_ < last_read_ + options_.ahead / 2) paused_ = false;
+                } else if (now - last_byte_ > (accepted_ ? options_.stall : options_.first_byte)) {
+                    stalled = true;
+                    break;
+                }
+                // Somebody waits for another place.
+                if (auto g = goal(); g && (*g < position_ || (ranges_ && *g > position_ + near)) && somebody_waits()) {
+                    aborted_ = true;
+                    break;
+                }
+            }
+            if (!paused_) curl_easy_pause(easy_, CURLPAUSE_CONT);
+            curl_multi_poll(multi_, nullptr, 0, 50, nullptr);
+        }
+        curl_multi_remove_handle(multi_, easy_);
+        lock.lock();
+        bool good = cancelled_ || aborted_;
+        if (!good && stalled) {
+            problem_ = Error{Code::timeout, fmt::format("“{}” sent nothing for {:.0f} s.", host_of(address_), (accepted_ ? options_.stall : options_.first_byte).seconds()), "Check the network and the server, then try again."};
+        } else if (!good && !problem_) {
+            // An answer without a body is looked at here.
+            if (result && *result == CURLE_OK && !accepted_) accepted_ = accept() || status_ == 416;
+            if (result && *result == CURLE_OK && accepted_) {
+                if (!size_) size_ = position_;  // the server did not say, and now it is known
+                good = !problem_;
+                // A server that closes early without saying so has lied about the length.
+                if (position_ < *size_ && status_ != 416) {
+                    good = false;
+                    problem_ = Error{Code::network, fmt::format("“{}” ends “{}” after {} of {} bytes.", host_of(address_), name_, position_, *size_), "The file on the server is cut short, or the server miscounts."};
+                }
+            } else if (!problem_) {
+                auto code = result.value_or(CURLE_RECV_ERROR);
+                problem_ = transfer_error(code, address_, options_);
+                permanent_ = code == CURLE_TOO_MANY_REDIRECTS || code == CURLE_URL_MALFORMAT || code == CURLE_UNSUPPORTED_PROTOCOL || problem_->code == Code::refused;
+                if (code == CURLE_PARTIAL_FILE) problem_ = Error{Code::network, fmt::format("“{}” breaks off after {} bytes of “{}”.", host_of(address_), position_, name_), "The file on the server is cut short, or the connection is poor."};
+            }
+        } else if (!good && status_ == 416) {
+            good = true;
+        }
+        curl_easy_cleanup(std::exchange(easy_, nullptr));
+        curl_slist_free_all(list);
+        if (!good && !problem_) problem_ = transfer_error(CURLE_RECV_ERROR, address_, options_);
+        return good;
+    }
+
+    const std::string address_;
+    std::string name_;
+    const HttpOptions options_;
+    CURLM* multi_ = nullptr;
+    CURL* easy_ = nullptr;
+    std::thread thread_;
+
+    mutable std::mutex mutex_;
+    std::condition_variable changed_;
+    std::map<std::uint64_t, Block> blocks_;
+    std::list<std::uint64_t> wanted_;
+    std::optional<std::uint64_t> size_;
+    std::optional<Error> error_, problem_;
+    std::map<std::string, std::string> headers_;
+    std::string mark_;
+    std::uint64_t position_ = 0, last_read_ = 0, clock_ = 0, received_ = 0, requests_ = 0;
+    int failures_ = 0, restarts_ = 0;
+    long status_ = 0;
+    Time last_byte_{};
+    bool ranges_ = true, cancelled_ = false, accepted_ = false, aborted_ = false, permanent_ = false;
+    std::atomic<bool> paused_ = false;
+};
+
+}  // namespace
+
+bool is_address(std::string_view text) {
+    auto head = lower(text.substr(0, 8));
+    return head.starts_with("http://") || head.starts_with("https://");
+}
+
+std::shared_ptr<HttpSource> http_source(std::string address, HttpOptions options) { return std::make_shared<Source>(std::move(address), std::move(options)); }
+
+Result<HttpAnswer> http_get(const std::string& address, const HttpOptions& options, std::size_t limit) {
+    start_curl();
+    struct Into { Bytes body; std::size_t limit; } into{{}, limit};
+    auto* easy = curl_easy_init();
+    curl_slist* list = nullptr;
+    for (auto& h : options.headers) list = curl_slist_append(list, h.c_str());
+    prepare(easy, address, options, list);
+    curl_easy_setopt(easy, CURLOPT_TIMEOUT_MS, static_cast<long>((options.connect + options.first_byte).ns / 1'000'000));
+    curl_write_callback take = [](char* data, std::size_t size, std::size_t count, void* to) -> std::size_t {
+        auto* in = static_cast<Into*>(to);
+        if (in->body.size() + size * count > in->limit) return 0;
+        in->body.insert(in->body.end(), data, data + size * count);
+        return size * count;
+    };
+    curl_xferinfo_callback watch = [](void*, curl_off_t, curl_off_t, curl_off_t, curl_off_t) { return ReadScope::given_up() ? 1 : 0; };
+    curl_easy_setopt(easy, CURLOPT_WRITEFUNCTION, take);
+    curl_easy_setopt(easy, CURLOPT_WRITEDATA, &into);
+    curl_easy_setopt(easy, CURLOPT_XFERINFOFUNCTION, watch);
+    curl_easy_setopt(easy, CURLOPT_NOPROGRESS, 0L);
+    auto code = curl_easy_perform(easy);
+    HttpAnswer answer;
+    curl_easy_getinfo(easy, CURLINFO_RESPONSE_CODE, &answer.status);
+    curl_easy_cleanup(easy);
+    curl_slist_free_all(list);
+    if (code == CURLE_ABORTED_BY_CALLBACK) return fail(Code::cancelled, "Reading was given up.");
+    if (code != CURLE_OK) return std::unexpected(transfer_error(code, address, options));
+    answer.body = std::move(into.body);
+    return answer;
+}
+
+}  // namespace ruedo

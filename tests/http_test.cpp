@@ -1,0 +1,234 @@
+// SPDX-License-Identifier: Apache-2.0
+// Reading over http from a server that does everything servers do, and some things they should not.
+#include <sys/wait.h>
+
+#include <thread>
+
+#include "demo/server.h"
+#include "io/http.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+using demo::LoopbackServer;
+using demo::Served;
+
+namespace {
+HttpOptions quick() {
+    HttpOptions o;
+    o.connect = 1_s, o.first_byte = 400_ms, o.stall = 400_ms, o.retries = 2;
+    return o;
+}
+Bytes pattern(std::size_t n) {
+    Bytes b(n);
+    for (std::size_t i = 0; i < n; ++i) b[i] = static_cast<std::uint8_t>(i * 2654435761U >> 13);
+    return b;
+}
+Result<Bytes> get(HttpSource& s, std::uint64_t at, std::size_t n) {
+    Bytes b(n);
+    TRY(auto got, s.read_at(at, b));
+    b.resize(got);
+    return b;
+}
+Bytes slice(const Bytes& b, std::size_t at, std::size_t n) {
+    at = std::min(at, b.size());
+    return {b.begin() + static_cast<std::ptrdiff_t>(at), b.begin() + static_cast<std::ptrdiff_t>(std::min(b.size(), at + n))};
+}
+struct Watch {
+    Time begun = monotonic_now();
+    Time took() const { return monotonic_now() - begun; }
+};
+/// Every way a server can be wrong: how it is served, and the codes that are right answers.
+struct Wrong { const char* name; Served served; std::vector<Code> codes; };
+}  // namespace
+
+TEST_CASE("any part of a file is read as it is, whatever the server can do") {
+    auto body = pattern(3'000'000);
+    auto server = LoopbackServer::start();
+    REQUIRE(server);
+    Served parts{.body = body}, whole{.body = body, .ignores_ranges = true}, unknown{.body = body, .states_no_length = true},
+        cut{.body = body, .cut_after = 200'000}, slow{.body = body, .bytes_per_second = 20'000'000};
+    for (auto& [name, served] : std::vector<std::pair<std::string, Served>>{{"parts", parts}, {"whole", whole}, {"unknown", unknown}, {"cut", cut}, {"slow", slow}}) {
+        server->serve("/" + name, served);
+        server->serve("/elsewhere/" + name, {.redirect = server->address("/" + name)});
+        for (auto path : {"/" + name, "/elsewhere/" + name}) {
+            auto source = http_source(server->address(path), quick());
+            std::mt19937 random(3);
+            for (int i = 0; i < 40; ++i) {
+                auto at = random() % 3'100'000;
+                auto n = 1 + random() % (i % 4 == 0 ? 300'000 : 3000);
+                INFO(path << " " << i << ": " << n << " bytes at " << at);
+                CHECK(value(get(*source, at, n)) == slice(body, at, n));
+            }
+            CHECK(source->size() == body.size());
+            CHECK(source->name() == name);
+        }
+    }
+}
+
+TEST_CASE("a window of bounded size holds what was read last") {
+    auto body = pattern(8'000'000);
+    auto server = LoopbackServer::start();
+    server->serve("/x", {.body = body});
+    auto options = quick();
+    options.window = 1 << 20, options.ahead = 256 << 10;
+    auto source = http_source(server->address("/x"), options);
+    auto held = [&] {
+        std::uint64_t sum = 0;
+        for (auto& r : source->buffered()) sum += r.to - r.from;
+        return sum;
+    };
+    for (std::size_t at = 0; at < body.size(); at += 100'000) {
+        CHECK(value(get(*source, at, 100'000)) == slice(body, at, 100'000));
+        CHECK(held() <= options.window + 65536);
+    }
+    // Jumps fetch what they need and what lies ahead within bounds, not the way there.
+    auto other = http_source(server->address("/x"), options);
+    value(get(*other, 0, 1000));
+    value(get(*other, 7'000'000, 1000));
+    value(get(*other, 3'000'000, 1000));
+    CHECK(other->received() < 2'500'000);
+    CHECK(value(get(*other, 7'000'000, 1000)) == slice(body, 7'000'000, 1000));
+}
+
+TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in time") {
+    auto body = pattern(400'000);
+    auto server = LoopbackServer::start();
+    std::vector<Wrong> all{
+        {"missing", {.status = 404}, {Code::not_found}}, {"gone", {.status = 410}, {Code::not_found}}, {"forbidden", {.status = 403}, {Code::refused}},
+        {"fault", {.status = 503}, {Code::network}}, {"circle", {.redirect = "/circle"}, {Code::network}}, {"elsewhere", {.redirect = "ftp://127.0.0.1/x"}, {Code::refused, Code::network}},
+        {"compressed", {.body = body, .compressed = true}, {Code::network}}, {"mute", {.never_answers = true}, {Code::timeout}},
+        {"stops", {.body = body, .silent_after = 1000, .ignores_ranges = true}, {Code::timeout, Code::network}}, {"more", {.body = body, .claims_more = 100'000}, {Code::network}},
+        {"other part", {.body = body, .wrong_part = true}, {Code::network}}, {"nowhere", {.redirect = "http://127.0.0.1:1/x"}, {Code::network}}};
+    for (auto& w : all) {
+        auto path = "/" + std::string(w.name == std::string("other part") ? "part" : w.name);
+        server->serve(path, w.served);
+        auto source = http_source(server->address(path), quick());
+        Watch watch;
+        // The end first: a wrong part shows only there.
+        auto got = get(*source, 399'000, 2000);
+        if (got) got = get(*source, 499'990, 5);
+        INFO(w.name);
+        REQUIRE_FALSE(got.has_value());
+        CHECK(std::count(w.codes.begin(), w.codes.end(), got.error().code) == 1);
+        CHECK_FALSE(got.error().sentence.empty());
+        CHECK_FALSE(got.error().hint.empty());
+        CHECK(watch.took() < 6_s);
+    }
+    auto nobody = http_source("http://127.0.0.1:1/x.mp4", quick());
+    CHECK(get(*nobody, 0, 10).error().code == Code::network);
+    auto nameless = http_source("http:///x.mp4", quick());
+    CHECK_FALSE(get(*nameless, 0, 10).has_value());
+}
+
+TEST_CASE("a file that changes on the server is said to have changed") {
+    auto server = LoopbackServer::start();
+    server->serve("/x", {.body = pattern(4'000'000), .etag_changes_after = 1});
+    auto options = quick();
+    options.ahead = 64 << 10;
+    auto source = http_source(server->address("/x"), options);
+    value(get(*source, 0, 1000));
+    auto late = get(*source, 3'000'000, 1000);
+    REQUIRE_FALSE(late.has_value());
+    CHECK(late.error().sentence.find("changed") != std::string::npos);
+}
+
+TEST_CASE("waiting for the network is given up within a tenth of a second") {
+    auto server = LoopbackServer::start();
+    server->serve("/mute", {.never_answers = true});
+    for (int how : {0, 1}) {
+        auto source = http_source(server->address("/mute"));
+        std::atomic<bool> flag = false;
+        std::optional<Error> error;
+        std::thread reader([&] {
+            ReadScope scope(&flag);
+            error = get(*source, 0, 10).error();
+        });
+        std::this_thread::sleep_for(std::chrono::milliseconds(150));
+        Watch watch;
+        if (how == 0) source->cancel();
+        else flag = true;
+        reader.join();
+        CHECK(watch.took() < 100_ms);
+        CHECK(error->code == Code::cancelled);
+        Watch closing;
+        source.reset();
+        CHECK(closing.took() < 200_ms);
+    }
+}
+
+TEST_CASE("a certificate that nobody vouches for is refused") {
+    Folder folder;
+    auto command = "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=harbour.test -keyout " + (folder / "key.pem").string() + " -out " + (folder / "cert.pem").string() + " 2>/dev/null";
+    REQUIRE(std::system(command.c_str()) == 0);
+    auto text = [&](const std::string& name) {
+        auto b = bytes_of(folder / name);
+        return std::string(b.begin(), b.end());
+    };
+    auto server = LoopbackServer::start(0, text("key.pem"), text("cert.pem"));
+    REQUIRE(server);
+    server->serve("/x.mp4", {.body = pattern(1000)});
+    auto source = http_source(server->address("/x.mp4"), quick());
+    auto got = get(*source, 0, 10);
+    REQUIRE_FALSE(got.has_value());
+    CHECK(got.error().code == Code::refused);
+    CHECK(got.error().sentence.find("certificate") != std::string::npos);
+}
+
+TEST_CASE("every fixture opens over http as it does from disk") {
+    auto server = LoopbackServer::start();
+    for (auto& name : playable()) {
+        INFO(name);
+        server->serve("/" + name, {.file = fixture(name).string()});
+        auto clip = value(open_clip(value(open_source(server->address("/" + name)))));
+        auto local = open(name);
+        CHECK(clip->info().container == local->info().container);
+        CHECK(clip->info().tracks.size() == local->info().tracks.size());
+        if (local->info().duration_known && clip->info().duration_known && !name.ends_with(".mp3")) CHECK(clip->info().duration == local->info().duration);
+        CHECK(clip->info().name == name);
+    }
+}
+
+TEST_CASE("a clip plays while it arrives, and tells how far it is here") {
+    auto server = LoopbackServer::start();
+    auto file = fixture("h264_high_aac.mp4");
+    // 182 kB for six seconds; at this speed it arrives in about three.
+    server->serve("/clip.mp4", {.file = file.string(), .bytes_per_second = 60'000});
+    std::shared_ptr<Strand> strand = make_real_strand();
+    Mixer mixer(*strand, [&] { return make_silent_device(*strand, 0); });
+    auto sink = make_null_sink(16_ms);
+    Controller controller({strand, &mixer, &CodecRegistry::standard(), sink});
+    controller.open(server->address("/clip.mp4"), {.start = {Start::How::play, {}}, .loop = {}});
+    REQUIRE(controller.wait([](auto& s) { return s.state.phase == Phase::playing && s.position > 300_ms; }, 10_s));
+    auto early = controller.snapshot();
+    CHECK(early.buffered_to > early.position);
+    CHECK(early.buffered_to < 6_s);
+    CHECK(server->sent() < 182'000);
+    REQUIRE(controller.wait([](auto& s) { return s.buffered_to >= 6_s; }, 10_s));
+    // Within what is said to be here, a seek needs nothing from the server.
+    auto asked = server->requests();
+    controller.seek(5_s);
+    REQUIRE(controller.wait([](auto& s) { return s.position >= 5_s && s.state.phase == Phase::playing; }, 2_s));
+    CHECK(server->requests() == asked);
+    controller.release();
+}
+
+TEST_CASE("a controller on a bad server fails with words, and lets go at once") {
+    auto server = LoopbackServer::start();
+    server->serve("/mute.mp4", {.never_answers = true});
+    server->serve("/gone.mp4", {.status = 410});
+    std::shared_ptr<Strand> strand = make_real_strand();
+    Mixer mixer(*strand, [&] { return make_silent_device(*strand, 0); });
+    {
+        Controller controller({strand, &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
+        controller.open(server->address("/gone.mp4"), {});
+        REQUIRE(controller.wait([](auto& s) { return s.state.phase == Phase::failed; }, 5_s));
+        CHECK(controller.snapshot().error->code == Code::not_found);
+        controller.open(server->address("/mute.mp4"), {});
+        std::this_thread::sleep_for(std::chrono::milliseconds(200));
+        Watch watch;
+        controller.release();
+        REQUIRE(controller.wait([](auto& s) { return s.state.phase == Phase::closed; }, 1_s));
+        CHECK(watch.took() < 200_ms);
+    }
+}
