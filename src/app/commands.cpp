@@ -7,7 +7,7 @@
 #include <cstdio>
 #include <iostream>
 
-#include "container/container.h"
+#include "convert/targets.h"
 #include "pack/pack.h"
 
 namespace ruedo {
@@ -45,30 +45,43 @@ json track_json(const Track& t, const TrackFacts& f) {
     return j;
 }
 
-Result<json> inspect(const fs::path& file, int& exit) {
-    TRY(auto clip, open_clip(file));
-    auto& info = clip->info();
-    json tracks = json::array();
-    Time end{};
-    for (auto& t : info.tracks) {
-        TRY(auto facts, scan_track(*clip, t));
-        if (t.kind == Kind::video || t.kind == Kind::audio) end = std::max(end, facts.end);
-        tracks.push_back(track_json(t, facts));
+Result<json> inspect(const std::string& source, const std::string& target_name, int& exit) {
+    std::optional<Target> target;
+    if (!target_name.empty()) {
+        TRY(target, find_target(target_name));
     }
+    TRY(auto bytes, open_source(source));
+    TRY(auto opened, open_clip(std::move(bytes)));
+    std::shared_ptr<Clip> clip = std::move(opened);
+    auto playable = select_tracks(clip->info(), CodecRegistry::standard());
+    TRY(auto facts, gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+    json tracks = json::array();
+    for (std::size_t i = 0; i < facts.tracks.size(); ++i) tracks.push_back(track_json(facts.info.tracks[i], facts.tracks[i]));
     json findings = json::array();
-    for (auto& f : info.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
-    auto playable = select_tracks(info, CodecRegistry::standard());
+    for (auto& f : facts.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     exit = playable ? 0 : 1;
-    return json{{"container", info.container},
-                {"duration_ns", info.duration_known ? info.duration.ns : end.ns},
-                {"bytes", info.bytes},
-                {"tracks", std::move(tracks)},
-                {"findings", std::move(findings)},
-                {"error", playable ? json(nullptr) : to_json(playable.error())}};
+    json document{{"container", facts.info.container},
+                  {"duration_ns", facts.info.duration_known ? facts.info.duration.ns : facts.duration.ns},
+                  {"bytes", facts.info.bytes},
+                  {"tracks", std::move(tracks)},
+                  {"findings", std::move(findings)},
+                  {"error", playable ? json(nullptr) : to_json(playable.error())}};
+    if (target) document["verdict"] = to_json(judge(facts, *target, CodecRegistry::standard(), source));
+    return document;
 }
 
-Result<json> frames(const fs::path& file, const std::vector<Time>& times, const fs::path& out) {
-    TRY(auto opened, open_clip(file));
+Result<json> list_targets() {
+    json list = json::array();
+    std::vector<Error> problems;
+    for (auto& t : all_targets(&problems)) list.push_back({{"name", t.name}, {"title", t.title}, {"about", t.about}, {"containers", t.containers}});
+    json wrong = json::array();
+    for (auto& p : problems) wrong.push_back(to_json(p));
+    return json{{"targets", std::move(list)}, {"problems", std::move(wrong)}, {"folder", user_targets_folder().string()}};
+}
+
+Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out) {
+    TRY(auto bytes, open_source(source));
+    TRY(auto opened, open_clip(std::move(bytes)));
     std::shared_ptr<Clip> clip = std::move(opened);
     TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
     if (!tracks.video) return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name), "Choose a clip with pictures.");
@@ -130,7 +143,7 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
 
 Error wrong_usage(std::string sentence) { return {Code::usage, std::move(sentence), "Run “ruedo --help” to see how it is used."}; }
 
-constexpr std::array<std::string_view, 4> command_names{"inspect", "frames", "play", "pack"};
+constexpr std::array<std::string_view, 5> command_names{"inspect", "frames", "play", "pack", "targets"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -147,7 +160,7 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
     CLI::App app{"Ruedo: a workshop for building a native video player into an app.\nWithout a subcommand it opens the window."};
     app.set_version_flag("--version", std::string("ruedo ") + RUEDO_VERSION);
     app.require_subcommand(1);
-    std::string source, out, at, length, script, clock = "real", sound;
+    std::string source, target, out, at, length, script, clock = "real", sound;
     bool json_flag = false, in_window = false, loop = false;
     auto add = [&](const char* name, const char* about, const char* subject) {
         auto* sub = app.add_subcommand(name, about);
@@ -156,6 +169,9 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
         return sub;
     };
     auto* inspect_command = add("inspect", "What a file is, exactly", "FILE");
+    inspect_command->add_option("--target", target, "A target to judge it for; see “ruedo targets”");
+    auto* targets_command = app.add_subcommand("targets", "The targets that sources can be judged for");
+    targets_command->add_flag("--json", json_flag, "One JSON document on standard output");
     auto* frames_command = add("frames", "Pictures at given times, as PNG", "FILE");
     frames_command->add_option("--at", at, "Times with units, separated by commas")->required();
     frames_command->add_option("--out", out, "Folder to write into")->required();
@@ -178,7 +194,7 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
     catch_interrupts();
     if (inspect_command->parsed()) {
         int exit = 0;
-        auto document = inspect(source, exit);
+        auto document = inspect(source, target, exit);
         return finish(document, as_json, exit);
     }
     if (frames_command->parsed()) {
@@ -192,6 +208,7 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
         if (times.empty()) return finish(std::unexpected(wrong_usage("--at needs at least one time.")), as_json);
         return finish(frames(source, times, out), as_json);
     }
+    if (targets_command->parsed()) return finish(list_targets(), as_json);
     if (pack_command->parsed()) return finish(pack_project(source, out), as_json);
 
     HeadlessOptions options;

@@ -19,7 +19,7 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
 void perform(Controller& controller, const ScriptedCall& call);
 
 struct HeadlessOptions {
-    std::filesystem::path source;
+    std::string source;                     ///< A path or an address.
     OpenOptions open;
     bool virtual_time = false;
     std::optional<Time> length;             ///< Wall or virtual time; to the end without.

@@ -23,13 +23,13 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     PlaybackHost host;
     PlayerDocument document;
     SourceSpec source;
-    source.file = std::filesystem::absolute(o.source).string();
+    source.file = is_address(o.source) ? o.source : std::filesystem::absolute(o.source).string();
     source.start.how = Start::How::play;
     source.loop = o.open.loop;
     document.sources.push_back(source);
     PlayerView view(host);
     view.set_standalone();
-    view.setWindowTitle(QString::fromStdString(o.source.filename().string()));
+    view.setWindowTitle(QString::fromStdString(std::filesystem::path(o.source).filename().string()));
     view.resize(960, 540);
     view.show();
     auto& controller = view.controller();

@@ -24,7 +24,7 @@ QString rate_text(Rational r) {
     return QString("at %1/%2 pictures a second").arg(r.num).arg(r.den);
 }
 
-Facts look_into(const std::filesystem::path& path) {
+Facts look_into(const std::string& path) {
     Facts facts;
     auto& c = look::colours();
     auto clip = open_clip(path);

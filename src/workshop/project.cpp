@@ -94,7 +94,8 @@ Outcome Project::save_as(const fs::path& path) {
     auto old = folder();
     auto target = fs::absolute(path).parent_path();
     for (auto& s : moved.sources) {
-        auto file = resolve(s, old);
+        if (is_address(s.file)) continue;
+        fs::path file = resolve(s, old);
         auto relative = file.lexically_relative(target);
         s.file = !relative.empty() && *relative.begin() != ".." ? relative.string() : file.string();
     }

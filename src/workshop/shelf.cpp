@@ -17,7 +17,7 @@ namespace {
 constexpr int poster_width = 196, poster_height = 128;
 
 /// Beside the window: opens the clip, decodes one picture.
-CardFacts find_facts(const fs::path& path) {
+CardFacts find_facts(const std::string& path) {
     CardFacts facts;
     auto opened = open_clip(path);
     if (!opened) return {{}, {}, QString::fromStdString(opened.error().sentence), true};
@@ -125,14 +125,14 @@ void Shelf::rebuild() {
         });
         cards_.push_back(card);
         auto path = resolve(sources[i], project_.folder());
-        if (auto known = known_.find(path.string()); known != known_.end()) {
+        if (auto known = known_.find(path); known != known_.end()) {
             card->set_facts(known->second);
             continue;
         }
         QThreadPool::globalInstance()->start([path, shelf = QPointer(this), card = QPointer(card)] {
             auto facts = find_facts(path);
             QMetaObject::invokeMethod(qApp, [path, shelf, card, facts] {
-                if (shelf) shelf->known_[path.string()] = facts;
+                if (shelf) shelf->known_[path] = facts;
                 if (card) card->set_facts(facts);
             }, Qt::QueuedConnection);
         });

@@ -117,9 +117,9 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     return clip;
 }
 
-Result<std::unique_ptr<Clip>> open_clip(const std::filesystem::path& path) {
-    TRY(auto source, open_file(path));
-    return open_clip(std::move(source));
+Result<std::unique_ptr<Clip>> open_clip(const std::string& source) {
+    TRY(auto bytes, open_source(source));
+    return open_clip(std::move(bytes));
 }
 
 namespace {
@@ -153,7 +153,7 @@ Rational constant_rate(const std::vector<Time>& times, Rational tick) {
 }
 }  // namespace
 
-Result<TrackFacts> scan_track(Clip& clip, const Track& track) {
+Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each) {
     auto reader = clip.reader(track.id);
     TrackFacts facts;
     facts.start = track.start;
@@ -162,7 +162,7 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track) {
     PacketHead head;
     for (;;) {
         TRY(bool more, reader->next(head));
-        if (!more) break;
+        if (!more || (each && !each(head))) break;
         bool before = track.kind == Kind::video ? head.pts < track.start : head.pts + std::max(head.duration, 1_ns) <= track.start;
         if (before || head.pts >= track.end) continue;
         if (track.kind == Kind::video) {

@@ -2,6 +2,7 @@
 // Containers: opening a source whatever it is, scanning a track for exact facts, and writing.
 #pragma once
 #include <filesystem>
+#include <functional>
 
 #include "io/io.h"
 #include "media/media.h"
@@ -10,7 +11,8 @@ namespace ruedo {
 
 /// Opens by content, never by name. Reads headers only; the cost does not grow with the clip.
 Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
-Result<std::unique_ptr<Clip>> open_clip(const std::filesystem::path& path);
+/// A path or an http address.
+Result<std::unique_ptr<Clip>> open_clip(const std::string& source);
 
 /// File name extensions, without dots, that what opens here usually bears; for a dialog's filter.
 std::vector<std::string_view> media_extensions();
@@ -22,7 +24,8 @@ struct TrackFacts {
     Rational frame_rate{};                  ///< Stated only when every frame is within one tick of constant.
     std::vector<Time> keyframe_times;       ///< Sorted, presented ones only.
 };
-Result<TrackFacts> scan_track(Clip& clip, const Track& track);
+/// `each` hears of every packet; returning false ends the walk early.
+Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each = {});
 
 /// What a writer is told of a track before its packets come.
 struct WriteTrack {

@@ -117,6 +117,7 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
             if (module && files.insert(module->file).second) needs.modules.push_back(*module);
         }
         std::error_code ec;
+        if (is_address(path)) continue;  // stays where it is
         if (seen.insert(fs::weakly_canonical(path, ec)).second) needs.media.emplace_back(path, clip->info().bytes);
     }
     std::sort(needs.modules.begin(), needs.modules.end(), [](auto& a, auto& b) { return a.file < b.file; });
@@ -174,7 +175,8 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     std::set<std::string> taken;
     auto inside = document;
     for (auto& source : inside.sources) {
-        auto path = resolve(source, folder);
+        if (is_address(source.file)) continue;
+        fs::path path = resolve(source, folder);
         auto key = fs::weakly_canonical(path, ec);
         if (!names.contains(key)) {
             auto name = path.filename().string();

@@ -189,9 +189,10 @@ Outcome save_document(const PlayerDocument& document, const fs::path& path) {
     return write_file(path, {reinterpret_cast<const std::uint8_t*>(dumped.data()), dumped.size()});
 }
 
-fs::path resolve(const SourceSpec& source, const fs::path& folder) {
+std::string resolve(const SourceSpec& source, const fs::path& folder) {
+    if (is_address(source.file)) return source.file;
     fs::path file(source.file);
-    return file.is_absolute() ? file : (folder / file).lexically_normal();
+    return (file.is_absolute() ? file : (folder / file).lexically_normal()).string();
 }
 
 OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source) {
@@ -218,6 +219,11 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         auto& s = d.sources[i];
         auto path = resolve(s, folder);
         std::error_code ec;
+        if (is_address(path)) {
+            // The network is not asked at every change; the address itself tells this much.
+            if (path.starts_with("http://")) found.push_back({fmt::format("“{}” comes over an address without encryption.", s.name), "Handsets refuse such addresses by default; serve it over https.", i});
+            continue;
+        }
         if (!fs::exists(path, ec)) {
             auto near = nearest_name(path);
             found.push_back({fmt::format("There is no file “{}”.", s.file), near ? fmt::format("The nearest name is “{}”. The player would show an error instead of a picture.", near->filename().string()) : "The player would show an error instead of a picture.", i});

@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <nlohmann/json_fwd.hpp>
 
+#include "io/http.h"
 #include "playback/playback.h"
 
 namespace ruedo {
@@ -53,8 +54,8 @@ nlohmann::json to_json(const PlayerDocument& document);
 Result<PlayerDocument> document_from_json(const nlohmann::json& json, std::string_view subject);
 Result<PlayerDocument> load_document(const std::filesystem::path& path);
 Outcome save_document(const PlayerDocument& document, const std::filesystem::path& path);
-/// Where a source's file is, for a document in `folder`.
-std::filesystem::path resolve(const SourceSpec& source, const std::filesystem::path& folder);
+/// Where a source is, for a document in `folder`: a path, or its address as it stands.
+std::string resolve(const SourceSpec& source, const std::filesystem::path& folder);
 OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source);
 /// "harbour-lights" for "Harbour Lights": what files and programs may be called. Never empty.
 std::string file_stem(std::string_view app_name);

@@ -103,7 +103,7 @@ Outcome IsoClip::open() {
     file_end_ = size;
     info_.container = "mp4";
     std::optional<Box> moov;
-    std::uint64_t at = 0, first_moof = 0;
+    std::uint64_t at = 0, first_moof = 0, first_mdat = UINT64_MAX;
     std::optional<std::uint64_t> broken_at;
     bool first = true, has_mdat = false;
     while (at < size) {
@@ -124,6 +124,7 @@ Outcome IsoClip::open() {
             moov_end_ = box->end;
             TRY_DO(read_moov(*box));
         } else if (box->type == fourcc("mdat")) {
+            if (!has_mdat) first_mdat = box->start;
             has_mdat = true;
         } else if (box->type == fourcc("sidx") && !sidx_at_ && moov) {
             sidx_at_ = box->start;
@@ -134,7 +135,11 @@ Outcome IsoClip::open() {
         }
         if (moov && !fragmented_) {
             // Only what follows the moov could still tell of a cut; the mdat before it has been seen.
-            if (has_mdat) break;
+            if (has_mdat) {
+                if (moov->start > first_mdat)
+                    info_.findings.push_back({"index-at-end", fmt::format("The index of “{}” begins at byte {} of {}, after the pictures and sound; over a network playing starts late.", source_->name(), moov->start, size == UINT64_MAX ? moov->end : size), "Rewrap it with the index in front."});
+                break;
+            }
         }
         at = box->end;
     }

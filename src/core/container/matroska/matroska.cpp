@@ -450,6 +450,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         at = e->end;
     }
     if (places.contains(id::cues)) shared_->cues_at = places[id::cues];
+    else if (!shared_->cues_read) info_.findings.push_back({"no-index", fmt::format("“{}” has no cues; every seek searches the file for its place.", shared_->source->name()), "Rewrap it so that it gets an index."});
     for (auto late : {id::info, id::tracks}) {
         if ((late == id::info ? have_info : have_tracks) || !places.contains(late)) continue;
         TRY(auto e, read_element(reader_, places[late]));

@@ -1,0 +1,158 @@
+// SPDX-License-Identifier: Apache-2.0
+// Facts and findings with their numbers, and verdicts for targets.
+#include "convert/targets.h"
+#include <set>
+
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+SourceFacts facts_of(const std::string& name, bool loudness = false, const std::string& address = {}) {
+    return value(gather_facts(open(name), CodecRegistry::standard(), address, {.loudness = loudness, .cancel = nullptr, .so_far = {}}));
+}
+std::set<std::string> codes(const SourceFacts& f) {
+    std::set<std::string> all;
+    for (auto& x : f.findings) {
+        all.insert(x.code);
+        CHECK_FALSE(x.sentence.empty());
+        CHECK_FALSE(x.hint.empty());
+    }
+    return all;
+}
+Target target(const std::string& name) { return value(find_target(name)); }
+Verdict verdict(const std::string& file, const std::string& name, const std::string& address = {}) {
+    return judge(facts_of(file), target(name), CodecRegistry::standard(), address);
+}
+using Plays = Verdict::Plays;
+using Words = std::vector<std::string>;
+}  // namespace
+
+TEST_CASE("every byte of every packet is counted once, and the chart covers the whole length") {
+    for (auto& name : playable()) {
+        INFO(name);
+        auto clip = open(name);
+        std::uint64_t bytes = 0;
+        for (auto& track : clip->info().tracks) {
+            auto reader = clip->reader(track.id);
+            PacketHead head;
+            while (value(reader->next(head))) bytes += head.size;
+        }
+        auto f = facts_of(name);
+        std::uint64_t sum = 0;
+        for (auto& b : f.bins) sum += b.bytes;
+        CHECK(sum <= bytes);
+        CHECK(sum >= bytes * 97 / 100);  // packets after an edit's end are not walked into
+        CHECK(f.bins.back().at <= f.duration);
+        CHECK(f.bins.back().at + f.bin * 12 >= f.duration);
+        CHECK_FALSE(f.first_sentence.empty());
+        CHECK(f.first_sentence.ends_with("."));
+        CHECK(f.second_sentence.ends_with("."));
+        CHECK(f.peak_bitrate >= f.mean_bitrate * 0.99);
+    }
+}
+
+TEST_CASE("findings are there where they are true, and nowhere else") {
+    struct Case { const char* code; std::set<std::string> in; };
+    std::vector<std::string> all = playable();
+    all.push_back("h264_10bit.mp4");
+    for (auto& c : {Case{"rotated", {"rotate90.mp4"}}, Case{"non-square-pixels", {"par43_sps.mp4", "par43_display.mkv"}}, Case{"odd-size", {"odd_853x481_vp9.webm"}},
+                    Case{"sound-late", {"edit_empty_audio_1s.mp4"}}, Case{"bit-depth", {"h264_10bit.mp4"}}, Case{"chained", {}}})
+        for (auto& name : all) {
+            INFO(c.code << " in " << name);
+            CHECK((codes(facts_of(name)).count(c.code) > 0) == (c.in.count(name) > 0));
+        }
+    CHECK(codes(facts_of("vfr_h264.mp4")).count("varying-rate"));
+    CHECK_FALSE(codes(facts_of("h264_high_aac.mp4")).count("varying-rate"));
+    CHECK(codes(facts_of("h264_high_aac.mp4", false, "http://127.0.0.1/h264_high_aac.mp4")).count("clear-text"));
+}
+
+TEST_CASE("a finding's numbers are the file's own") {
+    // The index moved behind the media.
+    Folder folder;
+    demo::ClipSpec spec;
+    spec.file = "long.webm", spec.video = Codec::vp9, spec.audio = Codec::opus, spec.width = 96, spec.height = 54, spec.seconds = 14, spec.keyframe_every = 240, spec.bitrate = 40'000;
+    spec.draw = [](demo::Canvas& c, double) { c.gradient({60, 70, 90}, {90, 80, 60}); };
+    spec.sound = demo::burst;
+    done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
+    std::shared_ptr<Clip> clip = value(open_clip(folder / "long.webm"));
+    auto f = value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+    auto sparse = std::find_if(f.findings.begin(), f.findings.end(), [](auto& x) { return x.code == "sparse-keyframes"; });
+    REQUIRE(sparse != f.findings.end());
+    CHECK(sparse->sentence.find("8.0 s") != std::string::npos);
+    CHECK(f.keyframes == std::vector<Time>{0_s, 8_s});
+}
+
+TEST_CASE("loudness is that of the samples") {
+    // Bursts of 50 ms a second: the gate of the standard leaves what is loud.
+    auto f = facts_of("audio.flac", true);
+    REQUIRE(f.loudness);
+    CHECK(f.loudness->samples_of == 0);
+    CHECK(f.loudness->integrated > -40);
+    CHECK(f.loudness->integrated < -5);
+    auto other = facts_of("audio_opus.ogg", true);
+    CHECK(std::abs(other.loudness->integrated - f.loudness->integrated) < 1.0);
+    auto marked = std::count_if(f.bins.begin(), f.bins.end(), [](auto& b) { return b.loudness.has_value(); });
+    CHECK(marked > 40);
+    std::atomic<bool> cancel = true;
+    auto stopped = gather_facts(open("audio.flac"), CodecRegistry::standard(), {}, {.loudness = true, .cancel = &cancel, .so_far = {}});
+    REQUIRE_FALSE(stopped.has_value());
+    CHECK(stopped.error().code == Code::cancelled);
+}
+
+TEST_CASE("what ships as a target can be read, and each takes something that it should") {
+    std::vector<Error> problems;
+    auto all = all_targets(&problems);
+    CHECK(problems.empty());
+    CHECK(all.size() >= 6);
+    CHECK(verdict("h264_high_aac.mp4", "handset-recent").plays == Plays::yes);
+    CHECK(verdict("vp9_opus.webm", "open-web-view").plays == Plays::yes);
+    CHECK(verdict("theora_vorbis.ogv", "scene-engine-open").plays == Plays::yes);
+    CHECK(verdict("h264_high_aac.mp4", "scene-engine-mp4").plays == Plays::yes);
+    for (auto& name : playable()) CHECK(verdict(name, "desktop").plays == Plays::yes);
+}
+
+TEST_CASE("a verdict says which part has to change, and why") {
+    CHECK(verdict("h264_aac.ts", "handset-recent").needs == Words{"wrapper"});
+    CHECK(verdict("h264_high_vorbis.mkv", "handset-recent").needs == Words{"sound", "wrapper"});
+    CHECK(verdict("h264_cbp_opus_frag.mp4", "scene-engine-mp4").needs == Words{"sound"});
+    CHECK(verdict("theora_vorbis.ogv", "handset-recent").needs == Words{"pictures", "sound", "wrapper"});
+    CHECK(verdict("vp9_opus.webm", "scene-engine-mp4").plays == Plays::after_conversion);
+    auto high = verdict("h264_high_aac.mp4", "handset-basic");
+    CHECK(high.needs == Words{"pictures"});
+    CHECK(high.reasons.front().find("high") != std::string::npos);
+    CHECK(verdict("h264_high_aac.mp4", "handset-recent", "http://127.0.0.1/x.mp4").needs == Words{"wrapper", "address"});
+    CHECK(verdict("h264_high_aac.mp4", "handset-recent", "https://127.0.0.1/x.mp4").needs == Words{"wrapper"});
+    auto deep = verdict("h264_10bit.mp4", "open-web-view");
+    CHECK(deep.plays == Plays::no);
+    auto locked = facts_of("encrypted_encv.mp4");
+    CHECK(judge(locked, target("desktop"), CodecRegistry::standard()).plays == Plays::no);
+    for (auto& t : all_targets())
+        for (auto& name : playable()) {
+            auto v = verdict(name, t.name);
+            CHECK((v.plays == Plays::after_conversion) == !v.needs.empty());
+            if (v.plays != Plays::yes) CHECK_FALSE(v.reasons.empty());
+            CHECK_FALSE(v.sentence().empty());
+        }
+}
+
+TEST_CASE("a target file that is wrong is refused by the place of its fault") {
+    auto base = nlohmann::json::parse(R"({"format":"ruedo-target","version":1,"name":"mine","containers":["mp4"],"video":[{"codec":"h264","max_level":31}]})");
+    CHECK(target_from_json(base, "mine.json").has_value());
+    auto refused = [&](const char* pointer, nlohmann::json v, const char* word) {
+        auto j = base;
+        j[nlohmann::json::json_pointer(pointer)] = std::move(v);
+        auto t = target_from_json(j, "mine.json");
+        REQUIRE_FALSE(t.has_value());
+        INFO(t.error().sentence);
+        CHECK(t.error().sentence.find(word) != std::string::npos);
+    };
+    refused("/video/0/codec", "mystery", "/video/0");
+    refused("/video/0/max_level", "high", "max_level");
+    refused("/video/0/colour", 3, "colour");
+    refused("/containers", nlohmann::json::array(), "containers");
+    refused("/name", "My Target", "name");
+    refused("/version", 2, "newer");
+    refused("/seeks", "yes", "seeks");
+}
