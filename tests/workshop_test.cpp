@@ -1,6 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The workshop's window, driven for real.
+#include <QLabel>
+#include <QLineEdit>
 #include <QPushButton>
+#include <thread>
 
 #include "window_support.h"
 #include "workshop/facts.h"
@@ -8,6 +11,7 @@
 #include "workshop/path_chart.h"
 #include "workshop/ring.h"
 #include "workshop/sentences.h"
+#include "workshop/shelf.h"
 #include "workshop/window.h"
 
 using namespace ruedo;
@@ -96,23 +100,108 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     CHECK_FALSE(Project::recovered().has_value());
 }
 
-TEST_CASE("adding takes what is there, names what is not, and adds folders") {
+TEST_CASE("adding takes what is there, names what is not, and adds what opens of folders") {
     Shop shop;
-    fs::create_directory(shop.folder / "more");
+    fs::create_directories(shop.folder / "more" / "deep");
     fs::copy_file(fixture("vfr_h264.mp4"), shop.folder / "more" / "a.mp4");
-    fs::copy_file(fixture("vp8_vorbis.webm"), shop.folder / "more" / "b.webm");
-    put(shop.folder / "more" / "notes.txt", Bytes{1});
-    auto path = [&](const char* name) { return QString::fromStdString((shop.folder / name).string()); };
-    shop.window.add_sources({path("more")});
-    CHECK(shop.window.project().document().sources.size() == 4);
-    CHECK(shop.window.project().document().sources[2].file == "more/a.mp4");
-    shop.window.add_sources({path("vp9_opsu.webm")});
-    CHECK(shop.window.project().document().sources.size() == 4);
-    bool said = false;
-    for (auto* l : shop.window.findChildren<QLabel*>()) said = said || (l->isVisible() && l->text().contains("Did you mean “vp9_opus.webm”"));
-    CHECK(said);
+    fs::copy_file(fixture("vp8_vorbis.webm"), shop.folder / "more" / "b");  // content decides
+    fs::copy_file(fixture("audio.flac"), shop.folder / "more" / "deep" / "c.flac");
+    put(shop.folder / "more" / "notes.mp4", Bytes{'n', 'o', 't', ' ', 'm', 'e', 'd', 'i', 'a', '.'});
+    auto path = [&](const std::string& name) { return QString::fromStdString((shop.folder / name).string()); };
+    auto& sources = shop.window.project().document().sources;
+    shop.window.add_sources({path("more"), "http://127.0.0.1:1/fog%20signal.webm?part=2"});
+    REQUIRE(soon([&] { return sources.size() == 6; }));
+    CHECK(sources[2].file == "more/a.mp4");
+    CHECK(sources[3].file == "more/b");
+    CHECK(sources[4].file == "more/deep/c.flac");
+    CHECK(sources[5].file == "http://127.0.0.1:1/fog%20signal.webm?part=2");
+    CHECK(sources[5].name == "fog signal");
+    shop.window.show_step(WorkshopWindow::gather);
+    // A name that does not exist offers the one that does; pressing that adds it.
+    auto notice = [&]() -> QLabel* {
+        for (auto* l : shop.window.findChildren<QLabel*>()) if (l->isVisible() && l->text().contains("instead</a>")) return l;
+        return nullptr;
+    };
+    auto* entry = qobject_cast<QLineEdit*>(control(&shop.window, "Path or address of a source to add"));
+    REQUIRE(entry);
+    entry->setText("vp9_opsu.webm");
+    key(entry, Qt::Key_Return);
+    REQUIRE(soon([&] { return notice() != nullptr; }));
+    CHECK(sources.size() == 6);
+    auto text = notice()->text();
+    auto from = text.indexOf("href='") + 6;
+    emit notice()->linkActivated(text.mid(from, text.indexOf('\'', from) - from));
+    REQUIRE(soon([&] { return sources.size() == 7; }));
+    CHECK(sources[6].file == "vp9_opus.webm");
     shop.window.project().undo();
-    CHECK(shop.window.project().document().sources.size() == 2);
+    shop.window.project().undo();
+    CHECK(sources.size() == 2);
+}
+
+TEST_CASE("cards and facts judge for the target, and change with it") {
+    Shop shop({"theora_vorbis.ogv", "h264_aac.ts"});
+    auto& shelf = shop.window.shelf();
+    auto set_target = [&](const char* name) {
+        auto d = shop.window.project().document();
+        d.target = name;
+        shop.window.project().change(d, "Target");
+    };
+    REQUIRE(soon([&] { return shelf.sentence_of(0).startsWith("Plays") && shelf.sentence_of(1).startsWith("Plays"); }));
+    set_target("handset-recent");
+    CHECK(shelf.sentence_of(0).contains("pictures change"));
+    CHECK(shelf.sentence_of(1).contains("only the wrapper changes"));
+    CHECK(soon([&] { return shop.window.facts().plain_text().contains("For Handset, recent"); }));
+    CHECK(shop.window.facts().plain_text().contains("Theora is not among what it takes"));
+    set_target("scene-engine-open");
+    CHECK(shelf.sentence_of(0).startsWith("Plays."));
+    CHECK(shop.window.facts().plain_text().contains("seek"));
+    shop.window.project().undo();
+    CHECK(shelf.sentence_of(1).contains("only the wrapper changes"));
+}
+
+TEST_CASE("the chart says what stands under the pointer, and loudness follows by itself") {
+    Shop shop({"h264_high_aac.mp4"});
+    shop.window.show_step(WorkshopWindow::gather);
+    REQUIRE(soon([&] { return shop.window.facts().plain_text().contains("LUFS over all"); }));
+    auto& strip = shop.window.facts().strip();
+    REQUIRE(strip.isVisible());
+    auto words = strip.words_at(strip.width() - 20);
+    INFO(words.toStdString());
+    CHECK(words.contains("bit/s"));
+    CHECK(words.contains("keyframe 1."));
+    CHECK(strip.words_at(2).isEmpty());
+}
+
+TEST_CASE("five hundred files at once leave the window answering") {
+    Shop shop;
+    fs::create_directory(shop.folder / "many");
+    QStringList files;
+    for (int i = 0; i < 500; ++i) {
+        auto file = shop.folder / "many" / ("clip" + std::to_string(i) + ".mp4");
+        fs::create_symlink(fixture(i % 3 ? "colour_bt709_full_h264.mp4" : "colour_bt601_limited_h264.mp4"), file);
+        files << QString::fromStdString(file.string());
+    }
+    shop.window.show_step(WorkshopWindow::gather);
+    pass(300);
+    // The longest that one turn of the event loop takes, from the drop until all are looked into.
+    qint64 longest = 0;
+    QElapsedTimer turn, whole;
+    shop.window.add_sources(files);
+    whole.start();
+    auto done_ = [&] {
+        if (shop.window.shelf().cards() != 502) return false;
+        for (std::size_t i : {10UL, 250UL, 501UL}) if (shop.window.shelf().sentence_of(i).isEmpty()) return false;
+        return true;
+    };
+    while (!done_() && whole.elapsed() < 60'000) {
+        turn.restart();
+        QApplication::processEvents(QEventLoop::AllEvents, 1);
+        longest = std::max(longest, turn.elapsed());
+        std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    }
+    CHECK(done_());
+    INFO("longest turn " << longest << " ms");
+    CHECK(longest < 150);  // this machine may be busy; on a quiet one it is below 20
 }
 
 TEST_CASE("the ring's calls do what they say, and those that are not allowed say why") {

@@ -7,61 +7,45 @@
 #include <QThreadPool>
 #include <QVBoxLayout>
 
-#include "container/container.h"
+#include "convert/targets.h"
 #include "view/look.h"
 
 namespace ruedo {
 namespace {
 
-struct Facts {
-    std::optional<VideoFormat> video;
-    QString html;
-};
-
-QString rate_text(Rational r) {
-    if (!r.stated()) return "at a rate that varies";
-    if (r.den == 1) return QString("at %1 pictures a second").arg(r.num);
-    return QString("at %1/%2 pictures a second").arg(r.num).arg(r.den);
-}
-
-Facts look_into(const std::string& path) {
-    Facts facts;
+QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& target_title, bool listening) {
     auto& c = look::colours();
-    auto clip = open_clip(path);
-    if (!clip) {
-        facts.html = QString("<p>%1</p><p style='color:%3'>%2</p>").arg(text(clip.error().sentence).toHtmlEscaped(), text(clip.error().hint).toHtmlEscaped(), c.soft.name());
-        return facts;
+    auto escape = [](const std::string& s) { return text(s).toHtmlEscaped(); };
+    auto mark = [&](bool good) { return QString("<span style='color:%1'>%2</span> ").arg((good ? c.moss : c.rust).name(), good ? "◉" : "⊖"); };
+    QString html = QString("<p>%1 %2</p>").arg(escape(f.first_sentence), escape(f.second_sentence));
+    auto head = [](const QString& s) { return QString("<p style='font-weight:600; margin:10px 0 2px 0'>%1</p>").arg(s); };
+    auto line = [](const QString& s) { return QString("<p style='margin:4px 0'>%1</p>").arg(s); };
+    if (verdict) {
+        html += head(QString("For %1").arg(target_title.toHtmlEscaped()));
+        html += line(mark(verdict->plays == Verdict::Plays::yes) + escape(verdict->sentence()));
+        for (std::size_t i = 1; i < verdict->reasons.size(); ++i) html += line(escape(verdict->reasons[i]));
     }
-    auto& info = (*clip)->info();
-    QString tracks, summary = QString("A clip of %1 in %2, %3 MB.").arg(info.duration_known ? text(format_time(info.duration)) : "unknown length", text(info.container)).arg(static_cast<double>(info.bytes) / 1e6, 0, 'f', 2);
-    for (auto& t : info.tracks) {
-        auto scanned = scan_track(**clip, t);
-        QString line = QString("<b>%1 %2</b>: %3").arg(text(kind_name(t.kind))).arg(t.id).arg(text(codec_title(t.codec)));
-        if (!t.codec_string.empty()) line += QString(" (%1)").arg(text(t.codec_string));
-        if (t.kind == Kind::video) {
-            facts.video = facts.video ? facts.video : std::optional(t.video);
-            line += QString(", %1 × %2").arg(t.video.width).arg(t.video.height);
-            if (scanned) line += QString(", %1 frames %2, %3 keyframes").arg(scanned->frame_count).arg(rate_text(scanned->frame_rate)).arg(scanned->keyframe_times.size());
-        } else if (t.kind == Kind::audio) {
-            line += QString(", %1 Hz, %2 channel%3").arg(t.audio.rate).arg(t.audio.channels).arg(t.audio.channels == 1 ? "" : "s");
-        }
-        if (!t.language.empty()) line += QString(", language %1").arg(text(t.language));
-        if (t.problem) line += QString("<br><span style='color:%2'>⊖</span> %1").arg(text(t.problem->sentence).toHtmlEscaped(), c.rust.name());
-        tracks += QString("<p style='margin:4px 0'>%1.</p>").arg(line);
+    html += head("Findings");
+    for (auto& x : f.findings) html += line(QString("%1%2 <span style='color:%4'>%3</span>").arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name()));
+    if (f.findings.empty()) html += line("Nothing about this source stands in the way.");
+    html += head("Tracks");
+    for (std::size_t i = 0; i < f.info.tracks.size(); ++i) {
+        auto& t = f.info.tracks[i];
+        auto& s = f.tracks[i];
+        QString words = QString("<b>%1 %2</b>: %3").arg(text(kind_name(t.kind))).arg(t.id).arg(t.codec == Codec::unknown ? escape(t.codec_tag) : text(codec_title(t.codec)));
+        if (!t.codec_string.empty()) words += QString(" (%1)").arg(text(t.codec_string));
+        if (t.kind == Kind::video) words += QString(", %1 × %2, %3 frames, %4 keyframes").arg(t.video.width).arg(t.video.height).arg(s.frame_count).arg(s.keyframe_times.size());
+        if (t.kind == Kind::audio) words += QString(", %1 Hz, %2 channel%3").arg(t.audio.rate).arg(t.audio.channels).arg(t.audio.channels == 1 ? "" : "s");
+        if (!t.language.empty()) words += QString(", language %1").arg(text(t.language));
+        html += line(words + ".");
     }
-    if (facts.video) {
-        auto& v = *facts.video;
-        summary += QString(" Shown at %1 × %2").arg(v.display_width()).arg(v.display_height());
-        if (v.pixel_aspect.stated() && v.pixel_aspect.num != v.pixel_aspect.den) summary += QString(", from pixels of %1 to %2").arg(v.pixel_aspect.num).arg(v.pixel_aspect.den);
-        if (v.rotation) summary += QString(", turned by %1° clockwise").arg(v.rotation);
-        summary += ".";
+    if (f.loudness) {
+        auto& l = *f.loudness;
+        html += line(QString("Loudness %1 LUFS over all, range %2 LU, highest sample %3 dB%4.").arg(l.integrated, 0, 'f', 1).arg(l.range, 0, 'f', 1).arg(l.peak, 0, 'f', 1).arg(l.samples_of ? QString(", heard in %1 stretches of 3 s").arg(l.samples_of) : QString()));
+    } else if (listening) {
+        html += line("Listening to the sound …");
     }
-    QString findings;
-    for (auto& f : info.findings)
-        findings += QString("<p style='margin:4px 0'><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>").arg(text(f.sentence).toHtmlEscaped(), text(f.hint).toHtmlEscaped(), c.rust.name(), c.soft.name());
-    if (findings.isEmpty()) findings = "<p style='margin:4px 0'>Nothing about this file stands in the way.</p>";
-    facts.html = QString("<p>%1</p><p style='font-weight:600; margin:10px 0 2px 0'>Tracks</p>%2<p style='font-weight:600; margin:10px 0 2px 0'>Findings</p>%3").arg(summary, tracks, findings);
-    return facts;
+    return html;
 }
 }  // namespace
 
@@ -106,36 +90,93 @@ class FactsPanel::Shape : public QWidget {
     }
 };
 
-FactsPanel::FactsPanel(Project& project, QWidget* parent) : QWidget(parent), project_(project), shape_(new Shape(this)), text_(new QTextBrowser(this)) {
+FactsPanel::FactsPanel(Project& project, QWidget* parent) : QWidget(parent), project_(project), shape_(new Shape(this)), strip_(new StripChart(this)), text_(new QTextBrowser(this)) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(16, 14, 16, 14);
+    title_ = new QLabel(this);
+    title_->setWordWrap(true);
+    title_->setFont(look::font(look::Size::large, true));
+    box->addWidget(title_);
     box->addWidget(shape_);
+    box->addWidget(strip_);
     box->addWidget(text_, 1);
     text_->setFrameShape(QFrame::NoFrame);
     text_->setAccessibleName("Facts of the chosen source");
+    pool_.setMaxThreadCount(1);
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     connect(&project_, &Project::current_changed, this, [this] { rebuild(); });
     rebuild();
 }
+FactsPanel::~FactsPanel() {
+    *cancel_ = true;
+    pool_.waitForDone();
+}
+
+void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) {
+    facts_ = std::move(facts);
+    listening_ = listening;
+    auto* video = facts_->info.main(Kind::video);
+    shape_->format = video ? std::optional(video->video) : std::nullopt;
+    shape_->setVisible(video != nullptr);
+    shape_->update();
+    strip_->show_facts(facts_);
+    std::optional<Verdict> verdict;
+    auto target = find_target(project_.document().target);
+    if (target) verdict = judge(*facts_, *target, CodecRegistry::standard(), source_);
+    text_->setHtml(QString("<html><body style='color:%1; line-height:125%'>%2</body></html>").arg(look::colours().ink.name(), paragraphs(*facts_, verdict ? &*verdict : nullptr, target ? text(target->title) : QString(), listening)));
+}
+
+void FactsPanel::say(const QString& html) {
+    facts_.reset();
+    shape_->format.reset();
+    shape_->hide();
+    strip_->show_facts(nullptr);
+    text_->setHtml(QString("<html><body style='color:%1; line-height:125%'>%2</body></html>").arg(look::colours().ink.name(), html));
+}
 
 void FactsPanel::rebuild() {
     auto& sources = project_.document().sources;
-    auto number = ++number_;
     if (project_.current() >= sources.size()) {
-        shape_->format.reset();
-        text_->setHtml("<p>Nothing is on the shelf yet. Drop clips anywhere in this window, or add them with the button above.</p>");
-        return shape_->update();
+        *cancel_ = true;
+        source_.clear();
+        title_->setText("The shelf is empty");
+        return say("<p>Drop clips, folders or addresses anywhere in this window, paste them, or add them above.</p>");
     }
-    auto source = sources[project_.current()];
-    QThreadPool::globalInstance()->start([this_ = QPointer(this), path = resolve(source, project_.folder()), name = source.name, number] {
-        auto facts = look_into(path);
-        QMetaObject::invokeMethod(qApp, [this_, facts, name, number] {
-            if (!this_ || number != this_->number_) return;
-            this_->shape_->format = facts.video;
-            this_->shape_->setVisible(facts.video.has_value());
-            this_->shape_->update();
-            this_->text_->setHtml(QString("<html><body style='color:%1; line-height:125%'><p style='font-size:20px; font-weight:600; margin:0'>%2</p>%3</body></html>").arg(look::colours().ink.name(), text(name).toHtmlEscaped(), facts.html));
-        }, Qt::QueuedConnection);
+    auto& spec = sources[project_.current()];
+    title_->setText(text(spec.name));
+    auto source = resolve(spec, project_.folder());
+    if (source == source_) {
+        if (facts_) tell(facts_, listening_);  // another target, perhaps
+        return;
+    }
+    source_ = source;
+    *cancel_ = true;
+    cancel_ = std::make_shared<std::atomic<bool>>(false);
+    say("<p>Looking into it …</p>");
+    pool_.start([this_ = QPointer(this), source, cancel = cancel_] {
+        auto deliver = [&](auto&& run) {
+            QMetaObject::invokeMethod(qApp, [this_, cancel, run = std::forward<decltype(run)>(run)] {
+                if (this_ && !*cancel) run(*this_);
+            }, Qt::QueuedConnection);
+        };
+        ReadScope scope(cancel.get());
+        auto clip = open_clip(source);
+        Result<SourceFacts> facts = std::unexpected(Error{});
+        if (clip) {
+            FactsOptions options;
+            options.cancel = cancel.get();
+            options.so_far = [&](const SourceFacts& f) {
+                bool sound = f.info.main(Kind::audio) != nullptr;
+                deliver([f = std::make_shared<const SourceFacts>(f), sound](FactsPanel& p) { p.tell(f, sound); });
+            };
+            facts = gather_facts(std::shared_ptr<Clip>(std::move(*clip)), CodecRegistry::standard(), source, options);
+        } else {
+            facts = std::unexpected(clip.error());
+        }
+        if (facts) deliver([f = std::make_shared<const SourceFacts>(std::move(*facts))](FactsPanel& p) { p.tell(f, false); });
+        else deliver([e = facts.error()](FactsPanel& p) {
+            p.say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>").arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(), look::colours().rust.name(), look::colours().soft.name()));
+        });
     });
 }
 

@@ -2,24 +2,37 @@
 #pragma once
 #include <QLabel>
 #include <QTextBrowser>
+#include <QThreadPool>
 
 #include "workshop/project.h"
+#include "workshop/strip_chart.h"
 
 namespace ruedo {
 
-/// What the chosen source is: in sentences, its shape drawn to scale, its tracks, and findings.
+/// What the chosen source is: in sentences, its shape drawn to scale, its length as a chart, the verdict for the
+/// target, findings and tracks.
 class FactsPanel : public QWidget {
   public:
     FactsPanel(Project& project, QWidget* parent = nullptr);
+    ~FactsPanel() override;
     QString plain_text() const { return text_->toPlainText(); }
+    StripChart& strip() { return *strip_; }
 
   private:
     class Shape;
     void rebuild();
+    void tell(std::shared_ptr<const SourceFacts> facts, bool listening);
+    void say(const QString& html);
     Project& project_;
+    QLabel* title_;
     Shape* shape_;
+    StripChart* strip_;
     QTextBrowser* text_;
-    std::uint64_t number_ = 0;
+    QThreadPool pool_;
+    std::string source_;
+    std::shared_ptr<const SourceFacts> facts_;
+    bool listening_ = false;
+    std::shared_ptr<std::atomic<bool>> cancel_ = std::make_shared<std::atomic<bool>>(false);
 };
 
 }  // namespace ruedo

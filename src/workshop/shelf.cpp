@@ -1,45 +1,36 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/shelf.h"
 
-#include <QApplication>
 #include <QPainter>
-#include <QPointer>
 #include <QResizeEvent>
-#include <QThreadPool>
+#include <QTextLayout>
+#include <QTimer>
 
-#include "container/container.h"
+#include "convert/targets.h"
 #include "view/look.h"
 
 namespace ruedo {
-namespace fs = std::filesystem;
 namespace {
 
-constexpr int poster_width = 196, poster_height = 128;
-
-/// Beside the window: opens the clip, decodes one picture.
-CardFacts find_facts(const std::string& path) {
-    CardFacts facts;
-    auto opened = open_clip(path);
-    if (!opened) return {{}, {}, QString::fromStdString(opened.error().sentence), true};
-    std::shared_ptr<Clip> clip = std::move(*opened);
-    auto& info = clip->info();
-    facts.length = info.duration_known ? QString::fromStdString(format_clock(info.duration)) : QString("no end known");
-    auto tracks = select_tracks(info, CodecRegistry::standard());
-    if (!tracks) return {{}, facts.length, QString::fromStdString(tracks.error().sentence), true};
-    if (tracks->video) {
-        auto& f = tracks->video->video;
-        facts.sentence = QString("%1 × %2, %3").arg(f.display_width()).arg(f.display_height()).arg(QString::fromUtf8(codec_title(tracks->video->codec)));
-        if (auto reader = PictureReader::open(clip, *tracks->video, CodecRegistry::standard()))
-            if (auto picture = (*reader)->at(std::min(2_s, info.duration / 4))) {
-                auto r = fit_rect(Fit::contain, f.display_width(), f.display_height(), poster_width * 2, poster_height * 2);
-                auto image = render(*picture, static_cast<int>(r.width), static_cast<int>(r.height));
-                facts.poster = QImage(image.pixels.data(), image.width, image.height, image.stride(), QImage::Format_RGB32).copy();
-                facts.poster.setDevicePixelRatio(2);
-            }
+/// What a card says about a source for a target.
+CardFacts card_facts(const Glance& g, const Target* target, const std::string& source) {
+    CardFacts card;
+    card.poster = g.poster;
+    card.sound_only = g.facts && !g.error && !g.facts->info.main(Kind::video);
+    if (g.facts) card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("no end known");
+    if (g.error) {
+        card.sentence = text(g.error->sentence);
+        card.trouble = true;
+    } else if (target) {
+        auto verdict = judge(*g.facts, *target, CodecRegistry::standard(), source);
+        // The verdict counts first; where it is good, what was found does.
+        card.trouble = verdict.plays != Verdict::Plays::yes;
+        card.sentence = text(verdict.sentence());
+        if (!card.trouble && verdict.reasons.empty() && !g.facts->findings.empty()) card.sentence = "Plays. " + text(g.facts->findings.front().sentence);
+    } else {
+        card.sentence = text(g.facts->second_sentence);
     }
-    if (tracks->audio) facts.sentence += QString("%1%2").arg(facts.sentence.isEmpty() ? "" : " with ", QString::fromUtf8(codec_title(tracks->audio->codec)));
-    if (!info.findings.empty()) facts.sentence = QString::fromStdString(info.findings.front().sentence), facts.trouble = true;
-    return facts;
+    return card;
 }
 }  // namespace
 
@@ -69,10 +60,12 @@ void Card::paintEvent(QPaintEvent*) {
         g.setPen(QPen(c.ochre, 2));
         g.drawRect(QRectF(rect()).adjusted(4, 4, -4, -4));
     }
-    QRectF place(12, 12, poster_width, poster_height);
+    QRectF place(12, 12, Glances::poster_width, Glances::poster_height);
     if (facts_ && !facts_->poster.isNull()) {
         QSizeF size(facts_->poster.width() / 2.0, facts_->poster.height() / 2.0);
         g.drawImage(QRectF(place.center() - QPointF(size.width() / 2, size.height() / 2), size), facts_->poster);
+    } else if (facts_ && facts_->sound_only) {
+        look::draw_speaker(g, QRectF(place.center() - QPointF(22, 22), QSizeF(44, 44)), 1, false, c.soft);
     } else {
         look::draw_glyph(g, QRectF(place.center() - QPointF(16, 16), QSizeF(32, 32)), !facts_ ? look::Glyph::dotted : facts_->trouble ? look::Glyph::barred : look::Glyph::filled, !facts_ ? c.soft : facts_->trouble ? c.rust : c.teal);
     }
@@ -94,51 +87,88 @@ void Card::paintEvent(QPaintEvent*) {
         look::draw_glyph(g, QRectF(12, 171, 11, 11), look::Glyph::barred, c.rust);
         text.adjust(17, 0, 0, 0);
     }
-    g.drawText(text, Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap, facts_ ? facts_->sentence : QString("Looking into it"));
+    // Whole lines only; what does not fit is told in the facts.
+    QTextLayout layout(facts_ ? facts_->sentence : QString("Looking into it"), g.font());
+    layout.beginLayout();
+    auto height = g.fontMetrics().lineSpacing();
+    for (double y = text.top(); y + height <= text.bottom() + 1; y += height) {
+        auto row = layout.createLine();
+        if (!row.isValid()) break;
+        row.setLineWidth(text.width());
+        bool last = y + 2 * height > text.bottom() + 1;
+        auto words = layout.text().mid(row.textStart(), last ? -1 : row.textLength());
+        g.drawText(QPointF(text.left(), y + g.fontMetrics().ascent()), last ? g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(text.width())) : words.trimmed());
+    }
+    layout.endLayout();
 }
 
-Shelf::Shelf(Project& project, QWidget* parent) : QScrollArea(parent), project_(project), flow_(new QWidget) {
+Shelf::Shelf(Project& project, QWidget* parent) : QScrollArea(parent), project_(project), glances_(new Glances(this)), flow_(new QWidget) {
     setWidget(flow_);
     setWidgetResizable(true);
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     connect(&project_, &Project::current_changed, this, [this] { mark(); });
+    connect(glances_, &Glances::found, this, [this](const std::string& source) {
+        for (std::size_t i = 0; i < cards_.size(); ++i)
+            if (places_[i] == source) fill(i);
+        emit progressed(glances_->waiting());
+    });
     rebuild();
+}
+
+void Shelf::fill(std::size_t i) {
+    if (auto* glance = glances_->at(places_[i])) cards_[i]->set_facts(card_facts(*glance, target_ ? &*target_ : nullptr, places_[i]));
 }
 
 void Shelf::rebuild() {
     auto& sources = project_.document().sources;
+    bool other_target = !target_ || target_->name != project_.document().target;
+    if (other_target) {
+        auto found = find_target(project_.document().target);
+        target_ = found ? std::optional(*found) : std::nullopt;
+    }
     bool same = shown_.size() == sources.size();
     for (std::size_t i = 0; same && i < sources.size(); ++i) same = shown_[i].name == sources[i].name && shown_[i].file == sources[i].file;
-    if (same && !(shown_.empty() && cards_.empty())) return mark();
+    if (same) {
+        if (other_target)
+            for (std::size_t i = 0; i < cards_.size(); ++i) fill(i);
+        return mark();
+    }
+    // Cards of sources that stay are kept.
+    std::size_t keep = 0;
+    while (keep < shown_.size() && keep < sources.size() && keep < cards_.size() && shown_[keep].name == sources[keep].name && shown_[keep].file == sources[keep].file) ++keep;
+    for (auto i = keep; i < cards_.size(); ++i) cards_[i]->deleteLater();
+    cards_.resize(keep);
     shown_ = sources;
-    for (auto* card : cards_) card->deleteLater();
-    cards_.clear();
-    for (std::size_t i = 0; i < sources.size(); ++i) {
-        auto* card = new Card(QString::fromStdString(sources[i].name), flow_);
+    places_.resize(keep);
+    for (auto i = keep; i < shown_.size(); ++i) places_.push_back(resolve(shown_[i], project_.folder()));
+    make_cards();
+}
+
+/// Some cards at a time, so that hundreds of them do not hold the window up.
+void Shelf::make_cards() {
+    constexpr std::size_t at_once = 24;
+    auto until = std::min(shown_.size(), cards_.size() + at_once);
+    for (auto i = cards_.size(); i < until; ++i) {
+        auto* card = new Card(text(shown_[i].name), flow_);
         card->resize(card->sizeHint());
-        card->show();
         connect(card, &QAbstractButton::clicked, this, [this, i] {
             project_.set_current(i);
             emit activated();
         });
         cards_.push_back(card);
-        auto path = resolve(sources[i], project_.folder());
-        if (auto known = known_.find(path); known != known_.end()) {
-            card->set_facts(known->second);
-            continue;
-        }
-        QThreadPool::globalInstance()->start([path, shelf = QPointer(this), card = QPointer(card)] {
-            auto facts = find_facts(path);
-            QMetaObject::invokeMethod(qApp, [path, shelf, card, facts] {
-                if (shelf) shelf->known_[path] = facts;
-                if (card) card->set_facts(facts);
-            }, Qt::QueuedConnection);
-        });
+        fill(i);
     }
     lay_out();
+    for (auto* card : cards_)
+        if (card->isHidden()) card->show();
     mark();
+    emit progressed(glances_->waiting());
+    if (cards_.size() < shown_.size() && !making_) {
+        making_ = true;
+        QTimer::singleShot(1, this, [this] { making_ = false, make_cards(); });
+    }
 }
 void Shelf::mark() {
     for (std::size_t i = 0; i < cards_.size(); ++i) cards_[i]->set_chosen(i == project_.current());

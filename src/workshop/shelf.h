@@ -3,17 +3,18 @@
 #pragma once
 #include <QAbstractButton>
 #include <QScrollArea>
-#include <map>
 
+#include "convert/targets.h"
+#include "workshop/glance.h"
 #include "workshop/project.h"
 
 namespace ruedo {
 
-/// What a card says; found beside the window and kept while the file does not change.
+/// What a card says.
 struct CardFacts {
     QImage poster;
     QString length, sentence;
-    bool trouble = false;
+    bool trouble = false, sound_only = false;
 };
 
 class Card : public QAbstractButton {
@@ -36,21 +37,29 @@ class Shelf : public QScrollArea {
     Q_OBJECT
   public:
     Shelf(Project& project, QWidget* parent = nullptr);
+    std::size_t cards() const { return cards_.size(); }
+    QString sentence_of(std::size_t card) const { return cards_.at(card)->accessibleDescription(); }
   signals:
     void activated();
+    void progressed(int waiting);  ///< How many sources are still to be looked into.
 
   protected:
     void resizeEvent(QResizeEvent*) override;
 
   private:
     void rebuild();
+    void make_cards();
+    void fill(std::size_t card);
     void lay_out();
     void mark();
     Project& project_;
+    Glances* glances_;
+    std::optional<Target> target_;
     QWidget* flow_;
     std::vector<Card*> cards_;
     std::vector<SourceSpec> shown_;
-    std::map<std::string, CardFacts> known_;
+    std::vector<std::string> places_;  ///< Where each of them is.
+    bool making_ = false;
 };
 
 }  // namespace ruedo

@@ -5,18 +5,20 @@
 #include <QApplication>
 #include <QClipboard>
 #include <QDir>
-#include <QDirIterator>
 #include <QDragEnterEvent>
 #include <QFileDialog>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QLineEdit>
 #include <QMenu>
 #include <QMessageBox>
 #include <QMimeData>
 #include <QPushButton>
 #include <QShortcut>
+#include <QUrl>
 
 #include "view/look.h"
+#include "workshop/adding.h"
 #include "workshop/facts.h"
 #include "workshop/mount.h"
 #include "workshop/pack_page.h"
@@ -74,6 +76,10 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     notice_ = new QLabel;
     notice_->setContentsMargins(20, 8, 20, 8);
     notice_->setWordWrap(true);
+    connect(notice_, &QLabel::linkActivated, this, [this](const QString& link) {
+        notice_->hide();
+        add_sources({QUrl::fromPercentEncoding(link.toUtf8())});
+    });
     notice_->setStyleSheet(QString("background:%1; border-left:6px solid %2;").arg(look::colours().panel.name(), look::colours().rust.name()));
     notice_->hide();
     box->addWidget(notice_);
@@ -114,8 +120,10 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     connect(new QShortcut(QKeySequence::Paste, this), &QShortcut::activated, this, [this] {
         auto* mime = QApplication::clipboard()->mimeData();
         QStringList list;
-        for (auto& url : mime->urls()) list << url.toLocalFile();
-        if (list.isEmpty() && mime->hasText()) list << mime->text().trimmed();
+        for (auto& url : mime->urls()) list << (url.isLocalFile() ? url.toLocalFile() : url.toString());
+        // Each line of a text is one source.
+        if (list.isEmpty() && mime->hasText())
+            for (auto& line : mime->text().split('\n', Qt::SkipEmptyParts)) list << line.trimmed();
         if (!list.isEmpty()) add_sources(list);
     });
     show_step(arrange);
@@ -145,6 +153,28 @@ QWidget* WorkshopWindow::make_top() {
     title_ = new QLabel;
     title_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     row->addWidget(title_);
+    row->addSpacing(14);
+    target_ = new QPushButton;
+    target_->setAccessibleName("Target that sources are judged for");
+    auto* targets = new QMenu(this);
+    connect(targets, &QMenu::aboutToShow, this, [this, targets] {
+        targets->clear();
+        std::vector<Error> problems;
+        for (auto& t : all_targets(&problems)) {
+            auto* a = targets->addAction(text(t.title), this, [this, name = t.name] {
+                auto d = project_.document();
+                d.target = name;
+                project_.change(d, "Target");
+            });
+            a->setCheckable(true);
+            a->setChecked(t.name == project_.document().target);
+            a->setToolTip(text(t.about));
+        }
+        if (!problems.empty()) say(text(problems.front().sentence).toHtmlEscaped() + " " + text(problems.front().hint).toHtmlEscaped());
+    });
+    targets->setToolTipsVisible(true);
+    target_->setMenu(targets);
+    row->addWidget(target_);
     auto* menu = new QPushButton("Project");
     row->addSpacing(10);
     row->addWidget(menu);
@@ -176,7 +206,7 @@ void WorkshopWindow::make_menu(QPushButton* button) {
     add("Save", QKeySequence::Save, [this] { save(); });
     add("Save as …", QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_S), [this] { save_as(); });
     menu->addSeparator();
-    add("Add clips …", QKeySequence(Qt::CTRL | Qt::Key_I), [this] { choose_sources(); });
+    add("Add sources …", QKeySequence(Qt::CTRL | Qt::Key_I), [this] { choose_sources(); });
     menu->addSeparator();
     auto* undo = add("Undo", QKeySequence::Undo, [this] { project_.undo(); });
     auto* redo = add("Redo", QKeySequence::Redo, [this] { project_.redo(); });
@@ -201,7 +231,8 @@ QWidget* WorkshopWindow::make_gather() {
     auto* left = new QVBoxLayout;
     auto* head = new QHBoxLayout;
     head->setContentsMargins(14, 12, 14, 0);
-    auto* add = new QPushButton("Add clips …");
+    head->setSpacing(8);
+    auto* add = new QPushButton("Add …");
     connect(add, &QPushButton::clicked, this, [this] { choose_sources(); });
     auto* remove = new QPushButton("Take off the shelf");
     connect(remove, &QPushButton::clicked, this, [this] {
@@ -216,10 +247,46 @@ QWidget* WorkshopWindow::make_gather() {
     auto enable = [this, remove] { remove->setEnabled(!project_.document().sources.empty()); };
     connect(&project_, &Project::changed, this, enable);
     enable();
-    head->addWidget(add), head->addWidget(remove), head->addStretch(1);
+    entry_ = new QLineEdit;
+    entry_->setPlaceholderText("or a path or address, then Return");
+    entry_->setAccessibleName("Path or address of a source to add");
+    entry_->setMinimumWidth(170);
+    connect(entry_, &QLineEdit::returnPressed, this, [this] {
+        auto typed = entry_->text().trimmed();
+        if (typed.isEmpty()) return;
+        if (typed.startsWith("~/")) typed = QDir::homePath() + typed.mid(1);
+        bool plain = !is_address(typed.toStdString()) && QFileInfo(typed).isRelative();
+        add_sources({plain ? QString::fromStdString((project_.folder() / typed.toStdString()).string()) : typed});
+        entry_->clear();
+    });
+    progress_ = new QLabel;
+    progress_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
+    stop_adding_ = new QPushButton("Stop");
+    stop_adding_->hide();
+    adding_ = new Adding(this);
+    connect(stop_adding_, &QPushButton::clicked, adding_, [this] { adding_->stop(); });
+    connect(adding_, &Adding::progressed, this, [this](int looked) { adding_->setProperty("looked", looked), show_progress(); });
+    connect(adding_, &Adding::done, this, [this] { show_progress(); });
+    connect(adding_, &Adding::found, this, [this](const QStringList& files) { take_sources(files); });
+    connect(adding_, &Adding::refused, this, [this](const QList<Adding::Refusal>& refusals) {
+        QStringList lines;
+        for (auto& r : refusals.mid(0, 3)) {
+            auto line = (r.sentence + " " + r.hint).toHtmlEscaped();
+            if (!r.instead.isEmpty()) line += QString(" <a href='%1'>Add “%2” instead</a>").arg(QString(QUrl::toPercentEncoding(r.instead)), QFileInfo(r.instead).fileName().toHtmlEscaped());
+            lines << line;
+        }
+        if (refusals.size() > 3) lines << QString("And %1 more like these.").arg(refusals.size() - 3);
+        say(lines.join("<br>"));
+    });
+    head->addWidget(add), head->addWidget(entry_, 1), head->addWidget(remove);
+    auto* beside = new QHBoxLayout;
+    beside->setContentsMargins(16, 4, 14, 0);
+    beside->addWidget(progress_), beside->addWidget(stop_adding_), beside->addStretch(1);
     shelf_ = new Shelf(project_);
+    connect(shelf_, &Shelf::progressed, this, [this](int waiting) { looking_ = waiting, show_progress(); });
     connect(shelf_, &Shelf::activated, this, [this] { load_current(); });
     left->addLayout(head);
+    left->addLayout(beside);
     left->addWidget(shelf_, 1);
     facts_ = new FactsPanel(project_);
     row->addLayout(left, 13);
@@ -268,6 +335,11 @@ void WorkshopWindow::load_current() {
     title_->setText(QString("%1%2").arg(QString::fromStdString(project_.path().empty() ? std::string("not saved yet") : project_.path().filename().string()), project_.modified() ? ", changed" : ""));
     setWindowTitle(QString("%1 — Ruedo").arg(QString::fromStdString(d.app_name)));
     mount_->set_mount(d.mount);
+    if (shown_target_ != d.target) {
+        shown_target_ = d.target;
+        auto found = find_target(d.target);
+        target_->setText("for: " + (found ? text(found->title) : text(d.target) + " (not installed)"));
+    }
     auto at = project_.current();
     if (at >= d.sources.size()) {
         if (shown_source_ != SIZE_MAX) player_->controller().release();
@@ -301,60 +373,59 @@ void WorkshopWindow::say(const QString& sentence) {
 
 bool WorkshopWindow::open_project(const fs::path& path) {
     auto opened = project_.open(path);
-    if (!opened) say(text(opened.error().sentence) + " " + text(opened.error().hint));
+    if (!opened) say((text(opened.error().sentence) + " " + text(opened.error().hint)).toHtmlEscaped());
     return opened.has_value();
 }
 
-void WorkshopWindow::add_sources(const QStringList& paths) {
+void WorkshopWindow::add_sources(const QStringList& sources) {
+    if (sources.size() == 1 && sources[0].endsWith(".ruedo")) {
+        open_project(sources[0].toStdString());
+        return;
+    }
+    adding_->add(sources);
+    adding_->setProperty("looked", 0);
+    show_progress();
+}
+
+void WorkshopWindow::take_sources(const QStringList& files) {
     auto d = project_.document();
-    QStringList refused;
-    auto take = [&](const QString& name) {
-        auto clip = open_file(name.toStdString());
-        if (!clip) {
-            refused << text(clip.error().sentence) + " " + text(clip.error().hint);
-            return;
-        }
+    auto before = d.sources.size();
+    for (auto& file : files) {
         SourceSpec s;
-        s.file = project_.file_for(name.toStdString());
+        bool address = is_address(file.toStdString());
+        s.file = address ? file.toStdString() : project_.file_for(file.toStdString());
+        auto name = address ? QUrl(file).fileName() : QFileInfo(file).fileName();
         s.name = QFileInfo(name).completeBaseName().toStdString();
+        if (s.name.empty()) s.name = address ? QUrl(file).host().toStdString() : s.file;
         d.sources.push_back(std::move(s));
-    };
-    for (auto& name : paths) {
-        if (name.endsWith(".ruedo") && paths.size() == 1) {
-            open_project(name.toStdString());
-            return;
-        }
-        if (QFileInfo(name).isDir()) {
-            QDirIterator it(name, {"*.mp4", "*.m4v", "*.m4a", "*.mov", "*.mkv", "*.mka", "*.webm"}, QDir::Files);
-            QStringList inside;
-            while (it.hasNext()) inside << it.next();
-            inside.sort();
-            for (auto& file : inside) take(file);
-        } else {
-            take(name);
-        }
     }
-    auto before = project_.document().sources.size();
-    if (d.sources.size() > before) {
-        project_.change(d, d.sources.size() == before + 1 ? "Adding a source" : "Adding sources");
-        project_.set_current(before);
-    }
-    if (!refused.isEmpty()) say(refused.mid(0, 3).join("\n"));
+    project_.change(d, files.size() == 1 ? QString("Adding a source") : QString("Adding %1 sources").arg(files.size()));
+    project_.set_current(before);
+}
+
+/// What is going on beside the window, with a way to stop it.
+void WorkshopWindow::show_progress() {
+    QString words;
+    if (adding_->busy()) words = QString("Looking through files, %1 so far").arg(adding_->property("looked").toInt());
+    else if (looking_ > 1) words = QString("%1 sources still to be looked into").arg(looking_);
+    progress_->setText(words);
+    stop_adding_->setVisible(adding_->busy());
 }
 
 void WorkshopWindow::choose_sources() {
-    add_sources(QFileDialog::getOpenFileNames(this, "Add clips", QString::fromStdString(project_.folder().string()), "Clips that open here (*.mp4 *.m4v *.m4a *.mov *.mkv *.mka *.webm);;All files (*)"));
+    auto files = QFileDialog::getOpenFileNames(this, "Add sources", QString::fromStdString(project_.folder().string()), dialog_filter());
+    if (!files.isEmpty()) add_sources(files);
 }
 
 void WorkshopWindow::save() {
     if (project_.path().empty()) return save_as();
-    if (auto saved = project_.save(); !saved) say(text(saved.error().sentence) + " " + text(saved.error().hint));
+    if (auto saved = project_.save(); !saved) say((text(saved.error().sentence) + " " + text(saved.error().hint)).toHtmlEscaped());
 }
 void WorkshopWindow::save_as() {
     auto name = QFileDialog::getSaveFileName(this, "Save the project", QString::fromStdString((project_.folder() / (file_stem(project_.document().app_name) + ".ruedo")).string()), "Ruedo projects (*.ruedo)");
     if (name.isEmpty()) return;
     if (!name.endsWith(".ruedo")) name += ".ruedo";
-    if (auto saved = project_.save_as(name.toStdString()); !saved) say(text(saved.error().sentence) + " " + text(saved.error().hint));
+    if (auto saved = project_.save_as(name.toStdString()); !saved) say((text(saved.error().sentence) + " " + text(saved.error().hint)).toHtmlEscaped());
 }
 
 void WorkshopWindow::show_keys() {
@@ -363,7 +434,7 @@ void WorkshopWindow::show_keys() {
         "<tr><td>Ctrl+Space</td><td>play or pause</td><td>Alt+Left, Alt+Right</td><td>skip back, skip forward</td></tr>"
         "<tr><td>Alt+Shift+Left, Right</td><td>one frame back, forward</td><td>Alt+Up, Alt+Down</td><td>louder, softer</td></tr>"
         "<tr><td>F11, Esc</td><td>full screen, leave it</td><td>Ctrl+1, 2, 6</td><td>Gather, Arrange, Pack</td></tr>"
-        "<tr><td>Ctrl+I</td><td>add clips</td><td>Ctrl+C on the path</td><td>copy the stretch seen</td></tr>"
+        "<tr><td>Ctrl+I</td><td>add sources</td><td>Ctrl+C on the path</td><td>copy the stretch seen</td></tr>"
         "<tr><td>Ctrl+Z, Ctrl+Shift+Z</td><td>undo, redo</td><td>Ctrl+S, Ctrl+O, Ctrl+N</td><td>save, open, new</td></tr></table>", this, Qt::Popup);
     panel->setAttribute(Qt::WA_DeleteOnClose);
     panel->setStyleSheet(QString("background:%1; border:1px solid %2; padding:10px;").arg(look::colours().panel.name(), look::colours().line.name()));

@@ -2,6 +2,7 @@
 // The workshop's one window: the steps of work across the top, a composition for each.
 #pragma once
 #include <QLabel>
+#include <QLineEdit>
 #include <QMainWindow>
 #include <QPushButton>
 #include <QStackedWidget>
@@ -11,6 +12,7 @@
 
 namespace ruedo {
 
+class Adding;
 class FactsPanel;
 class MountView;
 class PackPage;
@@ -30,11 +32,12 @@ class WorkshopWindow : public QMainWindow {
     Sentences& sentences() { return *sentences_; }
     PackPage& pack_page() { return *pack_; }
     FactsPanel& facts() { return *facts_; }
+    Shelf& shelf() { return *shelf_; }
     enum Step { gather, arrange, pack_step };
     void show_step(int step);
     /// Opens a project and says in place when that fails.
     bool open_project(const std::filesystem::path& path);
-    /// Adds files, folders' files, to the shelf; says what could not be taken.
+    /// Adds files, what folders hold, and addresses to the shelf, beside the window; says what could not be taken.
     void add_sources(const QStringList& paths);
 
   protected:
@@ -53,6 +56,8 @@ class WorkshopWindow : public QMainWindow {
     void save();
     void save_as();
     void choose_sources();
+    void take_sources(const QStringList& files);
+    void show_progress();
     void show_keys();
     Project project_;
     PlaybackHost& host_;
@@ -66,7 +71,12 @@ class WorkshopWindow : public QMainWindow {
     PackPage* pack_;
     QStackedWidget* pages_;
     QList<QPushButton*> steps_;
-    QLabel *title_, *notice_;
+    QLabel *title_, *notice_, *progress_;
+    QPushButton *target_, *stop_adding_;
+    QLineEdit* entry_;
+    Adding* adding_;
+    int looking_ = 0;
+    std::string shown_target_;
     QTimer follow_, notice_timer_;
     PlayerDocument shown_;
     std::size_t shown_source_ = SIZE_MAX;

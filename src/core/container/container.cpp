@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <map>
 
 namespace ruedo {
 namespace {
@@ -79,6 +80,19 @@ struct Access : Clip {
 };
 
 }  // namespace
+
+std::string container_title(std::string_view c) {
+    static const std::map<std::string, std::string, std::less<>> titles{{"mp4", "MP4"}, {"mov", "QuickTime"}, {"webm", "WebM"}, {"matroska", "Matroska"}, {"ogg", "Ogg"},
+        {"mpegts", "a transport stream"}, {"avi", "AVI"}, {"wav", "WAV"}, {"mp3", "bare MP3"}, {"adts", "bare AAC"}, {"flac", "FLAC"}};
+    auto it = titles.find(c);
+    return it == titles.end() ? std::string(c) : it->second;
+}
+
+bool opens_here(ByteSource& source) {
+    Bytes head(2048);
+    auto got = source.read_at(0, head);
+    return got && std::any_of(families.begin(), families.end(), [&](auto& f) { return f.probe(ByteView(head).first(*got)); });
+}
 
 std::vector<std::string_view> media_extensions() {
     std::vector<std::string_view> all;

@@ -14,6 +14,10 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
 /// A path or an http address.
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source);
 
+/// What a container is called in sentences, by its name in documents ("mpegts": "a transport stream").
+std::string container_title(std::string_view container);
+/// Whether the first bytes are those of a container that opens here.
+bool opens_here(ByteSource& source);
 /// File name extensions, without dots, that what opens here usually bears; for a dialog's filter.
 std::vector<std::string_view> media_extensions();
 

@@ -249,7 +249,11 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
     }
     auto container = facts.info.container;
     bool known = std::find(target.containers.begin(), target.containers.end(), container) != target.containers.end();
-    if (!known) need("wrapper", fmt::format("{} is not a wrapper it takes; it takes {}", container, fmt::join(target.containers, ", ")));
+    if (!known) need("wrapper", fmt::format("{} is not a wrapper it takes; it takes {}", container_title(container), [&] {
+        std::string list;
+        for (auto& c : target.containers) list += (list.empty() ? "" : ", ") + container_title(c);
+        return list;
+    }()));
     bool late = std::any_of(facts.findings.begin(), facts.findings.end(), [](auto& f) { return f.code == "index-at-end"; });
     if (known && target.wants_index_first && late && is_address(address)) need("wrapper", "the index lies at the end of the file; over a network it is wanted in front");
     if (target.bundle_bytes && facts.info.bytes > target.bundle_bytes)

@@ -43,16 +43,9 @@ std::string bytes_words(double bytes) {
     return bytes >= 1e9 ? fmt::format("{:.2f} GB", bytes / 1e9) : bytes >= 1e6 ? fmt::format("{:.2f} MB", bytes / 1e6) : fmt::format("{:.0f} kB", std::max(1.0, bytes / 1e3));
 }
 std::string bitrate_words(double bits) { return bits >= 1e6 ? fmt::format("{:.2f} Mbit/s", bits / 1e6) : fmt::format("{:.0f} kbit/s", bits / 1e3); }
-std::string container_words(const std::string& c) {
-    static const std::map<std::string, std::string, std::less<>> titles{{"mp4", "MP4"}, {"mov", "QuickTime"}, {"webm", "WebM"}, {"matroska", "Matroska"}, {"ogg", "Ogg"},
-        {"mpegts", "a transport stream"}, {"avi", "AVI"}, {"wav", "WAV"}, {"mp3", "bare MP3"}, {"adts", "bare AAC"}, {"flac", "FLAC"}};
-    auto it = titles.find(c);
-    return it == titles.end() ? c : it->second;
-}
-
 void tell(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track* audio) {
     std::string what = video && audio ? "Pictures and sound" : video ? "Pictures without sound" : audio ? "Sound without pictures" : "Nothing that plays";
-    f.first_sentence = fmt::format("{} in {}, {} long, {} ({} on average).", what, container_words(f.info.container), f.duration.ns ? format_time(f.duration) : "of unknown length",
+    f.first_sentence = fmt::format("{} in {}, {} long, {} ({} on average).", what, container_title(f.info.container), f.duration.ns ? format_time(f.duration) : "of unknown length",
                                    bytes_words(static_cast<double>(f.info.bytes)), bitrate_words(f.mean_bitrate));
     std::string second;
     if (video) {
@@ -127,7 +120,7 @@ Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Cod
             feed(*block);
             if (block->pts >= next) mark(block->pts - std::min(block->pts, 1500_ms)), next += f.bin;
         }
-        mark(f.duration);
+        for (auto at = f.duration - std::min(f.duration, 1500_ms); at <= f.duration; at += f.bin) mark(at);
     } else {
         total.samples_of = stretches;
         for (std::size_t i = 0; i < stretches; ++i) {

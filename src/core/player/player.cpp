@@ -119,7 +119,7 @@ bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y;
 }
 bool PlayerDocument::operator==(const PlayerDocument& o) const {
-    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && mount == o.mount;
+    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && mount == o.mount && target == o.target;
 }
 
 json to_json(const PlayerDocument& d) {
@@ -131,7 +131,8 @@ json to_json(const PlayerDocument& d) {
             {"sources", sources},
             {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume},
                         {"bar", {{"start", controls_json(d.bar.start)}, {"middle", controls_json(d.bar.middle)}, {"end", controls_json(d.bar.end)}}}}},
-            {"mount", std::string(mount_name(d.mount))}};
+            {"mount", std::string(mount_name(d.mount))},
+            {"target", d.target}};
 }
 
 Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) {
@@ -143,6 +144,7 @@ Result<PlayerDocument> document_from_json(const json& j, std::string_view subjec
         members(j, "", [&](auto& k, auto& v, auto p) {
             if (k == "ruedo") return true;
             if (k == "app") d.app_name = text(v, p);
+            else if (k == "target") d.target = text(v, p);
             else if (k == "mount") d.mount = one_of<Mount>(v, p, mount_names);
             else if (k == "sources") {
                 if (!v.is_array() || v.size() > 10000) throw Mistake{p, "must be a list"};

@@ -46,6 +46,7 @@ struct PlayerDocument {
     double volume = 1;
     Bar bar;
     Mount mount = Mount::window;            ///< What the workshop shows it in.
+    std::string target = "desktop";         ///< What sources are judged for (see convert/targets.h).
     bool operator==(const PlayerDocument&) const;
 };
 

@@ -1,0 +1,40 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Adding sources: files, folders and addresses are looked through beside the window, then put on the shelf at once.
+#pragma once
+#include <QObject>
+#include <QStringList>
+#include <QThreadPool>
+#include <atomic>
+#include <memory>
+
+namespace ruedo {
+
+/// The filter of a file dialog, made from what opens here.
+QString dialog_filter();
+
+class Adding : public QObject {
+    Q_OBJECT
+  public:
+    explicit Adding(QObject* parent = nullptr);
+    ~Adding() override;
+    /// Paths, folders and http addresses. Files that are named are taken as they are; of folders, those that open
+    /// by their content.
+    void add(const QStringList& sources);
+    void stop();
+    bool busy() const { return busy_ > 0; }
+
+    struct Refusal { QString sentence, hint, instead; };  ///< `instead` is a path that does exist, if one is near.
+
+  signals:
+    void progressed(int looked_at);
+    void found(const QStringList& files);
+    void refused(const QList<Adding::Refusal>& refusals);
+    void done();
+
+  private:
+    QThreadPool pool_;
+    int busy_ = 0;
+    std::shared_ptr<std::atomic<bool>> cancel_ = std::make_shared<std::atomic<bool>>(false);
+};
+
+}  // namespace ruedo

@@ -1,0 +1,107 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/glance.h"
+
+#include <QCoreApplication>
+#include <QDir>
+#include <QPointer>
+#include <QStandardPaths>
+#include <nlohmann/json.hpp>
+
+#include "facts/keep.h"
+#include "playback/playback.h"
+
+namespace ruedo {
+namespace {
+
+QString cache_folder() {
+    auto folder = QStandardPaths::writableLocation(QStandardPaths::CacheLocation) + "/glances";
+    QDir().mkpath(folder);
+    return folder;
+}
+
+/// The newest few hundred stay.
+void tidy(const QString& folder) {
+    auto files = QDir(folder).entryInfoList(QDir::Files, QDir::Time);
+    for (qsizetype i = 1200; i < files.size(); ++i) QFile::remove(files[i].filePath());
+}
+
+std::optional<Glance> kept(const QString& folder, const QString& key) {
+    auto bytes = read_file((folder + "/" + key + ".json").toStdString(), 4 << 20);
+    if (!bytes) return std::nullopt;
+    auto facts = facts_from_json(nlohmann::json::parse(bytes->begin(), bytes->end(), nullptr, false));
+    if (!facts) return std::nullopt;
+    Glance g;
+    g.facts = std::make_shared<SourceFacts>(std::move(*facts));
+    g.poster.load(folder + "/" + key + ".png");
+    g.poster.setDevicePixelRatio(2);
+    return g;
+}
+
+Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
+    Glance g;
+    ReadScope scope(cancel);
+    auto bytes = open_source(source);
+    if (!bytes) return {{}, {}, bytes.error()};
+    // Only what is on this machine is kept: an address may give something else tomorrow.
+    QString key, folder;
+    if ((*bytes)->cheap_to_seek())
+        if (auto k = content_key(**bytes)) {
+            key = QString::fromStdString(*k), folder = cache_folder();
+            if (auto before = kept(folder, key)) return *before;
+        }
+    auto opened = open_clip(*bytes);
+    if (!opened) return {{}, {}, opened.error()};
+    std::shared_ptr<Clip> clip = std::move(*opened);
+    auto facts = gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = cancel, .so_far = {}});
+    if (!facts) return {{}, {}, facts.error()};
+    g.facts = std::make_shared<SourceFacts>(std::move(*facts));
+    if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks) {
+        g.error = tracks.error();
+    } else if (tracks->video) {
+        auto& f = tracks->video->video;
+        if (auto reader = PictureReader::open(clip, *tracks->video, CodecRegistry::standard()))
+            if (auto picture = (*reader)->at(std::min(2_s, g.facts->duration / 4), cancel)) {
+                auto r = fit_rect(Fit::contain, f.display_width(), f.display_height(), Glances::poster_width * 2, Glances::poster_height * 2);
+                auto image = render(*picture, static_cast<int>(r.width), static_cast<int>(r.height));
+                g.poster = QImage(image.pixels.data(), image.width, image.height, image.stride(), QImage::Format_RGB32).copy();
+            }
+    }
+    if (!key.isEmpty() && !g.error) {
+        auto text = to_json(*g.facts).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
+        g.poster.save(folder + "/" + key + ".png");
+        (void)write_file((folder + "/" + key + ".json").toStdString(), {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    }
+    g.poster.setDevicePixelRatio(2);
+    return g;
+}
+}  // namespace
+
+Glances::Glances(QObject* parent) : QObject(parent) {
+    pool_.setMaxThreadCount(2);
+    pool_.setThreadPriority(QThread::LowPriority);
+    pool_.start([] { tidy(cache_folder()); });
+}
+Glances::~Glances() {
+    *cancel_ = true;
+    pool_.clear();
+    pool_.waitForDone();
+}
+
+const Glance* Glances::at(const std::string& source) {
+    auto [it, fresh] = known_.try_emplace(source);
+    if (!fresh) return it->second ? &*it->second : nullptr;
+    ++waiting_;
+    pool_.start([this_ = QPointer(this), source, cancel = cancel_] {
+        if (*cancel) return;
+        auto glance = look_into(source, cancel.get());
+        QMetaObject::invokeMethod(qApp, [this_, source, glance = std::move(glance)]() mutable {
+            if (!this_) return;
+            --this_->waiting_;
+            this_->known_[source] = std::move(glance);
+            emit this_->found(source);
+        }, Qt::QueuedConnection);
+    });
+    return nullptr;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,42 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What a card needs of a source: poster and facts, found beside the window and kept on disk by content.
+#pragma once
+#include <QImage>
+#include <QObject>
+#include <QThreadPool>
+#include <map>
+#include <memory>
+
+#include "facts/facts.h"
+
+namespace ruedo {
+
+struct Glance {
+    QImage poster;                                ///< Twice the size it is shown at.
+    std::shared_ptr<const SourceFacts> facts;     ///< Nothing when the source does not open.
+    std::optional<Error> error;
+};
+
+class Glances : public QObject {
+    Q_OBJECT
+  public:
+    explicit Glances(QObject* parent = nullptr);
+    ~Glances() override;
+    /// What is known; otherwise it is looked for, and `found` says when.
+    const Glance* at(const std::string& source);
+    /// Looks again at what did not open, or changed.
+    void forget(const std::string& source) { known_.erase(source); }
+    int waiting() const { return waiting_; }
+    static constexpr int poster_width = 196, poster_height = 128;
+
+  signals:
+    void found(const std::string& source);
+
+  private:
+    std::map<std::string, std::optional<Glance>> known_;
+    QThreadPool pool_;
+    int waiting_ = 0;
+    std::shared_ptr<std::atomic<bool>> cancel_ = std::make_shared<std::atomic<bool>>(false);
+};
+
+}  // namespace ruedo
