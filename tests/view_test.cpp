@@ -213,3 +213,69 @@ TEST_CASE("the keys of the player work, and every control can be named and reach
         }
     CHECK(reachable >= 7);
 }
+
+TEST_CASE("captions stand where their settings say, and go when they are over") {
+    Folder folder;
+    std::string vtt = "WEBVTT\n\n00:00.000 --> 00:02.000\nbelow\n\n00:00.000 --> 00:02.000 line:0 align:start position:0%\nabove\n";
+    put(folder / "c.en.vtt", {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
+    auto d = document_of({"vp9_opus.webm"});
+    d.sources[0].captions = {(folder / "c.en.vtt").string()};
+    d.sources[0].text_language = "en";
+    Seat seat(d, {800, 500});
+    REQUIRE(seat.phase(Phase::ready));
+    auto& layer = seat.view.captions();
+    REQUIRE(soon([&] { return layer.isVisible() && layer.lines().size() == 2; }));
+    // Bright words on dark plates: one at the top left, one low in the middle, above the controls.
+    QImage shot(layer.size(), QImage::Format_ARGB32);
+    shot.fill(Qt::transparent);
+    layer.render(&shot, {}, {}, QWidget::DrawChildren);
+    auto p = seat.view.surface().picture_rect();
+    auto covered = [&](double x0, double x1, double y0, double y1) {
+        for (int y = static_cast<int>(p.top() + p.height() * y0); y < p.top() + p.height() * y1; ++y)
+            for (int x = static_cast<int>(p.left() + p.width() * x0); x < p.left() + p.width() * x1; ++x)
+                if (shot.rect().contains(x, y) && qAlpha(shot.pixel(x, y)) > 100) return true;
+        return false;
+    };
+    CHECK(covered(0, 0.3, 0, 0.2));
+    CHECK_FALSE(covered(0.4, 1, 0, 0.4));
+    CHECK(covered(0.4, 0.6, 0.6, 1));
+    CHECK_FALSE(covered(0, 0.3, 0.4, 1));
+    auto* tracks = control(&seat.view, "Sound and captions");
+    REQUIRE(tracks);
+    CHECK(soon([&] { return tracks->isVisible(); }));
+    seat.view.controller().seek(3_s);
+    CHECK(soon([&] { return !layer.isVisible(); }));
+    seat.view.controller().seek(1_s);
+    CHECK(soon([&] { return layer.isVisible(); }));
+    seat.view.controller().choose_text(0);
+    CHECK(soon([&] { return !layer.isVisible(); }));
+}
+
+TEST_CASE("a queue turns to the next source in the same view, and a strip loads what is pressed") {
+    auto d = document_of({"audio_info.mp3", "vp9_opus.webm", "rotate90.mp4"});
+    d.queue = Queue::once;
+    d.bar.start = {Control::previous, Control::toggle, Control::next};
+    d.bar.middle = {Control::position, Control::strip};
+    Seat seat(d, {900, 500});
+    REQUIRE(seat.phase(Phase::ready));
+    std::vector<std::size_t> turned;
+    seat.view.on_turned = [&](std::size_t i) { turned.push_back(i); };
+    auto* strip = control(&seat.view, "Sources");
+    REQUIRE(strip);
+    CHECK(soon([&] { return strip->isVisible(); }));
+    CHECK_FALSE(control(&seat.view, "The source before")->isEnabled());
+    seat.view.controller().seek(2_s);
+    seat.view.controller().play();
+    REQUIRE(soon([&] { return turned == std::vector<std::size_t>{1}; }));
+    CHECK(seat.view.index() == 1);
+    CHECK(soon([&] { return seat.frame().value_or(-1) > 3; }));
+    CHECK(seat.view.snapshot().state.phase == Phase::playing);
+    // The third poster: as wide as the others.
+    press(strip, {2 * 70 + 20, 30});
+    let_go(strip, {2 * 70 + 20, 30});
+    REQUIRE(soon([&] { return seat.view.index() == 2 && seat.view.snapshot().source == "rotate90.mp4" && seat.view.snapshot().state.phase == Phase::playing; }));
+    CHECK(soon([&] { return !control(&seat.view, "The next source")->isEnabled(); }));
+    static_cast<QAbstractButton*>(control(&seat.view, "The source before"))->click();
+    REQUIRE(soon([&] { return seat.view.index() == 1 && seat.view.snapshot().source == "vp9_opus.webm"; }));
+    seat.view.on_turned = {};
+}

@@ -46,7 +46,7 @@ int main(int argc, char** argv) {
         if (document->sources.empty()) return print(error_document({Code::empty, "The app has no source to play.", "Pack it again with a clip."}), 1);
         HeadlessOptions o;
         o.source = resolve(document->sources.front(), exe.parent_path());
-        o.open = open_options(*document, document->sources.front());
+        o.open = open_options(*document, document->sources.front(), exe.parent_path());
         o.length = check;
         auto result = play_headless(o);
         return print(result.report, result.exit);

@@ -2,6 +2,7 @@
 #include "view/controls.h"
 
 #include <QHBoxLayout>
+#include <QMenu>
 #include <QMouseEvent>
 #include <algorithm>
 
@@ -27,6 +28,10 @@ QString label_of(Control control, const ControlContext& c) {
         case Control::full_screen: return c.full_screen ? "Leave full screen" : "Full screen";
         case Control::volume: return c.snapshot.muted ? "Sound on" : "Sound off";
         case Control::position: return "Position";
+        case Control::tracks: return "Sound and captions";
+        case Control::previous: return "The source before";
+        case Control::next: return "The next source";
+        case Control::strip: return "Sources";
     }
     return {};
 }
@@ -55,7 +60,10 @@ void paint_control(QPainter& g, Control control, const ControlContext& c, QRectF
             break;
         case Control::volume: look::draw_speaker(g, mark, c.snapshot.volume, c.snapshot.muted || c.snapshot.volume == 0, pressed ? plate_wine : plate_ink); break;
         case Control::full_screen: look::draw_corners(g, mark, c.full_screen, pressed ? plate_wine : plate_ink); break;
-        case Control::position: break;
+        case Control::tracks: look::draw_captions(g, mark, c.snapshot.text_track != 0, pressed ? plate_wine : plate_ink); break;
+        case Control::previous:
+        case Control::next: look::draw_to_edge(g, mark, control == Control::next, pressed ? plate_wine : (control == Control::next ? c.has_next : c.has_previous) ? plate_ink : plate_line); break;
+        case Control::position: case Control::strip: break;
     }
     if (focus) draw_focus(g, square, control == Control::toggle ? side / 2 : 8);
 }
@@ -70,7 +78,30 @@ ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* paren
             case Control::forward: calls.skip(context_.skip); break;
             case Control::volume: calls.mute(!context_.snapshot.muted); break;
             case Control::full_screen: calls.full_screen(); break;
-            case Control::position: break;
+            case Control::previous: calls.turn(false); break;
+            case Control::next: calls.turn(true); break;
+            case Control::tracks: {
+                // The choices stand beside the control; what plays is marked.
+                QMenu menu(this);
+                auto& s = context_.snapshot;
+                auto add = [&](const QString& words, bool on, std::function<void()> run) {
+                    auto* a = menu.addAction(words, this, std::move(run));
+                    a->setCheckable(true);
+                    a->setChecked(on);
+                };
+                if (s.choices) {
+                    for (auto& c : *s.choices)
+                        if (c.kind == Kind::audio) add("Sound: " + ruedo::text(c.title), c.id == s.sound_track, [calls, id = c.id] { calls.sound_track(id); });
+                    menu.addSeparator();
+                    bool any = std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
+                    if (any) add("No captions", s.text_track == 0, [calls] { calls.text_track(0); });
+                    for (auto& c : *s.choices)
+                        if (c.kind == Kind::text) add("Captions: " + ruedo::text(c.title), c.id == s.text_track, [calls, id = c.id] { calls.text_track(id); });
+                }
+                menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
+                break;
+            }
+            case Control::position: case Control::strip: break;
         }
     });
     show_context({});
@@ -78,9 +109,12 @@ ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* paren
 QSize ControlButton::sizeHint() const { return {44, 44}; }
 void ControlButton::show_context(const ControlContext& context) {
     bool same = context.snapshot.state.intent == context_.snapshot.state.intent && context.snapshot.muted == context_.snapshot.muted &&
-                context.snapshot.volume == context_.snapshot.volume && context.full_screen == context_.full_screen && context.skip == context_.skip;
+                context.snapshot.volume == context_.snapshot.volume && context.full_screen == context_.full_screen && context.skip == context_.skip && context.snapshot.text_track == context_.snapshot.text_track &&
+                context.has_next == context_.has_next && context.has_previous == context_.has_previous;
     context_ = context;
     if (same && !accessibleName().isEmpty()) return;
+    if (control_ == Control::next) setEnabled(context_.has_next);
+    if (control_ == Control::previous) setEnabled(context_.has_previous);
     auto label = label_of(control_, context_);
     setAccessibleName(label);
     setToolTip(label);
@@ -92,6 +126,63 @@ void ControlButton::paintEvent(QPaintEvent*) {
 }
 void ControlButton::focusInEvent(QFocusEvent* e) { QAbstractButton::focusInEvent(e), update(); }
 void ControlButton::focusOutEvent(QFocusEvent* e) { QAbstractButton::focusOutEvent(e), update(); }
+
+PosterStrip::PosterStrip(ControlCalls calls, QWidget* parent) : QWidget(parent), calls_(std::move(calls)) {
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName("Sources");
+    setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
+    setCursor(Qt::PointingHandCursor);
+}
+void PosterStrip::set_items(std::vector<Item> items) { items_ = std::move(items), update(); }
+void PosterStrip::set_poster(std::size_t index, const QImage& poster) {
+    if (index < items_.size()) items_[index].poster = poster, update();
+}
+void PosterStrip::show_context(const ControlContext& context) {
+    if (index_ == context.index) return;
+    index_ = context.index;
+    setAccessibleDescription(index_ < items_.size() ? items_[index_].name : QString());
+    update();
+}
+namespace {
+constexpr double strip_wide = 64, strip_gap = 6;
+}
+std::size_t PosterStrip::first_shown() const {
+    auto fit = static_cast<std::size_t>(std::max(1.0, (width() + strip_gap) / (strip_wide + strip_gap)));
+    if (items_.size() <= fit) return 0;
+    return std::min(items_.size() - fit, index_ > fit / 2 ? index_ - fit / 2 : 0);
+}
+QRectF PosterStrip::box(std::size_t i) const { return {static_cast<double>(i - first_shown()) * (strip_wide + strip_gap), 4, strip_wide, height() - 8.0}; }
+void PosterStrip::paintEvent(QPaintEvent*) {
+    QPainter g(this);
+    g.setRenderHints(QPainter::Antialiasing | QPainter::SmoothPixmapTransform);
+    g.setFont(look::font(look::Size::small));
+    for (auto i = first_shown(); i < items_.size(); ++i) {
+        auto b = box(i);
+        if (b.right() > width() + 1) break;
+        g.fillRect(b, look::surround);
+        auto& item = items_[i];
+        if (!item.poster.isNull()) {
+            auto size = QSizeF(item.poster.size()).scaled(b.size(), Qt::KeepAspectRatio);
+            g.drawImage(QRectF(b.center() - QPointF(size.width() / 2, size.height() / 2), size), item.poster);
+        } else {
+            g.setPen(plate_paper);
+            g.drawText(b.adjusted(4, 2, -4, -2), Qt::AlignCenter | Qt::TextWordWrap, item.name);
+        }
+        g.setBrush(Qt::NoBrush);
+        g.setPen(QPen(i == index_ ? plate_wine : plate_line, i == index_ ? 3 : 1));
+        g.drawRect(b.adjusted(1, 1, -1, -1));
+    }
+    if (hasFocus()) draw_focus(g, rect(), 4);
+}
+void PosterStrip::mouseReleaseEvent(QMouseEvent* e) {
+    for (auto i = first_shown(); i < items_.size(); ++i)
+        if (box(i).contains(e->position())) return calls_.go(i);
+}
+void PosterStrip::keyPressEvent(QKeyEvent* e) {
+    if (e->key() == Qt::Key_Right && index_ + 1 < items_.size()) calls_.go(index_ + 1);
+    else if (e->key() == Qt::Key_Left && index_ > 0) calls_.go(index_ - 1);
+    else QWidget::keyPressEvent(e);
+}
 
 PositionSlider::PositionSlider(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
     setFocusPolicy(Qt::StrongFocus);

@@ -16,6 +16,9 @@ struct ControlCalls {
     std::function<void(double volume)> volume;
     std::function<void(bool muted)> mute;
     std::function<void()> full_screen;
+    std::function<void(std::uint64_t id)> sound_track, text_track;
+    std::function<void(bool forward)> turn;      ///< To the next source, or the one before.
+    std::function<void(std::size_t index)> go;
 };
 
 /// What controls show, besides the snapshot.
@@ -23,6 +26,8 @@ struct ControlContext {
     Snapshot snapshot;
     Time skip = 10_s;
     bool full_screen = false;
+    std::size_t index = 0, count = 1;            ///< Which of how many sources.
+    bool has_previous = false, has_next = false;
 };
 
 /// A control can be drawn anywhere by the same function that draws its widget.
@@ -66,6 +71,30 @@ class PositionSlider : public QAbstractSlider {
     ControlCalls calls_;
     ControlContext context_;
     std::optional<Time> dragged_;
+};
+
+/// Equally wide posters, one for each source; pressing one loads it.
+class PosterStrip : public QWidget {
+  public:
+    struct Item { QString name; QImage poster; };
+    PosterStrip(ControlCalls calls, QWidget* parent);
+    void set_items(std::vector<Item> items);
+    void set_poster(std::size_t index, const QImage& poster);
+    void show_context(const ControlContext& context);
+    QSize sizeHint() const override { return {240, 60}; }
+    QSize minimumSizeHint() const override { return {96, 60}; }
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+
+  private:
+    QRectF box(std::size_t i) const;
+    std::size_t first_shown() const;
+    ControlCalls calls_;
+    std::vector<Item> items_;
+    std::size_t index_ = 0;
 };
 
 class VolumeControl : public QWidget {

@@ -158,4 +158,23 @@ void draw_corners(QPainter& g, QRectF b, bool inward, const QColor& colour) {
     g.restore();
 }
 
+void draw_captions(QPainter& g, QRectF b, bool on, const QColor& colour) {
+    auto plate = b.adjusted(0, b.height() * 0.1, 0, -b.height() * 0.1);
+    g.setPen(QPen(colour, std::max(1.5, b.width() / 11)));
+    g.setBrush(on ? QBrush(colour) : Qt::NoBrush);
+    g.drawRoundedRect(plate, 2, 2);
+    g.setPen(QPen(on ? QColor(0xF7, 0xF1, 0xE5) : colour, std::max(1.5, b.width() / 11)));
+    auto line = [&](double y, double from, double to) { g.drawLine(QPointF(plate.left() + plate.width() * from, plate.top() + plate.height() * y), QPointF(plate.left() + plate.width() * to, plate.top() + plate.height() * y)); };
+    line(0.5, 0.22, 0.78);
+    line(0.75, 0.32, 0.68);
+}
+void draw_to_edge(QPainter& g, QRectF b, bool forward, const QColor& colour) {
+    g.setPen(Qt::NoPen);
+    g.setBrush(colour);
+    auto x = [&](double v) { return forward ? b.left() + b.width() * v : b.right() - b.width() * v; };
+    g.drawPolygon(QPolygonF({QPointF(x(0.1), b.top()), QPointF(x(0.72), b.center().y()), QPointF(x(0.1), b.bottom())}));
+    g.setPen(QPen(colour, std::max(2.0, b.width() / 9)));
+    g.drawLine(QPointF(x(0.88), b.top() + 1), QPointF(x(0.88), b.bottom() - 1));
+}
+
 }  // namespace ruedo::look

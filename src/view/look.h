@@ -41,6 +41,10 @@ void draw_pause(QPainter& painter, QRectF box, const QColor& colour);
 /// A turn of a ring back or forth, with what it turns by written inside.
 void draw_turn(QPainter& painter, QRectF box, bool forward, const QString& inside, const QColor& colour);
 void draw_speaker(QPainter& painter, QRectF box, double level, bool muted, const QColor& colour);
+/// A plate with lines of words, filled while captions are shown.
+void draw_captions(QPainter& painter, QRectF box, bool on, const QColor& colour);
+/// Towards the next source, or back: a wedge against an edge.
+void draw_to_edge(QPainter& painter, QRectF box, bool forward, const QColor& colour);
 void draw_corners(QPainter& painter, QRectF box, bool inward, const QColor& colour);
 
 }  // namespace ruedo::look

@@ -2,13 +2,18 @@
 #include "view/player_view.h"
 
 #include <QAction>
+#include <QApplication>
 #include <QEvent>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QPointer>
 #include <QPushButton>
+#include <QThreadPool>
 #include <algorithm>
 
+#include "container/container.h"
 #include "view/look.h"
+#include "view/poster.h"
 
 namespace ruedo {
 
@@ -30,6 +35,11 @@ class PlayerView::Bar : public QWidget {
         for (auto* b : buttons_) b->show_context(c);
         for (auto* p : positions_) p->show_context(c);
         for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
+        for (auto* s : strips_) s->show_context(c), s->setVisible(c.count > 1);
+        bool choice = c.snapshot.choices && (std::count_if(c.snapshot.choices->begin(), c.snapshot.choices->end(), [](auto& x) { return x.kind == Kind::audio; }) > 1 ||
+                                             std::any_of(c.snapshot.choices->begin(), c.snapshot.choices->end(), [](auto& x) { return x.kind == Kind::text; }));
+        for (auto* b : tracks_) b->setVisible(choice);
+        for (auto* b : turns_) b->setVisible(c.count > 1);
     }
 
   protected:
@@ -50,14 +60,21 @@ class PlayerView::Bar : public QWidget {
             } else if (control == Control::volume) {
                 volumes_.push_back(new VolumeControl(calls, this));
                 row->addWidget(volumes_.back());
+            } else if (control == Control::strip) {
+                strips_.push_back(new PosterStrip(calls, this));
+                row->addWidget(strips_.back(), 2);
             } else {
                 buttons_.push_back(new ControlButton(control, calls, this));
                 row->addWidget(buttons_.back());
+                if (control == Control::tracks) tracks_.push_back(buttons_.back());
+                if (control == Control::previous || control == Control::next) turns_.push_back(buttons_.back());
             }
         }
     }
-    std::vector<ControlButton*> buttons_;
+    std::vector<ControlButton*> buttons_, tracks_, turns_;
     std::vector<PositionSlider*> positions_;
+    std::vector<PosterStrip*> strips_;
+    friend class PlayerView;
     std::vector<VolumeControl*> volumes_;
 };
 
@@ -120,6 +137,7 @@ class PlayerView::StartMark : public QAbstractButton {
 
 PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), host_(host) {
     surface_ = new PictureSurface(this);
+    captions_ = new CaptionsLayer(this);
     renew();
     surface_->on_resized = [this] { controller_->refresh(); };
     waiting_ = new WaitingSign(this);
@@ -170,22 +188,80 @@ PlayerView::~PlayerView() {
     surface_->report_to(nullptr);
     surface_->on_resized = {};
     controller_.reset();
+    queue_.reset();
 }
 
 void PlayerView::renew() {
     surface_->report_to(nullptr);
     controller_.reset();
+    queue_.reset();
+    queue_ = std::make_unique<PlayQueue>(host_.strand, [this](std::shared_ptr<PictureSink> sink) {
+        return std::make_unique<Controller>(Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), std::move(sink)});
+    }, surface_->sink());
+    controller_ = queue_->current();
     born_ = monotonic_now();
-    controller_ = std::make_unique<Controller>(Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), surface_->sink()});
     surface_->report_to(controller_.get());
     events_seen_ = 0;
-    controller_->on_event([this](const Event&) {
+    queue_->on_event([this](const Event&) {
         if (event_posted_.exchange(true)) return;
         QMetaObject::invokeMethod(this, [this] {
             event_posted_ = false;
             follow();
         }, Qt::QueuedConnection);
     });
+    queue_->on_change([this](std::size_t index) { QMetaObject::invokeMethod(this, [this, index] { turned(index); }, Qt::QueuedConnection); });
+}
+
+/// Another source plays, perhaps through another controller.
+void PlayerView::turned(std::size_t index) {
+    if (!queue_ || index >= document_.sources.size()) return;
+    auto current = queue_->current();
+    if (current != controller_) {
+        surface_->report_to(nullptr);
+        controller_ = std::move(current);
+        surface_->report_to(controller_.get());
+        born_ = queue_->made_at();
+        events_seen_ = 0;
+        controller_->refresh();
+    }
+    index_ = index;
+    auto& source = document_.sources[index];
+    surface_->set_fit(source.fit, source.align_x, source.align_y);
+    if (on_turned) on_turned(index);
+    follow();
+}
+
+void PlayerView::fill_queue() {
+    std::vector<PlayQueue::Entry> entries;
+    for (auto& s : document_.sources) {
+        entries.push_back({resolve(s, folder_), open_options(document_, s, folder_)});
+        if (document_.queue == Queue::repeat_one) entries.back().options.loop.kind = Loop::Kind::all;
+    }
+    static constexpr std::array modes{Repeat::off, Repeat::once, Repeat::one, Repeat::all};
+    queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(document_.queue)));
+    for (auto* strip : bar_ ? bar_->strips_ : std::vector<PosterStrip*>{}) {
+        std::vector<PosterStrip::Item> items;
+        for (std::size_t i = 0; i < document_.sources.size(); ++i) items.push_back({text(document_.sources[i].name), posters_.contains(i) ? posters_[i] : QImage()});
+        strip->set_items(std::move(items));
+    }
+    bool strips = bar_ && !bar_->strips_.empty();
+    for (std::size_t i = 0; strips && i < document_.sources.size(); ++i) {
+        if (posters_.contains(i)) continue;
+        posters_[i] = {};
+        QThreadPool::globalInstance()->start([this_ = QPointer(this), i, source = resolve(document_.sources[i], folder_)] {
+            auto clip = open_clip(source);
+            if (!clip) return;
+            auto poster = make_poster(std::shared_ptr<Clip>(std::move(*clip)), 168, 104);
+            QMetaObject::invokeMethod(qApp, [this_, i, source, poster] {
+                if (this_ && i < this_->document_.sources.size() && resolve(this_->document_.sources[i], this_->folder_) == source) this_->set_poster(i, poster);
+            }, Qt::QueuedConnection);
+        });
+    }
+}
+
+void PlayerView::set_poster(std::size_t index, const QImage& poster) {
+    posters_[index] = poster;
+    for (auto* strip : bar_ ? bar_->strips_ : std::vector<PosterStrip*>{}) strip->set_poster(index, poster);
 }
 
 void PlayerView::add_action(const QKeySequence& keys, std::function<void()> run) {
@@ -213,6 +289,16 @@ void PlayerView::build_bar() {
     };
     calls.mute = [this](bool muted) { controller_->set_muted(muted); };
     calls.full_screen = [this] { toggle_full_screen(); };
+    calls.sound_track = [this](std::uint64_t id) { controller_->choose_sound(id); };
+    calls.text_track = [this](std::uint64_t id) { controller_->choose_text(id); };
+    calls.turn = [this](bool forward) { forward ? queue_->next() : queue_->previous(); };
+    calls.go = [this](std::size_t index) {
+        if (index == index_) return;
+        bool play = snapshot().state.intent == Intent::play;
+        queue_->go(index);
+        if (play) controller_->play();
+        turned(index);
+    };
     bar_ = new Bar(document_.bar, calls, this);
     bar_->installEventFilter(this);
     for (auto* child : bar_->findChildren<QWidget*>()) child->installEventFilter(this);
@@ -222,6 +308,7 @@ void PlayerView::build_bar() {
 }
 
 void PlayerView::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
+    if (!(document.sources == document_.sources) || folder != folder_) posters_.clear();
     bool other_bar = !(document.bar == document_.bar);
     document_ = document, index_ = index, folder_ = folder;
     if (other_bar) build_bar();
@@ -230,7 +317,8 @@ void PlayerView::load(const PlayerDocument& document, std::size_t index, const s
     surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
     surface_->set_fit(source.fit, source.align_x, source.align_y);
     surface_->set_picture_size(0, 0);
-    controller_->open(resolve(source, folder), open_options(document_, source));
+    fill_queue();
+    queue_->go(index);
     wake();
 }
 
@@ -243,7 +331,9 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     auto& source = document_.sources[index];
     surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
     surface_->set_fit(source.fit, source.align_x, source.align_y);
-    controller_->set_loop(source.loop);
+    auto entries_differ = before.sources.size() != document_.sources.size() || before.queue != document_.queue || !(before.sources == document_.sources);
+    if (entries_differ || other_bar) fill_queue();
+    controller_->set_loop(document_.queue == Queue::repeat_one ? Loop{Loop::Kind::all, {}, {}} : source.loop);
     if (before.volume != document_.volume) controller_->set_volume(document_.volume);
     follow();
 }
@@ -261,7 +351,7 @@ void PlayerView::follow() {
     if (!bar_) return;
     auto s = controller_->snapshot();
     if (s.display_width > 0) surface_->set_picture_size(s.display_width, s.display_height);
-    ControlContext context{s, document_.skip, full_screen_};
+    ControlContext context{s, document_.skip, full_screen_, index_, document_.sources.size(), queue_->has_previous(), queue_->has_next()};
     bool failed = s.state.phase == Phase::failed;
     bool held = s.state.intent == Intent::hold;
     bool has_focus = bar_->isAncestorOf(focusWidget()) && bar_->isVisible() && held;
@@ -269,6 +359,7 @@ void PlayerView::follow() {
     bar_->show_context(context);
     if (bar_->isVisible() != shown) bar_->setVisible(shown);
     if (!shown && full_screen_) setCursor(Qt::BlankCursor);
+    captions_->follow(s, surface_->picture_rect(), shown ? height() - bar_->geometry().top() + 4 : 8);
     // A moment's wait is no news.
     bool waiting = s.motion == Motion::starved && !failed && monotonic_now() - s.since > 300_ms;
     waiting_->set_waiting(waiting);
@@ -285,6 +376,7 @@ void PlayerView::follow() {
 
 void PlayerView::resizeEvent(QResizeEvent*) {
     surface_->setGeometry(rect());
+    captions_->setGeometry(rect());
     trouble_->setGeometry(rect().adjusted(width() / 10, 0, -width() / 10, 0));
     waiting_->move(rect().center() - QPoint(32, 32));
     start_mark_->move(rect().center() - QPoint(44, 44));

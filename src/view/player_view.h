@@ -5,6 +5,8 @@
 #include <QTimer>
 #include <QWidget>
 
+#include "playback/queue.h"
+#include "view/captions.h"
 #include "view/controls.h"
 #include "view/picture_surface.h"
 
@@ -28,7 +30,9 @@ class PlayerView : public QWidget {
     /// After a release: a fresh controller in the same place.
     void renew();
     Time born() const { return born_; }     ///< When the controller was made: its trace counts from there.
+    /// The one that plays; with a queue another one takes its place now and then.
     Controller& controller() { return *controller_; }
+    std::size_t index() const { return index_; }
     Snapshot snapshot() const { return controller_->snapshot(); }
     PictureSurface& surface() { return *surface_; }
     bool controls_shown() const;
@@ -38,6 +42,10 @@ class PlayerView : public QWidget {
     bool in_full_screen() const { return full_screen_; }
     std::function<void()> on_full_screen_left;
     std::function<void(const Event&)> on_event;  ///< On the window's thread.
+    std::function<void(std::size_t index)> on_turned;  ///< Another source plays, by the queue or a control.
+    /// Posters for the strip and for what comes next.
+    void set_poster(std::size_t index, const QImage& poster);
+    CaptionsLayer& captions() { return *captions_; }
 
   protected:
     void resizeEvent(QResizeEvent*) override;
@@ -48,6 +56,8 @@ class PlayerView : public QWidget {
     class WaitingSign;
     class StartMark;
     void build_bar();
+    void turned(std::size_t index);
+    void fill_queue();
     void follow();
     void wake();
     void add_action(const QKeySequence& keys, std::function<void()> run);
@@ -56,7 +66,10 @@ class PlayerView : public QWidget {
     std::size_t index_ = 0;
     std::filesystem::path folder_;
     PictureSurface* surface_;
-    std::unique_ptr<Controller> controller_;
+    std::unique_ptr<PlayQueue> queue_;
+    std::shared_ptr<Controller> controller_;
+    CaptionsLayer* captions_;
+    std::map<std::size_t, QImage> posters_;
     Bar* bar_ = nullptr;
     WaitingSign* waiting_;
     StartMark* start_mark_;

@@ -10,6 +10,7 @@
 
 #include "container/container.h"
 #include "io/http.h"
+#include "text/cues.h"
 #include "view/look.h"
 
 namespace ruedo {
@@ -33,6 +34,7 @@ void Adding::stop() {
 namespace {
 struct Look {
     QStringList files;
+    QHash<QString, QStringList> captions;
     QList<Adding::Refusal> refusals;
 };
 }  // namespace
@@ -78,10 +80,13 @@ void Adding::add(const QStringList& sources) {
             if (inside.isEmpty()) look.refusals << Adding::Refusal{QString("Nothing in “%1” opens here.").arg(QFileInfo(name).fileName()), "Choose another folder.", {}};
             look.files << inside;
         }
+        for (auto& file : look.files)
+            if (!*cancel && !is_address(file.toStdString()))
+                for (auto& captions : captions_beside(file.toStdString())) look.captions[file] << QString::fromStdString(captions);
         QMetaObject::invokeMethod(qApp, [this_, look, stopped = cancel->load()] {
             if (!this_) return;
             --this_->busy_;
-            if (!stopped && !look.files.isEmpty()) emit this_->found(look.files);
+            if (!stopped && !look.files.isEmpty()) emit this_->found(look.files, look.captions);
             if (!stopped && !look.refusals.isEmpty()) emit this_->refused(look.refusals);
             emit this_->done();
         }, Qt::QueuedConnection);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Adding sources: files, folders and addresses are looked through beside the window, then put on the shelf at once.
 #pragma once
+#include <QHash>
 #include <QObject>
 #include <QStringList>
 #include <QThreadPool>
@@ -27,7 +28,8 @@ class Adding : public QObject {
 
   signals:
     void progressed(int looked_at);
-    void found(const QStringList& files);
+    /// `captions` of a file: those that lie beside it.
+    void found(const QStringList& files, const QHash<QString, QStringList>& captions);
     void refused(const QList<Adding::Refusal>& refusals);
     void done();
 

@@ -9,6 +9,7 @@
 
 #include "facts/keep.h"
 #include "playback/playback.h"
+#include "view/poster.h"
 
 namespace ruedo {
 namespace {
@@ -55,17 +56,8 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     auto facts = gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = cancel, .so_far = {}});
     if (!facts) return {{}, {}, facts.error()};
     g.facts = std::make_shared<SourceFacts>(std::move(*facts));
-    if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks) {
-        g.error = tracks.error();
-    } else if (tracks->video) {
-        auto& f = tracks->video->video;
-        if (auto reader = PictureReader::open(clip, *tracks->video, CodecRegistry::standard()))
-            if (auto picture = (*reader)->at(std::min(2_s, g.facts->duration / 4), cancel)) {
-                auto r = fit_rect(Fit::contain, f.display_width(), f.display_height(), Glances::poster_width * 2, Glances::poster_height * 2);
-                auto image = render(*picture, static_cast<int>(r.width), static_cast<int>(r.height));
-                g.poster = QImage(image.pixels.data(), image.width, image.height, image.stride(), QImage::Format_RGB32).copy();
-            }
-    }
+    if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks) g.error = tracks.error();
+    else g.poster = make_poster(clip, Glances::poster_width * 2, Glances::poster_height * 2, cancel);
     if (!key.isEmpty() && !g.error) {
         auto text = to_json(*g.facts).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
         g.poster.save(folder + "/" + key + ".png");

@@ -83,6 +83,14 @@ std::vector<Sentences::Word> Sentences::words() const {
         for (double y : {0.0, 0.5, 1.0})
             for (double x : {0.0, 0.5, 1.0})
                 aligns.push_back({QString("%1 %2").arg(x).arg(y), x == 0.5 && y == 0.5 ? QString("in the middle") : "to the " + (place(y, "top", "", "bottom") + " " + place(x, "left", "", "right")).simplified()});
+        std::vector<Choice> languages;
+        for (auto tag : {"en", "de", "fr", "es", "it", "nl", "pt", "sv"}) languages.push_back({tag, text(language_title(tag))});
+        auto named = [&](const std::string& tag) { return text(language_title(tag)); };
+        auto captions = languages, sounds = languages;
+        captions.insert(captions.begin(), {"", "without captions"});
+        sounds.insert(sounds.begin(), {"", "its default sound"});
+        word("captions", at + "text_language", s.text_language.empty() ? QString("without captions") : "captions in " + named(s.text_language), "without captions", !s.text_language.empty(), std::move(captions));
+        word("sound", at + "sound_language", s.sound_language.empty() ? QString("its default sound") : "sound in " + named(s.sound_language), "its default sound", !s.sound_language.empty(), std::move(sounds));
         word("align", at + "align", aligned, "in the middle", s.align_x != 0.5 || s.align_y != 0.5, std::move(aligns));
     }
     static const QStringList mounts{"a window", "a handset, upright", "a handset, sideways"};
@@ -97,8 +105,15 @@ std::vector<Sentences::Word> Sentences::words() const {
     number("hide", "/player/hide_after_ns", seconds(d.hide_after), "3 seconds", d.hide_after != 3_s, d.hide_after.seconds(), 1, 30, " s", "How long the controls stay");
     auto has_sound = std::find(d.bar.end.begin(), d.bar.end.end(), Control::volume) != d.bar.end.end();
     auto has_full = std::find(d.bar.end.begin(), d.bar.end.end(), Control::full_screen) != d.bar.end.end();
+    static const QStringList queues{"stays at its end", "goes on to the next source", "begins the same source again", "goes on to the next, and round again"};
+    std::vector<Choice> queue_choices;
+    for (int i = 0; i < 4; ++i) queue_choices.push_back({text(queue_name(static_cast<Queue>(i))), queues[i]});
+    word("queue", "/player/queue", queues[static_cast<int>(d.queue)], queues[0], d.queue != Queue::off, std::move(queue_choices));
+    bool has_strip = std::find(d.bar.middle.begin(), d.bar.middle.end(), Control::strip) != d.bar.middle.end();
+    word("bar-middle", "/player/bar/middle", has_strip ? "the position and a strip of posters" : "the position", "the position", has_strip, {{"position", "the position"}, {"strip", "the position and a strip of posters"}});
+    bool has_turns = std::find(d.bar.start.begin(), d.bar.start.end(), Control::next) != d.bar.start.end();
     auto has_skips = std::find(d.bar.start.begin(), d.bar.start.end(), Control::back) != d.bar.start.end();
-    word("bar-start", "/player/bar/start", has_skips ? "play, back and forward" : "play alone", "play, back and forward", !has_skips, {{"all", "play, back and forward"}, {"toggle", "play alone"}});
+    word("bar-start", "/player/bar/start", has_turns ? "play and the turns to other sources" : has_skips ? "play, back and forward" : "play alone", "play, back and forward", has_turns || !has_skips, {{"all", "play, back and forward"}, {"turns", "play and the turns to other sources"}, {"toggle", "play alone"}});
     word("bar-end", "/player/bar/end", has_sound && has_full ? "volume and full screen" : has_sound ? "volume alone" : has_full ? "full screen alone" : "nothing", "volume and full screen", !(has_sound && has_full),
          {{"both", "volume and full screen"}, {"volume", "volume alone"}, {"full-screen", "full screen alone"}, {"none", "nothing"}});
     return list;
@@ -133,6 +148,16 @@ bool Sentences::set_value(const QString& key, const QString& value) {
     } else if (key == "align" && s) {
         what = "Alignment";
         s->align_x = value.section(' ', 0, 0).toDouble(), s->align_y = value.section(' ', 1, 1).toDouble();
+    } else if ((key == "captions" || key == "sound") && s) {
+        what = key == "captions" ? "Captions" : "Language of the sound";
+        (key == "captions" ? s->text_language : s->sound_language) = value.toStdString();
+    } else if (key == "queue") {
+        for (int i = 0; i < 4; ++i)
+            if (value == text(queue_name(static_cast<Queue>(i)))) what = "Queue", d.queue = static_cast<Queue>(i);
+        if (what.isEmpty()) return false;
+    } else if (key == "bar-middle") {
+        what = "Controls";
+        d.bar.middle = value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position};
     } else if (key == "mount") {
         what = "Mount";
         d.mount = value == "window" ? Mount::window : value == "handset-upright" ? Mount::handset_upright : Mount::handset_sideways;
@@ -146,10 +171,10 @@ bool Sentences::set_value(const QString& key, const QString& value) {
         what = "Hiding", d.hide_after = ns();
     } else if (key == "bar-start") {
         what = "Controls";
-        d.bar.start = value == "all" ? std::vector{Control::toggle, Control::back, Control::forward} : std::vector{Control::toggle};
+        d.bar.start = value == "turns" ? std::vector{Control::previous, Control::toggle, Control::next} : value == "all" ? std::vector{Control::toggle, Control::back, Control::forward} : std::vector{Control::toggle};
     } else if (key == "bar-end") {
         what = "Controls";
-        d.bar.end.clear();
+        d.bar.end = {Control::tracks};
         if (value == "both" || value == "volume") d.bar.end.push_back(Control::volume);
         if (value == "both" || value == "full-screen") d.bar.end.push_back(Control::full_screen);
     } else {
@@ -174,14 +199,14 @@ QString Sentences::html() const {
     auto& d = project_.document();
     if (project_.current() < d.sources.size()) {
         body += QString("<p style=\"font-size:20px; font-weight:600; margin:0 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.sources[project_.current()].name).toHtmlEscaped());
-        body += QString("<p style=\"margin:0 0 6px 0\">This source starts %1, and at the end it %2.</p>").arg(w("start"), w("loop"));
+        body += QString("<p style=\"margin:0 0 6px 0\">This source starts %1, with %3 and %4, and at the end it %2.</p>").arg(w("start"), w("loop"), w("sound"), w("captions"));
         body += QString("<p style=\"margin:0 0 6px 0\">Its picture is %1, %2, and what it leaves free is %3.</p>").arg(w("fit"), w("align"), w("surround"));
     } else {
         body += "<p>There is no source yet. Drop a clip anywhere in this window.</p>";
     }
     body += QString("<p style=\"font-size:20px; font-weight:600; margin:8px 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.app_name).toHtmlEscaped());
-    body += QString("<p style=\"margin:0 0 6px 0\">The player is seen in %1. Its volume begins at %2.</p>").arg(w("mount"), w("volume"));
-    body += QString("<p style=\"margin:0 0 6px 0\">The bar holds %1 at its start, the position in the middle, and %2 at its end. Back and forward skip %3.</p>").arg(w("bar-start"), w("bar-end"), w("skip"));
+    body += QString("<p style=\"margin:0 0 6px 0\">The player is seen in %1. Its volume begins at %2. When a source ends, it %3.</p>").arg(w("mount"), w("volume"), w("queue"));
+    body += QString("<p style=\"margin:0 0 6px 0\">The bar holds %1 at its start, %4 in the middle, and %2 at its end. Back and forward skip %3.</p>").arg(w("bar-start"), w("bar-end"), w("skip"), w("bar-middle"));
     body += QString("<p style=\"margin:0 0 6px 0\">While it plays, the controls hide %1 after the pointer rests.</p>").arg(w("hide"));
     return body + "</body></html>";
 }

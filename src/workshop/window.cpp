@@ -107,6 +107,12 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
         }
     };
     player_->on_event = [this](const Event& e) { ring_->note(e), path_->note(e); };
+    player_->on_turned = [this](std::size_t index) {
+        // The player went on by itself: the workshop follows it, and opens nothing anew.
+        ring_->forget(), path_->forget();
+        shown_source_ = index;
+        project_.set_current(index);
+    };
     connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
     follow_.start(50);
     notice_timer_.setSingleShot(true);
@@ -131,6 +137,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
 
 WorkshopWindow::~WorkshopWindow() {
     player_->on_event = {};
+    player_->on_turned = {};
     follow_.stop();
 }
 
@@ -267,7 +274,7 @@ QWidget* WorkshopWindow::make_gather() {
     connect(stop_adding_, &QPushButton::clicked, adding_, [this] { adding_->stop(); });
     connect(adding_, &Adding::progressed, this, [this](int looked) { adding_->setProperty("looked", looked), show_progress(); });
     connect(adding_, &Adding::done, this, [this] { show_progress(); });
-    connect(adding_, &Adding::found, this, [this](const QStringList& files) { take_sources(files); });
+    connect(adding_, &Adding::found, this, [this](const QStringList& files, const QHash<QString, QStringList>& captions) { take_sources(files, captions); });
     connect(adding_, &Adding::refused, this, [this](const QList<Adding::Refusal>& refusals) {
         QStringList lines;
         for (auto& r : refusals.mid(0, 3)) {
@@ -387,7 +394,7 @@ void WorkshopWindow::add_sources(const QStringList& sources) {
     show_progress();
 }
 
-void WorkshopWindow::take_sources(const QStringList& files) {
+void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString, QStringList>& captions) {
     auto d = project_.document();
     auto before = d.sources.size();
     for (auto& file : files) {
@@ -396,6 +403,7 @@ void WorkshopWindow::take_sources(const QStringList& files) {
         s.file = address ? file.toStdString() : project_.file_for(file.toStdString());
         auto name = address ? QUrl(file).fileName() : QFileInfo(file).fileName();
         s.name = QFileInfo(name).completeBaseName().toStdString();
+        for (auto& beside : captions.value(file)) s.captions.push_back(project_.file_for(beside.toStdString()));
         if (s.name.empty()) s.name = address ? QUrl(file).host().toStdString() : s.file;
         d.sources.push_back(std::move(s));
     }

@@ -56,7 +56,7 @@ class WorkshopWindow : public QMainWindow {
     void save();
     void save_as();
     void choose_sources();
-    void take_sources(const QStringList& files);
+    void take_sources(const QStringList& files, const QHash<QString, QStringList>& captions);
     void show_progress();
     void show_keys();
     Project project_;

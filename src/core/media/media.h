@@ -17,7 +17,7 @@ namespace ruedo {
 
 enum class Kind { video, audio, text, other };
 enum class Codec {
-    h264, vp8, vp9, av1, hevc, theora, mjpeg, aac, opus, vorbis, mp3, flac, pcm, webvtt, subrip, unknown
+    h264, vp8, vp9, av1, hevc, theora, mjpeg, aac, opus, vorbis, mp3, flac, pcm, webvtt, subrip, tx3g, unknown
 };
 std::string_view kind_name(Kind kind);
 std::string_view codec_name(Codec codec);  ///< As in documents: "h264".

@@ -186,6 +186,21 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
             TRY_DO(copy(path, names[key], "media"));
         }
         source.file = names[key];
+        for (auto& file : source.captions) {
+            SourceSpec beside;
+            beside.file = file;
+            fs::path from = resolve(beside, folder);
+            auto place_key = fs::weakly_canonical(from, ec);
+            if (!names.contains(place_key)) {
+                auto name = from.filename().string();
+                // The language is told by the name, so a number goes in front.
+                for (int i = 2; taken.contains(name); ++i) name = fmt::format("{}-{}", i, from.filename().string());
+                taken.insert(name);
+                names[place_key] = "media/" + name;
+                TRY_DO(copy(from, names[place_key], "media"));
+            }
+            file = names[place_key];
+        }
     }
     TRY_DO(write("player.json", "document", to_json(inside).dump(2) + "\n"));
     TRY_DO(write("LICENCES.txt", "notice", notice(document, needs)));

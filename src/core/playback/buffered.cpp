@@ -49,4 +49,15 @@ std::pair<Time, Time> BufferedWalk::around(Time position) {
     return {from, std::max(from, to)};
 }
 
+std::vector<Cue> BufferedWalk::captions(const Track& track, Time position) {
+    ReadScope scope(nullptr, true);
+    std::vector<Cue> list;
+    auto reader = clip_->reader(track.id);
+    if (!reader->seek(std::max(Time{}, position - 10_s))) return list;
+    PacketHead head;
+    Bytes data;
+    for (int i = 0; i < 2000 && reader->next(head).value_or(false) && head.size < (1 << 20) && reader->read(data); ++i) cues_of_packet(track, head, data, list);
+    return list;
+}
+
 }  // namespace ruedo

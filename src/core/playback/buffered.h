@@ -5,7 +5,7 @@
 #include <memory>
 
 #include "io/http.h"
-#include "media/media.h"
+#include "text/cues.h"
 
 namespace ruedo {
 
@@ -15,6 +15,8 @@ class BufferedWalk {
     BufferedWalk(std::shared_ptr<HttpSource> source, std::shared_ptr<Clip> clip, const std::vector<Track>& tracks);
     /// The stretch of time around `position` all of whose packets are here; empty when the one at it is not.
     std::pair<Time, Time> around(Time position);
+    /// Those captions of `track` that are here from shortly before `position` on.
+    std::vector<Cue> captions(const Track& track, Time position);
 
   private:
     struct Lead {

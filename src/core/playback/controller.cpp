@@ -3,6 +3,9 @@
 #include <chrono>
 #include <future>
 
+#include <algorithm>
+#include <map>
+
 #include "playback/engine.h"
 
 namespace ruedo {
@@ -48,12 +51,21 @@ void Controller::pause() { RUEDO_POST(call(machine::Input::pause)); }
 void Controller::stop() { RUEDO_POST(call(machine::Input::stop)); }
 void Controller::seek(Time t, SeekMode mode) { RUEDO_POST(seek(t, mode)); }
 void Controller::skip(Time by) { RUEDO_POST(skip(by)); }
+void Controller::choose_sound(std::uint64_t id) { RUEDO_POST(choose_sound(id)); }
+void Controller::choose_text(std::uint64_t id) { RUEDO_POST(choose_text(id)); }
 void Controller::step(int pictures) { RUEDO_POST(step(pictures)); }
 void Controller::set_volume(double volume) { RUEDO_POST(set_volume(volume, e->muted())); }
 void Controller::set_muted(bool muted) { RUEDO_POST(set_muted(muted)); }
 void Controller::set_rate(double rate) { RUEDO_POST(set_rate(rate)); }
 void Controller::set_loop(Loop loop) { RUEDO_POST(set_loop(loop)); }
 void Controller::refresh() { RUEDO_POST(refresh()); }
+void Controller::play_after(Controller& first) {
+    engine_->strand().post([e = engine_, f = first.engine_] {
+        auto voice = e->arm();
+        f->strand().post([f, voice] { f->hand_over_to(voice); });
+    });
+}
+void Controller::start_now() { engine_->strand().post([e = engine_] { e->disarm(); }); }
 void Controller::release() {
     engine_->cancel_work();
     RUEDO_POST(call(machine::Input::release));
@@ -75,7 +87,26 @@ Snapshot Controller::snapshot_after_calls() const {
 void Controller::on_event(std::function<void(const Event&)> listener) { engine_->trace().listen(std::move(listener)); }
 bool Controller::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const { return engine_->wait(done, deadline); }
 
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs) {
+std::string language_title(const std::string& tag) {
+    static const std::map<std::string, std::string, std::less<>> titles{{"en", "English"}, {"de", "German"}, {"fr", "French"}, {"es", "Spanish"}, {"it", "Italian"}, {"pt", "Portuguese"},
+        {"nl", "Dutch"}, {"sv", "Swedish"}, {"da", "Danish"}, {"nb", "Norwegian"}, {"no", "Norwegian"}, {"fi", "Finnish"}, {"pl", "Polish"}, {"cs", "Czech"}, {"hu", "Hungarian"}, {"el", "Greek"},
+        {"tr", "Turkish"}, {"ru", "Russian"}, {"uk", "Ukrainian"}, {"ar", "Arabic"}, {"he", "Hebrew"}, {"hi", "Hindi"}, {"zh", "Chinese"}, {"ja", "Japanese"}, {"ko", "Korean"}, {"la", "Latin"}};
+    auto it = titles.find(tag.substr(0, tag.find('-')));
+    if (it == titles.end()) return tag;
+    return tag.find('-') == std::string::npos ? it->second : it->second + " (" + tag + ")";
+}
+
+std::vector<const Cue*> Snapshot::showing() const {
+    std::vector<const Cue*> list;
+    if (!cues) return list;
+    // Cues are sorted by start; one that is still to be seen may have begun long before.
+    auto end = std::upper_bound(cues->list.begin(), cues->list.end(), position, [](Time t, auto& c) { return t < c.start; });
+    for (auto it = cues->list.begin(); it != end; ++it)
+        if (it->end > position) list.push_back(&*it);
+    return list;
+}
+
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language) {
     Selection s;
     std::optional<Error> problem;
     auto pick = [&](Kind kind) -> const Track* {
@@ -89,6 +120,8 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs) {
                                     "Install the codec's library, or convert the track."};
                 continue;
             }
+            bool wanted = kind == Kind::audio && !sound_language.empty() && t.language == sound_language;
+            if (wanted) return &t;
             if (!found || (t.is_default && !found->is_default)) found = &t;
         }
         return found;

@@ -71,6 +71,8 @@ void Controller::Engine::publish() {
     s.pictures_ahead = items_.size();
     s.sound_ahead = voice_ ? voice_->buffered() : Time{};
     s.av_offset = av_offset_;
+    s.choices = choices_, s.cues = cues_;
+    s.sound_track = sound_ ? sound_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();
     s.motion = moving ? Motion::moving : state_.intent == Intent::play && (state_.phase == Phase::playing || state_.phase == Phase::waiting || state_.phase == Phase::opening) ? Motion::starved : Motion::still;
     {
@@ -210,6 +212,96 @@ void Controller::Engine::set_rate(double rate) {
     note("rate", fmt::format("{:.2f}", rate_));
 }
 
+std::shared_ptr<Voice> Controller::Engine::arm() {
+    armed_ = voice_ != nullptr;
+    input(Input::play);
+    return voice_;
+}
+void Controller::Engine::disarm() {
+    if (!std::exchange(armed_, false)) {
+        if (state_.intent == Intent::hold) input(Input::play);
+        return;
+    }
+    if (voice_ && want_run_) voice_->start();
+}
+
+void Controller::Engine::list_choices() {
+    auto list = std::make_shared<std::vector<Choice>>();
+    std::uint64_t wanted = 0;
+    auto title = [](const std::string& language, Codec codec) { return language.empty() ? std::string(codec_title(codec)) : language_title(language); };
+    for (auto& t : clip_->info().tracks) {
+        bool sound = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
+        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
+        if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted) wanted = t.id;
+    }
+    for (std::size_t i = 0; i < options_.captions.size(); ++i) {
+        auto language = language_of_name(options_.captions[i]);
+        list->push_back({Kind::text, first_outside + i, language, language.empty() ? std::filesystem::path(options_.captions[i]).filename().string() : language_title(language)});
+        if (!options_.text_language.empty() && language == options_.text_language && !wanted) wanted = first_outside + i;
+    }
+    choices_ = std::move(list);
+    if (wanted) choose_text(wanted);
+}
+
+/// The new track is opened beside the one that plays, which goes on until it is ready.
+void Controller::Engine::choose_sound(std::uint64_t id) {
+    auto* track = clip_ ? clip_->info().find(id) : nullptr;
+    if (!track || track->kind != Kind::audio || !sound_lane_ || !sound_) return note("refused", fmt::format("sound {}: there is no such track", id));
+    if (sound_->track().id == id) return;
+    auto made = std::make_shared<Result<std::unique_ptr<SoundReader>>>(nullptr);
+    auto job = [made, clip = clip_, track = *track, codecs = env_.codecs, cancel = cancel_] {
+        ReadScope scope(cancel.get());
+        *made = SoundReader::open(clip, track, *codecs);
+    };
+    sound_lane_->run(open_cost, std::move(job), guarded([this, made, id, asked = now(), number = ++sound_switch_] {
+        if (number != sound_switch_ || !sound_) return;
+        if (!*made) return note("refused", fmt::format("sound {}: {}", id, made->error().sentence));
+        sound_ = std::move(**made);
+        auto was_running = clock_.running() || want_run_;
+        auto at = media_now();
+        clock_.hold(at);
+        prime_sound(at);
+        want_run_ = was_running && state_.phase == Phase::playing;
+        if (want_run_) tick();
+        note("sound-track", fmt::format("{}", id), now() - asked);
+    }));
+}
+
+void Controller::Engine::choose_text(std::uint64_t id) {
+    auto generation = ++text_generation_;
+    cues_.reset();
+    text_track_ = 0;
+    if (id == 0 || !clip_) {
+        note("text-track", "none");
+        return;
+    }
+    auto* track = id < first_outside ? clip_->info().find(id) : nullptr;
+    bool outside = id >= first_outside && id - first_outside < options_.captions.size();
+    if (!outside && (!track || !shows_captions(*track))) return note("refused", fmt::format("text {}: there is no such track", id));
+    text_track_ = id;
+    if (!text_lane_) text_lane_ = env_.strand->lane();
+    auto result = std::make_shared<Result<Cues>>(Cues{});
+    // Over a network a track inside the clip is read as the clip itself arrives; see measure_buffer.
+    if (!outside && buffered_) {
+        cues_ = std::make_shared<const Cues>();
+        note("text-track", fmt::format("{}", id));
+        return;
+    }
+    auto job = [result, clip = clip_, track = track ? *track : Track{}, file = outside ? options_.captions[id - first_outside] : std::string(), cancel = cancel_] {
+        ReadScope scope(cancel.get());
+        *result = file.empty() ? read_cues(*clip, track) : load_captions(file);
+    };
+    text_lane_->run({}, std::move(job), guarded([this, result, generation, id] {
+        if (generation != text_generation_) return;
+        if (!*result) {
+            text_track_ = 0;
+            return note("refused", fmt::format("text {}: {}", id, result->error().sentence));
+        }
+        cues_ = std::make_shared<const Cues>(std::move(**result));
+        note("text-track", fmt::format("{}, {} captions", id, cues_->list.size()));
+    }));
+}
+
 void Controller::Engine::set_loop(Loop loop) {
     if (loop == loop_) return;
     auto at = fold(media_now());
@@ -233,10 +325,14 @@ void Controller::Engine::reset_source() {
     for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
     if (voice_) voice_->clear();
-    voice_.reset();
+    voice_.reset(), next_voice_.reset(), handed_voice_.reset();
+    armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset();
+    picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(), text_lane_.reset();
     buffered_.reset();
+    choices_.reset(), cues_.reset();
+    text_track_ = 0;
+    ++text_generation_, ++sound_switch_;
     picture_busy_ = sound_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
@@ -274,7 +370,7 @@ void Controller::Engine::open_source() {
     prepare_lane_ = env_.strand->lane();
     auto result = std::make_shared<Result<Opened>>(fail(Code::internal, "Opening did not finish."));
     auto* codecs = env_.codecs;
-    auto job = [source = source_, codecs, result, cancel = cancel_, from = loop_from()] {
+    auto job = [source = source_, language = options_.sound_language, codecs, result, cancel = cancel_, from = loop_from()] {
         ReadScope scope(cancel.get());
         *result = [&]() -> Result<Opened> {
             Opened o;
@@ -282,7 +378,7 @@ void Controller::Engine::open_source() {
             o.network = std::dynamic_pointer_cast<HttpSource>(bytes);
             TRY(auto clip, open_clip(std::move(bytes)));
             o.clip = std::move(clip);
-            TRY(auto tracks, select_tracks(o.clip->info(), *codecs));
+            TRY(auto tracks, select_tracks(o.clip->info(), *codecs, language));
             o.lacking = tracks.lacking;
             if (tracks.video) {
                 TRY(o.pictures, PictureReader::open(o.clip, *tracks.video, *codecs));
@@ -335,6 +431,7 @@ void Controller::Engine::opened(Result<Opened> result) {
         });
     }
     note("opened", fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
+    list_choices();
     if (o.lacking) note("sound-missing", o.lacking->sentence);
     for (auto& f : clip_->info().findings) note("finding", f.sentence);
     auto start = loop_from();
@@ -456,6 +553,7 @@ void Controller::Engine::run() {
 void Controller::Engine::halt() {
     auto at = media_now();
     bool was_running = clock_.running();
+    armed_ = false;
     clock_.hold(at);
     want_run_ = false;
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));

@@ -24,6 +24,11 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void set_volume(double volume, bool muted);
     void set_rate(double rate);
     void set_loop(Loop loop);
+    void choose_sound(std::uint64_t id);
+    void choose_text(std::uint64_t id);
+    std::shared_ptr<Voice> arm();
+    void disarm();
+    void hand_over_to(std::shared_ptr<Voice> next) { next_voice_ = std::move(next); }
     void refresh();
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
@@ -100,6 +105,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void check_fed();
     void fail_with(Error error);
     void measure_buffer();
+    void list_choices();
 
     bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }
     Time loop_from() const { return loop_.kind == Loop::Kind::range ? loop_.from : Time{}; }
@@ -127,15 +133,22 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time made_at_{}, opened_at_{};
     std::optional<Time> first_picture_;
 
-    std::unique_ptr<Lane> picture_lane_, sound_lane_, prepare_lane_, buffer_lane_;
+    std::unique_ptr<Lane> picture_lane_, sound_lane_, prepare_lane_, buffer_lane_, text_lane_;
     std::shared_ptr<BufferedWalk> buffered_;        ///< Only for sources on the network.
     std::pair<Time, Time> buffered_range_{};
+    std::shared_ptr<const std::vector<Choice>> choices_;
+    std::shared_ptr<const Cues> cues_;
+    std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0;
+    static constexpr std::uint64_t first_outside = std::uint64_t{1} << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
     std::shared_ptr<PictureReader> pictures_;
     std::shared_ptr<SoundReader> sound_;
     std::shared_ptr<Voice> voice_;
     std::shared_ptr<Stretcher> stretcher_;
+    std::shared_ptr<Voice> next_voice_;             ///< Of the controller that sounds after this one.
+    std::shared_ptr<Voice> handed_voice_;           ///< Kept alive while the mixer may go over to it.
+    bool armed_ = false;                            ///< Its voice is started by another one.
 
     std::deque<Item> items_;
     std::optional<Picture> shown_;

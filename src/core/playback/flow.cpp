@@ -172,7 +172,7 @@ void Controller::Engine::start_clock_if_ready() {
             if (sound_end_ && voice_->buffered().ns == 0) {
                 sound_done_ = true;  // sound ends before here
             } else {
-                voice_->start();
+                if (!armed_) voice_->start();
                 sound_master_ = true;
                 return;
             }
@@ -208,6 +208,11 @@ void Controller::Engine::tick() {
                 clock_.follow(*heard, t);
                 bool drained = sound_end_ && !looping() && *heard >= sound_until_ - 2_ms;
                 if (drained) sound_master_ = false, sound_done_ = true, clock_.let_run(t);  // the monotonic clock goes on from here
+            }
+            if (next_voice_ && sound_end_ && (!pictures_ || pictures_end_)) {
+                // Where the pictures go on for longer, the next one waits for their end.
+                if (!pictures_ || pictures_until_ - sound_until_ <= 40_ms) voice_->then(next_voice_.get());
+                handed_voice_ = std::exchange(next_voice_, nullptr);
             }
             if (voice_->starved() && !sound_end_) {
                 note("starved", "sound ran out");
@@ -373,11 +378,23 @@ void Controller::Engine::refresh() {
 /// Looks again and again how far a clip on the network is here.
 void Controller::Engine::measure_buffer() {
     if (!buffered_ || !buffer_lane_) return;
-    auto range = std::make_shared<std::pair<Time, Time>>();
-    auto job = [range, walk = buffered_, at = fold(media_now())] { *range = walk->around(at); };
-    buffer_lane_->run({}, std::move(job), guarded([this, range, walk = buffered_] {
+    struct Found { std::pair<Time, Time> range; std::vector<Cue> cues; };
+    auto found = std::make_shared<Found>();
+    auto* text = text_track_ && text_track_ < first_outside ? clip_->info().find(text_track_) : nullptr;
+    auto job = [found, walk = buffered_, at = fold(media_now()), text = text ? std::optional(*text) : std::nullopt] {
+        found->range = walk->around(at);
+        if (text) found->cues = walk->captions(*text, at);
+    };
+    buffer_lane_->run({}, std::move(job), guarded([this, found, walk = buffered_, generation = text_generation_] {
         if (walk != buffered_) return;
-        buffered_range_ = *range;
+        buffered_range_ = found->range;
+        if (cues_ && generation == text_generation_ && !found->cues.empty()) {
+            auto all = std::make_shared<Cues>(*cues_);
+            for (auto& c : found->cues)
+                if (std::none_of(all->list.begin(), all->list.end(), [&](auto& k) { return k.start == c.start && k.runs == c.runs; })) all->list.push_back(c);
+            std::stable_sort(all->list.begin(), all->list.end(), [](auto& a, auto& b) { return a.start < b.start; });
+            cues_ = std::move(all);
+        }
         publish();
         buffer_timer_ = env_.strand->at(now() + 250_ms, guarded([this] {
             buffer_timer_ = 0;

@@ -50,6 +50,8 @@ bool DeviceClock::stuck(Time now) const {
 Voice::~Voice() {
     std::lock_guard lock(mixer_.mutex_);
     std::erase(mixer_.voices_, this);
+    for (auto* v : mixer_.voices_)
+        if (v->next_ == this) v->next_ = nullptr;
 }
 
 void Voice::push(Time pts, double rate, std::span<const float> samples) {
@@ -83,6 +85,8 @@ void Voice::clear() {
                 for (std::size_t c = 0; c < 2; ++c)
                     tail_.push_back(piece.samples[piece.at * 2 + c] * gain_ * fade_ * static_cast<float>(left) / fade_frames);
     }
+    next_ = nullptr;
+    mixed_to_ = -1;
     pieces_.clear();
     marks_.clear();
     waiting_ = 0;
@@ -125,7 +129,13 @@ void Voice::mark(std::int64_t frame, Time media, double rate, std::int64_t lengt
     marks_.push_back({frame, media, rate, length});
 }
 
+void Voice::then(Voice* next) {
+    std::lock_guard lock(mixer_.mutex_);
+    next_ = next;
+}
+
 void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
+    if (device_frame < mixed_to_) return;
     auto tail = std::min(tail_.size(), frames * 2);
     for (std::size_t i = 0; i < tail; ++i) out[i] += tail_[i];
     tail_.erase(tail_.begin(), tail_.begin() + static_cast<std::ptrdiff_t>(tail));
@@ -147,6 +157,14 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
         done += n;
         waiting_ -= n;
         if (piece.at * 2 >= piece.samples.size()) pieces_.pop_front();
+    }
+    if (done < frames && finished_ && next_) {
+        // Handed over within the block, sample after sample; nothing fades.
+        auto* next = std::exchange(next_, nullptr);
+        next->running_ = true;
+        next->fade_ = 1;
+        next->mix(out + 2 * done, frames - done, device_frame + static_cast<std::int64_t>(done));
+        next->mixed_to_ = device_frame + static_cast<std::int64_t>(frames);
     }
     if (done < frames) starved_ = true;
 }

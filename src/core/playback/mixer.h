@@ -61,6 +61,9 @@ class Voice {
     /// Nothing more will come; running out is then no underrun.
     void finish();
     void start();
+    /// When this voice has finished and its last sample is mixed, `next` begins at the very next one. Nothing takes
+    /// it back, as `clear` does.
+    void then(Voice* next);
     /// Drops everything, fading out within 5 ms, and stops running.
     void clear();
     void set_gain(float gain);  ///< Reached within a 10 ms ramp.
@@ -83,6 +86,8 @@ class Voice {
     std::vector<float> tail_;
     std::size_t waiting_ = 0;  ///< Frames in `pieces_`.
     float gain_ = 1, target_ = 1, fade_ = 0;
+    Voice* next_ = nullptr;
+    std::int64_t mixed_to_ = -1;  ///< Frame up to which a voice before it has mixed this one already.
     bool running_ = false, finished_ = false, starved_ = false;
 };
 

@@ -9,6 +9,7 @@
 #include "picture/picture.h"
 #include "playback/machine.h"
 #include "playback/mixer.h"
+#include "text/cues.h"
 
 namespace ruedo {
 
@@ -43,12 +44,26 @@ struct Loop {
 enum class SeekMode { exact, keyframe };  ///< `keyframe`: the nearest one, for dragging.
 enum class Motion { still, moving, starved };
 
+/// A track that can be chosen while playing.
+struct Choice {
+    Kind kind = Kind::audio;
+    std::uint64_t id = 0;              ///< The container's number; captions in files of their own count from 1 << 48.
+    std::string language;              ///< BCP 47; may be empty.
+    std::string title;                 ///< For people: "German", or the codec where no language is stated.
+    bool operator==(const Choice&) const = default;
+};
+/// "German" for "de"; the tag itself for languages that are not in the short list.
+std::string language_title(const std::string& tag);
+
 struct OpenOptions {
     Start start;
     Loop loop;
     double volume = 1;
     bool muted = false;
     double rate = 1;
+    std::string sound_language;        ///< Preferred over the clip's default where it has that.
+    std::string text_language;         ///< Captions shown from the start; none when empty.
+    std::vector<std::string> captions; ///< Files of captions beside the clip.
 };
 
 struct Counters {
@@ -74,6 +89,11 @@ struct Snapshot {
     std::size_t pictures_ahead = 0;
     Time sound_ahead{};
     std::optional<Time> av_offset;
+    std::shared_ptr<const std::vector<Choice>> choices;  ///< Sound and text tracks; none before opening.
+    std::uint64_t sound_track = 0, text_track = 0;       ///< Which of them play; 0 for none.
+    std::shared_ptr<const Cues> cues;                    ///< Of the text track, as far as they are known.
+    /// The captions to be seen at `position`.
+    std::vector<const Cue*> showing() const;
 };
 
 /// One entry of the trace.
@@ -125,7 +145,14 @@ class Controller {
     void set_muted(bool muted);
     void set_rate(double rate);             ///< 0.25 to 4.
     void set_loop(Loop loop);
+    void choose_sound(std::uint64_t id);    ///< One of the snapshot's choices; goes on where it is.
+    void choose_text(std::uint64_t id);     ///< 0 for none.
     void release();
+    /// Plays, but is not heard before `first` has ended: then from the very sample after its last one. `first`
+    /// must be of the same mixer and outlive this call's taking effect. Without sound in both it waits for `start_now`.
+    void play_after(Controller& first);
+    /// Ends waiting for another one.
+    void start_now();
     /// Prepares and shows the held picture again, after the place to show it changed.
     void refresh();
     /// Does what the phase asks for: holds when intent is play, else plays.
@@ -150,7 +177,8 @@ class Controller {
 
 /// The tracks a controller would play of a clip, or why it can't.
 struct Selection { const Track* video = nullptr; const Track* audio = nullptr; std::optional<Error> lacking; };
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs);
+/// A track in `sound_language` counts before the default one.
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language = {});
 
 /// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
 std::shared_ptr<PictureSink> make_null_sink(Time refresh);

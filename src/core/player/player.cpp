@@ -15,7 +15,8 @@ using nlohmann::json;
 
 namespace {
 constexpr std::array<std::string_view, 3> mount_names{"window", "handset-upright", "handset-sideways"};
-constexpr std::array<std::string_view, control_count> control_names{"toggle", "back", "forward", "position", "volume", "full-screen"};
+constexpr std::array<std::string_view, control_count> control_names{"toggle", "back", "forward", "position", "volume", "full-screen", "tracks", "previous", "next", "strip"};
+constexpr std::array<std::string_view, 4> queue_names{"off", "once", "repeat-one", "repeat-all"};
 
 /// A mistake in a document, at a JSON pointer.
 struct Mistake { std::string at, what; };
@@ -99,6 +100,12 @@ SourceSpec source_from(const json& j, const std::string& at) {
     members(j, at, [&](auto& k, auto& v, auto p) {
         if (k == "name") s.name = text(v, p);
         else if (k == "file") s.file = text(v, p);
+        else if (k == "sound_language") s.sound_language = text(v, p);
+        else if (k == "text_language") s.text_language = text(v, p);
+        else if (k == "captions") {
+            if (!v.is_array() || v.size() > 100) throw Mistake{p, "must be a list of files"};
+            for (std::size_t i = 0; i < v.size(); ++i) s.captions.push_back(text(v[i], fmt::format("{}/{}", p, i)));
+        }
         else if (k == "start") s.start = start_from(v, p);
         else if (k == "loop") s.loop = loop_from(v, p);
         else if (k == "fit") s.fit = one_of<Fit>(v, p, std::array<std::string_view, 4>{"contain", "cover", "fill", "none"});
@@ -114,22 +121,28 @@ SourceSpec source_from(const json& j, const std::string& at) {
 }  // namespace
 
 std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std::size_t>(mount)); }
+std::string_view queue_name(Queue queue) { return queue_names.at(static_cast<std::size_t>(queue)); }
 std::string_view control_name(Control control) { return control_names.at(static_cast<std::size_t>(control)); }
 bool SourceSpec::operator==(const SourceSpec& o) const {
-    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y;
+    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions && sound_language == o.sound_language && text_language == o.text_language;
 }
 bool PlayerDocument::operator==(const PlayerDocument& o) const {
-    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && mount == o.mount && target == o.target;
+    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && queue == o.queue && mount == o.mount && target == o.target;
 }
 
 json to_json(const PlayerDocument& d) {
     json sources = json::array();
-    for (auto& s : d.sources)
+    for (auto& s : d.sources) {
         sources.push_back({{"name", s.name}, {"file", s.file}, {"start", start_json(s.start)}, {"loop", loop_json(s.loop)}, {"fit", std::string(fit_name(s.fit))}, {"align", {s.align_x, s.align_y}}});
+        // What is seldom there is written only where it is.
+        if (!s.captions.empty()) sources.back()["captions"] = s.captions;
+        if (!s.sound_language.empty()) sources.back()["sound_language"] = s.sound_language;
+        if (!s.text_language.empty()) sources.back()["text_language"] = s.text_language;
+    }
     return {{"ruedo", PlayerDocument::current_version},
             {"app", d.app_name},
             {"sources", sources},
-            {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume},
+            {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume}, {"queue", std::string(queue_name(d.queue))},
                         {"bar", {{"start", controls_json(d.bar.start)}, {"middle", controls_json(d.bar.middle)}, {"end", controls_json(d.bar.end)}}}}},
             {"mount", std::string(mount_name(d.mount))},
             {"target", d.target}};
@@ -157,6 +170,7 @@ Result<PlayerDocument> document_from_json(const json& j, std::string_view subjec
                         if (!colour) throw Mistake{pp, "must be a colour such as “#17131A”"};
                     } else if (pk == "skip_ns") d.skip = time(pv, pp);
                     else if (pk == "hide_after_ns") d.hide_after = time(pv, pp);
+                    else if (pk == "queue") d.queue = one_of<Queue>(pv, pp, queue_names);
                     else if (pk == "volume") d.volume = fraction(pv, pp);
                     else if (pk == "bar")
                         members(pv, pp, [&](auto& bk, auto& bv, auto bp) {
@@ -197,11 +211,18 @@ std::string resolve(const SourceSpec& source, const fs::path& folder) {
     return (file.is_absolute() ? file : (folder / file).lexically_normal()).string();
 }
 
-OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source) {
+OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source, const fs::path& folder) {
     OpenOptions o;
     o.start = source.start;
     o.loop = source.loop;
     o.volume = document.volume;
+    o.sound_language = source.sound_language;
+    o.text_language = source.text_language;
+    for (auto& file : source.captions) {
+        SourceSpec beside;
+        beside.file = file;
+        o.captions.push_back(resolve(beside, folder));
+    }
     return o;
 }
 

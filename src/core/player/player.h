@@ -14,9 +14,9 @@ enum class Mount { window, handset_upright, handset_sideways };
 std::string_view mount_name(Mount mount);
 
 /// The controls there are. Each shows what the controller's snapshot says, never a memory of its own.
-enum class Control { toggle, back, forward, position, volume, full_screen };
+enum class Control { toggle, back, forward, position, volume, full_screen, tracks, previous, next, strip };
 std::string_view control_name(Control control);
-inline constexpr std::size_t control_count = 6;
+inline constexpr std::size_t control_count = 10;
 
 struct SourceSpec {
     std::string name;                       ///< What the card and the app call it.
@@ -25,6 +25,8 @@ struct SourceSpec {
     Loop loop;
     Fit fit = Fit::contain;
     double align_x = 0.5, align_y = 0.5;    ///< 0 left or top, 1 right or bottom.
+    std::vector<std::string> captions;      ///< Files of captions, written as `file` is.
+    std::string sound_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
     bool operator==(const SourceSpec&) const;
 };
 
@@ -32,9 +34,13 @@ struct SourceSpec {
 struct Bar {
     std::vector<Control> start{Control::toggle, Control::back, Control::forward};
     std::vector<Control> middle{Control::position};
-    std::vector<Control> end{Control::volume, Control::full_screen};
+    std::vector<Control> end{Control::tracks, Control::volume, Control::full_screen};
     bool operator==(const Bar&) const = default;
 };
+
+/// What follows at the end of a source, when there are several.
+enum class Queue { off, once, repeat_one, repeat_all };
+std::string_view queue_name(Queue queue);
 
 struct PlayerDocument {
     static constexpr int current_version = 1;
@@ -45,6 +51,7 @@ struct PlayerDocument {
     Time hide_after = 3_s;                  ///< Controls hide after so long of playing without the pointer.
     double volume = 1;
     Bar bar;
+    Queue queue = Queue::off;
     Mount mount = Mount::window;            ///< What the workshop shows it in.
     std::string target = "desktop";         ///< What sources are judged for (see convert/targets.h).
     bool operator==(const PlayerDocument&) const;
@@ -57,7 +64,7 @@ Result<PlayerDocument> load_document(const std::filesystem::path& path);
 Outcome save_document(const PlayerDocument& document, const std::filesystem::path& path);
 /// Where a source is, for a document in `folder`: a path, or its address as it stands.
 std::string resolve(const SourceSpec& source, const std::filesystem::path& folder);
-OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source);
+OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source, const std::filesystem::path& folder);
 /// "harbour-lights" for "Harbour Lights": what files and programs may be called. Never empty.
 std::string file_stem(std::string_view app_name);
 

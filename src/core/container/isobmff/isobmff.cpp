@@ -320,6 +320,7 @@ Outcome IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
         case fourcc("fLaC"): track.codec = Codec::flac; break;
         case fourcc(".mp3"): track.codec = Codec::mp3; break;
         case fourcc("wvtt"): track.codec = Codec::webvtt; break;
+        case fourcc("tx3g"): track.codec = Codec::tx3g; break;
         default: break;
     }
     return {};

@@ -1,0 +1,316 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "text/cues.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <filesystem>
+
+namespace ruedo {
+namespace fs = std::filesystem;
+namespace {
+
+std::string_view trimmed(std::string_view s) {
+    while (!s.empty() && (s.front() == ' ' || s.front() == '\t')) s.remove_prefix(1);
+    while (!s.empty() && (s.back() == ' ' || s.back() == '\t')) s.remove_suffix(1);
+    return s;
+}
+
+/// Takes the next line off, whichever way lines end.
+bool next_line(std::string_view& rest, std::string_view& line) {
+    if (rest.empty()) return false;
+    auto end = rest.find_first_of("\r\n");
+    line = rest.substr(0, end);
+    rest.remove_prefix(std::min(rest.size(), line.size()));
+    if (rest.starts_with("\r\n")) rest.remove_prefix(2);
+    else if (!rest.empty()) rest.remove_prefix(1);
+    return true;
+}
+
+/// "mm:ss.ttt", "hh:mm:ss.ttt", or with a comma as SubRip has it.
+std::optional<Time> timestamp(std::string_view s) {
+    std::array<std::int64_t, 4> part{};
+    std::size_t parts = 0;
+    for (;;) {
+        auto end = s.find_first_of(":.,");
+        auto digits = s.substr(0, end);
+        if (digits.empty() || parts == 4) return std::nullopt;
+        if (std::from_chars(digits.data(), digits.data() + digits.size(), part[parts]).ptr != digits.data() + digits.size()) return std::nullopt;
+        ++parts;
+        if (end == std::string_view::npos) break;
+        bool fraction = s[end] != ':';
+        s.remove_prefix(end + 1);
+        if (fraction) {
+            if (s.size() != 3 || parts < 2) return std::nullopt;
+            std::int64_t ms = 0;
+            if (std::from_chars(s.data(), s.data() + 3, ms).ptr != s.data() + 3) return std::nullopt;
+            auto seconds = parts == 3 ? part[0] * 3600 + part[1] * 60 + part[2] : part[0] * 60 + part[1];
+            if (part[0] > 100'000 || part[parts - 1] > 59 || part[parts - 2] > (parts == 3 ? 59 : 100'000)) return std::nullopt;
+            return Time{(seconds * 1000 + ms) * 1'000'000};
+        }
+    }
+    return std::nullopt;
+}
+
+bool timing_line(std::string_view line, Cue& cue, std::string_view& settings) {
+    auto arrow = line.find("-->");
+    if (arrow == std::string_view::npos) return false;
+    auto from = timestamp(trimmed(line.substr(0, arrow)));
+    auto rest = trimmed(line.substr(arrow + 3));
+    auto space = rest.find_first_of(" \t");
+    auto to = timestamp(rest.substr(0, space));
+    if (!from || !to || *to <= *from) return false;
+    cue.start = *from, cue.end = *to;
+    settings = space == std::string_view::npos ? std::string_view{} : rest.substr(space + 1);
+    return true;
+}
+
+void read_settings(std::string_view settings, Cue& cue) {
+    auto number = [](std::string_view s, bool& percent) -> std::optional<double> {
+        percent = s.ends_with('%');
+        if (percent) s.remove_suffix(1);
+        double v = 0;
+        auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
+        return ec == std::errc() && end == s.data() + s.size() && std::abs(v) < 10'000 ? std::optional(v) : std::nullopt;
+    };
+    while (!(settings = trimmed(settings)).empty()) {
+        auto space = settings.find_first_of(" \t");
+        auto one = settings.substr(0, space);
+        settings.remove_prefix(one.size());
+        auto colon = one.find(':');
+        if (colon == std::string_view::npos) continue;
+        auto key = one.substr(0, colon), value = one.substr(colon + 1);
+        auto first = value.substr(0, value.find(','));
+        bool percent = false;
+        if (key == "line") {
+            if (auto v = number(first, percent); v && (!percent || (*v >= 0 && *v <= 100))) cue.line = v, cue.line_percent = percent;
+        } else if (key == "position") {
+            if (auto v = number(first, percent); v && percent && *v >= 0 && *v <= 100) cue.position = v;
+        } else if (key == "size") {
+            if (auto v = number(first, percent); v && percent && *v > 0 && *v <= 100) cue.size = *v;
+        } else if (key == "align") {
+            if (value == "start" || value == "left") cue.align = Cue::Align::start;
+            else if (value == "end" || value == "right") cue.align = Cue::Align::end;
+        }
+    }
+}
+
+std::string utf8(ByteView bytes) {
+    // UTF-16 is told by its byte order mark; UTF-8's own is dropped. What is not UTF-8 is taken as Latin-1.
+    if (bytes.size() >= 2 && ((bytes[0] == 0xFE && bytes[1] == 0xFF) || (bytes[0] == 0xFF && bytes[1] == 0xFE))) {
+        bool big = bytes[0] == 0xFE;
+        std::string out;
+        auto put = [&](std::uint32_t c) {
+            if (c < 0x80) out += static_cast<char>(c);
+            else if (c < 0x800) out += static_cast<char>(0xC0 | c >> 6), out += static_cast<char>(0x80 | (c & 63));
+            else if (c < 0x10000) out += static_cast<char>(0xE0 | c >> 12), out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
+            else out += static_cast<char>(0xF0 | c >> 18), out += static_cast<char>(0x80 | (c >> 12 & 63)), out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
+        };
+        std::uint32_t high = 0;
+        for (std::size_t i = 2; i + 1 < bytes.size(); i += 2) {
+            std::uint32_t u = big ? static_cast<std::uint32_t>(bytes[i]) << 8 | bytes[i + 1] : static_cast<std::uint32_t>(bytes[i + 1]) << 8 | bytes[i];
+            if (u >= 0xD800 && u < 0xDC00) high = u;
+            else if (u >= 0xDC00 && u < 0xE000 && high) put(0x10000 + ((high - 0xD800) << 10) + (u - 0xDC00)), high = 0;
+            else put(u);
+        }
+        return out;
+    }
+    if (bytes.size() >= 3 && bytes[0] == 0xEF && bytes[1] == 0xBB && bytes[2] == 0xBF) bytes = bytes.subspan(3);
+    bool valid = true;
+    for (std::size_t i = 0; i < bytes.size() && valid;) {
+        auto lead = bytes[i];
+        std::size_t n = lead < 0x80 ? 1 : (lead & 0xE0) == 0xC0 ? 2 : (lead & 0xF0) == 0xE0 ? 3 : (lead & 0xF8) == 0xF0 ? 4 : 0;
+        if (n == 0 || i + n > bytes.size()) valid = false;
+        for (std::size_t k = 1; valid && k < n; ++k) valid = (bytes[i + k] & 0xC0) == 0x80;
+        i += std::max<std::size_t>(n, 1);
+    }
+    if (valid) return {bytes.begin(), bytes.end()};
+    std::string out;
+    for (auto b : bytes) {
+        if (b < 0x80) out += static_cast<char>(b);
+        else out += static_cast<char>(0xC0 | b >> 6), out += static_cast<char>(0x80 | (b & 63));
+    }
+    return out;
+}
+}  // namespace
+
+std::string Cue::text() const {
+    std::string all;
+    for (auto& r : runs) all += r.text;
+    return all;
+}
+
+std::vector<CueRun> parse_cue_text(std::string_view s) {
+    std::vector<CueRun> runs;
+    CueRun now;
+    auto flush = [&] {
+        if (!now.text.empty()) runs.push_back(now);
+        now.text.clear();
+    };
+    for (std::size_t i = 0; i < s.size();) {
+        if (s[i] == '<' || (s[i] == '{' && i + 1 < s.size() && s[i + 1] == '\\')) {
+            auto close = s.find(s[i] == '<' ? '>' : '}', i);
+            if (close == std::string_view::npos) break;
+            auto tag = s.substr(i + 1, close - i - 1);
+            bool off = tag.starts_with('/');
+            auto name = (off ? tag.substr(1) : tag).substr(0, (off ? tag.substr(1) : tag).find_first_of(". \t"));
+            bool* which = name == "i" ? &now.italic : name == "b" ? &now.bold : name == "u" ? &now.underline : nullptr;
+            if (which && *which == off) flush(), *which = !off;
+            i = close + 1;
+        } else if (s[i] == '&') {
+            static constexpr std::array<std::pair<std::string_view, std::string_view>, 6> names{{{"&amp;", "&"}, {"&lt;", "<"}, {"&gt;", ">"}, {"&nbsp;", "\u00A0"}, {"&lrm;", "\u200E"}, {"&rlm;", "\u200F"}}};
+            auto it = std::find_if(names.begin(), names.end(), [&](auto& n) { return s.substr(i).starts_with(n.first); });
+            now.text += it == names.end() ? "&" : it->second;
+            i += it == names.end() ? 1 : it->first.size();
+        } else {
+            now.text += s[i++];
+        }
+    }
+    flush();
+    return runs;
+}
+
+Result<Cues> parse_captions(ByteView file, std::string_view name) {
+    auto all = utf8(file);
+    std::string_view rest(all), line;
+    Cues cues;
+    bool webvtt = rest.starts_with("WEBVTT");
+    if (webvtt) {
+        // The header goes up to the first empty line.
+        while (next_line(rest, line) && !line.empty())
+            if (line.starts_with("Language:")) cues.language = trimmed(line.substr(9));
+    }
+    std::size_t arrows = 0;
+    while (next_line(rest, line)) {
+        if (trimmed(line).empty()) continue;
+        bool aside = webvtt && (line == "NOTE" || line.starts_with("NOTE ") || line.starts_with("NOTE\t") || line == "STYLE" || line == "REGION");
+        // An identifier or a number may stand before the times.
+        if (!aside && line.find("-->") == std::string_view::npos) {
+            auto after = rest;
+            std::string_view second;
+            if (next_line(after, second) && second.find("-->") != std::string_view::npos) rest = after, line = second;
+        }
+        Cue cue;
+        std::string_view settings;
+        bool has_times = line.find("-->") != std::string_view::npos;
+        arrows += has_times;
+        bool good = !aside && timing_line(line, cue, settings);
+        std::string text;
+        while (next_line(rest, line) && !line.empty()) {
+            if (!text.empty()) text += '\n';
+            text += line;
+        }
+        if (!good) {
+            cues.skipped += has_times && !aside;
+            continue;
+        }
+        if (webvtt) read_settings(settings, cue);
+        cue.runs = parse_cue_text(text);
+        if (!cue.runs.empty() && cues.list.size() < 200'000) cues.list.push_back(std::move(cue));
+    }
+    if (!webvtt && arrows == 0) return fail(Code::not_media, fmt::format("“{}” holds no captions: it is neither WebVTT nor SubRip.", name), "Choose a .vtt or .srt file.");
+    std::stable_sort(cues.list.begin(), cues.list.end(), [](auto& a, auto& b) { return a.start < b.start; });
+    return cues;
+}
+
+Result<Cues> load_captions(const std::string& source) {
+    TRY(auto bytes, open_source(source));
+    Bytes all;
+    constexpr std::size_t most = 16 << 20, step = 64 << 10;
+    for (;;) {
+        auto at = all.size();
+        all.resize(at + step);
+        TRY(auto got, bytes->read_at(at, std::span(all).subspan(at)));
+        all.resize(at + got);
+        if (got < step) break;
+        if (all.size() > most) return fail(Code::limit, fmt::format("“{}” is too large for captions.", bytes->name()), "Choose a .vtt or .srt file.");
+    }
+    TRY(auto cues, parse_captions(all, bytes->name()));
+    if (cues.language.empty()) cues.language = language_of_name(bytes->name());
+    return cues;
+}
+
+bool shows_captions(const Track& t) {
+    return t.kind == Kind::text && !t.problem && (t.codec == Codec::webvtt || t.codec == Codec::subrip || t.codec == Codec::tx3g);
+}
+
+void cues_of_packet(const Track& track, const PacketHead& head, ByteView data, std::vector<Cue>& out) {
+    Cue cue;
+    cue.start = head.pts;
+    cue.end = head.pts + head.duration;
+    auto add = [&](std::string_view text) {
+        while (text.ends_with('\n') || text.ends_with('\0')) text.remove_suffix(1);
+        cue.runs = parse_cue_text(text);
+        if (!cue.runs.empty() && cue.end > cue.start) out.push_back(cue);
+    };
+    if (track.codec_tag == "wvtt") {
+        ByteReader r(data);
+        while (r.left() >= 8) {
+            auto size = r.u32();
+            auto type = r.u32();
+            ByteReader inner(r.take(size >= 8 ? size - 8 : 0));
+            if (type != fourcc("vttc")) continue;
+            cue.line.reset(), cue.position.reset(), cue.line_percent = false, cue.size = 100, cue.align = Cue::Align::centre;
+            std::string text;
+            while (inner.left() >= 8) {
+                auto n = inner.u32();
+                auto what = inner.u32();
+                auto body = inner.take(n >= 8 ? n - 8 : 0);
+                std::string_view chars(reinterpret_cast<const char*>(body.data()), body.size());
+                if (what == fourcc("sttg")) read_settings(chars, cue);
+                if (what == fourcc("payl")) text = utf8(body);
+            }
+            add(text);
+        }
+    } else if (track.codec == Codec::tx3g) {
+        ByteReader r(data);
+        auto text = r.take(r.u16());
+        if (!r.overrun()) add(utf8(text));
+    } else {
+        add(utf8(data));
+    }
+}
+
+Result<Cues> read_cues(Clip& clip, const Track& track) {
+    Cues cues;
+    cues.language = track.language;
+    auto reader = clip.reader(track.id);
+    PacketHead head;
+    Bytes data;
+    for (;;) {
+        TRY(bool more, reader->next(head));
+        if (!more || cues.list.size() > 200'000) break;
+        if (head.size > (1 << 20)) continue;
+        if (!reader->read(data)) break;
+        cues_of_packet(track, head, data, cues.list);
+    }
+    std::stable_sort(cues.list.begin(), cues.list.end(), [](auto& a, auto& b) { return a.start < b.start; });
+    return cues;
+}
+
+std::string language_of_name(const std::string& file) {
+    auto stem = fs::path(file).stem().string();
+    auto dot = stem.rfind('.');
+    auto part = dot == std::string::npos ? std::string() : stem.substr(dot + 1);
+    bool tag = part.size() >= 2 && part.size() <= 11 && std::all_of(part.begin(), part.end(), [](unsigned char c) { return std::isalnum(c) || c == '-'; }) && std::isalpha(static_cast<unsigned char>(part[0]));
+    return !tag ? std::string() : part.size() == 3 ? bcp47_from_iso639(part) : part;
+}
+
+std::vector<std::string> captions_beside(const std::string& source) {
+    fs::path clip(source);
+    auto stem = clip.stem().string();
+    std::vector<std::string> found;
+    std::error_code ec;
+    std::size_t seen = 0;
+    for (fs::directory_iterator it(clip.has_parent_path() ? clip.parent_path() : fs::path("."), ec), end; !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
+        auto extension = it->path().extension();
+        if (extension != ".vtt" && extension != ".srt") continue;
+        auto name = it->path().stem().string();
+        if (name == stem || (name.starts_with(stem + ".") && !language_of_name(it->path().filename().string()).empty())) found.push_back(it->path().string());
+    }
+    std::sort(found.begin(), found.end());
+    return found;
+}
+
+}  // namespace ruedo

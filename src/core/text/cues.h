@@ -1,0 +1,54 @@
+// SPDX-License-Identifier: Apache-2.0
+// Captions: WebVTT (W3C WebVTT: The Web Video Text Tracks Format) and SubRip, from files of their own and from
+// tracks inside a clip.
+#pragma once
+#include "io/io.h"
+#include "media/media.h"
+
+namespace ruedo {
+
+struct CueRun {
+    std::string text;                  ///< UTF-8; lines end with '\n'.
+    bool italic = false, bold = false, underline = false;
+    bool operator==(const CueRun&) const = default;
+};
+
+/// One caption, with those of its settings that move it (WebVTT clause 4.4).
+struct Cue {
+    enum class Align { start, centre, end };
+    Time start{}, end{};
+    std::vector<CueRun> runs;
+    /// Lines from the top, negative from the bottom; or with `line_percent` a share of the picture's height.
+    std::optional<double> line;
+    bool line_percent = false;
+    std::optional<double> position;    ///< Percent across; by default what `align` says.
+    double size = 100;                 ///< Percent of the picture's width.
+    Align align = Align::centre;
+    std::string text() const;
+};
+
+struct Cues {
+    std::vector<Cue> list;             ///< By start.
+    std::size_t skipped = 0;           ///< Cues that could not be followed.
+    std::string language;
+};
+
+/// Either format, told by its content. `not-media` for what is neither.
+Result<Cues> parse_captions(ByteView file, std::string_view name);
+Result<Cues> load_captions(const std::string& source);
+/// The text of one cue with its tags made into runs.
+std::vector<CueRun> parse_cue_text(std::string_view text);
+
+/// Whether captions of this codec can be shown.
+bool shows_captions(const Track& track);
+/// The cues of one packet of a text track; several or none in MP4 (ISO/IEC 14496-30 clause 7), one elsewhere.
+void cues_of_packet(const Track& track, const PacketHead& head, ByteView data, std::vector<Cue>& out);
+/// All cues of a track. Reads the whole track.
+Result<Cues> read_cues(Clip& clip, const Track& track);
+
+/// Caption files beside a clip: the same name but for “.vtt”, “.srt”, or “.LANGUAGE.vtt”.
+std::vector<std::string> captions_beside(const std::string& source);
+/// "en" of "lantern.en.vtt"; empty when the name does not say.
+std::string language_of_name(const std::string& file);
+
+}  // namespace ruedo

@@ -1,0 +1,91 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "view/captions.h"
+
+#include <QPainter>
+#include <QTextDocument>
+#include <QTextOption>
+#include <algorithm>
+
+#include "view/look.h"
+
+namespace ruedo {
+
+CaptionsLayer::CaptionsLayer(QWidget* parent) : QWidget(parent) {
+    setAttribute(Qt::WA_TransparentForMouseEvents);
+    setAccessibleName("Captions");
+    hide();
+}
+
+void CaptionsLayer::follow(const Snapshot& snapshot, const QRectF& picture, double free_below) {
+    std::vector<Cue> now;
+    bool moving = snapshot.state.phase != Phase::failed && snapshot.state.phase != Phase::opening;
+    if (moving)
+        for (auto* cue : snapshot.showing()) now.push_back(*cue);
+    auto same = now.size() == shown_.size() && picture == picture_ && free_below == free_below_;
+    for (std::size_t i = 0; same && i < now.size(); ++i) same = now[i].start == shown_[i].start && now[i].runs == shown_[i].runs;
+    if (same) return;
+    shown_ = std::move(now), picture_ = picture, free_below_ = free_below;
+    setAccessibleDescription(lines().join(' '));
+    setVisible(!shown_.empty());
+    update();
+}
+
+QStringList CaptionsLayer::lines() const {
+    QStringList all;
+    for (auto& c : shown_) all << text(c.text());
+    return all;
+}
+
+void CaptionsLayer::paintEvent(QPaintEvent*) {
+    QPainter g(this);
+    g.setRenderHint(QPainter::Antialiasing);
+    auto area = picture_.adjusted(picture_.width() * 0.02, picture_.height() * 0.02, -picture_.width() * 0.02, -picture_.height() * 0.02);
+    auto font = look::font(look::Size::body);
+    font.setPixelSize(std::max(12, static_cast<int>(picture_.height() * 0.053)));
+    double line_height = QFontMetricsF(font).lineSpacing() * 1.1, lowest = std::min(area.bottom(), height() - free_below_);
+    // Captions without a line of their own stack upwards from the bottom, the last one lowest.
+    for (auto cue = shown_.rbegin(); cue != shown_.rend(); ++cue) {
+        QString html;
+        for (auto& r : cue->runs) {
+            auto words = text(r.text).toHtmlEscaped().replace('\n', "<br>");
+            if (r.italic) words = "<i>" + words + "</i>";
+            if (r.bold) words = "<b>" + words + "</b>";
+            if (r.underline) words = "<u>" + words + "</u>";
+            html += words;
+        }
+        bool start = cue->align == Cue::Align::start, end = cue->align == Cue::Align::end;
+        double across = cue->position.value_or(start ? 0 : end ? 100 : 50) / 100;
+        // The box may not reach beyond the edge on the side to which it grows (WebVTT clause 7.2).
+        double room = start ? 1 - across : end ? across : 2 * std::min(across, 1 - across);
+        double wide = area.width() * std::clamp(std::min(cue->size / 100, room), 0.1, 1.0);
+        QTextDocument d;
+        d.setDefaultFont(font);
+        d.setDocumentMargin(4);
+        QTextOption option(start ? Qt::AlignLeft : end ? Qt::AlignRight : Qt::AlignHCenter);
+        option.setWrapMode(QTextOption::WrapAtWordBoundaryOrAnywhere);
+        d.setDefaultTextOption(option);
+        d.setHtml("<span style='color:#F7F1E5'>" + html + "</span>");
+        d.setTextWidth(wide);
+        double tall = d.size().height(), used = std::min(wide, d.idealWidth());
+        double x = area.left() + area.width() * across - (start ? 0 : end ? wide : wide / 2);
+        double y = 0;
+        if (!cue->line) {
+            y = lowest - tall;
+            lowest = y - 2;
+        } else if (cue->line_percent) {
+            y = area.top() + (area.height() - tall) * *cue->line / 100;
+        } else {
+            y = *cue->line < 0 ? area.bottom() + *cue->line * line_height : area.top() + *cue->line * line_height;
+        }
+        y = std::clamp(y, area.top(), std::max(area.top(), height() - free_below_ - tall));
+        double shift = start ? 0 : end ? wide - used : (wide - used) / 2;
+        g.setPen(Qt::NoPen);
+        g.setBrush(QColor(0x17, 0x13, 0x1A, 205));
+        g.drawRect(QRectF(x + shift, y, used, tall));
+        g.translate(x, y);
+        d.drawContents(&g);
+        g.translate(-x, -y);
+    }
+}
+
+}  // namespace ruedo

@@ -1,0 +1,20 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "view/poster.h"
+
+namespace ruedo {
+
+QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel) {
+    auto tracks = select_tracks(clip->info(), CodecRegistry::standard());
+    if (!tracks || !tracks->video) return {};
+    auto at = std::min(2_s, clip->info().duration / 4);
+    auto& f = tracks->video->video;
+    auto reader = PictureReader::open(std::move(clip), *tracks->video, CodecRegistry::standard());
+    if (!reader) return {};
+    auto picture = (*reader)->at(at, cancel);
+    if (!picture) return {};
+    auto r = fit_rect(Fit::contain, f.display_width(), f.display_height(), width, height);
+    auto image = render(*picture, static_cast<int>(r.width), static_cast<int>(r.height));
+    return QImage(image.pixels.data(), image.width, image.height, image.stride(), QImage::Format_RGB32).copy();
+}
+
+}  // namespace ruedo

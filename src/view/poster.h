@@ -1,0 +1,13 @@
+// SPDX-License-Identifier: Apache-2.0
+#pragma once
+#include <QImage>
+
+#include "playback/playback.h"
+
+namespace ruedo {
+
+/// A picture from two seconds into a clip, or from its first quarter where it is short, fitted into this many pixels.
+/// Nothing where there are no pictures. Blocks; for threads beside the window's.
+QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel = nullptr);
+
+}  // namespace ruedo

@@ -1,0 +1,191 @@
+// SPDX-License-Identifier: Apache-2.0
+// Captions from every place they come from, and choosing tracks while playing.
+#include <cmath>
+
+#include "support.h"
+#include "text/cues.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+Cues parse(std::string_view s) { return value(parse_captions({reinterpret_cast<const std::uint8_t*>(s.data()), s.size()}, "x.vtt")); }
+}  // namespace
+
+TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
+    auto c = parse("\xEF\xBB\xBFWEBVTT - lights\r\nLanguage: en\r\n\r\nNOTE nothing --> here\r\n\r\nSTYLE\n::cue {}\n\nfirst\n00:01.000 --> 00:02.500 line:0 position:10%,line-left align:start size:40%\nHello <b>there</b>\nand <i.loud>again</i> &amp; &lt;more&gt;\n\n"
+                   "01:00:00.000 --> 01:00:01.000 line:25% align:end\nlate\n\n00:05.000 --> 00:04.000\nbackwards\n\n00:03.000 --> 00:04.000\n\n00:02.000 --> 00:06.000\nearly and long");
+    REQUIRE(c.list.size() == 3);
+    CHECK(c.language == "en");
+    CHECK(c.skipped == 1);
+    CHECK(c.list[0].start == 1_s);
+    CHECK(c.list[0].end == 2500_ms);
+    CHECK(c.list[0].line == 0.0);
+    CHECK_FALSE(c.list[0].line_percent);
+    CHECK(c.list[0].position == 10.0);
+    CHECK(c.list[0].size == 40);
+    CHECK(c.list[0].align == Cue::Align::start);
+    CHECK(c.list[0].text() == "Hello there\nand again & <more>");
+    CHECK(c.list[0].runs == std::vector<CueRun>{{"Hello "}, {"there", false, true, false}, {"\nand "}, {"again", true, false, false}, {" & <more>"}});
+    CHECK(c.list[1].text() == "early and long");
+    CHECK(c.list[2].start == 3600_s);
+    CHECK(c.list[2].line == 25.0);
+    CHECK(c.list[2].line_percent);
+    CHECK(c.list[2].align == Cue::Align::end);
+}
+
+TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
+    std::string plain = "1\n00:00:01,000 --> 00:00:02,000\nGr\xC3\xB6\xC3\x9F" "e {\\an8}oben\n\n2\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i>\nZeilen\n";
+    auto c = parse(plain);
+    REQUIRE(c.list.size() == 2);
+    CHECK(c.list[0].text() == "Größe oben");
+    CHECK(c.list[1].text() == "zwei\nZeilen");
+    std::string wide = "\xFF\xFE";
+    for (char ch : std::string("1\n00:00:01,000 --> 00:00:02,000\nwide\n")) wide += ch, wide += '\0';
+    CHECK(parse(wide).list.at(0).text() == "wide");
+    CHECK(parse("1\r00:00:01,000 --> 00:00:02,000\rGr\xF6\xDF" "e\r").list.at(0).text() == "Größe");
+    std::string nothing = "just a letter";
+    CHECK(parse_captions({reinterpret_cast<const std::uint8_t*>(nothing.data()), nothing.size()}, "x").error().code == Code::not_media);
+}
+
+TEST_CASE("captions inside Matroska are those their maker put in") {
+    auto clip = open("text_webvtt.mkv");
+    auto& track = clip->info().tracks.at(2);
+    REQUIRE(shows_captions(track));
+    auto cues = value(read_cues(*clip, track));
+    auto& wanted = facts("text_webvtt.mkv")["tracks"][2]["cues"];
+    REQUIRE(cues.list.size() == wanted.size());
+    for (std::size_t i = 0; i < wanted.size(); ++i) {
+        CHECK(std::abs(cues.list[i].start.seconds() - wanted[i]["start_s"].get<double>()) < 1e-6);
+        CHECK(std::abs(cues.list[i].end.seconds() - wanted[i]["end_s"].get<double>()) < 1e-6);
+    }
+    CHECK(cues.list[1].text() == "Größe: 3 µm");
+    CHECK(cues.list[1].runs.at(1).italic);
+}
+
+TEST_CASE("captions in MP4 samples, both kinds") {
+    Track t;
+    t.kind = Kind::text;
+    std::vector<Cue> out;
+    PacketHead head{.pts = 1_s, .duration = 2_s, .trim_end = {}, .keyframe = true, .size = 0, .offset = {}, .config = {}};
+    ByteWriter w;
+    auto box = [](std::string_view type, ByteView body) {
+        ByteWriter b;
+        b.u32(body.size() + 8).text(type).raw(body);
+        return b.bytes;
+    };
+    auto bytes = [](std::string_view s) { return Bytes(s.begin(), s.end()); };
+    auto inner = box("sttg", bytes("line:0 align:end"));
+    auto payload = box("payl", bytes("One <b>cue</b>"));
+    inner.insert(inner.end(), payload.begin(), payload.end());
+    auto sample = box("vttc", inner);
+    auto second = box("vttc", box("payl", bytes("another")));
+    sample.insert(sample.end(), second.begin(), second.end());
+    t.codec = Codec::webvtt, t.codec_tag = "wvtt";
+    cues_of_packet(t, head, sample, out);
+    REQUIRE(out.size() == 2);
+    CHECK(out[0].text() == "One cue");
+    CHECK(out[0].line == 0.0);
+    CHECK(out[0].align == Cue::Align::end);
+    CHECK(out[1].text() == "another");
+    CHECK_FALSE(out[1].line);
+    cues_of_packet(t, head, box("vtte", {}), out);
+    CHECK(out.size() == 2);
+    t.codec = Codec::tx3g, t.codec_tag = "tx3g";
+    ByteWriter timed;
+    timed.u16(5).text("plain").u32(12).text("styl").u32(0);
+    cues_of_packet(t, head, timed.bytes, out);
+    REQUIRE(out.size() == 3);
+    CHECK(out[2].text() == "plain");
+    cues_of_packet(t, head, Bytes{0, 9, 'x'}, out);
+    CHECK(out.size() == 3);
+}
+
+TEST_CASE("captions beside a clip are found by its name") {
+    Folder folder;
+    for (auto name : {"lantern.webm", "lantern.vtt", "lantern.de.srt", "lantern.old.notes.vtt", "lanterns.vtt", "other.vtt"}) put(folder / name, Bytes{'x'});
+    std::vector<std::string> names;
+    for (auto& f : captions_beside((folder / "lantern.webm").string())) names.push_back(fs::path(f).filename().string());
+    CHECK(names == std::vector<std::string>{"lantern.de.srt", "lantern.old.notes.vtt", "lantern.vtt"});
+    CHECK(language_of_name("lantern.de.srt") == "de");
+    CHECK(language_of_name("lantern.srt").empty());
+}
+
+TEST_CASE("captions change bytes at random and nothing breaks") {
+    std::string good = "WEBVTT\n\n00:01.000 --> 00:02.500 line:0\nHello <b>there</b>\n\n1\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i> &amp;\n";
+    std::mt19937 random(4);
+    for (int i = 0; i < 20'000; ++i) {
+        auto s = good;
+        for (int k = 0; k < 1 + i % 5; ++k) s[random() % s.size()] = static_cast<char>(random());
+        if (i % 3 == 0) s.resize(random() % s.size());
+        auto c = parse_captions({reinterpret_cast<const std::uint8_t*>(s.data()), s.size()}, "x");
+        if (c) for (auto& cue : c->list) REQUIRE(cue.end > cue.start);
+    }
+}
+
+TEST_CASE("what is shown is what its times say, whatever the order of ends") {
+    Stage stage;
+    Folder folder;
+    std::string text = "WEBVTT\n\n00:00.500 --> 00:05.000\nlong\n\n00:01.000 --> 00:02.000\nshort\n";
+    put(folder / "c.en.vtt", {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    stage.controller.open(fixture("vp9_opus.webm").string(), {.start = {Start::How::play, {}}, .text_language = "en", .captions = {(folder / "c.en.vtt").string()}});
+    auto at = [&](Time t) {
+        stage.controller.seek(t);
+        stage.controller.pause();
+        stage.run(200_ms);
+        stage.settle();
+        std::string all;
+        for (auto* c : stage.now().showing()) all += c->text() + ";";
+        return all;
+    };
+    stage.run(100_ms);
+    CHECK(at(200_ms).empty());
+    CHECK(at(700_ms) == "long;");
+    CHECK(at(1500_ms) == "long;short;");
+    CHECK(at(2500_ms) == "long;");
+    CHECK(at(5500_ms).empty());
+    stage.controller.choose_text(0);
+    CHECK(at(700_ms).empty());
+    CHECK(stage.now().choices->size() == 2);
+}
+
+TEST_CASE("another sound track goes on within a tenth of a second, at the right place") {
+    Stage stage;
+    std::vector<float> heard;
+    stage.mixer.on_mix([&](std::span<const float> s, std::int64_t) { heard.insert(heard.end(), s.begin(), s.end()); });
+    stage.controller.open(fixture("two_audio_languages.mkv").string(), {.start = {Start::How::play, {}}});
+    stage.run(1500_ms);
+    REQUIRE(stage.now().choices->size() == 2);
+    CHECK(stage.now().choices->at(1).title == "German");
+    auto before = stage.now().sound_track;
+    stage.controller.choose_sound(stage.now().choices->at(1).id);
+    stage.run(5_s);
+    CHECK(stage.now().sound_track != before);
+    // Bursts of 1 kHz before, of 2 kHz after, all at whole seconds of media time.
+    auto frequency = [&](std::size_t from) {
+        int crossings = 0;
+        for (std::size_t i = from; i < from + 1920; ++i) crossings += (heard[2 * i] < 0) != (heard[2 * i + 2] < 0);
+        return crossings / 2.0 / 0.04;
+    };
+    std::vector<std::size_t> onsets;
+    std::size_t quiet = 48'000;
+    for (std::size_t i = 0; i + 2000 < heard.size() / 2; ++i) {
+        if (std::abs(heard[2 * i]) > 0.05F) {
+            if (quiet > 9600) onsets.push_back(i);
+            quiet = 0;
+        } else {
+            ++quiet;
+        }
+    }
+    REQUIRE(onsets.size() >= 5);
+    CHECK(std::abs(frequency(onsets[1]) - 1000) < 60);
+    CHECK(std::abs(frequency(onsets[2]) - 2000) < 120);
+    CHECK(onsets[2] - onsets[1] < 48'000 + 4'800);  // the gap is what the second took longer
+    CHECK(onsets[2] - onsets[1] > 48'000 - 480);
+    CHECK(onsets[3] - onsets[2] == Approx(48'000).margin(480));
+    // A language that is asked for from the start.
+    Stage german;
+    german.controller.open(fixture("two_audio_languages.mkv").string(), {.sound_language = "de"});
+    german.run(500_ms);
+    CHECK(german.now().sound_track == stage.now().sound_track);
+}
