@@ -7,6 +7,7 @@
 #include <cstdio>
 #include <iostream>
 
+#include "catalogue/catalogue.h"
 #include "convert/targets.h"
 #include "pack/pack.h"
 
@@ -143,7 +144,7 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
 
 Error wrong_usage(std::string sentence) { return {Code::usage, std::move(sentence), "Run “ruedo --help” to see how it is used."}; }
 
-constexpr std::array<std::string_view, 5> command_names{"inspect", "frames", "play", "pack", "targets"};
+constexpr std::array<std::string_view, 6> command_names{"inspect", "frames", "play", "pack", "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -172,6 +173,11 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
     inspect_command->add_option("--target", target, "A target to judge it for; see “ruedo targets”");
     auto* targets_command = app.add_subcommand("targets", "The targets that sources can be judged for");
     targets_command->add_flag("--json", json_flag, "One JSON document on standard output");
+    std::string host, access_key;
+    auto* key_command = app.add_subcommand("key", "Keeps the access key for a catalogue in your settings");
+    key_command->add_option("HOST", host, "Host of the catalogue, with its port")->required();
+    key_command->add_option("KEY", access_key, "The key; without one the kept key is forgotten");
+    key_command->add_flag("--json", json_flag, "One JSON document on standard output");
     auto* frames_command = add("frames", "Pictures at given times, as PNG", "FILE");
     frames_command->add_option("--at", at, "Times with units, separated by commas")->required();
     frames_command->add_option("--out", out, "Folder to write into")->required();
@@ -207,6 +213,10 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
         }
         if (times.empty()) return finish(std::unexpected(wrong_usage("--at needs at least one time.")), as_json);
         return finish(frames(source, times, out), as_json);
+    }
+    if (key_command->parsed()) {
+        auto kept = KeyFile().set(host, access_key);
+        return finish(kept ? Result<json>(json{{"host", host}, {"kept", !access_key.empty()}, {"file", KeyFile::standard().string()}}) : std::unexpected(kept.error()), as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
     if (pack_command->parsed()) return finish(pack_project(source, out), as_json);

@@ -11,7 +11,6 @@
 #include <QThreadPool>
 #include <algorithm>
 
-#include "container/container.h"
 #include "view/look.h"
 #include "view/poster.h"
 
@@ -78,6 +77,32 @@ class PlayerView::Bar : public QWidget {
     std::vector<VolumeControl*> volumes_;
 };
 
+/// A still in the place of the picture.
+class PlayerView::Poster : public QWidget {
+  public:
+    explicit Poster(QWidget* parent) : QWidget(parent) {
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        setAccessibleName("Poster");
+        hide();
+    }
+    void set(const QImage& image) {
+        if (image.cacheKey() != image_.cacheKey()) image_ = image, update();
+        if (isVisible() == image_.isNull()) setVisible(!image_.isNull());
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.setRenderHint(QPainter::SmoothPixmapTransform);
+        g.fillRect(rect(), look::surround);
+        auto size = QSizeF(image_.size()).scaled(QSizeF(this->size()), Qt::KeepAspectRatio);
+        g.drawImage(QRectF(QPointF(width() - size.width(), height() - size.height()) / 2, size), image_);
+    }
+
+  private:
+    QImage image_;
+};
+
 /// Turns only while something can still come.
 class PlayerView::WaitingSign : public QWidget {
   public:
@@ -137,6 +162,7 @@ class PlayerView::StartMark : public QAbstractButton {
 
 PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), host_(host) {
     surface_ = new PictureSurface(this);
+    poster_ = new Poster(this);
     captions_ = new CaptionsLayer(this);
     renew();
     surface_->on_resized = [this] { controller_->refresh(); };
@@ -245,13 +271,13 @@ void PlayerView::fill_queue() {
         strip->set_items(std::move(items));
     }
     bool strips = bar_ && !bar_->strips_.empty();
-    for (std::size_t i = 0; strips && i < document_.sources.size(); ++i) {
-        if (posters_.contains(i)) continue;
+    for (std::size_t i = 0; i < document_.sources.size(); ++i) {
+        // A strip wants all of them; a service's poster is there long before its clip.
+        if (posters_.contains(i) || !(strips || document_.sources[i].file.starts_with("catalogue"))) continue;
         posters_[i] = {};
         QThreadPool::globalInstance()->start([this_ = QPointer(this), i, source = resolve(document_.sources[i], folder_)] {
-            auto clip = open_clip(source);
-            if (!clip) return;
-            auto poster = make_poster(std::shared_ptr<Clip>(std::move(*clip)), 168, 104);
+            auto poster = find_poster(source, 960, 640);
+            if (poster.isNull()) return;
             QMetaObject::invokeMethod(qApp, [this_, i, source, poster] {
                 if (this_ && i < this_->document_.sources.size() && resolve(this_->document_.sources[i], this_->folder_) == source) this_->set_poster(i, poster);
             }, Qt::QueuedConnection);
@@ -359,6 +385,9 @@ void PlayerView::follow() {
     bar_->show_context(context);
     if (bar_->isVisible() != shown) bar_->setVisible(shown);
     if (!shown && full_screen_) setCursor(Qt::BlankCursor);
+    // Until the first frame of what is being opened, its poster.
+    bool before_first = s.state.phase == Phase::opening && posters_.contains(index_) && !posters_[index_].isNull() && s.has_video == false;
+    poster_->set(before_first ? posters_[index_] : QImage());
     captions_->follow(s, surface_->picture_rect(), shown ? height() - bar_->geometry().top() + 4 : 8);
     // A moment's wait is no news.
     bool waiting = s.motion == Motion::starved && !failed && monotonic_now() - s.since > 300_ms;
@@ -377,6 +406,7 @@ void PlayerView::follow() {
 void PlayerView::resizeEvent(QResizeEvent*) {
     surface_->setGeometry(rect());
     captions_->setGeometry(rect());
+    poster_->setGeometry(rect());
     trouble_->setGeometry(rect().adjusted(width() / 10, 0, -width() / 10, 0));
     waiting_->move(rect().center() - QPoint(32, 32));
     start_mark_->move(rect().center() - QPoint(44, 44));

@@ -53,6 +53,7 @@ class PlayerView : public QWidget {
 
   private:
     class Bar;
+    class Poster;
     class WaitingSign;
     class StartMark;
     void build_bar();
@@ -69,6 +70,7 @@ class PlayerView : public QWidget {
     std::unique_ptr<PlayQueue> queue_;
     std::shared_ptr<Controller> controller_;
     CaptionsLayer* captions_;
+    Poster* poster_;
     std::map<std::size_t, QImage> posters_;
     Bar* bar_ = nullptr;
     WaitingSign* waiting_;

@@ -10,4 +10,7 @@ namespace ruedo {
 /// Nothing where there are no pictures. Blocks; for threads beside the window's.
 QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel = nullptr);
 
+/// The poster of a source by its name: from the catalogue that knows it, else out of the clip. Blocks.
+QImage find_poster(const std::string& source, int width, int height, const std::atomic<bool>* cancel = nullptr);
+
 }  // namespace ruedo

@@ -5,8 +5,11 @@
 #include <QDir>
 #include <QPointer>
 #include <QStandardPaths>
+#include <fmt/format.h>
+
 #include <nlohmann/json.hpp>
 
+#include "catalogue/catalogue.h"
 #include "facts/keep.h"
 #include "playback/playback.h"
 #include "view/poster.h"
@@ -41,6 +44,21 @@ std::optional<Glance> kept(const QString& folder, const QString& key) {
 Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     Glance g;
     ReadScope scope(cancel);
+    if (auto name = parse_catalogue_name(source)) {
+        // Title, length and poster are the service's to tell; the clip itself is not fetched for a card.
+        auto clip = ask_catalogue(*name, KeyFile().key_for(name->host));
+        if (!clip) return {{}, {}, clip.error()};
+        auto facts = std::make_shared<SourceFacts>();
+        facts->first_sentence = facts->second_sentence = fmt::format("“{}”, from the catalogue at {}.", clip->title, name->host);
+        facts->duration = clip->duration;
+        facts->info.duration = clip->duration;
+        g.from_service = true;
+        g.facts = std::move(facts);
+        g.poster.loadFromData(clip->poster.data(), static_cast<int>(clip->poster.size()));
+        g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio, Qt::SmoothTransformation);
+        g.poster.setDevicePixelRatio(2);
+        return g;
+    }
     auto bytes = open_source(source);
     if (!bytes) return {{}, {}, bytes.error()};
     // Only what is on this machine is kept: an address may give something else tomorrow.

@@ -21,7 +21,7 @@ CardFacts card_facts(const Glance& g, const Target* target, const std::string& s
     if (g.error) {
         card.sentence = text(g.error->sentence);
         card.trouble = true;
-    } else if (target) {
+    } else if (target && !g.from_service) {
         auto verdict = judge(*g.facts, *target, CodecRegistry::standard(), source);
         // The verdict counts first; where it is good, what was found does.
         card.trouble = verdict.plays != Verdict::Plays::yes;

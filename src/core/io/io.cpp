@@ -12,8 +12,6 @@
 #include <cstdio>
 #include <numeric>
 
-#include "io/http.h"
-
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
@@ -91,11 +89,6 @@ bool ReadScope::only_buffered() {
     for (auto* s = innermost; s; s = s->outer_)
         if (s->buffered_only_) return true;
     return false;
-}
-
-Result<std::shared_ptr<ByteSource>> open_source(const std::string& source) {
-    if (is_address(source)) return http_source(source);
-    return open_file(source);
 }
 
 std::optional<fs::path> nearest_name(const fs::path& path) {

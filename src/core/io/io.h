@@ -44,7 +44,7 @@ class ReadScope {
     const ReadScope* outer_;
 };
 
-/// A file, or bytes at an address (see http.h), whichever `source` names.
+/// A file, bytes at an address (http.h), or a clip that a catalogue knows (catalogue.h), whichever `source` names.
 Result<std::shared_ptr<ByteSource>> open_source(const std::string& source);
 
 /// A file on disk. An empty file, a folder and a missing file are refused with their own code; a missing one

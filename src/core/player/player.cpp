@@ -244,7 +244,8 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         std::error_code ec;
         if (is_address(path)) {
             // The network is not asked at every change; the address itself tells this much.
-            if (path.starts_with("http://")) found.push_back({fmt::format("“{}” comes over an address without encryption.", s.name), "Handsets refuse such addresses by default; serve it over https.", i});
+            if (path.starts_with("catalogue")) found.push_back({fmt::format("“{}” needs an access key, which is not packed with the app.", s.name), "Keys stay in the settings of each user; give your users theirs, or pack the clip itself.", i});
+            if (path.starts_with("http://") || path.starts_with("catalogue://")) found.push_back({fmt::format("“{}” comes over an address without encryption.", s.name), "Handsets refuse such addresses by default; serve it over https.", i});
             continue;
         }
         if (!fs::exists(path, ec)) {
