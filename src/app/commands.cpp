@@ -51,8 +51,7 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
     if (!target_name.empty()) {
         TRY(target, find_target(target_name));
     }
-    TRY(auto bytes, open_source(source));
-    TRY(auto opened, open_clip(std::move(bytes)));
+    TRY(auto opened, open_clip(source));
     std::shared_ptr<Clip> clip = std::move(opened);
     auto playable = select_tracks(clip->info(), CodecRegistry::standard());
     TRY(auto facts, gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
@@ -81,8 +80,7 @@ Result<json> list_targets() {
 }
 
 Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out) {
-    TRY(auto bytes, open_source(source));
-    TRY(auto opened, open_clip(std::move(bytes)));
+    TRY(auto opened, open_clip(source));
     std::shared_ptr<Clip> clip = std::move(opened);
     TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
     if (!tracks.video) return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name), "Choose a clip with pictures.");

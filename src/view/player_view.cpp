@@ -27,12 +27,16 @@ class PlayerView::Bar : public QWidget {
         row->setSpacing(2);
         add(slots_of.start, calls, row);
         add(slots_of.middle, calls, row);
-        if (positions_.empty()) row->addStretch(1);
+        // Takes the room where the position is not shown; next to it, next to none.
+        stretch_at_ = row->count();
+        row->addStretch(positions_.empty() && strips_.empty() ? 1 : 0);
         add(slots_of.end, calls, row);
     }
     void show_context(const ControlContext& c) {
         for (auto* b : buttons_) b->show_context(c);
-        for (auto* p : positions_) p->show_context(c);
+        for (auto* p : positions_) p->show_context(c), p->setVisible(!c.snapshot.live);
+        if (auto* row = static_cast<QHBoxLayout*>(layout()); stretch_at_ >= 0) row->setStretch(stretch_at_, c.snapshot.live ? 1 : positions_.empty() && strips_.empty() ? 1 : 0);
+        for (auto* b : skips_) b->setVisible(!c.snapshot.live);
         for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
         for (auto* s : strips_) s->show_context(c), s->setVisible(c.count > 1);
         bool choice = c.snapshot.choices && (std::count_if(c.snapshot.choices->begin(), c.snapshot.choices->end(), [](auto& x) { return x.kind == Kind::audio; }) > 1 ||
@@ -65,14 +69,16 @@ class PlayerView::Bar : public QWidget {
             } else {
                 buttons_.push_back(new ControlButton(control, calls, this));
                 row->addWidget(buttons_.back());
+                if (control == Control::back || control == Control::forward) skips_.push_back(buttons_.back());
                 if (control == Control::tracks) tracks_.push_back(buttons_.back());
                 if (control == Control::previous || control == Control::next) turns_.push_back(buttons_.back());
             }
         }
     }
-    std::vector<ControlButton*> buttons_, tracks_, turns_;
+    std::vector<ControlButton*> buttons_, tracks_, turns_, skips_;
     std::vector<PositionSlider*> positions_;
     std::vector<PosterStrip*> strips_;
+    int stretch_at_ = -1;
     friend class PlayerView;
     std::vector<VolumeControl*> volumes_;
 };

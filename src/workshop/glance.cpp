@@ -9,6 +9,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "capture/camera.h"
 #include "catalogue/catalogue.h"
 #include "facts/keep.h"
 #include "playback/playback.h"
@@ -57,6 +58,18 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         g.poster.loadFromData(clip->poster.data(), static_cast<int>(clip->poster.size()));
         g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio, Qt::SmoothTransformation);
         g.poster.setDevicePixelRatio(2);
+        return g;
+    }
+    if (is_camera(source)) {
+        // A device is not opened for a card: that would take it from whoever uses it.
+        auto cameras = list_cameras();
+        auto id = source.substr(9, source.find('?') - 9);
+        auto it = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; });
+        if (it == cameras.end()) return {{}, {}, Error{Code::not_found, fmt::format("The camera “{}” is not connected.", id), "Plug it in."}};
+        auto facts = std::make_shared<SourceFacts>();
+        facts->first_sentence = facts->second_sentence = fmt::format("Live pictures from “{}”.", it->name);
+        g.from_service = true;
+        g.facts = std::move(facts);
         return g;
     }
     auto bytes = open_source(source);

@@ -80,7 +80,7 @@ void PathChart::sample(const Snapshot& s, Time wall_time) {
     double wall = wall_time.seconds();
     if (s.state.phase == Phase::empty || s.state.phase == Phase::opening) return;
     last_wall_ = wall;
-    duration_ = std::max(1.0, s.duration.seconds());
+    duration_ = std::max({1.0, s.duration.seconds(), s.live ? s.position.seconds() + 1 : 0.0});
     shown_->addData(wall, s.position.seconds());
     bool folded = s.loop.kind != Loop::Kind::none;  // heads run on the unrolled timeline, which is not drawn
     if (!folded) {

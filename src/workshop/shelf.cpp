@@ -16,7 +16,7 @@ namespace {
 CardFacts card_facts(const Glance& g, const Target* target, const std::string& source) {
     CardFacts card;
     card.poster = g.poster;
-    card.sound_only = g.facts && !g.error && !g.facts->info.main(Kind::video);
+    card.sound_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
     if (g.facts) card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("no end known");
     if (g.error) {
         card.sentence = text(g.error->sentence);

@@ -18,6 +18,7 @@
 #include <QUrl>
 
 #include "view/look.h"
+#include "capture/camera.h"
 #include "workshop/adding.h"
 #include "workshop/facts.h"
 #include "workshop/mount.h"
@@ -230,6 +231,38 @@ void WorkshopWindow::make_menu(QPushButton* button) {
     button->setMenu(menu);
 }
 
+/// Files, folders, and the cameras that are connected just now.
+QMenu* WorkshopWindow::make_add_menu() {
+    auto* menu = new QMenu(this);
+    auto fill = [this, menu] {
+        auto cameras = list_cameras();
+        QStringList now;
+        for (auto& c : cameras) now << text(c.id);
+        if (menu->property("cameras") == QVariant(now) && !menu->isEmpty()) return;
+        menu->setProperty("cameras", now);
+        menu->clear();
+        menu->addAction("Files …", this, [this] { choose_sources(); });
+        menu->addAction("A folder …", this, [this] {
+            auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds", QString::fromStdString(project_.folder().string()));
+            if (!folder.isEmpty()) add_sources({folder});
+        });
+        menu->addSeparator();
+        if (cameras.empty()) menu->addAction("No camera is connected")->setEnabled(false);
+        for (auto& c : cameras) {
+            auto* modes = menu->addMenu(text(c.name));
+            for (auto& m : c.modes)
+                modes->addAction(QString("%1 × %2, %3 a second%4").arg(m.width).arg(m.height).arg(static_cast<double>(m.rate.num) / static_cast<double>(m.rate.den), 0, 'g', 4).arg(m.codec == Codec::mjpeg ? ", MJPEG" : ""), this,
+                                 [this, c, m] { take_sources({text("camera://" + c.id + "?mode=" + m.name())}, {}); });
+        }
+    };
+    // While it is open it follows what is plugged in and pulled out.
+    auto* again = new QTimer(menu);
+    connect(again, &QTimer::timeout, menu, fill);
+    connect(menu, &QMenu::aboutToShow, menu, [again, menu, fill] { menu->setProperty("cameras", {}), fill(), again->start(1000); });
+    connect(menu, &QMenu::aboutToHide, again, &QTimer::stop);
+    return menu;
+}
+
 QWidget* WorkshopWindow::make_gather() {
     auto* page = new QWidget;
     auto* row = new QHBoxLayout(page);
@@ -240,7 +273,7 @@ QWidget* WorkshopWindow::make_gather() {
     head->setContentsMargins(14, 12, 14, 0);
     head->setSpacing(8);
     auto* add = new QPushButton("Add …");
-    connect(add, &QPushButton::clicked, this, [this] { choose_sources(); });
+    add->setMenu(make_add_menu());
     auto* remove = new QPushButton("Take off the shelf");
     connect(remove, &QPushButton::clicked, this, [this] {
         auto d = project_.document();
@@ -404,6 +437,7 @@ void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString,
         auto name = address ? QUrl(file).fileName() : QFileInfo(file).fileName();
         s.name = QFileInfo(name).completeBaseName().toStdString();
         for (auto& beside : captions.value(file)) s.captions.push_back(project_.file_for(beside.toStdString()));
+        if (is_camera(s.file)) s.name = "Camera " + QUrl(file).host().toStdString();
         if (s.name.empty()) s.name = address ? QUrl(file).host().toStdString() : s.file;
         d.sources.push_back(std::move(s));
     }

@@ -50,6 +50,7 @@ class WorkshopWindow : public QMainWindow {
     QWidget* make_gather();
     QWidget* make_arrange();
     void make_menu(QPushButton* button);
+    QMenu* make_add_menu();
     void load_current();
     void follow();
     void say(const QString& sentence);

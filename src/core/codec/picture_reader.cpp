@@ -86,6 +86,13 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
 
 Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
+    if (clip_->info().live) {
+        // What comes next is what there is.
+        from_ = {INT64_MIN};
+        TRY(auto picture, next(cancel));
+        if (picture) return *picture;
+        return fail(Code::truncated, "No picture comes any more.", "Open the source again.");
+    }
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.

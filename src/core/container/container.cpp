@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "container/container.h"
 
+#include "capture/camera.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -132,6 +134,7 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
 }
 
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source) {
+    if (is_camera(source)) return open_camera_clip(source);
     TRY(auto bytes, open_source(source));
     return open_clip(std::move(bytes));
 }

@@ -211,6 +211,7 @@ Result<Target> find_target(const std::string& name) {
 std::string Verdict::sentence() const {
     if (plays == Plays::yes) return reasons.empty() ? "Plays as it is." : "Plays. " + reasons.front();
     if (plays == Plays::no) return reasons.empty() ? "Can’t be played." : "Can’t be played: " + reasons.front();
+    if (needs == std::vector<std::string>{"address"}) return "Plays once it comes from another address: " + reasons.front();
     bool wrapper_only = needs == std::vector<std::string>{"wrapper"}, sound_only = std::none_of(needs.begin(), needs.end(), [](auto& n) { return n == "pictures" || n == "size"; });
     return fmt::format("Plays after conversion ({}): {}", wrapper_only ? "only the wrapper changes" : sound_only ? "only the sound changes" : "pictures change", reasons.front());
 }

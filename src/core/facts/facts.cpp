@@ -157,6 +157,15 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     ReadScope scope(options.cancel);
     SourceFacts f;
     f.info = clip->info();
+    if (f.info.live) {
+        // There is nothing to walk: a live source is what it is now.
+        for (auto& t : f.info.tracks) {
+            f.tracks.push_back({});
+            f.second_sentence = fmt::format("{} of {} × {}, {}.", codec_title(t.codec), t.video.width, t.video.height, t.codec_tag);
+        }
+        f.first_sentence = fmt::format("Live pictures from “{}”; they have no end, and no other place can be sought.", f.info.name);
+        return f;
+    }
     f.findings = f.info.findings;
     // What is walked is not known to be longer than this; the last bin takes the rest.
     auto length = f.info.duration_known && f.info.duration.ns > 0 ? f.info.duration : 3600_s;

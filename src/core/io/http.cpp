@@ -457,7 +457,7 @@ class Source final : public HttpSource {
 
 bool is_address(std::string_view text) {
     auto head = lower(text.substr(0, 8));
-    return head.starts_with("http://") || head.starts_with("https://") || text.starts_with("catalogue://") || text.starts_with("catalogues://");
+    return head.starts_with("http://") || head.starts_with("https://") || text.starts_with("catalogue://") || text.starts_with("catalogues://") || text.starts_with("camera://");
 }
 
 std::shared_ptr<HttpSource> http_source(std::string address, HttpOptions options) { return std::make_shared<Source>(std::move(address), std::move(options)); }

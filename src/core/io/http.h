@@ -19,7 +19,7 @@ struct HttpOptions {
     std::vector<std::string> headers;  ///< Sent with every request, such as an access key.
 };
 
-/// True for what begins with http://, https://, catalogue:// or catalogues://: what is not a file.
+/// True for what begins with http://, https://, catalogue://, catalogues:// or camera://: what is not a file.
 bool is_address(std::string_view text);
 
 /// Bytes at an http address.

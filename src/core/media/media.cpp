@@ -12,13 +12,13 @@ std::string_view kind_name(Kind kind) {
     return names.at(static_cast<std::size_t>(kind));
 }
 std::string_view codec_name(Codec codec) {
-    static constexpr std::array<std::string_view, 17> names{"h264", "vp8", "vp9", "av1", "hevc", "theora", "mjpeg", "aac",
-        "opus", "vorbis", "mp3", "flac", "pcm", "webvtt", "subrip", "tx3g", "unknown"};
+    static constexpr std::array<std::string_view, 18> names{"h264", "vp8", "vp9", "av1", "hevc", "theora", "mjpeg", "aac",
+        "opus", "vorbis", "mp3", "flac", "pcm", "webvtt", "subrip", "tx3g", "raw", "unknown"};
     return names.at(static_cast<std::size_t>(codec));
 }
 std::string_view codec_title(Codec codec) {
-    static constexpr std::array<std::string_view, 17> names{"H.264", "VP8", "VP9", "AV1", "HEVC", "Theora", "Motion JPEG",
-        "AAC", "Opus", "Vorbis", "MP3", "FLAC", "PCM", "WebVTT", "SubRip", "timed text", "an unknown codec"};
+    static constexpr std::array<std::string_view, 18> names{"H.264", "VP8", "VP9", "AV1", "HEVC", "Theora", "Motion JPEG",
+        "AAC", "Opus", "Vorbis", "MP3", "FLAC", "PCM", "WebVTT", "SubRip", "timed text", "plain pictures", "an unknown codec"};
     return names.at(static_cast<std::size_t>(codec));
 }
 

@@ -17,7 +17,7 @@ namespace ruedo {
 
 enum class Kind { video, audio, text, other };
 enum class Codec {
-    h264, vp8, vp9, av1, hevc, theora, mjpeg, aac, opus, vorbis, mp3, flac, pcm, webvtt, subrip, tx3g, unknown
+    h264, vp8, vp9, av1, hevc, theora, mjpeg, aac, opus, vorbis, mp3, flac, pcm, webvtt, subrip, tx3g, raw, unknown
 };
 std::string_view kind_name(Kind kind);
 std::string_view codec_name(Codec codec);  ///< As in documents: "h264".
@@ -82,6 +82,7 @@ struct ClipInfo {
     std::uint64_t bytes = 0;
     Time duration{};                   ///< End of the last presented sample; 0 when `duration_known` is false.
     bool duration_known = false;
+    bool live = false;                 ///< Comes as it happens: no end, no seeking.
     std::vector<Track> tracks;
     std::vector<Finding> findings;
     const Track* find(std::uint64_t id) const;

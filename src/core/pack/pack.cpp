@@ -12,6 +12,7 @@
 #include <nlohmann/json.hpp>
 #include <set>
 
+#include "capture/camera.h"
 #include "container/container.h"
 
 namespace ruedo {
@@ -109,6 +110,12 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
     std::set<fs::path> files, seen;
     for (auto& source : document.sources) {
         auto path = resolve(source, folder);
+        if (is_camera(path)) {
+            // The device need not be there when the app is made; either form of its pictures may come.
+            for (auto codec : {Codec::raw, Codec::mjpeg})
+                if (auto module = codecs.decoder_module(codec); module && files.insert(module->file).second) needs.modules.push_back(*module);
+            continue;
+        }
         TRY(auto clip, open_clip(path));
         TRY(auto tracks, select_tracks(clip->info(), codecs));
         for (auto* track : {tracks.video, tracks.audio}) {

@@ -2,6 +2,8 @@
 // States, calls, opening and seeking. The flow of pictures and sound is in flow.cpp.
 #include "playback/engine.h"
 
+#include "capture/camera.h"
+
 #include <fmt/format.h>
 
 namespace ruedo {
@@ -47,6 +49,7 @@ void Controller::Engine::publish() {
     s.state = state_;
     s.duration = duration_;
     s.duration_known = duration_known_;
+    s.live = live();
     s.has_video = pictures_ != nullptr;
     s.has_audio = sound_ != nullptr;
     s.buffered_from = buffered_ ? buffered_range_.first : Time{};
@@ -162,6 +165,7 @@ void Controller::Engine::open(std::string source, OpenOptions options) {
 }
 
 void Controller::Engine::seek(Time t, SeekMode mode) {
+    if (live()) return note("refused", "seek: a live source has no other place");
     if (duration_known_ && duration_.ns > 0) t = std::min(t, duration_);
     Wanted w{std::max(t, Time{}), mode, 0, now()};
     if (machine::allowed(state_, Input::seek)) wanted_ = w;
@@ -178,6 +182,7 @@ void Controller::Engine::step(int pictures) {
         note("refused", "step: there are no pictures to step through");
         return;
     }
+    if (live()) return note("refused", "step: a live source has no other place");
     if (machine::allowed(state_, Input::step)) {
         if (wanted_ && wanted_->steps != 0) wanted_->steps += pictures;
         else wanted_ = Wanted{{}, SeekMode::exact, pictures, now()};
@@ -374,10 +379,15 @@ void Controller::Engine::open_source() {
         ReadScope scope(cancel.get());
         *result = [&]() -> Result<Opened> {
             Opened o;
-            TRY(auto bytes, ruedo::open_source(source));
-            o.network = std::dynamic_pointer_cast<HttpSource>(bytes);
-            TRY(auto clip, open_clip(std::move(bytes)));
-            o.clip = std::move(clip);
+            if (is_camera(source)) {
+                TRY(auto clip, open_clip(source));
+                o.clip = std::move(clip);
+            } else {
+                TRY(auto bytes, ruedo::open_source(source));
+                o.network = std::dynamic_pointer_cast<HttpSource>(bytes);
+                TRY(auto clip, open_clip(std::move(bytes)));
+                o.clip = std::move(clip);
+            }
             TRY(auto tracks, select_tracks(o.clip->info(), *codecs, language));
             o.lacking = tracks.lacking;
             if (tracks.video) {
@@ -544,6 +554,7 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
 }
 
 void Controller::Engine::run() {
+    if (live()) items_.clear();  // what waited through a pause is old
     want_run_ = true;
     starved_since_ = {INT64_MAX};
     if (sound_ && sound_generation_ == 0) prime_sound(media_now());

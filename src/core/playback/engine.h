@@ -107,6 +107,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void measure_buffer();
     void list_choices();
 
+    bool live() const { return clip_ && clip_->info().live; }
     bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }
     Time loop_from() const { return loop_.kind == Loop::Kind::range ? loop_.from : Time{}; }
     Time loop_to() const { return loop_.kind == Loop::Kind::range ? std::min(loop_.to, duration_) : duration_; }

@@ -59,6 +59,8 @@ void Controller::Engine::take_picture(std::uint64_t generation, Result<std::opti
         pictures_end_ = false;
         picture_lap_ = lap;
         auto at = picture->pts;
+        // A live picture counts from when it comes: after a pause, or when the device's clock runs off, so does ours.
+        if (live() && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns) clock_.start(at, now());
         if (lap > 0) at = std::max(at, loop_from()) + loop_length() * lap;
         items_.push_back(item_of(std::move(*picture), at));
     }

@@ -74,7 +74,7 @@ struct Snapshot {
     machine::State state;
     Motion motion = Motion::still;
     Time position{}, duration{};
-    bool duration_known = false, has_video = false, has_audio = false, partial = false;
+    bool duration_known = false, live = false, has_video = false, has_audio = false, partial = false;
     Time buffered_from{}, buffered_to{};
     Time decoded_to{}, sounded_to{}, shown{};
     int display_width = 0, display_height = 0;

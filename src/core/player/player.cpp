@@ -7,6 +7,7 @@
 #include <cctype>
 #include <nlohmann/json.hpp>
 
+#include "capture/camera.h"
 #include "container/container.h"
 
 namespace ruedo {
@@ -243,6 +244,11 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         auto path = resolve(s, folder);
         std::error_code ec;
         if (is_address(path)) {
+            if (is_camera(path)) {
+                auto cameras = list_cameras();
+                auto id = path.substr(9, path.find('?') - 9);
+                if (std::none_of(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; })) found.push_back({fmt::format("The camera of “{}” is not connected.", s.name), "Plug it in, or choose another one.", i});
+            }
             // The network is not asked at every change; the address itself tells this much.
             if (path.starts_with("catalogue")) found.push_back({fmt::format("“{}” needs an access key, which is not packed with the app.", s.name), "Keys stay in the settings of each user; give your users theirs, or pack the clip itself.", i});
             if (path.starts_with("http://") || path.starts_with("catalogue://")) found.push_back({fmt::format("“{}” comes over an address without encryption.", s.name), "Handsets refuse such addresses by default; serve it over https.", i});
