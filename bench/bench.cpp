@@ -15,6 +15,9 @@
 #include <sstream>
 
 #include "bench/clips.h"
+#include "demo/server.h"
+#include "facts/facts.h"
+#include "io/http.h"
 #include "playback/playback.h"
 
 namespace ruedo::bench {
@@ -207,6 +210,104 @@ json pacing() {
     return row(worst, 1, "lower", "p99 lateness to a bare timer’s and 4 ms; best of three; drops counted", frames);
 }
 
+/// A small clip of a container, by another writer.
+std::filesystem::path sample(const std::string& name) { return std::filesystem::path(RUEDO_FIXTURES) / name; }
+std::shared_ptr<Clip> opened(const std::filesystem::path& path) {
+    auto clip = open_clip(path);
+    if (!clip) std::exit(1);
+    return std::move(*clip);
+}
+std::uint64_t walk(Clip& clip) {
+    std::uint64_t bytes = 0;
+    PacketHead head;
+    Bytes data;
+    for (auto& t : clip.info().tracks) {
+        auto reader = clip.reader(t.id);
+        while (reader->next(head).value_or(false)) (void)reader->read(data), bytes += data.size();
+    }
+    return bytes;
+}
+/// Opening must not look through the file: against walking every packet of a six-second clip.
+json open_row(const std::string& name) {
+    auto path = sample(name);
+    std::vector<double> ratios;
+    for (int i = 0; i < 40; ++i) {
+        std::shared_ptr<Clip> clip;
+        double open = ms_of([&] { clip = opened(path); });
+        double all = ms_of([&] { walk(*clip); });
+        if (i >= 4) ratios.push_back(open / all);
+    }
+    return row(median(ratios), 1, "lower", "opening to walking all packets of six seconds", ratios.size());
+}
+json seek_row(const std::string& name) {
+    auto clip = opened(sample(name));
+    auto& track = clip->info().tracks.front();
+    std::mt19937 random(4);
+    std::vector<double> ratios;
+    PacketHead head;
+    for (int i = 0; i < 40; ++i) {
+        double all = ms_of([&] { auto reader = clip->reader(track.id); while (reader->next(head).value_or(false)) {} });
+        auto reader = clip->reader(track.id);
+        Time t{static_cast<std::int64_t>(random()) % 5'900'000'000};
+        double one = ms_of([&] { (void)reader->seek(t), (void)reader->next(head); });
+        if (i >= 4) ratios.push_back(one / all);
+    }
+    return row(median(ratios), 1, "lower", "finding a place to walking six seconds from the start; median", ratios.size());
+}
+json walk_row(const std::string& name) {
+    auto path = sample(name);
+    auto clip = opened(path);
+    Bytes block(1 << 20);
+    std::vector<double> ratios;
+    for (int i = 0; i < 40; ++i) {
+        double bare = ms_of([&] {
+            auto source = *open_file(path);
+            for (std::uint64_t at = 0;;) {
+                auto n = source->read_at(at, block).value_or(0);
+                if (n == 0) break;
+                at += n;
+            }
+        });
+        double ours = ms_of([&] { walk(*clip); });
+        if (i >= 4) ratios.push_back(static_cast<double>(std::filesystem::file_size(path)) / 1e6 / (std::max(ours - bare, 1e-6) / 1000) / 20);
+    }
+    return row(median(ratios), 1, "higher", "packets read, in units of 20 MB/s beyond the reading itself", ratios.size());
+}
+
+/// Over a link of 2 Mbit/s: what was fetched before the first picture, to the index and one group of pictures.
+json network_first_picture() {
+    auto path = clip("two-hours.mp4");
+    auto server = demo::LoopbackServer::start();
+    if (!server) std::exit(1);
+    server->serve("/two-hours.mp4", {.file = path.string(), .bytes_per_second = 250'000});
+    auto source = http_source(server->address("/two-hours.mp4"));
+    auto clip = open_clip(source);
+    if (!clip) std::exit(1);
+    std::shared_ptr<Clip> held = std::move(*clip);
+    auto reader = PictureReader::open(held, *held->info().main(Kind::video), CodecRegistry::standard());
+    if (!reader || !(*reader)->at({})) std::exit(1);
+    auto fetched = static_cast<double>(source->received());
+    // All that lies before the first sample, and the first group.
+    auto local = opened(path);
+    auto heads = local->reader(local->info().main(Kind::video)->id);
+    PacketHead head;
+    double need = 0;
+    for (int keys = 0; heads->next(head).value_or(false);) {
+        if (need == 0) need = static_cast<double>(head.offset.value_or(0));
+        if (head.keyframe && ++keys > 1) break;
+        need += static_cast<double>(head.size);
+    }
+    return row(fetched / need, 1, "lower", "bytes fetched to header, index and one group of pictures", 1);
+}
+json facts_row() {
+    auto path = clip("two-hours.mp4");
+    auto shared = opened(path);
+    (void)gather_facts(shared, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}});
+    double ms = ms_of([&] { (void)gather_facts(shared, CodecRegistry::standard()); });
+    auto gb = static_cast<double>(std::filesystem::file_size(path)) / 1e9;
+    return row(ms / 3000 / gb, 1, "lower", "facts of two hours, with loudness, to 3 s per GB", 1);
+}
+
 }  // namespace
 
 const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
@@ -218,6 +319,27 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"exact-seek.vp9", [] { return exact_seek("vp9-1080p30.webm"); }},
         {"first-picture.mp4", [] { return first_picture("h264-720p60.mp4"); }},
         {"first-picture.webm", [] { return first_picture("vp9-1080p30.webm"); }},
+        {"open.ogg", [] { return open_row("theora_vorbis.ogv"); }},
+        {"open.mpegts", [] { return open_row("h264_aac.ts"); }},
+        {"open.avi", [] { return open_row("mjpeg_pcm.avi"); }},
+        {"open.flac", [] { return open_row("audio.flac"); }},
+        {"open.mp3", [] { return open_row("audio_info.mp3"); }},
+        {"seek.mp4", [] { return seek_row("h264_high_aac.mp4"); }},
+        {"seek.webm", [] { return seek_row("vp9_opus.webm"); }},
+        {"seek.ogg", [] { return seek_row("theora_vorbis.ogv"); }},
+        {"seek.mpegts", [] { return seek_row("h264_aac.ts"); }},
+        {"seek.avi", [] { return seek_row("mjpeg_pcm.avi"); }},
+        {"seek.flac", [] { return seek_row("audio.flac"); }},
+        {"seek.mp3", [] { return seek_row("audio_info.mp3"); }},
+        {"walk.mp4", [] { return walk_row("h264_high_aac.mp4"); }},
+        {"walk.webm", [] { return walk_row("vp9_opus.webm"); }},
+        {"walk.ogg", [] { return walk_row("theora_vorbis.ogv"); }},
+        {"walk.mpegts", [] { return walk_row("h264_aac.ts"); }},
+        {"walk.avi", [] { return walk_row("mjpeg_pcm.avi"); }},
+        {"walk.flac", [] { return walk_row("audio.flac"); }},
+        {"walk.mp3", [] { return walk_row("audio_info.mp3"); }},
+        {"network.first-picture", network_first_picture},
+        {"facts", facts_row},
         {"two-hours.open", two_hours_open},
         {"two-hours.seek", two_hours_seek},
         {"two-hours.memory", two_hours_memory},

@@ -1,0 +1,99 @@
+// SPDX-License-Identifier: Apache-2.0
+// Every target over its seeds and over changes of them: fuzz-replay SEEDS-FOLDER CORPUS-FOLDER [CHANGES-EACH].
+// Built with sanitizers, so that reading past an end is seen. An input that takes over ten seconds ends the run.
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <csignal>
+#include <cstdio>
+#include <cstdlib>
+#include <filesystem>
+#include <random>
+
+#include "fuzz/targets.h"
+#include "io/io.h"
+
+namespace fs = std::filesystem;
+using namespace ruedo;
+
+namespace {
+char current[512];
+void hung(int) {
+    [[maybe_unused]] auto n = ::write(2, current, std::char_traits<char>::length(current));
+    (void)n;
+    const char words[] = ": over ten seconds\n";
+    n = ::write(2, words, sizeof words - 1);
+    ::_exit(1);
+}
+void run(const fuzz::Target& t, ByteView bytes, const std::string& what) {
+    std::snprintf(current, sizeof current, "%s, %s", t.name, what.c_str());
+    ::alarm(10);
+    t.run(bytes);
+    ::alarm(0);
+}
+/// A few bytes changed, a stretch cut out, doubled or taken from elsewhere, the end cut off.
+void change(Bytes& b, std::mt19937& random) {
+    for (unsigned k = 0; k < 1 + random() % 6 && !b.empty(); ++k) {
+        // Headers are where lies hurt.
+        auto span = random() % 2 ? std::min<std::size_t>(b.size(), 4096) : b.size();
+        auto at = random() % 8 == 0 ? b.size() - 1 - random() % std::min<std::size_t>(b.size(), 4096) : random() % span;
+        auto n = std::min<std::size_t>(1 + random() % 64, b.size() - at);
+        auto from = b.begin() + static_cast<std::ptrdiff_t>(at);
+        switch (random() % 8) {
+            case 0: b[at] = 0xFF; break;
+            case 1: b[at] = 0; break;
+            case 2: std::fill_n(from, std::min<std::size_t>(n, 4), static_cast<std::uint8_t>(0xFF)); break;
+            case 3: b[at] ^= static_cast<std::uint8_t>(1U << random() % 8); break;
+            case 4: b.erase(from, from + static_cast<std::ptrdiff_t>(n)); break;
+            case 5: { Bytes part(from, from + static_cast<std::ptrdiff_t>(n)); b.insert(b.begin() + static_cast<std::ptrdiff_t>(random() % b.size()), part.begin(), part.end()); break; }
+            case 6: if (random() % 4 == 0) b.resize(at); else b[at] = static_cast<std::uint8_t>(random()); break;
+            default: for (std::size_t i = 0; i < n; ++i) b[at + i] = static_cast<std::uint8_t>(random());
+        }
+    }
+}
+}  // namespace
+
+int main(int argc, char** argv) {
+    if (argc < 3) {
+        std::fprintf(stderr, "usage: fuzz-replay SEEDS CORPUS [CHANGES-EACH]\n");
+        return 2;
+    }
+    int changes = argc > 3 ? std::atoi(argv[3]) : 200;
+    std::signal(SIGALRM, hung);
+    std::size_t inputs = 0;
+    std::mt19937 random(20);
+    for (auto& t : fuzz::targets()) {
+        std::vector<fs::path> seeds;
+        std::error_code ec;
+        for (auto& folder : {fs::path(argv[1]), fs::path(argv[2]) / t.name})
+            for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
+                bool own = folder != fs::path(argv[1]);
+                auto extension = it->path().extension().string();
+                if (own || std::find(t.seeds.begin(), t.seeds.end(), extension) != t.seeds.end()) seeds.push_back(it->path());
+            }
+        std::sort(seeds.begin(), seeds.end());
+        if (seeds.empty()) {
+            std::fprintf(stderr, "%s has no seeds\n", t.name);
+            return 1;
+        }
+        for (auto& seed : seeds) {
+            auto bytes = read_file(seed, 16 << 20);
+            if (!bytes) continue;
+            run(t, *bytes, seed.filename().string());
+            ++inputs;
+            auto small = *bytes;
+            // Large clips differ from their beginnings in nothing that a parser sees; those cost less.
+            if (small.size() > (256 << 10)) small.resize(256 << 10);
+            for (int i = 0; i < changes; ++i, ++inputs) {
+                auto changed = small;
+                change(changed, random);
+                run(t, changed, seed.filename().string() + " changed, number " + std::to_string(i));
+            }
+        }
+    }
+    rusage usage{};
+    getrusage(RUSAGE_SELF, &usage);
+    std::printf("%zu targets, %zu inputs, %ld MB at most\n", fuzz::targets().size(), inputs, usage.ru_maxrss / 1024);
+    return 0;
+}

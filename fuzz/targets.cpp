@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "fuzz/targets.h"
+
+#include <nlohmann/json.hpp>
+
+#include "container/container.h"
+#include "convert/targets.h"
+#include "facts/keep.h"
+#include "media/codec_headers.h"
+#include "player/player.h"
+#include "text/cues.h"
+
+namespace ruedo::fuzz {
+namespace {
+
+using Open = Result<std::unique_ptr<Clip>> (*)(std::shared_ptr<ByteSource>);
+
+/// Open, walk every track, read packets, seek: what a player and the facts do.
+template <Open open>
+void container(ByteView bytes) {
+    auto clip = open(memory_source({bytes.begin(), bytes.end()}, "input"));
+    if (!clip) return;
+    for (auto& track : (*clip)->info().tracks) {
+        auto reader = (*clip)->reader(track.id);
+        PacketHead head;
+        Bytes data;
+        std::vector<Cue> cues;
+        for (int i = 0; i < 2000 && reader->next(head).value_or(false); ++i) {
+            if (!reader->read(data)) break;
+            if (track.kind == Kind::text) cues_of_packet(track, head, data, cues);
+        }
+        for (auto t : {2'000_ms, 0_ms, 3'600'000_ms}) {
+            auto again = (*clip)->reader(track.id);
+            if (again->seek(t)) (void)again->next(head);
+        }
+    }
+}
+void probed(ByteView bytes) { container<static_cast<Open>(&open_clip)>(bytes); }
+
+void captions(ByteView bytes) { (void)parse_captions(bytes, "input"); }
+void documents(ByteView bytes) {
+    auto j = nlohmann::json::parse(bytes.begin(), bytes.end(), nullptr, false);
+    (void)document_from_json(j, "input");
+    (void)target_from_json(j, "input");
+    (void)facts_from_json(j);
+}
+void headers(ByteView bytes) {
+    (void)parse_h264_sps(bytes), (void)parse_avcc(bytes), (void)parse_hevc_sps(bytes), (void)parse_hvcc(bytes);
+    (void)parse_aac_config(bytes), (void)parse_opus_head(bytes), (void)parse_vp9_keyframe(bytes), (void)parse_theora_head(bytes);
+    (void)parse_flac_info(bytes), (void)parse_flac_frame(bytes), (void)parse_mp3_frame(bytes), (void)parse_adts_frame(bytes), (void)parse_pcm_format(bytes);
+    (void)vorbis_long_modes(bytes), (void)vorbis_comments(bytes), (void)split_laced(bytes), (void)make_avcc(bytes), (void)make_hvcc(bytes);
+    unsigned indication = 0;
+    (void)asc_from_esds(bytes, indication);
+    Bytes out;
+    (void)to_annex_b(bytes, 4, out);
+    from_annex_b(bytes, out);
+    if (!bytes.empty()) {
+        Track t;
+        t.codec = static_cast<Codec>(bytes[0] % (static_cast<int>(Codec::unknown) + 1));
+        t.config.assign(bytes.begin() + 1, bytes.end());
+        describe_from_config(t);
+    }
+}
+}  // namespace
+
+const std::vector<Target>& targets() {
+    static const std::vector<Target> all{
+        {"isobmff", &container<&isobmff::open>, {".mp4"}}, {"matroska", &container<&matroska::open>, {".mkv", ".webm"}}, {"ogg", &container<&ogg::open>, {".ogg", ".ogv"}},
+        {"mpegts", &container<&mpegts::open>, {".ts"}}, {"riff", &container<&riff::open>, {".avi", ".wav"}}, {"elementary", &container<&elementary::open>, {".mp3"}},
+        {"flac", &container<&elementary::open_flac>, {".flac"}}, {"any", &probed, {".mp4", ".webm", ".ogg", ".ts", ".mp3", ".flac"}}, {"captions", &captions, {".vtt", ".srt"}},
+        {"documents", &documents, {".json", ".ruedo"}}, {"headers", &headers, {".bin"}}};
+    return all;
+}
+
+}  // namespace ruedo::fuzz
