@@ -158,6 +158,7 @@ Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
         return fail(Code::truncated, fmt::format("“{}” ends before byte {}.", source_->name(), offset + n),
                     "The file was cut short; copy it again.");
     out.resize(n);
+    if (n == 0) return {};
     std::size_t got = 0;
     if (offset >= start_ && offset - start_ < filled_) {
         got = std::min<std::size_t>(n, filled_ - static_cast<std::size_t>(offset - start_));

@@ -401,7 +401,7 @@ class TsClip final : public Clip {
         auto size = *shared_->source->size();
         PesWalker walker(shared_->source, shared_->layout, lead.pid);
         Pes pes;
-        auto last = INT64_MIN;
+        std::optional<std::int64_t> last;
         bool odd = false;
         std::int64_t first_step = 0;
         for (std::uint64_t k = 0; k < 64 && !odd; ++k) {
@@ -409,8 +409,8 @@ class TsClip final : public Clip {
             TRY(bool more, walker.next_head(pes));
             if (!more || !pes.pts) continue;
             auto now = shared_->ticks(lead, pes.dts.value_or(*pes.pts), pes.offset);
-            auto step = now - last;
-            if (last != INT64_MIN) {
+            if (last) {
+                auto step = now - *last;
                 if (step < -90000) odd = true;
                 // A jump forward by far more than its neighbours is a gap in the times as well.
                 if (first_step > 0 && step > 30 * 90000 && step > 20 * first_step) odd = true;
