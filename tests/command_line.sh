@@ -19,6 +19,28 @@ sys.exit(0 if eval(sys.argv[2]) else 1)
 P
 }
 r=$bin/ruedo
+export XDG_CONFIG_HOME=$work/config
+for f in theora_vorbis.ogv:ogg h264_aac.ts:mpegts mjpeg_pcm.avi:avi audio.flac:flac audio_info.mp3:mp3 audio_opus.ogg:ogg; do
+    check "inspect $f" 0 "d['container']=='${f#*:}' and d['error'] is None and d['duration_ns']>2900000000" "$r" inspect "$fixtures/${f%:*}" --json
+    check "play $f" 0 'd["state"]=="ended"' "$r" play "$fixtures/${f%:*}" --clock virtual --json
+done
+check targets 0 'len(d["targets"])>=6 and d["problems"]==[]' "$r" targets --json
+check verdict 0 'd["verdict"]["plays"] is False and d["verdict"]["needs"]==["wrapper"] and d["verdict"]["reasons"]' "$r" inspect "$fixtures/h264_aac.ts" --target handset-recent --json
+check "verdict: no such target" 1 'd["error"]["code"]=="not-found"' "$r" inspect "$fixtures/h264_aac.ts" --target no-such --json
+mkdir -p "$work/config/ruedo/targets" && echo '{"format":"ruedo-target","version":1,"name":"mine","containers":["mpegts"],"video":[{"codec":"h264"}],"audio":[{"codec":"aac"}]}' >"$work/config/ruedo/targets/mine.json"
+check "verdict: a target of one's own" 0 'd["verdict"]=={"plays":True,"needs":[],"reasons":[]}' "$r" inspect "$fixtures/h264_aac.ts" --target mine --json
+"$bin/ruedo-catalogue" "$fixtures" 0 >"$work/service" & service=$!
+for i in $(seq 50); do [ -s "$work/service" ] && break; sleep 0.1; done
+host=$(sed -E 's|catalogue://([^/]*)/.*|\1|' "$work/service")
+check "catalogue without a key" 1 'd["error"]["code"]=="refused"' "$r" inspect "catalogue://$host/vp9_opus" --json
+check key 0 'd["kept"]' "$r" key "$host" harbour-demo-key --json
+[ "$(stat -c %a "$work/config/ruedo/keys.json")" = 600 ] || { echo "FAIL key: others may read it"; failures=$((failures + 1)); }
+check "catalogue with its key" 0 'd["container"]=="webm"' "$r" inspect "catalogue://$host/vp9_opus" --json
+check "play over http" 0 'd["state"]=="ended" and d["presented"]==180' "$r" play "http://$host/media/vp9_opus.webm" --clock virtual --json
+check "a dead address" 1 'd["error"]["code"]=="network"' "$r" play "http://127.0.0.1:1/x.mp4" --json
+kill $service
+check "play a camera" 0 'd["state"]=="playing" and d["presented"]>20' "$r" play camera://harbour --for 1500ms --json
+check "no such camera" 1 'd["error"]["code"]=="not-found"' "$r" play camera://elsewhere --json
 check inspect 0 'd["container"]=="mp4" and d["tracks"][0]["frame_count"]==180 and d["tracks"][0]["frame_rate"]=="30/1" and d["error"] is None and d["tracks"][0]["language"] is None' "$r" inspect "$fixtures/h264_high_aac.mp4" --json
 check "inspect languages" 0 '[t["language"] for t in d["tracks"]]==[None,"en","de"]' "$r" inspect "$fixtures/two_audio_languages.mkv" --json
 check "inspect rotation" 0 'd["tracks"][0]["rotation"]==90 and d["tracks"][0]["display_width"]==360' "$r" inspect "$fixtures/rotate90.mp4" --json

@@ -279,3 +279,29 @@ TEST_CASE("a queue turns to the next source in the same view, and a strip loads 
     REQUIRE(soon([&] { return seat.view.index() == 1 && seat.view.snapshot().source == "vp9_opus.webm"; }));
     seat.view.on_turned = {};
 }
+
+TEST_CASE("a poster stands until it is started, and never over the moving picture") {
+    Folder folder;
+    QImage red(320, 180, QImage::Format_RGB32);
+    red.fill(QColor(200, 20, 20));
+    for (auto name : {"p.png", "p.jpg"}) {
+        REQUIRE(red.save(QString::fromStdString((folder / name).string())));
+        auto d = document_of({"vp9_opus.webm"});
+        d.sources[0].poster = (folder / name).string();
+        Seat seat(d, {640, 360});
+        REQUIRE(seat.phase(Phase::ready));
+        auto* poster = control(&seat.view, "Poster");
+        REQUIRE(poster);
+        REQUIRE(soon([&] { return poster->isVisible(); }));
+        QImage shot(poster->size(), QImage::Format_RGB32);
+        poster->render(&shot);
+        CHECK(qRed(shot.pixel(320, 60)) > 150);
+        CHECK(qGreen(shot.pixel(320, 60)) < 60);
+        auto* mark = control(&seat.view, "Play from the start");
+        REQUIRE(soon([&] { return mark->isVisible(); }));
+        static_cast<QAbstractButton*>(mark)->click();
+        REQUIRE(seat.phase(Phase::playing));
+        REQUIRE(soon([&] { return seat.frame().value_or(-1) > 2; }));
+        CHECK_FALSE(poster->isVisible());
+    }
+}

@@ -263,6 +263,15 @@ void PlayerView::turned(std::size_t index) {
     follow();
 }
 
+namespace {
+QString poster_file(const SourceSpec& source, const std::filesystem::path& folder) {
+    if (source.poster.empty() || is_address(source.poster)) return {};
+    SourceSpec beside;
+    beside.file = source.poster;
+    return QString::fromStdString(resolve(beside, folder));
+}
+}  // namespace
+
 void PlayerView::fill_queue() {
     std::vector<PlayQueue::Entry> entries;
     for (auto& s : document_.sources) {
@@ -279,10 +288,11 @@ void PlayerView::fill_queue() {
     bool strips = bar_ && !bar_->strips_.empty();
     for (std::size_t i = 0; i < document_.sources.size(); ++i) {
         // A strip wants all of them; a service's poster is there long before its clip.
-        if (posters_.contains(i) || !(strips || document_.sources[i].file.starts_with("catalogue"))) continue;
+        if (posters_.contains(i) || !(strips || document_.sources[i].file.starts_with("catalogue") || !document_.sources[i].poster.empty())) continue;
         posters_[i] = {};
-        QThreadPool::globalInstance()->start([this_ = QPointer(this), i, source = resolve(document_.sources[i], folder_)] {
-            auto poster = find_poster(source, 960, 640);
+        QThreadPool::globalInstance()->start([this_ = QPointer(this), i, source = resolve(document_.sources[i], folder_), own = poster_file(document_.sources[i], folder_)] {
+            auto poster = own.isEmpty() ? QImage() : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
+            if (poster.isNull()) poster = find_poster(source, 960, 640);
             if (poster.isNull()) return;
             QMetaObject::invokeMethod(qApp, [this_, i, source, poster] {
                 if (this_ && i < this_->document_.sources.size() && resolve(this_->document_.sources[i], this_->folder_) == source) this_->set_poster(i, poster);
@@ -364,6 +374,7 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
     surface_->set_fit(source.fit, source.align_x, source.align_y);
     auto entries_differ = before.sources.size() != document_.sources.size() || before.queue != document_.queue || !(before.sources == document_.sources);
+    if (!(before.sources == document_.sources)) posters_.clear();
     if (entries_differ || other_bar) fill_queue();
     controller_->set_loop(document_.queue == Queue::repeat_one ? Loop{Loop::Kind::all, {}, {}} : source.loop);
     if (before.volume != document_.volume) controller_->set_volume(document_.volume);
@@ -392,7 +403,9 @@ void PlayerView::follow() {
     if (bar_->isVisible() != shown) bar_->setVisible(shown);
     if (!shown && full_screen_) setCursor(Qt::BlankCursor);
     // Until the first frame of what is being opened, its poster.
-    bool before_first = s.state.phase == Phase::opening && posters_.contains(index_) && !posters_[index_].isNull() && s.has_video == false;
+    // One that was chosen stands until it is started, in front of the first frame.
+    bool chosen = index_ < document_.sources.size() && !document_.sources[index_].poster.empty() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
+    bool before_first = posters_.contains(index_) && !posters_[index_].isNull() && ((s.state.phase == Phase::opening && !s.has_video) || chosen);
     poster_->set(before_first ? posters_[index_] : QImage());
     captions_->follow(s, surface_->picture_rect(), shown ? height() - bar_->geometry().top() + 4 : 8);
     // A moment's wait is no news.

@@ -5,6 +5,7 @@
 #include <QClipboard>
 #include <QDialog>
 #include <QDoubleSpinBox>
+#include <QFileDialog>
 #include <QLabel>
 #include <QMenu>
 #include <QPointer>
@@ -91,6 +92,7 @@ std::vector<Sentences::Word> Sentences::words() const {
         sounds.insert(sounds.begin(), {"", "its default sound"});
         word("captions", at + "text_language", s.text_language.empty() ? QString("without captions") : "captions in " + named(s.text_language), "without captions", !s.text_language.empty(), std::move(captions));
         word("sound", at + "sound_language", s.sound_language.empty() ? QString("its default sound") : "sound in " + named(s.sound_language), "its default sound", !s.sound_language.empty(), std::move(sounds));
+        word("poster", at + "poster", s.poster.empty() ? QString("its first frame") : text(std::filesystem::path(s.poster).filename().string()), "its first frame", !s.poster.empty(), {{"", "its first frame"}, {"file", "a picture …"}});
         word("align", at + "align", aligned, "in the middle", s.align_x != 0.5 || s.align_y != 0.5, std::move(aligns));
     }
     static const QStringList mounts{"a window", "a handset, upright", "a handset, sideways"};
@@ -151,6 +153,8 @@ bool Sentences::set_value(const QString& key, const QString& value) {
     } else if ((key == "captions" || key == "sound") && s) {
         what = key == "captions" ? "Captions" : "Language of the sound";
         (key == "captions" ? s->text_language : s->sound_language) = value.toStdString();
+    } else if (key == "poster" && s) {
+        what = "Poster", s->poster = value.isEmpty() ? std::string() : project_.file_for(value.toStdString());
     } else if (key == "queue") {
         for (int i = 0; i < 4; ++i)
             if (value == text(queue_name(static_cast<Queue>(i)))) what = "Queue", d.queue = static_cast<Queue>(i);
@@ -200,7 +204,7 @@ QString Sentences::html() const {
     if (project_.current() < d.sources.size()) {
         body += QString("<p style=\"font-size:20px; font-weight:600; margin:0 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.sources[project_.current()].name).toHtmlEscaped());
         body += QString("<p style=\"margin:0 0 6px 0\">This source starts %1, with %3 and %4, and at the end it %2.</p>").arg(w("start"), w("loop"), w("sound"), w("captions"));
-        body += QString("<p style=\"margin:0 0 6px 0\">Its picture is %1, %2, and what it leaves free is %3.</p>").arg(w("fit"), w("align"), w("surround"));
+        body += QString("<p style=\"margin:0 0 6px 0\">Before it is started it shows %4. Its picture is %1, %2, and what it leaves free is %3.</p>").arg(w("fit"), w("align"), w("surround"), w("poster"));
     } else {
         body += "<p>There is no source yet. Drop a clip anywhere in this window.</p>";
     }
@@ -251,7 +255,14 @@ void Sentences::choose(const QString& key) {
                 add_number(now > 0 ? now : 0, 0, 60, " s", "Playing, after");
                 continue;
             }
-            auto* action = menu->addAction(choice.label, this, [this, key, value = choice.value] { set_value(key, value); });
+            auto* action = menu->addAction(choice.label, this, [this, key, value = choice.value] {
+                if (key != "poster" || value.isEmpty()) {
+                    set_value(key, value);
+                    return;
+                }
+                auto file = QFileDialog::getOpenFileName(this, "A poster", QString::fromStdString(project_.folder().string()), "Pictures (*.png *.jpg *.jpeg);;All files (*)");
+                if (!file.isEmpty()) set_value(key, file);
+            });
             action->setCheckable(true);
             action->setChecked(choice.label == w.shown || choice.label.startsWith(w.shown + " ("));
             if (action->isChecked()) menu->setActiveAction(action);

@@ -182,20 +182,23 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     std::set<std::string> taken;
     auto inside = document;
     for (auto& source : inside.sources) {
-        if (is_address(source.file)) continue;
         fs::path path = resolve(source, folder);
         auto key = fs::weakly_canonical(path, ec);
-        if (!names.contains(key)) {
+        bool stays = is_address(source.file);
+        if (!stays && !names.contains(key)) {
             auto name = path.filename().string();
             for (int i = 2; taken.contains(name); ++i) name = fmt::format("{}-{}{}", path.stem().string(), i, path.extension().string());
             taken.insert(name);
             names[key] = "media/" + name;
             TRY_DO(copy(path, names[key], "media"));
         }
-        source.file = names[key];
-        for (auto& file : source.captions) {
+        if (!stays) source.file = names[key];
+        std::vector<std::string*> beside_it;
+        if (!source.poster.empty() && !is_address(source.poster)) beside_it.push_back(&source.poster);
+        for (auto& file : source.captions) beside_it.push_back(&file);
+        for (auto* file : beside_it) {
             SourceSpec beside;
-            beside.file = file;
+            beside.file = *file;
             fs::path from = resolve(beside, folder);
             auto place_key = fs::weakly_canonical(from, ec);
             if (!names.contains(place_key)) {
@@ -206,7 +209,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
                 names[place_key] = "media/" + name;
                 TRY_DO(copy(from, names[place_key], "media"));
             }
-            file = names[place_key];
+            *file = names[place_key];
         }
     }
     TRY_DO(write("player.json", "document", to_json(inside).dump(2) + "\n"));

@@ -99,7 +99,8 @@ std::vector<Control> controls_from(const json& j, const std::string& at) {
 SourceSpec source_from(const json& j, const std::string& at) {
     SourceSpec s;
     members(j, at, [&](auto& k, auto& v, auto p) {
-        if (k == "name") s.name = text(v, p);
+        if (k == "poster") s.poster = text(v, p);
+        else if (k == "name") s.name = text(v, p);
         else if (k == "file") s.file = text(v, p);
         else if (k == "sound_language") s.sound_language = text(v, p);
         else if (k == "text_language") s.text_language = text(v, p);
@@ -125,7 +126,7 @@ std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std
 std::string_view queue_name(Queue queue) { return queue_names.at(static_cast<std::size_t>(queue)); }
 std::string_view control_name(Control control) { return control_names.at(static_cast<std::size_t>(control)); }
 bool SourceSpec::operator==(const SourceSpec& o) const {
-    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions && sound_language == o.sound_language && text_language == o.text_language;
+    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions && poster == o.poster && sound_language == o.sound_language && text_language == o.text_language;
 }
 bool PlayerDocument::operator==(const PlayerDocument& o) const {
     return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && queue == o.queue && mount == o.mount && target == o.target;
@@ -136,6 +137,7 @@ json to_json(const PlayerDocument& d) {
     for (auto& s : d.sources) {
         sources.push_back({{"name", s.name}, {"file", s.file}, {"start", start_json(s.start)}, {"loop", loop_json(s.loop)}, {"fit", std::string(fit_name(s.fit))}, {"align", {s.align_x, s.align_y}}});
         // What is seldom there is written only where it is.
+        if (!s.poster.empty()) sources.back()["poster"] = s.poster;
         if (!s.captions.empty()) sources.back()["captions"] = s.captions;
         if (!s.sound_language.empty()) sources.back()["sound_language"] = s.sound_language;
         if (!s.text_language.empty()) sources.back()["text_language"] = s.text_language;
@@ -243,6 +245,11 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         auto& s = d.sources[i];
         auto path = resolve(s, folder);
         std::error_code ec;
+        if (!s.poster.empty()) {
+            SourceSpec beside;
+            beside.file = s.poster;
+            if (auto poster = resolve(beside, folder); !is_address(poster) && !fs::exists(poster, ec)) found.push_back({fmt::format("There is no poster “{}”.", s.poster), "The first frame would stand in its place.", i});
+        }
         if (is_address(path)) {
             if (is_camera(path)) {
                 auto cameras = list_cameras();

@@ -25,6 +25,7 @@ struct SourceSpec {
     Loop loop;
     Fit fit = Fit::contain;
     double align_x = 0.5, align_y = 0.5;    ///< 0 left or top, 1 right or bottom.
+    std::string poster;                     ///< A picture (PNG or JPEG) shown until it is started; written as `file` is.
     std::vector<std::string> captions;      ///< Files of captions, written as `file` is.
     std::string sound_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
     bool operator==(const SourceSpec&) const;
