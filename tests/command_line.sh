@@ -67,6 +67,11 @@ cat >"$work/p.ruedo" <<P
 {"ruedo": 1, "app": "Harbour Lights", "sources": [{"name": "a", "file": "$fixtures/vp9_opus.webm", "start": "hold"}]}
 P
 check pack 0 'd["licence"]=="Apache-2.0 AND BSD-3-Clause" and sum(i["bytes"] for i in d["items"])==d["bytes"] and {i["kind"] for i in d["items"]}=={"executable","document","media","notice","desktop","library"}' "$r" pack "$work/p.ruedo" --out "$work/app" --json
+cat >"$work/q.ruedo" <<P
+{"ruedo": 1, "app": "Both", "sources": [{"name": "a", "file": "camera://harbour"}, {"name": "b", "file": "$fixtures/theora_vorbis.ogv"}]}
+P
+check "pack a camera and Theora" 0 'd["licence"]=="Apache-2.0 AND BSD-3-Clause AND IJG" and {"lib/codec-raw.so","lib/codec-theora.so","lib/codec-vorbis.so"} <= {i["path"] for i in d["items"]}' "$r" pack "$work/q.ruedo" --out "$work/both" --json
+check "packed camera" 0 'd["state"] in ("ready","playing") and d["error"] is None' "$work/both/both" --check 1s --json
 check "pack again" 1 'd["error"]["code"]=="exists"' "$r" pack "$work/p.ruedo" --out "$work/app" --json
 check "packed check" 0 'd["state"]=="playing" and d["presented"]>20' "$work/app/harbour-lights" --check 1s --json
 check "packed usage" 2 'd["error"]["code"]=="usage"' "$work/app/harbour-lights" --check 1 --json

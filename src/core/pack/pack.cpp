@@ -59,9 +59,13 @@ class Staging {
 std::string combine_licences(const std::vector<CodecRegistry::Found>& modules) {
     std::set<std::string> all{"Apache-2.0"};
     for (auto& m : modules) {
-        std::string licence = m.module->licence;
-        // Apache-2.0 can be joined with version 3 of the GPL only.
-        all.insert(licence == "GPL-2.0-or-later" ? "GPL-3.0-or-later" : licence);
+        for (std::string_view rest = m.module->licence; !rest.empty();) {
+            auto end = std::min(rest.find(" AND "), rest.size());
+            std::string licence(rest.substr(0, end));
+            rest.remove_prefix(std::min(rest.size(), end + 5));
+            // Apache-2.0 can be joined with version 3 of the GPL only.
+            all.insert(licence == "GPL-2.0-or-later" ? "GPL-3.0-or-later" : licence);
+        }
     }
     std::string text;
     for (auto& l : all) text += (text.empty() ? "" : " AND ") + l;
