@@ -277,6 +277,36 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     CHECK(has_finding(*clip, "no-index"));
     same(*clip);
 
+    // The pictures' index as OpenDML has it: in the stream's header a list of where the indexes are.
+    auto get = [](const Bytes& b, std::size_t at) { return static_cast<std::size_t>(ByteReader(ByteView(b).subspan(at)).le(4)); };
+    auto grow = [&](Bytes& b, std::size_t at, std::size_t by) {
+        auto v = get(b, at) + by;
+        for (unsigned i = 0; i < 4; ++i) b[at + i] = static_cast<std::uint8_t>(v >> (8 * i));
+    };
+    auto open_index = without;
+    auto strl = find("strl") - 8, hdrl = find("hdrl") - 8, movi = find("movi");
+    constexpr std::size_t added = 8 + 24 + 16;
+    ByteWriter part_index;
+    std::size_t entries = 0;
+    for (auto at = movi + 4; at + 8 <= without.size(); at += 8 + get(without, at + 4) + (get(without, at + 4) & 1)) {
+        if (std::memcmp(without.data() + at, "00dc", 4) != 0) continue;
+        part_index.le(at + 8 - movi, 4).le(get(without, at + 4), 4);
+        ++entries;
+    }
+    REQUIRE(entries == 180);
+    ByteWriter ix;
+    ix.text("ix00").le(24 + part_index.size(), 4).le(2, 2).u8(0).u8(1).le(entries, 4).text("00dc").le(movi + added, 8).le(0, 4).raw(part_index.bytes);
+    ByteWriter indx;
+    indx.text("indx").le(24 + 16, 4).le(4, 2).u8(0).u8(0).le(1, 4).text("00dc").le(0, 8).le(0, 4).le(without.size() + added, 8).le(ix.size(), 4).le(entries, 4);
+    auto strl_end = strl + 8 + get(without, strl + 4);
+    grow(open_index, strl + 4, added), grow(open_index, hdrl + 4, added), grow(open_index, 4, added);
+    REQUIRE(indx.size() == added);
+    open_index.insert(open_index.begin() + static_cast<std::ptrdiff_t>(strl_end), indx.bytes.begin(), indx.bytes.end());
+    open_index.insert(open_index.end(), ix.bytes.begin(), ix.bytes.end());
+    auto open_dml = opened(open_index, "open.avi");
+    CHECK_FALSE(has_finding(*open_dml, "no-index"));
+    same(*open_dml);
+
     // Cut within its pictures: what is there plays.
     auto part = bytes;
     part.resize(part.size() / 2);
@@ -343,6 +373,14 @@ TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
     if (first >= bytes.size()) first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Xing", "Xing" + 4) - bytes.begin());
     auto head = parse_mp3_frame(ByteView(bytes).subspan(first - 36));
     REQUIRE(head);
+    // The other kind of first frame says the number of frames only.
+    auto other = bytes;
+    auto frame_at = first - 36;
+    std::fill(other.begin() + static_cast<std::ptrdiff_t>(frame_at) + 36, other.begin() + static_cast<std::ptrdiff_t>(frame_at + head->size), std::uint8_t{0});
+    ByteWriter vbri;
+    vbri.text("VBRI").u16(1).u16(0).u16(0).u32(0).u32(100);
+    std::copy(vbri.bytes.begin(), vbri.bytes.end(), other.begin() + static_cast<std::ptrdiff_t>(frame_at) + 36);
+    CHECK(opened(other, "vbri.mp3")->info().duration == ticks_to_time(100 * 1152, 1, 44100));
     Bytes bare(bytes.begin() + static_cast<std::ptrdiff_t>(first - 36 + head->size), bytes.end());
     auto without = opened(bare, "bare.mp3");
     CHECK(has_finding(*without, "no-index"));
