@@ -25,7 +25,6 @@ struct Row {
         std::vector<PlayQueue::Entry> entries;
         for (auto name : names) entries.push_back({fixture(name).string(), {}});
         queue.set(entries, repeat);
-        auto first = entries[0].options;
         queue.go(0);
         queue.current()->play();
     }

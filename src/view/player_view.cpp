@@ -266,9 +266,7 @@ void PlayerView::turned(std::size_t index) {
 namespace {
 QString poster_file(const SourceSpec& source, const std::filesystem::path& folder) {
     if (source.poster.empty() || is_address(source.poster)) return {};
-    SourceSpec beside;
-    beside.file = source.poster;
-    return QString::fromStdString(resolve(beside, folder));
+    return QString::fromStdString(resolve(source.poster, folder));
 }
 }  // namespace
 

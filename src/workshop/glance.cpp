@@ -63,7 +63,7 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     if (is_camera(source)) {
         // A device is not opened for a card: that would take it from whoever uses it.
         auto cameras = list_cameras();
-        auto id = source.substr(9, source.find('?') - 9);
+        auto id = camera_id(source);
         auto it = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; });
         if (it == cameras.end()) return {{}, {}, Error{Code::not_found, fmt::format("The camera “{}” is not connected.", id), "Plug it in."}};
         auto facts = std::make_shared<SourceFacts>();

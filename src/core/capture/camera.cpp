@@ -80,10 +80,9 @@ class HarbourDevice final : public CameraDevice {
 struct CameraName { std::string id, mode; int width = 0, height = 0; };
 std::optional<CameraName> parse_name(std::string_view source) {
     if (!is_camera(source)) return std::nullopt;
-    source.remove_prefix(9);
     auto query = source.find('?');
     CameraName n;
-    n.id = source.substr(0, query);
+    n.id = camera_id(source);
     if (query != std::string_view::npos) {
         auto rest = source.substr(query + 1);
         while (!rest.empty()) {
@@ -173,6 +172,10 @@ void HarbourCamera::plug(bool in) { plugged_ = in; }
 void HarbourCamera::set_busy(bool busy) { busy_ = busy; }
 void HarbourCamera::set_count(int count) { count_ = std::clamp(count, 0, 8); }
 
+std::string camera_id(std::string_view source) {
+    source.remove_prefix(std::string_view("camera://").size());
+    return std::string(source.substr(0, source.find('?')));
+}
 bool is_camera(std::string_view source) { return source.starts_with("camera://"); }
 
 std::vector<CameraInfo> list_cameras() {

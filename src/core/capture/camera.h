@@ -38,6 +38,8 @@ std::vector<CameraInfo> list_cameras();
 Result<std::unique_ptr<CameraDevice>> open_camera(const std::string& id, const CameraMode& mode);
 
 bool is_camera(std::string_view source);
+/// "harbour" of "camera://harbour?mode=640x360@30"; `source` must be a camera.
+std::string camera_id(std::string_view source);
 /// The camera as a clip of one live track. `size` in the name scales every picture; without it, as the device gives.
 Result<std::unique_ptr<Clip>> open_camera_clip(const std::string& source);
 

@@ -201,9 +201,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         if (!source.poster.empty() && !is_address(source.poster)) beside_it.push_back(&source.poster);
         for (auto& file : source.captions) beside_it.push_back(&file);
         for (auto* file : beside_it) {
-            SourceSpec beside;
-            beside.file = *file;
-            fs::path from = resolve(beside, folder);
+            fs::path from = resolve(*file, folder);
             auto place_key = fs::weakly_canonical(from, ec);
             if (!names.contains(place_key)) {
                 auto name = from.filename().string();

@@ -208,10 +208,9 @@ Outcome save_document(const PlayerDocument& document, const fs::path& path) {
     return write_file(path, {reinterpret_cast<const std::uint8_t*>(dumped.data()), dumped.size()});
 }
 
-std::string resolve(const SourceSpec& source, const fs::path& folder) {
-    if (is_address(source.file)) return source.file;
-    fs::path file(source.file);
-    return (file.is_absolute() ? file : (folder / file).lexically_normal()).string();
+std::string resolve(const std::string& file, const fs::path& folder) {
+    fs::path path(file);
+    return is_address(file) || path.is_absolute() ? file : (folder / path).lexically_normal().string();
 }
 
 OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source, const fs::path& folder) {
@@ -221,11 +220,7 @@ OpenOptions open_options(const PlayerDocument& document, const SourceSpec& sourc
     o.volume = document.volume;
     o.sound_language = source.sound_language;
     o.text_language = source.text_language;
-    for (auto& file : source.captions) {
-        SourceSpec beside;
-        beside.file = file;
-        o.captions.push_back(resolve(beside, folder));
-    }
+    for (auto& file : source.captions) o.captions.push_back(resolve(file, folder));
     return o;
 }
 
@@ -246,14 +241,12 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         auto path = resolve(s, folder);
         std::error_code ec;
         if (!s.poster.empty()) {
-            SourceSpec beside;
-            beside.file = s.poster;
-            if (auto poster = resolve(beside, folder); !is_address(poster) && !fs::exists(poster, ec)) found.push_back({fmt::format("There is no poster “{}”.", s.poster), "The first frame would stand in its place.", i});
+            if (auto poster = resolve(s.poster, folder); !is_address(poster) && !fs::exists(poster, ec)) found.push_back({fmt::format("There is no poster “{}”.", s.poster), "The first frame would stand in its place.", i});
         }
         if (is_address(path)) {
             if (is_camera(path)) {
                 auto cameras = list_cameras();
-                auto id = path.substr(9, path.find('?') - 9);
+                auto id = camera_id(path);
                 if (std::none_of(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; })) found.push_back({fmt::format("The camera of “{}” is not connected.", s.name), "Plug it in, or choose another one.", i});
             }
             // The network is not asked at every change; the address itself tells this much.

@@ -64,7 +64,8 @@ Result<PlayerDocument> document_from_json(const nlohmann::json& json, std::strin
 Result<PlayerDocument> load_document(const std::filesystem::path& path);
 Outcome save_document(const PlayerDocument& document, const std::filesystem::path& path);
 /// Where a source is, for a document in `folder`: a path, or its address as it stands.
-std::string resolve(const SourceSpec& source, const std::filesystem::path& folder);
+std::string resolve(const std::string& file, const std::filesystem::path& folder);
+inline std::string resolve(const SourceSpec& source, const std::filesystem::path& folder) { return resolve(source.file, folder); }
 OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source, const std::filesystem::path& folder);
 /// "harbour-lights" for "Harbour Lights": what files and programs may be called. Never empty.
 std::string file_stem(std::string_view app_name);

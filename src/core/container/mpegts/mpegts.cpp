@@ -426,11 +426,7 @@ class TsClip final : public Clip {
             TRY(bool more, packets.next(p));
             if (!more) break;
             auto s = std::find_if(shared_->streams.begin(), shared_->streams.end(), [&](auto& x) { return x.pid == p.pid; });
-            if (s == shared_->streams.end() || !p.unit_start || p.payload.size() < 14) continue;
-            PesWalker one(shared_->source, shared_->layout, p.pid);
-            one.seek(p.offset);
-            TRY(bool got, one.next_head(pes));
-            if (!got || !pes.pts || pes.offset != p.offset) continue;
+            if (s == shared_->streams.end() || !p.unit_start || !begin_pes(pes, p) || !pes.pts) continue;
             auto now = shared_->ticks(*s, pes.dts.value_or(*pes.pts), p.offset);
             if (auto before = at.find(p.pid); before != at.end() && (now < before->second - 90000 || now > before->second + 10 * 90000)) {
                 auto part = s->joins.size();

@@ -55,8 +55,9 @@ std::int64_t timestamp(ByteReader& r) {
     auto a = r.u8(), b = r.u8(), c = r.u8(), d = r.u8(), e = r.u8();
     return static_cast<std::int64_t>(a >> 1 & 7) << 30 | static_cast<std::int64_t>(b) << 22 | static_cast<std::int64_t>(c >> 1) << 15 | d << 7 | e >> 1;
 }
-/// Takes the PES header off; false when these bytes are none.
-bool begin(Pes& pes, const Packet& packet) {
+}  // namespace
+
+bool begin_pes(Pes& pes, const Packet& packet) {
     ByteReader r(packet.payload);
     if (r.u24() != 1) return false;
     auto id = r.u8();
@@ -78,8 +79,10 @@ bool begin(Pes& pes, const Packet& packet) {
     pes.data.assign(rest.begin(), rest.end());
     return true;
 }
+
+namespace {
 constexpr std::size_t largest_unit = 32 << 20;
-}  // namespace
+}
 
 void PesWalker::seek(std::uint64_t offset) {
     packets_.seek(offset);
@@ -97,7 +100,7 @@ Result<bool> PesWalker::next(Pes& pes) {
             continue;
         }
         Pes fresh;
-        if (!begin(fresh, packet)) continue;
+        if (!begin_pes(fresh, packet)) continue;
         auto done = std::exchange(begun_, std::move(fresh));
         if (!done) continue;
         pes = std::move(*done);
@@ -114,7 +117,7 @@ Result<bool> PesWalker::next_head(Pes& pes) {
     for (;;) {
         TRY(bool more, packets_.next(packet));
         if (!more) return false;
-        if (packet.pid != pid_ || !packet.unit_start || packet.scrambled || !begin(pes, packet)) continue;
+        if (packet.pid != pid_ || !packet.unit_start || packet.scrambled || !begin_pes(pes, packet)) continue;
         pes.complete = false;
         return true;
     }

@@ -37,6 +37,9 @@ struct Pes {
     bool complete = true;                  ///< False when only its first packet was taken.
 };
 
+/// Takes the header off a packet that begins a unit; false when its bytes are none.
+bool begin_pes(Pes& pes, const Packet& packet);
+
 /// Puts together what one PID carries.
 class PesWalker {
   public:
