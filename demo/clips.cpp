@@ -172,8 +172,6 @@ Image draw_frame(const ClipSpec& spec, int number) {
     Canvas canvas(spec.width, spec.height);
     double t = static_cast<double>(number) * static_cast<double>(spec.rate.den) / static_cast<double>(spec.rate.num);
     spec.draw(canvas, t);
-    auto label = fmt::format("{}:{:02} {}", number * spec.rate.den / spec.rate.num / 60, number * spec.rate.den / spec.rate.num % 60, number);
-    canvas.text({spec.width * 0.03, spec.height * 0.8}, spec.height * 0.05, label, {250, 244, 226});
     draw_strip(canvas.image(), number, number * spec.rate.den % spec.rate.num == 0);
     return std::move(canvas.image());
 }
@@ -217,13 +215,15 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                 v.codec = spec.video;
                 v.config = encoder->config();
                 v.video = {spec.width, spec.height, spec.pixel_aspect, 0, Colour{}.resolved(spec.height)};
+                // Drawn in the primaries that go with the matrix, and tagged so.
+                v.video.colour.primaries = v.video.colour.transfer = static_cast<std::uint8_t>(v.video.colour.matrix_code());
                 v.timescale = static_cast<std::uint32_t>(spec.rate.num) * 512;
                 TRY(video_track, writer.add(v));
                 WriteTrack a;
                 a.codec = spec.audio;
                 a.config = speaker->config();
                 a.audio = {spec.audio_rate, 2};
-                a.language = "eng";
+                a.language = "en";
                 a.delay_samples = static_cast<unsigned>(delay);
                 TRY(audio_track, writer.add(a));
                 tracks_added = true;

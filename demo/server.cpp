@@ -41,8 +41,11 @@ ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
         pause(std::chrono::minutes(1));
         return MHD_CONTENT_READER_END_WITH_ERROR;
     }
-    if (position >= s.length) return MHD_CONTENT_READER_END_OF_STREAM;
-    auto n = std::min<std::uint64_t>(most, s.length - position);
+    auto start = s.from + position;
+    if (how.endless) start %= std::max<std::uint64_t>(1, s.length);
+    else if (position >= s.length) return MHD_CONTENT_READER_END_OF_STREAM;
+    auto n = std::min<std::uint64_t>(most, s.length - (start - s.from));
+    if (how.drip_ms) pause(std::chrono::milliseconds(how.drip_ms)), n = 1;
     if (how.cut_after) n = std::min(n, how.cut_after - position);
     if (how.silent_after) n = std::min(n, how.silent_after - position);
     if (how.bytes_per_second) {
@@ -50,7 +53,7 @@ ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
         auto due = s.begun + std::chrono::nanoseconds(static_cast<std::int64_t>(static_cast<double>(position + n) * 1e9 / static_cast<double>(how.bytes_per_second)));
         while (!s.server->stopping_ && Clock::now() < due) std::this_thread::sleep_for(std::min<Clock::duration>(due - Clock::now(), std::chrono::milliseconds(20)));
     }
-    auto at = s.from + position;
+    auto at = start;
     if (s.file >= 0) {
         auto got = ::pread(s.file, to, static_cast<std::size_t>(n), static_cast<off_t>(at));
         if (got <= 0) return MHD_CONTENT_READER_END_WITH_ERROR;
@@ -136,6 +139,7 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
         MHD_add_response_header(r, "Location", how.redirect.c_str());
         return queue(connection, 302, r);
     }
+    if (entry->asked <= how.busy_for) return text(connection, 429, "");
     if (how.status != 200) return text(connection, how.status, "");
     auto sending = std::make_unique<Sending>();
     sending->server = &server;
@@ -149,7 +153,7 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
     }
     std::uint64_t from = 0, to = size;
     auto* range = MHD_lookup_connection_value(connection, MHD_HEADER_KIND, "Range");
-    bool part = range && !how.ignores_ranges && !how.states_no_length;
+    bool part = range && !how.ignores_ranges && !how.states_no_length && !how.endless;
     if (part && !parse_range(range, size, from, to)) {
         auto* r = MHD_create_response_from_buffer(0, nullptr, MHD_RESPMEM_PERSISTENT);
         MHD_add_response_header(r, "Content-Range", fmt::format("bytes */{}", size).c_str());
@@ -158,10 +162,10 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
     auto shown_from = from;
     if (how.wrong_part && from > 0) from = shown_from = 0;
     sending->from = from, sending->length = to - from;
-    auto length = how.states_no_length ? MHD_SIZE_UNKNOWN : sending->length + how.claims_more;
+    auto length = how.states_no_length || how.endless ? MHD_SIZE_UNKNOWN : sending->length + how.claims_more;
     auto* r = MHD_create_response_from_callback(length, 16 << 10, &give, sending.release(), [](void* s) { delete static_cast<Sending*>(s); });
     MHD_add_response_header(r, "Content-Type", how.type.c_str());
-    if (!how.ignores_ranges && !how.states_no_length) MHD_add_response_header(r, "Accept-Ranges", "bytes");
+    if (!how.ignores_ranges && !how.states_no_length && !how.endless) MHD_add_response_header(r, "Accept-Ranges", "bytes");
     if (how.compressed) MHD_add_response_header(r, "Content-Encoding", "gzip");
     auto tag = how.etag_changes_after && entry->asked > how.etag_changes_after ? std::string("\"second\"") : how.etag;
     if (!tag.empty()) MHD_add_response_header(r, "ETag", tag.c_str());

@@ -25,6 +25,9 @@ struct Served {
     std::uint64_t cut_after = 0;       ///< The connection is closed after so many bytes of each answer; 0 for never.
     std::uint64_t silent_after = 0;    ///< Nothing more comes after so many bytes, and the connection stays open.
     std::uint64_t claims_more = 0;     ///< Added to the length that is stated.
+    unsigned drip_ms = 0;              ///< One byte at a time, so far apart; 0 for as many as are wanted.
+    bool endless = false;              ///< The body over and over, without a length.
+    unsigned busy_for = 0;             ///< So many requests are answered with 429 first.
     bool ignores_ranges = false, states_no_length = false, compressed = false, never_answers = false, wrong_part = false;
 };
 

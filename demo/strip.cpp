@@ -7,6 +7,9 @@
 namespace ruedo::demo {
 namespace {
 constexpr int columns = 20, rows = 9, row = 1, first = 2, cells = 16;
+/// Our own clips carry it along the foot of the picture, where nobody looks.
+constexpr double foot_share = 0.02;
+int foot_height(int height) { return std::max(2, static_cast<int>(std::lround(height * foot_share))); }
 
 void fill(Image& image, int x0, int y0, int x1, int y1, std::uint8_t v) {
     for (int y = y0; y < y1; ++y)
@@ -29,21 +32,22 @@ double mean(const Image& image, double x0, double y0, double x1, double y1) {
 void draw_strip(Image& image, int number, bool whole_second) {
     auto n = static_cast<unsigned>(number) % strip_numbers;
     auto x = [&](int c) { return static_cast<int>(std::lround(static_cast<double>(c) * image.width / columns)); };
-    auto y = [&](int r) { return static_cast<int>(std::lround(static_cast<double>(r) * image.height / rows)); };
+    int top = image.height - foot_height(image.height);
+    fill(image, 0, top, image.width, image.height, whole_second ? 255 : 0);
     for (int i = 0; i < cells; ++i) {
         bool on = i == 0 || (i >= 2 && i < 15 && (n >> (14 - i) & 1)) || (i == 15 && std::popcount(n) % 2);
-        fill(image, x(first + i), y(row), x(first + i + 1), y(row + 1), on ? 255 : 0);
+        fill(image, x(first + i), top, x(first + i + 1), image.height, on ? 255 : 0);
     }
-    fill(image, 0, y(rows - 1), image.width, image.height, whole_second ? 255 : 0);
 }
 
-std::optional<int> read_strip(const Image& image) {
-    if (image.width < 40 || image.height < 9) return std::nullopt;
+namespace {
+/// The number in cells whose middle lies between these lines.
+std::optional<int> read_cells(const Image& image, double top, double bottom) {
     std::array<double, cells> m{};
     for (int i = 0; i < cells; ++i) {
-        double w = static_cast<double>(image.width) / columns, h = static_cast<double>(image.height) / rows;
-        double x0 = (first + i) * w, y0 = row * h;
-        m[static_cast<std::size_t>(i)] = mean(image, x0 + w / 4, y0 + h / 4, x0 + w * 3 / 4, y0 + h * 3 / 4);
+        double w = static_cast<double>(image.width) / columns, h = bottom - top;
+        double x0 = (first + i) * w;
+        m[static_cast<std::size_t>(i)] = mean(image, x0 + w / 4, top + h / 4, x0 + w * 3 / 4, top + h * 3 / 4);
     }
     double white = m[0], black = m[1];
     if (white - black < 48) return std::nullopt;
@@ -58,8 +62,17 @@ std::optional<int> read_strip(const Image& image) {
     if (ones % 2) return std::nullopt;
     return static_cast<int>(bits);
 }
+std::optional<int> read_foot(const Image& image) { return read_cells(image, image.height * (1 - foot_share), image.height); }
+}  // namespace
+
+std::optional<int> read_strip(const Image& image) {
+    if (image.width < 40 || image.height < 9) return std::nullopt;
+    if (auto number = read_foot(image)) return number;
+    return read_cells(image, static_cast<double>(row) * image.height / rows, (row + 1.0) * image.height / rows);
+}
 
 bool read_flash(const Image& image) {
+    if (read_foot(image)) return mean(image, 0, image.height * (1 - foot_share * 0.75), image.width * 1.5 / columns, image.height * (1 - foot_share * 0.25)) > 128;
     double h = static_cast<double>(image.height) / rows;
     return mean(image, image.width / 8.0, 8.3 * h, image.width * 7 / 8.0, 8.7 * h) > 128;
 }

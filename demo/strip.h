@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
-// The strip that numbers a frame: a grid of 20 x 9 cells; in row 1, columns 2 to 17 hold white, black, 13 bits of
-// the number (most significant first) and an even parity bit. The bottom row is white on a whole second.
+// The strip that numbers a frame: the lowest 2 % of the picture in 20 cells; cells 2 to 17 hold white, black, 13 bits
+// of the number (most significant first) and an even parity bit, the others are white on a whole second. Clips made
+// elsewhere for tests have the same in row 1 of a grid of 20 x 9, and a bottom row for the second; both are read.
 #pragma once
 #include "picture/picture.h"
 

@@ -5,11 +5,6 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-namespace {
-const OpenOptions playing{.start = {Start::How::play, {}}, .loop = {}};
-bool ended(const Snapshot& s) { return s.state.phase == Phase::ended; }
-}  // namespace
-
 TEST_CASE("every picture of a clip is shown once, in order, when it is due") {
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "edit_empty_audio_1s.mp4", "rotate90.mp4", "colour_bt709_full_h264.mp4"}) {
         INFO(name);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "pack/pack.h"
 
+#include <sys/wait.h>
 
 #include <set>
 
@@ -79,6 +80,93 @@ TEST_CASE("packing is whole or not at all") {
     CHECK_FALSE(fs::exists(shop.folder / "other"));
     lost.document.sources.clear();
     CHECK(lost.pack_into(shop.folder / "other").error().code == Code::empty);
+}
+
+TEST_CASE("nothing goes into an app but what it is used as, and what comes from outside is named") {
+    Shop shop{"vp9_opus.webm"};
+    auto& source = shop.document.sources[0];
+    auto before = std::distance(fs::directory_iterator(shop.folder.path), {});
+    auto refused = [&](auto&& change) {
+        auto kept = source;
+        change();
+        auto packed = shop.pack_into(shop.folder / "out");
+        source = kept;
+        CHECK_FALSE(packed.has_value());
+        CHECK(std::distance(fs::directory_iterator(shop.folder.path), {}) == before);
+        if (packed) return Code::internal;
+        CHECK_FALSE(packed.error().sentence.empty());
+        return packed.error().code;
+    };
+    for (auto secret : {"/etc/passwd", "/etc/group", "/etc/hostname", "/proc/self/environ"}) {
+        INFO(secret);
+        if (!fs::exists(secret)) continue;
+        CHECK((refused([&] { source.captions = {secret}; }) != Code::internal));
+        CHECK((refused([&] { source.poster = secret; }) != Code::internal));
+        CHECK((refused([&] { source.file = secret; }) != Code::internal));
+    }
+    // By a name inside that leads outside, too.
+    fs::create_symlink("/etc/passwd", shop.folder / "harmless.en.vtt");
+    ++before;
+    CHECK((refused([&] { source.captions = {"harmless.en.vtt"}; }) != Code::internal));
+    // What is what it should be may come from elsewhere; it is said.
+    Folder elsewhere;
+    std::string vtt = "WEBVTT\n\n00:00.000 --> 00:02.000\nThe lamp turns.\n";
+    put(elsewhere / "clip.en.vtt", {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
+    source.captions = {(elsewhere / "clip.en.vtt").string()};
+    auto packed = value(shop.pack_into(shop.folder / "out"));
+    REQUIRE(packed.findings.size() == 1);
+    CHECK(packed.findings[0].code == "outside");
+    CHECK(packed.findings[0].sentence.find("clip.en.vtt") != std::string::npos);
+    source.captions.clear();
+    CHECK(value(shop.pack_into(shop.folder / "again")).findings.empty());
+}
+
+TEST_CASE("apps called as the folders beside them are, and folders without a name") {
+    for (auto name : {"Media", "Lib", "LICENCES.txt", "player.json"}) {
+        Shop shop{"audio_opus.ogg"};
+        shop.document.app_name = name;
+        INFO(name);
+        auto packed = value(shop.pack_into(shop.folder / "out"));
+        CHECK(fs::is_regular_file(packed.executable));
+        CHECK(fs::is_directory(packed.folder / "media"));
+    }
+    Shop shop{"audio_opus.ogg"};
+    auto nameless = shop.pack_into("");
+    REQUIRE_FALSE(nameless.has_value());
+    CHECK(nameless.error().code == Code::usage);
+}
+
+TEST_CASE("what a process that was killed left behind is cleared by the next one, and nobody else's") {
+    Shop shop{"audio_opus.ogg"};
+    // A process that has ended, and one that has not.
+    auto child = ::fork();
+    if (child == 0) ::_exit(0);
+    int status = 0;
+    REQUIRE(::waitpid(child, &status, 0) == child);
+    auto dead = shop.folder / (".out." + std::to_string(child) + "-0.part"), alive = shop.folder / (".out." + std::to_string(::getppid()) + "-0.part"), other = shop.folder / (".outer." + std::to_string(child) + "-0.part");
+    for (auto& path : {dead, alive, other}) fs::create_directories(path / "media");
+    value(shop.pack_into(shop.folder / "out"));
+    CHECK_FALSE(fs::exists(dead));
+    CHECK(fs::exists(alive));
+    CHECK(fs::exists(other));
+    // The same for single files.
+    auto file = shop.folder / (".a.wav." + std::to_string(child) + "-3.part");
+    put(file, Bytes{1});
+    put(shop.folder / "a.wav", Bytes{1, 2});
+    CHECK_FALSE(fs::exists(file));
+}
+
+TEST_CASE("what is finished comes to its place where the file system can't refuse to replace") {
+    Folder folder;
+    put(folder / "made", Bytes{1});
+    put(folder / "there", Bytes{2});
+    auto taken = move_into_place(folder / "made", folder / "there");
+    REQUIRE_FALSE(taken.has_value());
+    CHECK(taken.error().code == Code::exists);
+    CHECK(bytes_of(folder / "there") == Bytes{2});
+    done(move_into_place(folder / "made", folder / "free"));
+    CHECK(bytes_of(folder / "free") == Bytes{1});
+    CHECK_FALSE(fs::exists(folder / "made"));
 }
 
 TEST_CASE("two media of one name both go in, one used twice goes in once") {

@@ -20,13 +20,25 @@ PlayerDocument random_document(std::mt19937& random) {
         if (s.loop.kind == Loop::Kind::range) s.loop.from = 1_s, s.loop.to = 1_s + 1_ms * static_cast<std::int64_t>(1 + random() % 5000);
         s.fit = static_cast<Fit>(random() % 4);
         s.align_x = static_cast<double>(random() % 3) / 2, s.align_y = static_cast<double>(random() % 3) / 2;
+        static constexpr std::array languages{"", "en", "de", "pt-BR", "zh-Hant"};
+        s.sound_language = languages[random() % languages.size()], s.text_language = languages[random() % languages.size()];
+        if (random() % 2) s.poster = "posters/“" + std::to_string(random() % 100) + "”.png";
+        for (auto n = random() % 3; n > 0; --n) s.captions.push_back("media/" + std::to_string(i) + "." + std::to_string(n) + ".vtt");
         d.sources.push_back(s);
+    }
+    d.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
+    d.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
+    d.queue = static_cast<Queue>(random() % 4);
+    d.target = random() % 2 ? "handset-recent" : "desktop";
+    for (auto* group : {&d.bar.start, &d.bar.middle, &d.bar.end}) {
+        if (random() % 2) continue;
+        group->clear();
+        for (auto n = random() % (control_count + 1); n > 0; --n) group->push_back(static_cast<Control>(random() % control_count));
     }
     d.surround = random() % 2 ? "#17131A" : "#8a2436";
     d.skip = 1_s * static_cast<std::int64_t>(1 + random() % 60);
     d.volume = static_cast<double>(random() % 101) / 100;
     d.mount = static_cast<Mount>(random() % 3);
-    if (random() % 2) d.bar.end = {Control::full_screen};
     return d;
 }
 }  // namespace
@@ -39,6 +51,55 @@ TEST_CASE("a document is read as it was written") {
         done(save_document(d, folder / "a.ruedo"));
         CHECK(value(load_document(folder / "a.ruedo")) == d);
     }
+}
+
+TEST_CASE("the random documents set every field there is, so that what they show holds for each") {
+    // Whatever a document can hold differs from a plain one's in some of them.
+    std::mt19937 random(16);
+    json plain = to_json(PlayerDocument{});
+    SourceSpec plain_source;
+    plain_source.file = "x";
+    PlayerDocument one;
+    one.sources = {plain_source};
+    std::map<std::string, bool> differs;
+    std::function<void(const json&, const json&, std::string)> walk = [&](const json& a, const json& b, std::string at) {
+        for (auto& [key, value] : a.items()) {
+            if (key == "sources" || key == "ruedo") continue;
+            if (value.is_object() && b.contains(key)) walk(value, b[key], at + "/" + key);
+            else differs[at + "/" + key] = differs[at + "/" + key] || !b.contains(key) || b[key] != value;
+        }
+    };
+    auto schema = json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/project.schema.json"));
+    for (int i = 0; i < 60; ++i) {
+        auto j = to_json(random_document(random));
+        walk(j, plain, "");
+        for (auto& s : j["sources"]) walk(s, to_json(one)["sources"][0], "/source");
+    }
+    for (auto& [path, different] : differs) {
+        INFO(path);
+        CHECK(different);
+    }
+    for (auto& [key, unused] : schema["properties"]["player"]["properties"].items()) {
+        INFO(key);
+        CHECK((key == "bar" || differs.contains("/player/" + key)));
+    }
+    for (auto& [key, unused] : schema["properties"]["sources"]["items"]["properties"].items()) {
+        INFO(key);
+        CHECK(differs.contains("/source/" + key));
+    }
+}
+
+TEST_CASE("format numbers that never were are refused, however large or small they are") {
+    auto good = to_json(PlayerDocument{});
+    for (auto& [number, code] : std::vector<std::pair<json, Code>>{{-1, Code::malformed}, {0, Code::malformed}, {4294967297ULL, Code::too_new}, {UINT64_MAX, Code::too_new}, {INT64_MIN, Code::malformed}, {2, Code::too_new}}) {
+        auto j = good;
+        j["ruedo"] = number;
+        INFO(number.dump());
+        auto d = document_from_json(j, "a.ruedo");
+        REQUIRE_FALSE(d.has_value());
+        CHECK(d.error().code == code);
+    }
+    CHECK(document_from_json(good, "a.ruedo").has_value());
 }
 
 TEST_CASE("a mistake in a document is named by its place") {
@@ -96,6 +157,7 @@ TEST_CASE("names for files and programs are plain and never empty") {
     CHECK(file_stem("../../etc/x y") == "etc-x-y");
     CHECK(file_stem("ÄÖ") == "player");
     CHECK(file_stem("") == "player");
+    for (auto name : {"Media", "LIB", "media ", "lib"}) CHECK((file_stem(name) != "media" && file_stem(name) != "lib"));
 }
 
 TEST_CASE("the review finds what stands in a player's way") {

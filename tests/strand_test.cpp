@@ -44,14 +44,47 @@ TEST_CASE("a real strand keeps the order of posts and the times of timers") {
     CHECK(late >= (30_ms).ns);
 }
 
-TEST_CASE("destroying a lane waits for the job that runs and drops the rest") {
+TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by itself, the rest is dropped") {
     auto strand = make_real_strand();
-    std::atomic<int> begun = 0, ended = 0;
+    struct Shared { std::atomic<int> begun = 0, ended = 0, told = 0; std::atomic<bool> go_on = false; };
+    auto shared = std::make_shared<Shared>();
     auto lane = strand->lane();
     for (int i = 0; i < 5; ++i)
-        lane->run({}, [&] { ++begun; std::this_thread::sleep_for(std::chrono::milliseconds(20)); ++ended; }, [] {});
-    while (begun == 0) std::this_thread::yield();
-    lane.reset();
-    CHECK(begun == ended);
-    CHECK(begun < 5);
+        lane->run({}, [shared] { ++shared->begun; while (!shared->go_on) std::this_thread::yield(); ++shared->ended; }, [shared] { ++shared->told; });
+    while (shared->begun == 0) std::this_thread::yield();
+    lane.reset();  // would wait for ever if it waited for the job
+    CHECK(shared->ended == 0);
+    shared->go_on = true;
+    while (shared->ended == 0) std::this_thread::yield();
+    strand.reset();
+    CHECK(shared->begun == 1);
+    CHECK(shared->told == 0);
+}
+
+TEST_CASE("what a task throws ends that task, not the strand") {
+    auto real = make_real_strand();
+    std::atomic<int> ran = 0;
+    auto lane = real->lane();
+    lane->run({}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
+    real->post([] { throw std::runtime_error("meant for a test"); });
+    real->post([&] { ++ran; });
+    while (ran < 2) std::this_thread::yield();
+    auto invented = make_virtual_strand();
+    invented->post([] { throw std::runtime_error("meant for a test"); });
+    invented->post([&] { ++ran; });
+    invented->run_until(1_s);
+    CHECK(ran == 3);
+}
+
+TEST_CASE("while the clock stands still for nobody, what was due runs afterwards, in order") {
+    auto strand = make_virtual_strand();
+    std::vector<std::pair<int, Time>> ran;
+    for (int i = 0; i < 5; ++i) strand->at(100_ms * i, [&, i] { ran.emplace_back(i, strand->now()); });
+    strand->run_until(150_ms);
+    strand->stand_still(1_s);
+    strand->run_until(2_s);
+    REQUIRE(ran.size() == 5);
+    for (int i = 0; i < 5; ++i) CHECK(ran[static_cast<std::size_t>(i)].first == i);
+    CHECK(ran[1].second == 100_ms);
+    CHECK(ran[2].second == 1150_ms);
 }

@@ -101,6 +101,10 @@ class NotingSink final : public PictureSink {
     bool read_;
 };
 
+/// Starts by itself.
+inline const OpenOptions playing{.start = {Start::How::play, {}}};
+inline bool ended(const Snapshot& s) { return s.state.phase == Phase::ended; }
+
 /// A controller in virtual time.
 struct Stage {
     std::shared_ptr<VirtualStrand> strand = make_virtual_strand();

@@ -7,6 +7,7 @@
 #include <cstdio>
 #include <iostream>
 
+#include "capture/camera.h"
 #include "catalogue/catalogue.h"
 #include "convert/targets.h"
 #include "pack/pack.h"
@@ -15,6 +16,8 @@ namespace ruedo {
 namespace fs = std::filesystem;
 using nlohmann::json;
 namespace {
+
+Error wrong_usage(std::string sentence, std::string hint = "Run “ruedo --help” to see how it is used.") { return {Code::usage, std::move(sentence), std::move(hint)}; }
 
 json text_or_null(const std::string& s) { return s.empty() ? json(nullptr) : json(s); }
 
@@ -51,21 +54,31 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
     if (!target_name.empty()) {
         TRY(target, find_target(target_name));
     }
-    TRY(auto opened, open_clip(source));
-    std::shared_ptr<Clip> clip = std::move(opened);
-    auto playable = select_tracks(clip->info(), CodecRegistry::standard());
+    std::shared_ptr<ByteSource> bytes;
+    std::shared_ptr<Clip> clip;
+    std::optional<Error> problem;
+    {
+        // What playing would need first is tried here too, so that the two never disagree.
+        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+        if (!is_camera(source)) { TRY(bytes, open_source(source)); }
+        TRY(auto opened, bytes ? open_clip(bytes) : open_clip(source));
+        clip = std::move(opened);
+        if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
+        if (problem && problem->code == Code::cancelled) return std::unexpected(*problem);
+    }
     TRY(auto facts, gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+    if (bytes && bytes->size()) facts.info.bytes = *bytes->size();  // of a body in chunks it is known only now
     json tracks = json::array();
     for (std::size_t i = 0; i < facts.tracks.size(); ++i) tracks.push_back(track_json(facts.info.tracks[i], facts.tracks[i]));
     json findings = json::array();
     for (auto& f : facts.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
-    exit = playable ? 0 : 1;
+    exit = problem ? exit_code(*problem) : 0;
     json document{{"container", facts.info.container},
-                  {"duration_ns", facts.info.duration_known ? facts.info.duration.ns : facts.duration.ns},
+                  {"duration_ns", facts.info.live ? json(nullptr) : json(facts.duration.ns)},
                   {"bytes", facts.info.bytes},
                   {"tracks", std::move(tracks)},
                   {"findings", std::move(findings)},
-                  {"error", playable ? json(nullptr) : to_json(playable.error())}};
+                  {"error", problem ? to_json(*problem) : json(nullptr)}};
     if (target) document["verdict"] = to_json(judge(facts, *target, CodecRegistry::standard(), source));
     return document;
 }
@@ -79,9 +92,14 @@ Result<json> list_targets() {
     return json{{"targets", std::move(list)}, {"problems", std::move(wrong)}, {"folder", user_targets_folder().string()}};
 }
 
-Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out) {
-    TRY(auto opened, open_clip(source));
-    std::shared_ptr<Clip> clip = std::move(opened);
+Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out, bool replace) {
+    if (out.empty()) return std::unexpected(wrong_usage("--out names no folder."));
+    std::shared_ptr<Clip> clip;
+    {
+        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+        TRY(auto opened, open_clip(source));
+        clip = std::move(opened);
+    }
     TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
     if (!tracks.video) return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name), "Choose a clip with pictures.");
     TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
@@ -93,7 +111,7 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
         if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");
         TRY(auto picture, reader->at(times[i]));
         auto path = out / fmt::format("{:04}-{}.png", i, picture.pts.ns);
-        TRY_DO(write_png(path, render(picture)));
+        TRY_DO(write_png(path, render(picture), replace));
         list.push_back({{"asked_ns", times[i].ns}, {"shown_ns", picture.pts.ns}, {"path", path.string()}, {"decoded", reader->decoded()}});
     }
     return json{{"frames", std::move(list)}};
@@ -104,9 +122,21 @@ Result<json> pack_project(const fs::path& project, const fs::path& out) {
     auto folder = project.has_parent_path() ? project.parent_path() : fs::path(".");
     auto player = executable_path().parent_path() / "ruedo-player";
     TRY(auto packed, pack(document, folder, out, player, CodecRegistry::standard(), [](auto, auto) { return !interrupted(); }));
+    json findings = json::array();
+    for (auto& f : packed.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     json items = json::array();
     for (auto& i : packed.items) items.push_back({{"path", i.path}, {"bytes", i.bytes}, {"kind", i.kind}});
-    return json{{"path", packed.folder.string()}, {"executable", packed.executable.string()}, {"bytes", packed.bytes}, {"items", std::move(items)}, {"licence", packed.licence}};
+    return json{{"path", packed.folder.string()}, {"executable", packed.executable.string()}, {"bytes", packed.bytes}, {"items", std::move(items)}, {"licence", packed.licence}, {"findings", std::move(findings)}};
+}
+
+/// Names come from files and servers; what steers a terminal does not reach it.
+std::string printable(std::string s) {
+    for (auto& c : s)
+        if (static_cast<unsigned char>(c) < 32 || c == 127) c = '?';
+    // The control characters of the second half (U+0080 to U+009F) as well.
+    for (std::size_t at = 0; (at = s.find('\xC2', at)) != std::string::npos; ++at)
+        if (at + 1 < s.size() && static_cast<unsigned char>(s[at + 1]) < 0xA0) s.replace(at, 2, "?");
+    return s;
 }
 
 /// A short reading of a document for people, when no JSON is asked for.
@@ -114,11 +144,11 @@ void print_plain(const json& j, int depth = 0) {
     std::string pad(static_cast<std::size_t>(depth) * 2, ' ');
     for (auto& [key, value] : j.items()) {
         bool list = value.is_array() && !value.empty() && value[0].is_number();
-        if (list) fmt::print("{}{}: {} values\n", pad, key, value.size());
+        if (list) fmt::print("{}{}: {} values\n", pad, printable(key), value.size());
         else if (value.is_structured() && !value.empty()) {
-            fmt::print("{}{}:\n", pad, j.is_array() ? "-" : key);
+            fmt::print("{}{}:\n", pad, j.is_array() ? "-" : printable(key));
             print_plain(value, depth + 1);
-        } else fmt::print("{}{}: {}\n", pad, key, value.is_string() ? value.get<std::string>() : value.dump());
+        } else fmt::print("{}{}: {}\n", pad, printable(key), printable(value.is_string() ? value.get<std::string>() : value.dump(-1, ' ', false, json::error_handler_t::replace)));
     }
 }
 
@@ -127,20 +157,22 @@ int finish(const json& document, int exit, bool as_json) {
         auto text = document.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
         std::fwrite(text.data(), 1, text.size(), stdout);
     } else if (document.contains("error") && document["error"].is_object() && document.size() == 1) {
-        fmt::print(stderr, "{}\n{}\n", document["error"]["sentence"].get<std::string>(), document["error"]["hint"].get<std::string>());
+        fmt::print(stderr, "{}\n{}\n", printable(document["error"]["sentence"].get<std::string>()), printable(document["error"]["hint"].get<std::string>()));
     } else {
         print_plain(document);
     }
-    std::fflush(stdout);
+    // What could not be said was not done.
+    if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
+        fmt::print(stderr, "The document could not be written to standard output.\n");
+        return exit == 0 ? 1 : exit;
+    }
     return exit;
 }
 
 int finish(const Result<json>& result, bool as_json, int exit = 0) {
     if (result) return finish(*result, exit, as_json);
-    return finish(error_document(result.error()), result.error().code == Code::cancelled ? 130 : result.error().code == Code::usage ? 2 : 1, as_json);
+    return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
-
-Error wrong_usage(std::string sentence) { return {Code::usage, std::move(sentence), "Run “ruedo --help” to see how it is used."}; }
 
 constexpr std::array<std::string_view, 6> command_names{"inspect", "frames", "play", "pack", "targets", "key"};
 }  // namespace
@@ -154,13 +186,14 @@ bool is_command(int argc, char** argv) {
     return first.starts_with("-") ? !first.starts_with("--project") : !fs::exists(first, ec);
 }
 
-int run_command(int argc, char** argv, const WindowedPlay& windowed) {
+namespace {
+int run(int argc, char** argv, const WindowedPlay& windowed) {
     bool as_json = std::find_if(argv + 1, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; }) != argv + argc;
     CLI::App app{"Ruedo: a workshop for building a native video player into an app.\nWithout a subcommand it opens the window."};
     app.set_version_flag("--version", std::string("ruedo ") + RUEDO_VERSION);
     app.require_subcommand(1);
     std::string source, target, out, at, length, script, clock = "real", sound;
-    bool json_flag = false, in_window = false, loop = false;
+    bool json_flag = false, in_window = false, loop = false, replace = false;
     auto add = [&](const char* name, const char* about, const char* subject) {
         auto* sub = app.add_subcommand(name, about);
         sub->add_option(subject, source)->required();
@@ -179,23 +212,33 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
     auto* frames_command = add("frames", "Pictures at given times, as PNG", "FILE");
     frames_command->add_option("--at", at, "Times with units, separated by commas")->required();
     frames_command->add_option("--out", out, "Folder to write into")->required();
+    frames_command->add_flag("--replace", replace, "Pictures of the same name may be written over");
     auto* play_command = add("play", "Plays a source and reports what happened", "SOURCE");
     play_command->add_option("--clock", clock, "virtual or real");
     play_command->add_option("--for", length, "How long, in wall or virtual time");
     play_command->add_option("--do", script, "Timed calls: \"1s pause; 2s play; 3s seek 10s\"");
     play_command->add_option("--sound", sound, "WAV file for what would be heard");
+    play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
     play_command->add_flag("--loop", loop, "Start over at the end");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
     pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
     try {
         app.parse(argc, argv);
+    } catch (const CLI::CallForVersion& e) {
+        return as_json ? finish(json{{"version", RUEDO_VERSION}}, 0, true) : app.exit(e);
     } catch (const CLI::Success& e) {
-        return app.exit(e);
+        return as_json ? finish(json{{"help", app.help()}}, 0, true) : app.exit(e);
     } catch (const CLI::ParseError& e) {
+        std::string first = argv[1];
+        if (!first.starts_with("-") && std::find(command_names.begin(), command_names.end(), first) == command_names.end()) {
+            auto near = closest(first, command_names);
+            return finish(std::unexpected(wrong_usage(fmt::format("There is no command “{}”.", first), near ? fmt::format("Did you mean “{}”?", *near) : "Run “ruedo --help” to see which there are.")), as_json);
+        }
         return finish(std::unexpected(wrong_usage(e.what())), as_json);
     }
     catch_interrupts();
+    InterruptScope obeyed;
     if (inspect_command->parsed()) {
         int exit = 0;
         auto document = inspect(source, target, exit);
@@ -210,7 +253,7 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
             times.push_back(*t);
         }
         if (times.empty()) return finish(std::unexpected(wrong_usage("--at needs at least one time.")), as_json);
-        return finish(frames(source, times, out), as_json);
+        return finish(frames(source, times, out, replace), as_json);
     }
     if (key_command->parsed()) {
         auto kept = KeyFile().set(host, access_key);
@@ -222,8 +265,11 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
     HeadlessOptions options;
     options.source = source;
     options.sound = sound;
+    options.replace = replace;
     if (clock != "real" && clock != "virtual") return finish(std::unexpected(wrong_usage("--clock is virtual or real.")), as_json);
     options.virtual_time = clock == "virtual";
+    if (play_command->count("--sound") && sound.empty()) return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
+    if (options.virtual_time && is_camera(source)) return finish(std::unexpected(wrong_usage("A camera needs the real clock.")), as_json);
     if (options.virtual_time && in_window) return finish(std::unexpected(wrong_usage("A window needs the real clock.")), as_json);
     if (!length.empty()) {
         options.length = parse_time(length);
@@ -237,6 +283,17 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
     options.script = std::move(*calls);
     auto result = in_window ? windowed(options, argc, argv) : play_headless(options);
     return finish(result.report, result.exit, as_json);
+}
+
+}  // namespace
+
+int run_command(int argc, char** argv, const WindowedPlay& windowed) {
+    try {
+        return run(argc, argv, windowed);
+    } catch (const std::exception& e) {
+        bool as_json = std::any_of(argv, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; });
+        return finish(std::unexpected(Error{Code::internal, fmt::format("A fault inside: {}.", e.what()), "It is ours; tell who made this program how to bring it about."}), as_json);
+    }
 }
 
 }  // namespace ruedo

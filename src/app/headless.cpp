@@ -1,16 +1,20 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "headless.h"
 
+#include "sound_file.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <charconv>
 #include <csignal>
 #include <cstdlib>
 
 namespace ruedo {
 namespace {
-volatile std::sig_atomic_t interrupt_seen = 0;
+std::atomic<bool> interrupt_seen = false;
+static_assert(std::atomic<bool>::is_always_lock_free);  // it is set in a signal handler
 
 std::vector<std::string_view> split(std::string_view text, std::string_view separators) {
     std::vector<std::string_view> parts;
@@ -29,44 +33,31 @@ std::optional<double> number(std::string_view text) {
     return v;
 }
 
-/// Collects what is mixed from where presentation time 0 sounds.
-class SoundTap {
-  public:
-    explicit SoundTap(Mixer& mixer) : mixer_(mixer) {
-        mixer.on_mix([this](std::span<const float> samples, std::int64_t frame) {
-            std::lock_guard lock(mutex_);
-            if (samples_.empty()) first_ = frame;
-            samples_.insert(samples_.end(), samples.begin(), samples.end());
-        });
-    }
-    Outcome write(const std::filesystem::path& path) {
-        mixer_.on_mix({});
-        std::lock_guard lock(mutex_);
-        TRY(auto wav, WavWriter::create(path));
-        if (auto mark = mixer_.first_mark()) {
-            // Where media time 0 is: before the first mark if playing began later.
-            auto zero = mark->first - time_to_ticks(mark->second, mix_rate) - first_;
-            if (zero < 0) TRY_DO(wav.write(std::vector<float>(static_cast<std::size_t>(-zero) * 2)));
-            auto from = static_cast<std::size_t>(std::max<std::int64_t>(zero, 0)) * 2;
-            if (from < samples_.size()) TRY_DO(wav.write(std::span(samples_).subspan(from)));
-        }
-        return wav.finish();
-    }
-
-  private:
-    Mixer& mixer_;
-    std::mutex mutex_;
-    std::vector<float> samples_;
-    std::int64_t first_ = 0;
-};
-
-bool over(const Snapshot& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed || s.state.phase == Phase::closed; }
 }  // namespace
 
 void catch_interrupts() {
-    for (int signal : {SIGINT, SIGTERM}) std::signal(signal, [](int) { interrupt_seen = 1; });
+    for (int signal : {SIGINT, SIGTERM, SIGHUP}) std::signal(signal, [](int) { interrupt_seen = true; });
 }
-bool interrupted() { return interrupt_seen != 0; }
+bool interrupted() { return interrupt_seen; }
+InterruptScope::InterruptScope() : scope_(&interrupt_seen) {}
+
+int exit_code(const Error& error) { return error.code == Code::cancelled ? 130 : error.code == Code::usage ? 2 : 1; }
+
+bool ScriptRun::over() const {
+    auto s = controller_.snapshot();
+    if (s.state.phase == Phase::failed || s.state.phase == Phase::closed) return true;
+    if (options_.length || next()) return false;
+    // Held with nothing more to come, playing would never end.
+    bool held = (s.state.phase == Phase::paused || s.state.phase == Phase::ready) && !s.state.seeking;
+    return held || s.state.phase == Phase::ended;
+}
+
+HeadlessResult ScriptRun::result(bool virtual_time) const {
+    if (interrupted()) return {error_document({Code::cancelled, "Playing was interrupted.", "Run it again."}), 130};
+    auto report = controller_.report();
+    bool failed = report.snapshot.state.phase == Phase::failed;
+    return {to_json(report, virtual_time), failed ? exit_code(report.snapshot.error.value_or(Error{})) : 0};
+}
 
 nlohmann::json error_document(const Error& error) { return {{"error", to_json(error)}}; }
 
@@ -129,8 +120,12 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
         mixer_strand = make_real_strand();
     }
     Mixer mixer(*mixer_strand, o.virtual_time || !o.device ? std::function<std::unique_ptr<SoundDevice>()>{} : make_server_device);
-    std::optional<SoundTap> tap;
-    if (!o.sound.empty()) tap.emplace(mixer);
+    std::unique_ptr<SoundFile> heard;
+    if (!o.sound.empty()) {
+        auto made = SoundFile::create(mixer, o.sound, o.source, o.replace);
+        if (!made) return {error_document(made.error()), exit_code(made.error())};
+        heard = std::move(*made);
+    }
     auto sink = make_null_sink(o.virtual_time ? Time{} : ticks_to_time(1, 1, 60));
     HeadlessResult result;
     {
@@ -139,35 +134,26 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
         auto options = o.open;
         options.start.how = Start::How::play;
         controller.open(o.source, options);
-        std::size_t next = 0;
+        ScriptRun run(o, controller);
         auto end = o.length ? begin + *o.length : Time::max();
-        auto done = [&] {
-            auto s = controller.snapshot();
-            bool idle = s.state.phase == Phase::failed || s.state.phase == Phase::closed || (!o.length && over(s) && next >= o.script.size());
-            // Held with nothing more to come, playing would never end.
-            bool held = !o.length && next >= o.script.size() && (s.state.phase == Phase::paused || s.state.phase == Phase::ready) && !s.state.seeking;
-            return idle || held || interrupted();
-        };
+        auto done = [&] { return interrupted() || run.over(); };
         for (;;) {
-            auto until = next < o.script.size() ? std::min(end, begin + o.script[next].at) : end;
+            auto until = run.next() ? std::min(end, begin + *run.next()) : end;
             if (o.virtual_time) virtual_strand->run_until(until, done);
             else while (strand->now() < until && !done()) {
                 auto left = until == Time::max() ? 20_ms : std::min(20_ms, until - strand->now());
                 controller.wait([&](auto&) { return done(); }, left);
             }
-            if (done() || until >= end || next >= o.script.size()) break;
-            perform(controller, o.script[next++]);
+            if (done() || until >= end || !run.next()) break;
+            run.perform_next();
             // The call is only posted yet; what comes next looks at what it led to.
             if (o.virtual_time) virtual_strand->run_until(strand->now());
             else (void)controller.snapshot_after_calls();
         }
-        auto report = controller.report();
-        result.report = to_json(report, o.virtual_time);
-        result.exit = report.snapshot.state.phase == Phase::failed ? 1 : 0;
+        result = run.result(o.virtual_time);
     }
-    if (tap && result.exit == 0)
-        if (auto written = tap->write(o.sound); !written) result = {error_document(written.error()), 1};
-    if (interrupted()) result = {error_document({Code::cancelled, "Playing was interrupted.", "Run it again."}), 130};
+    if (heard && result.exit == 0)
+        if (auto written = heard->finish(); !written) result = {error_document(written.error()), exit_code(written.error())};
     return result;
 }
 

@@ -3,6 +3,7 @@
 #pragma once
 #include <nlohmann/json.hpp>
 
+#include "io/io.h"
 #include "playback/playback.h"
 
 namespace ruedo {
@@ -25,6 +26,7 @@ struct HeadlessOptions {
     std::optional<Time> length;             ///< Wall or virtual time; to the end without.
     std::vector<ScriptedCall> script;
     std::filesystem::path sound;            ///< A WAV file to write, if any.
+    bool replace = false;                   ///< It may take the place of another file.
     bool device = true;                     ///< Use the sound server when there is one.
 };
 struct HeadlessResult {
@@ -33,9 +35,37 @@ struct HeadlessResult {
 };
 HeadlessResult play_headless(const HeadlessOptions& options);
 
-/// Set by SIGINT and SIGTERM after `catch_interrupts`.
+/// A script being carried out, and whether anything more can come of it.
+class ScriptRun {
+  public:
+    ScriptRun(const HeadlessOptions& options, Controller& controller) : options_(options), controller_(controller) {}
+    /// When the next call is due, since playing began; nothing when all were made.
+    std::optional<Time> next() const { return at_ < options_.script.size() ? std::optional(options_.script[at_].at) : std::nullopt; }
+    void perform_next() { perform(controller_, options_.script[at_++]); }
+    /// It ended, failed or was closed; or it is held, and nobody will set it going again. Without a length only.
+    bool over() const;
+    /// The report and the exit code that goes with it.
+    HeadlessResult result(bool virtual_time) const;
+
+  private:
+    const HeadlessOptions& options_;
+    Controller& controller_;
+    std::size_t at_ = 0;
+};
+/// 0, or what a command exits with for such an error.
+int exit_code(const Error& error);
+
+/// Set by SIGINT, SIGTERM and SIGHUP after `catch_interrupts`. Reads of this thread give up by themselves while an
+/// `InterruptScope` lives.
 void catch_interrupts();
 bool interrupted();
+class InterruptScope {
+  public:
+    InterruptScope();
+
+  private:
+    ReadScope scope_;
+};
 
 nlohmann::json error_document(const Error& error);
 

@@ -7,23 +7,25 @@
 #include <cstdlib>
 
 #include "commands.h"
+#include "display.h"
+#include "sound_file.h"
 #include "view/look.h"
 #include "workshop/window.h"
 
 using namespace ruedo;
 
 namespace {
-bool has_display() { return std::getenv("DISPLAY") || std::getenv("WAYLAND_DISPLAY") || std::getenv("QT_QPA_PLATFORM"); }
-
 /// `ruedo play --window`: the packed player's view around the same script.
 HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) {
-    if (!has_display()) return {error_document({Code::io, "There is no display to open a window on.", "Leave --window out, or start it where there is one."}), 1};
+    if (auto why = no_display()) return {error_document(*why), 1};
     QApplication app(argc, argv);
     look::apply();
     PlaybackHost host;
     PlayerDocument document;
     SourceSpec source;
-    source.file = is_address(o.source) ? o.source : std::filesystem::absolute(o.source).string();
+    std::error_code ec;
+    source.file = is_address(o.source) ? o.source : std::filesystem::absolute(o.source, ec).string();
+    if (ec) return {error_document(errno_error(ec.value(), "Finding the working folder")), 1};
     source.start.how = Start::How::play;
     source.loop = o.open.loop;
     document.sources.push_back(source);
@@ -32,32 +34,42 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     view.setWindowTitle(QString::fromStdString(std::filesystem::path(o.source).filename().string()));
     view.resize(960, 540);
     view.show();
+    std::unique_ptr<SoundFile> heard;
+    if (!o.sound.empty()) {
+        auto made = SoundFile::create(host.mixer, o.sound, o.source, o.replace);
+        if (!made) return {error_document(made.error()), exit_code(made.error())};
+        heard = std::move(*made);
+    }
     auto& controller = view.controller();
     QElapsedTimer clock;
     clock.start();
     view.load(document, 0, ".");
-    std::size_t next = 0;
+    ScriptRun run(o, controller);
     QTimer timer;
     timer.setTimerType(Qt::PreciseTimer);
     QObject::connect(&timer, &QTimer::timeout, [&] {
         Time wall{clock.nsecsElapsed()};
-        while (next < o.script.size() && o.script[next].at <= wall) perform(controller, o.script[next++]);
-        auto phase = controller.snapshot().state.phase;
-        bool over = phase == Phase::failed || phase == Phase::closed || (!o.length && phase == Phase::ended && next >= o.script.size());
-        if (over || interrupted() || (o.length && wall >= *o.length)) app.quit();
+        bool any = false;
+        for (; run.next() && *run.next() <= wall; any = true) run.perform_next();
+        if (any) (void)controller.snapshot_after_calls();
+        // Just opened it is held until its start is taken up; that is not yet an end.
+        bool begun = controller.snapshot().state.phase != Phase::empty;
+        if ((begun && run.over()) || interrupted() || (o.length && wall >= *o.length)) app.quit();
     });
     timer.start(5);
     app.exec();
-    auto report = controller.report();
-    if (interrupted()) return {error_document({Code::cancelled, "Playing was interrupted.", "Run it again."}), 130};
-    return {to_json(report, false), report.snapshot.state.phase == Phase::failed ? 1 : 0};
+    auto result = run.result(false);
+    controller.pause();
+    if (heard && result.exit == 0)
+        if (auto written = heard->finish(); !written) return {error_document(written.error()), exit_code(written.error())};
+    return result;
 }
 }  // namespace
 
 int main(int argc, char** argv) {
     if (is_command(argc, argv)) return run_command(argc, argv, play_in_window);
-    if (!has_display()) {
-        std::fprintf(stderr, "There is no display to open a window on. “ruedo --help” lists what works without one.\n");
+    if (auto why = no_display()) {
+        std::fprintf(stderr, "%s\n%s\n", why->sentence.c_str(), why->hint.c_str());
         return 1;
     }
     QApplication app(argc, argv);

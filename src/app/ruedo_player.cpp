@@ -9,6 +9,7 @@
 #include <cstring>
 #include <filesystem>
 
+#include "display.h"
 #include "headless.h"
 #include "view/look.h"
 #include "view/player_view.h"
@@ -17,17 +18,16 @@ using namespace ruedo;
 
 namespace {
 int print(const nlohmann::json& document, int exit) {
-    auto text = document.dump(2) + "\n";
-    std::fwrite(text.data(), 1, text.size(), stdout);
-    return exit;
+    // A folder may bear a name that is not UTF-8.
+    auto text = document.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+    bool written = std::fwrite(text.data(), 1, text.size(), stdout) == text.size() && std::fflush(stdout) == 0;
+    return written ? exit : 1;
 }
 int usage(const char* why) {
     std::fprintf(stderr, "%s\n", why);
     return print(error_document({Code::usage, why, "Run it without arguments, or with --check TIME --json."}), 2);
 }
-}  // namespace
-
-int main(int argc, char** argv) {
+int run(int argc, char** argv) {
     auto exe = executable_path();
     std::optional<Time> check;
     for (int i = 1; i < argc; ++i) {
@@ -55,8 +55,8 @@ int main(int argc, char** argv) {
         std::fprintf(stderr, "%s\n%s\n", document.error().sentence.c_str(), document.error().hint.c_str());
         return 1;
     }
-    if (!std::getenv("DISPLAY") && !std::getenv("WAYLAND_DISPLAY") && !std::getenv("QT_QPA_PLATFORM")) {
-        std::fprintf(stderr, "There is no display to open a window on. --check TIME plays without one.\n");
+    if (auto why = no_display()) {
+        std::fprintf(stderr, "%s\n--check TIME plays without one.\n", why->sentence.c_str());
         return 1;
     }
     QApplication app(argc, argv);
@@ -71,4 +71,13 @@ int main(int argc, char** argv) {
     view.show();
     view.load(*document, 0, exe.parent_path());
     return app.exec();
+}
+}  // namespace
+
+int main(int argc, char** argv) {
+    try {
+        return run(argc, argv);
+    } catch (const std::exception& e) {
+        return print(error_document({Code::internal, std::string("A fault inside: ") + e.what() + ".", "Tell who made this app."}), 1);
+    }
 }

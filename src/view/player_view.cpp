@@ -8,7 +8,6 @@
 #include <QLabel>
 #include <QPointer>
 #include <QPushButton>
-#include <QThreadPool>
 #include <algorithm>
 
 #include "view/look.h"
@@ -288,14 +287,26 @@ void PlayerView::fill_queue() {
         // A strip wants all of them; a service's poster is there long before its clip.
         if (posters_.contains(i) || !(strips || document_.sources[i].file.starts_with("catalogue") || !document_.sources[i].poster.empty())) continue;
         posters_[i] = {};
-        QThreadPool::globalInstance()->start([this_ = QPointer(this), i, source = resolve(document_.sources[i], folder_), own = poster_file(document_.sources[i], folder_)] {
+        auto source = resolve(document_.sources[i], folder_);
+        auto own = poster_file(document_.sources[i], folder_);
+        auto work = [source, own](const std::atomic<bool>& cancel) {
             auto poster = own.isEmpty() ? QImage() : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
-            if (poster.isNull()) poster = find_poster(source, 960, 640);
-            if (poster.isNull()) return;
-            QMetaObject::invokeMethod(qApp, [this_, i, source, poster] {
-                if (this_ && i < this_->document_.sources.size() && resolve(this_->document_.sources[i], this_->folder_) == source) this_->set_poster(i, poster);
-            }, Qt::QueuedConnection);
+            return poster.isNull() ? find_poster(source, 960, 640, &cancel) : poster;
+        };
+        desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work), [this, i, source](QImage poster) {
+            if (!poster.isNull() && i < document_.sources.size() && resolve(document_.sources[i], folder_) == source) set_poster(i, poster);
         });
+    }
+}
+
+/// Posters of sources that stay what they were are kept.
+void PlayerView::forget_posters(const PlayerDocument& before, const std::filesystem::path& folder) {
+    for (auto it = posters_.begin(); it != posters_.end();) {
+        auto i = it->first;
+        bool same = folder == folder_ && i < before.sources.size() && i < document_.sources.size() &&
+                    before.sources[i].file == document_.sources[i].file && before.sources[i].poster == document_.sources[i].poster;
+        if (!same) desk_.forget("poster " + std::to_string(i));
+        it = same ? std::next(it) : posters_.erase(it);
     }
 }
 
@@ -348,9 +359,13 @@ void PlayerView::build_bar() {
 }
 
 void PlayerView::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
-    if (!(document.sources == document_.sources) || folder != folder_) posters_.clear();
     bool other_bar = !(document.bar == document_.bar);
-    document_ = document, index_ = index, folder_ = folder;
+    // Trying again passes the document that is held already.
+    auto before = document_;
+    auto from = folder_;
+    document_ = document, folder_ = folder;
+    index_ = index;
+    forget_posters(before, from);
     if (other_bar) build_bar();
     if (index >= document_.sources.size()) return;
     auto& source = document_.sources[index];
@@ -372,11 +387,28 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
     surface_->set_fit(source.fit, source.align_x, source.align_y);
     auto entries_differ = before.sources.size() != document_.sources.size() || before.queue != document_.queue || !(before.sources == document_.sources);
-    if (!(before.sources == document_.sources)) posters_.clear();
+    forget_posters(before, folder_);
     if (entries_differ || other_bar) fill_queue();
     controller_->set_loop(document_.queue == Queue::repeat_one ? Loop{Loop::Kind::all, {}, {}} : source.loop);
     if (before.volume != document_.volume) controller_->set_volume(document_.volume);
+    if (index < before.sources.size()) choose_languages(before.sources[index], source);
     follow();
+}
+
+/// Other languages than before are taken over by the player that plays.
+void PlayerView::choose_languages(const SourceSpec& before, const SourceSpec& now) {
+    auto choices = snapshot().choices;
+    if (!choices) return;  // not open yet: they are chosen then
+    auto find = [&](Kind kind, const std::string& language) -> const Choice* {
+        for (auto& c : *choices)
+            if (c.kind == kind && (language.empty() ? c.is_default : c.language == language)) return &c;
+        return nullptr;
+    };
+    if (before.sound_language != now.sound_language)
+        if (auto* sound = find(Kind::audio, now.sound_language)) controller_->choose_sound(sound->id);
+    if (before.text_language == now.text_language) return;
+    auto* captions = now.text_language.empty() ? nullptr : find(Kind::text, now.text_language);
+    controller_->choose_text(captions ? captions->id : 0);
 }
 
 bool PlayerView::controls_shown() const { return bar_ && bar_->isVisible(); }

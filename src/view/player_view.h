@@ -8,6 +8,7 @@
 #include "playback/queue.h"
 #include "view/captions.h"
 #include "view/controls.h"
+#include "view/desk.h"
 #include "view/picture_surface.h"
 
 namespace ruedo {
@@ -59,6 +60,8 @@ class PlayerView : public QWidget {
     void build_bar();
     void turned(std::size_t index);
     void fill_queue();
+    void forget_posters(const PlayerDocument& before, const std::filesystem::path& folder);
+    void choose_languages(const SourceSpec& before, const SourceSpec& now);
     void follow();
     void wake();
     void add_action(const QKeySequence& keys, std::function<void()> run);
@@ -83,6 +86,7 @@ class PlayerView : public QWidget {
     QWidget* home_ = nullptr;
     QRect home_geometry_;
     Time born_{};
+    Desk desk_;
 };
 
 }  // namespace ruedo

@@ -9,7 +9,7 @@
 #include <QPainter>
 #include <QPointer>
 #include <QProcess>
-#include <QThreadPool>
+#include <nlohmann/json.hpp>
 
 #include "view/look.h"
 
@@ -61,7 +61,7 @@ class PackPage::Bars : public QWidget {
     std::vector<PackedItem> items_;
 };
 
-PackPage::PackPage(Project& project, QWidget* parent) : QWidget(parent), project_(project) {
+PackPage::PackPage(Project& project, KnownClips& clips, QWidget* parent) : QWidget(parent), project_(project), clips_(clips) {
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(24, 20, 24, 20);
     row->setSpacing(28);
@@ -129,12 +129,13 @@ void PackPage::rebuild() {
     if (!name_->hasFocus()) name_->setText(QString::fromStdString(d.app_name));
     if (!placed_by_hand_) place_->setText(QDir::homePath() + "/" + QString::fromStdString(file_stem(d.app_name)));
     button_->setEnabled(!busy_ && !d.sources.empty());
-    auto number = ++number_;
-    QThreadPool::globalInstance()->start([this_ = QPointer(this), d, folder = project_.folder(), number] {
-        auto needs = needs_of(d, folder, CodecRegistry::standard());
-        std::vector<PackedItem> items;
+    struct Plan { std::vector<PackedItem> items; QString html; };
+    auto work = [d, folder = project_.folder(), &clips = clips_](const std::atomic<bool>&) {
+        auto needs = needs_of(d, folder, CodecRegistry::standard(), clips.asker());
+        Plan plan;
+        auto& items = plan.items;
         std::error_code ec;
-        QString html;
+        auto& html = plan.html;
         auto& c = look::colours();
         if (needs) {
             auto player = executable_path().parent_path() / "ruedo-player";
@@ -145,17 +146,21 @@ void PackPage::rebuild() {
             html = QString("<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the whole</p><p style='margin:0'>%1</p>").arg(text(needs->licence));
             for (auto& m : needs->modules)
                 html += QString("<p style='margin:3px 0'>%1 <span style='color:%4'>%2, Debian’s %3</span></p>").arg(text(m.module->library), text(m.module->licence), text(m.module->package), c.soft.name());
+            for (auto& f : needs->findings)
+                html += QString("<p style='margin:6px 0'><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>").arg(text(f.sentence).toHtmlEscaped(), text(f.hint).toHtmlEscaped(), c.rust.name(), c.soft.name());
             if (needs->licence.find("GPL") != std::string::npos)
                 html += QString("<p><span style='color:%1'>⊖</span> The AAC sound makes the app GPL. Converting it to Opus leaves that adapter out.</p>").arg(c.rust.name());
         } else {
             html = QString("<p><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>").arg(text(needs.error().sentence).toHtmlEscaped(), text(needs.error().hint).toHtmlEscaped(), c.rust.name(), c.soft.name());
         }
         if (d.sources.empty()) html = "<p>There is nothing to pack yet. Add a clip in Gather first.</p>";
-        QMetaObject::invokeMethod(qApp, [this_, number, items, html] {
-            if (!this_ || number != this_->number_) return;
-            this_->bars_->set(items);
-            this_->text_->setHtml(QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), html));
-        }, Qt::QueuedConnection);
+        return plan;
+    };
+    // What goes in follows from the sources and the name alone.
+    nlohmann::json about{{"folder", project_.folder().string()}, {"app", d.app_name}, {"sources", to_json(d)["sources"]}};
+    desk_.ask("plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work), [this](Plan plan) {
+        bars_->set(plan.items);
+        text_->setHtml(QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), plan.html));
     });
 }
 
@@ -165,17 +170,17 @@ void PackPage::pack_into(const fs::path& folder) {
     *give_up_ = false;
     button_->setEnabled(false), stop_->show(), run_->hide(), progress_->show(), progress_->setRange(0, 1000), progress_->setValue(0);
     outcome_->setText("Packing");
-    QThreadPool::globalInstance()->start([this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder, give_up = give_up_] {
-        auto result = std::make_shared<Result<Packed>>(pack(d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(), [&](std::uint64_t done, std::uint64_t all) {
+    auto work = [this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder, give_up = give_up_](const std::atomic<bool>& cancel) {
+        return pack(d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(), [&](std::uint64_t done, std::uint64_t all) {
             QMetaObject::invokeMethod(qApp, [this_, done, all] {
                 if (!this_) return;
                 this_->progress_->setValue(static_cast<int>(1000.0 * static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all))));
                 this_->outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
             }, Qt::QueuedConnection);
-            return !*give_up;
-        }));
-        QMetaObject::invokeMethod(qApp, [this_, result] { if (this_) this_->finished(std::move(*result)); }, Qt::QueuedConnection);
-    });
+            return !*give_up && !cancel;
+        });
+    };
+    desk_.ask("pack", std::to_string(++number_), std::move(work), [this](Result<Packed> result) { finished(std::move(result)); });
 }
 
 void PackPage::finished(Result<Packed> result) {

@@ -8,6 +8,8 @@
 #include <atomic>
 
 #include "pack/pack.h"
+#include "view/desk.h"
+#include "workshop/known_clips.h"
 #include "workshop/project.h"
 
 namespace ruedo {
@@ -15,7 +17,7 @@ namespace ruedo {
 /// Packing: what the app will hold, item by item, where it goes, and the making of it beside the window.
 class PackPage : public QWidget {
   public:
-    explicit PackPage(Project& project, QWidget* parent = nullptr);
+    PackPage(Project& project, KnownClips& clips, QWidget* parent = nullptr);
     ~PackPage() override;
     void pack_into(const std::filesystem::path& folder);
     bool busy() const { return busy_; }
@@ -27,6 +29,7 @@ class PackPage : public QWidget {
     void rebuild();
     void finished(Result<Packed> result);
     Project& project_;
+    KnownClips& clips_;
     QLineEdit* name_;
     QLineEdit* place_;
     QPushButton *button_, *stop_, *run_, *browse_;
@@ -38,6 +41,7 @@ class PackPage : public QWidget {
     std::filesystem::path made_;
     std::uint64_t number_ = 0;
     bool busy_ = false, placed_by_hand_ = false;
+    Desk desk_;
 };
 
 }  // namespace ruedo

@@ -94,10 +94,14 @@ Outcome Project::save_as(const fs::path& path) {
     auto old = folder();
     auto target = fs::absolute(path).parent_path();
     for (auto& s : moved.sources) {
-        if (is_address(s.file)) continue;
-        fs::path file = resolve(s, old);
-        auto relative = file.lexically_relative(target);
-        s.file = !relative.empty() && *relative.begin() != ".." ? relative.string() : file.string();
+        std::vector<std::string*> files{&s.file, &s.poster};
+        for (auto& captions : s.captions) files.push_back(&captions);
+        for (auto* written : files) {
+            if (written->empty() || is_address(*written)) continue;
+            fs::path file = resolve(*written, old);
+            auto relative = file.lexically_relative(target);
+            *written = !relative.empty() && *relative.begin() != ".." ? relative.string() : file.string();
+        }
     }
     TRY_DO(save_document(moved, path));
     auto current = current_;

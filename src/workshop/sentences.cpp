@@ -10,15 +10,15 @@
 #include <QMenu>
 #include <QPointer>
 #include <QPushButton>
-#include <QThreadPool>
 #include <QVBoxLayout>
 #include <QWidgetAction>
+#include <nlohmann/json.hpp>
 
 #include "view/look.h"
 
 namespace ruedo {
 
-Sentences::Sentences(Project& project, QWidget* parent) : QWidget(parent), project_(project) {
+Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent) : QWidget(parent), project_(project), clips_(clips) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(0, 0, 0, 0);
     box->setSpacing(8);
@@ -127,6 +127,16 @@ QStringList Sentences::keys() const {
     return list;
 }
 
+namespace {
+/// Of a group, only those controls change that a word speaks of; what else stands there stays where it is.
+void put_controls(std::vector<Control>& group, std::initializer_list<Control> spoken_of, const std::vector<Control>& wanted) {
+    auto is_meant = [&](Control c) { return std::find(spoken_of.begin(), spoken_of.end(), c) != spoken_of.end(); };
+    auto at = std::find_if(group.begin(), group.end(), is_meant) - group.begin();
+    std::erase_if(group, is_meant);
+    group.insert(group.begin() + std::min<std::ptrdiff_t>(at, static_cast<std::ptrdiff_t>(group.size())), wanted.begin(), wanted.end());
+}
+}  // namespace
+
 bool Sentences::set_value(const QString& key, const QString& value) {
     auto d = project_.document();
     auto* s = project_.current() < d.sources.size() ? &d.sources[project_.current()] : nullptr;
@@ -161,7 +171,7 @@ bool Sentences::set_value(const QString& key, const QString& value) {
         if (what.isEmpty()) return false;
     } else if (key == "bar-middle") {
         what = "Controls";
-        d.bar.middle = value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position};
+        put_controls(d.bar.middle, {Control::position, Control::strip}, value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position});
     } else if (key == "mount") {
         what = "Mount";
         d.mount = value == "window" ? Mount::window : value == "handset-upright" ? Mount::handset_upright : Mount::handset_sideways;
@@ -175,12 +185,14 @@ bool Sentences::set_value(const QString& key, const QString& value) {
         what = "Hiding", d.hide_after = ns();
     } else if (key == "bar-start") {
         what = "Controls";
-        d.bar.start = value == "turns" ? std::vector{Control::previous, Control::toggle, Control::next} : value == "all" ? std::vector{Control::toggle, Control::back, Control::forward} : std::vector{Control::toggle};
+        put_controls(d.bar.start, {Control::toggle, Control::back, Control::forward, Control::previous, Control::next},
+                     value == "turns" ? std::vector{Control::previous, Control::toggle, Control::next} : value == "all" ? std::vector{Control::toggle, Control::back, Control::forward} : std::vector{Control::toggle});
     } else if (key == "bar-end") {
         what = "Controls";
-        d.bar.end = {Control::tracks};
-        if (value == "both" || value == "volume") d.bar.end.push_back(Control::volume);
-        if (value == "both" || value == "full-screen") d.bar.end.push_back(Control::full_screen);
+        std::vector<Control> wanted;
+        if (value == "both" || value == "volume") wanted.push_back(Control::volume);
+        if (value == "both" || value == "full-screen") wanted.push_back(Control::full_screen);
+        put_controls(d.bar.end, {Control::volume, Control::full_screen}, wanted);
     } else {
         return false;
     }
@@ -273,19 +285,16 @@ void Sentences::choose(const QString& key) {
 }
 
 void Sentences::review_later() {
-    auto number = ++review_number_;
-    QThreadPool::globalInstance()->start([this_ = QPointer(this), document = project_.document(), folder = project_.folder(), number] {
-        auto found = review(document, folder);
-        QMetaObject::invokeMethod(qApp, [this_, found, number] {
-            if (!this_ || number != this_->review_number_) return;
-            auto& c = look::colours();
-            QString body = QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>").arg(c.ink.name());
-            if (found.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
-            for (auto& f : found)
-                body += QString("<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span style=\"color:%3;\">%4</span></p>")
-                            .arg(c.rust.name(), QString::fromStdString(f.sentence).toHtmlEscaped(), c.soft.name(), QString::fromStdString(f.why).toHtmlEscaped());
-            this_->findings_->setHtml(body + "</body></html>");
-        }, Qt::QueuedConnection);
+    auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) + project_.folder().string();
+    auto work = [document = project_.document(), folder = project_.folder(), &clips = clips_](const std::atomic<bool>&) { return review(document, folder, clips.asker()); };
+    desk_.ask("review", std::move(about), std::move(work), [this](std::vector<DocumentFinding> found) {
+        auto& c = look::colours();
+        QString body = QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>").arg(c.ink.name());
+        if (found.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
+        for (auto& f : found)
+            body += QString("<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span style=\"color:%3;\">%4</span></p>")
+                        .arg(c.rust.name(), QString::fromStdString(f.sentence).toHtmlEscaped(), c.soft.name(), QString::fromStdString(f.why).toHtmlEscaped());
+        findings_->setHtml(body + "</body></html>");
     });
 }
 

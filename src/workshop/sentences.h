@@ -3,13 +3,15 @@
 #pragma once
 #include <QTextBrowser>
 
+#include "view/desk.h"
+#include "workshop/known_clips.h"
 #include "workshop/project.h"
 
 namespace ruedo {
 
 class Sentences : public QWidget {
   public:
-    Sentences(Project& project, QWidget* parent = nullptr);
+    Sentences(Project& project, KnownClips& clips, QWidget* parent = nullptr);
     /// The text as shown, for tests and for the search.
     QString plain_text() const;
     /// Opens the chooser of a word by its key ("start", "loop", "fit" ...), as pressing it does.
@@ -33,10 +35,11 @@ class Sentences : public QWidget {
     void rebuild();
     void review_later();
     Project& project_;
+    KnownClips& clips_;
     QTextBrowser* text_;
     QTextBrowser* findings_;
     QTimer review_;
-    std::uint64_t review_number_ = 0;
+    Desk desk_;
 };
 
 }  // namespace ruedo

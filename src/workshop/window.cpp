@@ -87,7 +87,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     box->addWidget(pages_, 1);
     pages_->addWidget(make_gather());
     pages_->addWidget(make_arrange());
-    pack_ = new PackPage(project_);
+    pack_ = new PackPage(project_, clips_);
     pages_->addWidget(pack_);
     setCentralWidget(whole);
 
@@ -343,7 +343,7 @@ QWidget* WorkshopWindow::make_arrange() {
     auto* upper = new QHBoxLayout;
     upper->setSpacing(0);
     mount_ = new MountView(player_);
-    sentences_ = new Sentences(project_);
+    sentences_ = new Sentences(project_, clips_);
     auto* holder = new QWidget;
     auto* inner = new QVBoxLayout(holder);
     inner->setContentsMargins(20, 10, 16, 8);

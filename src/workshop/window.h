@@ -8,6 +8,7 @@
 #include <QStackedWidget>
 
 #include "view/player_view.h"
+#include "workshop/known_clips.h"
 #include "workshop/project.h"
 
 namespace ruedo {
@@ -61,6 +62,7 @@ class WorkshopWindow : public QMainWindow {
     void show_progress();
     void show_keys();
     Project project_;
+    KnownClips clips_;
     PlaybackHost& host_;
     PlayerView* player_;
     MountView* mount_;

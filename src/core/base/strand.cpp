@@ -1,14 +1,27 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "base/strand.h"
 
+#include <atomic>
 #include <condition_variable>
+#include <cstdio>
 #include <deque>
+#include <exception>
+#include <list>
 #include <map>
 #include <mutex>
 #include <thread>
 
 namespace ruedo {
 namespace {
+
+/// What a task lets through is a fault of ours; it ends that task, not the process.
+void net(const char* where, Task& task) {
+    try {
+        task();
+    } catch (const std::exception& e) {
+        std::fprintf(stderr, "A fault inside, on %s: %s.\n", where, e.what());
+    }
+}
 
 /// Tasks by (time, ticket): the one order in which anything happens.
 struct Agenda {
@@ -80,7 +93,7 @@ class RealStrand final : public Strand {
             }
             Task task = agenda_.take_first();
             lock.unlock();
-            task();
+            net("a strand", task);
             task = {};
             lock.lock();
         }
@@ -92,48 +105,83 @@ class RealStrand final : public Strand {
     std::thread thread_;
 };
 
+/// Threads of lanes that were let go of while a job still ran. They are waited for at the end of the process.
+class Leaving {
+  public:
+    static Leaving& all() {
+        static Leaving leaving;
+        return leaving;
+    }
+    ~Leaving() {
+        for (auto& t : threads_) t.first.join();
+    }
+    void add(std::thread thread, std::shared_ptr<std::atomic<bool>> ended) {
+        std::lock_guard lock(mutex_);
+        threads_.emplace_back(std::move(thread), std::move(ended));
+        for (auto it = threads_.begin(); it != threads_.end();) {
+            if (!*it->second) { ++it; continue; }
+            it->first.join();
+            it = threads_.erase(it);
+        }
+    }
+
+  private:
+    std::mutex mutex_;
+    std::list<std::pair<std::thread, std::shared_ptr<std::atomic<bool>>>> threads_;
+};
+
 class RealLane final : public Lane {
   public:
-    explicit RealLane(Strand& strand) : strand_(strand), thread_([this] { loop(); }) {}
+    explicit RealLane(Strand& strand) : inside_(std::make_shared<Inside>()) {
+        (void)Leaving::all();  // outlives the thread
+        inside_->strand = &strand;
+        thread_ = std::thread([inside = inside_] { inside->loop(); });
+    }
     ~RealLane() override {
         std::deque<Work> dropped;
         {
-            std::lock_guard lock(mutex_);
-            ending_ = true;
-            dropped.swap(queue_);
+            std::lock_guard lock(inside_->mutex);
+            inside_->strand = nullptr;
+            dropped.swap(inside_->queue);
         }
-        wake_.notify_all();
-        thread_.join();
+        inside_->wake.notify_all();
+        Leaving::all().add(std::move(thread_), std::shared_ptr<std::atomic<bool>>(inside_, &inside_->ended));
     }
     void run(Time, Task job, Task done) override {
         {
-            std::lock_guard lock(mutex_);
-            queue_.push_back({std::move(job), std::move(done)});
+            std::lock_guard lock(inside_->mutex);
+            inside_->queue.push_back({std::move(job), std::move(done)});
         }
-        wake_.notify_one();
+        inside_->wake.notify_one();
     }
 
   private:
     struct Work { Task job, done; };
-    void loop() {
-        std::unique_lock lock(mutex_);
-        for (;;) {
-            wake_.wait(lock, [this] { return ending_ || !queue_.empty(); });
-            if (ending_) return;
-            Work work = std::move(queue_.front());
-            queue_.pop_front();
+    struct Inside {
+        std::mutex mutex;
+        std::condition_variable wake;
+        std::deque<Work> queue;
+        Strand* strand = nullptr;  ///< None once the lane was let go of.
+        std::atomic<bool> ended = false;
+
+        void loop() {
+            std::unique_lock lock(mutex);
+            for (;;) {
+                wake.wait(lock, [this] { return !strand || !queue.empty(); });
+                if (!strand) break;
+                Work work = std::move(queue.front());
+                queue.pop_front();
+                lock.unlock();
+                net("a lane", work.job);
+                work.job = {};
+                lock.lock();
+                if (strand) strand->post(std::move(work.done));
+            }
             lock.unlock();
-            work.job();
-            work.job = {};
-            strand_.post(std::move(work.done));
-            lock.lock();
+            ended = true;
         }
-    }
-    Strand& strand_;
-    std::mutex mutex_;
-    std::condition_variable wake_;
-    std::deque<Work> queue_;
-    bool ending_ = false;
+    };
+    std::shared_ptr<Inside> inside_;
     std::thread thread_;
 };
 
@@ -155,11 +203,13 @@ class Virtual final : public VirtualStrand {
             now_ = std::max(now_, due);
             Task task = agenda_.take_first();
             running_ = true;
-            task();
+            net("the virtual strand", task);
             running_ = false;
         }
         if (!(done && done())) now_ = std::max(now_, end == Time::max() ? now_ : end);
     }
+
+    void stand_still(Time length) override { now_ += length; }
 
   private:
     Agenda agenda_;

@@ -12,10 +12,12 @@ namespace ruedo {
 
 using Task = std::move_only_function<void()>;
 
-/// One ordered queue of slow jobs beside a strand. Jobs of one lane never overlap.
+/// One ordered queue of slow jobs beside a strand. Jobs of one lane never overlap. A job owns what it works on.
 class Lane {
   public:
-    virtual ~Lane() = default;  ///< Waits for a running job; jobs not begun and their `done` are discarded.
+    /// Returns at once: a running job ends by itself, and no `done` is called any more. Whoever lets go of a lane
+    /// tells its job to hurry.
+    virtual ~Lane() = default;
     /// Runs `job` beside the strand, then `done` on the strand. `cost` is what virtual time charges for it.
     virtual void run(Time cost, Task job, Task done) = 0;
 };
@@ -43,6 +45,8 @@ class VirtualStrand : public Strand {
   public:
     /// Runs everything due up to `end`, or until `done` says true; time then stands at the last task or `end`.
     virtual void run_until(Time end, const std::function<bool()>& done = {}) = 0;
+    /// The clock goes on and nothing runs, as when the process is stopped or the machine sleeps.
+    virtual void stand_still(Time length) = 0;
 };
 std::unique_ptr<VirtualStrand> make_virtual_strand();
 

@@ -45,7 +45,7 @@ std::optional<Time> decimal(std::string_view text, std::int64_t unit) {
         for (std::size_t i = 0; i < part.size(); ++i) scale *= 10;
         ns += divide_nearest(static_cast<Wide>(*fraction) * unit, scale);
     }
-    if (ns > INT64_MAX) return std::nullopt;
+    if (ns > longest_asked.ns) return std::nullopt;
     return Time{static_cast<std::int64_t>(ns)};
 }
 }  // namespace
@@ -77,7 +77,9 @@ std::int64_t time_to_ticks(Time t, std::uint64_t rate) {
 }
 
 Time scaled(Time t, double factor) {
-    return {static_cast<std::int64_t>(std::llround(static_cast<double>(t.ns) * factor))};
+    auto v = static_cast<double>(t.ns) * factor;
+    if (!(v > -9.2e18)) return {INT64_MIN};
+    return v < 9.2e18 ? Time{static_cast<std::int64_t>(std::llround(v))} : Time::max();
 }
 
 std::optional<Time> parse_time(std::string_view text) {
@@ -91,7 +93,8 @@ std::optional<Time> parse_time(std::string_view text) {
         if (rest.size() < 2 || (rest.size() > 2 && rest[2] != '.')) return std::nullopt;
         auto seconds = decimal(rest, 1'000'000'000);
         if (!seconds || *seconds >= 60_s) return std::nullopt;
-        return 1_s * (*hours * 3600 + *minutes * 60) + *seconds;
+        auto t = 1_s * (*hours * 3600 + *minutes * 60) + *seconds;
+        return t <= longest_asked ? std::optional(t) : std::nullopt;
     }
     struct Unit { std::string_view suffix; std::int64_t ns; };
     static constexpr std::array<Unit, 4> units{

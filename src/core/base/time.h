@@ -9,18 +9,28 @@
 
 namespace ruedo {
 
-/// A point on a timeline or a length of time, in nanoseconds. Never a floating-point number of seconds.
+/// A point on a timeline or a length of time, in nanoseconds. Never a floating-point number of seconds. Files may
+/// state any number, so sums saturate.
 struct Time {
     std::int64_t ns = 0;
 
     constexpr auto operator<=>(const Time&) const = default;
-    constexpr Time operator-() const { return {-ns}; }
-    constexpr Time operator+(Time o) const { return {ns + o.ns}; }
-    constexpr Time operator-(Time o) const { return {ns - o.ns}; }
-    constexpr Time operator*(std::int64_t k) const { return {ns * k}; }
+    constexpr Time operator-() const { return Time{} - *this; }
+    constexpr Time operator+(Time o) const {
+        std::int64_t sum = 0;
+        return __builtin_add_overflow(ns, o.ns, &sum) ? Time{o.ns < 0 ? INT64_MIN : INT64_MAX} : Time{sum};
+    }
+    constexpr Time operator-(Time o) const {
+        std::int64_t difference = 0;
+        return __builtin_sub_overflow(ns, o.ns, &difference) ? Time{o.ns > 0 ? INT64_MIN : INT64_MAX} : Time{difference};
+    }
+    constexpr Time operator*(std::int64_t k) const {
+        std::int64_t product = 0;
+        return __builtin_mul_overflow(ns, k, &product) ? Time{(ns < 0) != (k < 0) ? INT64_MIN : INT64_MAX} : Time{product};
+    }
     constexpr Time operator/(std::int64_t k) const { return {ns / k}; }
-    constexpr Time& operator+=(Time o) { ns += o.ns; return *this; }
-    constexpr Time& operator-=(Time o) { ns -= o.ns; return *this; }
+    constexpr Time& operator+=(Time o) { return *this = *this + o; }
+    constexpr Time& operator-=(Time o) { return *this = *this - o; }
     /// For showing to people and for ratios only.
     constexpr double ms() const { return static_cast<double>(ns) / 1e6; }
     constexpr double seconds() const { return static_cast<double>(ns) / 1e9; }
@@ -50,7 +60,10 @@ std::int64_t time_to_ticks(Time t, std::uint64_t rate);
 /// `t` times `factor`, rounded to nearest; for playing speeds.
 Time scaled(Time t, double factor);
 
-/// "250ms", "1.5s", "40us", "7ns" or "h:mm:ss.mmm" ("1:02:03.250"). A bare or negative number is nothing.
+/// Sums with a wall clock must fit as well, so no time that is asked for is longer than this: 146 years.
+constexpr Time longest_asked{std::int64_t{1} << 62};
+/// "250ms", "1.5s", "40us", "7ns" or "h:mm:ss.mmm" ("1:02:03.250"). A bare or negative number is nothing, nor is one
+/// beyond `longest_asked`.
 std::optional<Time> parse_time(std::string_view text);
 /// "0:00:03.250": hours, minutes, seconds, milliseconds (rounded down).
 std::string format_time(Time t);

@@ -21,7 +21,8 @@ const std::vector<CameraMode>& harbour_modes() {
     return modes;
 }
 
-/// Water, a mole and a light that turns; row 1 carries the number in sixteen cells, as every clip of the demo does.
+/// Water, a mole and a light that turns; the foot of the picture carries the number in sixteen cells, as every clip
+/// of the demo does.
 void draw_harbour(Bytes& yuyv, const CameraMode& m, int number) {
     auto w = static_cast<std::size_t>(m.width), h = static_cast<std::size_t>(m.height);
     yuyv.resize(w * h * 2);
@@ -29,6 +30,7 @@ void draw_harbour(Bytes& yuyv, const CameraMode& m, int number) {
     unsigned bits = static_cast<unsigned>(number) & 0x1FFF, parity = static_cast<unsigned>(std::popcount(bits)) & 1;
     // White, black, thirteen bits, even parity.
     unsigned word = 1U << 15 | bits << 1 | parity;
+    auto foot = h - std::max<std::size_t>(2, (h * 2 + 50) / 100);
     auto light = static_cast<std::size_t>(number * 7) % w;
     for (std::size_t y = 0; y < h; ++y) {
         auto row = y / std::max<std::size_t>(1, cell_h);
@@ -38,8 +40,7 @@ void draw_harbour(Bytes& yuyv, const CameraMode& m, int number) {
             int chroma = row < 5 ? 140 : 120;
             auto off = x > light ? x - light : light - x;
             if (row >= 3 && row < 5 && off < w / 14) luma = 210;
-            if (row == 1 && column >= 2 && column < 18) luma = word >> (17 - column) & 1 ? 235 : 16, chroma = 128;
-            if (row == 8) luma = number % m.rate.num == 0 ? 235 : 16, chroma = 128;
+            if (y >= foot) luma = (column >= 2 && column < 18 ? word >> (17 - column) & 1 : number % m.rate.num == 0) ? 235 : 16, chroma = 128;
             auto* p = &yuyv[(y * w + x) * 2];
             p[0] = static_cast<std::uint8_t>(luma);
             p[1] = static_cast<std::uint8_t>(x % 2 ? 128 : chroma);

@@ -76,7 +76,8 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
 fs::path KeyFile::standard() {
     if (auto* config = std::getenv("XDG_CONFIG_HOME"); config && *config) return fs::path(config) / "ruedo" / "keys.json";
     auto* home = std::getenv("HOME");
-    return fs::path(home ? home : ".") / ".config" / "ruedo" / "keys.json";
+    if (!home || !*home) return {};
+    return fs::path(home) / ".config" / "ruedo" / "keys.json";
 }
 namespace {
 json keys_in(const fs::path& path) {
@@ -96,13 +97,14 @@ std::vector<std::string> KeyFile::hosts() const {
     return list;
 }
 Outcome KeyFile::set(const std::string& host, const std::string& key) {
+    if (path_.empty()) return fail(Code::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
     auto j = keys_in(path_);
     if (key.empty()) j.erase(host);
     else j[host] = key;
     std::error_code ec;
     fs::create_directories(path_.parent_path(), ec);
     if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", path_.parent_path().string())));
-    auto text = j.dump(2) + "\n";
+    auto text = j.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
     // Nobody else may read it, not even for the moment before its mode is set.
     auto before = ::umask(0077);
     auto written = write_file(path_, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});

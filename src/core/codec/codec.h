@@ -125,6 +125,17 @@ class PictureReader {
     Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
     /// The keyframe nearest to `t`.
     Result<Picture> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);
+    /// Goes on from the first keyframe within `from` to `to`, and gives it, leaving out what lies before; nothing,
+    /// and nothing changed, when there is none or when looking for it would wait for the network.
+    Result<std::optional<Picture>> leap(Time from, Time to, const std::atomic<bool>* cancel = nullptr);
+    /// Whether pictures on which no other depends are left undecoded, as far as the codec tells (see `disposable`).
+    void set_sparing(bool sparing) { sparing_ = sparing; }
+    /// Pictures left out so far, by `leap` and by sparing.
+    std::uint64_t left_out() const { return left_out_; }
+    /// Where the track ends, once `next` has given nothing.
+    std::optional<Time> end() const { return end_.of(track_); }
+    /// Why the file gave less than it held when it was opened, if it did.
+    const std::optional<Error>& cut() const { return cut_; }
     const Track& track() const { return track_; }
     /// Pictures decoded since the keyframe, up to the one `at` gave, without look-ahead for reordering.
     std::uint64_t decoded() const { return decoded_; }
@@ -146,8 +157,10 @@ class PictureReader {
     std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
     std::vector<std::pair<Time, Time>> durations_;
     std::vector<Time> fed_;
-    bool drained_ = false;
-    std::optional<Error> last_damage_;
+    bool drained_ = false, sparing_ = false;
+    std::optional<Error> last_damage_, cut_;
+    TrackEnd end_;
+    std::uint64_t left_out_ = 0;
 };
 
 }  // namespace ruedo

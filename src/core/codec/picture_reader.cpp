@@ -5,6 +5,7 @@
 
 #include "codec/codec.h"
 #include "io/io.h"
+#include "media/codec_headers.h"
 
 namespace ruedo {
 
@@ -31,6 +32,7 @@ Result<bool> PictureReader::feed() {
         if (auto read = reader_->read(data_); !read) {
             if (read.error().code != Code::truncated) return std::unexpected(read.error());
             more = false;  // the file became shorter: what is there has been played
+            cut_ = read.error();
         }
     }
     if (!more) {
@@ -43,6 +45,11 @@ Result<bool> PictureReader::feed() {
         track_.config = *head.config;
         TRY(decoder_, codecs_->video_decoder(track_));
         decoder_->hand_out_from(from_);
+    }
+    end_.see(head);
+    if (sparing_ && !head.keyframe && disposable(track_, data_)) {
+        ++left_out_;
+        return true;
     }
     fed_.push_back(head.pts);
     durations_.emplace_back(head.pts, head.duration);
@@ -78,7 +85,7 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
             from_ = p.pts + 1_ns;
             return finished(std::move(p));
         }
-        if (cancel && *cancel) return fail(Code::cancelled, "Decoding was given up for a newer request.");
+        if (auto stop = ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name))) return std::unexpected(*stop);
         TRY(bool more, feed());
         if (!more) return std::nullopt;
     }
@@ -93,6 +100,8 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
         if (picture) return *picture;
         return fail(Code::truncated, "No picture comes any more.", "Open the source again.");
     }
+    auto latest = track_.end != Time::max() ? track_.end : clip_->info().duration_known ? clip_->info().duration : Time::max() / 4;
+    t = std::clamp(t, Time{}, std::max(Time{}, latest));
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
@@ -105,12 +114,33 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     TRY(auto picture, next(cancel));
     if (!picture) {
         if (last_damage_) return std::unexpected(*last_damage_);
-        return fail(Code::truncated, fmt::format("No picture can be decoded at {}.", format_time(t)), "The file may be cut short there.");
+        return fail(Code::truncated, fmt::format("No picture of “{}” can be decoded at {}.", clip_->info().name, format_time(target)), "The file may be cut short or damaged there.");
     }
     auto place = std::find(fed_.begin(), fed_.end(), picture->pts);
     decoded_ = static_cast<std::uint64_t>(place - fed_.begin()) + (place == fed_.end() ? 0 : 1);
     fed_.clear();
     return *picture;
+}
+
+Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std::atomic<bool>* cancel) {
+    std::optional<Time> key;
+    std::uint64_t passed = 0;
+    {
+        ReadScope only(cancel, true);
+        if (!heads_->seek(from_)) return std::nullopt;
+        PacketHead head;
+        while (!key) {
+            auto more = heads_->next(head);
+            if (!more || !*more || head.pts >= track_.end) return std::nullopt;
+            if (head.keyframe && head.pts > to) return std::nullopt;
+            if (head.keyframe && head.pts >= from) key = head.pts;
+            else if (head.pts >= from_) ++passed;
+        }
+    }
+    auto waiting = static_cast<std::uint64_t>(ready_.size() - std::min(ready_at_, ready_.size()));
+    TRY(auto picture, at(*key, cancel));
+    left_out_ += std::max(passed, waiting) ;
+    return picture;
 }
 
 Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* cancel) {

@@ -129,6 +129,8 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     auto& info = Access::info_of(**clip);
     info.name = name;
     info.bytes = size.value_or(0);
+    // What comes in order and states no length may have no end: it plays as it comes.
+    info.live = info.live || (!source->size() && source->forward_only() && !info.duration_known);
     check_extension(info);
     return clip;
 }
@@ -137,6 +139,11 @@ Result<std::unique_ptr<Clip>> open_clip(const std::string& source) {
     if (is_camera(source)) return open_camera_clip(source);
     TRY(auto bytes, open_source(source));
     return open_clip(std::move(bytes));
+}
+
+Result<ClipInfo> info_of(const std::string& source) {
+    TRY(auto clip, open_clip(source));
+    return clip->info();
 }
 
 namespace {
@@ -175,11 +182,12 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
     TrackFacts facts;
     facts.start = track.start;
     std::vector<Time> times;
-    Time last_pts{INT64_MIN / 2}, last_duration{}, last_gap{}, end{};
+    TrackEnd end;
     PacketHead head;
     for (;;) {
         TRY(bool more, reader->next(head));
         if (!more || (each && !each(head))) break;
+        if (track.end != Time::max() && head.pts > track.end + 10_s) break;  // nothing presented comes any more
         bool before = track.kind == Kind::video ? head.pts < track.start : head.pts + std::max(head.duration, 1_ns) <= track.start;
         if (before || head.pts >= track.end) continue;
         if (track.kind == Kind::video) {
@@ -188,20 +196,16 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
         } else {
             ++facts.frame_count;
         }
-        if (head.pts > last_pts) last_gap = head.pts - last_pts, last_pts = head.pts, last_duration = head.duration;
-        end = std::max(end, head.pts + head.duration - head.trim_end);
+        end.see(head);
     }
     std::sort(times.begin(), times.end());
     std::sort(facts.keyframe_times.begin(), facts.keyframe_times.end());
     if (track.kind == Kind::video) {
         facts.frame_count = times.size();
         facts.frame_rate = constant_rate(times, track.tick);
-        if (times.size() > 1) last_gap = times.back() - times[times.size() - 2];
         if (!times.empty()) facts.start = times.front();
     }
-    // The last one lasts as long as the one before it where the container does not say.
-    if (last_duration.ns == 0 && last_pts.ns >= 0 && last_gap < 10_s) end = std::max(end, last_pts + last_gap);
-    facts.end = std::min(end, track.end);
+    facts.end = std::max(Time{}, end.of(track).value_or(Time{}));
     return facts;
 }
 

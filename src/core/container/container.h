@@ -14,6 +14,10 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
 /// A path or an http address.
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source);
 
+/// What an address or a path holds, as far as opening tells.
+using InfoOf = std::function<Result<ClipInfo>(const std::string& source)>;
+Result<ClipInfo> info_of(const std::string& source);
+
 /// What a container is called in sentences, by its name in documents ("mpegts": "a transport stream").
 std::string container_title(std::string_view container);
 /// Whether the first bytes are those of a container that opens here.
@@ -37,10 +41,9 @@ struct WriteTrack {
     Bytes config;                           ///< avcC, AudioSpecificConfig, OpusHead, av1C, vpcC payload.
     VideoFormat video;
     AudioFormat audio;
-    std::string language = "und";
+    std::string language;                   ///< BCP 47; empty when not known.
     std::uint32_t timescale = 90000;        ///< MP4 ticks per second; sound uses its rate.
     unsigned delay_samples = 0;             ///< Encoder delay, in samples of the sound's rate, to be trimmed.
-    std::uint64_t total_samples = 0;        ///< Sound samples after trimming, when known before finishing.
 };
 
 struct WritePacket {

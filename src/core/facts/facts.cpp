@@ -16,6 +16,7 @@ namespace {
 constexpr std::size_t most_bins = 1200;
 constexpr Time heard_wholly = 1200_s;
 constexpr std::size_t stretches = 240;
+constexpr std::uint64_t looked_at_of_endless = 2 << 20;
 
 Error given_up() { return {Code::cancelled, "Looking into the source was given up.", "Choose it again."}; }
 
@@ -157,7 +158,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     ReadScope scope(options.cancel);
     SourceFacts f;
     f.info = clip->info();
-    if (f.info.live) {
+    if (f.info.live && f.info.container == "camera") {
         // There is nothing to walk: a live source is what it is now.
         for (auto& t : f.info.tracks) {
             f.tracks.push_back({});
@@ -178,12 +179,15 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
         TRY(auto facts, scan_track(*clip, track, [&](const PacketHead& head) {
             census.add(head.pts, head.size);
             bytes += head.size;
-            return !(options.cancel && *options.cancel);
+            // Of what may have no end, a first part is looked at.
+            if (f.info.live && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
+            return !ReadScope::given_up();
         }));
         if (track.kind == Kind::video || track.kind == Kind::audio) f.duration = std::max(f.duration, facts.end);
         f.tracks.push_back(std::move(facts));
     }
-    if (options.cancel && *options.cancel) return std::unexpected(given_up());
+    if (ReadScope::given_up()) return std::unexpected(given_up());
+    if (f.info.live) f.findings.push_back({"no-end", fmt::format("“{}” states no end; its first {:.1f} s were looked at.", f.info.name, f.duration.seconds()), "It plays as it comes; no other place in it can be sought."});
     while (f.bins.size() > 1 && f.bins.back().at > f.duration) f.bins.pop_back();
     if (f.info.bytes == 0) f.info.bytes = bytes;
     if (f.duration.ns > 0) f.mean_bitrate = static_cast<double>(bytes) * 8 / f.duration.seconds();
@@ -196,7 +200,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     tell(f, video, facts_of(video), audio);
     find(f, video, facts_of(video), audio, facts_of(audio), address);
     if (options.so_far) options.so_far(f);
-    if (options.loudness && audio)
+    if (options.loudness && audio && !f.info.live)
         if (auto heard = hear(f, std::move(clip), *audio, codecs, options); !heard && heard.error().code == Code::cancelled) return std::unexpected(heard.error());
     return f;
 }

@@ -53,6 +53,7 @@ std::string host_of(const std::string& address) {
 void prepare(CURL* easy, const std::string& address, const HttpOptions& o, curl_slist* headers) {
     curl_easy_setopt(easy, CURLOPT_URL, address.c_str());
     curl_easy_setopt(easy, CURLOPT_NOSIGNAL, 1L);
+    curl_easy_setopt(easy, CURLOPT_QUICK_EXIT, 1L);  // a name that is being looked up does not hold anybody up
     curl_easy_setopt(easy, CURLOPT_PROTOCOLS_STR, "http,https");
     // What was asked for securely is not fetched otherwise.
     curl_easy_setopt(easy, CURLOPT_REDIR_PROTOCOLS_STR, lower(address).starts_with("https") ? "https" : "http,https");
@@ -64,7 +65,7 @@ void prepare(CURL* easy, const std::string& address, const HttpOptions& o, curl_
     curl_easy_setopt(easy, CURLOPT_TCP_KEEPALIVE, 1L);
 }
 
-Error transfer_error(CURLcode code, const std::string& address, const HttpOptions& o) {
+Error transfer_error(CURLcode code, const std::string& address, const HttpOptions& o, long status) {
     auto host = host_of(address);
     switch (code) {
         case CURLE_URL_MALFORMAT: return {Code::usage, fmt::format("“{}” is not a complete address.", address), "Write it as http://host/path."};
@@ -72,7 +73,12 @@ Error transfer_error(CURLcode code, const std::string& address, const HttpOption
             return {Code::network, fmt::format("There is no host “{}”, or no network to find it on.", host), "Check the address and the network."};
         case CURLE_COULDNT_CONNECT: return {Code::network, fmt::format("“{}” does not take connections.", host), "Check the address and port, and whether the server runs."};
         case CURLE_TOO_MANY_REDIRECTS: return {Code::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects), "The server sends in circles; use the final address."};
-        case CURLE_UNSUPPORTED_PROTOCOL: return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host), "Use the final address itself."};
+        case CURLE_UNSUPPORTED_PROTOCOL:
+            if (status >= 300 && status < 400) return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host), "Use the final address itself."};
+            [[fallthrough]];
+        case CURLE_WEIRD_SERVER_REPLY: case CURLE_HTTP2: case CURLE_BAD_CONTENT_ENCODING:
+            return {Code::network, fmt::format("“{}” answers in a way that is not http.", host), "Check the address and port; something else may be listening there."};
+        case CURLE_PARTIAL_FILE: return {Code::network, fmt::format("“{}” closed the connection before all of its answer had come.", host), "The file on the server is cut short, or the connection is poor."};
         case CURLE_PEER_FAILED_VERIFICATION: case CURLE_SSL_CONNECT_ERROR: case CURLE_SSL_CERTPROBLEM: case CURLE_SSL_CACERT_BADFILE: case CURLE_SSL_ISSUER_ERROR:
             return {Code::refused, fmt::format("The certificate of “{}” is not to be trusted.", host), "Let the server show a certificate from a known authority, or add its authority to the system's."};
         case CURLE_OPERATION_TIMEDOUT: return {Code::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()), "Check the network and the server, then try again."};
@@ -83,6 +89,7 @@ std::optional<Error> status_error(long status, const std::string& address) {
     auto name = last_part(address), host = host_of(address);
     if (status == 200 || status == 206 || status == 416) return std::nullopt;
     if (status == 404 || status == 410) return Error{Code::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status), "Check the address."};
+    if (status == 429) return Error{Code::network, fmt::format("“{}” is asked for too much at once (status 429).", host), "Try again later."};
     if (status == 401 || status == 403 || status == 407) return Error{Code::refused, fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status), "Ask for access, or check the key."};
     return Error{Code::network, fmt::format("“{}” answers with status {}.", host, status), status >= 500 ? "The server has a fault; try again later." : "Check the address."};
 }
@@ -105,19 +112,28 @@ class Source final : public HttpSource {
         std::size_t done = 0;
         std::optional<std::list<std::uint64_t>::iterator> waiting;
         auto leave = [&] { if (waiting) wanted_.erase(*waiting); };
-        // However slowly bytes drip, a read ends: with progress it goes on, without any it is given up.
-        auto deadline = [&] { return monotonic_now() + (options_.connect + options_.first_byte + options_.stall) * (options_.retries + 1); };
-        auto until = deadline();
+        // However slowly bytes drip, a read ends: with progress worth the name it goes on, without it is given up.
+        auto begun = monotonic_now(), until = begun + options_.patience;
+        auto before_drip = received_;
         for (;;) {
-            auto before = done;
             done += take(offset + done, into.subspan(done));
-            if (done > before) until = deadline();
+            if (received_ > before_drip + 4096) before_drip = received_, until = monotonic_now() + options_.patience;
             last_read_ = offset + done;
             if (done == into.size() || (size_ && offset + done >= *size_)) break;
-            if (cancelled_ || ReadScope::given_up()) { leave(); return fail(Code::cancelled, "Reading was given up."); }
+            if (cancelled_) { leave(); return fail(Code::cancelled, "Reading was given up."); }
+            if (ReadScope::given_up()) {
+                auto stop = ReadScope::stopped(received_ == 0 ? fmt::format("“{}” had not sent a byte of “{}”", host_of(address_), name_)
+                                                              : fmt::format("“{}” had sent {} bytes of “{}”, and more were needed", host_of(address_), received_, name_));
+                leave();
+                return std::unexpected(*stop);
+            }
             if (error_) { leave(); return std::unexpected(*error_); }
             if (ReadScope::only_buffered()) { leave(); return fail(Code::timeout, "These bytes are not here yet."); }
-            if (monotonic_now() > until) { leave(); return fail(Code::timeout, fmt::format("“{}” sends nothing any more.", host_of(address_)), "Check the network, then try again."); }
+            if (monotonic_now() > until) {
+                leave();
+                return fail(Code::timeout, received_ == 0 ? fmt::format("“{}” did not send anything within {:.0f} s.", host_of(address_), options_.patience.seconds())
+                                                          : fmt::format("“{}” has sent next to nothing for {:.0f} s.", host_of(address_), options_.patience.seconds()), "Check the network and the server, then try again.");
+            }
             if (!waiting) waiting = wanted_.insert(wanted_.end(), offset + done);
             else **waiting = offset + done;
             if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
@@ -134,6 +150,10 @@ class Source final : public HttpSource {
     }
     const std::string& name() const override { return name_; }
     bool cheap_to_seek() const override { return false; }
+    bool forward_only() const override {
+        std::lock_guard lock(mutex_);
+        return !ranges_;
+    }
     void cancel() override {
         std::lock_guard lock(mutex_);
         cancelled_ = true;
@@ -215,6 +235,14 @@ class Source final : public HttpSource {
         return std::any_of(wanted_.begin(), wanted_.end(), [&](auto at) { return !satisfied(at); });
     }
 
+    /// The whole has been begun anew too often.
+    Error too_often() const {
+        auto host = host_of(address_);
+        if (!size_ || *size_ > options_.window)
+            return {Code::network, fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host, name_), "Use a server that serves ranges, or put the index in front."};
+        return {Code::network, fmt::format("“{}” breaks off “{}” again and again, and does not serve the rest of it.", host, name_), "Use a server that serves ranges, or a better link."};
+    }
+
     // ---- the transfer's thread
 
     static std::size_t on_header(char* text, std::size_t size, std::size_t count, void* self) { return static_cast<Source*>(self)->header({text, size * count}); }
@@ -238,7 +266,12 @@ class Source final : public HttpSource {
         curl_easy_getinfo(easy_, CURLINFO_RESPONSE_CODE, &status);
         status_ = status;
         if (auto e = status_error(status, address_)) {
-            permanent_ = status < 500;
+            permanent_ = status < 500 && status != 429;
+            if (auto it = headers_.find("retry-after"); it != headers_.end() && (status == 429 || status == 503)) {
+                int seconds = 0;
+                std::from_chars(it->second.data(), it->second.data() + it->second.size(), seconds);
+                wait_ = std::clamp(1_s * seconds, 0_s, 10_s);
+            }
             problem_ = e;
             return false;
         }
@@ -265,13 +298,15 @@ class Source final : public HttpSource {
             if (range.starts_with("bytes ")) from = number(std::string_view(range).substr(6, range.find('-') - 6)).value_or(UINT64_MAX);
             if (from != position_) return stop({Code::network, fmt::format("“{}” sends another part of “{}” than was asked for.", host, name_), "The server's ranges are wrong; serve the file in another way."});
         } else if (status == 200) {
-            if (headers_.contains("content-length")) total = number(headers_["content-length"]);
+            // The length of a body that comes in chunks is none (RFC 9112 clause 6.3).
+            if (headers_.contains("content-length") && !headers_.contains("transfer-encoding")) total = number(headers_["content-length"]);
             if (position_ > 0) {
                 // The whole instead of a part: from now on everything is read from the front.
                 ranges_ = false;
                 position_ = 0;
-                if (++restarts_ > 3) return stop({Code::network, fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host, name_), "Use a server that serves ranges, or put the index in front."});
-            } else if (lower(headers_.contains("accept-ranges") ? headers_["accept-ranges"] : "") == "none") {
+                if (++restarts_ > 3) return stop(too_often());
+            } else if (auto it = headers_.find("accept-ranges"); it == headers_.end() || lower(it->second) != "bytes") {
+                // A part was asked for and the whole is sent, without a word of parts being served.
                 ranges_ = false;
             }
         } else if (status == 416) {
@@ -291,8 +326,9 @@ class Source final : public HttpSource {
             if (!accept()) return 0;
             accepted_ = true;
         }
-        last_byte_ = monotonic_now();
         received_ += data.size();
+        // A byte now and then does not count as an answer that goes on.
+        if (received_ >= drip_from_ + 1024 || !somebody_waits()) drip_from_ = received_, last_byte_ = monotonic_now();
         failures_ = 0;
         store(data);
         changed_.notify_all();
@@ -329,7 +365,7 @@ class Source final : public HttpSource {
                     changed_.notify_all();
                     continue;
                 }
-                auto until = monotonic_now() + 250_ms * (1 << (failures_ - 1));
+                auto until = monotonic_now() + std::max(250_ms * (1 << (failures_ - 1)), std::exchange(wait_, Time{}));
                 while (!cancelled_ && monotonic_now() < until) {
                     lock.unlock();
                     curl_multi_poll(multi_, nullptr, 0, 50, nullptr);
@@ -350,15 +386,15 @@ class Source final : public HttpSource {
         if (!ranges_) position_ = 0;
         if (!ranges_ && requests_ > 0 && ++restarts_ > 4) {
             permanent_ = true;
-            problem_ = Error{Code::network, fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host_of(address_), name_), "Use a server that serves ranges, or put the index in front."};
+            problem_ = too_often();
             return false;
         }
         accepted_ = aborted_ = paused_ = permanent_ = false;
         problem_.reset();
         headers_.clear();
         ++requests_;
-        auto begun = monotonic_now();
-        last_byte_ = begun;
+        last_byte_ = monotonic_now();
+        drip_from_ = received_;
         auto range = fmt::format("{}-", position_);
         lock.unlock();
         easy_ = curl_easy_init();
@@ -417,7 +453,7 @@ class Source final : public HttpSource {
                 }
             } else if (!problem_) {
                 auto code = result.value_or(CURLE_RECV_ERROR);
-                problem_ = transfer_error(code, address_, options_);
+                problem_ = transfer_error(code, address_, options_, status_);
                 permanent_ = code == CURLE_TOO_MANY_REDIRECTS || code == CURLE_URL_MALFORMAT || code == CURLE_UNSUPPORTED_PROTOCOL || problem_->code == Code::refused;
                 if (code == CURLE_PARTIAL_FILE) problem_ = Error{Code::network, fmt::format("“{}” breaks off after {} bytes of “{}”.", host_of(address_), position_, name_), "The file on the server is cut short, or the connection is poor."};
             }
@@ -426,7 +462,7 @@ class Source final : public HttpSource {
         }
         curl_easy_cleanup(std::exchange(easy_, nullptr));
         curl_slist_free_all(list);
-        if (!good && !problem_) problem_ = transfer_error(CURLE_RECV_ERROR, address_, options_);
+        if (!good && !problem_) problem_ = transfer_error(CURLE_RECV_ERROR, address_, options_, status_);
         return good;
     }
 
@@ -445,7 +481,8 @@ class Source final : public HttpSource {
     std::optional<Error> error_, problem_;
     std::map<std::string, std::string> headers_;
     std::string mark_;
-    std::uint64_t position_ = 0, last_read_ = 0, clock_ = 0, received_ = 0, requests_ = 0;
+    std::uint64_t position_ = 0, last_read_ = 0, clock_ = 0, received_ = 0, requests_ = 0, drip_from_ = 0;
+    Time wait_{};
     int failures_ = 0, restarts_ = 0;
     long status_ = 0;
     Time last_byte_{};
@@ -487,7 +524,7 @@ Result<HttpAnswer> http_get(const std::string& address, const HttpOptions& optio
     curl_easy_cleanup(easy);
     curl_slist_free_all(list);
     if (code == CURLE_ABORTED_BY_CALLBACK) return fail(Code::cancelled, "Reading was given up.");
-    if (code != CURLE_OK) return std::unexpected(transfer_error(code, address, options));
+    if (code != CURLE_OK) return std::unexpected(transfer_error(code, address, options, answer.status));
     answer.body = std::move(into.body);
     return answer;
 }

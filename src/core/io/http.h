@@ -11,8 +11,10 @@ namespace ruedo {
 struct HttpOptions {
     Time connect{5'000'000'000};       ///< Until a connection stands.
     Time first_byte{10'000'000'000};   ///< Until the answer's first byte.
-    Time stall{10'000'000'000};        ///< Without a byte while an answer comes.
-    int retries = 3;                   ///< In a row without progress; waits of 250 ms, doubling, lie between.
+    Time stall{10'000'000'000};        ///< Without a kilobyte while an answer comes and somebody waits for it.
+    Time patience{20'000'000'000};     ///< For one read, until some kilobytes more of it are here, retries and all.
+    int retries = 3;                   ///< In a row without progress; waits of 250 ms, doubling, lie between, or what
+                                       ///< the server asks for (429 and 503, RFC 9110 clause 10.2.3).
     std::uint64_t window = 64 << 20;   ///< Bytes kept at most.
     std::uint64_t ahead = 16 << 20;    ///< Bytes fetched beyond what has been read.
     int redirects = 5;

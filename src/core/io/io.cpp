@@ -3,6 +3,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <signal.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -10,6 +11,7 @@
 #include <atomic>
 #include <cerrno>
 #include <cstdio>
+#include <cstdlib>
 #include <numeric>
 
 namespace ruedo {
@@ -18,12 +20,15 @@ namespace {
 
 class FileSource final : public ByteSource {
   public:
-    FileSource(int fd, std::uint64_t size, std::string name) : fd_(fd), size_(size), name_(std::move(name)) {}
+    FileSource(int fd, const struct stat& st, std::string name)
+        : fd_(fd), size_(static_cast<std::uint64_t>(st.st_size)), changed_(st.st_mtim), name_(std::move(name)) {}
     ~FileSource() override { ::close(fd_); }
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
         std::size_t got = 0;
         while (got < into.size() && offset + got < INT64_MAX) {
-            auto n = ::pread(fd_, into.data() + got, into.size() - got, static_cast<off_t>(offset + got));
+            if (auto stop = ReadScope::stopped(fmt::format("“{}” was still being read", name_))) return std::unexpected(*stop);
+            auto wanted = std::min<std::size_t>(into.size() - got, 1 << 20);
+            auto n = ::pread(fd_, into.data() + got, wanted, static_cast<off_t>(offset + got));
             if (n < 0 && errno == EINTR) continue;
             if (n < 0) return std::unexpected(errno_error(errno, fmt::format("Reading “{}”", name_)));
             if (n == 0) break;
@@ -32,11 +37,17 @@ class FileSource final : public ByteSource {
         return got;
     }
     std::optional<std::uint64_t> size() const override { return size_; }
+    bool altered() const override {
+        struct stat st {};
+        if (::fstat(fd_, &st) != 0) return false;
+        return static_cast<std::uint64_t>(st.st_size) != size_ || st.st_mtim.tv_sec != changed_.tv_sec || st.st_mtim.tv_nsec != changed_.tv_nsec;
+    }
     const std::string& name() const override { return name_; }
 
   private:
     int fd_;
     std::uint64_t size_;
+    timespec changed_;
     std::string name_;
 };
 
@@ -78,17 +89,35 @@ std::size_t distance(const std::string& a, const std::string& b) {
 namespace {
 thread_local const ReadScope* innermost = nullptr;
 }
-ReadScope::ReadScope(const std::atomic<bool>* flag, bool buffered_only) : flag_(flag), buffered_only_(buffered_only), outer_(innermost) { innermost = this; }
+ReadScope::ReadScope(const std::atomic<bool>* flag, bool buffered_only, Time deadline)
+    : flag_(flag), buffered_only_(buffered_only), deadline_(deadline), outer_(innermost) { innermost = this; }
 ReadScope::~ReadScope() { innermost = outer_; }
 bool ReadScope::given_up() {
     for (auto* s = innermost; s; s = s->outer_)
-        if (s->flag_ && *s->flag_) return true;
+        if ((s->flag_ && *s->flag_) || (s->deadline_ != Time::max() && monotonic_now() >= s->deadline_)) return true;
     return false;
+}
+std::optional<Error> ReadScope::stopped(std::string_view subject) {
+    bool late = false;
+    for (auto* s = innermost; s; s = s->outer_) {
+        if (s->flag_ && *s->flag_) return Error{Code::cancelled, "Reading was given up.", "Run it again."};
+        late = late || (s->deadline_ != Time::max() && monotonic_now() >= s->deadline_);
+    }
+    if (!late) return std::nullopt;
+    return Error{Code::timeout, fmt::format("There was no more time: {}.", subject), "Check the source, or allow more time for opening."};
 }
 bool ReadScope::only_buffered() {
     for (auto* s = innermost; s; s = s->outer_)
         if (s->buffered_only_) return true;
     return false;
+}
+
+std::optional<std::string> closest(const std::string& wanted, std::span<const std::string_view> names) {
+    std::optional<std::string> best;
+    auto least = std::max<std::size_t>(2, wanted.size() / 3) + 1;
+    for (auto name : names)
+        if (auto d = distance(wanted, std::string(name)); d < least) least = d, best = name;
+    return best;
 }
 
 std::optional<fs::path> nearest_name(const fs::path& path) {
@@ -128,7 +157,7 @@ Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
         return fail(Code::empty, fmt::format("“{}” is empty: it holds no bytes at all.", name),
                     "Copy or export the clip again.");
     }
-    return std::make_shared<FileSource>(fd, static_cast<std::uint64_t>(st.st_size), std::move(name));
+    return std::make_shared<FileSource>(fd, st, std::move(name));
 }
 
 std::shared_ptr<ByteSource> memory_source(Bytes bytes, std::string name) {
@@ -173,15 +202,47 @@ Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
     return {};
 }
 
+std::string temporary_name(const std::string& name) {
+    static std::atomic<unsigned> counter = 0;
+    return fmt::format(".{}.{}-{}.part", name, ::getpid(), counter++);
+}
+
+void clear_remains(const fs::path& folder, const std::string& name) {
+    auto front = "." + name + ".";
+    std::error_code ec;
+    std::vector<fs::path> dead;
+    std::size_t seen = 0;
+    for (fs::directory_iterator it(folder.empty() ? fs::path(".") : folder, ec), end; !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
+        auto file = it->path().filename().string();
+        if (!file.starts_with(front) || !file.ends_with(".part")) continue;
+        auto owner = std::strtol(file.c_str() + front.size(), nullptr, 10);
+        if (owner > 0 && ::kill(static_cast<pid_t>(owner), 0) != 0 && errno == ESRCH) dead.push_back(it->path());
+    }
+    for (auto& path : dead) fs::remove_all(path, ec);
+}
+
+Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
+    // A plain rename would replace what has appeared there meanwhile.
+    if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_NOREPLACE) == 0) return {};
+    if (errno == EINVAL || errno == ENOSYS || errno == ENOTSUP) {
+        struct stat st {};
+        if (::lstat(place.c_str(), &st) == 0) errno = EEXIST;
+        else if (::rename(temporary.c_str(), place.c_str()) == 0) return {};
+    }
+    return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", place.string())));
+}
+
 Result<FileWriter> FileWriter::create(const fs::path& path, bool replace) {
     std::error_code ec;
-    if (!replace && fs::exists(fs::symlink_status(path, ec)))
-        return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
-    static std::atomic<unsigned> counter = 0;
+    auto there = fs::symlink_status(path, ec);
+    if (!replace && fs::exists(there)) return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
+    if (fs::exists(there) && !fs::is_regular_file(fs::status(path, ec)))
+        return fail(Code::exists, fmt::format("“{}” is not a plain file, so it is not written over.", path.string()), "Choose another name.");
+    clear_remains(path.parent_path(), path.filename().string());
     FileWriter writer;
     writer.path_ = path;
     writer.replace_ = replace;
-    writer.temporary_ = path.parent_path() / fmt::format(".{}.{}-{}.part", path.filename().string(), ::getpid(), counter++);
+    writer.temporary_ = path.parent_path() / temporary_name(path.filename().string());
     writer.fd_ = ::open(writer.temporary_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
     if (writer.fd_ < 0) return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path.string())));
     return writer;
@@ -230,12 +291,8 @@ Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra) {
 Outcome FileWriter::commit() {
     auto broken = [&] { return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string()))); };
     if (::fsync(fd_) != 0) return broken();
-    if (replace_) {
-        if (::rename(temporary_.c_str(), path_.c_str()) != 0) return broken();
-    } else {
-        // A plain rename would replace what has appeared there meanwhile.
-        if (::renameat2(AT_FDCWD, temporary_.c_str(), AT_FDCWD, path_.c_str(), RENAME_NOREPLACE) != 0) return broken();
-    }
+    if (!replace_) TRY_DO(move_into_place(temporary_, path_));
+    else if (::rename(temporary_.c_str(), path_.c_str()) != 0) return broken();
     ::close(std::exchange(fd_, -1));
     return {};
 }

@@ -8,6 +8,7 @@
 
 #include "base/bytes.h"
 #include "base/result.h"
+#include "base/time.h"
 
 namespace ruedo {
 
@@ -21,28 +22,39 @@ class ByteSource {
     virtual std::optional<std::uint64_t> size() const = 0;
     /// Whether reading here and there costs about as much as reading on; not so over a network.
     virtual bool cheap_to_seek() const { return true; }
+    /// Bytes come in order and only in order: what lies far ahead is reached by waiting for all that lies before
+    /// it, and an unknown `size` means that no end may ever come. Known once something has been read.
+    virtual bool forward_only() const { return false; }
+    /// Another file than the one that was opened: its length or the time of its last change differs.
+    virtual bool altered() const { return false; }
     /// For sentences: the file's name without its folder.
     virtual const std::string& name() const = 0;
     /// Makes reads under way and to come fail with `cancelled`; from any thread. Local reads are quick anyway.
     virtual void cancel() {}
 };
 
-/// While it lives, reads of this thread give up when `flag` turns true; with `buffered_only` they fail at once
-/// (`timeout`) where waiting for the network would be needed.
+/// While it lives, reads of this thread give up when `flag` turns true (`cancelled`) or `deadline`, a monotonic
+/// time, has passed (`timeout`); with `buffered_only` they fail at once (`timeout`) where waiting for the network
+/// would be needed. Scopes nest: every one around a read counts.
 class ReadScope {
   public:
-    explicit ReadScope(const std::atomic<bool>* flag, bool buffered_only = false);
+    explicit ReadScope(const std::atomic<bool>* flag, bool buffered_only = false, Time deadline = Time::max());
     ~ReadScope();
     ReadScope(const ReadScope&) = delete;
     ReadScope& operator=(const ReadScope&) = delete;
+    /// Why a read may not go on, if it may not; `subject` is what is being read, and what keeps it waiting.
+    static std::optional<Error> stopped(std::string_view subject);
     static bool given_up();
     static bool only_buffered();
 
   private:
     const std::atomic<bool>* flag_;
     bool buffered_only_;
+    Time deadline_;
     const ReadScope* outer_;
 };
+/// One deadline for opening as a whole, unless a document says otherwise.
+constexpr Time open_deadline{20'000'000'000};
 
 /// A file, bytes at an address (http.h), or a clip that a catalogue knows (catalogue.h), whichever `source` names.
 Result<std::shared_ptr<ByteSource>> open_source(const std::string& source);
@@ -51,6 +63,8 @@ Result<std::shared_ptr<ByteSource>> open_source(const std::string& source);
 /// names the nearest that exists.
 Result<std::shared_ptr<ByteSource>> open_file(const std::filesystem::path& path);
 std::shared_ptr<ByteSource> memory_source(Bytes bytes, std::string name);
+/// The one of `names` that `wanted` is most likely a slip for, when one is close enough.
+std::optional<std::string> closest(const std::string& wanted, std::span<const std::string_view> names);
 /// The file in the same folder whose name is closest to the missing `path`, when one is close enough.
 std::optional<std::filesystem::path> nearest_name(const std::filesystem::path& path);
 
@@ -73,6 +87,14 @@ class SourceReader {
     std::uint64_t start_ = 0;
     std::size_t filled_ = 0;
 };
+
+/// Moves what was made under a temporary name to its place, where nothing may be yet. File systems that can't say
+/// so in one step (network ones) are asked twice: whether it is there, then to move.
+Outcome move_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place);
+/// Removes what earlier processes, ended since, left in `folder` under temporary names for `name`.
+void clear_remains(const std::filesystem::path& folder, const std::string& name);
+/// The temporary name of this process for `name`: ".NAME.PID-COUNT.part".
+std::string temporary_name(const std::string& name);
 
 /// A file being made under a temporary name beside its place. `commit` flushes it and moves it there; a
 /// writer destroyed before that leaves nothing behind.

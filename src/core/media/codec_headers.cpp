@@ -256,6 +256,46 @@ std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame) {
     return r.overrun() ? std::nullopt : std::optional(h);
 }
 
+namespace {
+bool h264_disposable(const Track& track, ByteView packet) {
+    auto config = parse_avcc(track.config);
+    if (!config || config->length_size == 0) return false;
+    bool any = false;
+    for (ByteReader r(packet); r.left() > config->length_size;) {
+        auto unit = r.take(r.be(config->length_size));
+        if (unit.empty()) return false;
+        auto type = unit[0] & 31U;
+        if (type == 5 || type == 7 || type == 8) return false;
+        if (type >= 1 && type <= 4) {
+            if (unit[0] & 0x60) return false;
+            any = true;
+        }
+    }
+    return any;
+}
+bool vp9_disposable(ByteView packet) {
+    // The last byte of a superframe (annex B) repeats its mark; hidden frames may be in it, so it is left alone.
+    if (packet.empty() || (packet.back() & 0xE0) == 0xC0) return false;
+    BitReader r(packet);
+    if (r.bits(2) != 2) return false;
+    unsigned profile = r.bit();
+    profile |= r.bit() << 1;
+    if (profile == 3) r.bit();
+    if (r.bit()) return false;           // show_existing_frame
+    if (r.bit() == 0) return false;      // a keyframe
+    bool shown = r.bit(), resilient = r.bit();
+    bool intra = shown ? false : r.bit();
+    if (!resilient) r.bits(2);           // reset_frame_context
+    if (intra) return false;
+    return r.bits(8) == 0 && !r.overrun() && shown;
+}
+}  // namespace
+
+bool disposable(const Track& track, ByteView packet) {
+    if (track.codec == Codec::h264) return h264_disposable(track, packet);
+    return track.codec == Codec::vp9 && vp9_disposable(packet);
+}
+
 unsigned vp9_level(int width, int height, double rate) {
     struct Level { unsigned level; std::uint64_t samples_per_second, size; };
     static constexpr std::array<Level, 13> levels{{{10, 829440, 36864}, {11, 2764800, 73728}, {20, 4608000, 122880},

@@ -61,6 +61,11 @@ std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame);
 /// The lowest level (ten times its number) that allows this size and rate.
 unsigned vp9_level(int width, int height, double rate);
 
+/// Whether no other picture depends on the one in this packet, so that it need not be decoded: in H.264 every slice
+/// says so (nal_ref_idc 0, clause 7.4.1), in VP9 it refreshes no frame buffer (clause 7.2). Other codecs do not tell
+/// at a glance, so there it is never true.
+bool disposable(const Track& track, ByteView packet);
+
 /// An HEVC sequence parameter set (ITU-T H.265 clause 7.3.2.2), of which only what is needed.
 struct HevcSps {
     unsigned profile = 0, tier = 0, level = 0;

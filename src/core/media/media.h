@@ -32,6 +32,8 @@ struct Colour {
     std::uint8_t primaries = 2, transfer = 2;  ///< ISO/IEC 23091-2 codes; 2 is unspecified.
     bool operator==(const Colour&) const = default;
     static Matrix matrix_from_code(unsigned code);
+    unsigned matrix_code() const;      ///< ISO/IEC 23091-2; 2 when unspecified.
+    bool stated() const { return *this != Colour{}; }
     /// Values stated here, else those of `fallback`.
     Colour or_else(const Colour& fallback) const;
     /// With nothing left unspecified: BT.709 from 720 lines up, BT.601 below; limited range.
@@ -71,6 +73,8 @@ struct Track {
 
 /// BCP 47 for a three-letter code; empty for undetermined.
 std::string bcp47_from_iso639(std::string_view code);
+/// The three-letter code of a BCP 47 tag's language (ISO 639-2/T); "und" when there is none.
+std::string iso639_from_bcp47(std::string_view tag);
 
 struct Finding {
     std::string code, sentence, hint;
@@ -107,6 +111,18 @@ struct Packet {
     Bytes data;
 };
 
+/// Where a track ends, from the packets that were seen: with the last of them. Where the container does not say how
+/// long that one lasts, it lasts as long as the one before it. The one value for a clip's end, whoever asks.
+class TrackEnd {
+  public:
+    void see(const PacketHead& head);
+    /// Nothing when no packet was seen.
+    std::optional<Time> of(const Track& track) const;
+
+  private:
+    Time end_{INT64_MIN}, last_{INT64_MIN}, before_{INT64_MIN}, duration_{};
+};
+
 /// Walks one track of a clip in decoding order, on its own. Not thread-safe; readers of one clip are independent.
 class TrackReader {
   public:
@@ -120,7 +136,7 @@ class TrackReader {
     virtual Outcome seek(Time t) = 0;
 };
 
-/// An opened source. `info` does not change but for what `complete` adds.
+/// An opened source. `info` does not change.
 class Clip {
   public:
     virtual ~Clip() = default;

@@ -23,16 +23,19 @@ namespace {
 class Staging {
   public:
     static Result<Staging> make(const fs::path& out) {
-        auto target = fs::absolute(out).lexically_normal();
-        if (!target.has_filename()) target = target.parent_path();
         std::error_code ec;
+        if (out.empty()) return fail(Code::usage, "The folder to make has no name.", "Name one that does not exist yet.");
+        auto target = fs::absolute(out, ec).lexically_normal();
+        if (ec) return std::unexpected(errno_error(ec.value(), "Finding the working folder"));
+        if (!target.has_filename()) target = target.parent_path();
         if (fs::exists(fs::symlink_status(target, ec)))
             return fail(Code::exists, fmt::format("“{}” is already there.", target.string()), "Choose another folder; nothing is overwritten.");
         if (!fs::is_directory(target.parent_path(), ec))
             return fail(Code::not_found, fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()), "Make it first.");
         Staging s;
         s.target_ = target;
-        s.folder_ = target.parent_path() / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());
+        clear_remains(target.parent_path(), target.filename().string());
+        s.folder_ = target.parent_path() / temporary_name(target.filename().string());
         if (::mkdir(s.folder_.c_str(), 0755) != 0) return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target.string())));
         return s;
     }
@@ -45,8 +48,7 @@ class Staging {
     const fs::path& folder() const { return folder_; }
     const fs::path& target() const { return target_; }
     Outcome commit() {
-        if (::renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, target_.c_str(), RENAME_NOREPLACE) != 0)
-            return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target_.string())));
+        TRY_DO(move_into_place(folder_, target_));
         folder_.clear();
         return {};
     }
@@ -109,8 +111,31 @@ Image draw_icon(std::string_view name) {
 
 }  // namespace
 
-Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, CodecRegistry& codecs) {
+namespace {
+
+bool lies_inside(const fs::path& file, const fs::path& folder) {
+    std::error_code ec;
+    auto relative = fs::weakly_canonical(file, ec).lexically_relative(fs::weakly_canonical(folder, ec));
+    return !ec && !relative.empty() && *relative.begin() != "..";
+}
+Outcome check_poster(const std::string& path) {
+    TRY(auto source, open_file(path));
+    std::array<std::uint8_t, 8> head{};
+    TRY(auto got, source->read_at(0, head));
+    static constexpr std::array<std::uint8_t, 8> png{0x89, 'P', 'N', 'G', '\r', '\n', 0x1A, '\n'};
+    bool picture = got == head.size() && (head == png || (head[0] == 0xFF && head[1] == 0xD8 && head[2] == 0xFF));
+    if (!picture) return fail(Code::not_media, fmt::format("“{}” is not a picture, so it can’t be a poster.", path), "Choose a PNG or JPEG.");
+    return {};
+}
+
+}  // namespace
+
+Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, CodecRegistry& codecs, const InfoOf& ask) {
     Needs needs;
+    auto note_outside = [&](const std::string& path) {
+        if (!is_address(path) && !lies_inside(path, folder))
+            needs.findings.push_back({"outside", fmt::format("“{}” lies outside the project’s folder and goes into the app.", path), "Copy it into the project’s folder, or take it out if it is not meant."});
+    };
     std::set<fs::path> files, seen;
     for (auto& source : document.sources) {
         auto path = resolve(source, folder);
@@ -120,8 +145,18 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
                 if (auto module = codecs.decoder_module(codec); module && files.insert(module->file).second) needs.modules.push_back(*module);
             continue;
         }
-        TRY(auto clip, open_clip(path));
-        TRY(auto tracks, select_tracks(clip->info(), codecs));
+        TRY(auto info, ask(path));
+        TRY(auto tracks, select_tracks(info, codecs));
+        note_outside(path);
+        if (!source.poster.empty())
+            if (auto poster = resolve(source.poster, folder); !is_address(poster)) {
+                TRY_DO(check_poster(poster));
+                note_outside(poster);
+            }
+        for (auto& file : source.captions) {
+            auto captions = resolve(file, folder);
+            if (!is_address(captions)) { TRY(auto cues, load_captions(captions)); note_outside(captions); }
+        }
         for (auto* track : {tracks.video, tracks.audio}) {
             if (!track) continue;
             auto module = codecs.decoder_module(track->codec);
@@ -129,7 +164,7 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
         }
         std::error_code ec;
         if (is_address(path)) continue;  // stays where it is
-        if (seen.insert(fs::weakly_canonical(path, ec)).second) needs.media.emplace_back(path, clip->info().bytes);
+        if (seen.insert(fs::weakly_canonical(path, ec)).second) needs.media.emplace_back(path, info.bytes);
     }
     std::sort(needs.modules.begin(), needs.modules.end(), [](auto& a, auto& b) { return a.file < b.file; });
     needs.licence = combine_licences(needs.modules);
@@ -142,6 +177,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     TRY(auto staging, Staging::make(out));
     Packed packed;
     packed.licence = needs.licence;
+    packed.findings = needs.findings;
     auto stem = file_stem(document.app_name);
     std::error_code ec;
     std::uint64_t total = fs::file_size(player, ec), done = 0;

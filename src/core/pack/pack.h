@@ -15,12 +15,14 @@ struct Packed {
     std::uint64_t bytes = 0;
     std::vector<PackedItem> items;
     std::string licence;  ///< SPDX expression of the whole as packed.
+    std::vector<Finding> findings;
 };
 /// Told of progress: bytes done, bytes in all. Returning false gives up.
 using PackProgress = std::function<bool(std::uint64_t, std::uint64_t)>;
 
 /// Packs `document` (in `folder`) into `out`, which must not exist. Whole or not at all. `player` is the built
-/// ruedo-player executable.
+/// ruedo-player executable. What goes in is what it is used as: clips that play, posters that are pictures, captions
+/// that are captions; anything else is `not-media`. What lies outside `folder` is named in the findings.
 Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path& folder, const std::filesystem::path& out,
                     const std::filesystem::path& player, CodecRegistry& codecs, const PackProgress& progress = {});
 
@@ -29,7 +31,8 @@ struct Needs {
     std::vector<CodecRegistry::Found> modules;
     std::string licence;
     std::vector<std::pair<std::filesystem::path, std::uint64_t>> media;
+    std::vector<Finding> findings;
 };
-Result<Needs> needs_of(const PlayerDocument& document, const std::filesystem::path& folder, CodecRegistry& codecs);
+Result<Needs> needs_of(const PlayerDocument& document, const std::filesystem::path& folder, CodecRegistry& codecs, const InfoOf& ask = info_of);
 
 }  // namespace ruedo

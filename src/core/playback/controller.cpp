@@ -41,10 +41,10 @@ Controller::~Controller() {
     done.wait();
 }
 
-#define RUEDO_POST(what) engine_->strand().post([=, e = engine_]() mutable { e->what; })
+#define RUEDO_POST(what) engine_->strand().post([=, e = engine_]() mutable { e->on_call([&] { e->what; }); })
 
 void Controller::open(std::string source, OpenOptions options) {
-    engine_->strand().post([e = engine_, source = std::move(source), options] { e->open(source, options); });
+    engine_->strand().post([e = engine_, source = std::move(source), options] { e->on_call([&] { e->open(source, options); }); });
 }
 void Controller::play() { RUEDO_POST(call(machine::Input::play)); }
 void Controller::pause() { RUEDO_POST(call(machine::Input::pause)); }
@@ -104,40 +104,6 @@ std::vector<const Cue*> Snapshot::showing() const {
     for (auto it = cues->list.begin(); it != end; ++it)
         if (it->end > position) list.push_back(&*it);
     return list;
-}
-
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language) {
-    Selection s;
-    std::optional<Error> problem;
-    auto pick = [&](Kind kind) -> const Track* {
-        const Track* found = nullptr;
-        for (auto& t : info.tracks) {
-            if (t.kind != kind) continue;
-            if (t.problem) { if (!problem) problem = t.problem; continue; }
-            if (!codecs.decodes(t.codec)) {
-                if (!problem)
-                    problem = Error{Code::codec_missing, "Track " + std::to_string(t.id) + " of “" + info.name + "” is " + std::string(codec_title(t.codec)) + ", which no adapter here decodes.",
-                                    "Install the codec's library, or convert the track."};
-                continue;
-            }
-            bool wanted = kind == Kind::audio && !sound_language.empty() && t.language == sound_language;
-            if (wanted) return &t;
-            if (!found || (t.is_default && !found->is_default)) found = &t;
-        }
-        return found;
-    };
-    s.video = pick(Kind::video);
-    bool has_pictures = std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
-    if (has_pictures && !s.video) return std::unexpected(*problem);
-    s.lacking.reset();
-    problem.reset();
-    s.audio = pick(Kind::audio);
-    if (!s.audio) s.lacking = problem;
-    if (!s.video && !s.audio) {
-        if (problem) return std::unexpected(*problem);
-        return fail(Code::not_media, "“" + info.name + "” has neither pictures nor sound.", "Choose another file.");
-    }
-    return s;
 }
 
 }  // namespace ruedo

@@ -65,7 +65,7 @@ class SilentDevice final : public SoundDevice {
     Outcome start(Pull pull) override {
         state_ = std::make_shared<State>();
         state_->pull = std::move(pull);
-        state_->started = strand_.now();
+        state_->started = state_->ticked = strand_.now();
         state_->speed = speed_;
         tick(strand_, state_);
         return {};
@@ -85,7 +85,7 @@ class SilentDevice final : public SoundDevice {
     struct State {
         std::mutex mutex;
         Pull pull;
-        Time started{};
+        Time started{}, ticked{};
         double speed = 1;
         std::int64_t supplied = 0;
         bool stopped = false;
@@ -99,6 +99,9 @@ class SilentDevice final : public SoundDevice {
         {
             std::lock_guard lock(state->mutex);
             if (state->stopped) return;
+            // As with a real device, nothing is heard while the process stands still.
+            if (now - state->ticked > 100_ms) state->started += now - state->ticked - 10_ms;
+            state->ticked = now;
             // Two ticks of lead, so that a late tick leaves no hole.
             auto wanted = elapsed(*state, now) + mix_rate / 50;
             auto n = std::min<std::int64_t>(wanted - state->supplied, mix_rate);

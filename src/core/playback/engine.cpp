@@ -2,18 +2,11 @@
 // States, calls, opening and seeking. The flow of pictures and sound is in flow.cpp.
 #include "playback/engine.h"
 
-#include "capture/camera.h"
-
 #include <fmt/format.h>
 
 namespace ruedo {
 using machine::Effect;
 using machine::Input;
-
-namespace {
-// What virtual time charges for work; the order of magnitude of a small clip on a desktop machine.
-constexpr Time open_cost = 20_ms, seek_cost = 15_ms;
-}  // namespace
 
 Controller::Engine::Engine(Env env) : env_(std::move(env)), made_at_(env_.strand->now()), opened_at_(made_at_), since_(made_at_) {
     if (!env_.codecs) env_.codecs = &CodecRegistry::standard();
@@ -60,6 +53,7 @@ void Controller::Engine::publish() {
     if (clip_) {
         s.source = clip_->info().name;
         for (auto& f : clip_->info().findings) s.partial = s.partial || f.code == "truncated";
+        s.partial = s.partial || cut_;
     } else {
         s.source = std::filesystem::path(source_).filename().string();
     }
@@ -83,6 +77,7 @@ void Controller::Engine::publish() {
         s.events = trace_.count();
         published_ = std::move(s);
         published_clock_ = clock_;
+        published_at_ = now();
     }
     published_changed_.notify_all();
 }
@@ -90,7 +85,8 @@ void Controller::Engine::publish() {
 Snapshot Controller::Engine::snapshot() const {
     std::lock_guard lock(published_mutex_);
     auto s = published_;
-    auto u = published_clock_.at(env_.strand->now());
+    // While it runs this is published every few milliseconds; where it was not, the process stood still.
+    auto u = published_clock_.at(std::min(env_.strand->now(), published_at_ + 100_ms));
     bool loops = s.loop.kind != Loop::Kind::none;
     auto from = s.loop.kind == Loop::Kind::range ? s.loop.from : Time{}, to = s.loop.kind == Loop::Kind::range ? std::min(s.loop.to, s.duration) : s.duration;
     if (loops && to > from && u >= to) u = from + Time{(u - from).ns % (to - from).ns};
@@ -115,8 +111,21 @@ bool Controller::Engine::wait(const std::function<bool(const Snapshot&)>& done, 
 void Controller::Engine::cancel_work() {
     stop_all_ = true;
     std::lock_guard lock(published_mutex_);
-    if (cancel_) *cancel_ = true;
-    if (sound_cancel_) *sound_cancel_ = true;
+    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_}) **flag = true;
+}
+
+void Controller::Engine::renew(CancelFlag& flag) {
+    std::lock_guard lock(published_mutex_);
+    *flag = true;
+    flag = std::make_shared<std::atomic<bool>>(stop_all_.load());
+}
+
+/// A fault of ours: the source fails with words, the process goes on.
+void Controller::Engine::fault(const std::string& what) {
+    if (state_.phase == Phase::closed || state_.phase == Phase::failed) return;
+    Error error{Code::internal, fmt::format("A fault inside, while playing “{}”: {}.", std::filesystem::path(source_).filename().string(), what), "Open it again; if it happens twice, tell who made this app."};
+    if (state_.phase == Phase::opening) opened(std::unexpected(std::move(error)));
+    else fail_with(std::move(error));
 }
 
 void Controller::Engine::input(Input in, std::string_view detail) {
@@ -236,7 +245,7 @@ void Controller::Engine::list_choices() {
     auto title = [](const std::string& language, Codec codec) { return language.empty() ? std::string(codec_title(codec)) : language_title(language); };
     for (auto& t : clip_->info().tracks) {
         bool sound = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
-        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
+        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec), sound && t.is_default});
         if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted) wanted = t.id;
     }
     for (std::size_t i = 0; i < options_.captions.size(); ++i) {
@@ -248,32 +257,65 @@ void Controller::Engine::list_choices() {
     if (wanted) choose_text(wanted);
 }
 
-/// The new track is opened beside the one that plays, which goes on until it is ready.
+/// The new track is opened beside the one that plays and read ahead from a place still to come; there it takes over.
 void Controller::Engine::choose_sound(std::uint64_t id) {
     auto* track = clip_ ? clip_->info().find(id) : nullptr;
     if (!track || track->kind != Kind::audio || !sound_lane_ || !sound_) return note("refused", fmt::format("sound {}: there is no such track", id));
     if (sound_->track().id == id) return;
-    auto made = std::make_shared<Result<std::unique_ptr<SoundReader>>>(nullptr);
-    auto job = [made, clip = clip_, track = *track, codecs = env_.codecs, cancel = cancel_] {
+    renew(switch_cancel_);
+    ++sound_switch_;
+    if (!switch_lane_) switch_lane_ = env_.strand->lane();
+    auto at = media_now() + switch_ahead();
+    auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<SoundReader>> {
         ReadScope scope(cancel.get());
-        *made = SoundReader::open(clip, track, *codecs);
+        TRY(auto sound, SoundReader::open(clip, track, *codecs));
+        sound->set_end(end);
+        TRY_DO(sound->read_ahead(to, switch_read_ahead));
+        return sound;
     };
-    sound_lane_->run(open_cost, std::move(job), guarded([this, made, id, asked = now(), number = ++sound_switch_] {
-        if (number != sound_switch_ || !sound_) return;
-        if (!*made) return note("refused", fmt::format("sound {}: {}", id, made->error().sentence));
-        sound_ = std::move(**made);
+    beside(*switch_lane_, env_.costs.open, sound_switch_, std::move(job), [this, id, at, asked = now()](Result<std::unique_ptr<SoundReader>> made) {
+        if (!sound_) return;
+        if (!made) return note("refused", fmt::format("sound {}: {}", id, made.error().sentence));
+        take_sound(std::move(*made), at, asked, 3);
+    });
+}
+
+void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries) {
+    bool running = clock_.running() && sound_master_;
+    if (running && media_now() + 20_ms > at && tries > 0) {
+        // It took longer than thought: once more, from further on. What was read lies at hand now.
+        at = media_now() + switch_ahead();
+        auto shared = std::shared_ptr<SoundReader>(std::move(sound));
+        auto job = [shared, to = fold(at), cancel = switch_cancel_]() -> Outcome {
+            ReadScope scope(cancel.get());
+            return shared->read_ahead(to, switch_read_ahead);
+        };
+        return beside(*switch_lane_, env_.costs.sound, sound_switch_, std::move(job), [this, shared, at, asked, tries](Outcome read) mutable {
+            if (!read) return note("refused", fmt::format("sound {}: {}", shared->track().id, read.error().sentence));
+            take_sound(std::make_unique<SoundReader>(std::move(*shared)), at, asked, tries - 1);
+        });
+    }
+    sound_ = std::move(sound);
+    if (running) {
+        ++sound_generation_;
+        sound_busy_ = sound_end_ = false;
+        voice_->cut(at);
+        begin_sound_at(at);
+        pump_sound();
+    } else {
         auto was_running = clock_.running() || want_run_;
-        auto at = media_now();
-        clock_.hold(at);
-        prime_sound(at);
+        auto from = media_now();
+        clock_.hold(from);
+        prime_sound(from);
         want_run_ = was_running && state_.phase == Phase::playing;
         if (want_run_) tick();
-        note("sound-track", fmt::format("{}", id), now() - asked);
-    }));
+    }
+    note("sound-track", fmt::format("{}", sound_->track().id), now() - asked);
 }
 
 void Controller::Engine::choose_text(std::uint64_t id) {
-    auto generation = ++text_generation_;
+    ++text_generation_;
+    renew(text_cancel_);
     cues_.reset();
     text_track_ = 0;
     if (id == 0 || !clip_) {
@@ -285,26 +327,24 @@ void Controller::Engine::choose_text(std::uint64_t id) {
     if (!outside && (!track || !shows_captions(*track))) return note("refused", fmt::format("text {}: there is no such track", id));
     text_track_ = id;
     if (!text_lane_) text_lane_ = env_.strand->lane();
-    auto result = std::make_shared<Result<Cues>>(Cues{});
     // Over a network a track inside the clip is read as the clip itself arrives; see measure_buffer.
     if (!outside && buffered_) {
         cues_ = std::make_shared<const Cues>();
         note("text-track", fmt::format("{}", id));
         return;
     }
-    auto job = [result, clip = clip_, track = track ? *track : Track{}, file = outside ? options_.captions[id - first_outside] : std::string(), cancel = cancel_] {
+    auto job = [clip = clip_, track = track ? *track : Track{}, file = outside ? options_.captions[id - first_outside] : std::string(), cancel = text_cancel_] {
         ReadScope scope(cancel.get());
-        *result = file.empty() ? read_cues(*clip, track) : load_captions(file);
+        return file.empty() ? read_cues(*clip, track) : load_captions(file);
     };
-    text_lane_->run({}, std::move(job), guarded([this, result, generation, id] {
-        if (generation != text_generation_) return;
-        if (!*result) {
+    beside(*text_lane_, {}, text_generation_, std::move(job), [this, id](Result<Cues> result) {
+        if (!result) {
             text_track_ = 0;
-            return note("refused", fmt::format("text {}: {}", id, result->error().sentence));
+            return note("refused", fmt::format("text {}: {}", id, result.error().sentence));
         }
-        cues_ = std::make_shared<const Cues>(std::move(**result));
+        cues_ = std::make_shared<const Cues>(std::move(*result));
         note("text-track", fmt::format("{}, {} captions", id, cues_->list.size()));
-    }));
+    });
 }
 
 void Controller::Engine::set_loop(Loop loop) {
@@ -321,23 +361,21 @@ void Controller::Engine::set_loop(Loop loop) {
 void Controller::Engine::reset_source() {
     ++generation_;
     ++sound_generation_;
-    *cancel_ = true;
-    {
-        std::lock_guard lock(published_mutex_);
-        cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
-    }
-    *sound_cancel_ = true;
+    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_}) renew(*flag);
     for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
     if (voice_) voice_->clear();
     voice_.reset(), next_voice_.reset(), handed_voice_.reset();
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(), text_lane_.reset();
-    buffered_.reset();
+    picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(), text_lane_.reset();
+    buffered_.reset(), network_.reset(), bytes_.reset(), starved_.reset();
+    way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {}, no_leap_before_ = ticked_ = {INT64_MIN};
+    altered_ = false;
+    cut_.reset(), sound_track_end_.reset();
     choices_.reset(), cues_.reset();
     text_track_ = 0;
-    ++text_generation_, ++sound_switch_;
+    ++text_generation_, ++sound_switch_, ++prepare_generation_, ++buffer_generation_;
     picture_busy_ = sound_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
@@ -373,43 +411,14 @@ void Controller::Engine::open_source() {
     picture_lane_ = env_.strand->lane();
     sound_lane_ = env_.strand->lane();
     prepare_lane_ = env_.strand->lane();
-    auto result = std::make_shared<Result<Opened>>(fail(Code::internal, "Opening did not finish."));
-    auto* codecs = env_.codecs;
-    auto job = [source = source_, language = options_.sound_language, codecs, result, cancel = cancel_, from = loop_from()] {
-        ReadScope scope(cancel.get());
-        *result = [&]() -> Result<Opened> {
-            Opened o;
-            if (is_camera(source)) {
-                TRY(auto clip, open_clip(source));
-                o.clip = std::move(clip);
-            } else {
-                TRY(auto bytes, ruedo::open_source(source));
-                o.network = std::dynamic_pointer_cast<HttpSource>(bytes);
-                TRY(auto clip, open_clip(std::move(bytes)));
-                o.clip = std::move(clip);
-            }
-            TRY(auto tracks, select_tracks(o.clip->info(), *codecs, language));
-            o.lacking = tracks.lacking;
-            if (tracks.video) {
-                TRY(o.pictures, PictureReader::open(o.clip, *tracks.video, *codecs));
-                TRY(o.first, o.pictures->at(from, cancel.get()));
-                o.playing.push_back(*tracks.video);
-            }
-            if (tracks.audio) {
-                // Without its sound a clip still plays; the trace says what is missing.
-                if (auto sound = SoundReader::open(o.clip, *tracks.audio, *codecs)) o.sound = std::move(*sound), o.playing.push_back(*tracks.audio);
-                else if (tracks.video) o.lacking = sound.error();
-                else return std::unexpected(sound.error());
-            }
-            return o;
-        }();
+    auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_, from = loop_from(), until = monotonic_now() + options_.open_within] {
+        ReadScope scope(cancel.get(), false, until);
+        return open_playable(source, *codecs, language, from);
     };
-    picture_lane_->run(open_cost, std::move(job), guarded([this, result, generation = generation_] {
-        if (generation == generation_) opened(std::move(*result));
-    }));
+    beside(*picture_lane_, env_.costs.open, generation_, std::move(job), [this](Result<Playable> result) { opened(std::move(result)); });
 }
 
-void Controller::Engine::opened(Result<Opened> result) {
+void Controller::Engine::opened(Result<Playable> result) {
     if (!result) {
         if (result.error().code == Code::cancelled) return;
         error_ = result.error();
@@ -424,8 +433,10 @@ void Controller::Engine::opened(Result<Opened> result) {
     sound_ = std::move(o.sound);
     duration_ = clip_->info().duration;
     duration_known_ = clip_->info().duration_known;
-    if (o.network) {
-        buffered_ = std::make_shared<BufferedWalk>(o.network, clip_, o.playing);
+    bytes_ = o.bytes;
+    network_ = std::dynamic_pointer_cast<HttpSource>(bytes_);
+    if (network_) {
+        buffered_ = std::make_shared<BufferedWalk>(network_, clip_, o.playing);
         buffer_lane_ = env_.strand->lane();
         measure_buffer();
     }
@@ -483,22 +494,18 @@ void Controller::Engine::begin_seek() {
     items_.clear();
     ++generation_;
     picture_busy_ = false;
-    *cancel_ = true;  // a read that waits for the network is of no use any more
-    {
-        std::lock_guard lock(published_mutex_);
-        cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
-    }
+    renew(cancel_);  // a read that waits for the network is of no use any more
     pictures_end_ = false;
+    leap_next_ = false;
     if (!pictures_) {
         env_.strand->post(guarded([this, wanted, generation = generation_] {
             if (generation == generation_) landed(std::optional<Picture>{}, wanted);
         }));
         return;
     }
-    auto result = std::make_shared<Result<std::optional<Picture>>>(std::nullopt);
     auto from = current_.value_or(Time{});
-    auto job = [result, pictures = pictures_, cancel = cancel_, wanted, from] {
-        *result = [&]() -> Result<std::optional<Picture>> {
+    auto job = [pictures = pictures_, cancel = cancel_, wanted, from]() -> Result<std::optional<Picture>> {
+            pictures->set_sparing(false);
             if (wanted.steps == 0) {
                 TRY(auto picture, wanted.mode == SeekMode::keyframe ? pictures->keyframe_near(wanted.time, cancel.get()) : pictures->at(wanted.time, cancel.get()));
                 return picture;
@@ -519,11 +526,8 @@ void Controller::Engine::begin_seek() {
             }
             if (!picture) { TRY(picture, pictures->at(from, cancel.get())); }
             return picture;
-        }();
     };
-    picture_lane_->run(seek_cost, std::move(job), guarded([this, result, wanted, generation = generation_] {
-        if (generation == generation_) landed(std::move(*result), wanted);
-    }));
+    beside(*picture_lane_, env_.costs.seek, generation_, std::move(job), [this, wanted](Result<std::optional<Picture>> result) { landed(std::move(result), wanted); });
 }
 
 void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wanted) {
@@ -554,9 +558,9 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
 }
 
 void Controller::Engine::run() {
-    if (live()) items_.clear();  // what waited through a pause is old
+    if (live() && !sound_) items_.clear();  // what waited through a pause is old
     want_run_ = true;
-    starved_since_ = {INT64_MAX};
+    starved_since_ = ticked_ = {INT64_MAX};
     if (sound_ && sound_generation_ == 0) prime_sound(media_now());
     tick();
 }
@@ -590,10 +594,13 @@ PlaybackReport Controller::Engine::report() const {
     r.snapshot = snapshot();
     auto spread = [](std::vector<std::int64_t> v) -> std::optional<Spread> {
         if (v.empty()) return std::nullopt;
-        std::sort(v.begin(), v.end());
         auto at = [&](double q) { return static_cast<double>(v[std::min(v.size() - 1, static_cast<std::size_t>(q * static_cast<double>(v.size())))]) / 1e6; };
-        auto largest = std::max(std::abs(v.front()), std::abs(v.back()));
-        return Spread{at(0.5), at(0.99), static_cast<double>(largest) / 1e6, v.size()};
+        std::sort(v.begin(), v.end());
+        auto middle = at(0.5);
+        // Too early is as wrong as too late, so the tail is that of the distances.
+        for (auto& x : v) x = std::abs(x);
+        std::sort(v.begin(), v.end());
+        return Spread{middle, at(0.99), static_cast<double>(v.back()) / 1e6, v.size()};
     };
     r.av_offset_ms = sound_ || !offsets_.empty() ? spread(offsets_) : std::nullopt;
     r.pacing_ms = spread(pacing_);

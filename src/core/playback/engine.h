@@ -32,6 +32,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void refresh();
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
+    template <class F>
+    void on_call(F&& f) { safely(std::forward<F>(f)); }
     double volume() const { return volume_; }
     bool muted() const { return muted_; }
 
@@ -51,7 +53,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         Picture picture;
         Time at{};
         std::shared_ptr<const Image> image;
-        bool prepared = false, preparing = false;
+        bool prepared = false, preparing = false;  ///< Made into display pixels, or being made.
         std::uint64_t ticket = 0;
     };
     Item item_of(Picture picture, Time at) {
@@ -67,20 +69,17 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         int steps = 0;
         Time asked{};  ///< When, for the trace.
     };
-    struct Opened {
-        std::shared_ptr<Clip> clip;
-        std::unique_ptr<PictureReader> pictures;
-        std::unique_ptr<SoundReader> sound;
-        std::optional<Picture> first;
-        std::optional<Error> lacking;
-        std::shared_ptr<HttpSource> network;
-        std::vector<Track> playing;
+    struct Decoded {
+        std::optional<Picture> picture;
+        std::optional<Time> end;            ///< Of the track, when it has come.
+        std::uint64_t left_out = 0;         ///< Pictures given up on the way to this one.
+        bool leapt = false;
     };
 
     void input(machine::Input input, std::string_view detail = {});
     void apply(machine::Effect effect);
     void open_source();
-    void opened(Result<Opened> result);
+    void opened(Result<Playable> result);
     void begin_seek();
     void landed(Result<std::optional<Picture>> result, Wanted wanted);
     void run();
@@ -93,7 +92,15 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void pump_prepare();
     void pump_sound();
     void prime_sound(Time at);
-    void take_picture(std::uint64_t generation, Result<std::optional<Picture>> result, int lap);
+    void take_picture(Result<Decoded> result, int lap, Time begun);
+    void give_way(Time at, Time begun);
+    void look_whether_stood_still(Time now);
+    void take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries);
+    bool enough_is_here();
+    void begin_sound_at(Time at);
+    /// How far ahead another sound track is read before it takes over; its reading must not take longer.
+    Time switch_ahead() const { return scaled(clock_.running() ? 300_ms : Time{}, rate_); }
+    static constexpr Time switch_read_ahead = 200_ms;
     void schedule_picture();
     void present_due();
     void show(Item item, Time due);
@@ -119,12 +126,42 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time media_now() const { return clock_.at(now()); }
     void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {}, std::optional<Time> target = {});
     void publish();
+    /// What runs on the strand later: not at all once the engine is gone, and never further than here when it throws.
     template <class F>
     auto guarded(F&& f) {
         return [weak = weak_from_this(), f = std::forward<F>(f)]() mutable {
-            if (auto self = weak.lock()) f();
+            if (auto self = weak.lock()) self->safely(f);
         };
     }
+    template <class F>
+    void safely(F&& f) {
+        try {
+            f();
+        } catch (const std::exception& e) {
+            fault(e.what());
+        }
+    }
+    void fault(const std::string& what);
+    /// Runs `job` on `lane`, then `done` on the strand with what it gave, where `number` is still what it was.
+    template <class Job, class Done>
+    void beside(Lane& lane, Time cost, std::uint64_t& number, Job job, Done done) {
+        struct Made { std::optional<decltype(job())> value; std::string thrown; };
+        auto made = std::make_shared<Made>();
+        auto work = [made, job = std::move(job)]() mutable {
+            try {
+                made->value.emplace(job());
+            } catch (const std::exception& e) {
+                made->thrown = e.what();
+            }
+        };
+        lane.run(cost, std::move(work), guarded([this, made, &number, asked = number, done = std::move(done)]() mutable {
+            if (asked != number) return;
+            if (made->value) done(std::move(*made->value));
+            else fault(made->thrown);
+        }));
+    }
+    /// Whoever waits under the old flag gives up; the new one is for what comes now.
+    void renew(CancelFlag& flag);
 
     Env env_;
     machine::State state_;
@@ -134,12 +171,16 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time made_at_{}, opened_at_{};
     std::optional<Time> first_picture_;
 
-    std::unique_ptr<Lane> picture_lane_, sound_lane_, prepare_lane_, buffer_lane_, text_lane_;
-    std::shared_ptr<BufferedWalk> buffered_;        ///< Only for sources on the network.
+    std::unique_ptr<Lane> picture_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_;
+    std::shared_ptr<ByteSource> bytes_;
+    std::shared_ptr<HttpSource> network_;           ///< The same, for a source on the network.
+    std::shared_ptr<BufferedWalk> buffered_;        ///< Only there.
     std::pair<Time, Time> buffered_range_{};
+    struct Starved { Time at{}, buffered{}, grown{}; std::uint64_t received = 0; };
+    std::optional<Starved> starved_;                ///< Since when, while waiting for the network.
     std::shared_ptr<const std::vector<Choice>> choices_;
     std::shared_ptr<const Cues> cues_;
-    std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0;
+    std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0, buffer_generation_ = 0;
     static constexpr std::uint64_t first_outside = std::uint64_t{1} << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
@@ -160,11 +201,27 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::uint64_t generation_ = 0, sound_generation_ = 0, next_ticket_ = 1;
     bool picture_busy_ = false, sound_busy_ = false, prepare_busy_ = false;
     bool pictures_end_ = false, sound_end_ = false, sound_done_ = true, sound_master_ = false;
-    Time pictures_until_{}, sound_until_{};  ///< Unrolled ends, once known.
+    Time pictures_until_{}, sound_until_{};  ///< Unrolled ends, once known; of sound by what was mixed ...
+    std::optional<Time> sound_track_end_;    ///< ... and by what the container says.
     int picture_lap_ = 0, sound_lap_ = 0;
-    Time sound_next_{};
-    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false), sound_cancel_ = std::make_shared<std::atomic<bool>>(false);
+    Time sound_next_{};                      ///< Where the next samples belong that come out of the stretcher ...
+    Time sound_fed_{};                       ///< ... and those that go in.
+    std::size_t stretched_ = 0;              ///< Frames that came out since `sound_from_`.
+    Time sound_from_{};
+    // One flag for each kind of waiting, so that giving one up leaves the others alone.
+    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false), sound_cancel_ = std::make_shared<std::atomic<bool>>(false),
+               switch_cancel_ = std::make_shared<std::atomic<bool>>(false), text_cancel_ = std::make_shared<std::atomic<bool>>(false),
+               buffer_cancel_ = std::make_shared<std::atomic<bool>>(false);
     std::atomic<bool> stop_all_ = false;
+
+    /// What is given up to keep up with the sound (see `give_way`).
+    enum class Way { all, sparing, leaping };
+    Way way_ = Way::all;
+    bool leap_next_ = false;
+    Time decoding_cost_{}, ticked_{INT64_MIN}, no_leap_before_{INT64_MIN}, looked_at_file_{};
+    double decoding_speed_ = 0;       ///< Media seconds decoded in a second, smoothed; 0 while unknown.
+    bool altered_ = false;
+    std::optional<Error> cut_;        ///< The file became shorter while it played.
 
     std::optional<Wanted> wanted_, seeking_for_;
     MediaClock clock_;
@@ -189,6 +246,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::condition_variable published_changed_;
     Snapshot published_;
     MediaClock published_clock_;
+    Time published_at_{};
     friend class Controller;
 };
 

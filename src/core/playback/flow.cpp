@@ -9,10 +9,17 @@ using machine::Input;
 
 namespace {
 constexpr std::size_t pictures_wanted = 8, prepared_wanted = 3;
-constexpr Time decode_cost = 4_ms, sound_cost = 1_ms;
 constexpr Time sound_wanted = 400_ms, sound_enough = 120_ms, sound_per_job = 80_ms;
 constexpr Time tick_every = 10_ms;
 constexpr std::size_t figures_kept = 200'000;
+/// Nothing further than this from what is heard is shown.
+constexpr Time too_late = 250_ms;
+/// Later than this, decoding on is of no use; earlier than that, all is well again.
+constexpr Time leap_at = 150_ms, well_again = 100_ms;
+/// After starving, so much is enough, whatever the rest would need.
+constexpr Time enough_ahead = 5_s;
+/// A tick that comes so late was not late by itself: the process stood still.
+constexpr Time stood_still = 250_ms;
 }  // namespace
 
 void Controller::Engine::pump() {
@@ -27,66 +34,129 @@ void Controller::Engine::pump_pictures() {
     bool again = pictures_end_ && looping();
     if (pictures_end_ && !again) return;
     picture_busy_ = true;
-    auto result = std::make_shared<Result<std::optional<Picture>>>(std::nullopt);
     int lap = picture_lap_ + (again ? 1 : 0);
-    auto job = [result, pictures = pictures_, cancel = cancel_, again, from = loop_from()] {
-        *result = [&]() -> Result<std::optional<Picture>> {
-            if (!again) return pictures->next(cancel.get());
-            TRY(auto first, pictures->at(from, cancel.get()));
-            return first;
-        }();
+    bool leap = std::exchange(leap_next_, false) && !again;
+    auto t = now();
+    // The keyframe must be there not much later than it is due. Where decoding on would catch up sooner, it is too far.
+    auto from = fold(media_now() + scaled(decoding_cost_ * 5 / 4 - leap_at * 2 / 3, rate_));
+    auto to = looping() ? loop_to() - 1_ns : Time::max();
+    if (leap && decoding_speed_ > 1.05 * rate_ && !items_.empty()) to = std::min(to, from + scaled(media_now() - items_.back().at, rate_ / (decoding_speed_ - rate_)));
+    auto job = [pictures = pictures_, cancel = cancel_, again, leap, from, to, start = loop_from(), sparing = way_ != Way::all]() -> Result<Decoded> {
+        Decoded d;
+        auto before = pictures->left_out();
+        pictures->set_sparing(sparing);
+        if (again) {
+            TRY(d.picture, pictures->at(start, cancel.get()));
+        } else {
+            if (leap) {
+                TRY(d.picture, pictures->leap(from, to, cancel.get()));
+                d.leapt = d.picture.has_value();
+            }
+            if (!d.picture) { TRY(d.picture, pictures->next(cancel.get())); }
+        }
+        if (!d.picture) d.end = pictures->end();
+        d.left_out = pictures->left_out() - before;
+        return d;
     };
-    picture_lane_->run(decode_cost, std::move(job), guarded([this, result, lap, generation = generation_] { take_picture(generation, std::move(*result), lap); }));
+    beside(*picture_lane_, env_.costs.picture, generation_, std::move(job), [this, lap, t, leap](Result<Decoded> result) {
+        if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
+        take_picture(std::move(result), lap, t);
+    });
 }
 
-void Controller::Engine::take_picture(std::uint64_t generation, Result<std::optional<Picture>> result, int lap) {
-    if (generation != generation_) return;
+void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begun) {
     picture_busy_ = false;
     if (!result) {
         if (result.error().code != Code::cancelled) fail_with(result.error());
         return;
     }
     counters_.damaged = pictures_->damaged();
-    auto& picture = *result;
+    if (pictures_->cut() && !cut_) cut_ = pictures_->cut();
+    counters_.dropped += result->left_out;
+    auto& picture = result->picture;
     if (picture && looping() && picture->pts >= loop_to() && lap == picture_lap_) picture.reset();
     if (!picture) {
         pictures_end_ = true;
         auto last = items_.empty() ? shown_at_ : items_.back().at;
         auto duration = items_.empty() ? (shown_ ? shown_->duration : Time{}) : items_.back().picture.duration;
-        pictures_until_ = std::max(last, Time{}) + duration;
+        pictures_until_ = result->end && picture_lap_ == 0 ? *result->end : std::max(last, Time{}) + duration;
         if (!duration_known_ && !sound_) duration_ = pictures_until_, duration_known_ = true;
     } else {
         pictures_end_ = false;
         picture_lap_ = lap;
         auto at = picture->pts;
         // A live picture counts from when it comes: after a pause, or when the device's clock runs off, so does ours.
-        if (live() && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns) clock_.start(at, now());
+        if (live() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns) clock_.start(at, now());
         if (lap > 0) at = std::max(at, loop_from()) + loop_length() * lap;
+        if (result->leapt) note("giving-way", fmt::format("on from the keyframe at {}", format_time(picture->pts)));
         items_.push_back(item_of(std::move(*picture), at));
+        if (clock_.running() && !live()) give_way(at, begun);
     }
     pump();
     if (clock_.running()) present_due();
     check_fed();
 }
 
+/// Decoding that can't keep up gives way, step by step: late pictures are not shown and not converted
+/// (`present_due`); pictures that nothing depends on are not decoded; at last, on from the next keyframe. Sound goes
+/// on. `at` is the newest picture's time, decoded since `begun`.
+void Controller::Engine::give_way(Time at, Time begun) {
+    auto t = now();
+    auto lead = at - clock_.at(t);
+    auto cost = t - begun;
+    auto duration = items_.back().picture.duration.ns > 0 ? items_.back().picture.duration : 33_ms;
+    auto smooth = [](double& v, double now_is) { v = v == 0 ? now_is : v + 0.25 * (now_is - v); };
+    // What waits for its turn in the queue is not decoding.
+    smooth(decoding_speed_, duration.seconds() / std::max(1e-4, cost.seconds()));
+    decoding_cost_ = decoding_cost_.ns == 0 ? cost : decoding_cost_ + (cost - decoding_cost_) / 4;
+    if (lead > scaled(well_again, rate_)) {
+        if (way_ != Way::all && items_.size() >= 3) {
+            way_ = Way::all;
+            note("caught-up", fmt::format("{:.0f} ms ahead", lead.ms()));
+        }
+        return;
+    }
+    if (way_ == Way::all && lead.ns < 0) {
+        way_ = Way::sparing;
+        note("giving-way", fmt::format("{:.0f} ms late: pictures that nothing depends on are left out", -lead.ms()));
+    }
+    if (lead > -scaled(leap_at, rate_) || clock_.at(t) < no_leap_before_) {
+        // Nothing to leap to and no sound to keep to: time waits for the pictures.
+        if (lead < -scaled(too_late, rate_) && !sound_master_ && clock_.at(t) < no_leap_before_) {
+            clock_.start(at, t);
+            note("giving-way", "time waits for the pictures");
+        }
+        return;
+    }
+    way_ = Way::leaping;
+    leap_next_ = true;
+}
+
+/// The next picture to be made into display pixels is the one that is due now, or else the first to come.
 void Controller::Engine::pump_prepare() {
     if (prepare_busy_ || !prepare_lane_) return;
     std::size_t ahead = 0;
     for (auto& item : items_) {
         if (ahead++ >= prepared_wanted) return;
         if (item.prepared) continue;
-        prepare_busy_ = true;
-        auto image = std::make_shared<std::shared_ptr<const Image>>();
-        auto job = [image, picture = item.picture, sink = env_.sink] { *image = sink->prepare(picture); };
-        prepare_lane_->run({}, std::move(job), guarded([this, image, ticket = item.ticket] {
+        prepare_busy_ = item.preparing = true;
+        auto job = [picture = item.picture, sink = env_.sink] { return sink->prepare(picture); };
+        beside(*prepare_lane_, env_.costs.conversion, prepare_generation_, std::move(job), [this, ticket = item.ticket](std::shared_ptr<const Image> image) {
             prepare_busy_ = false;
             for (auto& i : items_)
-                if (i.ticket == ticket) i.image = *image, i.prepared = true;
-            pump_prepare();
+                if (i.ticket == ticket) i.image = image, i.prepared = true, i.preparing = false;
             present_due();
-        }));
+            pump_prepare();
+        });
         return;
     }
+}
+
+void Controller::Engine::begin_sound_at(Time at) {
+    sound_lap_ = lap_of(at);
+    sound_next_ = sound_fed_ = sound_from_ = at;
+    stretched_ = 0;
+    stretcher_ = rate_ == 1 ? nullptr : std::make_shared<Stretcher>(rate_);
 }
 
 /// Lays out sound anew from `at` (unrolled) on.
@@ -96,26 +166,18 @@ void Controller::Engine::prime_sound(Time at) {
     sound_busy_ = true;
     sound_end_ = sound_done_ = sound_master_ = false;
     voice_->clear();
-    sound_lap_ = lap_of(at);
-    sound_next_ = at;
-    stretcher_ = rate_ == 1 ? nullptr : std::make_shared<Stretcher>(rate_);
-    auto outcome = std::make_shared<Outcome>();
-    *sound_cancel_ = true;
-    {
-        std::lock_guard lock(published_mutex_);
-        sound_cancel_ = std::make_shared<std::atomic<bool>>(stop_all_.load());
-    }
-    auto job = [outcome, sound = sound_, cancel = sound_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
+    begin_sound_at(at);
+    renew(sound_cancel_);
+    auto job = [sound = sound_, cancel = sound_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
         ReadScope scope(cancel.get());
         sound->set_end(end);
-        *outcome = sound->seek(to);
+        return sound->seek(to);
     };
-    sound_lane_->run(sound_cost, std::move(job), guarded([this, outcome, generation = sound_generation_] {
-        if (generation != sound_generation_) return;
+    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job), [this](Outcome outcome) {
         sound_busy_ = false;
-        if (!*outcome) return fail_with(outcome->error());
+        if (!outcome) return fail_with(outcome.error());
         pump_sound();
-    }));
+    });
 }
 
 void Controller::Engine::pump_sound() {
@@ -124,44 +186,62 @@ void Controller::Engine::pump_sound() {
     bool again = sound_end_ && looping();
     if (sound_end_ && !again) return;
     sound_busy_ = true;
-    struct Made { std::vector<float> samples; bool end = false; Outcome outcome; };
-    auto made = std::make_shared<Made>();
+    struct Made { std::vector<float> samples; std::size_t fed = 0; bool end = false; std::optional<Time> track_end; };
     auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(sound_per_job, rate_), mix_rate)) * 2;
-    auto job = [made, sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, wanted, again, from = loop_from(), end = looping() ? loop_to() : Time::max()] {
+    bool last = !looping();
+    auto job = [sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, wanted, again, last, from = loop_from(), end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
         ReadScope scope(cancel.get());
+        Made made;
         sound->set_end(end);
-        if (again) made->outcome = sound->seek(from);
+        if (again) TRY_DO(sound->seek(from));
         std::vector<float> samples;
-        while (made->outcome && samples.size() < wanted && !made->end) {
-            auto block = sound->next();
-            if (!block) made->outcome = std::unexpected(block.error());
-            else if (!*block) made->end = true;
-            else samples.insert(samples.end(), (*block)->samples.begin(), (*block)->samples.end());
+        while (samples.size() < wanted && !made.end) {
+            TRY(auto block, sound->next());
+            if (!block) made.end = true, made.track_end = sound->track_end();
+            else samples.insert(samples.end(), block->samples.begin(), block->samples.end());
         }
+        made.fed = samples.size() / 2;
         if (!stretcher) {
-            made->samples = std::move(samples);
-            return;
+            made.samples = std::move(samples);
+            return made;
         }
-        if (!samples.empty()) stretcher->process(samples, made->samples);
-        if (made->end) stretcher->flush(made->samples);
+        // A loop goes on within the stretcher, so that no lap is longer or shorter than another.
+        if (!samples.empty()) stretcher->process(samples, made.samples);
+        if (made.end && last) stretcher->flush(made.samples);
+        return made;
     };
-    sound_lane_->run(sound_cost, std::move(job), guarded([this, made, again, generation = sound_generation_] {
-        if (generation != sound_generation_ || !voice_) return;
+    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job), [this, again, last](Result<Made> result) {
+        if (!voice_) return;
         sound_busy_ = false;
-        if (!made->outcome) return fail_with(made->outcome.error());
-        if (again) ++sound_lap_, sound_next_ = loop_from() + loop_length() * sound_lap_;
-        sound_end_ = made->end;
-        voice_->push(sound_next_, rate_, made->samples);
-        sound_next_ += scaled(ticks_to_time(static_cast<std::int64_t>(made->samples.size() / 2), 1, mix_rate), rate_);
+        if (!result) return fail_with(result.error());
+        auto& made = *result;
+        if (sound_->cut() && !cut_) cut_ = sound_->cut();
+        if (again) {
+            // Laps are a whole number of nanoseconds, samples are not: what was rounded is put right at each seam.
+            auto exact = loop_from() + loop_length() * ++sound_lap_;
+            sound_next_ += exact - sound_fed_;
+            sound_fed_ = exact;
+        }
+        sound_fed_ += ticks_to_time(static_cast<std::int64_t>(made.fed), 1, mix_rate);
+        sound_end_ = made.end;
+        if (sound_end_ && last && stretcher_) {
+            // The stretcher rounds its last stretch up; what counts is how much went in.
+            auto in_all = static_cast<std::size_t>(std::max<std::int64_t>(0, time_to_ticks(scaled(sound_fed_ - sound_from_, 1 / rate_), mix_rate)));
+            made.samples.resize((in_all - std::min(in_all, stretched_)) * 2);
+        }
+        stretched_ += made.samples.size() / 2;
+        voice_->push(sound_next_, rate_, made.samples);
+        sound_next_ += scaled(ticks_to_time(static_cast<std::int64_t>(made.samples.size() / 2), 1, mix_rate), rate_);
         if (sound_end_ && !looping()) {
             voice_->finish();
-            sound_until_ = sound_next_;
+            sound_until_ = sound_next_ = sound_fed_;
+            sound_track_end_ = made.track_end;
             if (!duration_known_ && !pictures_) duration_ = fold(sound_until_), duration_known_ = true;
         }
         pump_sound();
         start_clock_if_ready();
         check_fed();
-    }));
+    });
 }
 
 /// Media time runs from when the first sound is heard, or at once where there is none.
@@ -194,7 +274,39 @@ void Controller::Engine::check_fed() {
     if (state_.phase != Phase::waiting || state_.seeking) return;
     bool sound = !voice_ || voice_->buffered() >= sound_enough || sound_end_;
     bool pictures = !pictures_ || !items_.empty() || pictures_end_;
-    if (sound && pictures) input(Input::fed);
+    if (sound && pictures && enough_is_here()) {
+        starved_.reset();
+        input(Input::fed);
+    }
+}
+
+/// Going on at the first bytes that come would only starve again. So much must be here that the rest can be played
+/// through at the rate at which it comes, or some seconds, whichever is less.
+bool Controller::Engine::enough_is_here() {
+    if (!network_ || !starved_ || live()) return true;
+    auto t = now(), at = fold(media_now());
+    auto ahead = buffered_range_.second - at;
+    if (buffered_range_.second > starved_->buffered) starved_->buffered = buffered_range_.second, starved_->grown = t;
+    bool all_here = duration_known_ && buffered_range_.second >= duration_ - 50_ms;
+    // Where nothing comes any more, reading on tells why.
+    if (all_here || ahead >= scaled(enough_ahead, rate_) || t - starved_->grown > 5_s) return true;
+    auto waited = t - starved_->at;
+    auto size = network_->size();
+    if (!size || !duration_known_ || duration_.ns <= 0 || waited < 250_ms) return false;
+    auto rate = static_cast<double>(network_->received() - starved_->received) / waited.seconds();
+    auto missing = static_cast<double>(*size) * (duration_ - buffered_range_.second).seconds() / duration_.seconds();
+    return rate > 0 && missing / rate < 0.95 * (duration_ - at).seconds() / rate_;
+}
+
+/// Looks whether the process was stopped, or the machine asleep, since the last tick: no time has passed then.
+void Controller::Engine::look_whether_stood_still(Time t) {
+    auto before = std::exchange(ticked_, t);
+    if (before.ns == INT64_MIN || before.ns == INT64_MAX || t - before < stood_still || live()) return;
+    auto at = clock_.at(before + tick_every);
+    if (sound_master_ && voice_)
+        if (auto heard = voice_->heard(t)) at = *heard;
+    clock_.start(at, t);
+    note("stood-still", fmt::format("for {:.0f} ms", (t - before).ms()));
 }
 
 void Controller::Engine::tick() {
@@ -202,12 +314,20 @@ void Controller::Engine::tick() {
     if (!want_run_) return;
     auto t = now();
     if (voice_) env_.mixer->watch();
+    if (clock_.running()) look_whether_stood_still(t);
+    else ticked_ = t;
+    if (bytes_ && !altered_ && t - looked_at_file_ > 500_ms) {
+        looked_at_file_ = t;
+        if ((altered_ = bytes_->altered())) note("finding", fmt::format("“{}” was changed while it played; what follows may not be what was opened.", bytes_->name()));
+    }
     if (!clock_.running()) {
         start_clock_if_ready();
     } else {
         if (sound_master_ && voice_) {
             if (auto heard = voice_->heard(t)) {
-                clock_.follow(*heard, t);
+                // Sound leads: comes round to it, or, where it is too far off, goes there.
+                if (std::abs((*heard - clock_.at(t)).ns) > scaled(too_late, rate_).ns) clock_.start(*heard, t);
+                else clock_.follow(*heard, t);
                 bool drained = sound_end_ && !looping() && *heard >= sound_until_ - 2_ms;
                 if (drained) sound_master_ = false, sound_done_ = true, clock_.let_run(t);  // the monotonic clock goes on from here
             }
@@ -218,6 +338,7 @@ void Controller::Engine::tick() {
             }
             if (voice_->starved() && !sound_end_) {
                 note("starved", "sound ran out");
+                if (network_) starved_ = Starved{t, buffered_range_.second, t, network_->received()};
                 input(Input::starved);
             }
         }
@@ -225,6 +346,7 @@ void Controller::Engine::tick() {
             if (starved_since_.ns == INT64_MAX) starved_since_ = t;
             if (t - starved_since_ > 250_ms && shown_ && clock_.at(t) > shown_at_ + shown_->duration + 250_ms) {
                 note("starved", "no picture is ready");
+                if (network_) starved_ = Starved{t, buffered_range_.second, t, network_->received()};
                 input(Input::starved);
             }
         } else {
@@ -256,15 +378,25 @@ void Controller::Engine::check_end(Time t) {
         }
         return;
     }
+    // Some containers can't tell a file that was cut from one that ends; its length can.
+    if (!cut_ && bytes_ && bytes_->altered() && duration_known_ && end + 500_ms < duration_)
+        cut_ = Error{Code::truncated, fmt::format("“{}” became shorter while it played.", bytes_->name()), "Open it again once it is complete."};
+    if (cut_) return fail_with(*cut_);
+    // Now it is known: one value for the end, whatever the header said and however samples were rounded.
+    end = Time{};
+    if (pictures_) end = pictures_until_;
+    if (sound_) end = std::max(end, sound_track_end_.value_or(sound_until_));
     input(Input::reached_end);
     clock_.hold(end);
-    if (!duration_known_ || duration_ > end + 1_s) duration_ = fold(end), duration_known_ = true;
+    duration_ = fold(end), duration_known_ = true;
     note("ended");
 }
 
 void Controller::Engine::schedule_picture() {
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
     if (items_.empty() || !clock_.running()) return;
+    // What is due but not yet made into display pixels is shown when it is.
+    if (!items_.front().prepared && items_.front().at <= media_now()) return;
     auto due = std::max(clock_.when(items_.front().at), now());
     picture_timer_ = env_.strand->at(due, guarded([this] {
         picture_timer_ = 0;
@@ -288,6 +420,8 @@ void Controller::Engine::present_due() {
         return;
     }
     auto t = now();
+    bool ticks = ticked_.ns != INT64_MIN && ticked_.ns != INT64_MAX;
+    if (ticks && t - ticked_ >= stood_still) tick();  // nothing is late that nobody could have shown
     auto media = clock_.at(t);
     auto refresh = env_.sink->refresh();
     while (!items_.empty() && items_.front().at <= media) {
@@ -297,9 +431,11 @@ void Controller::Engine::present_due() {
         // Closer together than the display shows: some are left out on purpose.
         auto apart = items_.size() > 1 ? scaled(items_[1].at - front.at, 1 / rate_) : refresh;
         bool too_fast = refresh.ns > 0 && apart < refresh * 3 / 4;
+        // What another one would be painted over at once is not worth making; one that is being made is waited for.
+        bool overtaken = refresh.ns > 0 && later_due && !front.preparing && (items_[1].prepared || !front.prepared);
         if (too_fast && t - last_shown_wall_ < refresh * 3 / 4) {
             ++counters_.skipped;
-        } else if (refresh.ns > 0 && later_due && t - last_shown_wall_ < 250_ms) {
+        } else if (media - front.at > scaled(too_late, rate_) || overtaken) {
             ++(too_fast ? counters_.skipped : counters_.dropped);
         } else if (!front.prepared) {
             break;
@@ -370,39 +506,40 @@ void Controller::Engine::refresh() {
     if (!shown_ || !prepare_lane_) return;
     for (auto& item : items_) item.prepared = false;
     if (clock_.running()) return pump_prepare();
-    auto image = std::make_shared<std::shared_ptr<const Image>>();
-    auto job = [image, picture = *shown_, sink = env_.sink] { *image = sink->prepare(picture); };
-    prepare_lane_->run({}, std::move(job), guarded([this, image, pts = shown_->pts, generation = generation_] {
-        if (generation == generation_ && shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(*image, *shown_, {});
-    }));
+    auto job = [picture = *shown_, sink = env_.sink] { return sink->prepare(picture); };
+    beside(*prepare_lane_, env_.costs.conversion, generation_, std::move(job), [this, pts = shown_->pts](std::shared_ptr<const Image> image) {
+        if (shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(std::move(image), *shown_, {});
+    });
 }
 
 /// Looks again and again how far a clip on the network is here.
 void Controller::Engine::measure_buffer() {
     if (!buffered_ || !buffer_lane_) return;
     struct Found { std::pair<Time, Time> range; std::vector<Cue> cues; };
-    auto found = std::make_shared<Found>();
     auto* text = text_track_ && text_track_ < first_outside ? clip_->info().find(text_track_) : nullptr;
-    auto job = [found, walk = buffered_, at = fold(media_now()), text = text ? std::optional(*text) : std::nullopt] {
-        found->range = walk->around(at);
-        if (text) found->cues = walk->captions(*text, at);
+    auto job = [walk = buffered_, at = fold(media_now()), text = text ? std::optional(*text) : std::nullopt, cancel = buffer_cancel_] {
+        ReadScope scope(cancel.get());
+        Found found;
+        found.range = walk->around(at);
+        if (text) found.cues = walk->captions(*text, at);
+        return found;
     };
-    buffer_lane_->run({}, std::move(job), guarded([this, found, walk = buffered_, generation = text_generation_] {
-        if (walk != buffered_) return;
-        buffered_range_ = found->range;
-        if (cues_ && generation == text_generation_ && !found->cues.empty()) {
+    beside(*buffer_lane_, {}, buffer_generation_, std::move(job), [this, generation = text_generation_](Found found) {
+        buffered_range_ = found.range;
+        if (cues_ && generation == text_generation_ && !found.cues.empty()) {
             auto all = std::make_shared<Cues>(*cues_);
-            for (auto& c : found->cues)
+            for (auto& c : found.cues)
                 if (std::none_of(all->list.begin(), all->list.end(), [&](auto& k) { return k.start == c.start && k.runs == c.runs; })) all->list.push_back(c);
             std::stable_sort(all->list.begin(), all->list.end(), [](auto& a, auto& b) { return a.start < b.start; });
             cues_ = std::move(all);
         }
         publish();
+        check_fed();
         buffer_timer_ = env_.strand->at(now() + 250_ms, guarded([this] {
             buffer_timer_ = 0;
             measure_buffer();
         }));
-    }));
+    });
 }
 
 }  // namespace ruedo

@@ -12,12 +12,21 @@ constexpr float gain_step = 1.0F / (mix_rate * 10 / 1000);
 
 void DeviceClock::restart(Time now) {
     *this = {};
-    base_ = last_change_ = now;
+    base_ = last_seen_ = last_change_ = now;
 }
 
 void DeviceClock::observe(std::int64_t frames, std::int64_t supplied, Time now) {
-    if (frames != last_frames_) last_change_ = now;
+    // Nobody looked for a while: the process stood still. The device may have as well, and begins anew from here.
+    bool stood_still = now - last_seen_ > 100_ms;
+    last_seen_ = now;
+    if (frames != last_frames_ || stood_still) last_change_ = now;
     last_frames_ = frames;
+    if (started_ && stood_still) {
+        ahead_ = false;
+        base_ = now;
+        base_frames_ = static_cast<double>(frames);
+        return;
+    }
     if (frames <= supplied) ahead_ = false;
     else if (!std::exchange(ahead_, true)) ahead_since_ = now;
     if (!started_) {
@@ -92,6 +101,22 @@ void Voice::clear() {
     waiting_ = 0;
     running_ = finished_ = starved_ = false;
 }
+void Voice::cut(Time from) {
+    std::lock_guard lock(mixer_.mutex_);
+    finished_ = false;
+    waiting_ = 0;
+    for (auto it = pieces_.begin(); it != pieces_.end(); ++it) {
+        auto keep = scaled(from - it->pts, 1 / it->rate);
+        auto frames = keep.ns <= 0 ? 0 : static_cast<std::size_t>(time_to_ticks(keep, mix_rate));
+        if (frames * 2 < it->samples.size()) {
+            it->samples.resize(std::max(frames, it->at) * 2);
+            waiting_ += it->samples.size() / 2 - it->at;
+            pieces_.erase(it->samples.empty() ? it : it + 1, pieces_.end());
+            return;
+        }
+        waiting_ += it->samples.size() / 2 - it->at;
+    }
+}
 void Voice::set_gain(float gain) {
     std::lock_guard lock(mixer_.mutex_);
     target_ = gain;
@@ -116,7 +141,10 @@ std::optional<Time> Voice::heard(Time now) {
 }
 
 void Voice::mark(std::int64_t frame, Time media, double rate, std::int64_t length) {
-    if (!mixer_.first_mark_) mixer_.first_mark_ = {frame, media};
+    {
+        std::lock_guard lock(mixer_.mark_mutex_);
+        if (!mixer_.first_mark_) mixer_.first_mark_ = {frame, media};
+    }
     if (!marks_.empty()) {
         auto& m = marks_.back();
         auto expected = m.media + Time{static_cast<std::int64_t>(static_cast<double>(m.length) * m.rate * 1e9 / mix_rate)};
@@ -170,17 +198,17 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
 }
 
 Mixer::Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device)
-    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)) { guard_->mixer = this; }
+    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)), beside_(strand.lane()) { guard_->mixer = this; }
 
 Mixer::~Mixer() {
     {
         std::lock_guard lock(guard_->mutex);
         guard_->mixer = nullptr;
     }
-    shut();
-}
-
-void Mixer::shut() {
+    if (pulled_) {
+        std::lock_guard lock(pulled_->mutex);
+        pulled_->mixer = nullptr;
+    }
     std::lock_guard lock(device_mutex_);
     if (device_) device_->stop();
     device_.reset();
@@ -206,7 +234,7 @@ void Mixer::on_mix(std::function<void(std::span<const float>, std::int64_t)> tap
     tap_ = std::move(tap);
 }
 std::optional<std::pair<std::int64_t, Time>> Mixer::first_mark() const {
-    std::lock_guard lock(mutex_);
+    std::lock_guard lock(mark_mutex_);
     return first_mark_;
 }
 std::string Mixer::device_name() const {
@@ -239,24 +267,34 @@ void Mixer::begin() {
 void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
     auto now = strand_.now();
     std::vector<std::function<void(const std::string&)>> listeners;
-    bool change;
+    bool change = device_ != nullptr;
+    if (pulled_) {
+        std::lock_guard lock(pulled_->mutex);
+        pulled_->mixer = nullptr;
+    }
     {
         std::lock_guard lock(mutex_);
         // Sound that was mixed but not heard is lost with its device; its time goes on where it stood. A device
         // that takes over from the stand-in begins with what is mixed next.
-        change = device_ != nullptr;
         base_ = real ? mixed_ : static_cast<std::int64_t>(heard_frames(now));
         clock_.restart(now);
         real_ = real;
         next_try_ = now + 2_s;
     }
-    if (device_) device_->stop();
+    if (device_) beside_->run({}, [old = std::move(device_)]() mutable { old->stop(), old.reset(); }, [] {});
+    pulled_ = std::make_shared<Tap>();
+    pulled_->mixer = this;
+    auto pull_from = [tap = pulled_](float* out, std::size_t frames) {
+        std::lock_guard lock(tap->mutex);
+        if (tap->mixer) tap->mixer->pull(out, frames);
+        else std::fill_n(out, frames * 2, 0.0F);
+    };
     device_ = std::move(device);
-    auto started = device_->start([this](float* out, std::size_t frames) { pull(out, frames); });
+    auto started = device_->start(pull_from);
     if (!started && real) {
         device_ = make_silent_device(strand_);
         real_ = false;
-        (void)device_->start([this](float* out, std::size_t frames) { pull(out, frames); });
+        (void)device_->start(pull_from);
     }
     std::string sentence;
     {
@@ -268,10 +306,27 @@ void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
     for (auto& told : listeners) told(sentence);
 }
 
+/// With the guard held: away from a device that was lost, or back to one if there is one again.
+void Mixer::change(bool lost) {
+    if (lost) return take_over(make_silent_device(strand_), false);
+    auto found = std::make_shared<std::unique_ptr<SoundDevice>>();
+    beside_->run({}, [found, make = make_device_] { *found = make(); }, [found, guard = guard_] {
+        std::lock_guard lock(guard->mutex);
+        if (guard->mixer) guard->mixer->take_over(std::move(*found), true);
+    });
+}
+void Mixer::take_over(std::unique_ptr<SoundDevice> device, bool real) {
+    std::lock_guard lock(device_mutex_);
+    changing_ = false;
+    if (device) use(std::move(device), real);
+}
+
 void Mixer::watch() {
     std::lock_guard lock(device_mutex_);
-    if (!device_) return;
     auto now = strand_.now();
+    // Once in a while is enough, however many are playing: each look corrects the clock a little.
+    if (!device_ || now < next_watch_) return;
+    next_watch_ = now + 9_ms;
     auto played = device_->played(now);
     bool failed = device_->failed();
     bool stuck, try_again;
@@ -282,9 +337,12 @@ void Mixer::watch() {
         try_again = !real_ && make_device_ && now >= next_try_;
         if (try_again) next_try_ = now + 2_s;
     }
-    if (stuck) use(make_silent_device(strand_), false);
-    else if (try_again)
-        if (auto device = make_device_()) use(std::move(device), true);
+    if (changing_ || (!stuck && !try_again)) return;
+    changing_ = true;
+    strand_.post([guard = guard_, stuck] {
+        std::lock_guard guarded(guard->mutex);
+        if (guard->mixer) guard->mixer->change(stuck);
+    });
 }
 
 }  // namespace ruedo

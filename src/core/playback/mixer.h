@@ -44,7 +44,7 @@ class DeviceClock {
     bool stuck(Time now) const;
 
   private:
-    Time base_{}, last_change_{}, ahead_since_{};
+    Time base_{}, last_seen_{}, last_change_{}, ahead_since_{};
     double base_frames_ = 0, slope_ = 1, given_ = 0;
     std::int64_t last_frames_ = 0;
     bool started_ = false, ahead_ = false;
@@ -66,6 +66,8 @@ class Voice {
     void then(Voice* next);
     /// Drops everything, fading out within 5 ms, and stops running.
     void clear();
+    /// Drops what belongs to media time `from` and later; running goes on.
+    void cut(Time from);
     void set_gain(float gain);  ///< Reached within a 10 ms ramp.
     Time buffered() const;      ///< Seconds of sound waiting, as heard.
     /// The media time being heard at `now`; nothing until the first sample of what was pushed since `clear` sounds.
@@ -107,7 +109,8 @@ class Mixer {
     /// The mixed frame at which any voice first sounded, and the media time that sounded there.
     std::optional<std::pair<std::int64_t, Time>> first_mark() const;
     std::string device_name() const;
-    /// Looks after the device; called on the strand while something plays.
+    /// Looks after the device; called while something plays, by as many as like. What takes long (a device that is
+    /// tried, one that is given up) goes on beside the mixer's strand.
     void watch();
 
   private:
@@ -115,20 +118,26 @@ class Mixer {
     void pull(float* out, std::size_t frames);
     void begin();
     void use(std::unique_ptr<SoundDevice> device, bool real);
-    void shut();
+    void change(bool lost);
+    void take_over(std::unique_ptr<SoundDevice> device, bool real);
     double heard_frames(Time now);
     struct Guard { std::mutex mutex; Mixer* mixer; };
+    /// What a device pulls from; cut off when another takes its place, so that two never pull.
+    struct Tap { std::mutex mutex; Mixer* mixer; };
     Strand& strand_;
     std::shared_ptr<Guard> guard_;
     std::function<std::unique_ptr<SoundDevice>()> make_device_;
     mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
     mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
     std::vector<Voice*> voices_;
+    std::unique_ptr<Lane> beside_;     ///< Where devices are tried and given up.
+    std::shared_ptr<Tap> pulled_;
     std::unique_ptr<SoundDevice> device_;
     DeviceClock clock_;
     std::int64_t mixed_ = 0, base_ = 0;  ///< Frames mixed in all; the count when this device began.
-    Time next_try_{};
-    bool real_ = false;
+    Time next_try_{}, next_watch_{INT64_MIN};
+    bool real_ = false, changing_ = false;
+    mutable std::mutex mark_mutex_;  ///< Apart, so that whoever is told of a mix may ask.
     std::optional<std::pair<std::int64_t, Time>> first_mark_;
     std::vector<float> scratch_;
     std::map<std::uint64_t, std::function<void(const std::string&)>> told_;

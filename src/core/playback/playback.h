@@ -50,6 +50,7 @@ struct Choice {
     std::uint64_t id = 0;              ///< The container's number; captions in files of their own count from 1 << 48.
     std::string language;              ///< BCP 47; may be empty.
     std::string title;                 ///< For people: "German", or the codec where no language is stated.
+    bool is_default = false;           ///< What plays where nothing else is asked for.
     bool operator==(const Choice&) const = default;
 };
 /// "German" for "de"; the tag itself for languages that are not in the short list.
@@ -64,6 +65,7 @@ struct OpenOptions {
     std::string sound_language;        ///< Preferred over the clip's default where it has that.
     std::string text_language;         ///< Captions shown from the start; none when empty.
     std::vector<std::string> captions; ///< Files of captions beside the clip.
+    Time open_within = open_deadline;  ///< Until the first picture or sound is decoded; then opening fails (`timeout`).
 };
 
 struct Counters {
@@ -120,6 +122,13 @@ struct PlaybackReport {
     std::vector<Event> events;
 };
 
+/// What virtual time charges for work; by default the order of magnitude of a small clip on a desktop machine.
+struct Costs {
+    Time open = 20_ms, seek = 15_ms;   ///< To the first picture; to any other.
+    Time picture = 4_ms, sound = 1_ms; ///< A picture decoded; 80 ms of sound.
+    Time conversion{};                 ///< A picture made into display pixels.
+};
+
 class Controller {
   public:
     struct Env {
@@ -127,6 +136,7 @@ class Controller {
         Mixer* mixer = nullptr;             ///< Must outlive the controller.
         CodecRegistry* codecs = nullptr;
         std::shared_ptr<PictureSink> sink;
+        Costs costs = {};
     };
     explicit Controller(Env env);
     ~Controller();                          ///< Releases, and waits for it (within 200 ms).
@@ -179,6 +189,22 @@ class Controller {
 struct Selection { const Track* video = nullptr; const Track* audio = nullptr; std::optional<Error> lacking; };
 /// A track in `sound_language` counts before the default one.
 Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language = {});
+
+/// A source opened and found to play: everything that playing needs first has been read and decoded.
+struct Playable {
+    std::shared_ptr<Clip> clip;
+    std::shared_ptr<ByteSource> bytes;      ///< None for a camera.
+    std::unique_ptr<PictureReader> pictures;
+    std::unique_ptr<SoundReader> sound;
+    std::optional<Picture> first;           ///< The one shown at `from`.
+    std::optional<Error> lacking;           ///< Why it plays without the sound it has.
+    std::vector<Track> playing;
+};
+/// The one way from an address or a path to something that plays; `inspect` asks it as well.
+Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language = {}, Time from = {});
+
+/// The same for a clip that is open already.
+Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language = {}, Time from = {});
 
 /// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
 std::shared_ptr<PictureSink> make_null_sink(Time refresh);

@@ -58,6 +58,7 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
     std::function<void(std::size_t)> changed;
     std::function<void(const Event&)> heard;
     bool stopped = false;
+    std::mutex telling;  ///< Held while somebody is told something, so that whoever goes can wait for it.
 
     Player make_player(bool open) {
         Player p;
@@ -67,12 +68,15 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
         p.controller->on_event([weak = weak_from_this(), gate = p.gate](const Event& e) {
             auto self = weak.lock();
             if (!self) return;
-            std::function<void(const Event&)> tell;
             {
-                std::lock_guard lock(self->mutex);
-                if (self->current.gate == gate) tell = self->heard;
+                std::lock_guard told(self->telling);
+                std::function<void(const Event&)> tell;
+                {
+                    std::lock_guard lock(self->mutex);
+                    if (self->current.gate == gate && !self->stopped) tell = self->heard;
+                }
+                if (tell) tell(e);
             }
-            if (tell) tell(e);
             if (e.name == "ended") self->strand->post([weak, gate] {
                 if (auto s = weak.lock()) s->ended(gate);
             });
@@ -151,7 +155,10 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
         tell(lock);
     }
     void tell(std::unique_lock<std::mutex>& lock) {
-        auto told = changed;
+        lock.unlock();
+        std::lock_guard one_at_a_time(telling);
+        lock.lock();
+        auto told = stopped ? nullptr : changed;
         auto index = current.index;
         lock.unlock();
         if (told) told(index);
@@ -195,6 +202,8 @@ PlayQueue::PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<
 }
 PlayQueue::~PlayQueue() {
     std::vector<Player> gone;
+    // Whoever was told of anything has returned after this, and nobody is told any more.
+    std::lock_guard told(state_->telling);
     std::lock_guard lock(state_->mutex);
     state_->stopped = true;
     gone = std::move(state_->leaving);

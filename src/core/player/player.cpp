@@ -129,7 +129,7 @@ bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions && poster == o.poster && sound_language == o.sound_language && text_language == o.text_language;
 }
 bool PlayerDocument::operator==(const PlayerDocument& o) const {
-    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && bar == o.bar && queue == o.queue && mount == o.mount && target == o.target;
+    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && open_within == o.open_within && bar == o.bar && queue == o.queue && mount == o.mount && target == o.target;
 }
 
 json to_json(const PlayerDocument& d) {
@@ -145,7 +145,7 @@ json to_json(const PlayerDocument& d) {
     return {{"ruedo", PlayerDocument::current_version},
             {"app", d.app_name},
             {"sources", sources},
-            {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume}, {"queue", std::string(queue_name(d.queue))},
+            {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume}, {"open_within_ns", d.open_within.ns}, {"queue", std::string(queue_name(d.queue))},
                         {"bar", {{"start", controls_json(d.bar.start)}, {"middle", controls_json(d.bar.middle)}, {"end", controls_json(d.bar.end)}}}}},
             {"mount", std::string(mount_name(d.mount))},
             {"target", d.target}};
@@ -154,8 +154,12 @@ json to_json(const PlayerDocument& d) {
 Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) {
     try {
         if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer()) return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject), "Choose a .ruedo file.");
-        if (j["ruedo"].get<int>() > PlayerDocument::current_version)
-            return fail(Code::too_new, fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject, j["ruedo"].get<int>(), PlayerDocument::current_version), "Update Ruedo.");
+        // Compared as it stands: a number that does not fit must not turn into one that does.
+        auto& number = j["ruedo"];
+        bool newer = number.is_number_unsigned() ? number.get<std::uint64_t>() > PlayerDocument::current_version : number.get<std::int64_t>() > PlayerDocument::current_version;
+        if (newer)
+            return fail(Code::too_new, fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject, j["ruedo"].dump(), PlayerDocument::current_version), "Update Ruedo.");
+        if (number < 1) return fail(Code::malformed, fmt::format("“{}” states format {}, which never was one.", subject, j["ruedo"].dump()), "Choose a .ruedo file.");
         PlayerDocument d;
         members(j, "", [&](auto& k, auto& v, auto p) {
             if (k == "ruedo") return true;
@@ -175,6 +179,10 @@ Result<PlayerDocument> document_from_json(const json& j, std::string_view subjec
                     else if (pk == "hide_after_ns") d.hide_after = time(pv, pp);
                     else if (pk == "queue") d.queue = one_of<Queue>(pv, pp, queue_names);
                     else if (pk == "volume") d.volume = fraction(pv, pp);
+                    else if (pk == "open_within_ns") {
+                        d.open_within = time(pv, pp);
+                        if (d.open_within < 1_s || d.open_within > 600_s) throw Mistake{pp, "must be from one second to ten minutes"};
+                    }
                     else if (pk == "bar")
                         members(pv, pp, [&](auto& bk, auto& bv, auto bp) {
                             if (bk == "start") d.bar.start = controls_from(bv, bp);
@@ -218,6 +226,7 @@ OpenOptions open_options(const PlayerDocument& document, const SourceSpec& sourc
     o.start = source.start;
     o.loop = source.loop;
     o.volume = document.volume;
+    o.open_within = document.open_within;
     o.sound_language = source.sound_language;
     o.text_language = source.text_language;
     for (auto& file : source.captions) o.captions.push_back(resolve(file, folder));
@@ -231,10 +240,12 @@ std::string file_stem(std::string_view app_name) {
         else if (!stem.empty() && stem.back() != '-') stem += '-';
     }
     while (!stem.empty() && stem.back() == '-') stem.pop_back();
+    // These are names of folders beside the executable.
+    if (stem == "media" || stem == "lib") stem += "-app";
     return stem.empty() ? "player" : stem.substr(0, 60);
 }
 
-std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& folder) {
+std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& folder, const InfoOf& ask) {
     std::vector<DocumentFinding> found;
     for (std::size_t i = 0; i < d.sources.size(); ++i) {
         auto& s = d.sources[i];
@@ -259,14 +270,14 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
             found.push_back({fmt::format("There is no file “{}”.", s.file), near ? fmt::format("The nearest name is “{}”. The player would show an error instead of a picture.", near->filename().string()) : "The player would show an error instead of a picture.", i});
             continue;
         }
-        auto clip = open_clip(path);
-        if (!clip) {
-            found.push_back({clip.error().sentence, clip.error().hint, i});
+        auto info = ask(path);
+        if (!info) {
+            found.push_back({info.error().sentence, info.error().hint, i});
             continue;
         }
-        if (auto tracks = select_tracks((*clip)->info(), CodecRegistry::standard()); !tracks) found.push_back({tracks.error().sentence, tracks.error().hint, i});
-        for (auto& f : (*clip)->info().findings) found.push_back({f.sentence, f.hint, i});
-        auto known = (*clip)->info();
+        auto& known = *info;
+        if (auto tracks = select_tracks(known, CodecRegistry::standard()); !tracks) found.push_back({tracks.error().sentence, tracks.error().hint, i});
+        for (auto& f : known.findings) found.push_back({f.sentence, f.hint, i});
         if (s.loop.kind == Loop::Kind::range && known.duration_known && s.loop.to > known.duration)
             found.push_back({fmt::format("The loop of “{}” ends at {}, after the clip does.", s.name, format_time(s.loop.to)), fmt::format("It would end at {} instead.", format_time(known.duration)), i});
         if (s.fit == Fit::fill)

@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <nlohmann/json_fwd.hpp>
 
+#include "container/container.h"
 #include "io/http.h"
 #include "playback/playback.h"
 
@@ -51,6 +52,7 @@ struct PlayerDocument {
     Time skip = 10_s;                       ///< What back and forward skip by.
     Time hide_after = 3_s;                  ///< Controls hide after so long of playing without the pointer.
     double volume = 1;
+    Time open_within = open_deadline;       ///< For opening as a whole; then it fails in words.
     Bar bar;
     Queue queue = Queue::off;
     Mount mount = Mount::window;            ///< What the workshop shows it in.
@@ -75,6 +77,7 @@ struct DocumentFinding {
     std::string sentence, why;
     std::size_t source;                     ///< Number in `sources`.
 };
-std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder);
+/// `ask` opens what lies on this machine; addresses are not asked.
+std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder, const InfoOf& ask = info_of);
 
 }  // namespace ruedo

@@ -66,6 +66,7 @@ struct SoundReader::Resampler {
 
 SoundReader::SoundReader() = default;
 SoundReader::~SoundReader() = default;
+SoundReader::SoundReader(SoundReader&&) noexcept = default;
 
 Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs) {
     std::unique_ptr<SoundReader> r(new SoundReader);
@@ -123,12 +124,14 @@ void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
 
 Result<bool> SoundReader::decode_more() {
     PacketHead head;
-    for (;;) {
-        TRY(bool more, reader_->next(head));
+    for (bool past_end = false;;) {
+        bool more = false;
+        if (!past_end) { TRY(more, reader_->next(head)); }
         if (more) {
             auto read = reader_->read(data_);
             if (!read && read.error().code != Code::truncated) return std::unexpected(read.error());
             more = read.has_value();
+            if (!more) cut_ = read.error();
         }
         if (!more) {
             finished_ = true;
@@ -136,6 +139,8 @@ Result<bool> SoundReader::decode_more() {
             if (end > cursor_) silence_ = end - cursor_, cursor_ = end;
             return silence_ > 0;
         }
+        if (auto stop = ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name))) return std::unexpected(*stop);
+        seen_.see(head);
         if (head.config != config_) {
             // Another recording of a chain begins: it lies where its own times say.
             config_ = head.config;
@@ -163,17 +168,14 @@ Result<bool> SoundReader::decode_more() {
         }
         place(block, head.pts, head.trim_end);
         if (!held_.empty()) return true;
-        if (head.pts >= track_.end) {
-            finished_ = true;
-            return decode_more();
-        }
+        past_end = head.pts >= track_.end;
     }
 }
 
-Result<std::optional<SoundBlock>> SoundReader::next() {
-    constexpr std::size_t block_frames = 1920;
+/// Until so many frames are ready to be given out, or there are no more.
+Outcome SoundReader::fill(std::size_t frames) {
     auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, mix_rate);
-    while (out_.size() < block_frames * 2) {
+    while (out_.size() < frames * 2) {
         if (silence_ > 0) {
             auto n = std::min<std::int64_t>(silence_, rate_ / 25);
             silence_ -= n;
@@ -190,6 +192,18 @@ Result<std::optional<SoundBlock>> SoundReader::next() {
             if (!more && held_.empty()) finished_ = true;
         }
     }
+    return {};
+}
+
+Outcome SoundReader::read_ahead(Time t, Time much) {
+    TRY_DO(seek(t));
+    return fill(static_cast<std::size_t>(time_to_ticks(much, mix_rate)));
+}
+
+Result<std::optional<SoundBlock>> SoundReader::next() {
+    constexpr std::size_t block_frames = 1920;
+    auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, mix_rate);
+    TRY_DO(fill(block_frames));
     auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / 2, block_frames)), end_frame - out_position_);
     if (n <= 0) return std::nullopt;
     SoundBlock block;
@@ -232,8 +246,8 @@ Bytes wav_header(std::uint64_t bytes) {
     return w.bytes;
 }
 }  // namespace
-Result<WavWriter> WavWriter::create(const std::filesystem::path& path) {
-    TRY(auto file, FileWriter::create(path, true));
+Result<WavWriter> WavWriter::create(const std::filesystem::path& path, bool replace) {
+    TRY(auto file, FileWriter::create(path, replace));
     TRY_DO(file.write(wav_header(0)));
     return WavWriter(std::move(file));
 }

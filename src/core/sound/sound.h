@@ -26,17 +26,25 @@ class SoundReader {
   public:
     static Result<std::unique_ptr<SoundReader>> open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs);
     ~SoundReader();
+    SoundReader(SoundReader&&) noexcept;
     /// The next block begins at `t` exactly (to the sample).
     Outcome seek(Time t);
+    /// The same, with so much of what follows decoded already: the first blocks then cost nothing.
+    Outcome read_ahead(Time t, Time much);
     /// Up to some 40 ms; `pts` counts on from `seek`. Nothing at the end.
     Result<std::optional<SoundBlock>> next();
     /// Sound ends here, and is filled with silence up to here when the track ends before. Time::max() for neither.
     void set_end(Time end) { end_ = end; }
     std::uint64_t damaged() const { return damaged_; }
     const Track& track() const { return track_; }
+    /// Where the track ends, once `next` has given nothing.
+    std::optional<Time> track_end() const { return seen_.of(track_); }
+    /// Why the file gave less than it held when it was opened, if it did.
+    const std::optional<Error>& cut() const { return cut_; }
 
   private:
     SoundReader();
+    Outcome fill(std::size_t frames);
     Result<bool> decode_more();
     void place(SoundBlock& block, Time pts, Time trim_end);
     void push(std::vector<float> stereo);
@@ -59,6 +67,8 @@ class SoundReader {
     Bytes data_;
     std::shared_ptr<const Bytes> config_;  ///< The one in force, where packets carry it.
     std::uint64_t damaged_ = 0;
+    TrackEnd seen_;
+    std::optional<Error> cut_;
 };
 
 /// Speed with pitch kept, 0.25 to 4.
@@ -75,10 +85,10 @@ class Stretcher {
     std::unique_ptr<Impl> impl_;
 };
 
-/// 16-bit WAV, 48 kHz stereo (RIFF). Whole or not at all.
+/// 16-bit WAV, 48 kHz stereo (RIFF). Whole or not at all; written as it comes.
 class WavWriter {
   public:
-    static Result<WavWriter> create(const std::filesystem::path& path);
+    static Result<WavWriter> create(const std::filesystem::path& path, bool replace = false);
     Outcome write(std::span<const float> interleaved);
     Outcome finish();
 

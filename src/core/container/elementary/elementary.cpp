@@ -75,8 +75,10 @@ class FramedClip final : public Clip {
         }
         // The first frame that is followed by another of its kind.
         std::optional<SoundFrame> first;
+        // Over a network no more is waited for than two frames may take.
+        const std::size_t look = source->cheap_to_seek() ? 16384 : 4096;
         for (auto limit = at + (1 << 17); !first && at < limit;) {
-            TRY(auto window, reader.view(at, 16384));
+            TRY(auto window, reader.view(at, look));
             if (window.size() < 10) break;
             std::size_t i = 0;
             for (; i + 10 <= window.size() && !first; ++i) {
@@ -84,13 +86,13 @@ class FramedClip final : public Clip {
                 if (!frame) continue;
                 auto next = i + frame->size;
                 auto after = next + 10 <= window.size() ? parse_any(window.subspan(next)) : std::nullopt;
-                bool last = window.size() < 16384 && next == window.size();
+                bool last = window.size() < look && next == window.size();
                 if ((after && after->rate == frame->rate && after->samples == frame->samples) || last) {
                     first = frame;
                     at += i;
                 }
             }
-            if (!first) at += window.size() < 16384 ? window.size() : 12288;
+            if (!first) at += window.size() < look ? window.size() : look * 3 / 4;
         }
         if (!first) return fail(Code::not_media, fmt::format("“{}” begins like MP3 or AAC, but no frame of it can be found.", name), "Copy or export it again.");
         adts_ = !first->config.empty();

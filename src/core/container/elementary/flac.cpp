@@ -28,9 +28,15 @@ class FrameFinder {
     /// The whole frame at or after `at`, its checksum right; nothing at the end.
     Result<std::optional<Frame>> find(std::uint64_t at) {
         for (std::uint64_t from = at; at < shared_->size && at < from + (4 << 20);) {
+            // Nearly always a frame begins right here; over a network no more is waited for.
+            TRY(auto here, reader_.view(at, 16));
+            if (here.size() < 10) return std::nullopt;
+            if (here[0] == 0xFF && (here[1] & 0xFE) == 0xF8) {
+                TRY(auto frame, whole(at));
+                if (frame) return frame;
+            }
             TRY(auto view, reader_.view(at, 1 << 14));
-            if (view.size() < 10) return std::nullopt;
-            std::size_t i = 0;
+            std::size_t i = here[0] == 0xFF && (here[1] & 0xFE) == 0xF8 ? 1 : 0;
             for (; i + 1 < view.size(); ++i)
                 if (view[i] == 0xFF && (view[i + 1] & 0xFE) == 0xF8) break;
             if (i + 1 >= view.size()) {
@@ -53,7 +59,7 @@ class FrameFinder {
     Result<std::optional<Frame>> whole(std::uint64_t at) {
         std::optional<SoundFrame> head;
         std::size_t looked = 0;
-        for (std::size_t length = std::clamp<std::size_t>(shared_->info.max_frame + 64U, 1 << 13, window);; length = std::min(window, length * 4)) {
+        for (std::size_t length = std::clamp<std::size_t>(shared_->info.max_frame ? shared_->info.max_frame + 64U : 1 << 13, 512, window);; length = std::min(window, length * 4)) {
             TRY(auto view, reader_.view(at, length));
             if (!head) {
                 head = parse_flac_frame(view);
@@ -110,7 +116,8 @@ class FlacReader final : public TrackReader {
             if (p.sample <= target) low = std::max(low, shared_->begin + p.offset);
             else { high = std::min(high, shared_->begin + p.offset); break; }
         }
-        if (high == UINT64_MAX) high = low;  // length unknown: forward from what is known
+        // Length unknown, or bytes that come only in order: forward from what is known. The start is where it is.
+        if (high == UINT64_MAX || shared_->source->forward_only() || target == 0) high = low;
         while (high > low && high - low > 65536) {
             auto middle = low + (high - low) / 2;
             TRY(auto frame, frames_.find(middle));
@@ -186,7 +193,7 @@ class FlacClip final : public Clip {
         t.tick = {1, stream->rate};
         describe_from_config(t);
         auto samples = stream->samples;
-        if (samples == 0 && shared_->size != UINT64_MAX) {
+        if (samples == 0 && shared_->size != UINT64_MAX && !source->forward_only()) {
             FrameFinder frames(shared_);
             for (std::uint64_t back = 1 << 16; samples == 0; back *= 4) {
                 auto from = back >= shared_->size - at ? at : shared_->size - back;

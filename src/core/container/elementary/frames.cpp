@@ -8,13 +8,17 @@ Result<std::optional<SoundFrame>> FrameIndex::find(SourceReader& reader, std::ui
     // What is no frame is passed over, up to a bound; a frame after such a gap must be followed by another one.
     constexpr std::uint64_t reach = 1 << 20;
     for (auto from = at; at < from + reach;) {
+        if (at == from) {
+            // Nearly always a frame begins right here; over a network no more is waited for.
+            TRY(auto here, reader.view(at, 16));
+            if (auto frame = here.size() < 10 ? std::nullopt : parse_(here); frame && alike(*frame)) return frame;
+        }
         TRY(auto window, reader.view(at, 8192));
         if (window.size() < 10) return std::nullopt;
         for (std::size_t i = 0; i + 10 <= window.size(); ++i, ++at) {
             if (window[i] != 0xFF) continue;
             auto frame = parse_(window.subspan(i));
             if (!frame || !alike(*frame)) continue;
-            if (at == from) return frame;
             if (i + frame->size + 10 > window.size()) {
                 TRY(auto after, reader.view(at + frame->size, 16));
                 auto next = parse_(after);

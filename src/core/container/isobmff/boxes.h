@@ -62,13 +62,6 @@ struct SampleTables {
     }
 };
 
-/// One movie fragment, as far as it is known without reading it.
-struct Fragment {
-    std::uint64_t moof = 0;
-    Time time{};             ///< Decode time of its first sample in this track's presentation, when `timed`.
-    bool timed = false;
-};
-
 struct TrackDefaults { std::uint32_t duration = 0, size = 0, flags = 0; };
 
 /// What a track's reader needs besides the public facts.

@@ -153,7 +153,7 @@ Outcome IsoClip::open() {
     }
     if (fragmented_) {
         fragments_ = std::make_shared<FragmentIndex>(source_, first_moof ? first_moof : moov_end_);
-        if (!sidx_at_) TRY_DO(read_mfra());
+        if (!sidx_at_ && !source_->forward_only()) TRY_DO(read_mfra());
     }
     return finish();
 }
@@ -226,6 +226,15 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                 draft.media_duration = version == 1 ? r.u64() : r.u32();
                 if (draft.media_duration == (version == 1 ? UINT64_MAX : UINT32_MAX)) draft.media_duration = 0;
                 draft.track.language = language_from(r.u16());
+                return {};
+            }
+            case fourcc("elng"): {
+                // The whole tag counts before the three letters of the media header (8.4.6), which come before it.
+                TRY(auto data, body(box, 64));
+                std::string tag(data.begin() + std::min<std::ptrdiff_t>(4, static_cast<std::ptrdiff_t>(data.size())), data.end());
+                tag = tag.substr(0, tag.find('\0'));
+                bool plain = !tag.empty() && std::all_of(tag.begin(), tag.end(), [](unsigned char c) { return std::isalnum(c) || c == '-'; });
+                if (plain) draft.track.language = tag;
                 return {};
             }
             case fourcc("hdlr"): {
@@ -586,7 +595,7 @@ Outcome IsoClip::find_truncation() {
         }
         if (missing) info_.duration = reach;
         cut_short_ = missing;
-    } else if (info_.duration.ns == 0 || cut_short_) {
+    } else if ((info_.duration.ns == 0 || cut_short_) && !source_->forward_only()) {
         // Neither index nor stated length: hop over the fragments to the last one.
         Time reach{};
         for (auto& track : info_.tracks) {

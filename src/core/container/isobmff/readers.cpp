@@ -107,8 +107,6 @@ class TableReader final : public TrackReader {
         return {};
     }
 
-    /// Moves so that `next` gives sample `index`.
-
     bool is_sync(std::uint64_t index) {
         // Sync samples come in order; keep the next one at hand.
         auto number = static_cast<std::uint32_t>(index + 1);
@@ -139,8 +137,11 @@ class TableReader final : public TrackReader {
         std::uint64_t sample = 0;
         for (std::uint64_t i = 0; i < t.stts.count(); ++i) {
             std::int64_t count = t.stts.u32(i, 0), delta = t.stts.u32(i, 4);
-            if (delta > 0 && target < dts + count * delta) return sample + static_cast<std::uint64_t>((target - dts) / delta);
-            dts += count * delta;
+            // Two 32-bit numbers: their product may not fit, but then the target certainly lies within.
+            std::int64_t run = 0, end = 0;
+            bool beyond = __builtin_mul_overflow(count, delta, &run) || __builtin_add_overflow(dts, run, &end);
+            if (delta > 0 && (beyond || target < end)) return sample + static_cast<std::uint64_t>((target - dts) / delta);
+            dts = end;
             sample += static_cast<std::uint64_t>(count);
             if (sample >= t.samples) break;
         }
@@ -172,7 +173,8 @@ void TableReader::place(std::uint64_t index) {
             delta_ = t.stts.u32(stts_at_, 4);
             ++stts_at_;
             auto used = std::min(left, count);
-            dts_ += static_cast<std::int64_t>(used) * static_cast<std::int64_t>(delta_);
+            std::int64_t run = 0;
+            if (__builtin_mul_overflow(static_cast<std::int64_t>(used), static_cast<std::int64_t>(delta_), &run) || __builtin_add_overflow(dts_, run, &dts_)) dts_ = INT64_MAX / 4;
             left -= used;
             if (left == 0 && used < count) {
                 stts_left_ = count - used;
@@ -335,7 +337,7 @@ class FragmentReader final : public TrackReader {
                 if (flags & 0x20) d.flags = r.u32();
                 next_offset = base;
             } else if (type == fourcc("tfdt") && ours) {
-                dts = static_cast<std::int64_t>(version == 1 ? r.u64() : r.u32());
+                dts = static_cast<std::int64_t>(std::min<std::uint64_t>(version == 1 ? r.u64() : r.u32(), INT64_MAX / 4));
             } else if (type == fourcc("trun") && ours) {
                 auto count = r.u32();
                 if (flags & 0x1) next_offset = base + static_cast<std::uint64_t>(static_cast<std::int64_t>(r.i32()));

@@ -166,11 +166,13 @@ void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number,
         w.box("mdia", [&] {
             unsigned mv = t.media_duration > UINT32_MAX ? 1 : 0, mn = mv ? 8 : 4;
             w.full("mdhd", mv, 0, [&] {
-                auto language = t.spec.language.size() == 3 ? t.spec.language : std::string("und");
+                auto language = iso639_from_bcp47(t.spec.language);
                 unsigned packed = 0;
                 for (char c : language) packed = packed << 5 | (static_cast<unsigned>(c) - 0x60);
                 w.be(0, mn).be(0, mn).u32(t.scale()).be(static_cast<std::uint64_t>(t.media_duration), mn).u16(packed).u16(0);
             });
+            // All of the tag, where the three letters don't say it (8.4.6).
+            if (t.spec.language.find('-') != std::string::npos) w.full("elng", 0, 0, [&] { w.text(t.spec.language).u8(0); });
             w.full("hdlr", 0, 0, [&] { w.u32(0).text(t.audio() ? "soun" : "vide").u32(0).u32(0).u32(0).text(t.audio() ? "Sound" : "Pictures").u8(0); });
             w.box("minf", [&] {
                 if (t.audio()) w.full("smhd", 0, 0, [&] { w.u32(0); });
@@ -220,9 +222,8 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
         if (s.codec == Codec::hevc) w.box("hvcC", [&] { w.raw(s.config); });
         if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
         if (s.codec == Codec::av1) w.box("av1C", [&] { w.raw(s.config); });
-        auto c = s.video.colour.resolved(s.video.height);
-        unsigned code = c.matrix == Colour::Matrix::bt709 ? 1 : c.matrix == Colour::Matrix::bt2020 ? 9 : 6;
-        w.box("colr", [&] { w.text("nclx").u16(code).u16(code == 9 ? 14 : code).u16(code).u8(c.range == Colour::Range::full ? 0x80 : 0); });
+        // What is not stated is not guessed: a reader would take it for known.
+        if (auto& c = s.video.colour; c.stated()) w.box("colr", [&] { w.text("nclx").u16(c.primaries).u16(c.transfer).u16(c.matrix_code()).u8(c.range == Colour::Range::full ? 0x80 : 0); });
         if (s.video.pixel_aspect.stated()) w.box("pasp", [&] { w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num)).u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den)); });
     };
     if (s.codec == Codec::h264) w.box("avc1", fill);

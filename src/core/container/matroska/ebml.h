@@ -17,7 +17,7 @@ constexpr std::uint32_t ebml = 0x1A45DFA3, doc_type = 0x4282, segment = 0x185380
     seek_pre_roll = 0x56BB, video = 0xE0, pixel_width = 0xB0, pixel_height = 0xBA, display_width = 0x54B0,
     display_height = 0x54BA, display_unit = 0x54B2, flag_interlaced = 0x9A, crop_bottom = 0x54AA, crop_top = 0x54BB,
     crop_left = 0x54CC, crop_right = 0x54DD, colour = 0x55B0, matrix = 0x55B1, range = 0x55B9, transfer = 0x55BA, primaries = 0x55BB,
-    projection = 0x7670, pose_roll = 0x7675, audio = 0xE1, sampling_frequency = 0xB5, output_frequency = 0x78B5, channels = 0x9F,
+    projection = 0x7670, projection_type = 0x7671, pose_roll = 0x7675, audio = 0xE1, sampling_frequency = 0xB5, output_frequency = 0x78B5, channels = 0x9F,
     bit_depth = 0x6264, content_encodings = 0x6D80, content_encoding = 0x6240, compression = 0x5034, compression_algo = 0x4254,
     compression_settings = 0x4255, encryption = 0x5035, cues = 0x1C53BB6B, cue_point = 0xBB, cue_time = 0xB3,
     cue_track_positions = 0xB7, cue_track = 0xF7, cue_cluster = 0xF1, cue_relative = 0xF0, cluster = 0x1F43B675, timestamp = 0xE7,

@@ -61,7 +61,8 @@ void Shared::parse_cues(ByteView data) {
 
 const std::vector<CueEntry>& Shared::read_cues(SourceReader& reader) {
     std::lock_guard lock(mutex);
-    if (cues_read || cues_at == 0) return cues;
+    // Cues at the end of what comes only in order are not waited for.
+    if (cues_read || cues_at == 0 || (source->forward_only() && cues_at > first_cluster)) return cues;
     cues_read = true;
     auto element = read_element(reader, cues_at);
     if (!element || !*element || (*element)->id != id::cues || (*element)->unknown() || (*element)->size() > header_limit) return cues;
@@ -309,6 +310,7 @@ Result<std::optional<std::uint64_t>> BlockReader::settle(std::uint64_t from, Tim
 Outcome BlockReader::seek(Time t) {
     auto container_time = t + shared_->origin + extra_.codec_delay;
     auto from = shared_->first_cluster;
+    if (t.ns <= 0) return enter(from), Outcome{};
     auto& cues = shared_->read_cues(reader_);
     auto cue = std::upper_bound(cues.begin(), cues.end(), container_time, [](Time v, auto& c) { return v < c.time; });
     bool cued = false;
@@ -320,7 +322,7 @@ Outcome BlockReader::seek(Time t) {
             break;
         }
     }
-    if (!cued && t.ns > 0) {
+    if (!cued && !shared_->source->forward_only()) {
         // Bisection by position: clusters are in order of time.
         std::uint64_t low = shared_->first_cluster, high = std::min(shared_->segment_end, reader_.size_or_max());
         while (high > low && high - low > (1 << 17)) {
@@ -641,7 +643,7 @@ Outcome MatroskaClip::settle_times() {
 /// The end of the last block, found from the last clusters of the file.
 Outcome MatroskaClip::find_end() {
     auto size = reader_.size_or_max();
-    if (size == UINT64_MAX) return {};
+    if (size == UINT64_MAX || shared_->source->forward_only()) return {};
     std::uint64_t from = shared_->first_cluster;
     for (std::uint64_t back = 1 << 16; back < size - shared_->first_cluster; back *= 4) {
         // Two clusters, so that every track is likely to appear.

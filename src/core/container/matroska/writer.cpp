@@ -142,7 +142,8 @@ class WebmWriter final : public ClipWriter {
         auto& t = tracks_[i];
         bool sound = t.audio.rate > 0;
         e.number(id::track_number, i + 1).number(id::track_uid, i + 1).number(id::track_type, sound ? 2 : 1).number(id::flag_lacing, 0);
-        e.words(id::language, t.language.size() == 3 ? t.language : "und");
+        e.words(id::language, iso639_from_bcp47(t.language));
+        if (!t.language.empty()) e.words(id::language_bcp47, t.language);
         static constexpr std::array<std::pair<Codec, std::string_view>, 5> ids{{{Codec::vp8, "V_VP8"}, {Codec::vp9, "V_VP9"}, {Codec::av1, "V_AV1"}, {Codec::opus, "A_OPUS"}, {Codec::vorbis, "A_VORBIS"}}};
         for (auto& [codec, name] : ids) if (codec == t.codec) e.words(id::codec_id, name);
         if (t.codec == Codec::vp9 && t.config.size() >= 3) {
@@ -164,9 +165,14 @@ class WebmWriter final : public ClipWriter {
             auto flat = v;
             flat.rotation = 0;
             if (flat.display_width() != v.width) m.number(id::display_width, static_cast<std::uint64_t>(flat.display_width())).number(id::display_height, static_cast<std::uint64_t>(flat.display_height()));
-            auto c = v.colour.resolved(v.height);
-            std::uint64_t code = c.matrix == Colour::Matrix::bt709 ? 1 : c.matrix == Colour::Matrix::bt2020 ? 9 : 6;
-            m.master(id::colour, [&](auto& k) { k.number(id::matrix, code).number(id::range, c.range == Colour::Range::full ? 2 : 1).number(id::transfer, code == 9 ? 14 : code).number(id::primaries, code); });
+            // What is not stated is not guessed: a reader would take it for known.
+            if (auto& c = v.colour; c.stated())
+                m.master(id::colour, [&](auto& k) {
+                    k.number(id::matrix, c.matrix_code()).number(id::range, c.range == Colour::Range::full ? 2 : c.range == Colour::Range::limited ? 1 : 0);
+                    k.number(id::transfer, c.transfer).number(id::primaries, c.primaries);
+                });
+            // A roll turns the picture counter-clockwise to be shown (clause 5.1.4.1.28.45).
+            if (v.rotation) m.master(id::projection, [&](auto& p) { p.number(id::projection_type, 0).real(id::pose_roll, v.rotation == 270 ? 90 : -v.rotation); });
         });
     }
 
@@ -184,7 +190,8 @@ class WebmWriter final : public ClipWriter {
         }
         EbmlWriter block;
         block.size(index + 1).be(static_cast<std::uint16_t>(static_cast<std::int16_t>(h.ms - cluster_ms_)), 2);
-        if (video && h.keyframe) pending_.push_back({h.ms, index + 1, 0, cluster_.size()});
+        // Where there are no pictures, the beginning of each cluster is a place to go to.
+        if (video ? h.keyframe : fresh && !has_video) pending_.push_back({h.ms, index + 1, 0, cluster_.size()});
         EbmlWriter w;
         if (last && (cut.ns > 0 || video)) {
             block.u8(0).raw(h.data);

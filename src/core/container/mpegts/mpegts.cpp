@@ -69,6 +69,8 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
         }
     };
     std::uint64_t low = shared.layout.first, high = shared.source->size().value_or(low);
+    // The start is where it is; and where bytes come only in order, so does what is looked for.
+    if (ticks <= 0 || shared.source->forward_only()) high = low;
     while (high - low > 64 * 188) {
         auto middle = low + (high - low) / 2;
         TRY(auto is_early, early(middle, high));
@@ -281,8 +283,9 @@ class TsClip final : public Clip {
         shared_->base = base.value_or(0);
         std::erase_if(shared_->streams, [](auto& s) { return s.track.start == Time::max(); });
         if (shared_->streams.empty()) return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name), "Copy it again.");
-        if (shared_->source->size() && shared_->source->cheap_to_seek()) TRY_DO(find_joins());
-        if (shared_->source->size()) TRY_DO(find_end());
+        bool end_at_hand = shared_->source->size() && !shared_->source->forward_only();
+        if (end_at_hand) TRY_DO(find_joins());
+        if (end_at_hand) TRY_DO(find_end());
         for (auto& s : shared_->streams) {
             auto stamp = s.track.start.ns;  // held the first stamp until the base was known
             s.track.start = std::max(Time{}, Shared::time(shared_->ticks(s, stamp, 0)));

@@ -122,7 +122,9 @@ class Reader final : public TrackReader {
             best = low = start;
             if (s.is_video()) key = s.key_of(ogg_page_granulepos(&page));
         };
-        while (high - low > 16384) {
+        // The start is where it is; and where bytes come only in order, so does what is looked for.
+        bool search = target > s.first && !shared_->source->forward_only();
+        while (search && high - low > 16384) {
             auto middle = low + (high - low) / 2;
             walker_.seek(middle);
             TRY(bool found, consider());
@@ -352,7 +354,7 @@ class OggClip final : public Clip {
     /// Where pages of other streams than this link's begin: a chain's next link.
     Outcome find_end(Link& link, const std::vector<int>& others, std::uint64_t size) {
         link.end = size;
-        if (size == UINT64_MAX) return {};
+        if (size == UINT64_MAX || shared_->source->forward_only()) return {};
         auto ours = [&](ogg_page& page) {
             auto serial = ogg_page_serialno(&page);
             return link.holds(serial) || std::find(others.begin(), others.end(), serial) != others.end();
@@ -428,7 +430,7 @@ class OggClip final : public Clip {
     }
 
     Outcome find_last(Link& link) {
-        if (link.end == UINT64_MAX) return {};
+        if (link.end == UINT64_MAX || shared_->source->forward_only()) return {};
         for (std::uint64_t back = 1 << 16;; back *= 4) {
             auto from = link.end - std::min(back, link.end - link.data);
             walker_.seek(from);

@@ -1,0 +1,306 @@
+// SPDX-License-Identifier: Apache-2.0
+// Clips that are still arriving, may never end, or don't arrive at all: what plays, what fails in words, and that
+// whoever no longer waits is obeyed.
+#include <sys/resource.h>
+#include <sys/socket.h>
+#include <netinet/in.h>
+
+#include <thread>
+
+#include "demo/server.h"
+#include "facts/facts.h"
+#include "io/http.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+using demo::LoopbackServer;
+using demo::Served;
+
+namespace {
+/// A controller in real time, against the silent stand-in.
+struct Live {
+    std::shared_ptr<Strand> strand = make_real_strand();
+    Mixer mixer{*strand, {}};
+    std::unique_ptr<Controller> controller = std::make_unique<Controller>(Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
+    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 30_s) { return controller->wait(wanted, limit); }
+    std::size_t events(std::string_view name) const {
+        auto all = controller->events();
+        return static_cast<std::size_t>(std::count_if(all.begin(), all.end(), [&](auto& e) { return e.name == name; }));
+    }
+};
+/// How long `what` takes, less what a bare timer beside it was late by: a machine that stands still for half a second
+/// does so for both.
+Time took(const std::function<void()>& what) {
+    std::atomic<bool> running = true;
+    std::atomic<std::int64_t> stood{0};
+    std::thread timer([&] {
+        while (running) {
+            auto before = monotonic_now();
+            std::this_thread::sleep_for(std::chrono::milliseconds(5));
+            auto late = monotonic_now() - before - 5_ms;
+            if (late > 20_ms) stood += late.ns;
+        }
+    });
+    auto begun = monotonic_now();
+    what();
+    auto all = monotonic_now() - begun;
+    running = false;
+    timer.join();
+    return std::max(Time{}, all - Time{stood});
+}
+
+/// A listener that answers every connection with the same bytes, whatever they are.
+class RawServer {
+  public:
+    explicit RawServer(std::string answer) : answer_(std::move(answer)), listener_(::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
+        sockaddr_in at{};
+        at.sin_family = AF_INET;
+        at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        socklen_t length = sizeof at;
+        if (::bind(listener_, reinterpret_cast<sockaddr*>(&at), length) != 0 || ::listen(listener_, 16) != 0) std::abort();
+        ::getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &length);
+        port_ = ntohs(at.sin_port);
+        thread_ = std::thread([this] {
+            for (;;) {
+                int peer = ::accept(listener_, nullptr, nullptr);
+                if (peer < 0) return;
+                char request[4096];
+                if (::recv(peer, request, sizeof request, 0) > 0) (void)!::send(peer, answer_.data(), answer_.size(), MSG_NOSIGNAL);
+                ::shutdown(peer, SHUT_WR);
+                ::close(peer);
+            }
+        });
+    }
+    ~RawServer() {
+        ::shutdown(listener_, SHUT_RDWR);
+        thread_.join();
+        ::close(listener_);
+    }
+    std::string address() const { return "http://127.0.0.1:" + std::to_string(port_) + "/clip.mp4"; }
+
+  private:
+    std::string answer_;
+    int listener_;
+    std::uint16_t port_ = 0;
+    std::thread thread_;
+};
+}  // namespace
+
+TEST_CASE("what states no length plays as it comes, though its end never does") {
+    auto server = LoopbackServer::start();
+    for (auto name : {"audio_info.mp3", "audio_opus.ogg", "theora_vorbis.ogv", "live_unknown_sizes.webm", "vp9_opus.webm", "h264_aac.ts", "audio.flac", "frag_no_sidx.mp4"}) {
+        INFO(name);
+        auto path = "/" + std::string(name);
+        // All of it, and then the line stays open with nothing more on it.
+        server->serve(path, {.file = fixture(name).string(), .silent_after = fs::file_size(fixture(name)), .states_no_length = true});
+        Live live;
+        live.controller->open(server->address(path), playing);
+        REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed || (s.state.phase == Phase::playing && s.position > 300_ms); }));
+        auto s = live.controller->snapshot();
+        REQUIRE(s.state.phase == Phase::playing);
+        if (!s.duration_known) CHECK(s.live);
+        CHECK(took([&] { live.controller.reset(); }) < 400_ms);
+    }
+}
+
+TEST_CASE("a station without an end is looked at in part, and memory stays within the window") {
+    auto server = LoopbackServer::start();
+    for (auto name : {"audio_vbr_no_info.mp3", "h264_aac.ts", "live_unknown_sizes.webm"}) {
+        INFO(name);
+        auto path = "/" + std::string(name);
+        server->serve(path, {.file = fixture(name).string(), .endless = true});
+        auto source = value(open_source(server->address(path)));
+        std::shared_ptr<Clip> clip = value(open_clip(source));
+        CHECK(clip->info().live);
+        CHECK_FALSE(clip->info().duration_known);
+        auto facts = value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = true, .cancel = nullptr, .so_far = {}}));
+        CHECK(std::count_if(facts.findings.begin(), facts.findings.end(), [](auto& f) { return f.code == "no-end"; }) == 1);
+        CHECK(std::dynamic_pointer_cast<HttpSource>(source)->received() < 64'000'000);
+    }
+    // What needs an end, or an index that never comes, fails in words when the time for opening is over.
+    Bytes endless_mdat;
+    ByteWriter w;
+    w.u32(16).text("ftyp").text("isom").u32(0).u32(0).text("mdat");
+    w.bytes.resize(1 << 20);
+    server->serve("/endless.mp4", {.body = w.bytes, .endless = true});
+    Live live;
+    auto options = playing;
+    options.open_within = 1500_ms;
+    live.controller->open(server->address("/endless.mp4"), options);
+    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed; }));
+    auto error = *live.controller->snapshot().error;
+    INFO(error.sentence);
+    CHECK((error.code == Code::timeout || error.code == Code::truncated || error.code == Code::network));
+    CHECK_FALSE(error.hint.empty());
+    rusage usage{};
+    getrusage(RUSAGE_SELF, &usage);
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+    CHECK(usage.ru_maxrss < 600 * 1024);
+#endif
+}
+
+TEST_CASE("what has arrived plays, though the server knows no parts and the rest is on its way") {
+    auto server = LoopbackServer::start();
+    for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_aac.ts", "frag_no_sidx.mp4", "h264_cbp_opus_frag.mp4", "audio_info.mp3"}) {
+        INFO(name);
+        auto path = "/" + std::string(name);
+        auto size = fs::file_size(fixture(name));
+        server->serve(path, {.file = fixture(name).string(), .bytes_per_second = size / 4, .ignores_ranges = true});
+        auto before = server->sent();
+        Live live;
+        live.controller->open(server->address(path), playing);
+        REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed || (s.state.phase == Phase::playing && s.position > 100_ms); }));
+        auto sent = server->sent() - before;
+        REQUIRE(live.controller->snapshot().state.phase == Phase::playing);
+        CHECK(sent < size * 3 / 4);
+    }
+}
+
+TEST_CASE("joined transport streams play to their end over http as from disk") {
+    Folder folder;
+    auto one = bytes_of(fixture("h264_aac.ts"));
+    Bytes joined;
+    for (int i = 0; i < 3; ++i) joined.insert(joined.end(), one.begin(), one.end());
+    put(folder / "joined.ts", joined);
+    auto server = LoopbackServer::start();
+    server->serve("/joined.ts", {.file = (folder / "joined.ts").string()});
+    auto local = value(open_clip((folder / "joined.ts").string())), remote = value(open_clip(value(open_source(server->address("/joined.ts")))));
+    CHECK(local->info().duration > 17_s);
+    CHECK(remote->info().duration == local->info().duration);
+    CHECK(remote->info().findings.size() == local->info().findings.size());
+}
+
+TEST_CASE("after it starved it waits until it can go through") {
+    auto server = LoopbackServer::start();
+    auto file = fixture("h264_high_aac.mp4");
+    // Six seconds that take six and a half to come: going on at once would starve at every step.
+    server->serve("/clip.mp4", {.file = file.string(), .bytes_per_second = static_cast<std::uint64_t>(static_cast<double>(fs::file_size(file)) / 6.6)});
+    Live live;
+    live.controller->open(server->address("/clip.mp4"), playing);
+    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed; }, 60_s));
+    CHECK(live.controller->snapshot().state.phase == Phase::ended);
+    INFO("starved " << live.events("starved") << " times");
+    CHECK(live.events("starved") <= 3);
+}
+
+TEST_CASE("opening has one deadline, whatever the server does with its time, and says what took it") {
+    auto server = LoopbackServer::start();
+    auto clip = bytes_of(fixture("vp9_opus.webm"));
+    server->serve("/mute", {.never_answers = true});
+    server->serve("/drip", {.body = clip, .drip_ms = 300});
+    server->serve("/silent", {.body = clip, .silent_after = 400, .ignores_ranges = true});
+    for (auto path : {"/mute", "/drip", "/silent"}) {
+        INFO(path);
+        Live live;
+        auto options = playing;
+        options.open_within = 1200_ms;
+        auto time = took([&] {
+            live.controller->open(server->address(path), options);
+            REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed; }));
+        });
+        auto error = *live.controller->snapshot().error;
+        CHECK(error.code == Code::timeout);
+        CHECK(error.sentence.find("127.0.0.1") != std::string::npos);
+        CHECK(time > 1_s);
+        CHECK(time < 2_s);
+    }
+    // Without such a deadline a read ends too: a byte now and then is not progress.
+    HttpOptions quick;
+    quick.patience = 700_ms, quick.stall = 500_ms, quick.first_byte = 500_ms;
+    auto source = http_source(server->address("/drip"), quick);
+    Bytes some(2000);
+    auto time = took([&] { CHECK_FALSE(source->read_at(0, some).has_value()); });
+    CHECK(time < 2_s);
+}
+
+TEST_CASE("whoever stops waiting is obeyed at once, in files without end and captions of gigabytes too") {
+    Folder folder;
+    // Twenty gigabytes that take no room: a stream behind which nothing comes for a very long while.
+    auto huge = folder / "huge.ts";
+    fs::copy_file(fixture("h264_aac.ts"), huge);
+    fs::resize_file(huge, 20ULL << 30);
+    auto srt = folder / "huge.en.srt";
+    put(srt, Bytes{'1', '\n'});
+    fs::resize_file(srt, 20ULL << 30);
+    Time worst{};
+    for (int i = 0; i < 12; ++i) {
+        Live live;
+        auto options = playing;
+        options.text_language = "en";
+        options.captions = {srt.string()};
+        live.controller->open(i % 2 ? huge.string() : fixture("text_webvtt.mkv").string(), options);
+        if (i % 3) live.until([](auto& s) { return s.state.phase != Phase::opening && s.state.phase != Phase::empty; }, 100_ms);
+        worst = std::max(worst, took([&] { live.controller.reset(); }));
+    }
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+    CHECK(worst < 2_s);
+#else
+    CHECK(worst < 200_ms);
+#endif
+    // The same for a walk through all of it, by a flag and by a deadline.
+    std::atomic<bool> flag = false;
+    std::thread later([&] { std::this_thread::sleep_for(std::chrono::milliseconds(50)); flag = true; });
+    auto walk = [&] {
+        auto clip = open_clip(huge.string());
+        if (!clip) return clip.error().code;
+        auto scanned = scan_track(**clip, (*clip)->info().tracks.front());
+        return scanned ? Code::internal : scanned.error().code;
+    };
+    Code code{};
+    CHECK(took([&] { ReadScope scope(&flag); code = walk(); }) < 400_ms);
+    CHECK(code == Code::cancelled);
+    later.join();
+    CHECK(took([&] { ReadScope scope(nullptr, false, monotonic_now() + 100_ms); code = walk(); }) < 500_ms);
+    CHECK(code == Code::timeout);
+}
+
+TEST_CASE("giving one thing up leaves the others alone: captions come though a seek is made meanwhile") {
+    auto server = LoopbackServer::start();
+    std::string srt = "1\n00:00:00,500 --> 00:00:05,500\nThe lamp turns.\n";
+    server->serve("/slow.en.srt", {.body = Bytes(srt.begin(), srt.end()), .drip_ms = 8});
+    Live live;
+    auto options = playing;
+    options.text_language = "en";
+    options.captions = {server->address("/slow.en.srt")};
+    live.controller->open(fixture("vp9_opus.webm").string(), options);
+    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::playing; }));
+    for (int i = 0; i < 5; ++i) live.controller->seek(1_s * (i % 3)), (void)live.controller->snapshot_after_calls();
+    CHECK(live.until([](auto& s) { return s.cues && s.cues->list.size() == 1; }));
+}
+
+TEST_CASE("what is not http is called that, and not a redirect, and what is asked too much is asked again") {
+    for (auto answer : {"this is no answer at all\r\n\r\n", "SSH-2.0-harbour\r\n", "HTTP/9.9 banana\r\n\r\n", "\x16\x03\x01\x02"}) {
+        RawServer raw(answer);
+        HttpOptions quick;
+        quick.retries = 0, quick.patience = 3_s;
+        auto source = http_source(raw.address(), quick);
+        Bytes some(100);
+        auto got = source->read_at(0, some);
+        INFO(answer);
+        REQUIRE_FALSE(got.has_value());
+        CHECK(got.error().sentence.find("redirect") == std::string::npos);
+        CHECK(got.error().code == Code::network);
+    }
+    auto server = LoopbackServer::start();
+    auto clip = bytes_of(fixture("audio_opus.ogg"));
+    server->serve("/busy", {.body = clip, .busy_for = 2});
+    auto source = http_source(server->address("/busy"));
+    Bytes some(1000);
+    CHECK(value(source->read_at(0, some)) == 1000);
+    // A body that breaks off again and again, of which no part can be had, is not called too large.
+    server->serve("/cut", {.body = Bytes(109'000, 7), .cut_after = 60'000, .ignores_ranges = true});
+    HttpOptions quick;
+    quick.retries = 6;
+    auto cut = http_source(server->address("/cut"), quick);
+    auto late = cut->read_at(100'000, some);
+    REQUIRE_FALSE(late.has_value());
+    INFO(late.error().sentence);
+    CHECK(late.error().sentence.find("too large") == std::string::npos);
+    // Of a body in chunks the length is what came.
+    server->serve("/chunks", {.body = clip, .states_no_length = true});
+    auto chunks = http_source(server->address("/chunks"));
+    Bytes all(clip.size() + 100);
+    CHECK(value(chunks->read_at(0, all)) == clip.size());
+    CHECK(chunks->size() == clip.size());
+}

@@ -1,0 +1,187 @@
+// SPDX-License-Identifier: Apache-2.0
+// Where clips end, by whoever is asked; sound that goes beyond the end; files that change while they play.
+#include <sys/time.h>
+#include <utime.h>
+
+#include "facts/facts.h"
+#include "headless.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+HeadlessResult play(const fs::path& source) {
+    HeadlessOptions o;
+    o.source = source;
+    o.virtual_time = true;
+    return play_headless(o);
+}
+Bytes many(const Bytes& one, int times) {
+    Bytes all;
+    for (int i = 0; i < times; ++i) all.insert(all.end(), one.begin(), one.end());
+    return all;
+}
+/// Replaces the first `tag` box's body from `skip` on.
+void patch(Bytes& file, std::string_view tag, std::size_t skip, std::initializer_list<std::uint8_t> bytes) {
+    auto at = std::search(file.begin(), file.end(), tag.begin(), tag.end());
+    REQUIRE(at != file.end());
+    std::copy(bytes.begin(), bytes.end(), at + 4 + static_cast<std::ptrdiff_t>(skip));
+}
+}  // namespace
+
+TEST_CASE("duration, the end of the last track and the position at the end are one value") {
+    for (auto& name : playable()) {
+        INFO(name);
+        auto clip = open(name);
+        auto facts = value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+        Time last{};
+        auto tracks = value(select_tracks(clip->info(), CodecRegistry::standard()));
+        for (std::size_t i = 0; i < facts.tracks.size(); ++i)
+            if (&clip->info().tracks[i] == tracks.video || &clip->info().tracks[i] == tracks.audio) last = std::max(last, facts.tracks[i].end);
+        auto report = play(fixture(name));
+        REQUIRE(report.report["state"] == "ended");
+        CHECK(report.report["position_ns"] == last.ns);
+        CHECK(report.report["duration_ns"] == last.ns);
+        CHECK(report.report["position_ns"] == facts.duration.ns);
+    }
+}
+
+TEST_CASE("a track's end is that of its last packet, however they come") {
+    std::mt19937 random(61);
+    for (int i = 0; i < 300; ++i) {
+        std::vector<PacketHead> heads;
+        auto n = 2 + random() % 40;
+        bool stated = random() % 2;
+        for (unsigned k = 0; k < n; ++k) {
+            PacketHead h;
+            h.pts = 40_ms * static_cast<std::int64_t>(k);
+            h.duration = stated ? 40_ms : Time{};
+            heads.push_back(h);
+        }
+        // Decoding order is not presentation order.
+        for (std::size_t k = 0; k + 1 < heads.size(); k += 2)
+            if (random() % 2) std::swap(heads[k], heads[k + 1]);
+        TrackEnd end;
+        for (auto& h : heads) end.see(h);
+        Track track;
+        CHECK(end.of(track) == 40_ms * static_cast<std::int64_t>(n));
+        track.end = 40_ms * static_cast<std::int64_t>(n / 2);
+        CHECK(end.of(track) == track.end);
+    }
+    CHECK_FALSE(TrackEnd().of(Track{}));
+}
+
+TEST_CASE("sound that goes on far beyond its track's end is passed over without end and without haste") {
+    Folder folder;
+    // A stream of many recordings laid end to end behind a header that speaks of the first alone.
+    put(folder / "station.mp3", many(bytes_of(fixture("audio_info.mp3")), 80));
+    auto report = play(folder / "station.mp3");
+    CHECK(report.report["state"] == "ended");
+    CHECK(report.report["error"].is_null());
+    // An edit list that cuts half a minute of sound to its first second.
+    auto clip = bytes_of(fixture("h264_high_aac.mp4"));
+    auto opened = value(open_clip(memory_source(clip, "cut.mp4")));
+    auto track = *opened->info().main(Kind::audio);
+    track.end = 1_s;
+    track.preroll = {};
+    auto sound = value(SoundReader::open(std::shared_ptr<Clip>(std::move(opened)), track, CodecRegistry::standard()));
+    std::size_t frames = 0;
+    while (auto block = value(sound->next())) frames += block->frames();
+    CHECK(frames == 48'000);
+}
+
+TEST_CASE("what can't be played is refused when it is opened, so that looking and playing agree") {
+    auto whole = bytes_of(fixture("h264_high_aac.mp4"));
+    std::mt19937 random(62);
+    Folder folder;
+    int refused = 0, played = 0;
+    auto agree = [&](const Bytes& bytes, const std::string& what) {
+        put(folder / "x.mp4", bytes);
+        INFO(what);
+        auto looked = open_playable((folder / "x.mp4").string(), CodecRegistry::standard());
+        auto report = play(folder / "x.mp4");
+        bool fails_at_once = report.report["state"] == "failed" && report.report["presented"] == 0;
+        CHECK(looked.has_value() == !fails_at_once);
+        ++(looked ? played : refused);
+        if (!looked) CHECK(report.report["error"]["sentence"] == looked.error().sentence);
+        // No sentence speaks of times that no clip has.
+        if (!looked) CHECK(looked.error().sentence.find("2562047") == std::string::npos);
+        auto size = fs::file_size(folder / "x.mp4");
+        CHECK(size == bytes.size());
+    };
+    auto beyond = whole;
+    patch(beyond, "stco", 8, {0x7F, 0xFF, 0xFF, 0x00});
+    agree(beyond, "a chunk beyond the end");
+    auto inner = whole;
+    auto avcc = std::search(inner.begin(), inner.end(), "avcC", "avcC" + 4);
+    avcc[-1] = 7, avcc[-2] = avcc[-3] = avcc[-4] = 0;
+    agree(inner, "an inner box of seven bytes");
+    for (int i = 0; i < 60; ++i) {
+        auto bytes = whole;
+        for (int k = 0; k < 3; ++k) bytes[random() % std::min<std::size_t>(bytes.size(), 5000)] = static_cast<std::uint8_t>(random());
+        agree(bytes, "change " + std::to_string(i));
+    }
+    CHECK(refused >= 2);
+    CHECK(played > 3);
+}
+
+TEST_CASE("a file that is cut or written over while it plays is said to have been") {
+    Folder folder;
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "h264_aac.ts", "mjpeg_pcm.avi"}) {
+        INFO(name);
+        auto path = folder / name;
+        fs::copy_file(fixture(name), path);
+        Stage stage;
+        stage.controller.open(path, {.start = {Start::How::play, {}}});
+        stage.run(500_ms);
+        fs::resize_file(path, fs::file_size(path) / 3);
+        REQUIRE(stage.run_until([](auto& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed; }));
+        auto s = stage.now();
+        CHECK(s.state.phase == Phase::failed);
+        REQUIRE(s.error);
+        CHECK(s.error->code == Code::truncated);
+        CHECK(s.counters.presented + static_cast<std::uint64_t>(s.position.ns) > 0);  // what was there has been played
+        auto events = stage.controller.events();
+        CHECK(std::any_of(events.begin(), events.end(), [](auto& e) { return e.name == "finding" && e.detail.find("changed") != std::string::npos; }));
+        fs::remove(path);
+    }
+    auto path = folder / "again.webm";
+    fs::copy_file(fixture("vp9_opus.webm"), path);
+    Stage stage;
+    stage.controller.open(path, {.start = {Start::How::play, {}}});
+    stage.run(500_ms);
+    utimbuf later{1, 1};
+    REQUIRE(::utime(path.c_str(), &later) == 0);
+    stage.run(2_s);
+    auto events = stage.controller.events();
+    CHECK(std::count_if(events.begin(), events.end(), [](auto& e) { return e.name == "finding" && e.detail.find("changed") != std::string::npos; }) == 1);
+    CHECK(stage.now().state.phase == Phase::playing);
+}
+
+TEST_CASE("no time that can be written is longer than what a clock can add") {
+    for (auto text : {"4611686018427387904ns", "4611686018s", "1281023:53:38.000"}) {
+        auto t = parse_time(text);
+        INFO(text);
+        if (t) CHECK(*t <= longest_asked);
+    }
+    for (auto text : {"9223372036854775807ns", "9223372036s", "5000000000s", "1999999:00:00.000"}) {
+        INFO(text);
+        CHECK_FALSE(parse_time(text));
+    }
+    // Sums with the longest of them stay in order.
+    CHECK(longest_asked + longest_asked > longest_asked);
+    CHECK(Time::max() + 1_s == Time::max());
+    CHECK(Time{INT64_MIN} - 1_s == Time{INT64_MIN});
+    CHECK(Time{INT64_MIN / 2} * 4 == Time{INT64_MIN});
+    CHECK(scaled(Time::max(), 4) == Time::max());
+    // At the end of all time there is still the last picture.
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "h264_aac.ts", "theora_vorbis.ogv", "mjpeg_pcm.avi"}) {
+        auto clip = open(name);
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto last = value(reader->at(longest_asked)).pts;
+        INFO(name);
+        CHECK(last > 2_s);
+        CHECK(value(reader->at(Time::max())).pts == last);
+    }
+}

@@ -1,0 +1,166 @@
+// SPDX-License-Identifier: Apache-2.0
+// Writers, read back: every packet, every time, every fact that was stated, and none that was not.
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+struct Sample { std::size_t track; WritePacket packet; Bytes data; };
+struct Made {
+    std::vector<WriteTrack> tracks;
+    std::vector<Sample> samples;
+    Time end{};
+};
+
+/// Tracks and packets of any shape that a writer may be given.
+Made random_clip(std::mt19937& random, bool webm) {
+    Made made;
+    auto pick = [&](auto... values) { return std::array{values...}[random() % sizeof...(values)]; };
+    bool video = random() % 4 != 0, sound = !video || random() % 3 != 0;
+    if (video) {
+        WriteTrack t;
+        t.codec = webm ? pick(Codec::vp8, Codec::av1) : Codec::av1;
+        if (t.codec == Codec::av1) t.config = {0x81, 0x04, 0x0C, 0x00};
+        t.video.width = 2 * static_cast<int>(8 + random() % 400), t.video.height = 2 * static_cast<int>(8 + random() % 300);
+        if (random() % 2) t.video.pixel_aspect = Rational{static_cast<std::int64_t>(1 + random() % 4), static_cast<std::int64_t>(1 + random() % 4)}.reduced();
+        t.video.rotation = 90 * static_cast<int>(random() % 4);
+        if (random() % 3) {
+            t.video.colour = {pick(Colour::Matrix::unspecified, Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020), pick(Colour::Range::limited, Colour::Range::full),
+                              pick(std::uint8_t{1}, std::uint8_t{2}, std::uint8_t{5}, std::uint8_t{9}), pick(std::uint8_t{1}, std::uint8_t{2}, std::uint8_t{13}, std::uint8_t{16})};
+        }
+        t.language = pick("", "de", "pt-BR");
+        t.timescale = pick(90000U, 30000U, 1000U);
+        made.tracks.push_back(t);
+    }
+    if (sound) {
+        WriteTrack t;
+        t.codec = Codec::opus;
+        t.delay_samples = 312;
+        ByteWriter head;
+        head.text("OpusHead").u8(1).u8(2).le(t.delay_samples, 2).le(48000, 4).le(0, 2).u8(0);
+        t.config = head.bytes;
+        t.audio = {48000, 2};
+        t.language = pick("", "en", "fr", "zh-Hant", "gsw");
+        made.tracks.push_back(t);
+    }
+    auto length = 1_s * static_cast<std::int64_t>(1 + random() % 8);
+    for (std::size_t k = 0; k < made.tracks.size(); ++k) {
+        bool pictures = made.tracks[k].audio.rate == 0;
+        Time at = pictures ? Time{} : -ticks_to_time(312, 1, 48000);
+        for (int i = 0; at < length; ++i) {
+            Sample s;
+            s.track = k;
+            s.packet.duration = pictures ? 1_ms * static_cast<std::int64_t>(20 + random() % 40) : 20_ms;
+            s.packet.pts = s.packet.dts = at;
+            s.packet.keyframe = !pictures || i == 0 || random() % 12 == 0;
+            s.data.resize(1 + random() % (random() % 20 ? 300 : 20'000));
+            for (auto& b : s.data) b = static_cast<std::uint8_t>(random());
+            if (!pictures) s.data[0] = 0xFC;  // 20 ms of both channels, as the duration says
+            at += s.packet.duration;
+            made.samples.push_back(std::move(s));
+        }
+    }
+    std::stable_sort(made.samples.begin(), made.samples.end(), [](auto& a, auto& b) { return a.packet.dts < b.packet.dts; });
+    return made;
+}
+
+void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
+    auto writer = value(path.extension() == ".webm" ? write_webm(path, true) : write_mp4(path, true));
+    for (auto& t : made.tracks) value(writer->add(t));
+    for (auto& s : made.samples) {
+        auto p = s.packet;
+        p.data = s.data;
+        done(writer->write(s.track, p));
+    }
+    done(writer->finish());
+    auto clip = value(open_clip(path));
+    REQUIRE(clip->info().tracks.size() == made.tracks.size());
+    CHECK(clip->info().duration_known);
+    for (std::size_t k = 0; k < made.tracks.size(); ++k) {
+        auto& wrote = made.tracks[k];
+        auto& read = clip->info().tracks[k];
+        CHECK(read.codec == wrote.codec);
+        CHECK(read.language == wrote.language);
+        if (wrote.audio.rate == 0) {
+            CHECK(read.video.width == wrote.video.width);
+            CHECK(read.video.height == wrote.video.height);
+            CHECK(read.video.rotation == wrote.video.rotation);
+            CHECK(std::abs(read.video.display_width() - wrote.video.display_width()) <= 1);
+            CHECK(std::abs(read.video.display_height() - wrote.video.display_height()) <= 1);
+            CHECK(read.video.colour == wrote.video.colour);
+        } else {
+            CHECK(read.audio.rate == wrote.audio.rate);
+            CHECK(read.audio.channels == wrote.audio.channels);
+        }
+        auto reader = clip->reader(read.id);
+        PacketHead head;
+        Bytes data;
+        std::vector<Time> keys;
+        for (auto& s : made.samples) {
+            if (s.track != k) continue;
+            REQUIRE(value(reader->next(head)));
+            done(reader->read(data));
+            REQUIRE(data == s.data);
+            REQUIRE(std::abs((head.pts - s.packet.pts).ns) <= tolerance.ns);
+            REQUIRE(head.keyframe == s.packet.keyframe);
+            if (head.keyframe) keys.push_back(head.pts);
+        }
+        CHECK_FALSE(value(reader->next(head)));
+        // Every keyframe is found again by its time, sound without pictures included.
+        for (std::size_t i = 0; i < keys.size(); i += 1 + keys.size() / 9) {
+            done(reader->seek(std::max(Time{}, keys[i])));
+            REQUIRE(value(reader->next(head)));
+            CHECK(head.keyframe);
+            CHECK(head.pts <= std::max(Time{}, keys[i]) + tolerance);
+        }
+    }
+}
+}  // namespace
+
+TEST_CASE("what the WebM writer is given comes back packet for packet, fact for fact") {
+    std::mt19937 random(81);
+    Folder folder;
+    for (int i = 0; i < 60; ++i) {
+        INFO("clip " << i);
+        write_and_read(random_clip(random, true), folder / "x.webm", 500_ms / 1000 + 1_ns);
+    }
+}
+
+TEST_CASE("what the MP4 writer is given comes back packet for packet, fact for fact") {
+    std::mt19937 random(82);
+    Folder folder;
+    for (int i = 0; i < 60; ++i) {
+        INFO("clip " << i);
+        write_and_read(random_clip(random, false), folder / "x.mp4", 1_ms);
+    }
+}
+
+TEST_CASE("a clip of sound alone has cues, and none of them is empty") {
+    std::mt19937 random(83);
+    Folder folder;
+    Made made;
+    while (made.tracks.size() != 1 || made.tracks[0].audio.rate == 0 || made.samples.back().packet.pts < 6_s) made = random_clip(random, true);
+    write_and_read(made, folder / "sound.webm", 1_ms);
+    auto bytes = bytes_of(folder / "sound.webm");
+    // Cues (0x1C53BB6B) hold at least one CuePoint (0xBB).
+    static constexpr std::array<std::uint8_t, 4> cues{0x1C, 0x53, 0xBB, 0x6B};
+    auto at = std::find_end(bytes.begin(), bytes.end(), cues.begin(), cues.end());
+    REQUIRE(bytes.end() - at > 8);
+    CHECK(at[4] != 0x80);
+    CHECK(at[5] == 0xBB);
+}
+
+TEST_CASE("codes of languages go both ways") {
+    for (auto tag : {"en", "de", "fr", "es", "zh", "cs", "nl", "el", "is", "mk", "ms", "fa", "ro", "sk", "cy", "sq", "hy", "eu", "ka", "sv", "ja"}) {
+        INFO(tag);
+        auto three = iso639_from_bcp47(tag);
+        CHECK(three.size() == 3);
+        CHECK(three != "und");
+        CHECK(bcp47_from_iso639(three) == tag);
+    }
+    CHECK(iso639_from_bcp47("pt-BR") == "por");
+    CHECK(iso639_from_bcp47("gsw") == "gsw");
+    CHECK(iso639_from_bcp47("") == "und");
+    CHECK(iso639_from_bcp47("xx") == "und");
+}
