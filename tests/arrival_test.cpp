@@ -5,12 +5,11 @@
 #include <sys/socket.h>
 #include <netinet/in.h>
 
-#include <thread>
-
 #include "demo/server.h"
 #include "facts/facts.h"
 #include "io/http.h"
 #include "support.h"
+#include "timing.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -29,27 +28,6 @@ struct Live {
         return static_cast<std::size_t>(std::count_if(all.begin(), all.end(), [&](auto& e) { return e.name == name; }));
     }
 };
-/// How long `what` takes, less what a bare timer beside it was late by: a machine that stands still for half a second
-/// does so for both.
-Time took(const std::function<void()>& what) {
-    std::atomic<bool> running = true;
-    std::atomic<std::int64_t> stood{0};
-    std::thread timer([&] {
-        while (running) {
-            auto before = monotonic_now();
-            std::this_thread::sleep_for(std::chrono::milliseconds(5));
-            auto late = monotonic_now() - before - 5_ms;
-            if (late > 20_ms) stood += late.ns;
-        }
-    });
-    auto begun = monotonic_now();
-    what();
-    auto all = monotonic_now() - begun;
-    running = false;
-    timer.join();
-    return std::max(Time{}, all - Time{stood});
-}
-
 /// A listener that answers every connection with the same bytes, whatever they are.
 class RawServer {
   public:

@@ -4,6 +4,7 @@
 
 #include "capture/camera.h"
 #include "support.h"
+#include "timing.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -19,7 +20,7 @@ struct Live {
     Mixer mixer{*strand, {}};
     std::shared_ptr<NotingSink> sink = std::make_shared<NotingSink>(1_ms, true);
     Controller controller{{strand, &mixer, &CodecRegistry::standard(), sink}};
-    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 5_s) { return controller.wait(wanted, limit); }
+    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 30_s) { return controller.wait(wanted, limit); }
 };
 void rest(int ms) { std::this_thread::sleep_for(std::chrono::milliseconds(ms)); }
 }  // namespace
@@ -43,6 +44,7 @@ TEST_CASE("a list of cameras follows what is plugged in, and none at all is a fa
 
 TEST_CASE("a camera runs at its rate, is held and runs on with what there is then") {
     Harbour h;
+    BareTimer timer;
     Live live;
     live.controller.open("camera://harbour");
     REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::ready; }));
@@ -81,8 +83,9 @@ TEST_CASE("a camera runs at its rate, is held and runs on with what there is the
         jumps += step > 8;
         missing += step > 1 && step <= 8 ? step - 1 : 0;
     }
-    CHECK(jumps <= 1);
-    CHECK(missing < 20);
+    // Of what the camera gave while nothing here ran, the newest counts.
+    CHECK(jumps <= 1 + timer.stops());
+    CHECK(missing < 20 + timer.stood().seconds() * 30);
 }
 
 TEST_CASE("unplugged while running, busy, and back again") {
@@ -91,12 +94,12 @@ TEST_CASE("unplugged while running, busy, and back again") {
     live.controller.open("camera://harbour", {.start = {Start::How::play, {}}});
     REQUIRE(live.until([](auto& s) { return s.counters.presented > 5; }));
     h.camera.plug(false);
-    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed; }, 1_s));
+    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed; }));
     CHECK(live.controller.snapshot().error->sentence.find("unplugged") != std::string::npos);
     h.camera.plug(true);
     h.camera.set_busy(true);
     live.controller.open("camera://harbour");
-    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed && s.error->code == Code::refused; }, 1_s));
+    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed && s.error->code == Code::refused; }));
     h.camera.set_busy(false);
     live.controller.open("camera://harbour", {.start = {Start::How::play, {}}});
     CHECK(live.until([](auto& s) { return s.state.phase == Phase::playing && s.counters.presented > 5; }));
@@ -109,10 +112,11 @@ TEST_CASE("modes, a fixed size, and switching cameras while running") {
     live.controller.open("camera://harbour?mode=320x240@15", {.start = {Start::How::play, {}}});
     REQUIRE(live.until([](auto& s) { return s.counters.presented > 3; }));
     CHECK(live.controller.snapshot().display_width == 320);
-    auto before = monotonic_now();
-    live.controller.open("camera://harbour-2?mode=1280x720@25&size=640x360", {.start = {Start::How::play, {}}});
-    REQUIRE(live.until([](auto& s) { return s.display_width == 640 && s.counters.presented > 3; }));
-    CHECK(monotonic_now() - before < 1_s);
+    auto time = took([&] {
+        live.controller.open("camera://harbour-2?mode=1280x720@25&size=640x360", {.start = {Start::How::play, {}}});
+        REQUIRE(live.until([](auto& s) { return s.display_width == 640 && s.counters.presented > 3; }));
+    });
+    CHECK(time < 1_s);
     CHECK(live.sink->shown.back().number >= 0);  // the number survives scaling
     auto wrong = open_camera_clip("camera://harbour?mode=99x99@1");
     REQUIRE_FALSE(wrong.has_value());

@@ -39,7 +39,7 @@ check "catalogue with its key" 0 'd["container"]=="webm"' "$r" inspect "catalogu
 check "play over http" 0 'd["state"]=="ended" and d["presented"]==180' "$r" play "http://$host/media/vp9_opus.webm" --clock virtual --json
 check "a dead address" 1 'd["error"]["code"]=="network"' "$r" play "http://127.0.0.1:1/x.mp4" --json
 kill $service
-check "play a camera" 0 'd["state"]=="playing" and d["presented"]>20' "$r" play camera://harbour --for 1500ms --json
+check "play a camera" 0 'd["state"]=="playing" and d["presented"]>20' "$r" play camera://harbour --for 3s --json
 check "no such camera" 1 'd["error"]["code"]=="not-found"' "$r" play camera://elsewhere --json
 check inspect 0 'd["container"]=="mp4" and d["tracks"][0]["frame_count"]==180 and d["tracks"][0]["frame_rate"]=="30/1" and d["error"] is None and d["tracks"][0]["language"] is None' "$r" inspect "$fixtures/h264_high_aac.mp4" --json
 check "inspect languages" 0 '[t["language"] for t in d["tracks"]]==[None,"en","de"]' "$r" inspect "$fixtures/two_audio_languages.mkv" --json
@@ -60,7 +60,7 @@ cmp -s "$work/out" "$work/first" || { echo "FAIL play: two runs in virtual time 
 check "play calls" 0 'd["state"]=="paused" and d["position_ns"]==3033000000' "$r" play "$fixtures/vp9_opus.webm" --clock virtual --do "1s pause; 2s seek 3s; 3s step 1" --json
 check "play sound" 0 'd["state"]=="ended"' "$r" play "$fixtures/h264_high_aac.mp4" --clock virtual --sound "$work/s.wav" --json
 [ "$(head -c 4 "$work/s.wav")" = RIFF ] || { echo "FAIL play: no WAV"; failures=$((failures + 1)); }
-check "play real" 0 'd["state"]=="playing" and d["pacing_ms"] is not None' "$r" play "$fixtures/vp9_opus.webm" --for 1500ms --json
+check "play real" 0 'd["state"]=="playing" and d["pacing_ms"] is not None' "$r" play "$fixtures/vp9_opus.webm" --for 3s --json
 check "play virtual window" 2 'd["error"]["code"]=="usage"' "$r" play "$fixtures/vp9_opus.webm" --clock virtual --window --json
 check "play bad" 1 'd["state"]=="failed" and d["error"]["code"]=="depth-unsupported"' "$r" play "$fixtures/h264_10bit.mp4" --clock virtual --json
 cat >"$work/p.ruedo" <<P
@@ -71,12 +71,21 @@ cat >"$work/q.ruedo" <<P
 {"ruedo": 1, "app": "Both", "sources": [{"name": "a", "file": "camera://harbour"}, {"name": "b", "file": "$fixtures/theora_vorbis.ogv"}]}
 P
 check "pack a camera and Theora" 0 'd["licence"]=="Apache-2.0 AND BSD-3-Clause AND IJG" and {"lib/codec-raw.so","lib/codec-theora.so","lib/codec-vorbis.so"} <= {i["path"] for i in d["items"]}' "$r" pack "$work/q.ruedo" --out "$work/both" --json
-check "packed camera" 0 'd["state"] in ("ready","playing") and d["error"] is None' "$work/both/both" --check 1s --json
+check "packed camera" 0 'd["state"] in ("ready","playing") and d["error"] is None' "$work/both/both" --check 3s --json
 check "pack again" 1 'd["error"]["code"]=="exists"' "$r" pack "$work/p.ruedo" --out "$work/app" --json
-check "packed check" 0 'd["state"]=="playing" and d["presented"]>20' "$work/app/harbour-lights" --check 1s --json
+check "packed check" 0 'd["state"]=="playing" and d["presented"]>20' "$work/app/harbour-lights" --check 3s --json
 check "packed usage" 2 'd["error"]["code"]=="usage"' "$work/app/harbour-lights" --check 1 --json
 rm "$work/app/media/vp9_opus.webm"
 check "packed without its clip" 1 'd["error"]["code"]=="not-found"' "$work/app/harbour-lights" --check 1s --json
+[ "$(ls -A "$work" | grep -c '\.part$')" = 0 ] || { echo "FAIL: a temporary file was left"; failures=$((failures + 1)); }
+python3 "$(dirname "$0")/signals.py" "$r" "$work" "$fixtures" || failures=$((failures + 1))
+check "display that does not answer" 1 'd["error"]["code"]=="io"' env DISPLAY=:4711 "$r" play "$fixtures/vp9_opus.webm" --window --json
+odd="$work/$(printf 'caf\351')"
+mkdir "$odd" && cp -r "$work/app/." "$odd/"
+check "a folder that is not UTF-8" 1 'd["error"]["code"]=="not-found"' "$odd/harbour-lights" --check 1s --json
+echo '{"ruedo": 1, "app": "Leak", "sources": [{"name": "a", "file": "'"$fixtures/vp9_opus.webm"'", "captions": ["/etc/passwd"]}]}' >"$work/leak.ruedo"
+check "pack what is no caption" 1 'd["error"]["code"]=="not-media"' "$r" pack "$work/leak.ruedo" --out "$work/leak" --json
+check "pack names what comes from outside" 0 'd["findings"][0]["code"]=="outside"' "$r" pack "$work/p.ruedo" --out "$work/app2" --json
 (sleep 1; pkill -INT -P $$ -x ruedo) & check interrupted 130 'd["error"]["code"]=="cancelled"' "$r" play "$fixtures/vp9_opus.webm" --json
 # What is linked: nothing but the packages that are stated.
 for f in "$r" "$bin/ruedo-player" "$bin"/../lib/ruedo/*.so; do

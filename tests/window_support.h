@@ -11,7 +11,7 @@
 namespace ruedo::test {
 
 /// Runs the event loop until `wanted`, or the limit.
-inline bool soon(const std::function<bool()>& wanted, int ms = 8000) {
+inline bool soon(const std::function<bool()>& wanted, int ms = 30000) {
     QElapsedTimer clock;
     clock.start();
     while (!wanted()) {

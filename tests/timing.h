@@ -1,0 +1,55 @@
+// SPDX-License-Identifier: Apache-2.0
+// What a test says about time holds on a machine that stands still for half a second: it is judged against what a bare
+// timer saw in the same moments.
+#pragma once
+#include <thread>
+
+#include "base/time.h"
+
+namespace ruedo::test {
+
+/// Watches, for as long as it lives, how long the process did not run although it wanted to.
+class BareTimer {
+  public:
+    BareTimer() : thread_([this] {
+        while (running_) {
+            auto before = monotonic_now();
+            std::this_thread::sleep_for(std::chrono::milliseconds(2));
+            auto late = monotonic_now() - before - 2_ms;
+            if (late > 5_ms) stood_ += late.ns;
+            if (late > 100_ms) ++stops_;
+        }
+    }) {}
+    ~BareTimer() {
+        running_ = false;
+        thread_.join();
+    }
+    BareTimer(const BareTimer&) = delete;
+    BareTimer& operator=(const BareTimer&) = delete;
+    /// Time lost so far, and how often a tenth of a second or more was lost at once.
+    Time stood() const { return Time{stood_}; }
+    int stops() const { return stops_; }
+    /// Time that ran since the timer began.
+    Time ran() const {
+        auto all = monotonic_now() - begun_;
+        return std::max(Time{}, all - stood());
+    }
+
+  private:
+    Time begun_ = monotonic_now();
+    std::atomic<bool> running_ = true;
+    std::atomic<std::int64_t> stood_ = 0;
+    std::atomic<int> stops_ = 0;
+    std::thread thread_;
+};
+
+/// How long `what` ran, less what the bare timer beside it lost.
+template <class F>
+Time took(F&& what) {
+    BareTimer timer;
+    what();
+    std::this_thread::sleep_for(std::chrono::milliseconds(3));  // a stop at the very end is seen as well
+    return std::max(Time{}, timer.ran() - 3_ms);
+}
+
+}  // namespace ruedo::test
