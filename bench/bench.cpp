@@ -1,7 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // ruedo-bench: every figure is a ratio of the engine to something bare, taken alternately in the same run.
 #include <fmt/format.h>
-#include <sys/wait.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -15,6 +14,7 @@
 #include <sstream>
 
 #include "bench/clips.h"
+#include "bench/walks.h"
 #include "demo/server.h"
 #include "facts/facts.h"
 #include "io/http.h"
@@ -132,30 +132,26 @@ json two_hours_seek() {
     }
     return row(long_sum / short_sum, 2, "lower", "seeking anywhere to a ten-second clip’s", 24);
 }
-/// Peak memory of opening and seeking about, in a process of its own.
-double peak_mb(const std::filesystem::path& path) {
-    int pipe_ends[2];
-    if (pipe(pipe_ends) != 0) return 0;
-    if (auto child = fork(); child == 0) {
-        auto o = open_reader(path);
-        for (int i = 0; i < 5; ++i) (void)o.pictures->at(scaled(o.clip->info().duration, i / 5.0 + 0.1));
-        std::ifstream status("/proc/self/status");
-        std::string line;
-        double kb = 0;
-        while (std::getline(status, line))
-            if (line.starts_with("VmHWM:")) kb = std::stod(line.substr(6));
-        auto written = write(pipe_ends[1], &kb, sizeof kb);
-        _exit(written == sizeof kb ? 0 : 1);
-    } else {
-        double kb = 0;
-        auto got = read(pipe_ends[0], &kb, sizeof kb);
-        waitpid(child, nullptr, 0);
-        close(pipe_ends[0]), close(pipe_ends[1]);
-        return got == sizeof kb ? kb / 1024 : 0;
-    }
+/// Peak memory of opening and seeking about, in kB as the system counts it for this process.
+double peak_kb(const std::filesystem::path& path) {
+    auto o = open_reader(path);
+    for (int i = 0; i < 5; ++i) (void)o.pictures->at(scaled(o.clip->info().duration, i / 5.0 + 0.1));
+    std::ifstream status("/proc/self/status");
+    std::string line;
+    while (std::getline(status, line))
+        if (line.starts_with("VmHWM:")) return std::stod(line.substr(6));
+    return 0;
+}
+/// The same in a fresh process, which has nothing of what was measured before.
+double fresh_peak_mb(const std::filesystem::path& path) {
+    auto command = fmt::format("'{}' --peak '{}'", std::filesystem::read_symlink("/proc/self/exe").string(), path.string());
+    auto* out = ::popen(command.c_str(), "r");
+    double kb = 0;
+    if (!out || std::fscanf(out, "%lf", &kb) != 1 || ::pclose(out) != 0 || kb <= 0) std::exit(1);
+    return kb / 1024;
 }
 json two_hours_memory() {
-    return row(peak_mb(clip("two-hours.mp4")) - peak_mb(clip("h264-720p60.mp4")), 32, "lower", "MB of peak memory more than a ten-second clip", 1);
+    return row(fresh_peak_mb(clip("two-hours.mp4")) - fresh_peak_mb(clip("h264-720p60.mp4")), 32, "lower", "MB of peak memory more than a ten-second clip", 1);
 }
 
 /// Plays for a while in real time against the silent stand-in, showing into nothing.
@@ -177,38 +173,51 @@ json sync() {
     return row(s ? std::max(std::abs(s->p99), std::abs(s->p50)) : 1e9, 20, "lower", "ms between sight and sound, p99 (from inside)", s ? s->count : 0);
 }
 
-/// A timer and a copy of the pixels, as bare as pacing can be.
-double bare_pacing_p99(int fps, int frames, std::size_t bytes) {
+struct Paced { double p99 = 0; std::size_t frames = 0, lost = 0; };
+/// A timer and a copy of the pixels, as bare as pacing can be. What comes a whole frame late is lost.
+Paced bare_pacing(int fps, int frames, std::size_t bytes) {
     std::vector<std::uint8_t> from(bytes), to(bytes);
     std::vector<double> late;
+    Paced paced;
     auto begin = monotonic_now();
     for (int i = 1; i <= frames; ++i) {
         auto due = begin + ticks_to_time(i, 1, static_cast<std::uint64_t>(fps));
         timespec ts{due.ns / 1'000'000'000, due.ns % 1'000'000'000};
         clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &ts, nullptr);
         late.push_back((monotonic_now() - due).ms());
+        paced.lost += late.back() > 1000.0 / fps;
         std::copy(from.begin(), from.end(), to.begin());
     }
     std::sort(late.begin(), late.end());
-    return late[late.size() * 99 / 100];
+    paced.p99 = late[late.size() * 99 / 100];
+    paced.frames = late.size();
+    return paced;
 }
+/// Lateness is that of the best of three rounds, since a neighbour may have the core for a while; but pictures that
+/// were dropped are counted over all of them, against what the bare loop lost in the same moments.
 json pacing() {
     double worst = 0;
     std::size_t frames = 0;
     for (auto [name, fps, bytes] : {std::tuple{"vp8-360p30.webm", 30, 640 * 360 * 4}, std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4}}) {
-        double ours = 1e9, bare = 1e9;
+        double ours = 1e9, bare = 1e9, shown = 0, dropped = 0, lost = 0;
         for (int round = 0; round < 3; ++round) {
-            bare = std::min(bare, bare_pacing_p99(fps, fps * 10, static_cast<std::size_t>(bytes)));
+            auto loop = bare_pacing(fps, fps * 10, static_cast<std::size_t>(bytes));
+            bare = std::min(bare, loop.p99);
+            lost += static_cast<double>(loop.lost);
             auto report = play(clip(name), 10_s, true);
             if (report.pacing_ms) ours = std::min(ours, report.pacing_ms->p99);
-            frames += report.snapshot.counters.presented;
-            // A drop is worse than any lateness: more than 0.1 % of them fail the row.
-            if (static_cast<double>(report.snapshot.counters.dropped) > 0.001 * static_cast<double>(report.snapshot.counters.presented) + 1) ours = std::max(ours, 1e3);
+            shown += static_cast<double>(report.snapshot.counters.presented);
+            dropped += static_cast<double>(report.snapshot.counters.dropped);
         }
-        worst = std::max(worst, ours / (bare + 4));
+        frames += static_cast<std::size_t>(shown);
+        worst = std::max({worst, ours / (bare + 4), dropped / (lost + 0.001 * (shown + dropped))});
     }
-    return row(worst, 1, "lower", "p99 lateness to a bare timer’s and 4 ms; best of three; drops counted", frames);
+    return row(worst, 1, "lower", "p99 lateness to a bare timer’s and 4 ms, best of three; or drops of all to its and 0.1 %", frames);
 }
+
+// A bare walk of these small clips is little more than reading a hundred kilobytes, and opening also tells what the
+// tracks are; a search through the file would cost many times as much on a long one.
+constexpr double open_goal = 8, seek_goal = 4;
 
 /// A small clip of a container, by another writer.
 std::filesystem::path sample(const std::string& name) { return std::filesystem::path(RUEDO_FIXTURES) / name; }
@@ -227,32 +236,32 @@ std::uint64_t walk(Clip& clip) {
     }
     return bytes;
 }
-/// Opening must not look through the file: against walking every packet of a six-second clip.
+/// Opening must not look through the file: against reading all of it and hopping over its units, bare.
 json open_row(const std::string& name) {
     auto path = sample(name);
     std::vector<double> ratios;
-    for (int i = 0; i < 40; ++i) {
-        std::shared_ptr<Clip> clip;
-        double open = ms_of([&] { clip = opened(path); });
-        double all = ms_of([&] { walk(*clip); });
-        if (i >= 4) ratios.push_back(open / all);
+    for (int i = 0; i < 60; ++i) {
+        double bare = ms_of([&] { if (bare_walk(path) == 0) std::exit(1); });
+        double open = ms_of([&] { (void)opened(path); });
+        if (i >= 6) ratios.push_back(open / bare);
     }
-    return row(median(ratios), 1, "lower", "opening to walking all packets of six seconds", ratios.size());
+    return row(median(ratios), open_goal, "lower", "opening to a bare walk through all of six seconds; median", ratios.size());
 }
 json seek_row(const std::string& name) {
-    auto clip = opened(sample(name));
+    auto path = sample(name);
+    auto clip = opened(path);
     auto& track = clip->info().tracks.front();
     std::mt19937 random(4);
     std::vector<double> ratios;
     PacketHead head;
-    for (int i = 0; i < 40; ++i) {
-        double all = ms_of([&] { auto reader = clip->reader(track.id); while (reader->next(head).value_or(false)) {} });
+    for (int i = 0; i < 60; ++i) {
+        double bare = ms_of([&] { if (bare_walk(path) == 0) std::exit(1); });
         auto reader = clip->reader(track.id);
         Time t{static_cast<std::int64_t>(random()) % 5'900'000'000};
         double one = ms_of([&] { (void)reader->seek(t), (void)reader->next(head); });
-        if (i >= 4) ratios.push_back(one / all);
+        if (i >= 6) ratios.push_back(one / bare);
     }
-    return row(median(ratios), 1, "lower", "finding a place to walking six seconds from the start; median", ratios.size());
+    return row(median(ratios), seek_goal, "lower", "finding a place to a bare walk through all of six seconds; median", ratios.size());
 }
 json walk_row(const std::string& name) {
     auto path = sample(name);
@@ -351,7 +360,12 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
 
 int main(int argc, char** argv) {
     using namespace ruedo;
-    bool as_json = false, wrong = false;
+    // What a row asks of a process of its own.
+    if (argc == 3 && std::string_view(argv[1]) == "--peak") {
+        fmt::print("{}\n", bench::peak_kb(argv[2]));
+        return 0;
+    }
+    bool as_json = false, wrong = false, missed = false;
     std::vector<std::string> only;
     for (int i = 1; i < argc; ++i) {
         std::string a = argv[i];
@@ -373,8 +387,10 @@ int main(int argc, char** argv) {
         if (!only.empty() && std::find(only.begin(), only.end(), name) == only.end()) continue;
         all[name] = measure();
         auto& r = all[name];
-        fmt::print(stderr, "{:24} {:8.3f}   goal {} {}   {}\n", name, r["ratio"].get<double>(), r["better"] == "higher" ? ">=" : "<=", r["goal"].get<double>(), r["unit"].get<std::string>());
+        bool met = r["better"] == "higher" ? r["ratio"] >= r["goal"] : r["ratio"] <= r["goal"];
+        missed = missed || !met;
+        fmt::print(stderr, "{} {:24} {:8.3f}   goal {} {}   {}\n", met ? " " : "!", name, r["ratio"].get<double>(), r["better"] == "higher" ? ">=" : "<=", r["goal"].get<double>(), r["unit"].get<std::string>());
     }
     if (as_json) fmt::print("{}\n", all.dump(2));
-    return 0;
+    return missed ? 1 : 0;
 }

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <cmath>
+#include <thread>
 
 #include "support.h"
 
@@ -128,4 +129,83 @@ TEST_CASE("a voice tells which media time is being heard, across speeds") {
     CHECK(std::abs((at(1500_ms) - 7_s).ns) < (25_ms).ns);
     voice->finish();
     CHECK_FALSE(voice->starved());
+}
+
+TEST_CASE("however many players look after the device, its clock is corrected as by one") {
+    // The same device, which runs a little fast, watched by one player and by sixteen.
+    auto run = [](int players) {
+        auto strand = make_virtual_strand();
+        Mixer mixer(*strand, [&] { return make_silent_device(*strand, 250); });
+        auto voice = mixer.add_voice();
+        voice->push({}, 1, std::vector<float>(20 * 96'000));
+        voice->start();
+        std::vector<Time> heard;
+        for (int i = 0; i < 1000; ++i) {
+            for (int k = 0; k < players; ++k) {
+                strand->run_until(10_ms * i + 10_ms / players * k);
+                mixer.watch();
+            }
+            if (auto h = voice->heard(10_ms * i + 9_ms)) heard.push_back(*h);
+        }
+        return heard;
+    };
+    auto one = run(1), many = run(16);
+    REQUIRE(one.size() > 900);
+    REQUIRE(many.size() > 900);
+    Time worst{};
+    for (std::size_t i = 100; i < std::min(one.size(), many.size()); ++i) worst = std::max(worst, Time{std::abs((one[i] - many[i]).ns)});
+    INFO("apart by up to " << worst.ms() << " ms");
+    CHECK(worst < 12_ms);
+}
+
+TEST_CASE("a sound server that takes its time to answer, or never does, holds no player up") {
+    struct Hung {
+        std::atomic<bool> go_on = false;
+        std::atomic<int> asked = 0;
+    };
+    auto hung = std::make_shared<Hung>();
+    auto strand = std::shared_ptr<Strand>(make_real_strand());
+    {
+        Mixer mixer(*strand, [hung]() -> std::unique_ptr<SoundDevice> {
+            // The first try says at once that there is none; every later one hangs.
+            if (hung->asked++ == 0) return nullptr;
+            while (!hung->go_on) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+            return nullptr;
+        });
+        Controller controller({make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
+        OpenOptions options = playing;
+        options.loop.kind = Loop::Kind::all;
+        controller.open(fixture("audio_opus.ogg").string(), options);
+        REQUIRE(controller.wait([&](auto&) { return hung->asked >= 2; }, 30_s));
+        // The player goes on, through the stand-in, and does as it is told.
+        auto before = controller.snapshot().position;
+        CHECK(controller.wait([&](auto& s) { return s.position > before + 200_ms || s.position < before; }, 30_s));
+        controller.pause();
+        CHECK(controller.snapshot_after_calls().state.phase == Phase::paused);
+        hung->go_on = true;
+    }
+}
+
+TEST_CASE("what is cut from a voice is what comes later, to the sample") {
+    std::mt19937 random(92);
+    for (int i = 0; i < 100; ++i) {
+        auto strand = make_virtual_strand();
+        Mixer mixer(*strand, {});
+        auto voice = mixer.add_voice();
+        double rate = std::array{0.5, 1.0, 2.0}[random() % 3];
+        std::size_t frames = 0;
+        Time at{};
+        for (int k = 0; k < 5; ++k) {
+            auto n = 1000 + random() % 9000;
+            voice->push(at, rate, std::vector<float>(n * 2, 0.5F));
+            at += scaled(ticks_to_time(static_cast<std::int64_t>(n), 1, mix_rate), rate);
+            frames += n;
+        }
+        auto from = Time{static_cast<std::int64_t>(random() % static_cast<unsigned long>(at.ns + 1))};
+        voice->cut(from);
+        auto left = time_to_ticks(voice->buffered(), mix_rate);
+        auto wanted = std::min<std::int64_t>(static_cast<std::int64_t>(frames), time_to_ticks(scaled(from, 1 / rate), mix_rate));
+        INFO("cut at " << from.ms() << " of " << at.ms() << " ms at rate " << rate);
+        CHECK(std::abs(left - wanted) <= 6);
+    }
 }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Several sources in a row: what is heard and shown at the joints, and what is let go.
 #include <cmath>
+#include <thread>
 
 #include "playback/queue.h"
 #include "support.h"
@@ -156,4 +157,36 @@ TEST_CASE("pausing, seeking and failing near the end confuse nothing") {
     bad.queue.current()->play();
     bad.run(1_s);
     CHECK(bad.now().state.phase == Phase::playing);
+}
+
+TEST_CASE("once a queue is gone nobody is told anything any more, not even what was on its way") {
+    std::mt19937 random(93);
+    auto mixer_strand = make_real_strand();
+    Mixer mixer(*mixer_strand, {});
+    std::shared_ptr<Strand> strand = make_real_strand();
+    int told = 0;
+    for (int i = 0; i < 30; ++i) {
+        struct Listener { std::atomic<bool> alive = true; std::atomic<int> wrong = 0, told = 0; } listener;
+        auto hear = [&listener] {
+            if (!listener.alive) ++listener.wrong;
+            ++listener.told;
+            std::this_thread::sleep_for(std::chrono::milliseconds(2));
+            if (!listener.alive) ++listener.wrong;
+        };
+        auto queue = std::make_unique<PlayQueue>(strand, [&](std::shared_ptr<PictureSink> to) { return std::make_unique<Controller>(Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), std::move(to)}); },
+                                                 make_null_sink(16_ms));
+        queue->on_event([hear](const Event&) { hear(); });
+        queue->on_change([hear](std::size_t) { hear(); });
+        std::vector<PlayQueue::Entry> entries(3, {fixture("audio_opus.ogg").string(), {}});
+        queue->set(entries, Repeat::all);
+        queue->go(0);
+        queue->current()->play();
+        for (auto n = random() % 4; n > 0; --n) queue->next(), queue->current()->seek(1_s), std::this_thread::sleep_for(std::chrono::milliseconds(random() % 8));
+        queue.reset();
+        listener.alive = false;
+        std::this_thread::sleep_for(std::chrono::milliseconds(5));
+        CHECK(listener.wrong == 0);
+        told += listener.told;
+    }
+    CHECK(told > 0);
 }

@@ -18,7 +18,7 @@ export DISPLAY=:$display PULSE_SERVER=unix:$work/pulse/native QT_QPA_PLATFORM=xc
 for i in $(seq 50); do [ -S "$work/pulse/native" ] && [ -e /tmp/.X11-unix/X$display ] && break; sleep 0.1; done
 "$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --json >"$work/report.json" || { cat "$work/report.json" "$work/pulse.log" | head -40; exit 1; }
 sleep 0.5
-python3 - "$work/report.json" "$work/heard.raw" <<'P'
+python3 - "$work/report.json" "$work/heard.raw" <<'P' || exit 1
 import array, json, sys
 d = json.load(open(sys.argv[1]))
 heard = array.array('h'); data = open(sys.argv[2], 'rb').read(); heard.frombytes(data[:len(data) // 4 * 4])
@@ -40,4 +40,13 @@ ok = ok and any("sound server" in e.get("detail", "") for e in d["events"] if e[
 ok = ok and len(onsets) >= 5 and sum(abs((b - a) - round(b - a)) >= 0.012 for a, b in zip(onsets, onsets[1:])) <= stops
 ok = ok and d["av_offset_ms"] is not None and d["av_offset_ms"]["p50"] < 25
 sys.exit(0 if ok else 1)
+P
+# Held with nothing more to come it ends by itself, and what was heard is in the file.
+timeout 60 "$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --do "1500ms pause" --sound "$work/heard.wav" --json >"$work/held.json" || { echo "held in a window:"; head -c 400 "$work/held.json"; exit 1; }
+python3 - "$work/held.json" "$work/heard.wav" <<'P' || exit 1
+import json, os, sys
+d = json.load(open(sys.argv[1]))
+size = os.path.getsize(sys.argv[2])
+print("held in a window:", d["state"], d["position_ns"], "wav", size)
+sys.exit(0 if d["state"] == "paused" and 100_000 < size < 1_000_000 else 1)
 P

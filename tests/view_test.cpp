@@ -106,8 +106,14 @@ TEST_CASE("skips, volume and mute do what they say") {
     REQUIRE(volume);
     key(volume, Qt::Key_Home);
     CHECK(soon([&] { return seat.view.snapshot().volume == 0; }));
-    press(volume, {6 + (volume->width() - 12) * 0.5, 20});
-    CHECK(soon([&] { return std::abs(seat.view.snapshot().volume - 0.5) < 0.02; }));
+    // The dial is open at its foot: half way up is at the top, its ends are left and right of the opening.
+    auto middle = QPointF(volume->width() / 2.0, volume->height() / 2.0);
+    for (auto [dx, dy, level] : {std::tuple{0, -15, 0.5}, {-15, 0, 1 / 6.0}, {15, 0, 5 / 6.0}, {-11, 11, 0.0}, {11, 11, 1.0}, {-4, 16, 0.0}, {4, 16, 1.0}, {0, -15, 0.5}}) {
+        INFO("at " << dx << ", " << dy);
+        press(volume, middle + QPointF(dx, dy));
+        let_go(volume, middle + QPointF(dx, dy));
+        CHECK(soon([&, wanted = level] { return std::abs(seat.view.snapshot().volume - wanted) < 0.02; }));
+    }
     auto* mute = control(&seat.view, "Sound off");
     REQUIRE(mute);
     static_cast<QAbstractButton*>(mute)->click();

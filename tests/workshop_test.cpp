@@ -3,8 +3,10 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
+#include <QTextBrowser>
 #include <thread>
 
+#include "demo/server.h"
 #include "timing.h"
 #include "window_support.h"
 #include "workshop/facts.h"
@@ -77,6 +79,176 @@ TEST_CASE("words in the sentences change the player at once, and can be undone")
     for (auto& key : s.keys()) CHECK(s.plain_text().size() > key.size());
 }
 
+TEST_CASE("every choice of every word takes effect, is told, and can be undone to where it was") {
+    Shop shop;
+    auto& s = shop.window.sentences();
+    auto& p = shop.window.project();
+    // Bars as nobody of these words made them: what a word does not speak of must stay.
+    auto d = p.document();
+    d.bar.start = {Control::full_screen, Control::toggle, Control::volume};
+    d.bar.middle = {Control::tracks, Control::position};
+    d.bar.end = {Control::strip, Control::tracks, Control::back};
+    p.change(d, "Controls");
+    auto first = p.document();
+    auto keys = s.keys();
+    CHECK(keys.size() >= 16);
+    auto count = [](const PlayerDocument& document) {
+        std::map<Control, int> n;
+        for (auto* group : {&document.bar.start, &document.bar.middle, &document.bar.end})
+            for (auto c : *group) ++n[c];
+        return n;
+    };
+    const std::map<QString, std::vector<Control>> spoken_of{{"bar-start", {Control::toggle, Control::back, Control::forward, Control::previous, Control::next}},
+        {"bar-middle", {Control::position, Control::strip}}, {"bar-end", {Control::volume, Control::full_screen}}};
+    int changed = 0;
+    for (auto& key : keys) {
+        auto values = s.values(key);
+        INFO(key.toStdString());
+        REQUIRE_FALSE(values.isEmpty());
+        for (auto& value : values) {
+            INFO(value.toStdString());
+            if (value == "file") continue;  // asks for a file
+            auto before = p.document();
+            auto told = s.plain_text();
+            REQUIRE(s.set_value(key, value));
+            if (p.document() == before) continue;
+            ++changed;
+            // Sentences tell what the document holds, and a change of one word is not silent.
+            CHECK((s.plain_text() != told || key.startsWith("bar-")));
+            if (auto it = spoken_of.find(key); it != spoken_of.end()) {
+                auto was = count(before), is = count(p.document());
+                for (auto& [control, n] : was)
+                    if (std::find(it->second.begin(), it->second.end(), control) == it->second.end()) CHECK(is[control] == n);
+            }
+            auto after = p.document();
+            p.undo();
+            CHECK(p.document() == before);
+            p.redo();
+            CHECK(p.document() == after);
+        }
+    }
+    CHECK(changed > 40);
+    while (p.can_undo() && !(p.document() == first)) p.undo();
+    CHECK(p.document() == first);
+}
+
+TEST_CASE("languages that are chosen in the sentences are heard and seen at once") {
+    Shop shop({"two_audio_languages.mkv"});
+    REQUIRE(shop.phase(Phase::ready));
+    auto id_of = [&](const char* language) {
+        for (auto& c : *shop.now().choices) if (c.kind == Kind::audio && c.language == language) return c.id;
+        return std::uint64_t{0};
+    };
+    auto& s = shop.window.sentences();
+    REQUIRE(s.set_value("sound", "de"));
+    CHECK(soon([&] { return shop.now().sound_track == id_of("de"); }));
+    REQUIRE(s.set_value("sound", ""));
+    CHECK(soon([&] { return shop.now().sound_track == id_of("en"); }));
+    // Captions beside the clip.
+    auto d = shop.window.project().document();
+    for (auto language : {"en", "de"}) {
+        std::string vtt = "WEBVTT\n\n00:00.000 --> 00:05.000\n" + std::string(language) + "\n";
+        auto file = "captions." + std::string(language) + ".vtt";
+        put(shop.folder / file, {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
+        d.sources[0].captions.push_back(file);
+    }
+    shop.window.project().change(d, "Captions");
+    shop.window.player().load(d, 0, shop.folder.path);
+    REQUIRE(shop.phase(Phase::ready));
+    auto seen = [&] { auto now = shop.now(); return now.cues && !now.cues->list.empty() ? now.cues->list[0].text() : std::string(); };
+    for (auto language : {"en", "de", "en"}) {
+        REQUIRE(s.set_value("captions", language));
+        INFO(language);
+        CHECK(soon([&] { return seen() == language; }));
+    }
+    REQUIRE(s.set_value("captions", ""));
+    CHECK(soon([&] { return shop.now().text_track == 0; }));
+}
+
+TEST_CASE("a dead address costs an edit nothing, and closing waits for nothing") {
+    // Connections are taken and never answered.
+    auto server = demo::LoopbackServer::start();
+    server->serve("/mute.mp4", {.never_answers = true});
+    Time closing{};
+    std::uint64_t asked = 0;
+    {
+        Shop shop({"vp9_opus.webm"});
+        shop.window.add_sources({QString::fromStdString(server->address("/mute.mp4"))});
+        REQUIRE(soon([&] { return shop.window.project().document().sources.size() == 2; }));
+        shop.window.project().set_current(0);
+        pass(600);
+        auto before = server->requests();
+        auto worst = Time{};
+        for (int i = 0; i < 20; ++i) {
+            worst = std::max(worst, took([&] {
+                shop.window.sentences().set_value("volume", QString::number(10 + i));
+                QApplication::processEvents();
+            }));
+            pass(30);
+        }
+        CHECK(worst < 200_ms);
+        asked = server->requests() - before;
+        // What is typed last counts, and the findings come though the address says nothing.
+        shop.window.sentences().set_value("fit", "fill");
+        CHECK(soon([&] { return control(&shop.window, "Findings") && static_cast<QTextBrowser*>(control(&shop.window, "Findings"))->toPlainText().contains("stretched"); }));
+        closing = took([&] { shop.window.close(); });
+    }
+    INFO(asked << " requests for twenty edits that do not concern the address");
+    CHECK(asked <= 3);
+    CHECK(closing < 500_ms);
+}
+
+TEST_CASE("the newest question wins at the desk, the same is not asked twice, and going waits for nobody") {
+    std::atomic<int> worked = 0, given_up = 0;
+    std::vector<int> answers;
+    auto slow = [&](int answer) {
+        return [&, answer](const std::atomic<bool>& cancel) {
+            ++worked;
+            for (int i = 0; i < 400 && !cancel; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+            given_up += cancel;
+            return answer;
+        };
+    };
+    auto quick = [](int answer) { return [answer](const std::atomic<bool>&) { return answer; }; };
+    auto note = [&](int a) { answers.push_back(a); };
+    {
+        Desk desk;
+        desk.ask("a", "1", slow(1), note);
+        REQUIRE(soon([&] { return worked == 1; }));
+        desk.ask("a", "2", quick(2), note);
+        REQUIRE(soon([&] { return answers == std::vector{2}; }));
+        CHECK(soon([&] { return given_up == 1; }));
+        desk.ask("a", "2", quick(22), note);  // the same question: known already
+        desk.ask("b", "2", quick(3), note);
+        REQUIRE(soon([&] { return answers.size() == 2; }));
+        CHECK(answers == std::vector{2, 3});
+        desk.forget("a");
+        desk.ask("a", "2", quick(4), note);
+        REQUIRE(soon([&] { return answers.size() == 3; }));
+        // Reads of the work give up with it.
+        desk.ask("c", "1", [&](const std::atomic<bool>&) {
+            ++worked;
+            while (!ReadScope::given_up()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+            return 0;
+        }, note);
+        REQUIRE(soon([&] { return worked == 2; }));
+    }
+    pass(50);
+    CHECK(answers == std::vector{2, 3, 4});
+}
+
+TEST_CASE("an edit leaves the posters of other sources as they are") {
+    Shop shop;
+    auto d = shop.window.project().document();
+    d.bar.middle = {Control::position, Control::strip};
+    shop.window.project().change(d, "Controls");
+    auto& player = shop.window.player();
+    REQUIRE(soon([&] { return player.posters_made() >= 2; }));
+    for (auto [key, value] : {std::pair{"volume", "40"}, {"skip", "5"}, {"fit", "cover"}, {"loop", "all"}, {"surround", "#8A2436"}}) shop.window.sentences().set_value(key, value);
+    pass(300);
+    CHECK(player.posters_made() == 2);
+}
+
 TEST_CASE("a project is saved, opened again and not mixed up with unsaved work") {
     Shop shop;
     auto& p = shop.window.project();
@@ -86,8 +258,17 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     CHECK_FALSE(p.modified());
     CHECK(value(load_document(shop.folder / "shop.ruedo")).sources[0].loop.kind == Loop::Kind::all);
     fs::create_directory(shop.folder / "elsewhere");
+    // Everything a source names goes on meaning what it meant.
+    auto with_files = p.document();
+    put(shop.folder / "poster.png", Bytes{1});
+    put(shop.folder / "a.en.vtt", Bytes{1});
+    with_files.sources[0].poster = "poster.png", with_files.sources[0].captions = {"a.en.vtt", "http://harbour.test/b.vtt"};
+    p.change(with_files, "Files");
     done(p.save_as(shop.folder / "elsewhere" / "copy.ruedo"));
     CHECK(fs::exists(resolve(p.document().sources[0], p.folder())));
+    CHECK(fs::exists(resolve(p.document().sources[0].poster, p.folder())));
+    CHECK(fs::exists(resolve(p.document().sources[0].captions[0], p.folder())));
+    CHECK(p.document().sources[0].captions[1] == "http://harbour.test/b.vtt");
     CHECK(Project::recent().contains(QString::fromStdString((shop.folder / "elsewhere" / "copy.ruedo").string())));
     // Changed and then crashed: the copy holds the work.
     shop.window.sentences().set_value("skip", "7");

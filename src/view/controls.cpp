@@ -5,6 +5,7 @@
 #include <QMenu>
 #include <QMouseEvent>
 #include <algorithm>
+#include <cmath>
 
 #include "view/look.h"
 
@@ -273,14 +274,14 @@ void PositionSlider::keyPressEvent(QKeyEvent* e) {
 }
 void PositionSlider::wheelEvent(QWheelEvent* e) { e->ignore(); }
 
-/// The volume's own rail: rises to the right as loudness does.
-class VolumeControl::Rail : public QAbstractSlider {
+/// The volume's own dial: an arc of the ring's family that fills as it gets louder, its figure inside.
+class VolumeControl::Dial : public QAbstractSlider {
   public:
-    Rail(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
+    Dial(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
         setFocusPolicy(Qt::StrongFocus);
         setAccessibleName("Volume");
         setRange(0, 100);
-        setFixedSize(76, 44);
+        setFixedSize(44, 44);
     }
     void show_volume(double volume, bool muted) {
         muted_ = muted;
@@ -294,23 +295,23 @@ class VolumeControl::Rail : public QAbstractSlider {
     void paintEvent(QPaintEvent*) override {
         QPainter g(this);
         g.setRenderHint(QPainter::Antialiasing);
-        QRectF r(6, height() / 2.0 - 8, width() - 12.0, 16);
-        auto wedge = [&](double part) {
-            QPolygonF p{r.bottomLeft(), QPointF(r.left() + r.width() * part, r.bottom()), QPointF(r.left() + r.width() * part, r.bottom() - r.height() * part)};
-            return p;
+        auto r = QRectF(rect()).adjusted(7, 7, -7, -7);
+        auto arc = [&](double part, const QColor& colour) {
+            g.setPen(QPen(colour, 5, Qt::SolidLine, Qt::FlatCap));
+            g.drawArc(r, static_cast<int>(from * 16), static_cast<int>(-sweep * part * 16));
         };
-        g.setPen(Qt::NoPen);
-        g.setBrush(plate_line);
-        g.drawPolygon(wedge(1));
-        g.setBrush(muted_ ? plate_soft : plate_wine);
-        g.drawPolygon(wedge(value() / 100.0));
+        arc(1, plate_line);
+        arc(value() / 100.0, muted_ ? plate_soft : plate_wine);
+        g.setFont(look::tabular(look::Size::small));
+        g.setPen(muted_ ? plate_soft : plate_ink);
+        g.drawText(rect(), Qt::AlignCenter, QString::number(value()));
         if (hasFocus()) draw_focus(g, rect(), 6);
     }
-    void mousePressEvent(QMouseEvent* e) override { set_from(e->position().x()); }
-    void mouseMoveEvent(QMouseEvent* e) override { if (e->buttons() & Qt::LeftButton) set_from(e->position().x()); }
+    void mousePressEvent(QMouseEvent* e) override { set_from(e->position()); }
+    void mouseMoveEvent(QMouseEvent* e) override { if (e->buttons() & Qt::LeftButton) set_from(e->position()); }
+    void wheelEvent(QWheelEvent* e) override { by(e->angleDelta().y() > 0 ? 5 : -5), e->accept(); }
     void keyPressEvent(QKeyEvent* e) override {
         if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
-        auto by = [&](int step) { calls_.volume(std::clamp((value() + step) / 100.0, 0.0, 1.0)); };
         switch (e->key()) {
             case Qt::Key_Left: case Qt::Key_Down: by(-5); break;
             case Qt::Key_Right: case Qt::Key_Up: by(5); break;
@@ -321,21 +322,30 @@ class VolumeControl::Rail : public QAbstractSlider {
     }
 
   private:
-    void set_from(double x) { calls_.volume(std::clamp((x - 6) / (width() - 12.0), 0.0, 1.0)); }
+    static constexpr double from = 225, sweep = 270;  ///< Degrees, counter-clockwise from the right; open at the foot.
+    void by(int step) { calls_.volume(std::clamp((value() + step) / 100.0, 0.0, 1.0)); }
+    void set_from(QPointF at) {
+        auto d = at - QRectF(rect()).center();
+        double angle = std::atan2(-d.y(), d.x()) * 180 / M_PI;
+        double turned = std::fmod(from - angle + 720, 360);
+        // In the opening at the foot the nearer end counts.
+        if (turned > sweep) turned = turned < sweep + (360 - sweep) / 2 ? sweep : 0;
+        calls_.volume(turned / sweep);
+    }
     ControlCalls calls_;
     bool muted_ = false;
 };
 
-VolumeControl::VolumeControl(ControlCalls calls, QWidget* parent) : QWidget(parent), mute_(new ControlButton(Control::volume, calls, this)), rail_(new Rail(calls, this)) {
+VolumeControl::VolumeControl(ControlCalls calls, QWidget* parent) : QWidget(parent), mute_(new ControlButton(Control::volume, calls, this)), dial_(new Dial(calls, this)) {
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(0, 0, 0, 0);
     row->setSpacing(0);
     row->addWidget(mute_);
-    row->addWidget(rail_);
+    row->addWidget(dial_);
 }
 void VolumeControl::show_context(const ControlContext& c) {
     static_cast<ControlButton*>(mute_)->show_context(c);
-    rail_->show_volume(c.snapshot.volume, c.snapshot.muted);
+    dial_->show_volume(c.snapshot.volume, c.snapshot.muted);
 }
 
 }  // namespace ruedo

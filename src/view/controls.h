@@ -103,9 +103,9 @@ class VolumeControl : public QWidget {
     void show_context(const ControlContext& context);
 
   private:
-    class Rail;
+    class Dial;
     QAbstractButton* mute_;
-    Rail* rail_;
+    Dial* dial_;
 };
 
 }  // namespace ruedo

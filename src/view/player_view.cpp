@@ -21,20 +21,34 @@ PlaybackHost::PlaybackHost(bool sound_device) : strand(make_real_strand()), mixe
 class PlayerView::Bar : public QWidget {
   public:
     Bar(const ruedo::Bar& slots_of, const ControlCalls& calls, QWidget* parent) : QWidget(parent) {
-        auto* row = new QHBoxLayout(this);
-        row->setContentsMargins(8, 2, 8, 2);
-        row->setSpacing(2);
-        add(slots_of.start, calls, row);
-        add(slots_of.middle, calls, row);
+        auto* rows = new QVBoxLayout(this);
+        rows->setContentsMargins(8, 2, 8, 2);
+        rows->setSpacing(0);
+        upper_ = new QHBoxLayout;
+        row_ = new QHBoxLayout;
+        for (auto* r : {upper_, row_}) r->setSpacing(2), rows->addLayout(r);
+        add(slots_of.start, calls, row_);
+        middle_at_ = row_->count();
+        add(slots_of.middle, calls, row_);
         // Takes the room where the position is not shown; next to it, next to none.
-        stretch_at_ = row->count();
-        row->addStretch(positions_.empty() && strips_.empty() ? 1 : 0);
-        add(slots_of.end, calls, row);
+        row_->addStretch(0);
+        add(slots_of.end, calls, row_);
+        set_narrow(false);
     }
+    /// Where there is no room for the position beside the buttons, it has a row of its own above them.
+    void set_width(int wide) {
+        constexpr int least_position = 150;
+        int buttons = 16;
+        for (auto* b : findChildren<ControlButton*>()) buttons += b->isVisibleTo(this) ? 46 : 0;
+        for (auto* v : volumes_) buttons += v->isVisibleTo(this) ? 46 : 0;  // its dial; its button is counted already
+        set_narrow(!(positions_.empty() && strips_.empty()) && wide < buttons + least_position);
+    }
+    bool narrow() const { return narrow_; }
     void show_context(const ControlContext& c) {
         for (auto* b : buttons_) b->show_context(c);
         for (auto* p : positions_) p->show_context(c), p->setVisible(!c.snapshot.live);
-        if (auto* row = static_cast<QHBoxLayout*>(layout()); stretch_at_ >= 0) row->setStretch(stretch_at_, c.snapshot.live ? 1 : positions_.empty() && strips_.empty() ? 1 : 0);
+        live_ = c.snapshot.live;
+        set_stretch();
         for (auto* b : skips_) b->setVisible(!c.snapshot.live);
         for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
         for (auto* s : strips_) s->show_context(c), s->setVisible(c.count > 1);
@@ -74,10 +88,29 @@ class PlayerView::Bar : public QWidget {
             }
         }
     }
+    void set_narrow(bool narrow) {
+        narrow_ = narrow;
+        int at = middle_at_;
+        auto move = [&](QWidget* w, int stretch) {
+            row_->removeWidget(w), upper_->removeWidget(w);
+            if (narrow_) upper_->addWidget(w, stretch);
+            else row_->insertWidget(at++, w, stretch);
+        };
+        for (auto* p : positions_) move(p, 1);
+        for (auto* s : strips_) move(s, 2);
+        set_stretch();
+    }
+    void set_stretch() {
+        // The stretch is the one item of the row that is no widget.
+        for (int i = 0; i < row_->count(); ++i)
+            if (row_->itemAt(i)->spacerItem()) row_->setStretch(i, narrow_ || live_ || (positions_.empty() && strips_.empty()) ? 1 : 0);
+    }
     std::vector<ControlButton*> buttons_, tracks_, turns_, skips_;
     std::vector<PositionSlider*> positions_;
     std::vector<PosterStrip*> strips_;
-    int stretch_at_ = -1;
+    QHBoxLayout *upper_ = nullptr, *row_ = nullptr;
+    int middle_at_ = 0;
+    bool narrow_ = false, live_ = false;
     friend class PlayerView;
     std::vector<VolumeControl*> volumes_;
 };
@@ -294,6 +327,7 @@ void PlayerView::fill_queue() {
             return poster.isNull() ? find_poster(source, 960, 640, &cancel) : poster;
         };
         desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work), [this, i, source](QImage poster) {
+            ++posters_made_;
             if (!poster.isNull() && i < document_.sources.size() && resolve(document_.sources[i], folder_) == source) set_poster(i, poster);
         });
     }
@@ -391,24 +425,8 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     if (entries_differ || other_bar) fill_queue();
     controller_->set_loop(document_.queue == Queue::repeat_one ? Loop{Loop::Kind::all, {}, {}} : source.loop);
     if (before.volume != document_.volume) controller_->set_volume(document_.volume);
-    if (index < before.sources.size()) choose_languages(before.sources[index], source);
+    controller_->choose_languages(source.sound_language, source.text_language);
     follow();
-}
-
-/// Other languages than before are taken over by the player that plays.
-void PlayerView::choose_languages(const SourceSpec& before, const SourceSpec& now) {
-    auto choices = snapshot().choices;
-    if (!choices) return;  // not open yet: they are chosen then
-    auto find = [&](Kind kind, const std::string& language) -> const Choice* {
-        for (auto& c : *choices)
-            if (c.kind == kind && (language.empty() ? c.is_default : c.language == language)) return &c;
-        return nullptr;
-    };
-    if (before.sound_language != now.sound_language)
-        if (auto* sound = find(Kind::audio, now.sound_language)) controller_->choose_sound(sound->id);
-    if (before.text_language == now.text_language) return;
-    auto* captions = now.text_language.empty() ? nullptr : find(Kind::text, now.text_language);
-    controller_->choose_text(captions ? captions->id : 0);
 }
 
 bool PlayerView::controls_shown() const { return bar_ && bar_->isVisible(); }
@@ -457,16 +475,18 @@ void PlayerView::resizeEvent(QResizeEvent*) {
     captions_->setGeometry(rect());
     poster_->setGeometry(rect());
     trouble_->setGeometry(rect().adjusted(width() / 10, 0, -width() / 10, 0));
-    waiting_->move(rect().center() - QPoint(32, 32));
-    start_mark_->move(rect().center() - QPoint(44, 44));
-    if (!bar_) return;
-    // The bar keeps to the picture, not to the window, as long as that leaves it wide enough.
+    // What belongs to the picture keeps to it, not to the window.
     auto p = surface_->picture_rect().toRect() & rect();
-    int wanted = std::min(width() - 16, std::max(bar_->minimumSizeHint().width(), 300));
-    int wide = std::max(wanted, std::min(p.width() - 24, 900));
+    waiting_->move(p.center() - QPoint(32, 32));
+    start_mark_->move(p.center() - QPoint(44, 44));
+    if (!bar_) return;
+    int wide = std::min(width() - 16, std::max(300, std::min(p.width() - 24, 900)));
+    bar_->set_width(wide);
     int h = bar_->sizeHint().height();
-    int bottom = std::min(height(), std::max(p.bottom(), height() / 2)) - 10;
-    bar_->setGeometry((width() - wide) / 2, bottom - h, wide, h);
+    // On the picture where that leaves it to be seen, else right below it.
+    bool below = p.height() < 2 * h + 110 && p.bottom() + 8 + h <= height();
+    int top = below ? p.bottom() + 8 : std::min(height(), std::max(p.bottom(), height() / 2)) - 10 - h;
+    bar_->setGeometry((width() - wide) / 2, top, wide, h);
     bar_->raise();
 }
 

@@ -46,6 +46,7 @@ class PlayerView : public QWidget {
     std::function<void(std::size_t index)> on_turned;  ///< Another source plays, by the queue or a control.
     /// Posters for the strip and for what comes next.
     void set_poster(std::size_t index, const QImage& poster);
+    int posters_made() const { return posters_made_; }  ///< Since the view was made.
     CaptionsLayer& captions() { return *captions_; }
 
   protected:
@@ -61,7 +62,6 @@ class PlayerView : public QWidget {
     void turned(std::size_t index);
     void fill_queue();
     void forget_posters(const PlayerDocument& before, const std::filesystem::path& folder);
-    void choose_languages(const SourceSpec& before, const SourceSpec& now);
     void follow();
     void wake();
     void add_action(const QKeySequence& keys, std::function<void()> run);
@@ -86,6 +86,7 @@ class PlayerView : public QWidget {
     QWidget* home_ = nullptr;
     QRect home_geometry_;
     Time born_{};
+    int posters_made_ = 0;
     Desk desk_;
 };
 

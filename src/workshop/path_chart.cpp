@@ -56,6 +56,7 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     calls_ = marks(QCPScatterStyle::ssTriangleInverted, c.ochre);
     drops_ = marks(QCPScatterStyle::ssCross, c.rust);
     troubles_ = marks(QCPScatterStyle::ssDiamond, c.rust);
+    eased_ = marks(QCPScatterStyle::ssDisc, c.moss);
     setInteraction(QCP::iRangeDrag);
     axisRect()->setRangeDrag(Qt::Horizontal | Qt::Vertical);
     axisRect()->setAutoMargins(QCP::msAll);
@@ -116,7 +117,10 @@ void PathChart::note(const Event& e) {
     if (events_.size() > 5000) events_.erase(events_.begin(), events_.begin() + 1000);
     double wall = e.wall.seconds();
     if (e.name == "call") calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
-    if (e.name == "error" || e.name == "starved" || e.name == "sound-missing") troubles_->addData(wall, e.media.seconds());
+    // Which events are marked where they happened, and as what.
+    static const std::map<std::string, QCPGraph* PathChart::*, std::less<>> marked{{"error", &PathChart::troubles_}, {"starved", &PathChart::troubles_}, {"sound-missing", &PathChart::troubles_},
+        {"giving-way", &PathChart::troubles_}, {"stood-still", &PathChart::troubles_}, {"caught-up", &PathChart::eased_}};
+    if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
     if (e.took && (e.name == "seek" || e.name == "first-picture")) {
         auto* t = new QCPItemText(this);
         t->position->setCoords(wall, (e.target ? *e.target : e.media).seconds());

@@ -26,7 +26,7 @@ class PathChart : public QCustomPlot {
   private:
     void follow();
     void measure();
-    QCPGraph *shown_, *sounded_, *decoded_, *buffered_low_, *buffered_high_, *calls_, *drops_, *troubles_;
+    QCPGraph *shown_, *sounded_, *decoded_, *buffered_low_, *buffered_high_, *calls_, *drops_, *troubles_, *eased_;
     std::vector<Event> events_;
     std::vector<QCPItemText*> texts_;
     std::vector<std::pair<double, double>> points_;

@@ -31,8 +31,8 @@ Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent) : QWi
     findings_->setFrameShape(QFrame::NoFrame);
     findings_->setAccessibleName("Findings");
     findings_->setFocusPolicy(Qt::TabFocus);
-    box->addWidget(text_, 7);
-    box->addWidget(findings_, 2);
+    box->addWidget(text_);
+    box->addWidget(findings_, 1);
     connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) { choose(url.toString()); });
     connect(text_, &QWidget::customContextMenuRequested, this, [this](QPoint at) {
         auto key = text_->anchorAt(at);
@@ -137,6 +137,16 @@ void put_controls(std::vector<Control>& group, std::initializer_list<Control> sp
 }
 }  // namespace
 
+QStringList Sentences::values(const QString& key) const {
+    QStringList list;
+    for (auto& w : words()) {
+        if (w.key != key) continue;
+        for (auto& c : w.choices) list << (c.value == "delay" ? QString("2.5") : c.value);
+        if (w.range) list << QString::number(w.range->first) << QString::number(w.range->second);
+    }
+    return list;
+}
+
 bool Sentences::set_value(const QString& key, const QString& value) {
     auto d = project_.document();
     auto* s = project_.current() < d.sources.size() ? &d.sources[project_.current()] : nullptr;
@@ -231,7 +241,18 @@ QString Sentences::plain_text() const { return text_->toPlainText(); }
 
 void Sentences::rebuild() {
     text_->setHtml(html());
+    share_room();
     review_.start(200);
+}
+
+/// The sentences take as much as they need, up to three quarters; the findings have the rest.
+void Sentences::share_room() {
+    auto wanted = static_cast<int>(text_->document()->size().height()) + 6;
+    text_->setFixedHeight(std::clamp(wanted, 60, std::max(60, height() * 3 / 4)));
+}
+void Sentences::resizeEvent(QResizeEvent* e) {
+    QWidget::resizeEvent(e);
+    share_room();
 }
 
 void Sentences::choose(const QString& key) {

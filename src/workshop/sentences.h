@@ -19,8 +19,14 @@ class Sentences : public QWidget {
     /// Takes over a value for a word, as its chooser does; false when it is none.
     bool set_value(const QString& key, const QString& value);
     QStringList keys() const;
+    /// What can be chosen for a word: the values of its list, or the ends of its range.
+    QStringList values(const QString& key) const;
+
+  protected:
+    void resizeEvent(QResizeEvent*) override;
 
   private:
+    void share_room();
     struct Choice { QString value, label; };
     struct Word {
         QString key, path, shown, fallback;  ///< `path` is its JSON pointer; `fallback` says the default.

@@ -58,7 +58,7 @@ bool has(const std::vector<Codec>& list, Codec codec) { return std::find(list.be
 
 Error missing(Codec codec, const char* verb) {
     return {Code::codec_missing, fmt::format("No adapter here {} {}.", verb, codec_title(codec)),
-            "Install the codec's library, or convert the track to another codec."};
+            "Install the codec’s library, or export the track again in another codec."};
 }
 /// An adapter may throw from its library's binding or from memory running out; neither passes this point.
 template <class T, class F>

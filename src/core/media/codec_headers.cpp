@@ -311,7 +311,7 @@ unsigned vp9_level(int width, int height, double rate) {
 namespace {
 void refuse(Track& t, Code code, std::string what) {
     t.problem = Error{code, fmt::format("Track {} is {}, which is not supported.", t.id, what),
-                      "Convert the clip to 8-bit 4:2:0 progressive video."};
+                      "Export it again as 8-bit 4:2:0 progressive video; it can’t be decoded here, so not converted either."};
 }
 
 void describe_h264(Track& t) {

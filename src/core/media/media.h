@@ -79,6 +79,8 @@ std::string iso639_from_bcp47(std::string_view tag);
 struct Finding {
     std::string code, sentence, hint;
 };
+/// What to do about a track that can't be decoded here, and so can't be converted here either.
+inline constexpr const char* export_again = "It can’t be decoded here, so it can’t be converted here either; export it again where it was made, as H.264, VP9 or AV1 with AAC or Opus.";
 
 struct ClipInfo {
     std::string container;

@@ -245,7 +245,7 @@ void Controller::Engine::list_choices() {
     auto title = [](const std::string& language, Codec codec) { return language.empty() ? std::string(codec_title(codec)) : language_title(language); };
     for (auto& t : clip_->info().tracks) {
         bool sound = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
-        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec), sound && t.is_default});
+        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
         if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted) wanted = t.id;
     }
     for (std::size_t i = 0; i < options_.captions.size(); ++i) {
@@ -311,6 +311,20 @@ void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at,
         if (want_run_) tick();
     }
     note("sound-track", fmt::format("{}", sound_->track().id), now() - asked);
+}
+
+void Controller::Engine::choose_languages(const std::string& sound, const std::string& text) {
+    bool other_sound = std::exchange(options_.sound_language, sound) != sound, other_text = std::exchange(options_.text_language, text) != text;
+    if (!clip_) return;  // taken up when it is open
+    if (other_sound) choose_spoken();
+    if (!other_text) return;
+    auto it = std::find_if(choices_->begin(), choices_->end(), [&](auto& c) { return c.kind == Kind::text && !text.empty() && c.language == text; });
+    choose_text(it == choices_->end() ? 0 : it->id);
+}
+/// The sound in the language that is asked for.
+void Controller::Engine::choose_spoken() {
+    auto tracks = select_tracks(clip_->info(), *env_.codecs, options_.sound_language);
+    if (sound_ && tracks && tracks->audio && tracks->audio->id != sound_->track().id) choose_sound(tracks->audio->id);
 }
 
 void Controller::Engine::choose_text(std::uint64_t id) {
@@ -453,6 +467,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     }
     note("opened", fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
     list_choices();
+    choose_spoken();  // it may have been asked for while this was opened
     if (o.lacking) note("sound-missing", o.lacking->sentence);
     for (auto& f : clip_->info().findings) note("finding", f.sentence);
     auto start = loop_from();

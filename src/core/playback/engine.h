@@ -26,6 +26,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void set_loop(Loop loop);
     void choose_sound(std::uint64_t id);
     void choose_text(std::uint64_t id);
+    void choose_languages(const std::string& sound, const std::string& text);
     std::shared_ptr<Voice> arm();
     void disarm();
     void hand_over_to(std::shared_ptr<Voice> next) { next_voice_ = std::move(next); }
@@ -113,6 +114,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void fail_with(Error error);
     void measure_buffer();
     void list_choices();
+    void choose_spoken();
 
     bool live() const { return clip_ && clip_->info().live; }
     bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }

@@ -19,7 +19,7 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
             if (!codecs.decodes(t.codec)) {
                 if (!problem)
                     problem = Error{Code::codec_missing, "Track " + std::to_string(t.id) + " of “" + info.name + "” is " + std::string(codec_title(t.codec)) + ", which no adapter here decodes.",
-                                    "Install the codec's library, or convert the track."};
+                                    "Install the codec’s library, or export the track again in another codec."};
                 continue;
             }
             bool wanted = kind == Kind::audio && !sound_language.empty() && t.language == sound_language;

@@ -50,7 +50,6 @@ struct Choice {
     std::uint64_t id = 0;              ///< The container's number; captions in files of their own count from 1 << 48.
     std::string language;              ///< BCP 47; may be empty.
     std::string title;                 ///< For people: "German", or the codec where no language is stated.
-    bool is_default = false;           ///< What plays where nothing else is asked for.
     bool operator==(const Choice&) const = default;
 };
 /// "German" for "de"; the tag itself for languages that are not in the short list.
@@ -157,6 +156,9 @@ class Controller {
     void set_loop(Loop loop);
     void choose_sound(std::uint64_t id);    ///< One of the snapshot's choices; goes on where it is.
     void choose_text(std::uint64_t id);     ///< 0 for none.
+    /// As `OpenOptions` has them, now or as soon as the source is open: the clip's own sound, and no captions, where
+    /// a language is empty or the clip lacks it.
+    void choose_languages(std::string sound, std::string text);
     void release();
     /// Plays, but is not heard before `first` has ended: then from the very sample after its last one. `first`
     /// must be of the same mixer and outlive this call's taking effect. Without sound in both it waits for `start_now`.

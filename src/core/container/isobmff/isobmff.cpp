@@ -496,7 +496,7 @@ Outcome IsoClip::finish() {
                                         "Ask for a copy without encryption; Ruedo holds no keys."};
             else if (d.track.codec == Codec::unknown)
                 d.track.problem = Error{Code::codec_missing, fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", d.track.id, source_->name(), d.track.codec_tag),
-                                        "Convert that track to H.264, VP9 or AV1, or to AAC or Opus."};
+                                        export_again};
         }
         apply_edits(d);
         // Opus states its delay twice, here and in its header; the header counts where there is no edit list.
