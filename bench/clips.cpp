@@ -63,7 +63,7 @@ void make_two_hours(const fs::path& path) {
 }  // namespace
 
 fs::path clip(const std::string& name) {
-    auto folder = fs::temp_directory_path() / "ruedo-bench-clips-2";
+    auto folder = fs::temp_directory_path() / "ruedo-bench-clips-3";
     std::error_code ec;
     fs::create_directories(folder, ec);
     auto path = folder / name;

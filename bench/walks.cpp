@@ -34,7 +34,9 @@ std::uint64_t be(const std::uint8_t* p, int n) {
     while (n-- > 0) v = v << 8 | *p++;
     return v;
 }
-std::uint32_t le(const std::uint8_t* p) { return p[0] | p[1] << 8 | p[2] << 16 | static_cast<std::uint32_t>(p[3]) << 24; }
+std::uint32_t le(const std::uint8_t* p) {
+    return p[0] | p[1] << 8 | p[2] << 16 | static_cast<std::uint32_t>(p[3]) << 24;
+}
 
 /// Sample sizes of every track, found box by box.
 std::size_t mp4(View d, std::size_t from, std::size_t to) {
@@ -43,7 +45,8 @@ std::size_t mp4(View d, std::size_t from, std::size_t to) {
         auto size = static_cast<std::size_t>(be(&d[at], 4));
         if (size < 8 || at + size > to) break;
         if (std::memcmp(&d[at + 4], "stsz", 4) == 0 && size >= 20)
-            for (std::size_t i = 0, n = be(&d[at + 16], 4); i < n && at + 24 + 4 * i <= at + size; ++i) units += be(&d[at + 20 + 4 * i], 4) > 0;
+            for (std::size_t i = 0, n = be(&d[at + 16], 4); i < n && at + 24 + 4 * i <= at + size; ++i)
+                units += be(&d[at + 20 + 4 * i], 4) > 0;
         for (auto* inside : {"moov", "trak", "mdia", "minf", "stbl"})
             if (std::memcmp(&d[at + 4], inside, 4) == 0) units += mp4(d, at + 8, at + size);
         at += size;
@@ -76,7 +79,8 @@ std::size_t ogg(View d) {
     std::size_t units = 0;
     for (std::size_t at = 0; at + 27 <= d.size() && std::memcmp(&d[at], "OggS", 4) == 0;) {
         std::size_t segments = d[at + 26], body = 0;
-        for (std::size_t i = 0; i < segments && at + 27 + i < d.size(); ++i) body += d[at + 27 + i], units += d[at + 27 + i] < 255;
+        for (std::size_t i = 0; i < segments && at + 27 + i < d.size(); ++i)
+            body += d[at + 27 + i], units += d[at + 27 + i] < 255;
         at += 27 + segments + body;
     }
     return units;

@@ -216,7 +216,8 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                 v.config = encoder->config();
                 v.video = {spec.width, spec.height, spec.pixel_aspect, 0, Colour{}.resolved(spec.height)};
                 // Drawn in the primaries that go with the matrix, and tagged so.
-                v.video.colour.primaries = v.video.colour.transfer = static_cast<std::uint8_t>(v.video.colour.matrix_code());
+                v.video.colour.primaries = v.video.colour.transfer =
+                    static_cast<std::uint8_t>(v.video.colour.matrix_code());
                 v.timescale = static_cast<std::uint32_t>(spec.rate.num) * 512;
                 TRY(video_track, writer.add(v));
                 WriteTrack a;

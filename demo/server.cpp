@@ -42,8 +42,10 @@ ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
         return MHD_CONTENT_READER_END_WITH_ERROR;
     }
     auto start = s.from + position;
-    if (how.endless) start %= std::max<std::uint64_t>(1, s.length);
-    else if (position >= s.length) return MHD_CONTENT_READER_END_OF_STREAM;
+    if (how.endless)
+        start %= std::max<std::uint64_t>(1, s.length);
+    else if (position >= s.length)
+        return MHD_CONTENT_READER_END_OF_STREAM;
     auto n = std::min<std::uint64_t>(most, s.length - (start - s.from));
     if (how.drip_ms) pause(std::chrono::milliseconds(how.drip_ms)), n = 1;
     if (how.cut_after) n = std::min(n, how.cut_after - position);
@@ -165,7 +167,8 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
     auto length = how.states_no_length || how.endless ? MHD_SIZE_UNKNOWN : sending->length + how.claims_more;
     auto* r = MHD_create_response_from_callback(length, 16 << 10, &give, sending.release(), [](void* s) { delete static_cast<Sending*>(s); });
     MHD_add_response_header(r, "Content-Type", how.type.c_str());
-    if (!how.ignores_ranges && !how.states_no_length && !how.endless) MHD_add_response_header(r, "Accept-Ranges", "bytes");
+    if (!how.ignores_ranges && !how.states_no_length && !how.endless)
+        MHD_add_response_header(r, "Accept-Ranges", "bytes");
     if (how.compressed) MHD_add_response_header(r, "Content-Encoding", "gzip");
     auto tag = how.etag_changes_after && entry->asked > how.etag_changes_after ? std::string("\"second\"") : how.etag;
     if (!tag.empty()) MHD_add_response_header(r, "ETag", tag.c_str());

@@ -9,6 +9,7 @@ namespace {
 constexpr int columns = 20, rows = 9, row = 1, first = 2, cells = 16;
 /// Our own clips carry it along the foot of the picture, where nobody looks.
 constexpr double foot_share = 0.02;
+constexpr std::uint8_t foot_dark = 20, foot_light = 132;  // quiet, and still far enough apart to be read
 int foot_height(int height) { return std::max(2, static_cast<int>(std::lround(height * foot_share))); }
 
 void fill(Image& image, int x0, int y0, int x1, int y1, std::uint8_t v) {
@@ -33,10 +34,10 @@ void draw_strip(Image& image, int number, bool whole_second) {
     auto n = static_cast<unsigned>(number) % strip_numbers;
     auto x = [&](int c) { return static_cast<int>(std::lround(static_cast<double>(c) * image.width / columns)); };
     int top = image.height - foot_height(image.height);
-    fill(image, 0, top, image.width, image.height, whole_second ? 255 : 0);
+    fill(image, 0, top, image.width, image.height, whole_second ? foot_light : foot_dark);
     for (int i = 0; i < cells; ++i) {
         bool on = i == 0 || (i >= 2 && i < 15 && (n >> (14 - i) & 1)) || (i == 15 && std::popcount(n) % 2);
-        fill(image, x(first + i), top, x(first + i + 1), image.height, on ? 255 : 0);
+        fill(image, x(first + i), top, x(first + i + 1), image.height, on ? foot_light : foot_dark);
     }
 }
 
@@ -62,7 +63,9 @@ std::optional<int> read_cells(const Image& image, double top, double bottom) {
     if (ones % 2) return std::nullopt;
     return static_cast<int>(bits);
 }
-std::optional<int> read_foot(const Image& image) { return read_cells(image, image.height * (1 - foot_share), image.height); }
+std::optional<int> read_foot(const Image& image) {
+    return read_cells(image, image.height * (1 - foot_share), image.height);
+}
 }  // namespace
 
 std::optional<int> read_strip(const Image& image) {
@@ -72,7 +75,9 @@ std::optional<int> read_strip(const Image& image) {
 }
 
 bool read_flash(const Image& image) {
-    if (read_foot(image)) return mean(image, 0, image.height * (1 - foot_share * 0.75), image.width * 1.5 / columns, image.height * (1 - foot_share * 0.25)) > 128;
+    if (read_foot(image))
+        return mean(image, 0, image.height * (1 - foot_share * 0.75), image.width * 1.5 / columns,
+                    image.height * (1 - foot_share * 0.25)) > (foot_dark + foot_light) / 2;
     double h = static_cast<double>(image.height) / rows;
     return mean(image, image.width / 8.0, 8.3 * h, image.width * 7 / 8.0, 8.7 * h) > 128;
 }

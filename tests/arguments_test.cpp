@@ -20,14 +20,17 @@ Ran run(std::vector<std::string> words, const char* to = nullptr) {
     auto path = (folder / "out").string();
     std::fflush(stdout), std::fflush(stderr);
     int out = ::dup(1), error = ::dup(2);
-    int file = ::open(to ? to : path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600), nowhere = ::open("/dev/null", O_WRONLY);
+    int file = ::open(to ? to : path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600),
+        nowhere = ::open("/dev/null", O_WRONLY);
     ::dup2(file, 1), ::dup2(nowhere, 2);
     words.insert(words.begin(), "ruedo");
     std::vector<char*> argv;
     for (auto& w : words) argv.push_back(w.data());
     argv.push_back(nullptr);
     Ran ran;
-    ran.exit = run_command(static_cast<int>(words.size()), argv.data(), [](const HeadlessOptions&, int&, char**) { return HeadlessResult{{{"state", "ended"}}, 0}; });
+    ran.exit = run_command(static_cast<int>(words.size()), argv.data(), [](const HeadlessOptions&, int&, char**) {
+        return HeadlessResult{{{"state", "ended"}}, 0};
+    });
     std::fflush(stdout), std::fflush(stderr);
     std::clearerr(stdout);
     ::dup2(out, 1), ::dup2(error, 2);
@@ -42,13 +45,17 @@ std::string code_of(const Ran& ran) {
     auto j = json::parse(ran.out, nullptr, false);
     return j.is_object() && j.contains("error") && j["error"].is_object() ? j["error"].value("code", "") : "";
 }
-struct Command { const char* name; bool subject; std::vector<const char*> with_value, flags; };
+struct Command {
+    const char* name;
+    bool subject;
+    std::vector<const char*> with_value, flags;
+};
 /// Every option of every command. A new one is added here, and is tried with everything.
 const std::vector<Command> commands{{"inspect", true, {"--target"}, {}},
-    {"frames", true, {"--at", "--out"}, {"--replace"}},
-    {"play", true, {"--clock", "--for", "--do", "--sound"}, {"--loop", "--replace"}},
-    {"pack", true, {"--out"}, {}},
-    {"targets", false, {}, {}}};
+                                    {"frames", true, {"--at", "--out"}, {"--replace"}},
+                                    {"play", true, {"--clock", "--for", "--do", "--sound"}, {"--loop", "--replace"}},
+                                    {"pack", true, {"--out"}, {}},
+                                    {"targets", false, {}, {}}};
 }  // namespace
 
 TEST_CASE("whatever is typed, there is one document and an exit code that says which kind") {
@@ -58,20 +65,55 @@ TEST_CASE("whatever is typed, there is one document and an exit code that says w
     fs::copy_file(fixture("audio_opus.ogg"), folder / "a.ogg");
     put(folder / "text.txt", Bytes{'a', 'b', 'c'});
     auto at = [&](const char* name) { return (folder / name).string(); };
-    std::vector<std::string> values{"", " ", "-", "--", "0", "-1", "1s", "0s", "99999999999999999999s", "4611686018427387905ns", "1h", "1:00:00.000", "1e3s", "nan", "inf", "\xFF\xFE", "\n", "%s%n", "virtual", "real",
-                                    "1s pause", "1s pause; 0s pause", "1s seek 99999999s", ";;;", "1s step 999999999999", "1s rate nan", "desktop", "/dev/null/x", "/proc/x", at("no/such/place"), at("text.txt"), std::string(5000, 'x')};
-    std::vector<std::string> subjects{at("a.ogg"), at("text.txt"), at("none"), "", folder.path.string(), "/dev/null", "/dev/zero", "camera://", "camera://nowhere", "http://", "http://127.0.0.1:1/x", "catalogue://", "\xFF.mp4"};
+    std::vector<std::string> values{"",
+                                    " ",
+                                    "-",
+                                    "--",
+                                    "0",
+                                    "-1",
+                                    "1s",
+                                    "0s",
+                                    "99999999999999999999s",
+                                    "4611686018427387905ns",
+                                    "1h",
+                                    "1:00:00.000",
+                                    "1e3s",
+                                    "nan",
+                                    "inf",
+                                    "\xFF\xFE",
+                                    "\n",
+                                    "%s%n",
+                                    "virtual",
+                                    "real",
+                                    "1s pause",
+                                    "1s pause; 0s pause",
+                                    "1s seek 99999999s",
+                                    ";;;",
+                                    "1s step 999999999999",
+                                    "1s rate nan",
+                                    "desktop",
+                                    "/dev/null/x",
+                                    "/proc/x",
+                                    at("no/such/place"),
+                                    at("text.txt"),
+                                    std::string(5000, 'x')};
+    std::vector<std::string> subjects{
+        at("a.ogg"), at("text.txt"), at("none"),         "",        folder.path.string(),   "/dev/null",
+        "/dev/zero", "camera://",    "camera://nowhere", "http://", "http://127.0.0.1:1/x", "catalogue://",
+        "\xFF.mp4"};
     std::mt19937 random(71);
     for (int i = 0; i < 600; ++i) {
         auto& command = commands[random() % commands.size()];
         std::vector<std::string> words{command.name};
-        if (command.subject && random() % 20) words.push_back(random() % 3 ? at("a.ogg") : subjects[random() % subjects.size()]);
+        if (command.subject && random() % 20)
+            words.push_back(random() % 3 ? at("a.ogg") : subjects[random() % subjects.size()]);
         for (auto* option : command.with_value)
             if (random() % 2) words.push_back(option), words.push_back(values[random() % values.size()]);
         for (auto* flag : command.flags)
             if (random() % 3 == 0) words.push_back(flag);
         // Nothing here may take long: what plays does so in virtual time, or for a moment.
-        if (words[0] == "play" && std::find(words.begin(), words.end(), "--clock") == words.end()) words.push_back("--clock"), words.push_back("virtual");
+        if (words[0] == "play" && std::find(words.begin(), words.end(), "--clock") == words.end())
+            words.push_back("--clock"), words.push_back("virtual");
         if (random() % 40 == 0) words.push_back(values[random() % values.size()]);
         bool real = std::find(words.begin(), words.end(), "real") != words.end();
         if (words[0] == "play" && real) continue;
@@ -119,7 +161,8 @@ TEST_CASE("an output never takes the place of what is there, and never that of t
     CHECK(play({"--sound", other, "--replace"}).exit == 0);
     CHECK(bytes_of(other).size() > 100'000);
     auto frames = [&](bool replace) {
-        std::vector<std::string> words{"frames", fixture("vp9_opus.webm").string(), "--at", "1s", "--out", (folder / "f").string(), "--json"};
+        std::vector<std::string> words{"frames", fixture("vp9_opus.webm").string(), "--at",  "1s",
+                                       "--out",  (folder / "f").string(),           "--json"};
         if (replace) words.push_back("--replace");
         return run(words);
     };
@@ -132,7 +175,8 @@ TEST_CASE("help and versions are documents too, slips are guessed, and a full di
     CHECK(json::parse(run({"--help", "--json"}).out).contains("help"));
     CHECK(json::parse(run({"play", "--help", "--json"}).out).contains("help"));
     CHECK(json::parse(run({"--version", "--json"}).out).contains("version"));
-    for (auto [slip, meant] : {std::pair{"inspec", "inspect"}, {"plya", "play"}, {"frame", "frames"}, {"pakc", "pack"}}) {
+    for (auto [slip, meant] :
+         {std::pair{"inspec", "inspect"}, {"plya", "play"}, {"frame", "frames"}, {"pakc", "pack"}}) {
         auto ran = run({slip, "x.mp4", "--json"});
         INFO(slip);
         CHECK(ran.exit == 2);
@@ -168,7 +212,10 @@ TEST_CASE("commands work where there is no home and no working folder any more")
         Folder gone;
         fs::current_path(gone.path);
         fs::remove_all(gone.path);
-        for (auto words : {std::vector<std::string>{"inspect", "a.mp4"}, {"play", "a.mp4", "--clock", "virtual"}, {"pack", "a.ruedo", "--out", "b"}, {"frames", "a.mp4", "--at", "1s", "--out", "b"}}) {
+        for (auto words : {std::vector<std::string>{"inspect", "a.mp4"},
+                           {"play", "a.mp4", "--clock", "virtual"},
+                           {"pack", "a.ruedo", "--out", "b"},
+                           {"frames", "a.mp4", "--at", "1s", "--out", "b"}}) {
             words.push_back("--json");
             INFO(words[0]);
             auto r = run(words);

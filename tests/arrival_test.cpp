@@ -21,8 +21,11 @@ namespace {
 struct Live {
     std::shared_ptr<Strand> strand = make_real_strand();
     Mixer mixer{*strand, {}};
-    std::unique_ptr<Controller> controller = std::make_unique<Controller>(Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
-    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 30_s) { return controller->wait(wanted, limit); }
+    std::unique_ptr<Controller> controller = std::make_unique<Controller>(
+        Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
+    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 30_s) {
+        return controller->wait(wanted, limit);
+    }
     std::size_t events(std::string_view name) const {
         auto all = controller->events();
         return static_cast<std::size_t>(std::count_if(all.begin(), all.end(), [&](auto& e) { return e.name == name; }));
@@ -31,12 +34,14 @@ struct Live {
 /// A listener that answers every connection with the same bytes, whatever they are.
 class RawServer {
   public:
-    explicit RawServer(std::string answer) : answer_(std::move(answer)), listener_(::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
+    explicit RawServer(std::string answer)
+        : answer_(std::move(answer)), listener_(::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
         sockaddr_in at{};
         at.sin_family = AF_INET;
         at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
         socklen_t length = sizeof at;
-        if (::bind(listener_, reinterpret_cast<sockaddr*>(&at), length) != 0 || ::listen(listener_, 16) != 0) std::abort();
+        if (::bind(listener_, reinterpret_cast<sockaddr*>(&at), length) != 0 || ::listen(listener_, 16) != 0)
+            std::abort();
         ::getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &length);
         port_ = ntohs(at.sin_port);
         thread_ = std::thread([this] {
@@ -44,7 +49,8 @@ class RawServer {
                 int peer = ::accept(listener_, nullptr, nullptr);
                 if (peer < 0) return;
                 char request[4096];
-                if (::recv(peer, request, sizeof request, 0) > 0) (void)!::send(peer, answer_.data(), answer_.size(), MSG_NOSIGNAL);
+                if (::recv(peer, request, sizeof request, 0) > 0)
+                    (void)!::send(peer, answer_.data(), answer_.size(), MSG_NOSIGNAL);
                 ::shutdown(peer, SHUT_WR);
                 ::close(peer);
             }
@@ -67,14 +73,19 @@ class RawServer {
 
 TEST_CASE("what states no length plays as it comes, though its end never does") {
     auto server = LoopbackServer::start();
-    for (auto name : {"audio_info.mp3", "audio_opus.ogg", "theora_vorbis.ogv", "live_unknown_sizes.webm", "vp9_opus.webm", "h264_aac.ts", "audio.flac", "frag_no_sidx.mp4"}) {
+    for (auto name : {"audio_info.mp3", "audio_opus.ogg", "theora_vorbis.ogv", "live_unknown_sizes.webm",
+                      "vp9_opus.webm", "h264_aac.ts", "audio.flac", "frag_no_sidx.mp4"}) {
         INFO(name);
         auto path = "/" + std::string(name);
         // All of it, and then the line stays open with nothing more on it.
-        server->serve(path, {.file = fixture(name).string(), .silent_after = fs::file_size(fixture(name)), .states_no_length = true});
+        server->serve(
+            path,
+            {.file = fixture(name).string(), .silent_after = fs::file_size(fixture(name)), .states_no_length = true});
         Live live;
         live.controller->open(server->address(path), playing);
-        REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed || (s.state.phase == Phase::playing && s.position > 300_ms); }));
+        REQUIRE(live.until([](auto& s) {
+            return s.state.phase == Phase::failed || (s.state.phase == Phase::playing && s.position > 300_ms);
+        }));
         auto s = live.controller->snapshot();
         REQUIRE(s.state.phase == Phase::playing);
         if (!s.duration_known) CHECK(s.live);
@@ -92,8 +103,10 @@ TEST_CASE("a station without an end is looked at in part, and memory stays withi
         std::shared_ptr<Clip> clip = value(open_clip(source));
         CHECK(clip->info().live);
         CHECK_FALSE(clip->info().duration_known);
-        auto facts = value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = true, .cancel = nullptr, .so_far = {}}));
-        CHECK(std::count_if(facts.findings.begin(), facts.findings.end(), [](auto& f) { return f.code == "no-end"; }) == 1);
+        auto facts = value(
+            gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = true, .cancel = nullptr, .so_far = {}}));
+        CHECK(std::count_if(facts.findings.begin(), facts.findings.end(), [](auto& f) { return f.code == "no-end"; }) ==
+              1);
         CHECK(std::dynamic_pointer_cast<HttpSource>(source)->received() < 64'000'000);
     }
     // What needs an end, or an index that never comes, fails in words when the time for opening is over.
@@ -120,7 +133,8 @@ TEST_CASE("a station without an end is looked at in part, and memory stays withi
 
 TEST_CASE("what has arrived plays, though the server knows no parts and the rest is on its way") {
     auto server = LoopbackServer::start();
-    for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_aac.ts", "frag_no_sidx.mp4", "h264_cbp_opus_frag.mp4", "audio_info.mp3"}) {
+    for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_aac.ts", "frag_no_sidx.mp4", "h264_cbp_opus_frag.mp4",
+                      "audio_info.mp3"}) {
         INFO(name);
         auto path = "/" + std::string(name);
         auto size = fs::file_size(fixture(name));
@@ -128,7 +142,9 @@ TEST_CASE("what has arrived plays, though the server knows no parts and the rest
         auto before = server->sent();
         Live live;
         live.controller->open(server->address(path), playing);
-        REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed || (s.state.phase == Phase::playing && s.position > 100_ms); }));
+        REQUIRE(live.until([](auto& s) {
+            return s.state.phase == Phase::failed || (s.state.phase == Phase::playing && s.position > 100_ms);
+        }));
         auto sent = server->sent() - before;
         REQUIRE(live.controller->snapshot().state.phase == Phase::playing);
         CHECK(sent < size * 3 / 4);
@@ -143,7 +159,8 @@ TEST_CASE("joined transport streams play to their end over http as from disk") {
     put(folder / "joined.ts", joined);
     auto server = LoopbackServer::start();
     server->serve("/joined.ts", {.file = (folder / "joined.ts").string()});
-    auto local = value(open_clip((folder / "joined.ts").string())), remote = value(open_clip(value(open_source(server->address("/joined.ts")))));
+    auto local = value(open_clip((folder / "joined.ts").string())),
+         remote = value(open_clip(value(open_source(server->address("/joined.ts")))));
     CHECK(local->info().duration > 17_s);
     CHECK(remote->info().duration == local->info().duration);
     CHECK(remote->info().findings.size() == local->info().findings.size());
@@ -153,7 +170,9 @@ TEST_CASE("after it starved it waits until it can go through") {
     auto server = LoopbackServer::start();
     auto file = fixture("h264_high_aac.mp4");
     // Six seconds that take six and a half to come: going on at once would starve at every step.
-    server->serve("/clip.mp4", {.file = file.string(), .bytes_per_second = static_cast<std::uint64_t>(static_cast<double>(fs::file_size(file)) / 6.6)});
+    server->serve("/clip.mp4",
+                  {.file = file.string(),
+                   .bytes_per_second = static_cast<std::uint64_t>(static_cast<double>(fs::file_size(file)) / 6.6)});
     Live live;
     live.controller->open(server->address("/clip.mp4"), playing);
     REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed; }, 60_s));
@@ -208,7 +227,9 @@ TEST_CASE("whoever stops waiting is obeyed at once, in files without end and cap
         options.text_language = "en";
         options.captions = {srt.string()};
         live.controller->open(i % 2 ? huge.string() : fixture("text_webvtt.mkv").string(), options);
-        if (i % 3) live.until([](auto& s) { return s.state.phase != Phase::opening && s.state.phase != Phase::empty; }, 100_ms);
+        if (i % 3)
+            live.until([](auto& s) { return s.state.phase != Phase::opening && s.state.phase != Phase::empty; },
+                       100_ms);
         worst = std::max(worst, took([&] { live.controller.reset(); }));
     }
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
@@ -218,7 +239,10 @@ TEST_CASE("whoever stops waiting is obeyed at once, in files without end and cap
 #endif
     // The same for a walk through all of it, by a flag and by a deadline.
     std::atomic<bool> flag = false;
-    std::thread later([&] { std::this_thread::sleep_for(std::chrono::milliseconds(50)); flag = true; });
+    std::thread later([&] {
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        flag = true;
+    });
     auto walk = [&] {
         auto clip = open_clip(huge.string());
         if (!clip) return clip.error().code;
@@ -226,10 +250,16 @@ TEST_CASE("whoever stops waiting is obeyed at once, in files without end and cap
         return scanned ? Code::internal : scanned.error().code;
     };
     Code code{};
-    CHECK(took([&] { ReadScope scope(&flag); code = walk(); }) < 400_ms);
+    CHECK(took([&] {
+              ReadScope scope(&flag);
+              code = walk();
+          }) < 400_ms);
     CHECK(code == Code::cancelled);
     later.join();
-    CHECK(took([&] { ReadScope scope(nullptr, false, monotonic_now() + 100_ms); code = walk(); }) < 500_ms);
+    CHECK(took([&] {
+              ReadScope scope(nullptr, false, monotonic_now() + 100_ms);
+              code = walk();
+          }) < 500_ms);
     CHECK(code == Code::timeout);
 }
 
@@ -248,7 +278,8 @@ TEST_CASE("giving one thing up leaves the others alone: captions come though a s
 }
 
 TEST_CASE("what is not http is called that, and not a redirect, and what is asked too much is asked again") {
-    for (auto answer : {"this is no answer at all\r\n\r\n", "SSH-2.0-harbour\r\n", "HTTP/9.9 banana\r\n\r\n", "\x16\x03\x01\x02"}) {
+    for (auto answer :
+         {"this is no answer at all\r\n\r\n", "SSH-2.0-harbour\r\n", "HTTP/9.9 banana\r\n\r\n", "\x16\x03\x01\x02"}) {
         RawServer raw(answer);
         HttpOptions quick;
         quick.retries = 0, quick.patience = 3_s;

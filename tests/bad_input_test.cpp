@@ -199,3 +199,33 @@ TEST_CASE("a file that disappears or shrinks while it plays ends in words") {
     CHECK(other.run_until([](auto& snap) { return snap.state.phase == Phase::ended; }));
     CHECK(other.now().counters.presented == 180);  // the open file stays readable
 }
+
+TEST_CASE("times and counts at the ends of what can be written add up to no fault") {
+    // Runs of samples whose product leaves sixty-four bits, and composition offsets and edits to match.
+    auto whole = bytes_of(fixture("h264_high_aac.mp4"));
+    std::mt19937 random(107);
+    for (int i = 0; i < 80; ++i) {
+        auto bytes = whole;
+        for (std::string tag : {"stts", "ctts", "elst", "mvhd", "mdhd", "tkhd"})
+            for (std::size_t at = 0; at + 40 < bytes.size(); ++at) {
+                if (!std::equal(tag.begin(), tag.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at)) ||
+                    random() % 3)
+                    continue;
+                auto from = at + 8 + 4 * (random() % 6);
+                for (std::size_t k = from; k < from + 4; ++k) bytes[k] = i % 2 ? 0xFF : 0x7F;
+            }
+        INFO("change " << i);
+        if (auto e = use(memory_source(std::move(bytes), "x.mp4"))) CHECK_FALSE(e->sentence.empty());
+    }
+    // Cluster and block times of Matroska, the same.
+    auto matroska = bytes_of(fixture("ebml_lacing_blockgroups.mkv"));
+    for (int i = 0; i < 80; ++i) {
+        auto bytes = matroska;
+        for (std::size_t at = 0; at + 12 < bytes.size(); ++at)
+            if (bytes[at] == 0xE7 && (bytes[at + 1] & 0xF0) == 0x80 && random() % 4 == 0)
+                for (std::size_t k = at + 2; k < at + 2 + (bytes[at + 1] & 0x0F) && k < bytes.size(); ++k)
+                    bytes[k] = static_cast<std::uint8_t>(i % 2 ? 0xFF : random());
+        INFO("change " << i);
+        if (auto e = use(memory_source(std::move(bytes), "x.mkv"))) CHECK_FALSE(e->sentence.empty());
+    }
+}

@@ -20,7 +20,9 @@ struct Live {
     Mixer mixer{*strand, {}};
     std::shared_ptr<NotingSink> sink = std::make_shared<NotingSink>(1_ms, true);
     Controller controller{{strand, &mixer, &CodecRegistry::standard(), sink}};
-    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 30_s) { return controller.wait(wanted, limit); }
+    bool until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 30_s) {
+        return controller.wait(wanted, limit);
+    }
 };
 void rest(int ms) { std::this_thread::sleep_for(std::chrono::milliseconds(ms)); }
 }  // namespace

@@ -324,3 +324,53 @@ TEST_CASE("two controllers in one process know nothing of each other") {
     CHECK(four[1]->snapshot().state.phase == Phase::paused);
     CHECK(four[3]->snapshot().counters.presented == 180);
 }
+
+TEST_CASE("a fault inside fails the source with words, and the next one plays") {
+    // A sink that throws now and then, where it makes pictures and where it shows them.
+    struct Faulty final : PictureSink {
+        int prepare_left = 1 << 20, show_left = 1 << 20;
+        std::shared_ptr<const Image> prepare(const Picture&) override {
+            if (--prepare_left == 0) throw std::runtime_error("no pixels");
+            return nullptr;
+        }
+        void show(std::shared_ptr<const Image>, const Picture&, Time) override {
+            if (--show_left == 0) throw std::bad_alloc();
+        }
+        void clear() override {}
+        Time refresh() const override { return {}; }
+    };
+    auto strand = std::shared_ptr<VirtualStrand>(make_virtual_strand());
+    Mixer mixer(*strand, {});
+    auto sink = std::make_shared<Faulty>();
+    Controller controller({strand, &mixer, &CodecRegistry::standard(), sink});
+    std::mt19937 random(106);
+    for (int i = 0; i < 20; ++i) {
+        (i % 2 ? sink->prepare_left : sink->show_left) = 1 + static_cast<int>(random() % 100);
+        controller.open(fixture("vp9_opus.webm"), playing);
+        strand->run_until(strand->now() + 20_s, [&] { return controller.snapshot().state.phase == Phase::failed; });
+        auto s = controller.snapshot();
+        REQUIRE(s.state.phase == Phase::failed);
+        REQUIRE(s.error);
+        CHECK(s.error->code == Code::internal);
+        CHECK_FALSE(s.error->hint.empty());
+    }
+    sink->prepare_left = sink->show_left = 1 << 20;
+    controller.open(fixture("vp9_opus.webm"), playing);
+    strand->run_until(strand->now() + 20_s, [&] { return ended(controller.snapshot()); });
+    CHECK(controller.snapshot().state.phase == Phase::ended);
+    CHECK(controller.snapshot().counters.presented == 180);
+}
+
+TEST_CASE("no sentence tells anybody to convert what can't be decoded") {
+    for (auto& f : all_facts()) {
+        auto name = f["file"].get<std::string>();
+        auto clip = open_clip(fixture(name));
+        if (!clip) continue;
+        for (auto& t : (*clip)->info().tracks) {
+            if (!t.problem) continue;
+            INFO(name << ": " << t.problem->hint);
+            CHECK(t.problem->hint.find("Convert") == std::string::npos);
+            CHECK_FALSE(t.problem->hint.empty());
+        }
+    }
+}

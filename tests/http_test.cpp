@@ -143,8 +143,10 @@ TEST_CASE("waiting for the network is given up within a tenth of a second") {
         });
         std::this_thread::sleep_for(std::chrono::milliseconds(150));
         auto time = took([&] {
-            if (how == 0) source->cancel();
-            else flag = true;
+            if (how == 0)
+                source->cancel();
+            else
+                flag = true;
             reader.join();
         });
         CHECK(time < 100_ms);

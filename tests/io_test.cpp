@@ -95,3 +95,80 @@ TEST_CASE("a reader gives the same bytes whatever the steps") {
         else CHECK(read.error().code == Code::truncated);
     }
 }
+
+TEST_CASE("scopes around a read add up: any flag and any deadline among them ends it, with the right code") {
+    std::mt19937 random(104);
+    Folder folder;
+    put(folder / "x", Bytes(100'000, 7));
+    auto source = value(open_file(folder / "x"));
+    Bytes some(1000);
+    for (int i = 0; i < 200; ++i) {
+        std::array<std::atomic<bool>, 3> flags{};
+        std::array<Time, 3> deadlines{Time::max(), Time::max(), Time::max()};
+        bool cancelled = false, late = false;
+        for (std::size_t k = 0; k < 3; ++k) {
+            if (random() % 5 == 0) flags[k] = cancelled = true;
+            if (random() % 5 == 0)
+                deadlines[k] = monotonic_now() - 1_ms, late = true;
+            else if (random() % 3 == 0)
+                deadlines[k] = monotonic_now() + 3600_s;
+        }
+        ReadScope outer(&flags[0], false, deadlines[0]),
+            middle(random() % 2 ? &flags[1] : nullptr, random() % 2, deadlines[1]);
+        cancelled = flags[0] || (ReadScope::given_up() && !late && flags[1]) || flags[2];
+        ReadScope inner(&flags[2], false, deadlines[2]);
+        auto got = source->read_at(random() % 90'000, some);
+        CHECK(got.has_value() == !ReadScope::given_up());
+        if (!got) {
+            CHECK((got.error().code == Code::cancelled || got.error().code == Code::timeout));
+            if (flags[0] || flags[2])
+                CHECK(got.error().code == Code::cancelled);
+            else if (!flags[1])
+                CHECK(got.error().code == Code::timeout);
+            CHECK_FALSE(got.error().sentence.empty());
+        }
+    }
+    // And nothing of it remains.
+    CHECK(source->read_at(0, some).has_value());
+    CHECK_FALSE(ReadScope::only_buffered());
+}
+
+TEST_CASE("a file says whether it is still the one that was opened") {
+    Folder folder;
+    put(folder / "x", Bytes(1000, 1));
+    auto source = value(open_file(folder / "x"));
+    CHECK_FALSE(source->altered());
+    { std::ofstream(folder / "x", std::ios::app) << "more"; }
+    CHECK(source->altered());
+    source = value(open_file(folder / "x"));
+    CHECK_FALSE(source->altered());
+    fs::resize_file(folder / "x", 10);
+    CHECK(source->altered());
+    // Another file under the same name leaves the open one as it is.
+    source = value(open_file(folder / "x"));
+    put(folder / "x", Bytes(5, 2));
+    CHECK_FALSE(source->altered());
+}
+
+TEST_CASE("slips are guessed among names, and what is no slip is not") {
+    constexpr std::array<std::string_view, 4> names{"inspect", "frames", "play", "pack"};
+    std::mt19937 random(105);
+    for (auto name : names)
+        for (int i = 0; i < 50; ++i) {
+            std::string slip(name);
+            switch (random() % 3) {
+                case 0:
+                    slip.erase(random() % slip.size(), 1);
+                    break;
+                case 1:
+                    slip.insert(random() % slip.size(), 1, static_cast<char>('a' + random() % 26));
+                    break;
+                default:
+                    std::swap(slip[0], slip[1]);
+            }
+            INFO(slip);
+            CHECK(closest(slip, names).has_value());
+        }
+    CHECK(closest("inspekt", names) == "inspect");
+    CHECK_FALSE(closest("something-else", names).has_value());
+}

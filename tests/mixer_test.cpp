@@ -153,7 +153,8 @@ TEST_CASE("however many players look after the device, its clock is corrected as
     REQUIRE(one.size() > 900);
     REQUIRE(many.size() > 900);
     Time worst{};
-    for (std::size_t i = 100; i < std::min(one.size(), many.size()); ++i) worst = std::max(worst, Time{std::abs((one[i] - many[i]).ns)});
+    for (std::size_t i = 100; i < std::min(one.size(), many.size()); ++i)
+        worst = std::max(worst, Time{std::abs((one[i] - many[i]).ns)});
     INFO("apart by up to " << worst.ms() << " ms");
     CHECK(worst < 12_ms);
 }
@@ -204,7 +205,8 @@ TEST_CASE("what is cut from a voice is what comes later, to the sample") {
         auto from = Time{static_cast<std::int64_t>(random() % static_cast<unsigned long>(at.ns + 1))};
         voice->cut(from);
         auto left = time_to_ticks(voice->buffered(), mix_rate);
-        auto wanted = std::min<std::int64_t>(static_cast<std::int64_t>(frames), time_to_ticks(scaled(from, 1 / rate), mix_rate));
+        auto wanted =
+            std::min<std::int64_t>(static_cast<std::int64_t>(frames), time_to_ticks(scaled(from, 1 / rate), mix_rate));
         INFO("cut at " << from.ms() << " of " << at.ms() << " ms at rate " << rate);
         CHECK(std::abs(left - wanted) <= 6);
     }

@@ -16,8 +16,13 @@ struct SlowStage {
     Mixer mixer{*strand, {}};
     struct Sink final : PictureSink {
         explicit Sink(Strand& s, Time every) : strand(s), every_(every) {}
-        std::shared_ptr<const Image> prepare(const Picture&) override { ++prepared; return nullptr; }
-        void show(std::shared_ptr<const Image>, const Picture& p, Time) override { shown.emplace_back(strand.now(), p.pts); }
+        std::shared_ptr<const Image> prepare(const Picture&) override {
+            ++prepared;
+            return nullptr;
+        }
+        void show(std::shared_ptr<const Image>, const Picture& p, Time) override {
+            shown.emplace_back(strand.now(), p.pts);
+        }
         void clear() override {}
         Time refresh() const override { return every_; }
         Strand& strand;
@@ -29,7 +34,8 @@ struct SlowStage {
     std::vector<float> heard;
     Controller controller;
     explicit SlowStage(Costs costs, Time refresh = {})
-        : sink(std::make_shared<Sink>(*strand, refresh)), controller({strand, &mixer, &CodecRegistry::standard(), sink, costs}) {
+        : sink(std::make_shared<Sink>(*strand, refresh)),
+          controller({strand, &mixer, &CodecRegistry::standard(), sink, costs}) {
         mixer.on_mix([this](std::span<const float> s, std::int64_t) { heard.insert(heard.end(), s.begin(), s.end()); });
     }
     bool run_until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 60_s) {
@@ -79,7 +85,8 @@ TEST_CASE("decoding slower than real time gives way: sight keeps to sound, which
             // At least two pictures in any second while there is something to be seen.
             auto& shown = stage.sink->shown;
             for (auto from = shown.front().first; from + 1_s < shown.front().first + 5_s; from += 100_ms) {
-                auto count = std::count_if(shown.begin(), shown.end(), [&](auto& s) { return s.first >= from && s.first < from + 1_s; });
+                auto count = std::count_if(shown.begin(), shown.end(),
+                                           [&](auto& s) { return s.first >= from && s.first < from + 1_s; });
                 INFO("from " << from.ms() << " ms");
                 CHECK(count >= 2);
             }
@@ -142,14 +149,14 @@ TEST_CASE("a leap goes to the next keyframe within reach and nowhere else") {
     auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
     value(reader->at({}));
     for (int i = 0; i < 5; ++i) value(reader->next());
-    CHECK_FALSE(value(reader->leap(500_ms, 1500_ms)));          // no keyframe in there
-    CHECK(value(reader->next())->pts == Time{200'000'000});       // and nothing changed
+    CHECK_FALSE(value(reader->leap(500_ms, 1500_ms)));       // no keyframe in there
+    CHECK(value(reader->next())->pts == Time{200'000'000});  // and nothing changed
     auto leapt = value(reader->leap(1_s, Time::max()));
     REQUIRE(leapt);
     CHECK(leapt->pts == 2_s);
     CHECK(reader->left_out() == 53);
     CHECK(value(reader->next())->pts == 2033_ms);
-    CHECK_FALSE(value(reader->leap(5_s, Time::max())));          // the last one is at four seconds
+    CHECK_FALSE(value(reader->leap(5_s, Time::max())));  // the last one is at four seconds
 }
 
 TEST_CASE("late pictures are not converted, and slow conversion drops them rather than show them late") {

@@ -143,16 +143,24 @@ TEST_CASE("what a process that was killed left behind is cleared by the next one
     if (child == 0) ::_exit(0);
     int status = 0;
     REQUIRE(::waitpid(child, &status, 0) == child);
-    auto dead = shop.folder / (".out." + std::to_string(child) + "-0.part"), alive = shop.folder / (".out." + std::to_string(::getppid()) + "-0.part"), other = shop.folder / (".outer." + std::to_string(child) + "-0.part");
-    for (auto& path : {dead, alive, other}) fs::create_directories(path / "media");
+    auto name = [](const std::string& of, int pid) { return "." + of + "." + std::to_string(pid) + "-0.part"; };
+    std::vector<fs::path> dead{shop.folder / name("out", child), shop.folder / name("another.name-1", child)};
+    std::vector<fs::path> kept{shop.folder / name("out", ::getppid()),
+                               shop.folder / ".out.part",
+                               shop.folder / (".out." + std::to_string(child) + ".part"),
+                               shop.folder / ("out." + std::to_string(child) + "-0.part"),
+                               shop.folder / (".out." + std::to_string(child) + "-0.partly"),
+                               shop.folder / ".out.x-0.part"};
+    for (auto* list : {&dead, &kept})
+        for (auto& path : *list) fs::create_directories(path / "media");
     value(shop.pack_into(shop.folder / "out"));
-    CHECK_FALSE(fs::exists(dead));
-    CHECK(fs::exists(alive));
-    CHECK(fs::exists(other));
+    for (auto& path : dead) CHECK_FALSE(fs::exists(path));
+    for (auto& path : kept) CHECK(fs::exists(path));
     // The same for single files.
-    auto file = shop.folder / (".a.wav." + std::to_string(child) + "-3.part");
-    put(file, Bytes{1});
-    put(shop.folder / "a.wav", Bytes{1, 2});
+    Folder fresh;
+    auto file = fresh / name("a.wav", child);
+    { std::ofstream(file) << "half"; }
+    put(fresh / "b.wav", Bytes{1, 2});
     CHECK_FALSE(fs::exists(file));
 }
 

@@ -86,3 +86,67 @@ TEST_CASE("what is unspecified is resolved by size, never assumed") {
     CHECK(Colour{}.resolved(576).range == Colour::Range::limited);
     CHECK(Colour{Colour::Matrix::bt2020, Colour::Range::full, 9, 16}.resolved(100).matrix == Colour::Matrix::bt2020);
 }
+
+TEST_CASE("the number along the foot of a picture is read at any size, and nothing is made out where there is none") {
+    std::mt19937 random(103);
+    for (int i = 0; i < 400; ++i) {
+        int w = 160 + static_cast<int>(random() % 1200), h = 90 + static_cast<int>(random() % 800);
+        Image image{w, h, Pixels(static_cast<std::size_t>(w) * static_cast<std::size_t>(h) * 4)};
+        auto shade = static_cast<int>(random() % 200);
+        for (std::size_t k = 0; k < image.pixels.size(); ++k)
+            image.pixels[k] = static_cast<std::uint8_t>(shade + static_cast<int>(k * 7919 % 50));
+        auto plain = demo::read_strip(image);
+        int number = static_cast<int>(random() % demo::strip_numbers);
+        bool second = random() % 2;
+        demo::draw_strip(image, number, second);
+        INFO(w << " x " << h << ", number " << number);
+        CHECK(demo::read_strip(image) == number);
+        CHECK(demo::read_flash(image) == second);
+        CHECK_FALSE(plain.has_value());
+        // Only the lowest fiftieth of the picture is touched.
+        for (int y : {0, h / 2, h - 1 - std::max(2, (h * 2 + 99) / 100)})
+            CHECK(image.pixels[static_cast<std::size_t>(y) * static_cast<std::size_t>(w) * 4 + 40] ==
+                  static_cast<std::uint8_t>(shade + (y * w * 4 + 40) % 50 * 7919 % 50));
+        // One cell changed breaks the parity, so it is not taken for another number.
+        auto cell = 4 + static_cast<int>(random() % 13);
+        for (int y = h - std::max(2, static_cast<int>(std::lround(h * 0.02))); y < h; ++y)
+            for (int x = cell * w / 20 + 1; x < (cell + 1) * w / 20; ++x)
+                for (int c = 0; c < 3; ++c) {
+                    auto& v = image.pixels[static_cast<std::size_t>((y * w + x) * 4 + c)];
+                    v = v > 76 ? 20 : 132;
+                }
+        CHECK_FALSE(demo::read_strip(image).has_value());
+    }
+}
+
+TEST_CASE("a picture keeps its number through every encoder, small ones too") {
+    for (auto [codec, w, h] : {std::tuple{Codec::h264, 320, 180},
+                               {Codec::vp9, 320, 180},
+                               {Codec::vp8, 320, 180},
+                               {Codec::h264, 640, 360},
+                               {Codec::vp9, 1280, 720}}) {
+        demo::ClipSpec spec;
+        Folder folder;
+        spec.file = codec == Codec::h264 ? "n.mp4" : "n.webm";
+        spec.video = codec, spec.audio = codec == Codec::h264 ? Codec::aac : Codec::opus;
+        spec.width = w, spec.height = h, spec.seconds = 1, spec.bitrate = 300'000;
+        spec.draw = [](demo::Canvas& c, double t) {
+            c.gradient({20, 40, 90}, {120, 90, 60});
+            c.circle({c.width() * (0.2 + 0.5 * t), c.height() * 0.6}, 12, {240, 210, 120});
+        };
+        spec.sound = demo::burst;
+        done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
+        std::shared_ptr<Clip> clip = value(open_clip(folder / spec.file));
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        INFO(codec_name(codec) << " " << w << " x " << h);
+        int n = 0;
+        while (auto p = value(reader->next())) {
+            auto image = render(*p);
+            CHECK(demo::read_strip(image) == n);
+            // As it is seen in a smaller place as well.
+            if (w > 320) CHECK(demo::read_strip(render(*p, 320, 180)) == n);
+            ++n;
+        }
+        CHECK(n == 30);
+    }
+}

@@ -21,9 +21,11 @@ PlayerDocument random_document(std::mt19937& random) {
         s.fit = static_cast<Fit>(random() % 4);
         s.align_x = static_cast<double>(random() % 3) / 2, s.align_y = static_cast<double>(random() % 3) / 2;
         static constexpr std::array languages{"", "en", "de", "pt-BR", "zh-Hant"};
-        s.sound_language = languages[random() % languages.size()], s.text_language = languages[random() % languages.size()];
+        s.sound_language = languages[random() % languages.size()],
+        s.text_language = languages[random() % languages.size()];
         if (random() % 2) s.poster = "posters/“" + std::to_string(random() % 100) + "”.png";
-        for (auto n = random() % 3; n > 0; --n) s.captions.push_back("media/" + std::to_string(i) + "." + std::to_string(n) + ".vtt");
+        for (auto n = random() % 3; n > 0; --n)
+            s.captions.push_back("media/" + std::to_string(i) + "." + std::to_string(n) + ".vtt");
         d.sources.push_back(s);
     }
     d.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
@@ -33,7 +35,8 @@ PlayerDocument random_document(std::mt19937& random) {
     for (auto* group : {&d.bar.start, &d.bar.middle, &d.bar.end}) {
         if (random() % 2) continue;
         group->clear();
-        for (auto n = random() % (control_count + 1); n > 0; --n) group->push_back(static_cast<Control>(random() % control_count));
+        for (auto n = random() % (control_count + 1); n > 0; --n)
+            group->push_back(static_cast<Control>(random() % control_count));
     }
     d.surround = random() % 2 ? "#17131A" : "#8a2436";
     d.skip = 1_s * static_cast<std::int64_t>(1 + random() % 60);
@@ -62,11 +65,14 @@ TEST_CASE("the random documents set every field there is, so that what they show
     PlayerDocument one;
     one.sources = {plain_source};
     std::map<std::string, bool> differs;
-    std::function<void(const json&, const json&, std::string)> walk = [&](const json& a, const json& b, std::string at) {
+    std::function<void(const json&, const json&, std::string)> walk = [&](const json& a, const json& b,
+                                                                          std::string at) {
         for (auto& [key, value] : a.items()) {
             if (key == "sources" || key == "ruedo") continue;
-            if (value.is_object() && b.contains(key)) walk(value, b[key], at + "/" + key);
-            else differs[at + "/" + key] = differs[at + "/" + key] || !b.contains(key) || b[key] != value;
+            if (value.is_object() && b.contains(key))
+                walk(value, b[key], at + "/" + key);
+            else
+                differs[at + "/" + key] = differs[at + "/" + key] || !b.contains(key) || b[key] != value;
         }
     };
     auto schema = json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/project.schema.json"));
@@ -91,7 +97,12 @@ TEST_CASE("the random documents set every field there is, so that what they show
 
 TEST_CASE("format numbers that never were are refused, however large or small they are") {
     auto good = to_json(PlayerDocument{});
-    for (auto& [number, code] : std::vector<std::pair<json, Code>>{{-1, Code::malformed}, {0, Code::malformed}, {4294967297ULL, Code::too_new}, {UINT64_MAX, Code::too_new}, {INT64_MIN, Code::malformed}, {2, Code::too_new}}) {
+    for (auto& [number, code] : std::vector<std::pair<json, Code>>{{-1, Code::malformed},
+                                                                   {0, Code::malformed},
+                                                                   {4294967297ULL, Code::too_new},
+                                                                   {UINT64_MAX, Code::too_new},
+                                                                   {INT64_MIN, Code::malformed},
+                                                                   {2, Code::too_new}}) {
         auto j = good;
         j["ruedo"] = number;
         INFO(number.dump());

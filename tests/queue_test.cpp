@@ -166,22 +166,32 @@ TEST_CASE("once a queue is gone nobody is told anything any more, not even what 
     std::shared_ptr<Strand> strand = make_real_strand();
     int told = 0;
     for (int i = 0; i < 30; ++i) {
-        struct Listener { std::atomic<bool> alive = true; std::atomic<int> wrong = 0, told = 0; } listener;
+        struct Listener {
+            std::atomic<bool> alive = true;
+            std::atomic<int> wrong = 0, told = 0;
+        } listener;
         auto hear = [&listener] {
             if (!listener.alive) ++listener.wrong;
             ++listener.told;
             std::this_thread::sleep_for(std::chrono::milliseconds(2));
             if (!listener.alive) ++listener.wrong;
         };
-        auto queue = std::make_unique<PlayQueue>(strand, [&](std::shared_ptr<PictureSink> to) { return std::make_unique<Controller>(Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), std::move(to)}); },
-                                                 make_null_sink(16_ms));
+        auto queue = std::make_unique<PlayQueue>(
+            strand,
+            [&](std::shared_ptr<PictureSink> to) {
+                return std::make_unique<Controller>(
+                    Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), std::move(to)});
+            },
+            make_null_sink(16_ms));
         queue->on_event([hear](const Event&) { hear(); });
         queue->on_change([hear](std::size_t) { hear(); });
         std::vector<PlayQueue::Entry> entries(3, {fixture("audio_opus.ogg").string(), {}});
         queue->set(entries, Repeat::all);
         queue->go(0);
         queue->current()->play();
-        for (auto n = random() % 4; n > 0; --n) queue->next(), queue->current()->seek(1_s), std::this_thread::sleep_for(std::chrono::milliseconds(random() % 8));
+        for (auto n = random() % 4; n > 0; --n)
+            queue->next(), queue->current()->seek(1_s),
+                std::this_thread::sleep_for(std::chrono::milliseconds(random() % 8));
         queue.reset();
         listener.alive = false;
         std::this_thread::sleep_for(std::chrono::milliseconds(5));

@@ -81,6 +81,7 @@ int main(int argc, char** argv) {
     }
     running = false;
     for (auto& b : burners) b.join();
-    std::fprintf(stderr, "Rough neighbourhood of seed %s: both cores burnt, what is under test stopped %d times.\n", argv[1], stops);
+    std::fprintf(stderr, "Rough neighbourhood of seed %s: both cores burnt, what is under test stopped %d times.\n",
+                 argv[1], stops);
     return WIFEXITED(status) ? WEXITSTATUS(status) : 1;
 }

@@ -1,5 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "headless.h"
+
+#include <cmath>
+
 #include "support.h"
 
 using namespace ruedo;
@@ -65,6 +68,52 @@ TEST_CASE("what is heard is written with sample 0 at presentation time 0") {
     }
     REQUIRE(found.size() == 5);
     for (std::size_t i = 0; i < 5; ++i) CHECK(std::abs(found[i] - static_cast<double>(i + 1)) < 0.002);
+}
+
+TEST_CASE("the file of what is heard begins at presentation time 0, and is what was mixed, wherever playing begins") {
+    Folder folder;
+    auto samples = [&](const fs::path& path) {
+        auto b = bytes_of(path);
+        REQUIRE(b.size() > 44);
+        ByteReader head(ByteView(b).subspan(40));
+        CHECK(head.le(4) == b.size() - 44);
+        std::vector<int> left;
+        for (std::size_t i = 44; i + 4 <= b.size(); i += 4)
+            left.push_back(static_cast<std::int16_t>(b[i] | b[i + 1] << 8));
+        return left;
+    };
+    auto play = [&](const char* name, Time from, const fs::path& to) {
+        HeadlessOptions o;
+        o.source = fixture(name);
+        o.virtual_time = true;
+        o.sound = to;
+        o.open.loop = {from.ns ? Loop::Kind::range : Loop::Kind::none, from, 5_s};
+        if (from.ns) o.length = 2500_ms;
+        auto result = play_headless(o);
+        CHECK(result.exit == 0);
+        return samples(to);
+    };
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "edit_empty_audio_1s.mp4"}) {
+        INFO(name);
+        auto whole = play(name, {}, folder / (std::string(name) + ".wav"));
+        auto later = play(name, 2_s, folder / (std::string(name) + "-later.wav"));
+        REQUIRE(whole.size() > 4 * 48'000);
+        REQUIRE(later.size() > 4 * 48'000);
+        // What sounds from two seconds on stands at two seconds in both; before that the second is silent.
+        for (std::size_t i = 0; i < 90'000; ++i) REQUIRE(later[i] == 0);
+        double difference = 0, power = 0;
+        for (std::size_t i = 2 * 48'000 + 2400; i < 4 * 48'000; ++i)
+            difference += std::abs(later[i] - whole[i]), power += std::abs(whole[i]);
+        CHECK(difference < 0.02 * power + 48'000);
+    }
+    // Nothing is left of one that is given up.
+    HeadlessOptions o;
+    o.source = fixture("no-such-clip.webm");
+    o.virtual_time = true;
+    o.sound = folder / "never.wav";
+    CHECK(play_headless(o).exit == 1);
+    CHECK_FALSE(fs::exists(folder / "never.wav"));
+    for (auto& e : fs::directory_iterator(folder.path)) CHECK_FALSE(e.path().string().ends_with(".part"));
 }
 
 TEST_CASE("in real time a clip is played through at its own pace") {

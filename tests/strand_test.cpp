@@ -46,11 +46,21 @@ TEST_CASE("a real strand keeps the order of posts and the times of timers") {
 
 TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by itself, the rest is dropped") {
     auto strand = make_real_strand();
-    struct Shared { std::atomic<int> begun = 0, ended = 0, told = 0; std::atomic<bool> go_on = false; };
+    struct Shared {
+        std::atomic<int> begun = 0, ended = 0, told = 0;
+        std::atomic<bool> go_on = false;
+    };
     auto shared = std::make_shared<Shared>();
     auto lane = strand->lane();
     for (int i = 0; i < 5; ++i)
-        lane->run({}, [shared] { ++shared->begun; while (!shared->go_on) std::this_thread::yield(); ++shared->ended; }, [shared] { ++shared->told; });
+        lane->run(
+            {},
+            [shared] {
+                ++shared->begun;
+                while (!shared->go_on) std::this_thread::yield();
+                ++shared->ended;
+            },
+            [shared] { ++shared->told; });
     while (shared->begun == 0) std::this_thread::yield();
     lane.reset();  // would wait for ever if it waited for the job
     CHECK(shared->ended == 0);
@@ -65,7 +75,8 @@ TEST_CASE("what a task throws ends that task, not the strand") {
     auto real = make_real_strand();
     std::atomic<int> ran = 0;
     auto lane = real->lane();
-    lane->run({}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
+    lane->run(
+        {}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
     real->post([] { throw std::runtime_error("meant for a test"); });
     real->post([&] { ++ran; });
     while (ran < 2) std::this_thread::yield();

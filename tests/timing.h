@@ -11,15 +11,16 @@ namespace ruedo::test {
 /// Watches, for as long as it lives, how long the process did not run although it wanted to.
 class BareTimer {
   public:
-    BareTimer() : thread_([this] {
-        while (running_) {
-            auto before = monotonic_now();
-            std::this_thread::sleep_for(std::chrono::milliseconds(2));
-            auto late = monotonic_now() - before - 2_ms;
-            if (late > 5_ms) stood_ += late.ns;
-            if (late > 100_ms) ++stops_;
-        }
-    }) {}
+    BareTimer()
+        : thread_([this] {
+              while (running_) {
+                  auto before = monotonic_now();
+                  std::this_thread::sleep_for(std::chrono::milliseconds(2));
+                  auto late = monotonic_now() - before - 2_ms;
+                  if (late > 5_ms) stood_ += late.ns;
+                  if (late > 100_ms) ++stops_;
+              }
+          }) {}
     ~BareTimer() {
         running_ = false;
         thread_.join();

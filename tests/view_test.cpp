@@ -108,7 +108,14 @@ TEST_CASE("skips, volume and mute do what they say") {
     CHECK(soon([&] { return seat.view.snapshot().volume == 0; }));
     // The dial is open at its foot: half way up is at the top, its ends are left and right of the opening.
     auto middle = QPointF(volume->width() / 2.0, volume->height() / 2.0);
-    for (auto [dx, dy, level] : {std::tuple{0, -15, 0.5}, {-15, 0, 1 / 6.0}, {15, 0, 5 / 6.0}, {-11, 11, 0.0}, {11, 11, 1.0}, {-4, 16, 0.0}, {4, 16, 1.0}, {0, -15, 0.5}}) {
+    for (auto [dx, dy, level] : {std::tuple{0, -15, 0.5},
+                                 {-15, 0, 1 / 6.0},
+                                 {15, 0, 5 / 6.0},
+                                 {-11, 11, 0.0},
+                                 {11, 11, 1.0},
+                                 {-4, 16, 0.0},
+                                 {4, 16, 1.0},
+                                 {0, -15, 0.5}}) {
         INFO("at " << dx << ", " << dy);
         press(volume, middle + QPointF(dx, dy));
         let_go(volume, middle + QPointF(dx, dy));
@@ -309,5 +316,71 @@ TEST_CASE("a poster stands until it is started, and never over the moving pictur
         REQUIRE(seat.phase(Phase::playing));
         REQUIRE(soon([&] { return seat.frame().value_or(-1) > 2; }));
         CHECK_FALSE(poster->isVisible());
+    }
+}
+
+TEST_CASE("at every size the controls that are shown have room, and the large mark leaves them alone") {
+    std::vector<PlayerDocument> documents{document_of({"vp9_opus.webm"}), document_of({"rotate90.mp4"}),
+                                          document_of({"two_audio_languages.mkv"}), document_of({"audio_opus.ogg"})};
+    documents[0].bar.middle = {Control::position, Control::strip};
+    documents[2].bar.start = {Control::previous, Control::toggle, Control::next, Control::back, Control::forward};
+    std::mt19937 random(101);
+    for (auto& d : documents) {
+        INFO(d.sources[0].name);
+        Seat seat(d);
+        REQUIRE(seat.phase(Phase::ready));
+        std::vector<QSize> sizes{{223, 447}, {447, 223}, {360, 780},  {780, 360},
+                                 {701, 445}, {320, 240}, {1280, 720}, {240, 300}};
+        for (int i = 0; i < 12; ++i)
+            sizes.emplace_back(224 + static_cast<int>(random() % 1000), 220 + static_cast<int>(random() % 600));
+        for (auto size : sizes) {
+            INFO("in " << size.width() << " x " << size.height());
+            seat.view.resize(size);
+            pass(130);  // the view follows ten times a second
+            auto* toggle = control(&seat.view, "Play");
+            REQUIRE(toggle);
+            auto* bar = toggle->parentWidget();
+            CHECK(seat.view.rect().contains(bar->geometry()));
+            std::vector<QWidget*> shown;
+            for (auto* w : bar->findChildren<QWidget*>())
+                if (w->isVisibleTo(bar) && !w->accessibleName().isEmpty()) shown.push_back(w);
+            auto place = [&](QWidget* w) { return QRect(w->mapTo(bar, QPoint(0, 0)), w->size()); };
+            for (auto* w : shown) {
+                INFO(w->accessibleName().toStdString());
+                CHECK(bar->rect().contains(place(w)));
+                CHECK(w->width() >= 40);
+                CHECK(w->height() >= 40);
+                for (auto* other : shown)
+                    if (other != w) CHECK_FALSE(place(w).intersects(place(other)));
+            }
+            if (auto* position = control(bar, "Position"); position && position->isVisibleTo(bar))
+                CHECK(position->width() >= 100);
+            auto* mark = control(&seat.view, "Play from the start");
+            bool small = seat.view.height() < 280 || seat.view.surface().picture_rect().height() < 100;
+            if (mark->isVisible() && !small) CHECK_FALSE(mark->geometry().intersects(bar->geometry()));
+        }
+    }
+}
+
+TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
+    auto d = document_of({"two_audio_languages.mkv"});
+    Seat seat(d);
+    // Before anything is open, while it opens, and after.
+    std::mt19937 random(102);
+    for (int i = 0; i < 12; ++i) {
+        seat.view.load(d, 0, "/");
+        pass(static_cast<int>(random() % 30));
+        d.sources[0].sound_language = i % 2 ? "" : "de";
+        seat.view.apply(d, 0);
+        REQUIRE(seat.phase(Phase::ready));
+        auto spoken = [&] {
+            auto s = seat.view.snapshot();
+            if (s.choices)
+                for (auto& c : *s.choices)
+                    if (c.id == s.sound_track) return c.language;
+            return std::string();
+        };
+        INFO("round " << i);
+        CHECK(soon([&] { return spoken() == (i % 2 ? "en" : "de"); }, 5000));
     }
 }

@@ -98,8 +98,10 @@ TEST_CASE("every choice of every word takes effect, is told, and can be undone t
             for (auto c : *group) ++n[c];
         return n;
     };
-    const std::map<QString, std::vector<Control>> spoken_of{{"bar-start", {Control::toggle, Control::back, Control::forward, Control::previous, Control::next}},
-        {"bar-middle", {Control::position, Control::strip}}, {"bar-end", {Control::volume, Control::full_screen}}};
+    const std::map<QString, std::vector<Control>> spoken_of{
+        {"bar-start", {Control::toggle, Control::back, Control::forward, Control::previous, Control::next}},
+        {"bar-middle", {Control::position, Control::strip}},
+        {"bar-end", {Control::volume, Control::full_screen}}};
     int changed = 0;
     for (auto& key : keys) {
         auto values = s.values(key);
@@ -118,7 +120,8 @@ TEST_CASE("every choice of every word takes effect, is told, and can be undone t
             if (auto it = spoken_of.find(key); it != spoken_of.end()) {
                 auto was = count(before), is = count(p.document());
                 for (auto& [control, n] : was)
-                    if (std::find(it->second.begin(), it->second.end(), control) == it->second.end()) CHECK(is[control] == n);
+                    if (std::find(it->second.begin(), it->second.end(), control) == it->second.end())
+                        CHECK(is[control] == n);
             }
             auto after = p.document();
             p.undo();
@@ -136,7 +139,8 @@ TEST_CASE("languages that are chosen in the sentences are heard and seen at once
     Shop shop({"two_audio_languages.mkv"});
     REQUIRE(shop.phase(Phase::ready));
     auto id_of = [&](const char* language) {
-        for (auto& c : *shop.now().choices) if (c.kind == Kind::audio && c.language == language) return c.id;
+        for (auto& c : *shop.now().choices)
+            if (c.kind == Kind::audio && c.language == language) return c.id;
         return std::uint64_t{0};
     };
     auto& s = shop.window.sentences();
@@ -155,7 +159,10 @@ TEST_CASE("languages that are chosen in the sentences are heard and seen at once
     shop.window.project().change(d, "Captions");
     shop.window.player().load(d, 0, shop.folder.path);
     REQUIRE(shop.phase(Phase::ready));
-    auto seen = [&] { auto now = shop.now(); return now.cues && !now.cues->list.empty() ? now.cues->list[0].text() : std::string(); };
+    auto seen = [&] {
+        auto now = shop.now();
+        return now.cues && !now.cues->list.empty() ? now.cues->list[0].text() : std::string();
+    };
     for (auto language : {"en", "de", "en"}) {
         REQUIRE(s.set_value("captions", language));
         INFO(language);
@@ -181,16 +188,19 @@ TEST_CASE("a dead address costs an edit nothing, and closing waits for nothing")
         auto worst = Time{};
         for (int i = 0; i < 20; ++i) {
             worst = std::max(worst, took([&] {
-                shop.window.sentences().set_value("volume", QString::number(10 + i));
-                QApplication::processEvents();
-            }));
+                                 shop.window.sentences().set_value("volume", QString::number(10 + i));
+                                 QApplication::processEvents();
+                             }));
             pass(30);
         }
         CHECK(worst < 200_ms);
         asked = server->requests() - before;
         // What is typed last counts, and the findings come though the address says nothing.
         shop.window.sentences().set_value("fit", "fill");
-        CHECK(soon([&] { return control(&shop.window, "Findings") && static_cast<QTextBrowser*>(control(&shop.window, "Findings"))->toPlainText().contains("stretched"); }));
+        CHECK(soon([&] {
+            return control(&shop.window, "Findings") &&
+                   static_cast<QTextBrowser*>(control(&shop.window, "Findings"))->toPlainText().contains("stretched");
+        }));
         closing = took([&] { shop.window.close(); });
     }
     INFO(asked << " requests for twenty edits that do not concern the address");
@@ -226,11 +236,14 @@ TEST_CASE("the newest question wins at the desk, the same is not asked twice, an
         desk.ask("a", "2", quick(4), note);
         REQUIRE(soon([&] { return answers.size() == 3; }));
         // Reads of the work give up with it.
-        desk.ask("c", "1", [&](const std::atomic<bool>&) {
-            ++worked;
-            while (!ReadScope::given_up()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
-            return 0;
-        }, note);
+        desk.ask(
+            "c", "1",
+            [&](const std::atomic<bool>&) {
+                ++worked;
+                while (!ReadScope::given_up()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+                return 0;
+            },
+            note);
         REQUIRE(soon([&] { return worked == 2; }));
     }
     pass(50);
@@ -244,7 +257,9 @@ TEST_CASE("an edit leaves the posters of other sources as they are") {
     shop.window.project().change(d, "Controls");
     auto& player = shop.window.player();
     REQUIRE(soon([&] { return player.posters_made() >= 2; }));
-    for (auto [key, value] : {std::pair{"volume", "40"}, {"skip", "5"}, {"fit", "cover"}, {"loop", "all"}, {"surround", "#8A2436"}}) shop.window.sentences().set_value(key, value);
+    for (auto [key, value] :
+         {std::pair{"volume", "40"}, {"skip", "5"}, {"fit", "cover"}, {"loop", "all"}, {"surround", "#8A2436"}})
+        shop.window.sentences().set_value(key, value);
     pass(300);
     CHECK(player.posters_made() == 2);
 }
@@ -262,7 +277,8 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     auto with_files = p.document();
     put(shop.folder / "poster.png", Bytes{1});
     put(shop.folder / "a.en.vtt", Bytes{1});
-    with_files.sources[0].poster = "poster.png", with_files.sources[0].captions = {"a.en.vtt", "http://harbour.test/b.vtt"};
+    with_files.sources[0].poster = "poster.png",
+    with_files.sources[0].captions = {"a.en.vtt", "http://harbour.test/b.vtt"};
     p.change(with_files, "Files");
     done(p.save_as(shop.folder / "elsewhere" / "copy.ruedo"));
     CHECK(fs::exists(resolve(p.document().sources[0], p.folder())));
@@ -423,6 +439,26 @@ TEST_CASE("the path follows the trace, and its stretch can be copied as text") {
         ++lines;
     }
     CHECK(lines >= 5);
+}
+
+TEST_CASE("what gave way, stood still and caught up is marked on the path where it happened") {
+    PathChart path;
+    std::size_t marks = path.marked();
+    CHECK(marks == 0);
+    Event e;
+    for (auto name : {"giving-way", "stood-still", "caught-up", "starved", "error", "sound-missing"}) {
+        e.name = name, e.wall += 1_s, e.media += 700_ms;
+        path.note(e);
+        INFO(name);
+        CHECK(path.marked() == ++marks);
+    }
+    for (auto name : {"state", "opened", "volume"}) {
+        e.name = name;
+        path.note(e);
+        CHECK(path.marked() == marks);
+    }
+    path.forget();
+    CHECK(path.marked() == 0);
 }
 
 TEST_CASE("playing on while another step is shown loses nothing") {

@@ -6,7 +6,11 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-struct Sample { std::size_t track; WritePacket packet; Bytes data; };
+struct Sample {
+    std::size_t track;
+    WritePacket packet;
+    Bytes data;
+};
 struct Made {
     std::vector<WriteTrack> tracks;
     std::vector<Sample> samples;
@@ -22,12 +26,19 @@ Made random_clip(std::mt19937& random, bool webm) {
         WriteTrack t;
         t.codec = webm ? pick(Codec::vp8, Codec::av1) : Codec::av1;
         if (t.codec == Codec::av1) t.config = {0x81, 0x04, 0x0C, 0x00};
-        t.video.width = 2 * static_cast<int>(8 + random() % 400), t.video.height = 2 * static_cast<int>(8 + random() % 300);
-        if (random() % 2) t.video.pixel_aspect = Rational{static_cast<std::int64_t>(1 + random() % 4), static_cast<std::int64_t>(1 + random() % 4)}.reduced();
+        t.video.width = 2 * static_cast<int>(8 + random() % 400),
+        t.video.height = 2 * static_cast<int>(8 + random() % 300);
+        if (random() % 2)
+            t.video.pixel_aspect =
+                Rational{static_cast<std::int64_t>(1 + random() % 4), static_cast<std::int64_t>(1 + random() % 4)}
+                    .reduced();
         t.video.rotation = 90 * static_cast<int>(random() % 4);
         if (random() % 3) {
-            t.video.colour = {pick(Colour::Matrix::unspecified, Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020), pick(Colour::Range::limited, Colour::Range::full),
-                              pick(std::uint8_t{1}, std::uint8_t{2}, std::uint8_t{5}, std::uint8_t{9}), pick(std::uint8_t{1}, std::uint8_t{2}, std::uint8_t{13}, std::uint8_t{16})};
+            t.video.colour = {
+                pick(Colour::Matrix::unspecified, Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020),
+                pick(Colour::Range::limited, Colour::Range::full),
+                pick(std::uint8_t{1}, std::uint8_t{2}, std::uint8_t{5}, std::uint8_t{9}),
+                pick(std::uint8_t{1}, std::uint8_t{2}, std::uint8_t{13}, std::uint8_t{16})};
         }
         t.language = pick("", "de", "pt-BR");
         t.timescale = pick(90000U, 30000U, 1000U);
@@ -61,7 +72,8 @@ Made random_clip(std::mt19937& random, bool webm) {
             made.samples.push_back(std::move(s));
         }
     }
-    std::stable_sort(made.samples.begin(), made.samples.end(), [](auto& a, auto& b) { return a.packet.dts < b.packet.dts; });
+    std::stable_sort(made.samples.begin(), made.samples.end(),
+                     [](auto& a, auto& b) { return a.packet.dts < b.packet.dts; });
     return made;
 }
 
@@ -140,7 +152,8 @@ TEST_CASE("a clip of sound alone has cues, and none of them is empty") {
     std::mt19937 random(83);
     Folder folder;
     Made made;
-    while (made.tracks.size() != 1 || made.tracks[0].audio.rate == 0 || made.samples.back().packet.pts < 6_s) made = random_clip(random, true);
+    while (made.tracks.size() != 1 || made.tracks[0].audio.rate == 0 || made.samples.back().packet.pts < 6_s)
+        made = random_clip(random, true);
     write_and_read(made, folder / "sound.webm", 1_ms);
     auto bytes = bytes_of(folder / "sound.webm");
     // Cues (0x1C53BB6B) hold at least one CuePoint (0xBB).
@@ -152,7 +165,8 @@ TEST_CASE("a clip of sound alone has cues, and none of them is empty") {
 }
 
 TEST_CASE("codes of languages go both ways") {
-    for (auto tag : {"en", "de", "fr", "es", "zh", "cs", "nl", "el", "is", "mk", "ms", "fa", "ro", "sk", "cy", "sq", "hy", "eu", "ka", "sv", "ja"}) {
+    for (auto tag : {"en", "de", "fr", "es", "zh", "cs", "nl", "el", "is", "mk", "ms",
+                     "fa", "ro", "sk", "cy", "sq", "hy", "eu", "ka", "sv", "ja"}) {
         INFO(tag);
         auto three = iso639_from_bcp47(tag);
         CHECK(three.size() == 3);

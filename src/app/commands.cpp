@@ -17,7 +17,9 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 namespace {
 
-Error wrong_usage(std::string sentence, std::string hint = "Run “ruedo --help” to see how it is used.") { return {Code::usage, std::move(sentence), std::move(hint)}; }
+Error wrong_usage(std::string sentence, std::string hint = "Run “ruedo --help” to see how it is used.") {
+    return {Code::usage, std::move(sentence), std::move(hint)};
+}
 
 json text_or_null(const std::string& s) { return s.empty() ? json(nullptr) : json(s); }
 
@@ -60,7 +62,9 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
     {
         // What playing would need first is tried here too, so that the two never disagree.
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        if (!is_camera(source)) { TRY(bytes, open_source(source)); }
+        if (!is_camera(source)) {
+            TRY(bytes, open_source(source));
+        }
         TRY(auto opened, bytes ? open_clip(bytes) : open_clip(source));
         clip = std::move(opened);
         if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
@@ -73,12 +77,10 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
     json findings = json::array();
     for (auto& f : facts.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     exit = problem ? exit_code(*problem) : 0;
-    json document{{"container", facts.info.container},
-                  {"duration_ns", facts.info.live ? json(nullptr) : json(facts.duration.ns)},
-                  {"bytes", facts.info.bytes},
-                  {"tracks", std::move(tracks)},
-                  {"findings", std::move(findings)},
-                  {"error", problem ? to_json(*problem) : json(nullptr)}};
+    json document{
+        {"container", facts.info.container}, {"duration_ns", facts.info.live ? json(nullptr) : json(facts.duration.ns)},
+        {"bytes", facts.info.bytes},         {"tracks", std::move(tracks)},
+        {"findings", std::move(findings)},   {"error", problem ? to_json(*problem) : json(nullptr)}};
     if (target) document["verdict"] = to_json(judge(facts, *target, CodecRegistry::standard(), source));
     return document;
 }
@@ -126,7 +128,9 @@ Result<json> pack_project(const fs::path& project, const fs::path& out) {
     for (auto& f : packed.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     json items = json::array();
     for (auto& i : packed.items) items.push_back({{"path", i.path}, {"bytes", i.bytes}, {"kind", i.kind}});
-    return json{{"path", packed.folder.string()}, {"executable", packed.executable.string()}, {"bytes", packed.bytes}, {"items", std::move(items)}, {"licence", packed.licence}, {"findings", std::move(findings)}};
+    return json{{"path", packed.folder.string()}, {"executable", packed.executable.string()},
+                {"bytes", packed.bytes},          {"items", std::move(items)},
+                {"licence", packed.licence},      {"findings", std::move(findings)}};
 }
 
 /// Names come from files and servers; what steers a terminal does not reach it.
@@ -144,11 +148,15 @@ void print_plain(const json& j, int depth = 0) {
     std::string pad(static_cast<std::size_t>(depth) * 2, ' ');
     for (auto& [key, value] : j.items()) {
         bool list = value.is_array() && !value.empty() && value[0].is_number();
-        if (list) fmt::print("{}{}: {} values\n", pad, printable(key), value.size());
+        if (list)
+            fmt::print("{}{}: {} values\n", pad, printable(key), value.size());
         else if (value.is_structured() && !value.empty()) {
             fmt::print("{}{}:\n", pad, j.is_array() ? "-" : printable(key));
             print_plain(value, depth + 1);
-        } else fmt::print("{}{}: {}\n", pad, printable(key), printable(value.is_string() ? value.get<std::string>() : value.dump(-1, ' ', false, json::error_handler_t::replace)));
+        } else
+            fmt::print("{}{}: {}\n", pad, printable(key),
+                       printable(value.is_string() ? value.get<std::string>()
+                                                   : value.dump(-1, ' ', false, json::error_handler_t::replace)));
     }
 }
 
@@ -157,7 +165,8 @@ int finish(const json& document, int exit, bool as_json) {
         auto text = document.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
         std::fwrite(text.data(), 1, text.size(), stdout);
     } else if (document.contains("error") && document["error"].is_object() && document.size() == 1) {
-        fmt::print(stderr, "{}\n{}\n", printable(document["error"]["sentence"].get<std::string>()), printable(document["error"]["hint"].get<std::string>()));
+        fmt::print(stderr, "{}\n{}\n", printable(document["error"]["sentence"].get<std::string>()),
+                   printable(document["error"]["hint"].get<std::string>()));
     } else {
         print_plain(document);
     }
@@ -231,9 +240,13 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
         return as_json ? finish(json{{"help", app.help()}}, 0, true) : app.exit(e);
     } catch (const CLI::ParseError& e) {
         std::string first = argv[1];
-        if (!first.starts_with("-") && std::find(command_names.begin(), command_names.end(), first) == command_names.end()) {
+        if (!first.starts_with("-") &&
+            std::find(command_names.begin(), command_names.end(), first) == command_names.end()) {
             auto near = closest(first, command_names);
-            return finish(std::unexpected(wrong_usage(fmt::format("There is no command “{}”.", first), near ? fmt::format("Did you mean “{}”?", *near) : "Run “ruedo --help” to see which there are.")), as_json);
+            return finish(std::unexpected(wrong_usage(fmt::format("There is no command “{}”.", first),
+                                                      near ? fmt::format("Did you mean “{}”?", *near)
+                                                           : "Run “ruedo --help” to see which there are.")),
+                          as_json);
         }
         return finish(std::unexpected(wrong_usage(e.what())), as_json);
     }
@@ -268,8 +281,10 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     options.replace = replace;
     if (clock != "real" && clock != "virtual") return finish(std::unexpected(wrong_usage("--clock is virtual or real.")), as_json);
     options.virtual_time = clock == "virtual";
-    if (play_command->count("--sound") && sound.empty()) return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
-    if (options.virtual_time && is_camera(source)) return finish(std::unexpected(wrong_usage("A camera needs the real clock.")), as_json);
+    if (play_command->count("--sound") && sound.empty())
+        return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
+    if (options.virtual_time && is_camera(source))
+        return finish(std::unexpected(wrong_usage("A camera needs the real clock.")), as_json);
     if (options.virtual_time && in_window) return finish(std::unexpected(wrong_usage("A window needs the real clock.")), as_json);
     if (!length.empty()) {
         options.length = parse_time(length);
@@ -292,7 +307,9 @@ int run_command(int argc, char** argv, const WindowedPlay& windowed) {
         return run(argc, argv, windowed);
     } catch (const std::exception& e) {
         bool as_json = std::any_of(argv, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; });
-        return finish(std::unexpected(Error{Code::internal, fmt::format("A fault inside: {}.", e.what()), "It is ours; tell who made this program how to bring it about."}), as_json);
+        return finish(std::unexpected(Error{Code::internal, fmt::format("A fault inside: {}.", e.what()),
+                                            "It is ours; tell who made this program how to bring it about."}),
+                      as_json);
     }
 }
 

@@ -41,9 +41,12 @@ std::string named(const char* variable) {
 std::optional<Error> no_display() {
     if (!named("QT_QPA_PLATFORM").empty()) return std::nullopt;
     auto x = named("DISPLAY"), wayland = named("WAYLAND_DISPLAY");
-    if (x.empty() && wayland.empty()) return Error{Code::io, "There is no display to open a window on.", "Start it where there is one; “ruedo --help” lists what works without."};
+    if (x.empty() && wayland.empty())
+        return Error{Code::io, "There is no display to open a window on.",
+                     "Start it where there is one; “ruedo --help” lists what works without."};
     if ((!wayland.empty() && wayland_answers(wayland)) || (!x.empty() && x_answers())) return std::nullopt;
-    return Error{Code::io, fmt::format("The display “{}” does not answer.", x.empty() ? wayland : x), "Check DISPLAY, or start it where there is a display."};
+    return Error{Code::io, fmt::format("The display “{}” does not answer.", x.empty() ? wayland : x),
+                 "Check DISPLAY, or start it where there is a display."};
 }
 
 }  // namespace ruedo

@@ -153,7 +153,8 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
         result = run.result(o.virtual_time);
     }
     if (heard && result.exit == 0)
-        if (auto written = heard->finish(); !written) result = {error_document(written.error()), exit_code(written.error())};
+        if (auto written = heard->finish(); !written)
+            result = {error_document(written.error()), exit_code(written.error())};
     return result;
 }
 

@@ -40,7 +40,9 @@ class ScriptRun {
   public:
     ScriptRun(const HeadlessOptions& options, Controller& controller) : options_(options), controller_(controller) {}
     /// When the next call is due, since playing began; nothing when all were made.
-    std::optional<Time> next() const { return at_ < options_.script.size() ? std::optional(options_.script[at_].at) : std::nullopt; }
+    std::optional<Time> next() const {
+        return at_ < options_.script.size() ? std::optional(options_.script[at_].at) : std::nullopt;
+    }
     void perform_next() { perform(controller_, options_.script[at_++]); }
     /// It ended, failed or was closed; or it is held, and nobody will set it going again. Without a length only.
     bool over() const;

@@ -61,7 +61,8 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     auto result = run.result(false);
     controller.pause();
     if (heard && result.exit == 0)
-        if (auto written = heard->finish(); !written) return {error_document(written.error()), exit_code(written.error())};
+        if (auto written = heard->finish(); !written)
+            return {error_document(written.error()), exit_code(written.error())};
     return result;
 }
 }  // namespace

@@ -78,6 +78,8 @@ int main(int argc, char** argv) {
     try {
         return run(argc, argv);
     } catch (const std::exception& e) {
-        return print(error_document({Code::internal, std::string("A fault inside: ") + e.what() + ".", "Tell who made this app."}), 1);
+        return print(error_document(
+                         {Code::internal, std::string("A fault inside: ") + e.what() + ".", "Tell who made this app."}),
+                     1);
     }
 }

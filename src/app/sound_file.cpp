@@ -8,10 +8,12 @@ namespace {
 constexpr std::size_t most_waiting = 2048;
 }
 
-Result<std::unique_ptr<SoundFile>> SoundFile::create(Mixer& mixer, const std::filesystem::path& path, const std::string& source, bool replace) {
+Result<std::unique_ptr<SoundFile>> SoundFile::create(Mixer& mixer, const std::filesystem::path& path,
+                                                     const std::string& source, bool replace) {
     std::error_code ec;
     if (std::filesystem::equivalent(path, source, ec))
-        return fail(Code::exists, fmt::format("“{}” is what is being played; it is not written over.", path.string()), "Choose another name.");
+        return fail(Code::exists, fmt::format("“{}” is what is being played; it is not written over.", path.string()),
+                    "Choose another name.");
     TRY(auto wav, WavWriter::create(path, replace));
     return std::unique_ptr<SoundFile>(new SoundFile(mixer, std::move(wav)));
 }
@@ -62,7 +64,8 @@ void SoundFile::write(const Block& block) {
             *next_ += n - 1;
         }
     }
-    auto skip = static_cast<std::size_t>(std::clamp<std::int64_t>(*next_ - block.frame, 0, static_cast<std::int64_t>(block.samples.size() / 2)));
+    auto skip = static_cast<std::size_t>(
+        std::clamp<std::int64_t>(*next_ - block.frame, 0, static_cast<std::int64_t>(block.samples.size() / 2)));
     if (outcome_) outcome_ = wav_.write(std::span(block.samples).subspan(skip * 2));
     next_ = std::max(*next_, block.frame + static_cast<std::int64_t>(block.samples.size() / 2));
 }

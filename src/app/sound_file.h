@@ -14,14 +14,18 @@ namespace ruedo {
 class SoundFile {
   public:
     /// `mixer` must outlive it. Errors as of `FileWriter::create`; `exists` where `path` is what is being played.
-    static Result<std::unique_ptr<SoundFile>> create(Mixer& mixer, const std::filesystem::path& path, const std::string& source, bool replace);
+    static Result<std::unique_ptr<SoundFile>> create(Mixer& mixer, const std::filesystem::path& path,
+                                                     const std::string& source, bool replace);
     ~SoundFile();
     /// Ends listening and puts the file in its place.
     Outcome finish();
 
   private:
     SoundFile(Mixer& mixer, WavWriter wav);
-    struct Block { std::vector<float> samples; std::int64_t frame; };
+    struct Block {
+        std::vector<float> samples;
+        std::int64_t frame;
+    };
     void write(const Block& block);
     void stop();
     Mixer& mixer_;

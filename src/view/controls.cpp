@@ -308,7 +308,9 @@ class VolumeControl::Dial : public QAbstractSlider {
         if (hasFocus()) draw_focus(g, rect(), 6);
     }
     void mousePressEvent(QMouseEvent* e) override { set_from(e->position()); }
-    void mouseMoveEvent(QMouseEvent* e) override { if (e->buttons() & Qt::LeftButton) set_from(e->position()); }
+    void mouseMoveEvent(QMouseEvent* e) override {
+        if (e->buttons() & Qt::LeftButton) set_from(e->position());
+    }
     void wheelEvent(QWheelEvent* e) override { by(e->angleDelta().y() > 0 ? 5 : -5), e->accept(); }
     void keyPressEvent(QKeyEvent* e) override {
         if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
@@ -336,7 +338,8 @@ class VolumeControl::Dial : public QAbstractSlider {
     bool muted_ = false;
 };
 
-VolumeControl::VolumeControl(ControlCalls calls, QWidget* parent) : QWidget(parent), mute_(new ControlButton(Control::volume, calls, this)), dial_(new Dial(calls, this)) {
+VolumeControl::VolumeControl(ControlCalls calls, QWidget* parent)
+    : QWidget(parent), mute_(new ControlButton(Control::volume, calls, this)), dial_(new Dial(calls, this)) {
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(0, 0, 0, 0);
     row->setSpacing(0);

@@ -101,6 +101,8 @@ class VolumeControl : public QWidget {
   public:
     VolumeControl(ControlCalls calls, QWidget* parent);
     void show_context(const ControlContext& context);
+    /// The dial alone, where there is no room for the button beside it.
+    void set_compact(bool compact) { mute_->setVisible(!compact); }
 
   private:
     class Dial;

@@ -43,9 +43,12 @@ class Desk : public QObject {
                 std::fprintf(stderr, "A fault inside, at the desk: %s.\n", e.what());
                 return;
             }
-            QMetaObject::invokeMethod(qApp, [question, answer, done = std::move(done)]() mutable {
-                if (!question->cancel) done(std::move(*answer));
-            }, Qt::QueuedConnection);
+            QMetaObject::invokeMethod(
+                qApp,
+                [question, answer, done = std::move(done)]() mutable {
+                    if (!question->cancel) done(std::move(*answer));
+                },
+                Qt::QueuedConnection);
         });
     }
     /// Gives up what was asked from there; the same may be asked again.

@@ -37,11 +37,21 @@ class PlayerView::Bar : public QWidget {
     }
     /// Where there is no room for the position beside the buttons, it has a row of its own above them.
     void set_width(int wide) {
-        constexpr int least_position = 150;
-        int buttons = 16;
-        for (auto* b : findChildren<ControlButton*>()) buttons += b->isVisibleTo(this) ? 46 : 0;
-        for (auto* v : volumes_) buttons += v->isVisibleTo(this) ? 46 : 0;  // its dial; its button is counted already
-        set_narrow(!(positions_.empty() && strips_.empty()) && wide < buttons + least_position);
+        constexpr int least_position = 150, each = 46, margins = 16;
+        auto there = [](auto& list) {
+            return static_cast<int>(std::count_if(list.begin(), list.end(), [](auto* w) { return !w->isHidden(); }));
+        };
+        folded_ = false;
+        for (auto* b : skips_) b->setVisible(!live_);
+        for (auto* v : volumes_) v->set_compact(false);
+        int needed = margins + each * (there(buttons_) + 2 * there(volumes_));
+        set_narrow(!(positions_.empty() && strips_.empty()) && wide < needed + least_position);
+        // Still too many: the sound's button goes first, then the skips; keys do the same as they did.
+        if (wide >= needed) return;
+        for (auto* v : volumes_) v->set_compact(true), needed -= each;
+        folded_ = wide < needed;
+        if (folded_)
+            for (auto* b : skips_) b->hide();
     }
     bool narrow() const { return narrow_; }
     void show_context(const ControlContext& c) {
@@ -49,7 +59,7 @@ class PlayerView::Bar : public QWidget {
         for (auto* p : positions_) p->show_context(c), p->setVisible(!c.snapshot.live);
         live_ = c.snapshot.live;
         set_stretch();
-        for (auto* b : skips_) b->setVisible(!c.snapshot.live);
+        for (auto* b : skips_) b->setVisible(!c.snapshot.live && !folded_);
         for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
         for (auto* s : strips_) s->show_context(c), s->setVisible(c.count > 1);
         bool choice = c.snapshot.choices && (std::count_if(c.snapshot.choices->begin(), c.snapshot.choices->end(), [](auto& x) { return x.kind == Kind::audio; }) > 1 ||
@@ -93,8 +103,10 @@ class PlayerView::Bar : public QWidget {
         int at = middle_at_;
         auto move = [&](QWidget* w, int stretch) {
             row_->removeWidget(w), upper_->removeWidget(w);
-            if (narrow_) upper_->addWidget(w, stretch);
-            else row_->insertWidget(at++, w, stretch);
+            if (narrow_)
+                upper_->addWidget(w, stretch);
+            else
+                row_->insertWidget(at++, w, stretch);
         };
         for (auto* p : positions_) move(p, 1);
         for (auto* s : strips_) move(s, 2);
@@ -103,14 +115,15 @@ class PlayerView::Bar : public QWidget {
     void set_stretch() {
         // The stretch is the one item of the row that is no widget.
         for (int i = 0; i < row_->count(); ++i)
-            if (row_->itemAt(i)->spacerItem()) row_->setStretch(i, narrow_ || live_ || (positions_.empty() && strips_.empty()) ? 1 : 0);
+            if (row_->itemAt(i)->spacerItem())
+                row_->setStretch(i, narrow_ || live_ || (positions_.empty() && strips_.empty()) ? 1 : 0);
     }
     std::vector<ControlButton*> buttons_, tracks_, turns_, skips_;
     std::vector<PositionSlider*> positions_;
     std::vector<PosterStrip*> strips_;
     QHBoxLayout *upper_ = nullptr, *row_ = nullptr;
     int middle_at_ = 0;
-    bool narrow_ = false, live_ = false;
+    bool narrow_ = false, live_ = false, folded_ = false;
     friend class PlayerView;
     std::vector<VolumeControl*> volumes_;
 };
@@ -326,10 +339,13 @@ void PlayerView::fill_queue() {
             auto poster = own.isEmpty() ? QImage() : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
             return poster.isNull() ? find_poster(source, 960, 640, &cancel) : poster;
         };
-        desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work), [this, i, source](QImage poster) {
-            ++posters_made_;
-            if (!poster.isNull() && i < document_.sources.size() && resolve(document_.sources[i], folder_) == source) set_poster(i, poster);
-        });
+        desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work),
+                  [this, i, source](QImage poster) {
+                      ++posters_made_;
+                      if (!poster.isNull() && i < document_.sources.size() &&
+                          resolve(document_.sources[i], folder_) == source)
+                          set_poster(i, poster);
+                  });
     }
 }
 
@@ -338,7 +354,8 @@ void PlayerView::forget_posters(const PlayerDocument& before, const std::filesys
     for (auto it = posters_.begin(); it != posters_.end();) {
         auto i = it->first;
         bool same = folder == folder_ && i < before.sources.size() && i < document_.sources.size() &&
-                    before.sources[i].file == document_.sources[i].file && before.sources[i].poster == document_.sources[i].poster;
+                    before.sources[i].file == document_.sources[i].file &&
+                    before.sources[i].poster == document_.sources[i].poster;
         if (!same) desk_.forget("poster " + std::to_string(i));
         it = same ? std::next(it) : posters_.erase(it);
     }
@@ -455,6 +472,8 @@ void PlayerView::follow() {
     bool chosen = index_ < document_.sources.size() && !document_.sources[index_].poster.empty() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
     bool before_first = posters_.contains(index_) && !posters_[index_].isNull() && ((s.state.phase == Phase::opening && !s.has_video) || chosen);
     poster_->set(before_first ? posters_[index_] : QImage());
+    // The picture's shape is known only now, or has changed with the source.
+    if (auto place = surface_->picture_rect().toRect(); place != laid_out_for_) resizeEvent(nullptr);
     captions_->follow(s, surface_->picture_rect(), shown ? height() - bar_->geometry().top() + 4 : 8);
     // A moment's wait is no news.
     bool waiting = s.motion == Motion::starved && !failed && monotonic_now() - s.since > 300_ms;
@@ -476,9 +495,9 @@ void PlayerView::resizeEvent(QResizeEvent*) {
     poster_->setGeometry(rect());
     trouble_->setGeometry(rect().adjusted(width() / 10, 0, -width() / 10, 0));
     // What belongs to the picture keeps to it, not to the window.
-    auto p = surface_->picture_rect().toRect() & rect();
+    laid_out_for_ = surface_->picture_rect().toRect();
+    auto p = laid_out_for_ & rect();
     waiting_->move(p.center() - QPoint(32, 32));
-    start_mark_->move(p.center() - QPoint(44, 44));
     if (!bar_) return;
     int wide = std::min(width() - 16, std::max(300, std::min(p.width() - 24, 900)));
     bar_->set_width(wide);
@@ -488,6 +507,8 @@ void PlayerView::resizeEvent(QResizeEvent*) {
     int top = below ? p.bottom() + 8 : std::min(height(), std::max(p.bottom(), height() / 2)) - 10 - h;
     bar_->setGeometry((width() - wide) / 2, top, wide, h);
     bar_->raise();
+    // The mark stands in the middle of the picture, or as far above as the bar wants.
+    start_mark_->move(p.center().x() - 44, std::max(0, std::min(p.center().y() - 44, bar_->geometry().top() - 94)));
 }
 
 bool PlayerView::eventFilter(QObject* watched, QEvent* event) {

@@ -84,7 +84,7 @@ class PlayerView : public QWidget {
     std::atomic<bool> event_posted_ = false;
     std::uint64_t events_seen_ = 0;
     QWidget* home_ = nullptr;
-    QRect home_geometry_;
+    QRect home_geometry_, laid_out_for_;
     Time born_{};
     int posters_made_ = 0;
     Desk desk_;

@@ -13,7 +13,9 @@ class KnownClips {
   public:
     /// As `info_of`, but opens what is known only once.
     Result<ClipInfo> info(const std::string& source);
-    InfoOf asker() { return [this](const std::string& source) { return info(source); }; }
+    InfoOf asker() {
+        return [this](const std::string& source) { return info(source); };
+    }
 
   private:
     std::mutex mutex_;

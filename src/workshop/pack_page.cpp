@@ -61,7 +61,8 @@ class PackPage::Bars : public QWidget {
     std::vector<PackedItem> items_;
 };
 
-PackPage::PackPage(Project& project, KnownClips& clips, QWidget* parent) : QWidget(parent), project_(project), clips_(clips) {
+PackPage::PackPage(Project& project, KnownClips& clips, QWidget* parent)
+    : QWidget(parent), project_(project), clips_(clips) {
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(24, 20, 24, 20);
     row->setSpacing(28);
@@ -129,7 +130,10 @@ void PackPage::rebuild() {
     if (!name_->hasFocus()) name_->setText(QString::fromStdString(d.app_name));
     if (!placed_by_hand_) place_->setText(QDir::homePath() + "/" + QString::fromStdString(file_stem(d.app_name)));
     button_->setEnabled(!busy_ && !d.sources.empty());
-    struct Plan { std::vector<PackedItem> items; QString html; };
+    struct Plan {
+        std::vector<PackedItem> items;
+        QString html;
+    };
     auto work = [d, folder = project_.folder(), &clips = clips_](const std::atomic<bool>&) {
         auto needs = needs_of(d, folder, CodecRegistry::standard(), clips.asker());
         Plan plan;
@@ -140,14 +144,20 @@ void PackPage::rebuild() {
         if (needs) {
             auto player = executable_path().parent_path() / "ruedo-player";
             items.push_back({file_stem(d.app_name), fs::file_size(player, ec), "executable"});
-            for (auto& [path, bytes] : needs->media) items.push_back({"media/" + path.filename().string(), bytes, "media"});
-            for (auto& m : needs->modules) items.push_back({"lib/" + m.file.filename().string(), fs::file_size(m.file, ec), "library"});
+            for (auto& [path, bytes] : needs->media)
+                items.push_back({"media/" + path.filename().string(), bytes, "media"});
+            for (auto& m : needs->modules)
+                items.push_back({"lib/" + m.file.filename().string(), fs::file_size(m.file, ec), "library"});
             std::stable_sort(items.begin(), items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });
             html = QString("<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the whole</p><p style='margin:0'>%1</p>").arg(text(needs->licence));
             for (auto& m : needs->modules)
                 html += QString("<p style='margin:3px 0'>%1 <span style='color:%4'>%2, Debian’s %3</span></p>").arg(text(m.module->library), text(m.module->licence), text(m.module->package), c.soft.name());
             for (auto& f : needs->findings)
-                html += QString("<p style='margin:6px 0'><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>").arg(text(f.sentence).toHtmlEscaped(), text(f.hint).toHtmlEscaped(), c.rust.name(), c.soft.name());
+                html += QString(
+                            "<p style='margin:6px 0'><span style='color:%3'>⊖</span> %1 <span "
+                            "style='color:%4'>%2</span></p>")
+                            .arg(text(f.sentence).toHtmlEscaped(), text(f.hint).toHtmlEscaped(), c.rust.name(),
+                                 c.soft.name());
             if (needs->licence.find("GPL") != std::string::npos)
                 html += QString("<p><span style='color:%1'>⊖</span> The AAC sound makes the app GPL. Converting it to Opus leaves that adapter out.</p>").arg(c.rust.name());
         } else {
@@ -157,11 +167,15 @@ void PackPage::rebuild() {
         return plan;
     };
     // What goes in follows from the sources and the name alone.
-    nlohmann::json about{{"folder", project_.folder().string()}, {"app", d.app_name}, {"sources", to_json(d)["sources"]}};
-    desk_.ask("plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work), [this](Plan plan) {
-        bars_->set(plan.items);
-        text_->setHtml(QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), plan.html));
-    });
+    nlohmann::json about{
+        {"folder", project_.folder().string()}, {"app", d.app_name}, {"sources", to_json(d)["sources"]}};
+    desk_.ask(
+        "plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work),
+        [this](Plan plan) {
+            bars_->set(plan.items);
+            text_->setHtml(
+                QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), plan.html));
+        });
 }
 
 void PackPage::pack_into(const fs::path& folder) {
@@ -170,17 +184,25 @@ void PackPage::pack_into(const fs::path& folder) {
     *give_up_ = false;
     button_->setEnabled(false), stop_->show(), run_->hide(), progress_->show(), progress_->setRange(0, 1000), progress_->setValue(0);
     outcome_->setText("Packing");
-    auto work = [this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder, give_up = give_up_](const std::atomic<bool>& cancel) {
-        return pack(d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(), [&](std::uint64_t done, std::uint64_t all) {
-            QMetaObject::invokeMethod(qApp, [this_, done, all] {
-                if (!this_) return;
-                this_->progress_->setValue(static_cast<int>(1000.0 * static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all))));
-                this_->outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
-            }, Qt::QueuedConnection);
-            return !*give_up && !cancel;
-        });
+    auto work = [this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder,
+                 give_up = give_up_](const std::atomic<bool>& cancel) {
+        return pack(
+            d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(),
+            [&](std::uint64_t done, std::uint64_t all) {
+                QMetaObject::invokeMethod(
+                    qApp,
+                    [this_, done, all] {
+                        if (!this_) return;
+                        this_->progress_->setValue(static_cast<int>(
+                            1000.0 * static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all))));
+                        this_->outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
+                    },
+                    Qt::QueuedConnection);
+                return !*give_up && !cancel;
+            });
     };
-    desk_.ask("pack", std::to_string(++number_), std::move(work), [this](Result<Packed> result) { finished(std::move(result)); });
+    desk_.ask("pack", std::to_string(++number_), std::move(work),
+              [this](Result<Packed> result) { finished(std::move(result)); });
 }
 
 void PackPage::finished(Result<Packed> result) {

@@ -118,8 +118,10 @@ void PathChart::note(const Event& e) {
     double wall = e.wall.seconds();
     if (e.name == "call") calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
     // Which events are marked where they happened, and as what.
-    static const std::map<std::string, QCPGraph* PathChart::*, std::less<>> marked{{"error", &PathChart::troubles_}, {"starved", &PathChart::troubles_}, {"sound-missing", &PathChart::troubles_},
-        {"giving-way", &PathChart::troubles_}, {"stood-still", &PathChart::troubles_}, {"caught-up", &PathChart::eased_}};
+    static const std::map<std::string, QCPGraph * PathChart::*, std::less<>> marked{
+        {"error", &PathChart::troubles_},         {"starved", &PathChart::troubles_},
+        {"sound-missing", &PathChart::troubles_}, {"giving-way", &PathChart::troubles_},
+        {"stood-still", &PathChart::troubles_},   {"caught-up", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
     if (e.took && (e.name == "seek" || e.name == "first-picture")) {
         auto* t = new QCPItemText(this);
@@ -132,6 +134,10 @@ void PathChart::note(const Event& e) {
         texts_.push_back(t);
         if (texts_.size() > 60) removeItem(texts_.front()), texts_.erase(texts_.begin());
     }
+}
+
+std::size_t PathChart::marked() const {
+    return static_cast<std::size_t>(troubles_->data()->size() + eased_->data()->size());
 }
 
 QString PathChart::visible_events() const {

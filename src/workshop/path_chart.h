@@ -16,6 +16,8 @@ class PathChart : public QCustomPlot {
     void forget();
     /// The stretch that is seen, as JSON Lines.
     QString visible_events() const;
+    /// Events that are marked where they happened: troubles, and their ends.
+    std::size_t marked() const;
 
   protected:
     void mousePressEvent(QMouseEvent*) override;

@@ -18,7 +18,8 @@
 
 namespace ruedo {
 
-Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent) : QWidget(parent), project_(project), clips_(clips) {
+Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent)
+    : QWidget(parent), project_(project), clips_(clips) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(0, 0, 0, 0);
     box->setSpacing(8);
@@ -129,11 +130,13 @@ QStringList Sentences::keys() const {
 
 namespace {
 /// Of a group, only those controls change that a word speaks of; what else stands there stays where it is.
-void put_controls(std::vector<Control>& group, std::initializer_list<Control> spoken_of, const std::vector<Control>& wanted) {
+void put_controls(std::vector<Control>& group, std::initializer_list<Control> spoken_of,
+                  const std::vector<Control>& wanted) {
     auto is_meant = [&](Control c) { return std::find(spoken_of.begin(), spoken_of.end(), c) != spoken_of.end(); };
     auto at = std::find_if(group.begin(), group.end(), is_meant) - group.begin();
     std::erase_if(group, is_meant);
-    group.insert(group.begin() + std::min<std::ptrdiff_t>(at, static_cast<std::ptrdiff_t>(group.size())), wanted.begin(), wanted.end());
+    group.insert(group.begin() + std::min<std::ptrdiff_t>(at, static_cast<std::ptrdiff_t>(group.size())),
+                 wanted.begin(), wanted.end());
 }
 }  // namespace
 
@@ -181,7 +184,9 @@ bool Sentences::set_value(const QString& key, const QString& value) {
         if (what.isEmpty()) return false;
     } else if (key == "bar-middle") {
         what = "Controls";
-        put_controls(d.bar.middle, {Control::position, Control::strip}, value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position});
+        put_controls(
+            d.bar.middle, {Control::position, Control::strip},
+            value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position});
     } else if (key == "mount") {
         what = "Mount";
         d.mount = value == "window" ? Mount::window : value == "handset-upright" ? Mount::handset_upright : Mount::handset_sideways;
@@ -196,7 +201,9 @@ bool Sentences::set_value(const QString& key, const QString& value) {
     } else if (key == "bar-start") {
         what = "Controls";
         put_controls(d.bar.start, {Control::toggle, Control::back, Control::forward, Control::previous, Control::next},
-                     value == "turns" ? std::vector{Control::previous, Control::toggle, Control::next} : value == "all" ? std::vector{Control::toggle, Control::back, Control::forward} : std::vector{Control::toggle});
+                     value == "turns" ? std::vector{Control::previous, Control::toggle, Control::next}
+                     : value == "all" ? std::vector{Control::toggle, Control::back, Control::forward}
+                                      : std::vector{Control::toggle});
     } else if (key == "bar-end") {
         what = "Controls";
         std::vector<Control> wanted;
@@ -306,15 +313,22 @@ void Sentences::choose(const QString& key) {
 }
 
 void Sentences::review_later() {
-    auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) + project_.folder().string();
-    auto work = [document = project_.document(), folder = project_.folder(), &clips = clips_](const std::atomic<bool>&) { return review(document, folder, clips.asker()); };
+    auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) +
+                 project_.folder().string();
+    auto work = [document = project_.document(), folder = project_.folder(),
+                 &clips = clips_](const std::atomic<bool>&) { return review(document, folder, clips.asker()); };
     desk_.ask("review", std::move(about), std::move(work), [this](std::vector<DocumentFinding> found) {
         auto& c = look::colours();
-        QString body = QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>").arg(c.ink.name());
+        QString body =
+            QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>")
+                .arg(c.ink.name());
         if (found.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
         for (auto& f : found)
-            body += QString("<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span style=\"color:%3;\">%4</span></p>")
-                        .arg(c.rust.name(), QString::fromStdString(f.sentence).toHtmlEscaped(), c.soft.name(), QString::fromStdString(f.why).toHtmlEscaped());
+            body += QString(
+                        "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span "
+                        "style=\"color:%3;\">%4</span></p>")
+                        .arg(c.rust.name(), QString::fromStdString(f.sentence).toHtmlEscaped(), c.soft.name(),
+                             QString::fromStdString(f.why).toHtmlEscaped());
         findings_->setHtml(body + "</body></html>");
     });
 }

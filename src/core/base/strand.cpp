@@ -119,7 +119,10 @@ class Leaving {
         std::lock_guard lock(mutex_);
         threads_.emplace_back(std::move(thread), std::move(ended));
         for (auto it = threads_.begin(); it != threads_.end();) {
-            if (!*it->second) { ++it; continue; }
+            if (!*it->second) {
+                ++it;
+                continue;
+            }
             it->first.join();
             it = threads_.erase(it);
         }

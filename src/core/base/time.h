@@ -22,11 +22,13 @@ struct Time {
     }
     constexpr Time operator-(Time o) const {
         std::int64_t difference = 0;
-        return __builtin_sub_overflow(ns, o.ns, &difference) ? Time{o.ns > 0 ? INT64_MIN : INT64_MAX} : Time{difference};
+        return __builtin_sub_overflow(ns, o.ns, &difference) ? Time{o.ns > 0 ? INT64_MIN : INT64_MAX}
+                                                             : Time{difference};
     }
     constexpr Time operator*(std::int64_t k) const {
         std::int64_t product = 0;
-        return __builtin_mul_overflow(ns, k, &product) ? Time{(ns < 0) != (k < 0) ? INT64_MIN : INT64_MAX} : Time{product};
+        return __builtin_mul_overflow(ns, k, &product) ? Time{(ns < 0) != (k < 0) ? INT64_MIN : INT64_MAX}
+                                                       : Time{product};
     }
     constexpr Time operator/(std::int64_t k) const { return {ns / k}; }
     constexpr Time& operator+=(Time o) { return *this = *this + o; }

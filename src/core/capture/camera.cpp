@@ -40,7 +40,9 @@ void draw_harbour(Bytes& yuyv, const CameraMode& m, int number) {
             int chroma = row < 5 ? 140 : 120;
             auto off = x > light ? x - light : light - x;
             if (row >= 3 && row < 5 && off < w / 14) luma = 210;
-            if (y >= foot) luma = (column >= 2 && column < 18 ? word >> (17 - column) & 1 : number % m.rate.num == 0) ? 235 : 16, chroma = 128;
+            if (y >= foot)
+                luma = (column >= 2 && column < 18 ? word >> (17 - column) & 1 : number % m.rate.num == 0) ? 130 : 32,
+                chroma = 128;
             auto* p = &yuyv[(y * w + x) * 2];
             p[0] = static_cast<std::uint8_t>(luma);
             p[1] = static_cast<std::uint8_t>(x % 2 ? 128 : chroma);

@@ -97,7 +97,8 @@ std::vector<std::string> KeyFile::hosts() const {
     return list;
 }
 Outcome KeyFile::set(const std::string& host, const std::string& key) {
-    if (path_.empty()) return fail(Code::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
+    if (path_.empty())
+        return fail(Code::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
     auto j = keys_in(path_);
     if (key.empty()) j.erase(host);
     else j[host] = key;

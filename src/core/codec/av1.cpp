@@ -52,8 +52,13 @@ class Decoder final : public VideoDecoder {
         for (;;) {
             auto held = std::shared_ptr<Dav1dPicture>(new Dav1dPicture{}, [](Dav1dPicture* p) { dav1d_picture_unref(p); delete p; });
             if (dav1d_get_picture(context_, held.get()) != 0) return {};
-            if (held->p.bpc != 8) return fail(Code::depth_unsupported, "The AV1 pictures have more than 8 bits, which is not supported.", "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
-            if (held->p.layout != DAV1D_PIXEL_LAYOUT_I420) return fail(Code::chroma_unsupported, "The AV1 pictures have other than 4:2:0 chroma, which is not supported.", "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
+            if (held->p.bpc != 8)
+                return fail(Code::depth_unsupported, "The AV1 pictures have more than 8 bits, which is not supported.",
+                            "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
+            if (held->p.layout != DAV1D_PIXEL_LAYOUT_I420)
+                return fail(Code::chroma_unsupported,
+                            "The AV1 pictures have other than 4:2:0 chroma, which is not supported.",
+                            "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
             Picture p;
             p.width = held->p.w, p.height = held->p.h;
             for (std::size_t i = 0; i < 3; ++i) {

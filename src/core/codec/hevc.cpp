@@ -70,8 +70,13 @@ class Decoder final : public VideoDecoder {
     }
     Outcome collect() {
         while (auto* image = de265_get_next_picture(context_)) {
-            if (de265_get_bits_per_pixel(image, 0) != 8) return fail(Code::depth_unsupported, "The HEVC pictures have more than 8 bits, which is not supported.", "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
-            if (de265_get_chroma_format(image) != de265_chroma_420) return fail(Code::chroma_unsupported, "The HEVC pictures have other than 4:2:0 chroma, which is not supported.", "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
+            if (de265_get_bits_per_pixel(image, 0) != 8)
+                return fail(Code::depth_unsupported, "The HEVC pictures have more than 8 bits, which is not supported.",
+                            "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
+            if (de265_get_chroma_format(image) != de265_chroma_420)
+                return fail(Code::chroma_unsupported,
+                            "The HEVC pictures have other than 4:2:0 chroma, which is not supported.",
+                            "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
             Time pts{de265_get_image_PTS(image)};
             std::array<const std::uint8_t*, 3> planes{};
             std::array<int, 3> strides{};

@@ -85,7 +85,8 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
             from_ = p.pts + 1_ns;
             return finished(std::move(p));
         }
-        if (auto stop = ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name))) return std::unexpected(*stop);
+        if (ReadScope::given_up())
+            return std::unexpected(ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name)));
         TRY(bool more, feed());
         if (!more) return std::nullopt;
     }
@@ -100,7 +101,9 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
         if (picture) return *picture;
         return fail(Code::truncated, "No picture comes any more.", "Open the source again.");
     }
-    auto latest = track_.end != Time::max() ? track_.end : clip_->info().duration_known ? clip_->info().duration : Time::max() / 4;
+    auto latest = track_.end != Time::max()      ? track_.end
+                  : clip_->info().duration_known ? clip_->info().duration
+                                                 : Time::max() / 4;
     t = std::clamp(t, Time{}, std::max(Time{}, latest));
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
@@ -114,7 +117,9 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     TRY(auto picture, next(cancel));
     if (!picture) {
         if (last_damage_) return std::unexpected(*last_damage_);
-        return fail(Code::truncated, fmt::format("No picture of “{}” can be decoded at {}.", clip_->info().name, format_time(target)), "The file may be cut short or damaged there.");
+        return fail(Code::truncated,
+                    fmt::format("No picture of “{}” can be decoded at {}.", clip_->info().name, format_time(target)),
+                    "The file may be cut short or damaged there.");
     }
     auto place = std::find(fed_.begin(), fed_.end(), picture->pts);
     decoded_ = static_cast<std::uint64_t>(place - fed_.begin()) + (place == fed_.end() ? 0 : 1);
@@ -133,13 +138,15 @@ Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std
             auto more = heads_->next(head);
             if (!more || !*more || head.pts >= track_.end) return std::nullopt;
             if (head.keyframe && head.pts > to) return std::nullopt;
-            if (head.keyframe && head.pts >= from) key = head.pts;
-            else if (head.pts >= from_) ++passed;
+            if (head.keyframe && head.pts >= from)
+                key = head.pts;
+            else if (head.pts >= from_)
+                ++passed;
         }
     }
     auto waiting = static_cast<std::uint64_t>(ready_.size() - std::min(ready_at_, ready_.size()));
     TRY(auto picture, at(*key, cancel));
-    left_out_ += std::max(passed, waiting) ;
+    left_out_ += std::max(passed, waiting);
     return picture;
 }
 

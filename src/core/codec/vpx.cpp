@@ -31,8 +31,13 @@ class Decoder final : public VideoDecoder {
         vpx_image_t* shown = nullptr;
         while (auto* image = vpx_codec_get_frame(&codec_, &iter)) shown = image;  // a superframe shows one
         if (!shown) return {};
-        if (shown->fmt == VPX_IMG_FMT_I42016 || shown->bit_depth > 8) return fail(Code::depth_unsupported, "The VP9 pictures have more than 8 bits, which is not supported.", "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
-        if (shown->fmt != VPX_IMG_FMT_I420) return fail(Code::chroma_unsupported, "The VP9 pictures have other than 4:2:0 chroma, which is not supported.", "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
+        if (shown->fmt == VPX_IMG_FMT_I42016 || shown->bit_depth > 8)
+            return fail(Code::depth_unsupported, "The VP9 pictures have more than 8 bits, which is not supported.",
+                        "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
+        if (shown->fmt != VPX_IMG_FMT_I420)
+            return fail(Code::chroma_unsupported,
+                        "The VP9 pictures have other than 4:2:0 chroma, which is not supported.",
+                        "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
         if (pts < from_) return {};
         Picture p;
         if (shown->fb_priv) {

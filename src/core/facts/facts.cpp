@@ -187,7 +187,11 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
         f.tracks.push_back(std::move(facts));
     }
     if (ReadScope::given_up()) return std::unexpected(given_up());
-    if (f.info.live) f.findings.push_back({"no-end", fmt::format("“{}” states no end; its first {:.1f} s were looked at.", f.info.name, f.duration.seconds()), "It plays as it comes; no other place in it can be sought."});
+    if (f.info.live)
+        f.findings.push_back(
+            {"no-end",
+             fmt::format("“{}” states no end; its first {:.1f} s were looked at.", f.info.name, f.duration.seconds()),
+             "It plays as it comes; no other place in it can be sought."});
     while (f.bins.size() > 1 && f.bins.back().at > f.duration) f.bins.pop_back();
     if (f.info.bytes == 0) f.info.bytes = bytes;
     if (f.duration.ns > 0) f.mean_bitrate = static_cast<double>(bytes) * 8 / f.duration.seconds();

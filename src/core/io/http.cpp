@@ -74,11 +74,18 @@ Error transfer_error(CURLcode code, const std::string& address, const HttpOption
         case CURLE_COULDNT_CONNECT: return {Code::network, fmt::format("“{}” does not take connections.", host), "Check the address and port, and whether the server runs."};
         case CURLE_TOO_MANY_REDIRECTS: return {Code::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects), "The server sends in circles; use the final address."};
         case CURLE_UNSUPPORTED_PROTOCOL:
-            if (status >= 300 && status < 400) return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host), "Use the final address itself."};
+            if (status >= 300 && status < 400)
+                return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host),
+                        "Use the final address itself."};
             [[fallthrough]];
-        case CURLE_WEIRD_SERVER_REPLY: case CURLE_HTTP2: case CURLE_BAD_CONTENT_ENCODING:
-            return {Code::network, fmt::format("“{}” answers in a way that is not http.", host), "Check the address and port; something else may be listening there."};
-        case CURLE_PARTIAL_FILE: return {Code::network, fmt::format("“{}” closed the connection before all of its answer had come.", host), "The file on the server is cut short, or the connection is poor."};
+        case CURLE_WEIRD_SERVER_REPLY:
+        case CURLE_HTTP2:
+        case CURLE_BAD_CONTENT_ENCODING:
+            return {Code::network, fmt::format("“{}” answers in a way that is not http.", host),
+                    "Check the address and port; something else may be listening there."};
+        case CURLE_PARTIAL_FILE:
+            return {Code::network, fmt::format("“{}” closed the connection before all of its answer had come.", host),
+                    "The file on the server is cut short, or the connection is poor."};
         case CURLE_PEER_FAILED_VERIFICATION: case CURLE_SSL_CONNECT_ERROR: case CURLE_SSL_CERTPROBLEM: case CURLE_SSL_CACERT_BADFILE: case CURLE_SSL_ISSUER_ERROR:
             return {Code::refused, fmt::format("The certificate of “{}” is not to be trusted.", host), "Let the server show a certificate from a known authority, or add its authority to the system's."};
         case CURLE_OPERATION_TIMEDOUT: return {Code::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()), "Check the network and the server, then try again."};
@@ -89,7 +96,9 @@ std::optional<Error> status_error(long status, const std::string& address) {
     auto name = last_part(address), host = host_of(address);
     if (status == 200 || status == 206 || status == 416) return std::nullopt;
     if (status == 404 || status == 410) return Error{Code::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status), "Check the address."};
-    if (status == 429) return Error{Code::network, fmt::format("“{}” is asked for too much at once (status 429).", host), "Try again later."};
+    if (status == 429)
+        return Error{Code::network, fmt::format("“{}” is asked for too much at once (status 429).", host),
+                     "Try again later."};
     if (status == 401 || status == 403 || status == 407) return Error{Code::refused, fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status), "Ask for access, or check the key."};
     return Error{Code::network, fmt::format("“{}” answers with status {}.", host, status), status >= 500 ? "The server has a fault; try again later." : "Check the address."};
 }
@@ -120,19 +129,28 @@ class Source final : public HttpSource {
             if (received_ > before_drip + 4096) before_drip = received_, until = monotonic_now() + options_.patience;
             last_read_ = offset + done;
             if (done == into.size() || (size_ && offset + done >= *size_)) break;
-            if (cancelled_) { leave(); return fail(Code::cancelled, "Reading was given up."); }
-            if (ReadScope::given_up()) {
-                auto stop = ReadScope::stopped(received_ == 0 ? fmt::format("“{}” had not sent a byte of “{}”", host_of(address_), name_)
-                                                              : fmt::format("“{}” had sent {} bytes of “{}”, and more were needed", host_of(address_), received_, name_));
+            if (cancelled_) {
                 leave();
-                return std::unexpected(*stop);
+                return fail(Code::cancelled, "Reading was given up.");
+            }
+            if (ReadScope::given_up()) {
+                auto stop = ReadScope::stopped(
+                    received_ == 0 ? fmt::format("“{}” had not sent a byte of “{}”", host_of(address_), name_)
+                                   : fmt::format("“{}” had sent {} bytes of “{}”, and more were needed",
+                                                 host_of(address_), received_, name_));
+                leave();
+                return std::unexpected(stop);
             }
             if (error_) { leave(); return std::unexpected(*error_); }
             if (ReadScope::only_buffered()) { leave(); return fail(Code::timeout, "These bytes are not here yet."); }
             if (monotonic_now() > until) {
                 leave();
-                return fail(Code::timeout, received_ == 0 ? fmt::format("“{}” did not send anything within {:.0f} s.", host_of(address_), options_.patience.seconds())
-                                                          : fmt::format("“{}” has sent next to nothing for {:.0f} s.", host_of(address_), options_.patience.seconds()), "Check the network and the server, then try again.");
+                return fail(Code::timeout,
+                            received_ == 0 ? fmt::format("“{}” did not send anything within {:.0f} s.",
+                                                         host_of(address_), options_.patience.seconds())
+                                           : fmt::format("“{}” has sent next to nothing for {:.0f} s.",
+                                                         host_of(address_), options_.patience.seconds()),
+                            "Check the network and the server, then try again.");
             }
             if (!waiting) waiting = wanted_.insert(wanted_.end(), offset + done);
             else **waiting = offset + done;
@@ -239,8 +257,13 @@ class Source final : public HttpSource {
     Error too_often() const {
         auto host = host_of(address_);
         if (!size_ || *size_ > options_.window)
-            return {Code::network, fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host, name_), "Use a server that serves ranges, or put the index in front."};
-        return {Code::network, fmt::format("“{}” breaks off “{}” again and again, and does not serve the rest of it.", host, name_), "Use a server that serves ranges, or a better link."};
+            return {
+                Code::network,
+                fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host, name_),
+                "Use a server that serves ranges, or put the index in front."};
+        return {Code::network,
+                fmt::format("“{}” breaks off “{}” again and again, and does not serve the rest of it.", host, name_),
+                "Use a server that serves ranges, or a better link."};
     }
 
     // ---- the transfer's thread
@@ -299,7 +322,8 @@ class Source final : public HttpSource {
             if (from != position_) return stop({Code::network, fmt::format("“{}” sends another part of “{}” than was asked for.", host, name_), "The server's ranges are wrong; serve the file in another way."});
         } else if (status == 200) {
             // The length of a body that comes in chunks is none (RFC 9112 clause 6.3).
-            if (headers_.contains("content-length") && !headers_.contains("transfer-encoding")) total = number(headers_["content-length"]);
+            if (headers_.contains("content-length") && !headers_.contains("transfer-encoding"))
+                total = number(headers_["content-length"]);
             if (position_ > 0) {
                 // The whole instead of a part: from now on everything is read from the front.
                 ranges_ = false;

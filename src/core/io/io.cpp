@@ -10,9 +10,11 @@
 #include <algorithm>
 #include <atomic>
 #include <cerrno>
+#include <charconv>
 #include <cstdio>
-#include <cstdlib>
+#include <mutex>
 #include <numeric>
+#include <set>
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -26,7 +28,8 @@ class FileSource final : public ByteSource {
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
         std::size_t got = 0;
         while (got < into.size() && offset + got < INT64_MAX) {
-            if (auto stop = ReadScope::stopped(fmt::format("“{}” was still being read", name_))) return std::unexpected(*stop);
+            if (ReadScope::given_up())
+                return std::unexpected(ReadScope::stopped(fmt::format("“{}” was still being read", name_)));
             auto wanted = std::min<std::size_t>(into.size() - got, 1 << 20);
             auto n = ::pread(fd_, into.data() + got, wanted, static_cast<off_t>(offset + got));
             if (n < 0 && errno == EINTR) continue;
@@ -40,7 +43,8 @@ class FileSource final : public ByteSource {
     bool altered() const override {
         struct stat st {};
         if (::fstat(fd_, &st) != 0) return false;
-        return static_cast<std::uint64_t>(st.st_size) != size_ || st.st_mtim.tv_sec != changed_.tv_sec || st.st_mtim.tv_nsec != changed_.tv_nsec;
+        return static_cast<std::uint64_t>(st.st_size) != size_ || st.st_mtim.tv_sec != changed_.tv_sec ||
+               st.st_mtim.tv_nsec != changed_.tv_nsec;
     }
     const std::string& name() const override { return name_; }
 
@@ -90,21 +94,21 @@ namespace {
 thread_local const ReadScope* innermost = nullptr;
 }
 ReadScope::ReadScope(const std::atomic<bool>* flag, bool buffered_only, Time deadline)
-    : flag_(flag), buffered_only_(buffered_only), deadline_(deadline), outer_(innermost) { innermost = this; }
+    : flag_(flag), buffered_only_(buffered_only), deadline_(deadline), outer_(innermost) {
+    innermost = this;
+}
 ReadScope::~ReadScope() { innermost = outer_; }
 bool ReadScope::given_up() {
     for (auto* s = innermost; s; s = s->outer_)
         if ((s->flag_ && *s->flag_) || (s->deadline_ != Time::max() && monotonic_now() >= s->deadline_)) return true;
     return false;
 }
-std::optional<Error> ReadScope::stopped(std::string_view subject) {
-    bool late = false;
-    for (auto* s = innermost; s; s = s->outer_) {
+Error ReadScope::stopped(std::string_view subject) {
+    // Being told to stop counts before being late.
+    for (auto* s = innermost; s; s = s->outer_)
         if (s->flag_ && *s->flag_) return Error{Code::cancelled, "Reading was given up.", "Run it again."};
-        late = late || (s->deadline_ != Time::max() && monotonic_now() >= s->deadline_);
-    }
-    if (!late) return std::nullopt;
-    return Error{Code::timeout, fmt::format("There was no more time: {}.", subject), "Check the source, or allow more time for opening."};
+    return Error{Code::timeout, fmt::format("There was no more time: {}.", subject),
+                 "Check the source, or allow more time for opening."};
 }
 bool ReadScope::only_buffered() {
     for (auto* s = innermost; s; s = s->outer_)
@@ -207,16 +211,31 @@ std::string temporary_name(const std::string& name) {
     return fmt::format(".{}.{}-{}.part", name, ::getpid(), counter++);
 }
 
-void clear_remains(const fs::path& folder, const std::string& name) {
-    auto front = "." + name + ".";
+namespace {
+/// The process that a temporary name belongs to; 0 for any other name.
+pid_t owner_of(const std::string& file) {
+    constexpr std::string_view tail = ".part";
+    if (!file.starts_with('.') || !file.ends_with(tail)) return 0;
+    auto stem = std::string_view(file).substr(0, file.size() - tail.size());
+    auto dash = stem.rfind('-'), dot = stem.rfind('.');
+    if (dash == std::string_view::npos || dot == std::string_view::npos || dot == 0 || dot > dash) return 0;
+    auto number = [](std::string_view s) {
+        int v = 0;
+        auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
+        return ec == std::errc() && end == s.data() + s.size() ? v : -1;
+    };
+    return number(stem.substr(dash + 1)) < 0 ? 0 : std::max(0, number(stem.substr(dot + 1, dash - dot - 1)));
+}
+}  // namespace
+
+void clear_remains(const fs::path& folder) {
     std::error_code ec;
     std::vector<fs::path> dead;
     std::size_t seen = 0;
-    for (fs::directory_iterator it(folder.empty() ? fs::path(".") : folder, ec), end; !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
-        auto file = it->path().filename().string();
-        if (!file.starts_with(front) || !file.ends_with(".part")) continue;
-        auto owner = std::strtol(file.c_str() + front.size(), nullptr, 10);
-        if (owner > 0 && ::kill(static_cast<pid_t>(owner), 0) != 0 && errno == ESRCH) dead.push_back(it->path());
+    for (fs::directory_iterator it(folder.empty() ? fs::path(".") : folder, ec), end; !ec && it != end && seen < 5000;
+         it.increment(ec), ++seen) {
+        auto owner = owner_of(it->path().filename().string());
+        if (owner > 0 && ::kill(owner, 0) != 0 && errno == ESRCH) dead.push_back(it->path());
     }
     for (auto& path : dead) fs::remove_all(path, ec);
 }
@@ -226,8 +245,10 @@ Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
     if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_NOREPLACE) == 0) return {};
     if (errno == EINVAL || errno == ENOSYS || errno == ENOTSUP) {
         struct stat st {};
-        if (::lstat(place.c_str(), &st) == 0) errno = EEXIST;
-        else if (::rename(temporary.c_str(), place.c_str()) == 0) return {};
+        if (::lstat(place.c_str(), &st) == 0)
+            errno = EEXIST;
+        else if (::rename(temporary.c_str(), place.c_str()) == 0)
+            return {};
     }
     return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", place.string())));
 }
@@ -235,10 +256,15 @@ Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
 Result<FileWriter> FileWriter::create(const fs::path& path, bool replace) {
     std::error_code ec;
     auto there = fs::symlink_status(path, ec);
-    if (!replace && fs::exists(there)) return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
+    if (!replace && fs::exists(there))
+        return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
     if (fs::exists(there) && !fs::is_regular_file(fs::status(path, ec)))
-        return fail(Code::exists, fmt::format("“{}” is not a plain file, so it is not written over.", path.string()), "Choose another name.");
-    clear_remains(path.parent_path(), path.filename().string());
+        return fail(Code::exists, fmt::format("“{}” is not a plain file, so it is not written over.", path.string()),
+                    "Choose another name.");
+    // Once in each folder is enough, and a folder may be large.
+    static std::mutex mutex;
+    static std::set<fs::path> cleared;
+    if (std::lock_guard lock(mutex); cleared.insert(path.parent_path()).second) clear_remains(path.parent_path());
     FileWriter writer;
     writer.path_ = path;
     writer.replace_ = replace;
@@ -291,8 +317,10 @@ Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra) {
 Outcome FileWriter::commit() {
     auto broken = [&] { return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string()))); };
     if (::fsync(fd_) != 0) return broken();
-    if (!replace_) TRY_DO(move_into_place(temporary_, path_));
-    else if (::rename(temporary_.c_str(), path_.c_str()) != 0) return broken();
+    if (!replace_)
+        TRY_DO(move_into_place(temporary_, path_));
+    else if (::rename(temporary_.c_str(), path_.c_str()) != 0)
+        return broken();
     ::close(std::exchange(fd_, -1));
     return {};
 }

@@ -42,9 +42,10 @@ class ReadScope {
     ~ReadScope();
     ReadScope(const ReadScope&) = delete;
     ReadScope& operator=(const ReadScope&) = delete;
-    /// Why a read may not go on, if it may not; `subject` is what is being read, and what keeps it waiting.
-    static std::optional<Error> stopped(std::string_view subject);
+    /// Whether a read may not go on; cheap, to be asked for every packet.
     static bool given_up();
+    /// Why, where that is so; `subject` is what is being read, and what keeps it waiting.
+    static Error stopped(std::string_view subject);
     static bool only_buffered();
 
   private:
@@ -91,8 +92,8 @@ class SourceReader {
 /// Moves what was made under a temporary name to its place, where nothing may be yet. File systems that can't say
 /// so in one step (network ones) are asked twice: whether it is there, then to move.
 Outcome move_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place);
-/// Removes what earlier processes, ended since, left in `folder` under temporary names for `name`.
-void clear_remains(const std::filesystem::path& folder, const std::string& name);
+/// Removes what processes that have ended since left in `folder` under temporary names.
+void clear_remains(const std::filesystem::path& folder);
 /// The temporary name of this process for `name`: ".NAME.PID-COUNT.part".
 std::string temporary_name(const std::string& name);
 

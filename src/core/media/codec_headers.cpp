@@ -281,11 +281,11 @@ bool vp9_disposable(ByteView packet) {
     unsigned profile = r.bit();
     profile |= r.bit() << 1;
     if (profile == 3) r.bit();
-    if (r.bit()) return false;           // show_existing_frame
-    if (r.bit() == 0) return false;      // a keyframe
+    if (r.bit()) return false;       // show_existing_frame
+    if (r.bit() == 0) return false;  // a keyframe
     bool shown = r.bit(), resilient = r.bit();
     bool intra = shown ? false : r.bit();
-    if (!resilient) r.bits(2);           // reset_frame_context
+    if (!resilient) r.bits(2);  // reset_frame_context
     if (intra) return false;
     return r.bits(8) == 0 && !r.overrun() && shown;
 }
@@ -310,8 +310,9 @@ unsigned vp9_level(int width, int height, double rate) {
 
 namespace {
 void refuse(Track& t, Code code, std::string what) {
-    t.problem = Error{code, fmt::format("Track {} is {}, which is not supported.", t.id, what),
-                      "Export it again as 8-bit 4:2:0 progressive video; it can’t be decoded here, so not converted either."};
+    t.problem =
+        Error{code, fmt::format("Track {} is {}, which is not supported.", t.id, what),
+              "Export it again as 8-bit 4:2:0 progressive video; it can’t be decoded here, so not converted either."};
 }
 
 void describe_h264(Track& t) {

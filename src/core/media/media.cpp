@@ -33,11 +33,16 @@ Colour::Matrix Colour::matrix_from_code(unsigned code) {
 }
 unsigned Colour::matrix_code() const {
     switch (matrix) {
-        case Matrix::identity: return 0;
-        case Matrix::bt709: return 1;
-        case Matrix::bt601: return 6;
-        case Matrix::bt2020: return 9;
-        case Matrix::unspecified: break;
+        case Matrix::identity:
+            return 0;
+        case Matrix::bt709:
+            return 1;
+        case Matrix::bt601:
+            return 6;
+        case Matrix::bt2020:
+            return 9;
+        case Matrix::unspecified:
+            break;
     }
     return 2;
 }
@@ -108,13 +113,16 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
 
 void TrackEnd::see(const PacketHead& head) {
     end_ = std::max(end_, head.pts + head.duration - head.trim_end);
-    if (head.pts > last_) before_ = last_, last_ = head.pts, duration_ = head.duration;
-    else before_ = std::max(before_, head.pts);
+    if (head.pts > last_)
+        before_ = last_, last_ = head.pts, duration_ = head.duration;
+    else
+        before_ = std::max(before_, head.pts);
 }
 std::optional<Time> TrackEnd::of(const Track& track) const {
     if (last_.ns == INT64_MIN) return std::nullopt;
     auto end = end_;
-    if (duration_.ns == 0 && before_.ns != INT64_MIN && last_ - before_ < 10_s) end = std::max(end, last_ + (last_ - before_));
+    if (duration_.ns == 0 && before_.ns != INT64_MIN && last_ - before_ < 10_s)
+        end = std::max(end, last_ + (last_ - before_));
     return std::min(end, track.end);
 }
 

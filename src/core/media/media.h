@@ -32,7 +32,7 @@ struct Colour {
     std::uint8_t primaries = 2, transfer = 2;  ///< ISO/IEC 23091-2 codes; 2 is unspecified.
     bool operator==(const Colour&) const = default;
     static Matrix matrix_from_code(unsigned code);
-    unsigned matrix_code() const;      ///< ISO/IEC 23091-2; 2 when unspecified.
+    unsigned matrix_code() const;  ///< ISO/IEC 23091-2; 2 when unspecified.
     bool stated() const { return *this != Colour{}; }
     /// Values stated here, else those of `fallback`.
     Colour or_else(const Colour& fallback) const;
@@ -80,7 +80,9 @@ struct Finding {
     std::string code, sentence, hint;
 };
 /// What to do about a track that can't be decoded here, and so can't be converted here either.
-inline constexpr const char* export_again = "It can’t be decoded here, so it can’t be converted here either; export it again where it was made, as H.264, VP9 or AV1 with AAC or Opus.";
+inline constexpr const char* export_again =
+    "It can’t be decoded here, so it can’t be converted here either; export it again where it was made, as H.264, VP9 "
+    "or AV1 with AAC or Opus.";
 
 struct ClipInfo {
     std::string container;

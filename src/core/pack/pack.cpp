@@ -24,7 +24,8 @@ class Staging {
   public:
     static Result<Staging> make(const fs::path& out) {
         std::error_code ec;
-        if (out.empty()) return fail(Code::usage, "The folder to make has no name.", "Name one that does not exist yet.");
+        if (out.empty())
+            return fail(Code::usage, "The folder to make has no name.", "Name one that does not exist yet.");
         auto target = fs::absolute(out, ec).lexically_normal();
         if (ec) return std::unexpected(errno_error(ec.value(), "Finding the working folder"));
         if (!target.has_filename()) target = target.parent_path();
@@ -34,7 +35,7 @@ class Staging {
             return fail(Code::not_found, fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()), "Make it first.");
         Staging s;
         s.target_ = target;
-        clear_remains(target.parent_path(), target.filename().string());
+        clear_remains(target.parent_path());
         s.folder_ = target.parent_path() / temporary_name(target.filename().string());
         if (::mkdir(s.folder_.c_str(), 0755) != 0) return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target.string())));
         return s;
@@ -124,17 +125,22 @@ Outcome check_poster(const std::string& path) {
     TRY(auto got, source->read_at(0, head));
     static constexpr std::array<std::uint8_t, 8> png{0x89, 'P', 'N', 'G', '\r', '\n', 0x1A, '\n'};
     bool picture = got == head.size() && (head == png || (head[0] == 0xFF && head[1] == 0xD8 && head[2] == 0xFF));
-    if (!picture) return fail(Code::not_media, fmt::format("“{}” is not a picture, so it can’t be a poster.", path), "Choose a PNG or JPEG.");
+    if (!picture)
+        return fail(Code::not_media, fmt::format("“{}” is not a picture, so it can’t be a poster.", path),
+                    "Choose a PNG or JPEG.");
     return {};
 }
 
 }  // namespace
 
-Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, CodecRegistry& codecs, const InfoOf& ask) {
+Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, CodecRegistry& codecs,
+                       const InfoOf& ask) {
     Needs needs;
     auto note_outside = [&](const std::string& path) {
         if (!is_address(path) && !lies_inside(path, folder))
-            needs.findings.push_back({"outside", fmt::format("“{}” lies outside the project’s folder and goes into the app.", path), "Copy it into the project’s folder, or take it out if it is not meant."});
+            needs.findings.push_back(
+                {"outside", fmt::format("“{}” lies outside the project’s folder and goes into the app.", path),
+                 "Copy it into the project’s folder, or take it out if it is not meant."});
     };
     std::set<fs::path> files, seen;
     for (auto& source : document.sources) {
@@ -155,7 +161,10 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
             }
         for (auto& file : source.captions) {
             auto captions = resolve(file, folder);
-            if (!is_address(captions)) { TRY(auto cues, load_captions(captions)); note_outside(captions); }
+            if (!is_address(captions)) {
+                TRY(auto cues, load_captions(captions));
+                note_outside(captions);
+            }
         }
         for (auto* track : {tracks.video, tracks.audio}) {
             if (!track) continue;

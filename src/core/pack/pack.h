@@ -33,6 +33,7 @@ struct Needs {
     std::vector<std::pair<std::filesystem::path, std::uint64_t>> media;
     std::vector<Finding> findings;
 };
-Result<Needs> needs_of(const PlayerDocument& document, const std::filesystem::path& folder, CodecRegistry& codecs, const InfoOf& ask = info_of);
+Result<Needs> needs_of(const PlayerDocument& document, const std::filesystem::path& folder, CodecRegistry& codecs,
+                       const InfoOf& ask = info_of);
 
 }  // namespace ruedo

@@ -44,7 +44,8 @@ Controller::~Controller() {
 #define RUEDO_POST(what) engine_->strand().post([=, e = engine_]() mutable { e->on_call([&] { e->what; }); })
 
 void Controller::open(std::string source, OpenOptions options) {
-    engine_->strand().post([e = engine_, source = std::move(source), options] { e->on_call([&] { e->open(source, options); }); });
+    engine_->strand().post(
+        [e = engine_, source = std::move(source), options] { e->on_call([&] { e->open(source, options); }); });
 }
 void Controller::play() { RUEDO_POST(call(machine::Input::play)); }
 void Controller::pause() { RUEDO_POST(call(machine::Input::pause)); }

@@ -123,9 +123,14 @@ void Controller::Engine::renew(CancelFlag& flag) {
 /// A fault of ours: the source fails with words, the process goes on.
 void Controller::Engine::fault(const std::string& what) {
     if (state_.phase == Phase::closed || state_.phase == Phase::failed) return;
-    Error error{Code::internal, fmt::format("A fault inside, while playing “{}”: {}.", std::filesystem::path(source_).filename().string(), what), "Open it again; if it happens twice, tell who made this app."};
-    if (state_.phase == Phase::opening) opened(std::unexpected(std::move(error)));
-    else fail_with(std::move(error));
+    Error error{Code::internal,
+                fmt::format("A fault inside, while playing “{}”: {}.",
+                            std::filesystem::path(source_).filename().string(), what),
+                "Open it again; if it happens twice, tell who made this app."};
+    if (state_.phase == Phase::opening)
+        opened(std::unexpected(std::move(error)));
+    else
+        fail_with(std::move(error));
 }
 
 void Controller::Engine::input(Input in, std::string_view detail) {
@@ -266,18 +271,20 @@ void Controller::Engine::choose_sound(std::uint64_t id) {
     ++sound_switch_;
     if (!switch_lane_) switch_lane_ = env_.strand->lane();
     auto at = media_now() + switch_ahead();
-    auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<SoundReader>> {
+    auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at),
+                end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<SoundReader>> {
         ReadScope scope(cancel.get());
         TRY(auto sound, SoundReader::open(clip, track, *codecs));
         sound->set_end(end);
         TRY_DO(sound->read_ahead(to, switch_read_ahead));
         return sound;
     };
-    beside(*switch_lane_, env_.costs.open, sound_switch_, std::move(job), [this, id, at, asked = now()](Result<std::unique_ptr<SoundReader>> made) {
-        if (!sound_) return;
-        if (!made) return note("refused", fmt::format("sound {}: {}", id, made.error().sentence));
-        take_sound(std::move(*made), at, asked, 3);
-    });
+    beside(*switch_lane_, env_.costs.open, sound_switch_, std::move(job),
+           [this, id, at, asked = now()](Result<std::unique_ptr<SoundReader>> made) {
+               if (!sound_) return;
+               if (!made) return note("refused", fmt::format("sound {}: {}", id, made.error().sentence));
+               take_sound(std::move(*made), at, asked, 3);
+           });
 }
 
 void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries) {
@@ -290,10 +297,13 @@ void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at,
             ReadScope scope(cancel.get());
             return shared->read_ahead(to, switch_read_ahead);
         };
-        return beside(*switch_lane_, env_.costs.sound, sound_switch_, std::move(job), [this, shared, at, asked, tries](Outcome read) mutable {
-            if (!read) return note("refused", fmt::format("sound {}: {}", shared->track().id, read.error().sentence));
-            take_sound(std::make_unique<SoundReader>(std::move(*shared)), at, asked, tries - 1);
-        });
+        return beside(*switch_lane_, env_.costs.sound, sound_switch_, std::move(job),
+                      [this, shared, at, asked, tries](Outcome read) mutable {
+                          if (!read)
+                              return note("refused",
+                                          fmt::format("sound {}: {}", shared->track().id, read.error().sentence));
+                          take_sound(std::make_unique<SoundReader>(std::move(*shared)), at, asked, tries - 1);
+                      });
     }
     sound_ = std::move(sound);
     if (running) {
@@ -314,11 +324,13 @@ void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at,
 }
 
 void Controller::Engine::choose_languages(const std::string& sound, const std::string& text) {
-    bool other_sound = std::exchange(options_.sound_language, sound) != sound, other_text = std::exchange(options_.text_language, text) != text;
+    bool other_sound = std::exchange(options_.sound_language, sound) != sound,
+         other_text = std::exchange(options_.text_language, text) != text;
     if (!clip_) return;  // taken up when it is open
     if (other_sound) choose_spoken();
     if (!other_text) return;
-    auto it = std::find_if(choices_->begin(), choices_->end(), [&](auto& c) { return c.kind == Kind::text && !text.empty() && c.language == text; });
+    auto it = std::find_if(choices_->begin(), choices_->end(),
+                           [&](auto& c) { return c.kind == Kind::text && !text.empty() && c.language == text; });
     choose_text(it == choices_->end() ? 0 : it->id);
 }
 /// The sound in the language that is asked for.
@@ -347,7 +359,8 @@ void Controller::Engine::choose_text(std::uint64_t id) {
         note("text-track", fmt::format("{}", id));
         return;
     }
-    auto job = [clip = clip_, track = track ? *track : Track{}, file = outside ? options_.captions[id - first_outside] : std::string(), cancel = text_cancel_] {
+    auto job = [clip = clip_, track = track ? *track : Track{},
+                file = outside ? options_.captions[id - first_outside] : std::string(), cancel = text_cancel_] {
         ReadScope scope(cancel.get());
         return file.empty() ? read_cues(*clip, track) : load_captions(file);
     };
@@ -382,9 +395,11 @@ void Controller::Engine::reset_source() {
     voice_.reset(), next_voice_.reset(), handed_voice_.reset();
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(), text_lane_.reset();
+    picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
+        text_lane_.reset();
     buffered_.reset(), network_.reset(), bytes_.reset(), starved_.reset();
-    way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {}, no_leap_before_ = ticked_ = {INT64_MIN};
+    way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
+    no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
     cut_.reset(), sound_track_end_.reset();
     choices_.reset(), cues_.reset();
@@ -425,11 +440,13 @@ void Controller::Engine::open_source() {
     picture_lane_ = env_.strand->lane();
     sound_lane_ = env_.strand->lane();
     prepare_lane_ = env_.strand->lane();
-    auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_, from = loop_from(), until = monotonic_now() + options_.open_within] {
+    auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_,
+                from = loop_from(), until = monotonic_now() + options_.open_within] {
         ReadScope scope(cancel.get(), false, until);
         return open_playable(source, *codecs, language, from);
     };
-    beside(*picture_lane_, env_.costs.open, generation_, std::move(job), [this](Result<Playable> result) { opened(std::move(result)); });
+    beside(*picture_lane_, env_.costs.open, generation_, std::move(job),
+           [this](Result<Playable> result) { opened(std::move(result)); });
 }
 
 void Controller::Engine::opened(Result<Playable> result) {
@@ -520,29 +537,33 @@ void Controller::Engine::begin_seek() {
     }
     auto from = current_.value_or(Time{});
     auto job = [pictures = pictures_, cancel = cancel_, wanted, from]() -> Result<std::optional<Picture>> {
-            pictures->set_sparing(false);
-            if (wanted.steps == 0) {
-                TRY(auto picture, wanted.mode == SeekMode::keyframe ? pictures->keyframe_near(wanted.time, cancel.get()) : pictures->at(wanted.time, cancel.get()));
-                return picture;
-            }
-            std::optional<Picture> picture;
-            if (wanted.steps > 0) TRY_DO(pictures->at(from, cancel.get()));
-            for (int left = wanted.steps; left > 0; --left) {
-                TRY(auto next, pictures->next(cancel.get()));
-                if (!next) break;
-                picture = next;
-            }
-            auto at = from;
-            for (int left = wanted.steps; left < 0; ++left) {
-                if (at <= pictures->track().start) break;
-                TRY(auto before, pictures->at(at - 1_ns, cancel.get()));
-                at = before.pts;
-                picture = before;
-            }
-            if (!picture) { TRY(picture, pictures->at(from, cancel.get())); }
+        pictures->set_sparing(false);
+        if (wanted.steps == 0) {
+            TRY(auto picture, wanted.mode == SeekMode::keyframe ? pictures->keyframe_near(wanted.time, cancel.get())
+                                                                : pictures->at(wanted.time, cancel.get()));
             return picture;
+        }
+        std::optional<Picture> picture;
+        if (wanted.steps > 0) TRY_DO(pictures->at(from, cancel.get()));
+        for (int left = wanted.steps; left > 0; --left) {
+            TRY(auto next, pictures->next(cancel.get()));
+            if (!next) break;
+            picture = next;
+        }
+        auto at = from;
+        for (int left = wanted.steps; left < 0; ++left) {
+            if (at <= pictures->track().start) break;
+            TRY(auto before, pictures->at(at - 1_ns, cancel.get()));
+            at = before.pts;
+            picture = before;
+        }
+        if (!picture) {
+            TRY(picture, pictures->at(from, cancel.get()));
+        }
+        return picture;
     };
-    beside(*picture_lane_, env_.costs.seek, generation_, std::move(job), [this, wanted](Result<std::optional<Picture>> result) { landed(std::move(result), wanted); });
+    beside(*picture_lane_, env_.costs.seek, generation_, std::move(job),
+           [this, wanted](Result<std::optional<Picture>> result) { landed(std::move(result), wanted); });
 }
 
 void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wanted) {

@@ -34,7 +34,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
     template <class F>
-    void on_call(F&& f) { safely(std::forward<F>(f)); }
+    void on_call(F&& f) {
+        safely(std::forward<F>(f));
+    }
     double volume() const { return volume_; }
     bool muted() const { return muted_; }
 
@@ -72,8 +74,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     };
     struct Decoded {
         std::optional<Picture> picture;
-        std::optional<Time> end;            ///< Of the track, when it has come.
-        std::uint64_t left_out = 0;         ///< Pictures given up on the way to this one.
+        std::optional<Time> end;     ///< Of the track, when it has come.
+        std::uint64_t left_out = 0;  ///< Pictures given up on the way to this one.
         bool leapt = false;
     };
 
@@ -147,7 +149,10 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     /// Runs `job` on `lane`, then `done` on the strand with what it gave, where `number` is still what it was.
     template <class Job, class Done>
     void beside(Lane& lane, Time cost, std::uint64_t& number, Job job, Done done) {
-        struct Made { std::optional<decltype(job())> value; std::string thrown; };
+        struct Made {
+            std::optional<decltype(job())> value;
+            std::string thrown;
+        };
         auto made = std::make_shared<Made>();
         auto work = [made, job = std::move(job)]() mutable {
             try {
@@ -156,11 +161,14 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
                 made->thrown = e.what();
             }
         };
-        lane.run(cost, std::move(work), guarded([this, made, &number, asked = number, done = std::move(done)]() mutable {
-            if (asked != number) return;
-            if (made->value) done(std::move(*made->value));
-            else fault(made->thrown);
-        }));
+        lane.run(cost, std::move(work),
+                 guarded([this, made, &number, asked = number, done = std::move(done)]() mutable {
+                     if (asked != number) return;
+                     if (made->value)
+                         done(std::move(*made->value));
+                     else
+                         fault(made->thrown);
+                 }));
     }
     /// Whoever waits under the old flag gives up; the new one is for what comes now.
     void renew(CancelFlag& flag);
@@ -175,14 +183,18 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
 
     std::unique_ptr<Lane> picture_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_;
     std::shared_ptr<ByteSource> bytes_;
-    std::shared_ptr<HttpSource> network_;           ///< The same, for a source on the network.
-    std::shared_ptr<BufferedWalk> buffered_;        ///< Only there.
+    std::shared_ptr<HttpSource> network_;     ///< The same, for a source on the network.
+    std::shared_ptr<BufferedWalk> buffered_;  ///< Only there.
     std::pair<Time, Time> buffered_range_{};
-    struct Starved { Time at{}, buffered{}, grown{}; std::uint64_t received = 0; };
-    std::optional<Starved> starved_;                ///< Since when, while waiting for the network.
+    struct Starved {
+        Time at{}, buffered{}, grown{};
+        std::uint64_t received = 0;
+    };
+    std::optional<Starved> starved_;  ///< Since when, while waiting for the network.
     std::shared_ptr<const std::vector<Choice>> choices_;
     std::shared_ptr<const Cues> cues_;
-    std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0, buffer_generation_ = 0;
+    std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0,
+                  buffer_generation_ = 0;
     static constexpr std::uint64_t first_outside = std::uint64_t{1} << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
@@ -206,13 +218,15 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time pictures_until_{}, sound_until_{};  ///< Unrolled ends, once known; of sound by what was mixed ...
     std::optional<Time> sound_track_end_;    ///< ... and by what the container says.
     int picture_lap_ = 0, sound_lap_ = 0;
-    Time sound_next_{};                      ///< Where the next samples belong that come out of the stretcher ...
-    Time sound_fed_{};                       ///< ... and those that go in.
-    std::size_t stretched_ = 0;              ///< Frames that came out since `sound_from_`.
+    Time sound_next_{};          ///< Where the next samples belong that come out of the stretcher ...
+    Time sound_fed_{};           ///< ... and those that go in.
+    std::size_t stretched_ = 0;  ///< Frames that came out since `sound_from_`.
     Time sound_from_{};
     // One flag for each kind of waiting, so that giving one up leaves the others alone.
-    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false), sound_cancel_ = std::make_shared<std::atomic<bool>>(false),
-               switch_cancel_ = std::make_shared<std::atomic<bool>>(false), text_cancel_ = std::make_shared<std::atomic<bool>>(false),
+    CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false),
+               sound_cancel_ = std::make_shared<std::atomic<bool>>(false),
+               switch_cancel_ = std::make_shared<std::atomic<bool>>(false),
+               text_cancel_ = std::make_shared<std::atomic<bool>>(false),
                buffer_cancel_ = std::make_shared<std::atomic<bool>>(false);
     std::atomic<bool> stop_all_ = false;
 
@@ -221,9 +235,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Way way_ = Way::all;
     bool leap_next_ = false;
     Time decoding_cost_{}, ticked_{INT64_MIN}, no_leap_before_{INT64_MIN}, looked_at_file_{};
-    double decoding_speed_ = 0;       ///< Media seconds decoded in a second, smoothed; 0 while unknown.
+    double decoding_speed_ = 0;  ///< Media seconds decoded in a second, smoothed; 0 while unknown.
     bool altered_ = false;
-    std::optional<Error> cut_;        ///< The file became shorter while it played.
+    std::optional<Error> cut_;  ///< The file became shorter while it played.
 
     std::optional<Wanted> wanted_, seeking_for_;
     MediaClock clock_;

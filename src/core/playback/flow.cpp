@@ -40,8 +40,10 @@ void Controller::Engine::pump_pictures() {
     // The keyframe must be there not much later than it is due. Where decoding on would catch up sooner, it is too far.
     auto from = fold(media_now() + scaled(decoding_cost_ * 5 / 4 - leap_at * 2 / 3, rate_));
     auto to = looping() ? loop_to() - 1_ns : Time::max();
-    if (leap && decoding_speed_ > 1.05 * rate_ && !items_.empty()) to = std::min(to, from + scaled(media_now() - items_.back().at, rate_ / (decoding_speed_ - rate_)));
-    auto job = [pictures = pictures_, cancel = cancel_, again, leap, from, to, start = loop_from(), sparing = way_ != Way::all]() -> Result<Decoded> {
+    if (leap && decoding_speed_ > 1.05 * rate_ && !items_.empty())
+        to = std::min(to, from + scaled(media_now() - items_.back().at, rate_ / (decoding_speed_ - rate_)));
+    auto job = [pictures = pictures_, cancel = cancel_, again, leap, from, to, start = loop_from(),
+                sparing = way_ != Way::all]() -> Result<Decoded> {
         Decoded d;
         auto before = pictures->left_out();
         pictures->set_sparing(sparing);
@@ -52,16 +54,19 @@ void Controller::Engine::pump_pictures() {
                 TRY(d.picture, pictures->leap(from, to, cancel.get()));
                 d.leapt = d.picture.has_value();
             }
-            if (!d.picture) { TRY(d.picture, pictures->next(cancel.get())); }
+            if (!d.picture) {
+                TRY(d.picture, pictures->next(cancel.get()));
+            }
         }
         if (!d.picture) d.end = pictures->end();
         d.left_out = pictures->left_out() - before;
         return d;
     };
-    beside(*picture_lane_, env_.costs.picture, generation_, std::move(job), [this, lap, t, leap](Result<Decoded> result) {
-        if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
-        take_picture(std::move(result), lap, t);
-    });
+    beside(*picture_lane_, env_.costs.picture, generation_, std::move(job),
+           [this, lap, t, leap](Result<Decoded> result) {
+               if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
+               take_picture(std::move(result), lap, t);
+           });
 }
 
 void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begun) {
@@ -86,7 +91,8 @@ void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begu
         picture_lap_ = lap;
         auto at = picture->pts;
         // A live picture counts from when it comes: after a pause, or when the device's clock runs off, so does ours.
-        if (live() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns) clock_.start(at, now());
+        if (live() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns)
+            clock_.start(at, now());
         if (lap > 0) at = std::max(at, loop_from()) + loop_length() * lap;
         if (result->leapt) note("giving-way", fmt::format("on from the keyframe at {}", format_time(picture->pts)));
         items_.push_back(item_of(std::move(*picture), at));
@@ -141,13 +147,14 @@ void Controller::Engine::pump_prepare() {
         if (item.prepared) continue;
         prepare_busy_ = item.preparing = true;
         auto job = [picture = item.picture, sink = env_.sink] { return sink->prepare(picture); };
-        beside(*prepare_lane_, env_.costs.conversion, prepare_generation_, std::move(job), [this, ticket = item.ticket](std::shared_ptr<const Image> image) {
-            prepare_busy_ = false;
-            for (auto& i : items_)
-                if (i.ticket == ticket) i.image = image, i.prepared = true, i.preparing = false;
-            present_due();
-            pump_prepare();
-        });
+        beside(*prepare_lane_, env_.costs.conversion, prepare_generation_, std::move(job),
+               [this, ticket = item.ticket](std::shared_ptr<const Image> image) {
+                   prepare_busy_ = false;
+                   for (auto& i : items_)
+                       if (i.ticket == ticket) i.image = image, i.prepared = true, i.preparing = false;
+                   present_due();
+                   pump_prepare();
+               });
         return;
     }
 }
@@ -186,10 +193,16 @@ void Controller::Engine::pump_sound() {
     bool again = sound_end_ && looping();
     if (sound_end_ && !again) return;
     sound_busy_ = true;
-    struct Made { std::vector<float> samples; std::size_t fed = 0; bool end = false; std::optional<Time> track_end; };
+    struct Made {
+        std::vector<float> samples;
+        std::size_t fed = 0;
+        bool end = false;
+        std::optional<Time> track_end;
+    };
     auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(sound_per_job, rate_), mix_rate)) * 2;
     bool last = !looping();
-    auto job = [sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, wanted, again, last, from = loop_from(), end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
+    auto job = [sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, wanted, again, last, from = loop_from(),
+                end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
         ReadScope scope(cancel.get());
         Made made;
         sound->set_end(end);
@@ -197,8 +210,10 @@ void Controller::Engine::pump_sound() {
         std::vector<float> samples;
         while (samples.size() < wanted && !made.end) {
             TRY(auto block, sound->next());
-            if (!block) made.end = true, made.track_end = sound->track_end();
-            else samples.insert(samples.end(), block->samples.begin(), block->samples.end());
+            if (!block)
+                made.end = true, made.track_end = sound->track_end();
+            else
+                samples.insert(samples.end(), block->samples.begin(), block->samples.end());
         }
         made.fed = samples.size() / 2;
         if (!stretcher) {
@@ -226,7 +241,8 @@ void Controller::Engine::pump_sound() {
         sound_end_ = made.end;
         if (sound_end_ && last && stretcher_) {
             // The stretcher rounds its last stretch up; what counts is how much went in.
-            auto in_all = static_cast<std::size_t>(std::max<std::int64_t>(0, time_to_ticks(scaled(sound_fed_ - sound_from_, 1 / rate_), mix_rate)));
+            auto in_all = static_cast<std::size_t>(
+                std::max<std::int64_t>(0, time_to_ticks(scaled(sound_fed_ - sound_from_, 1 / rate_), mix_rate)));
             made.samples.resize((in_all - std::min(in_all, stretched_)) * 2);
         }
         stretched_ += made.samples.size() / 2;
@@ -314,11 +330,15 @@ void Controller::Engine::tick() {
     if (!want_run_) return;
     auto t = now();
     if (voice_) env_.mixer->watch();
-    if (clock_.running()) look_whether_stood_still(t);
-    else ticked_ = t;
+    if (clock_.running())
+        look_whether_stood_still(t);
+    else
+        ticked_ = t;
     if (bytes_ && !altered_ && t - looked_at_file_ > 500_ms) {
         looked_at_file_ = t;
-        if ((altered_ = bytes_->altered())) note("finding", fmt::format("“{}” was changed while it played; what follows may not be what was opened.", bytes_->name()));
+        if ((altered_ = bytes_->altered()))
+            note("finding", fmt::format("“{}” was changed while it played; what follows may not be what was opened.",
+                                        bytes_->name()));
     }
     if (!clock_.running()) {
         start_clock_if_ready();
@@ -326,8 +346,10 @@ void Controller::Engine::tick() {
         if (sound_master_ && voice_) {
             if (auto heard = voice_->heard(t)) {
                 // Sound leads: comes round to it, or, where it is too far off, goes there.
-                if (std::abs((*heard - clock_.at(t)).ns) > scaled(too_late, rate_).ns) clock_.start(*heard, t);
-                else clock_.follow(*heard, t);
+                if (std::abs((*heard - clock_.at(t)).ns) > scaled(too_late, rate_).ns)
+                    clock_.start(*heard, t);
+                else
+                    clock_.follow(*heard, t);
                 bool drained = sound_end_ && !looping() && *heard >= sound_until_ - 2_ms;
                 if (drained) sound_master_ = false, sound_done_ = true, clock_.let_run(t);  // the monotonic clock goes on from here
             }
@@ -380,7 +402,8 @@ void Controller::Engine::check_end(Time t) {
     }
     // Some containers can't tell a file that was cut from one that ends; its length can.
     if (!cut_ && bytes_ && bytes_->altered() && duration_known_ && end + 500_ms < duration_)
-        cut_ = Error{Code::truncated, fmt::format("“{}” became shorter while it played.", bytes_->name()), "Open it again once it is complete."};
+        cut_ = Error{Code::truncated, fmt::format("“{}” became shorter while it played.", bytes_->name()),
+                     "Open it again once it is complete."};
     if (cut_) return fail_with(*cut_);
     // Now it is known: one value for the end, whatever the header said and however samples were rounded.
     end = Time{};
@@ -507,17 +530,22 @@ void Controller::Engine::refresh() {
     for (auto& item : items_) item.prepared = false;
     if (clock_.running()) return pump_prepare();
     auto job = [picture = *shown_, sink = env_.sink] { return sink->prepare(picture); };
-    beside(*prepare_lane_, env_.costs.conversion, generation_, std::move(job), [this, pts = shown_->pts](std::shared_ptr<const Image> image) {
-        if (shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(std::move(image), *shown_, {});
-    });
+    beside(*prepare_lane_, env_.costs.conversion, generation_, std::move(job),
+           [this, pts = shown_->pts](std::shared_ptr<const Image> image) {
+               if (shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(std::move(image), *shown_, {});
+           });
 }
 
 /// Looks again and again how far a clip on the network is here.
 void Controller::Engine::measure_buffer() {
     if (!buffered_ || !buffer_lane_) return;
-    struct Found { std::pair<Time, Time> range; std::vector<Cue> cues; };
+    struct Found {
+        std::pair<Time, Time> range;
+        std::vector<Cue> cues;
+    };
     auto* text = text_track_ && text_track_ < first_outside ? clip_->info().find(text_track_) : nullptr;
-    auto job = [walk = buffered_, at = fold(media_now()), text = text ? std::optional(*text) : std::nullopt, cancel = buffer_cancel_] {
+    auto job = [walk = buffered_, at = fold(media_now()), text = text ? std::optional(*text) : std::nullopt,
+                cancel = buffer_cancel_] {
         ReadScope scope(cancel.get());
         Found found;
         found.range = walk->around(at);
@@ -529,7 +557,8 @@ void Controller::Engine::measure_buffer() {
         if (cues_ && generation == text_generation_ && !found.cues.empty()) {
             auto all = std::make_shared<Cues>(*cues_);
             for (auto& c : found.cues)
-                if (std::none_of(all->list.begin(), all->list.end(), [&](auto& k) { return k.start == c.start && k.runs == c.runs; })) all->list.push_back(c);
+                if (std::none_of(all->list.begin(), all->list.end(), [&](auto& k) { return k.start == c.start && k.runs == c.runs; }))
+                    all->list.push_back(c);
             std::stable_sort(all->list.begin(), all->list.end(), [](auto& a, auto& b) { return a.start < b.start; });
             cues_ = std::move(all);
         }

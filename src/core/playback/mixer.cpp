@@ -198,7 +198,9 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
 }
 
 Mixer::Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device)
-    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)), beside_(strand.lane()) { guard_->mixer = this; }
+    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)), beside_(strand.lane()) {
+    guard_->mixer = this;
+}
 
 Mixer::~Mixer() {
     {
@@ -281,13 +283,17 @@ void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
         real_ = real;
         next_try_ = now + 2_s;
     }
-    if (device_) beside_->run({}, [old = std::move(device_)]() mutable { old->stop(), old.reset(); }, [] {});
+    if (device_)
+        beside_->run(
+            {}, [old = std::move(device_)]() mutable { old->stop(), old.reset(); }, [] {});
     pulled_ = std::make_shared<Tap>();
     pulled_->mixer = this;
     auto pull_from = [tap = pulled_](float* out, std::size_t frames) {
         std::lock_guard lock(tap->mutex);
-        if (tap->mixer) tap->mixer->pull(out, frames);
-        else std::fill_n(out, frames * 2, 0.0F);
+        if (tap->mixer)
+            tap->mixer->pull(out, frames);
+        else
+            std::fill_n(out, frames * 2, 0.0F);
     };
     device_ = std::move(device);
     auto started = device_->start(pull_from);
@@ -310,10 +316,12 @@ void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
 void Mixer::change(bool lost) {
     if (lost) return take_over(make_silent_device(strand_), false);
     auto found = std::make_shared<std::unique_ptr<SoundDevice>>();
-    beside_->run({}, [found, make = make_device_] { *found = make(); }, [found, guard = guard_] {
-        std::lock_guard lock(guard->mutex);
-        if (guard->mixer) guard->mixer->take_over(std::move(*found), true);
-    });
+    beside_->run(
+        {}, [found, make = make_device_] { *found = make(); },
+        [found, guard = guard_] {
+            std::lock_guard lock(guard->mutex);
+            if (guard->mixer) guard->mixer->take_over(std::move(*found), true);
+        });
 }
 void Mixer::take_over(std::unique_ptr<SoundDevice> device, bool real) {
     std::lock_guard lock(device_mutex_);

@@ -123,14 +123,17 @@ class Mixer {
     double heard_frames(Time now);
     struct Guard { std::mutex mutex; Mixer* mixer; };
     /// What a device pulls from; cut off when another takes its place, so that two never pull.
-    struct Tap { std::mutex mutex; Mixer* mixer; };
+    struct Tap {
+        std::mutex mutex;
+        Mixer* mixer;
+    };
     Strand& strand_;
     std::shared_ptr<Guard> guard_;
     std::function<std::unique_ptr<SoundDevice>()> make_device_;
     mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
     mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
     std::vector<Voice*> voices_;
-    std::unique_ptr<Lane> beside_;     ///< Where devices are tried and given up.
+    std::unique_ptr<Lane> beside_;  ///< Where devices are tried and given up.
     std::shared_ptr<Tap> pulled_;
     std::unique_ptr<SoundDevice> device_;
     DeviceClock clock_;

@@ -15,10 +15,15 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
         const Track* found = nullptr;
         for (auto& t : info.tracks) {
             if (t.kind != kind) continue;
-            if (t.problem) { if (!problem) problem = t.problem; continue; }
+            if (t.problem) {
+                if (!problem) problem = t.problem;
+                continue;
+            }
             if (!codecs.decodes(t.codec)) {
                 if (!problem)
-                    problem = Error{Code::codec_missing, "Track " + std::to_string(t.id) + " of “" + info.name + "” is " + std::string(codec_title(t.codec)) + ", which no adapter here decodes.",
+                    problem = Error{Code::codec_missing,
+                                    "Track " + std::to_string(t.id) + " of “" + info.name + "” is " +
+                                        std::string(codec_title(t.codec)) + ", which no adapter here decodes.",
                                     "Install the codec’s library, or export the track again in another codec."};
                 continue;
             }
@@ -29,7 +34,8 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
         return found;
     };
     s.video = pick(Kind::video);
-    bool has_pictures = std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
+    bool has_pictures =
+        std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
     if (has_pictures && !s.video) return std::unexpected(*problem);
     s.lacking.reset();
     problem.reset();
@@ -42,16 +48,20 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
     return s;
 }
 
-Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language, Time from) {
+Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language,
+                               Time from) {
     std::shared_ptr<ByteSource> bytes;
-    if (!is_camera(source)) { TRY(bytes, open_source(source)); }
+    if (!is_camera(source)) {
+        TRY(bytes, open_source(source));
+    }
     TRY(auto clip, bytes ? open_clip(bytes) : open_clip(source));
     TRY(auto playable, open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, sound_language, from));
     playable.bytes = std::move(bytes);
     return playable;
 }
 
-Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language, Time from) {
+Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language,
+                               Time from) {
     Playable p;
     p.clip = std::move(clip);
     TRY(auto tracks, select_tracks(p.clip->info(), codecs, sound_language));
@@ -65,12 +75,17 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
         // Without its sound a clip still plays, and it is said what is missing.
         auto sound = SoundReader::open(p.clip, *tracks.audio, codecs);
         if (sound && !tracks.video) {
-            if (auto heard = (*sound)->next(); !heard) sound = std::unexpected(heard.error());
-            else if (auto back = (*sound)->seek({}); !back) sound = std::unexpected(back.error());
+            if (auto heard = (*sound)->next(); !heard)
+                sound = std::unexpected(heard.error());
+            else if (auto back = (*sound)->seek({}); !back)
+                sound = std::unexpected(back.error());
         }
-        if (sound) p.sound = std::move(*sound), p.playing.push_back(*tracks.audio);
-        else if (tracks.video && sound.error().code != Code::cancelled && sound.error().code != Code::timeout) p.lacking = sound.error();
-        else return std::unexpected(sound.error());
+        if (sound)
+            p.sound = std::move(*sound), p.playing.push_back(*tracks.audio);
+        else if (tracks.video && sound.error().code != Code::cancelled && sound.error().code != Code::timeout)
+            p.lacking = sound.error();
+        else
+            return std::unexpected(sound.error());
     }
     return p;
 }

@@ -123,9 +123,9 @@ struct PlaybackReport {
 
 /// What virtual time charges for work; by default the order of magnitude of a small clip on a desktop machine.
 struct Costs {
-    Time open = 20_ms, seek = 15_ms;   ///< To the first picture; to any other.
-    Time picture = 4_ms, sound = 1_ms; ///< A picture decoded; 80 ms of sound.
-    Time conversion{};                 ///< A picture made into display pixels.
+    Time open = 20_ms, seek = 15_ms;    ///< To the first picture; to any other.
+    Time picture = 4_ms, sound = 1_ms;  ///< A picture decoded; 80 ms of sound.
+    Time conversion{};                  ///< A picture made into display pixels.
 };
 
 class Controller {
@@ -195,18 +195,20 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
 /// A source opened and found to play: everything that playing needs first has been read and decoded.
 struct Playable {
     std::shared_ptr<Clip> clip;
-    std::shared_ptr<ByteSource> bytes;      ///< None for a camera.
+    std::shared_ptr<ByteSource> bytes;  ///< None for a camera.
     std::unique_ptr<PictureReader> pictures;
     std::unique_ptr<SoundReader> sound;
-    std::optional<Picture> first;           ///< The one shown at `from`.
-    std::optional<Error> lacking;           ///< Why it plays without the sound it has.
+    std::optional<Picture> first;  ///< The one shown at `from`.
+    std::optional<Error> lacking;  ///< Why it plays without the sound it has.
     std::vector<Track> playing;
 };
 /// The one way from an address or a path to something that plays; `inspect` asks it as well.
-Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language = {}, Time from = {});
+Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language = {},
+                               Time from = {});
 
 /// The same for a clip that is open already.
-Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language = {}, Time from = {});
+Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs,
+                               const std::string& sound_language = {}, Time from = {});
 
 /// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
 std::shared_ptr<PictureSink> make_null_sink(Time refresh);

@@ -129,7 +129,9 @@ bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions && poster == o.poster && sound_language == o.sound_language && text_language == o.text_language;
 }
 bool PlayerDocument::operator==(const PlayerDocument& o) const {
-    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip && hide_after == o.hide_after && volume == o.volume && open_within == o.open_within && bar == o.bar && queue == o.queue && mount == o.mount && target == o.target;
+    return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip &&
+           hide_after == o.hide_after && volume == o.volume && open_within == o.open_within && bar == o.bar &&
+           queue == o.queue && mount == o.mount && target == o.target;
 }
 
 json to_json(const PlayerDocument& d) {
@@ -145,8 +147,17 @@ json to_json(const PlayerDocument& d) {
     return {{"ruedo", PlayerDocument::current_version},
             {"app", d.app_name},
             {"sources", sources},
-            {"player", {{"surround", d.surround}, {"skip_ns", d.skip.ns}, {"hide_after_ns", d.hide_after.ns}, {"volume", d.volume}, {"open_within_ns", d.open_within.ns}, {"queue", std::string(queue_name(d.queue))},
-                        {"bar", {{"start", controls_json(d.bar.start)}, {"middle", controls_json(d.bar.middle)}, {"end", controls_json(d.bar.end)}}}}},
+            {"player",
+             {{"surround", d.surround},
+              {"skip_ns", d.skip.ns},
+              {"hide_after_ns", d.hide_after.ns},
+              {"volume", d.volume},
+              {"open_within_ns", d.open_within.ns},
+              {"queue", std::string(queue_name(d.queue))},
+              {"bar",
+               {{"start", controls_json(d.bar.start)},
+                {"middle", controls_json(d.bar.middle)},
+                {"end", controls_json(d.bar.end)}}}}},
             {"mount", std::string(mount_name(d.mount))},
             {"target", d.target}};
 }
@@ -156,10 +167,17 @@ Result<PlayerDocument> document_from_json(const json& j, std::string_view subjec
         if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer()) return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject), "Choose a .ruedo file.");
         // Compared as it stands: a number that does not fit must not turn into one that does.
         auto& number = j["ruedo"];
-        bool newer = number.is_number_unsigned() ? number.get<std::uint64_t>() > PlayerDocument::current_version : number.get<std::int64_t>() > PlayerDocument::current_version;
+        bool newer = number.is_number_unsigned() ? number.get<std::uint64_t>() > PlayerDocument::current_version
+                                                 : number.get<std::int64_t>() > PlayerDocument::current_version;
         if (newer)
-            return fail(Code::too_new, fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject, j["ruedo"].dump(), PlayerDocument::current_version), "Update Ruedo.");
-        if (number < 1) return fail(Code::malformed, fmt::format("“{}” states format {}, which never was one.", subject, j["ruedo"].dump()), "Choose a .ruedo file.");
+            return fail(Code::too_new,
+                        fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject,
+                                    j["ruedo"].dump(), PlayerDocument::current_version),
+                        "Update Ruedo.");
+        if (number < 1)
+            return fail(Code::malformed,
+                        fmt::format("“{}” states format {}, which never was one.", subject, j["ruedo"].dump()),
+                        "Choose a .ruedo file.");
         PlayerDocument d;
         members(j, "", [&](auto& k, auto& v, auto p) {
             if (k == "ruedo") return true;
@@ -181,9 +199,9 @@ Result<PlayerDocument> document_from_json(const json& j, std::string_view subjec
                     else if (pk == "volume") d.volume = fraction(pv, pp);
                     else if (pk == "open_within_ns") {
                         d.open_within = time(pv, pp);
-                        if (d.open_within < 1_s || d.open_within > 600_s) throw Mistake{pp, "must be from one second to ten minutes"};
-                    }
-                    else if (pk == "bar")
+                        if (d.open_within < 1_s || d.open_within > 600_s)
+                            throw Mistake{pp, "must be from one second to ten minutes"};
+                    } else if (pk == "bar")
                         members(pv, pp, [&](auto& bk, auto& bv, auto bp) {
                             if (bk == "start") d.bar.start = controls_from(bv, bp);
                             else if (bk == "middle") d.bar.middle = controls_from(bv, bp);
@@ -276,7 +294,8 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
             continue;
         }
         auto& known = *info;
-        if (auto tracks = select_tracks(known, CodecRegistry::standard()); !tracks) found.push_back({tracks.error().sentence, tracks.error().hint, i});
+        if (auto tracks = select_tracks(known, CodecRegistry::standard()); !tracks)
+            found.push_back({tracks.error().sentence, tracks.error().hint, i});
         for (auto& f : known.findings) found.push_back({f.sentence, f.hint, i});
         if (s.loop.kind == Loop::Kind::range && known.duration_known && s.loop.to > known.duration)
             found.push_back({fmt::format("The loop of “{}” ends at {}, after the clip does.", s.name, format_time(s.loop.to)), fmt::format("It would end at {} instead.", format_time(known.duration)), i});

@@ -52,7 +52,7 @@ struct PlayerDocument {
     Time skip = 10_s;                       ///< What back and forward skip by.
     Time hide_after = 3_s;                  ///< Controls hide after so long of playing without the pointer.
     double volume = 1;
-    Time open_within = open_deadline;       ///< For opening as a whole; then it fails in words.
+    Time open_within = open_deadline;  ///< For opening as a whole; then it fails in words.
     Bar bar;
     Queue queue = Queue::off;
     Mount mount = Mount::window;            ///< What the workshop shows it in.
@@ -78,6 +78,7 @@ struct DocumentFinding {
     std::size_t source;                     ///< Number in `sources`.
 };
 /// `ask` opens what lies on this machine; addresses are not asked.
-std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder, const InfoOf& ask = info_of);
+std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder,
+                                    const InfoOf& ask = info_of);
 
 }  // namespace ruedo

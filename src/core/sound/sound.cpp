@@ -126,7 +126,9 @@ Result<bool> SoundReader::decode_more() {
     PacketHead head;
     for (bool past_end = false;;) {
         bool more = false;
-        if (!past_end) { TRY(more, reader_->next(head)); }
+        if (!past_end) {
+            TRY(more, reader_->next(head));
+        }
         if (more) {
             auto read = reader_->read(data_);
             if (!read && read.error().code != Code::truncated) return std::unexpected(read.error());
@@ -139,7 +141,8 @@ Result<bool> SoundReader::decode_more() {
             if (end > cursor_) silence_ = end - cursor_, cursor_ = end;
             return silence_ > 0;
         }
-        if (auto stop = ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name))) return std::unexpected(*stop);
+        if (ReadScope::given_up())
+            return std::unexpected(ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name)));
         seen_.see(head);
         if (head.config != config_) {
             // Another recording of a chain begins: it lies where its own times say.

@@ -281,7 +281,7 @@ Result<Cues> read_cues(Clip& clip, const Track& track) {
     for (;;) {
         TRY(bool more, reader->next(head));
         if (!more || cues.list.size() > 200'000) break;
-        if (auto stop = ReadScope::stopped("captions were still being read")) return std::unexpected(*stop);
+        if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped("captions were still being read"));
         if (head.size > (1 << 20)) continue;
         if (!reader->read(data)) break;
         cues_of_packet(track, head, data, cues.list);

@@ -231,9 +231,11 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
             case fourcc("elng"): {
                 // The whole tag counts before the three letters of the media header (8.4.6), which come before it.
                 TRY(auto data, body(box, 64));
-                std::string tag(data.begin() + std::min<std::ptrdiff_t>(4, static_cast<std::ptrdiff_t>(data.size())), data.end());
+                std::string tag(data.begin() + std::min<std::ptrdiff_t>(4, static_cast<std::ptrdiff_t>(data.size())),
+                                data.end());
                 tag = tag.substr(0, tag.find('\0'));
-                bool plain = !tag.empty() && std::all_of(tag.begin(), tag.end(), [](unsigned char c) { return std::isalnum(c) || c == '-'; });
+                bool plain = !tag.empty() && std::all_of(tag.begin(), tag.end(),
+                                                         [](unsigned char c) { return std::isalnum(c) || c == '-'; });
                 if (plain) draft.track.language = tag;
                 return {};
             }
@@ -495,7 +497,9 @@ Outcome IsoClip::finish() {
                 d.track.problem = Error{Code::encrypted, fmt::format("Track {} of “{}” is encrypted ({}).", d.track.id, source_->name(), d.encrypted_as),
                                         "Ask for a copy without encryption; Ruedo holds no keys."};
             else if (d.track.codec == Codec::unknown)
-                d.track.problem = Error{Code::codec_missing, fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", d.track.id, source_->name(), d.track.codec_tag),
+                d.track.problem = Error{Code::codec_missing,
+                                        fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).",
+                                                    d.track.id, source_->name(), d.track.codec_tag),
                                         export_again};
         }
         apply_edits(d);

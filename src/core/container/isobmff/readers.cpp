@@ -140,7 +140,8 @@ class TableReader final : public TrackReader {
             // Two 32-bit numbers: their product may not fit, but then the target certainly lies within.
             std::int64_t run = 0, end = 0;
             bool beyond = __builtin_mul_overflow(count, delta, &run) || __builtin_add_overflow(dts, run, &end);
-            if (delta > 0 && (beyond || target < end)) return sample + static_cast<std::uint64_t>((target - dts) / delta);
+            if (delta > 0 && (beyond || target < end))
+                return sample + static_cast<std::uint64_t>((target - dts) / delta);
             dts = end;
             sample += static_cast<std::uint64_t>(count);
             if (sample >= t.samples) break;
@@ -174,7 +175,9 @@ void TableReader::place(std::uint64_t index) {
             ++stts_at_;
             auto used = std::min(left, count);
             std::int64_t run = 0;
-            if (__builtin_mul_overflow(static_cast<std::int64_t>(used), static_cast<std::int64_t>(delta_), &run) || __builtin_add_overflow(dts_, run, &dts_)) dts_ = INT64_MAX / 4;
+            if (__builtin_mul_overflow(static_cast<std::int64_t>(used), static_cast<std::int64_t>(delta_), &run) ||
+                __builtin_add_overflow(dts_, run, &dts_))
+                dts_ = INT64_MAX / 4;
             left -= used;
             if (left == 0 && used < count) {
                 stts_left_ = count - used;
@@ -337,7 +340,8 @@ class FragmentReader final : public TrackReader {
                 if (flags & 0x20) d.flags = r.u32();
                 next_offset = base;
             } else if (type == fourcc("tfdt") && ours) {
-                dts = static_cast<std::int64_t>(std::min<std::uint64_t>(version == 1 ? r.u64() : r.u32(), INT64_MAX / 4));
+                dts =
+                    static_cast<std::int64_t>(std::min<std::uint64_t>(version == 1 ? r.u64() : r.u32(), INT64_MAX / 4));
             } else if (type == fourcc("trun") && ours) {
                 auto count = r.u32();
                 if (flags & 0x1) next_offset = base + static_cast<std::uint64_t>(static_cast<std::int64_t>(r.i32()));

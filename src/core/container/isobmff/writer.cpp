@@ -172,7 +172,8 @@ void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number,
                 w.be(0, mn).be(0, mn).u32(t.scale()).be(static_cast<std::uint64_t>(t.media_duration), mn).u16(packed).u16(0);
             });
             // All of the tag, where the three letters don't say it (8.4.6).
-            if (t.spec.language.find('-') != std::string::npos) w.full("elng", 0, 0, [&] { w.text(t.spec.language).u8(0); });
+            if (t.spec.language.find('-') != std::string::npos)
+                w.full("elng", 0, 0, [&] { w.text(t.spec.language).u8(0); });
             w.full("hdlr", 0, 0, [&] { w.u32(0).text(t.audio() ? "soun" : "vide").u32(0).u32(0).u32(0).text(t.audio() ? "Sound" : "Pictures").u8(0); });
             w.box("minf", [&] {
                 if (t.audio()) w.full("smhd", 0, 0, [&] { w.u32(0); });
@@ -223,7 +224,14 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
         if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
         if (s.codec == Codec::av1) w.box("av1C", [&] { w.raw(s.config); });
         // What is not stated is not guessed: a reader would take it for known.
-        if (auto& c = s.video.colour; c.stated()) w.box("colr", [&] { w.text("nclx").u16(c.primaries).u16(c.transfer).u16(c.matrix_code()).u8(c.range == Colour::Range::full ? 0x80 : 0); });
+        if (auto& c = s.video.colour; c.stated())
+            w.box("colr", [&] {
+                w.text("nclx")
+                    .u16(c.primaries)
+                    .u16(c.transfer)
+                    .u16(c.matrix_code())
+                    .u8(c.range == Colour::Range::full ? 0x80 : 0);
+            });
         if (s.video.pixel_aspect.stated()) w.box("pasp", [&] { w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num)).u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den)); });
     };
     if (s.codec == Codec::h264) w.box("avc1", fill);

@@ -9,20 +9,25 @@
 namespace ruedo::matroska {
 
 namespace id {
-constexpr std::uint32_t ebml = 0x1A45DFA3, doc_type = 0x4282, segment = 0x18538067, seek_head = 0x114D9B74, seek = 0x4DBB,
-    seek_id = 0x53AB, seek_position = 0x53AC, info = 0x1549A966, timestamp_scale = 0x2AD7B1, duration = 0x4489,
-    muxing_app = 0x4D80, writing_app = 0x5741, tracks = 0x1654AE6B, track_entry = 0xAE, track_number = 0xD7, track_uid = 0x73C5,
-    track_type = 0x83, flag_enabled = 0xB9, flag_default = 0x88, flag_lacing = 0x9C, default_duration = 0x23E383,
-    language = 0x22B59C, language_bcp47 = 0x22B59D, codec_id = 0x86, codec_private = 0x63A2, codec_delay = 0x56AA,
-    seek_pre_roll = 0x56BB, video = 0xE0, pixel_width = 0xB0, pixel_height = 0xBA, display_width = 0x54B0,
-    display_height = 0x54BA, display_unit = 0x54B2, flag_interlaced = 0x9A, crop_bottom = 0x54AA, crop_top = 0x54BB,
-    crop_left = 0x54CC, crop_right = 0x54DD, colour = 0x55B0, matrix = 0x55B1, range = 0x55B9, transfer = 0x55BA, primaries = 0x55BB,
-    projection = 0x7670, projection_type = 0x7671, pose_roll = 0x7675, audio = 0xE1, sampling_frequency = 0xB5, output_frequency = 0x78B5, channels = 0x9F,
-    bit_depth = 0x6264, content_encodings = 0x6D80, content_encoding = 0x6240, compression = 0x5034, compression_algo = 0x4254,
-    compression_settings = 0x4255, encryption = 0x5035, cues = 0x1C53BB6B, cue_point = 0xBB, cue_time = 0xB3,
-    cue_track_positions = 0xB7, cue_track = 0xF7, cue_cluster = 0xF1, cue_relative = 0xF0, cluster = 0x1F43B675, timestamp = 0xE7,
-    simple_block = 0xA3, block_group = 0xA0, block = 0xA1, block_duration = 0x9B, reference_block = 0xFB, discard_padding = 0x75A2,
-    void_element = 0xEC, crc32 = 0xBF, tags = 0x1254C367, chapters = 0x1043A770, attachments = 0x1941A469;
+constexpr std::uint32_t ebml = 0x1A45DFA3, doc_type = 0x4282, segment = 0x18538067, seek_head = 0x114D9B74,
+                        seek = 0x4DBB, seek_id = 0x53AB, seek_position = 0x53AC, info = 0x1549A966,
+                        timestamp_scale = 0x2AD7B1, duration = 0x4489, muxing_app = 0x4D80, writing_app = 0x5741,
+                        tracks = 0x1654AE6B, track_entry = 0xAE, track_number = 0xD7, track_uid = 0x73C5,
+                        track_type = 0x83, flag_enabled = 0xB9, flag_default = 0x88, flag_lacing = 0x9C,
+                        default_duration = 0x23E383, language = 0x22B59C, language_bcp47 = 0x22B59D, codec_id = 0x86,
+                        codec_private = 0x63A2, codec_delay = 0x56AA, seek_pre_roll = 0x56BB, video = 0xE0,
+                        pixel_width = 0xB0, pixel_height = 0xBA, display_width = 0x54B0, display_height = 0x54BA,
+                        display_unit = 0x54B2, flag_interlaced = 0x9A, crop_bottom = 0x54AA, crop_top = 0x54BB,
+                        crop_left = 0x54CC, crop_right = 0x54DD, colour = 0x55B0, matrix = 0x55B1, range = 0x55B9,
+                        transfer = 0x55BA, primaries = 0x55BB, projection = 0x7670, projection_type = 0x7671,
+                        pose_roll = 0x7675, audio = 0xE1, sampling_frequency = 0xB5, output_frequency = 0x78B5,
+                        channels = 0x9F, bit_depth = 0x6264, content_encodings = 0x6D80, content_encoding = 0x6240,
+                        compression = 0x5034, compression_algo = 0x4254, compression_settings = 0x4255,
+                        encryption = 0x5035, cues = 0x1C53BB6B, cue_point = 0xBB, cue_time = 0xB3,
+                        cue_track_positions = 0xB7, cue_track = 0xF7, cue_cluster = 0xF1, cue_relative = 0xF0,
+                        cluster = 0x1F43B675, timestamp = 0xE7, simple_block = 0xA3, block_group = 0xA0, block = 0xA1,
+                        block_duration = 0x9B, reference_block = 0xFB, discard_padding = 0x75A2, void_element = 0xEC,
+                        crc32 = 0xBF, tags = 0x1254C367, chapters = 0x1043A770, attachments = 0x1941A469;
 }  // namespace id
 
 /// True for the children of a Segment, at which a Cluster of unknown size ends (RFC 8794 clause 6.2).

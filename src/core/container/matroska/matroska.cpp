@@ -596,7 +596,11 @@ void MatroskaClip::read_track(ByteView data) {
         auto& file = shared_->source->name();
         if (encrypted) track.problem = Error{Code::encrypted, fmt::format("Track {} of “{}” is encrypted.", track.id, file), "Ask for a copy without encryption; Ruedo holds no keys."};
         else if (packed) track.problem = Error{Code::codec_missing, fmt::format("Track {} of “{}” is packed in a way that is not known here.", track.id, file), "Export the clip again without track compression."};
-        else if (track.codec == Codec::unknown) track.problem = Error{Code::codec_missing, fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", track.id, file, track.codec_tag), export_again};
+        else if (track.codec == Codec::unknown)
+            track.problem = Error{Code::codec_missing,
+                                  fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", track.id,
+                                              file, track.codec_tag),
+                                  export_again};
     }
     extras_.emplace(track.id, std::move(extra));
     info_.tracks.push_back(std::move(track));
@@ -622,8 +626,18 @@ Outcome MatroskaClip::settle_times() {
                         double rate = head.duration.ns > 0 ? 1e9 / static_cast<double>(head.duration.ns) : 30;
                         if (track.codec_string.empty())
                             track.codec_string = fmt::format("vp09.{:02}.{:02}.{:02}", vp9->profile, vp9_level(track.video.width, track.video.height, rate), vp9->bit_depth);
-                        if (!track.problem && vp9->bit_depth > 8) track.problem = Error{Code::depth_unsupported, fmt::format("Track {} is {}-bit VP9, which is not supported.", track.id, vp9->bit_depth), "Export it again with 8 bits; it can’t be decoded here, so not converted either."};
-                        else if (!track.problem && !vp9->subsampled) track.problem = Error{Code::chroma_unsupported, fmt::format("Track {} is VP9 with other than 4:2:0 chroma.", track.id), "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either."};
+                        if (!track.problem && vp9->bit_depth > 8)
+                            track.problem = Error{
+                                Code::depth_unsupported,
+                                fmt::format("Track {} is {}-bit VP9, which is not supported.", track.id,
+                                            vp9->bit_depth),
+                                "Export it again with 8 bits; it can’t be decoded here, so not converted either."};
+                        else if (!track.problem && !vp9->subsampled)
+                            track.problem =
+                                Error{Code::chroma_unsupported,
+                                      fmt::format("Track {} is VP9 with other than 4:2:0 chroma.", track.id),
+                                      "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted "
+                                      "either."};
                     }
             }
             first = std::min(first.value_or(head.pts), head.pts);

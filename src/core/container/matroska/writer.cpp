@@ -168,11 +168,17 @@ class WebmWriter final : public ClipWriter {
             // What is not stated is not guessed: a reader would take it for known.
             if (auto& c = v.colour; c.stated())
                 m.master(id::colour, [&](auto& k) {
-                    k.number(id::matrix, c.matrix_code()).number(id::range, c.range == Colour::Range::full ? 2 : c.range == Colour::Range::limited ? 1 : 0);
+                    k.number(id::matrix, c.matrix_code())
+                        .number(id::range, c.range == Colour::Range::full      ? 2
+                                           : c.range == Colour::Range::limited ? 1
+                                                                               : 0);
                     k.number(id::transfer, c.transfer).number(id::primaries, c.primaries);
                 });
             // A roll turns the picture counter-clockwise to be shown (clause 5.1.4.1.28.45).
-            if (v.rotation) m.master(id::projection, [&](auto& p) { p.number(id::projection_type, 0).real(id::pose_roll, v.rotation == 270 ? 90 : -v.rotation); });
+            if (v.rotation)
+                m.master(id::projection, [&](auto& p) {
+                    p.number(id::projection_type, 0).real(id::pose_roll, v.rotation == 270 ? 90 : -v.rotation);
+                });
         });
     }
 

@@ -392,7 +392,10 @@ class TsClip final : public Clip {
         t.start = Time{*first};
         if (s.frame) t.audio = {s.frame->rate, s.frame->channels}, t.config = s.frame->config;
         if (t.codec == Codec::unknown || (t.kind == Kind::audio && !s.frame))
-            t.problem = Error{Code::codec_missing, fmt::format("Track {} of “{}” is in a codec that is not known here ({}).", t.id, name, t.codec_tag), export_again};
+            t.problem = Error{
+                Code::codec_missing,
+                fmt::format("Track {} of “{}” is in a codec that is not known here ({}).", t.id, name, t.codec_tag),
+                export_again};
         else describe_from_config(t);
         return first;
     }

@@ -24,7 +24,9 @@ Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at) 
 }
 
 Error unknown_codec(const Track& t, const std::string& name) {
-    return {Code::codec_missing, fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", t.id, name, t.codec_tag), export_again};
+    return {Code::codec_missing,
+            fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", t.id, name, t.codec_tag),
+            export_again};
 }
 
 /// WAVEFORMATEX as a track's codec.
