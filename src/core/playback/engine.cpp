@@ -288,8 +288,8 @@ void Controller::Engine::choose_sound(std::uint64_t id) {
 }
 
 void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries) {
-    bool running = clock_.running() && sound_master_;
-    if (running && media_now() + 20_ms > at && tries > 0) {
+    bool running = clock_.running() && sound_master_, in_time = media_now() + 20_ms <= at;
+    if (running && !in_time && tries > 0) {
         // It took longer than thought: once more, from further on. What was read lies at hand now.
         at = media_now() + switch_ahead();
         auto shared = std::shared_ptr<SoundReader>(std::move(sound));
@@ -306,7 +306,7 @@ void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at,
                       });
     }
     sound_ = std::move(sound);
-    if (running) {
+    if (running && in_time) {
         ++sound_generation_;
         sound_busy_ = sound_end_ = false;
         voice_->cut(at);
