@@ -12,14 +12,25 @@ mkfifo "$work/fifo"
 pulseaudio -n --daemonize=no --exit-idle-time=-1 --disable-shm=1 --use-pid-file=no \
     --load="module-native-protocol-unix auth-anonymous=1 socket=$work/pulse/native" \
     --load="module-pipe-sink file=$work/fifo format=s16le rate=48000 channels=2 use_system_clock_for_timing=yes" >"$work/pulse.log" 2>&1 & pulse=$!
-cleanup() { kill $pulse $xvfb $reader 2>/dev/null; wait $pulse $xvfb $reader 2>/dev/null; rm -rf "$work"; }
+cleanup() { kill $pulse $xvfb $reader ${timer:-} 2>/dev/null; wait $pulse $xvfb $reader 2>/dev/null; rm -rf "$work"; }
 trap cleanup EXIT
 export DISPLAY=:$display PULSE_SERVER=unix:$work/pulse/native QT_QPA_PLATFORM=xcb
 for i in $(seq 50); do [ -S "$work/pulse/native" ] && [ -e /tmp/.X11-unix/X$display ] && break; sleep 0.1; done
+# A bare timer beside the player counts how often the machine itself was late by more than the sound can hide.
+python3 -c '
+import sys, time
+late = 0
+while True:
+    begun = time.monotonic(); time.sleep(0.002)
+    if time.monotonic() - begun > 0.010:
+        late += 1
+        with open(sys.argv[1], "w") as f: f.write(str(late))
+' "$work/late" & timer=$!
 "$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --json >"$work/report.json" || { cat "$work/report.json" "$work/pulse.log" | head -40; exit 1; }
 sleep 0.5
-python3 - "$work/report.json" "$work/heard.raw" <<'P' || exit 1
-import array, json, sys
+kill $timer 2>/dev/null
+python3 - "$work/report.json" "$work/heard.raw" "$work/late" <<'P' || exit 1
+import array, json, os, sys
 d = json.load(open(sys.argv[1]))
 heard = array.array('h'); data = open(sys.argv[2], 'rb').read(); heard.frombytes(data[:len(data) // 4 * 4])
 left = heard[0::2]
@@ -34,10 +45,12 @@ print({k: d[k] for k in ("state", "presented", "dropped", "av_offset_ms", "pacin
 print("through:", [e["detail"] for e in d["events"] if e["event"] == "sound"], "onsets:", [round(x - onsets[0], 3) for x in onsets] if onsets else onsets)
 # A neighbour may have stopped the player; the trace says so, and each stop may break one interval.
 stops = sum(e["event"] == "stood-still" for e in d["events"])
+late = int(open(sys.argv[3]).read()) if os.path.exists(sys.argv[3]) else 0
+print("the bare timer was late", late, "times")
 ok = d["state"] == "ended" and d["error"] is None
-ok = ok and d["presented"] >= 120 - 30 * stops
+ok = ok and d["presented"] >= 120 - 30 * stops - 2 * late
 ok = ok and any("sound server" in e.get("detail", "") for e in d["events"] if e["event"] == "sound")
-ok = ok and len(onsets) >= 5 and sum(abs((b - a) - round(b - a)) >= 0.012 for a, b in zip(onsets, onsets[1:])) <= stops
+ok = ok and len(onsets) >= 5 and sum(abs((b - a) - round(b - a)) >= 0.012 for a, b in zip(onsets, onsets[1:])) <= stops + late
 ok = ok and d["av_offset_ms"] is not None and d["av_offset_ms"]["p50"] < 25
 sys.exit(0 if ok else 1)
 P
