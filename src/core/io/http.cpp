@@ -461,6 +461,8 @@ class Source final : public HttpSource {
         }
         curl_multi_remove_handle(multi_, easy_);
         lock.lock();
+        // Of an answer without a body too, such as a redirect that is not followed.
+        if (!accepted_) curl_easy_getinfo(easy_, CURLINFO_RESPONSE_CODE, &status_);
         bool good = cancelled_ || aborted_;
         if (!good && stalled) {
             problem_ = Error{Code::timeout, fmt::format("“{}” sent nothing for {:.0f} s.", host_of(address_), (accepted_ ? options_.stall : options_.first_byte).seconds()), "Check the network and the server, then try again."};
