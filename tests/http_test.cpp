@@ -33,7 +33,8 @@ Result<Bytes> get(HttpSource& s, std::uint64_t at, std::size_t n) {
 }
 Bytes slice(const Bytes& b, std::size_t at, std::size_t n) {
     at = std::min(at, b.size());
-    return {b.begin() + static_cast<std::ptrdiff_t>(at), b.begin() + static_cast<std::ptrdiff_t>(std::min(b.size(), at + n))};
+    return {b.begin() + static_cast<std::ptrdiff_t>(at),
+            b.begin() + static_cast<std::ptrdiff_t>(std::min(b.size(), at + n))};
 }
 /// Every way a server can be wrong: how it is served, and the codes that are right answers.
 struct Wrong { const char* name; Served served; std::vector<Code> codes; };
@@ -43,9 +44,11 @@ TEST_CASE("any part of a file is read as it is, whatever the server can do") {
     auto body = pattern(3'000'000);
     auto server = LoopbackServer::start();
     REQUIRE(server);
-    Served parts{.body = body}, whole{.body = body, .ignores_ranges = true}, unknown{.body = body, .states_no_length = true},
-        cut{.body = body, .cut_after = 200'000}, slow{.body = body, .bytes_per_second = 20'000'000};
-    for (auto& [name, served] : std::vector<std::pair<std::string, Served>>{{"parts", parts}, {"whole", whole}, {"unknown", unknown}, {"cut", cut}, {"slow", slow}}) {
+    Served parts{.body = body}, whole{.body = body, .ignores_ranges = true},
+        unknown{.body = body, .states_no_length = true}, cut{.body = body, .cut_after = 200'000},
+        slow{.body = body, .bytes_per_second = 20'000'000};
+    for (auto& [name, served] : std::vector<std::pair<std::string, Served>>{
+             {"parts", parts}, {"whole", whole}, {"unknown", unknown}, {"cut", cut}, {"slow", slow}}) {
         server->serve("/" + name, served);
         server->serve("/elsewhere/" + name, {.redirect = server->address("/" + name)});
         for (auto path : {"/" + name, "/elsewhere/" + name}) {
@@ -92,11 +95,18 @@ TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in tim
     auto body = pattern(400'000);
     auto server = LoopbackServer::start();
     std::vector<Wrong> all{
-        {"missing", {.status = 404}, {Code::not_found}}, {"gone", {.status = 410}, {Code::not_found}}, {"forbidden", {.status = 403}, {Code::refused}},
-        {"fault", {.status = 503}, {Code::network}}, {"circle", {.redirect = "/circle"}, {Code::network}}, {"elsewhere", {.redirect = "ftp://127.0.0.1/x"}, {Code::refused}},
-        {"compressed", {.body = body, .compressed = true}, {Code::network}}, {"mute", {.never_answers = true}, {Code::timeout}},
-        {"stops", {.body = body, .silent_after = 1000, .ignores_ranges = true}, {Code::timeout, Code::network}}, {"more", {.body = body, .claims_more = 100'000}, {Code::network}},
-        {"other part", {.body = body, .wrong_part = true}, {Code::network}}, {"nowhere", {.redirect = "http://127.0.0.1:1/x"}, {Code::network}}};
+        {"missing", {.status = 404}, {Code::not_found}},
+        {"gone", {.status = 410}, {Code::not_found}},
+        {"forbidden", {.status = 403}, {Code::refused}},
+        {"fault", {.status = 503}, {Code::network}},
+        {"circle", {.redirect = "/circle"}, {Code::network}},
+        {"elsewhere", {.redirect = "ftp://127.0.0.1/x"}, {Code::refused}},
+        {"compressed", {.body = body, .compressed = true}, {Code::network}},
+        {"mute", {.never_answers = true}, {Code::timeout}},
+        {"stops", {.body = body, .silent_after = 1000, .ignores_ranges = true}, {Code::timeout, Code::network}},
+        {"more", {.body = body, .claims_more = 100'000}, {Code::network}},
+        {"other part", {.body = body, .wrong_part = true}, {Code::network}},
+        {"nowhere", {.redirect = "http://127.0.0.1:1/x"}, {Code::network}}};
     for (auto& w : all) {
         auto path = "/" + std::string(w.name == std::string("other part") ? "part" : w.name);
         server->serve(path, w.served);
@@ -157,7 +167,8 @@ TEST_CASE("waiting for the network is given up within a tenth of a second") {
 
 TEST_CASE("a certificate that nobody vouches for is refused") {
     Folder folder;
-    auto command = "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=harbour.test -keyout " + (folder / "key.pem").string() + " -out " + (folder / "cert.pem").string() + " 2>/dev/null";
+    auto command = "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=harbour.test -keyout " +
+                   (folder / "key.pem").string() + " -out " + (folder / "cert.pem").string() + " 2>/dev/null";
     REQUIRE(std::system(command.c_str()) == 0);
     auto text = [&](const std::string& name) {
         auto b = bytes_of(folder / name);
@@ -182,7 +193,8 @@ TEST_CASE("every fixture opens over http as it does from disk") {
         auto local = open(name);
         CHECK(clip->info().container == local->info().container);
         CHECK(clip->info().tracks.size() == local->info().tracks.size());
-        if (local->info().duration_known && clip->info().duration_known && !name.ends_with(".mp3")) CHECK(clip->info().duration == local->info().duration);
+        if (local->info().duration_known && clip->info().duration_known && !name.ends_with(".mp3"))
+            CHECK(clip->info().duration == local->info().duration);
         CHECK(clip->info().name == name);
     }
 }

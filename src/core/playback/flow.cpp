@@ -351,7 +351,11 @@ void Controller::Engine::tick() {
                 else
                     clock_.follow(*heard, t);
                 bool drained = sound_end_ && !looping() && *heard >= sound_until_ - 2_ms;
-                if (drained) sound_master_ = false, sound_done_ = true, clock_.let_run(t);  // the monotonic clock goes on from here
+                if (drained) {
+                    sound_master_ = false;
+                    sound_done_ = true;
+                    clock_.let_run(t);  // the monotonic clock goes on from here
+                }
             }
             if (next_voice_ && sound_end_ && (!pictures_ || pictures_end_)) {
                 // Where the pictures go on for longer, the next one waits for their end.
@@ -557,7 +561,8 @@ void Controller::Engine::measure_buffer() {
         if (cues_ && generation == text_generation_ && !found.cues.empty()) {
             auto all = std::make_shared<Cues>(*cues_);
             for (auto& c : found.cues)
-                if (std::none_of(all->list.begin(), all->list.end(), [&](auto& k) { return k.start == c.start && k.runs == c.runs; }))
+                if (std::none_of(all->list.begin(), all->list.end(),
+                                 [&](auto& k) { return k.start == c.start && k.runs == c.runs; }))
                     all->list.push_back(c);
             std::stable_sort(all->list.begin(), all->list.end(), [](auto& a, auto& b) { return a.start < b.start; });
             cues_ = std::move(all);
