@@ -75,7 +75,8 @@ class BareVpx final : public BareDecoder {
         auto* image = vpx_codec_get_frame(&codec_, &iter);
         if (!image) return 0;
         int strides[2]{image->stride[0], image->stride[1]};
-        if (pixels) to_pixels(image->planes, strides, static_cast<int>(image->d_w), static_cast<int>(image->d_h), *pixels);
+        if (pixels)
+            to_pixels(image->planes, strides, static_cast<int>(image->d_w), static_cast<int>(image->d_h), *pixels);
         return 1;
     }
     int drain(std::vector<std::uint8_t>*) override { return 0; }

@@ -107,7 +107,8 @@ json first_picture(const std::string& name) {
         // The goal allows 1.3 times the bare time and 10 ms on top; this is 1.3 exactly where that is used up.
         if (i >= 2) ratios.push_back(ours / (1.3 * bare + 10) * 1.3);
     }
-    return row(median(ratios), 1.3, "lower", "time to reading the header and decoding one keyframe, bare (10 ms allowed)", ratios.size());
+    return row(median(ratios), 1.3, "lower",
+               "time to reading the header and decoding one keyframe, bare (10 ms allowed)", ratios.size());
 }
 
 json two_hours_open() {
@@ -160,7 +161,8 @@ json two_hours_memory() {
 PlaybackReport play(const std::filesystem::path& path, Time length, bool sound) {
     auto mixer_strand = make_real_strand();
     Mixer mixer(*mixer_strand, {});
-    Controller controller({make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(ticks_to_time(1, 1, 60))});
+    Controller controller(
+        {make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(ticks_to_time(1, 1, 60))});
     OpenOptions o;
     o.start.how = Start::How::play;
     o.loop.kind = Loop::Kind::all;
@@ -172,7 +174,8 @@ PlaybackReport play(const std::filesystem::path& path, Time length, bool sound) 
 json sync() {
     auto report = play(clip("h264-720p60.mp4"), 12_s, true);
     auto& s = report.av_offset_ms;
-    return row(s ? std::max(std::abs(s->p99), std::abs(s->p50)) : 1e9, 20, "lower", "ms between sight and sound, p99 (from inside)", s ? s->count : 0);
+    return row(s ? std::max(std::abs(s->p99), std::abs(s->p50)) : 1e9, 20, "lower",
+               "ms between sight and sound, p99 (from inside)", s ? s->count : 0);
 }
 
 struct Paced {
@@ -203,7 +206,8 @@ Paced bare_pacing(int fps, int frames, std::size_t bytes) {
 json pacing() {
     double worst = 0;
     std::size_t frames = 0;
-    for (auto [name, fps, bytes] : {std::tuple{"vp8-360p30.webm", 30, 640 * 360 * 4}, std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4}}) {
+    for (auto [name, fps, bytes] :
+         {std::tuple{"vp8-360p30.webm", 30, 640 * 360 * 4}, std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4}}) {
         double ours = 1e9, bare = 1e9, shown = 0, dropped = 0, lost = 0;
         for (int round = 0; round < 3; ++round) {
             auto loop = bare_pacing(fps, fps * 10, static_cast<std::size_t>(bytes));
@@ -290,9 +294,12 @@ json walk_row(const std::string& name) {
             }
         });
         double ours = ms_of([&] { walk(*clip); });
-        if (i >= 4) ratios.push_back(static_cast<double>(std::filesystem::file_size(path)) / 1e6 / (std::max(ours - bare, 1e-6) / 1000) / 20);
+        if (i >= 4)
+            ratios.push_back(static_cast<double>(std::filesystem::file_size(path)) / 1e6 /
+                             (std::max(ours - bare, 1e-6) / 1000) / 20);
     }
-    return row(median(ratios), 1, "higher", "packets read, in units of 20 MB/s beyond the reading itself", ratios.size());
+    return row(median(ratios), 1, "higher", "packets read, in units of 20 MB/s beyond the reading itself",
+               ratios.size());
 }
 
 /// Over a link of 2 Mbit/s: what was fetched before the first picture, to the index and one group of pictures.
@@ -381,17 +388,26 @@ int main(int argc, char** argv) {
     std::vector<std::string> only;
     for (int i = 1; i < argc; ++i) {
         std::string a = argv[i];
-        if (a == "--json") as_json = true;
+        if (a == "--json")
+            as_json = true;
         else if (a == "--only" && i + 1 < argc) {
             std::stringstream list(argv[++i]);
             for (std::string name; std::getline(list, name, ',');) only.push_back(name);
-        } else wrong = true;
+        } else
+            wrong = true;
     }
     auto& rows = bench::rows();
-    for (auto& name : only) wrong = wrong || std::none_of(rows.begin(), rows.end(), [&](auto& r) { return r.first == name; });
+    for (auto& name : only)
+        wrong = wrong || std::none_of(rows.begin(), rows.end(), [&](auto& r) { return r.first == name; });
     if (wrong) {
-        if (as_json) fmt::print("{}\n", nlohmann::json{{"error", {{"code", "usage"}, {"sentence", "There is no such option or row."}, {"hint", "ruedo-bench [--json] [--only NAME[,NAME]]"}}}}.dump());
-        else fmt::print(stderr, "ruedo-bench [--json] [--only NAME[,NAME]]\n");
+        if (as_json)
+            fmt::print("{}\n", nlohmann::json{{"error",
+                                               {{"code", "usage"},
+                                                {"sentence", "There is no such option or row."},
+                                                {"hint", "ruedo-bench [--json] [--only NAME[,NAME]]"}}}}
+                                   .dump());
+        else
+            fmt::print(stderr, "ruedo-bench [--json] [--only NAME[,NAME]]\n");
         return 2;
     }
     nlohmann::json all = nlohmann::json::object();

@@ -22,9 +22,12 @@ demo::ClipSpec spec_of(const std::string& name) {
     s.sound = demo::burst;
     s.draw = [](demo::Canvas& c, double t) {
         c.gradient({40, 50, 80}, {110, 90, 70});
-        for (int i = 0; i < 12; ++i) c.circle({c.width() * (0.05 + 0.08 * i), c.height() * (0.5 + 0.25 * std::sin(t * 2 + i))}, c.height() * 0.05, {230, 200.0 - 10 * i, 120});
+        for (int i = 0; i < 12; ++i)
+            c.circle({c.width() * (0.05 + 0.08 * i), c.height() * (0.5 + 0.25 * std::sin(t * 2 + i))},
+                     c.height() * 0.05, {230, 200.0 - 10 * i, 120});
     };
-    if (name.starts_with("h264")) s.video = Codec::h264, s.audio = Codec::aac, s.rate = {60, 1}, s.keyframe_every = 120, s.bitrate = 2'000'000;
+    if (name.starts_with("h264"))
+        s.video = Codec::h264, s.audio = Codec::aac, s.rate = {60, 1}, s.keyframe_every = 120, s.bitrate = 2'000'000;
     if (name.starts_with("vp9")) s.width = 1920, s.height = 1080, s.bitrate = 3'000'000;
     if (name.starts_with("vp8")) s.video = Codec::vp8, s.width = 640, s.height = 360, s.bitrate = 800'000;
     return s;
@@ -40,7 +43,8 @@ void make_two_hours(const fs::path& path) {
     std::vector<std::size_t> ids;
     for (auto& t : (*opened)->info().tracks) {
         WriteTrack w;
-        w.codec = t.codec, w.config = t.config, w.video = t.video, w.audio = t.audio, w.timescale = static_cast<std::uint32_t>(t.tick.den);
+        w.codec = t.codec, w.config = t.config, w.video = t.video, w.audio = t.audio,
+        w.timescale = static_cast<std::uint32_t>(t.tick.den);
         ids.push_back(*(*writer)->add(w));
         auto reader = (*opened)->reader(t.id);
         auto& list = all.emplace_back();
@@ -68,8 +72,10 @@ fs::path clip(const std::string& name) {
     fs::create_directories(folder, ec);
     auto path = folder / name;
     if (!fs::exists(path, ec)) {
-        if (name == "two-hours.mp4") make_two_hours(path);
-        else need(demo::make_clip(spec_of(name), folder, CodecRegistry::standard()));
+        if (name == "two-hours.mp4")
+            make_two_hours(path);
+        else
+            need(demo::make_clip(spec_of(name), folder, CodecRegistry::standard()));
     }
     return path;
 }

@@ -6,7 +6,8 @@
 namespace ruedo::bench {
 
 /// The clips made for measuring, in a folder of temporary files that is kept between runs.
-std::filesystem::path clip(const std::string& name);  ///< "h264-720p60.mp4", "vp9-1080p30.webm", "vp8-360p30.webm", "two-hours.mp4"
+std::filesystem::path clip(
+    const std::string& name);  ///< "h264-720p60.mp4", "vp9-1080p30.webm", "vp8-360p30.webm", "two-hours.mp4"
 Packets packets_of(const std::filesystem::path& path);
 
 }  // namespace ruedo::bench

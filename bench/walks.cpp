@@ -18,7 +18,7 @@ using View = const std::vector<std::uint8_t>&;
 
 std::vector<std::uint8_t> whole(const char* path) {
     int fd = ::open(path, O_RDONLY | O_CLOEXEC);
-    struct stat st {};
+    struct stat st{};
     if (fd < 0 || ::fstat(fd, &st) != 0) std::abort();
     std::vector<std::uint8_t> data(static_cast<std::size_t>(st.st_size));
     for (std::size_t at = 0; at < data.size();) {

@@ -33,8 +33,13 @@ void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
             std::string title = id;
             title[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(title[0])));
             std::replace(title.begin(), title.end(), '-', ' ');
-            nlohmann::json j{{"format", "ruedo-catalogue"}, {"version", 1}, {"id", id}, {"title", title}, {"duration_ns", (*clip)->info().duration.ns},
-                             {"poster", "/posters/" + id}, {"play", {{"form", "file"}, {"address", "/media/" + it->path().filename().string()}}}};
+            nlohmann::json j{{"format", "ruedo-catalogue"},
+                             {"version", 1},
+                             {"id", id},
+                             {"title", title},
+                             {"duration_ns", (*clip)->info().duration.ns},
+                             {"poster", "/posters/" + id},
+                             {"play", {{"form", "file"}, {"address", "/media/" + it->path().filename().string()}}}};
             return {200, "application/json", j.dump()};
         }
         return {404, "application/json", "{}"};

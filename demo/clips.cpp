@@ -10,7 +10,8 @@
 namespace ruedo::demo {
 namespace {
 constexpr double pi = 3.14159265358979;
-constexpr Rgb night{14, 20, 42}, dusk{86, 58, 84}, sea{12, 38, 56}, sand{236, 222, 190}, wine{138, 36, 54}, lamp{255, 226, 140}, stone{150, 140, 128};
+constexpr Rgb night{14, 20, 42}, dusk{86, 58, 84}, sea{12, 38, 56}, sand{236, 222, 190}, wine{138, 36, 54},
+    lamp{255, 226, 140}, stone{150, 140, 128};
 
 /// A fixed noise: the same number for the same place.
 double grain(int n) {
@@ -20,7 +21,10 @@ double grain(int n) {
 }
 
 void tower(Canvas& c, double x, double base, double height, double wide) {
-    std::array<Point, 4> body{{{x - wide / 2, base}, {x + wide / 2, base}, {x + wide * 0.32, base - height}, {x - wide * 0.32, base - height}}};
+    std::array<Point, 4> body{{{x - wide / 2, base},
+                               {x + wide / 2, base},
+                               {x + wide * 0.32, base - height},
+                               {x - wide * 0.32, base - height}}};
     c.polygon(body, sand);
     for (int i = 0; i < 3; ++i) {
         double y0 = base - height * (0.2 + 0.28 * i), y1 = y0 - height * 0.13;
@@ -30,29 +34,37 @@ void tower(Canvas& c, double x, double base, double height, double wide) {
     }
     c.rect(x - wide * 0.42, base - height - 5, x + wide * 0.42, base - height, stone);
     c.rect(x - wide * 0.24, base - height - wide * 0.55, x + wide * 0.24, base - height - 5, {60, 52, 48});
-    std::array<Point, 3> roof{{{x - wide * 0.34, base - height - wide * 0.55}, {x + wide * 0.34, base - height - wide * 0.55}, {x, base - height - wide * 0.95}}};
+    std::array<Point, 3> roof{{{x - wide * 0.34, base - height - wide * 0.55},
+                               {x + wide * 0.34, base - height - wide * 0.55},
+                               {x, base - height - wide * 0.95}}};
     c.polygon(roof, wine);
 }
 
 void lantern(Canvas& c, double t) {
     double w = c.width(), h = c.height();
     c.gradient(night, dusk);
-    for (int i = 0; i < 60; ++i) c.circle({grain(i) * w, grain(i + 500) * h * 0.55}, 0.7 + grain(i + 900), {220, 220, 235}, 0.4 + 0.5 * std::abs(std::sin(t * 1.3 + i)));
+    for (int i = 0; i < 60; ++i)
+        c.circle({grain(i) * w, grain(i + 500) * h * 0.55}, 0.7 + grain(i + 900), {220, 220, 235},
+                 0.4 + 0.5 * std::abs(std::sin(t * 1.3 + i)));
     Point light{w * 0.62, h * 0.345};
     double angle = 2 * pi * t / 6;  // the lantern turns once in six seconds
     for (int k = 0; k < 2; ++k) {
         double a = angle + pi * k, reach = w * 1.1, spread = 0.045 + 0.05 * std::abs(std::sin(a));
         // Seen from the side a beam swings in depth: it shortens as it turns towards or away.
         double x = std::cos(a);
-        std::array<Point, 3> beam{{light, {light.x + x * reach, light.y - reach * spread + h * 0.05 * std::sin(a)}, {light.x + x * reach, light.y + reach * spread + h * 0.05 * std::sin(a)}}};
+        std::array<Point, 3> beam{{light,
+                                   {light.x + x * reach, light.y - reach * spread + h * 0.05 * std::sin(a)},
+                                   {light.x + x * reach, light.y + reach * spread + h * 0.05 * std::sin(a)}}};
         if (std::abs(x) > 0.02) c.polygon(beam, lamp, 0.16 + 0.16 * std::abs(x));
     }
     c.rect(0, h * 0.72, w, h, sea);
     for (int i = 0; i < 40; ++i) {
-        double y = h * (0.735 + 0.15 * grain(i + 40)), x = std::fmod(grain(i) * w + t * (14 + 20 * grain(i + 7)), w + 120) - 60;
+        double y = h * (0.735 + 0.15 * grain(i + 40)),
+               x = std::fmod(grain(i) * w + t * (14 + 20 * grain(i + 7)), w + 120) - 60;
         c.rect(x, y, x + 40 + 40 * grain(i + 3), y + 2, {120, 150, 160}, 0.35);
     }
-    std::array<Point, 5> rock{{{w * 0.46, h * 0.76}, {w * 0.53, h * 0.69}, {w * 0.68, h * 0.67}, {w * 0.77, h * 0.71}, {w * 0.82, h * 0.77}}};
+    std::array<Point, 5> rock{
+        {{w * 0.46, h * 0.76}, {w * 0.53, h * 0.69}, {w * 0.68, h * 0.67}, {w * 0.77, h * 0.71}, {w * 0.82, h * 0.77}}};
     c.polygon(rock, {44, 40, 44});
     tower(c, light.x, h * 0.7, h * 0.3, w * 0.07);
     c.glow(light, h * 0.17 * (1 + 0.25 * std::cos(2 * angle)), lamp, 0.9);
@@ -70,10 +82,13 @@ void stairs(Canvas& c, double t) {
         double radius = w * 0.95 * depth;
         for (int k = 0; k < 10; ++k) {
             double a0 = turn + k * 2 * pi / 10, a1 = a0 + 2 * pi / 10 * 0.86;
-            std::array<Point, 4> step{{{eye.x + radius * std::cos(a0), eye.y + radius * std::sin(a0)}, {eye.x + radius * std::cos(a1), eye.y + radius * std::sin(a1)},
-                {eye.x + radius * 0.7 * std::cos(a1), eye.y + radius * 0.7 * std::sin(a1)}, {eye.x + radius * 0.7 * std::cos(a0), eye.y + radius * 0.7 * std::sin(a0)}}};
+            std::array<Point, 4> step{{{eye.x + radius * std::cos(a0), eye.y + radius * std::sin(a0)},
+                                       {eye.x + radius * std::cos(a1), eye.y + radius * std::sin(a1)},
+                                       {eye.x + radius * 0.7 * std::cos(a1), eye.y + radius * 0.7 * std::sin(a1)},
+                                       {eye.x + radius * 0.7 * std::cos(a0), eye.y + radius * 0.7 * std::sin(a0)}}};
             double shade = (0.35 + 0.5 * (1 - depth)) * (0.75 + 0.25 * std::cos(a0 - t));
-            c.polygon(step, {stone.r * shade + 40 * (1 - depth), stone.g * shade + 26 * (1 - depth), stone.b * shade}, 0.9);
+            c.polygon(step, {stone.r * shade + 40 * (1 - depth), stone.g * shade + 26 * (1 - depth), stone.b * shade},
+                      0.9);
         }
     }
     c.glow(eye, w * 0.28, lamp, 0.85);
@@ -90,13 +105,17 @@ void reel(Canvas& c, double t) {
     double squeeze = 11.0 / 16, r = h * 0.24;
     for (int i = 0; i < 48; ++i) {
         double a = i * 2 * pi / 48, b = a + 2 * pi / 48;
-        std::array<Point, 4> rim{{{hub.x + r * squeeze * std::cos(a), hub.y + r * std::sin(a)}, {hub.x + r * squeeze * std::cos(b), hub.y + r * std::sin(b)},
-            {hub.x + r * 0.86 * squeeze * std::cos(b), hub.y + r * 0.86 * std::sin(b)}, {hub.x + r * 0.86 * squeeze * std::cos(a), hub.y + r * 0.86 * std::sin(a)}}};
+        std::array<Point, 4> rim{{{hub.x + r * squeeze * std::cos(a), hub.y + r * std::sin(a)},
+                                  {hub.x + r * squeeze * std::cos(b), hub.y + r * std::sin(b)},
+                                  {hub.x + r * 0.86 * squeeze * std::cos(b), hub.y + r * 0.86 * std::sin(b)},
+                                  {hub.x + r * 0.86 * squeeze * std::cos(a), hub.y + r * 0.86 * std::sin(a)}}};
         c.polygon(rim, {64, 46, 32});
     }
     for (int k = 0; k < 6; ++k) {
         double a = t * 0.9 + k * pi / 3;
-        std::array<Point, 3> spoke{{{hub.x + r * 0.05 * squeeze * std::sin(a), hub.y - r * 0.05 * std::cos(a)}, {hub.x - r * 0.05 * squeeze * std::sin(a), hub.y + r * 0.05 * std::cos(a)}, {hub.x + r * 0.88 * squeeze * std::cos(a), hub.y + r * 0.88 * std::sin(a)}}};
+        std::array<Point, 3> spoke{{{hub.x + r * 0.05 * squeeze * std::sin(a), hub.y - r * 0.05 * std::cos(a)},
+                                    {hub.x - r * 0.05 * squeeze * std::sin(a), hub.y + r * 0.05 * std::cos(a)},
+                                    {hub.x + r * 0.88 * squeeze * std::cos(a), hub.y + r * 0.88 * std::sin(a)}}};
         c.polygon(spoke, {82, 60, 40});
     }
     for (int i = 0; i < 6; ++i) {
@@ -117,11 +136,16 @@ void fog(Canvas& c, double t) {
     tower(c, w * 0.3, h * 0.76, h * 0.3, w * 0.07);
     Point horn{w * 0.62, h * 0.56};
     c.rect(horn.x - w * 0.06, horn.y - 8, horn.x, horn.y + 8, {60, 52, 48});
-    std::array<Point, 4> bell{{{horn.x, horn.y - 10}, {horn.x, horn.y + 10}, {horn.x + w * 0.07, horn.y + h * 0.075}, {horn.x + w * 0.07, horn.y - h * 0.075}}};
+    std::array<Point, 4> bell{{{horn.x, horn.y - 10},
+                               {horn.x, horn.y + 10},
+                               {horn.x + w * 0.07, horn.y + h * 0.075},
+                               {horn.x + w * 0.07, horn.y - h * 0.075}}};
     c.polygon(bell, wine);
     for (int i = 0; i < 4; ++i) {
         double age = part - i * 0.05;
-        if (age > 0 && age < 0.7) c.circle({horn.x + w * (0.08 + age * 0.34), horn.y}, h * (0.02 + age * 0.05), {240, 236, 226}, 0.5 * (1 - age / 0.7));
+        if (age > 0 && age < 0.7)
+            c.circle({horn.x + w * (0.08 + age * 0.34), horn.y}, h * (0.02 + age * 0.05), {240, 236, 226},
+                     0.5 * (1 - age / 0.7));
     }
     if (on) {
         c.rect(0, 0, w, h, {255, 250, 230}, 0.62);
@@ -145,7 +169,8 @@ float steps(double t) {
 float projector(double t) {
     double part = std::fmod(t, 0.04);
     auto n = static_cast<int>(t * 48000);
-    return static_cast<float>(0.12 * std::exp(-part * 300) * (grain(n) - 0.5) * 2 + 0.12 * std::sin(2 * pi * 392 * t) * (0.5 + 0.5 * std::sin(2 * pi * 0.5 * t)));
+    return static_cast<float>(0.12 * std::exp(-part * 300) * (grain(n) - 0.5) * 2 +
+                              0.12 * std::sin(2 * pi * 392 * t) * (0.5 + 0.5 * std::sin(2 * pi * 0.5 * t)));
 }
 float horn(double t) {
     double part = t - std::floor(t);
@@ -162,8 +187,28 @@ float burst(double t) {
 
 std::vector<ClipSpec> harbour_lights() {
     ClipSpec wide{.file = "lantern.webm", .draw = lantern, .sound = waves};
-    ClipSpec upright{.file = "stairs.mp4", .video = Codec::h264, .audio = Codec::aac, .width = 540, .height = 960, .seconds = 10, .keyframe_every = 30, .draw = stairs, .sound = steps};
-    ClipSpec old{.file = "reel.mp4", .video = Codec::h264, .audio = Codec::aac, .width = 352, .height = 288, .rate = {25, 1}, .seconds = 14, .pixel_aspect = {16, 11}, .keyframe_every = 50, .bitrate = 600'000, .audio_rate = 44100, .draw = reel, .sound = projector};
+    ClipSpec upright{.file = "stairs.mp4",
+                     .video = Codec::h264,
+                     .audio = Codec::aac,
+                     .width = 540,
+                     .height = 960,
+                     .seconds = 10,
+                     .keyframe_every = 30,
+                     .draw = stairs,
+                     .sound = steps};
+    ClipSpec old{.file = "reel.mp4",
+                 .video = Codec::h264,
+                 .audio = Codec::aac,
+                 .width = 352,
+                 .height = 288,
+                 .rate = {25, 1},
+                 .seconds = 14,
+                 .pixel_aspect = {16, 11},
+                 .keyframe_every = 50,
+                 .bitrate = 600'000,
+                 .audio_rate = 44100,
+                 .draw = reel,
+                 .sound = projector};
     ClipSpec signal{.file = "fog-signal.webm", .width = 960, .height = 540, .seconds = 20, .draw = fog, .sound = horn};
     return {wide, upright, old, signal};
 }
@@ -176,18 +221,23 @@ Image draw_frame(const ClipSpec& spec, int number) {
     return std::move(canvas.image());
 }
 
-Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs, const std::function<void(int, int)>& told) {
+Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
+                  const std::function<void(int, int)>& told) {
     auto path = folder / spec.file;
     auto writing = spec.file.ends_with(".webm") ? write_webm(path, true) : write_mp4(path, true);
     if (!writing) return std::unexpected(writing.error());
     auto& writer = **writing;
-    TRY(auto encoder, codecs.video_encoder(spec.video, {spec.width, spec.height, spec.rate, spec.bitrate, spec.keyframe_every, spec.pixel_aspect, {}}));
+    TRY(auto encoder,
+        codecs.video_encoder(
+            spec.video,
+            {spec.width, spec.height, spec.rate, spec.bitrate, spec.keyframe_every, spec.pixel_aspect, {}}));
     TRY(auto speaker, codecs.audio_encoder(spec.audio, {spec.audio_rate, 2, 96'000}));
 
     int frames = static_cast<int>(static_cast<std::int64_t>(spec.seconds) * spec.rate.num / spec.rate.den);
     auto audio_rate = static_cast<std::uint64_t>(spec.audio_rate);
     auto block = static_cast<std::int64_t>(speaker->frame_samples());
-    std::int64_t delay = speaker->delay_samples(), total = static_cast<std::int64_t>(spec.seconds) * spec.audio_rate, fed = 0;
+    std::int64_t delay = speaker->delay_samples(), total = static_cast<std::int64_t>(spec.seconds) * spec.audio_rate,
+                 fed = 0;
     std::size_t video_track = 0, audio_track = 0;
     bool tracks_added = false;
 
@@ -195,7 +245,9 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
         while (fed - delay < total && ticks_to_time(fed - delay, 1, audio_rate) < until) {
             std::vector<float> samples(static_cast<std::size_t>(block) * 2);
             for (std::int64_t i = 0; i < block; ++i) {
-                float v = fed + i < total ? spec.sound(static_cast<double>(fed + i) / static_cast<double>(spec.audio_rate)) : 0;
+                float v = fed + i < total
+                              ? spec.sound(static_cast<double>(fed + i) / static_cast<double>(spec.audio_rate))
+                              : 0;
                 samples[static_cast<std::size_t>(2 * i)] = samples[static_cast<std::size_t>(2 * i + 1)] = v;
             }
             TRY(auto data, speaker->encode(samples));
@@ -243,7 +295,8 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
     std::vector<Encoded> packets;
     for (int n = 0; n < frames; ++n) {
         auto picture = to_picture(draw_frame(spec, n), {});
-        picture.pts = ticks_to_time(static_cast<std::int64_t>(n) * spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
+        picture.pts =
+            ticks_to_time(static_cast<std::int64_t>(n) * spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
         TRY_DO(encoder->encode(picture, packets));
         TRY_DO(write_pictures(packets));
         if (told) told(n + 1, frames);

@@ -10,7 +10,7 @@
 namespace ruedo::demo {
 
 struct ClipSpec {
-    std::string file;                 ///< "lantern.webm"; its ending decides the container.
+    std::string file;  ///< "lantern.webm"; its ending decides the container.
     Codec video = Codec::vp9, audio = Codec::opus;
     int width = 1280, height = 720;
     Rational rate{30, 1};
@@ -27,7 +27,8 @@ struct ClipSpec {
 
 std::vector<ClipSpec> harbour_lights();
 /// Draws, encodes and writes one clip. `told` hears the frames done.
-Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs, const std::function<void(int, int)>& told = {});
+Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
+                  const std::function<void(int, int)>& told = {});
 /// The picture of frame `number` as the clip will hold it before encoding.
 Image draw_frame(const ClipSpec& spec, int number);
 

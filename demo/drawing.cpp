@@ -17,7 +17,9 @@ void Canvas::blend(int x, int y, Rgb c, double a) {
     if (x < 0 || y < 0 || x >= image_.width || y >= image_.height || a <= 0) return;
     auto* p = &image_.pixels[static_cast<std::size_t>((y * image_.width + x) * 4)];
     int k = static_cast<int>(std::min(a, 1.0) * 256);
-    auto mix = [&](std::uint8_t old, double v) { return static_cast<std::uint8_t>(old + (((static_cast<int>(std::clamp(v, 0.0, 255.0)) - old) * k) >> 8)); };
+    auto mix = [&](std::uint8_t old, double v) {
+        return static_cast<std::uint8_t>(old + (((static_cast<int>(std::clamp(v, 0.0, 255.0)) - old) * k) >> 8));
+    };
     p[0] = mix(p[0], c.b), p[1] = mix(p[1], c.g), p[2] = mix(p[2], c.r);
 }
 
@@ -31,17 +33,18 @@ void Canvas::gradient(Rgb top, Rgb bottom) {
     }
 }
 void Canvas::rect(double x0, double y0, double x1, double y1, Rgb c, double alpha) {
-    x0 = std::max(x0, 0.0), y0 = std::max(y0, 0.0), x1 = std::min<double>(x1, image_.width), y1 = std::min<double>(y1, image_.height);
+    x0 = std::max(x0, 0.0), y0 = std::max(y0, 0.0), x1 = std::min<double>(x1, image_.width),
+    y1 = std::min<double>(y1, image_.height);
     for (int y = static_cast<int>(std::floor(y0)); y < y1; ++y)
         for (int x = static_cast<int>(std::floor(x0)); x < x1; ++x) {
-            double cover = std::clamp(std::min(x + 1.0, x1) - std::max<double>(x, x0), 0.0, 1.0) * std::clamp(std::min(y + 1.0, y1) - std::max<double>(y, y0), 0.0, 1.0);
+            double cover = std::clamp(std::min(x + 1.0, x1) - std::max<double>(x, x0), 0.0, 1.0) *
+                           std::clamp(std::min(y + 1.0, y1) - std::max<double>(y, y0), 0.0, 1.0);
             blend(x, y, c, alpha * cover);
         }
 }
 void Canvas::circle(Point o, double r, Rgb c, double alpha) {
     for (int y = static_cast<int>(o.y - r) - 1; y <= o.y + r + 1; ++y)
-        for (int x = static_cast<int>(o.x - r) - 1; x <= o.x + r + 1; ++x)
-{
+        for (int x = static_cast<int>(o.x - r) - 1; x <= o.x + r + 1; ++x) {
             double dx = x + 0.5 - o.x, dy = y + 0.5 - o.y, square = dx * dx + dy * dy;
             if (square < (r + 0.5) * (r + 0.5)) blend(x, y, c, alpha * std::min(1.0, r + 0.5 - std::sqrt(square)));
         }
@@ -64,7 +67,9 @@ void Canvas::polygon(std::span<const Point> q, Rgb c, double alpha) {
         x0 = std::min(x0, a.x), x1 = std::max(x1, a.x), y0 = std::min(y0, a.y), y1 = std::max(y1, a.y);
     }
     // Inside is where every edge's distance is positive; distances grow linearly along a row.
-    struct Edge { double nx, ny, d; };
+    struct Edge {
+        double nx, ny, d;
+    };
     std::vector<Edge> edges;
     for (std::size_t i = 0; i < q.size(); ++i) {
         auto &a = q[i], &b = q[(i + 1) % q.size()];
@@ -85,15 +90,19 @@ void Canvas::polygon(std::span<const Point> q, Rgb c, double alpha) {
 void Canvas::text(Point at, double size, std::string_view text, Rgb c) {
     // Five columns of seven rows each, the top row in the lowest bit.
     static const std::map<char, std::array<unsigned, 5>> font{
-        {'0', {0x3E, 0x51, 0x49, 0x45, 0x3E}}, {'1', {0, 0x42, 0x7F, 0x40, 0}}, {'2', {0x42, 0x61, 0x51, 0x49, 0x46}}, {'3', {0x21, 0x41, 0x45, 0x4B, 0x31}},
-        {'4', {0x18, 0x14, 0x12, 0x7F, 0x10}}, {'5', {0x27, 0x45, 0x45, 0x45, 0x39}}, {'6', {0x3C, 0x4A, 0x49, 0x49, 0x30}}, {'7', {1, 0x71, 9, 5, 3}},
-        {'8', {0x36, 0x49, 0x49, 0x49, 0x36}}, {'9', {6, 0x49, 0x49, 0x29, 0x1E}}, {':', {0, 0x36, 0x36, 0, 0}}, {'.', {0, 0x60, 0x60, 0, 0}}};
+        {'0', {0x3E, 0x51, 0x49, 0x45, 0x3E}}, {'1', {0, 0x42, 0x7F, 0x40, 0}},
+        {'2', {0x42, 0x61, 0x51, 0x49, 0x46}}, {'3', {0x21, 0x41, 0x45, 0x4B, 0x31}},
+        {'4', {0x18, 0x14, 0x12, 0x7F, 0x10}}, {'5', {0x27, 0x45, 0x45, 0x45, 0x39}},
+        {'6', {0x3C, 0x4A, 0x49, 0x49, 0x30}}, {'7', {1, 0x71, 9, 5, 3}},
+        {'8', {0x36, 0x49, 0x49, 0x49, 0x36}}, {'9', {6, 0x49, 0x49, 0x29, 0x1E}},
+        {':', {0, 0x36, 0x36, 0, 0}},          {'.', {0, 0x60, 0x60, 0, 0}}};
     double cell = size / 7;
     for (char ch : text) {
         if (auto it = font.find(ch); it != font.end())
             for (int x = 0; x < 5; ++x)
                 for (int y = 0; y < 7; ++y)
-                    if (it->second[static_cast<std::size_t>(x)] >> y & 1) rect(at.x + x * cell, at.y + y * cell, at.x + (x + 1) * cell, at.y + (y + 1) * cell, c);
+                    if (it->second[static_cast<std::size_t>(x)] >> y & 1)
+                        rect(at.x + x * cell, at.y + y * cell, at.x + (x + 1) * cell, at.y + (y + 1) * cell, c);
         at.x += 6 * cell;
     }
 }

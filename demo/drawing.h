@@ -6,8 +6,12 @@
 
 namespace ruedo::demo {
 
-struct Rgb { double r = 0, g = 0, b = 0; };
-struct Point { double x = 0, y = 0; };
+struct Rgb {
+    double r = 0, g = 0, b = 0;
+};
+struct Point {
+    double x = 0, y = 0;
+};
 
 /// A canvas with the few shapes the clips need; coordinates in pixels, edges smoothed over one pixel.
 class Canvas {

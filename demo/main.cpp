@@ -30,8 +30,12 @@ int main(int argc, char** argv) {
             if (!outdated && std::filesystem::exists(folder / specs[i].file, gone)) continue;
             auto made = demo::make_clip(specs[i], folder, CodecRegistry::standard());
             std::lock_guard lock(print);
-            if (made) std::printf("  %s\n", specs[i].file.c_str());
-            else std::fprintf(stderr, "%s: %s %s\n", specs[i].file.c_str(), made.error().sentence.c_str(), made.error().hint.c_str()), ok = false;
+            if (made)
+                std::printf("  %s\n", specs[i].file.c_str());
+            else
+                std::fprintf(stderr, "%s: %s %s\n", specs[i].file.c_str(), made.error().sentence.c_str(),
+                             made.error().hint.c_str()),
+                    ok = false;
             std::fflush(stdout);
         }
     };

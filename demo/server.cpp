@@ -26,14 +26,17 @@ struct Sending {
     int file = -1;
     std::uint64_t from = 0, length = 0;
     Clock::time_point begun = Clock::now();
-    ~Sending() { if (file >= 0) ::close(file); }
+    ~Sending() {
+        if (file >= 0) ::close(file);
+    }
 };
 
 ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
     auto& s = *static_cast<Sending*>(self);
     auto& how = s.entry->served;
     auto pause = [&](std::chrono::milliseconds time) {
-        for (auto until = Clock::now() + time; !s.server->stopping_ && Clock::now() < until;) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+        for (auto until = Clock::now() + time; !s.server->stopping_ && Clock::now() < until;)
+            std::this_thread::sleep_for(std::chrono::milliseconds(5));
     };
     if (s.server->stopping_) return MHD_CONTENT_READER_END_WITH_ERROR;
     if (how.cut_after && position >= how.cut_after) return MHD_CONTENT_READER_END_WITH_ERROR;
@@ -52,8 +55,10 @@ ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
     if (how.silent_after) n = std::min(n, how.silent_after - position);
     if (how.bytes_per_second) {
         n = std::min<std::uint64_t>(n, std::max<std::uint64_t>(512, how.bytes_per_second / 50));
-        auto due = s.begun + std::chrono::nanoseconds(static_cast<std::int64_t>(static_cast<double>(position + n) * 1e9 / static_cast<double>(how.bytes_per_second)));
-        while (!s.server->stopping_ && Clock::now() < due) std::this_thread::sleep_for(std::min<Clock::duration>(due - Clock::now(), std::chrono::milliseconds(20)));
+        auto due = s.begun + std::chrono::nanoseconds(static_cast<std::int64_t>(
+                                 static_cast<double>(position + n) * 1e9 / static_cast<double>(how.bytes_per_second)));
+        while (!s.server->stopping_ && Clock::now() < due)
+            std::this_thread::sleep_for(std::min<Clock::duration>(due - Clock::now(), std::chrono::milliseconds(20)));
     }
     auto at = start;
     if (s.file >= 0) {
@@ -84,7 +89,9 @@ bool parse_range(std::string_view text, std::uint64_t size, std::uint64_t& from,
     text.remove_prefix(6);
     auto dash = text.find('-');
     if (dash == std::string_view::npos) return true;
-    auto number = [](std::string_view s, std::uint64_t& v) { return !s.empty() && std::from_chars(s.data(), s.data() + s.size(), v).ptr == s.data() + s.size(); };
+    auto number = [](std::string_view s, std::uint64_t& v) {
+        return !s.empty() && std::from_chars(s.data(), s.data() + s.size(), v).ptr == s.data() + s.size();
+    };
     std::uint64_t a = 0, b = 0;
     bool has_a = number(text.substr(0, dash), a), has_b = number(text.substr(dash + 1), b);
     if (!has_a && !has_b) return true;
@@ -99,7 +106,8 @@ bool parse_range(std::string_view text, std::uint64_t size, std::uint64_t& from,
     return true;
 }
 
-MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const char* method, const char*, const char*, std::size_t*, void** state) {
+MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const char* method, const char*, const char*,
+                  std::size_t*, void** state) {
     auto& server = *static_cast<LoopbackServer*>(self);
     if (!*state) {
         *state = self;  // headers first; answered when the request is complete
@@ -165,20 +173,24 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
     if (how.wrong_part && from > 0) from = shown_from = 0;
     sending->from = from, sending->length = to - from;
     auto length = how.states_no_length || how.endless ? MHD_SIZE_UNKNOWN : sending->length + how.claims_more;
-    auto* r = MHD_create_response_from_callback(length, 16 << 10, &give, sending.release(), [](void* s) { delete static_cast<Sending*>(s); });
+    auto* r = MHD_create_response_from_callback(length, 16 << 10, &give, sending.release(),
+                                                [](void* s) { delete static_cast<Sending*>(s); });
     MHD_add_response_header(r, "Content-Type", how.type.c_str());
     if (!how.ignores_ranges && !how.states_no_length && !how.endless)
         MHD_add_response_header(r, "Accept-Ranges", "bytes");
     if (how.compressed) MHD_add_response_header(r, "Content-Encoding", "gzip");
     auto tag = how.etag_changes_after && entry->asked > how.etag_changes_after ? std::string("\"second\"") : how.etag;
     if (!tag.empty()) MHD_add_response_header(r, "ETag", tag.c_str());
-    if (part) MHD_add_response_header(r, "Content-Range", fmt::format("bytes {}-{}/{}", shown_from, to - 1, size + how.claims_more).c_str());
+    if (part)
+        MHD_add_response_header(r, "Content-Range",
+                                fmt::format("bytes {}-{}/{}", shown_from, to - 1, size + how.claims_more).c_str());
     return queue(connection, part ? 206 : 200, r);
 }
 
 }  // namespace
 
-std::unique_ptr<LoopbackServer> LoopbackServer::start(std::uint16_t port, const std::string& key, const std::string& certificate) {
+std::unique_ptr<LoopbackServer> LoopbackServer::start(std::uint16_t port, const std::string& key,
+                                                      const std::string& certificate) {
     std::unique_ptr<LoopbackServer> s(new LoopbackServer);
     sockaddr_in at{};
     at.sin_family = AF_INET;
@@ -186,9 +198,11 @@ std::unique_ptr<LoopbackServer> LoopbackServer::start(std::uint16_t port, const 
     at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
     unsigned flags = MHD_USE_INTERNAL_POLLING_THREAD | MHD_USE_THREAD_PER_CONNECTION;
     s->tls_ = !key.empty();
-    MHD_Daemon* d = s->tls_ ? MHD_start_daemon(flags | MHD_USE_TLS, port, nullptr, nullptr, &handle, s.get(), MHD_OPTION_SOCK_ADDR, &at,
-                                               MHD_OPTION_HTTPS_MEM_KEY, key.c_str(), MHD_OPTION_HTTPS_MEM_CERT, certificate.c_str(), MHD_OPTION_END)
-                            : MHD_start_daemon(flags, port, nullptr, nullptr, &handle, s.get(), MHD_OPTION_SOCK_ADDR, &at, MHD_OPTION_END);
+    MHD_Daemon* d = s->tls_ ? MHD_start_daemon(flags | MHD_USE_TLS, port, nullptr, nullptr, &handle, s.get(),
+                                               MHD_OPTION_SOCK_ADDR, &at, MHD_OPTION_HTTPS_MEM_KEY, key.c_str(),
+                                               MHD_OPTION_HTTPS_MEM_CERT, certificate.c_str(), MHD_OPTION_END)
+                            : MHD_start_daemon(flags, port, nullptr, nullptr, &handle, s.get(), MHD_OPTION_SOCK_ADDR,
+                                               &at, MHD_OPTION_END);
     if (!d) return nullptr;
     s->daemon_ = d;
     auto* info = MHD_get_daemon_info(d, MHD_DAEMON_INFO_BIND_PORT);
@@ -213,6 +227,8 @@ void LoopbackServer::answer(const std::string& path, std::function<Answered(cons
     std::lock_guard lock(mutex_);
     entries_[path] = std::move(e);
 }
-std::string LoopbackServer::address(const std::string& path) const { return fmt::format("{}://127.0.0.1:{}{}", tls_ ? "https" : "http", port_, path); }
+std::string LoopbackServer::address(const std::string& path) const {
+    return fmt::format("{}://127.0.0.1:{}{}", tls_ ? "https" : "http", port_, path);
+}
 
 }  // namespace ruedo::demo

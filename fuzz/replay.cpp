@@ -41,14 +41,34 @@ void change(Bytes& b, std::mt19937& random) {
         auto n = std::min<std::size_t>(1 + random() % 64, b.size() - at);
         auto from = b.begin() + static_cast<std::ptrdiff_t>(at);
         switch (random() % 8) {
-            case 0: b[at] = 0xFF; break;
-            case 1: b[at] = 0; break;
-            case 2: std::fill_n(from, std::min<std::size_t>(n, 4), static_cast<std::uint8_t>(0xFF)); break;
-            case 3: b[at] ^= static_cast<std::uint8_t>(1U << random() % 8); break;
-            case 4: b.erase(from, from + static_cast<std::ptrdiff_t>(n)); break;
-            case 5: { Bytes part(from, from + static_cast<std::ptrdiff_t>(n)); b.insert(b.begin() + static_cast<std::ptrdiff_t>(random() % b.size()), part.begin(), part.end()); break; }
-            case 6: if (random() % 4 == 0) b.resize(at); else b[at] = static_cast<std::uint8_t>(random()); break;
-            default: for (std::size_t i = 0; i < n; ++i) b[at + i] = static_cast<std::uint8_t>(random());
+            case 0:
+                b[at] = 0xFF;
+                break;
+            case 1:
+                b[at] = 0;
+                break;
+            case 2:
+                std::fill_n(from, std::min<std::size_t>(n, 4), static_cast<std::uint8_t>(0xFF));
+                break;
+            case 3:
+                b[at] ^= static_cast<std::uint8_t>(1U << random() % 8);
+                break;
+            case 4:
+                b.erase(from, from + static_cast<std::ptrdiff_t>(n));
+                break;
+            case 5: {
+                Bytes part(from, from + static_cast<std::ptrdiff_t>(n));
+                b.insert(b.begin() + static_cast<std::ptrdiff_t>(random() % b.size()), part.begin(), part.end());
+                break;
+            }
+            case 6:
+                if (random() % 4 == 0)
+                    b.resize(at);
+                else
+                    b[at] = static_cast<std::uint8_t>(random());
+                break;
+            default:
+                for (std::size_t i = 0; i < n; ++i) b[at + i] = static_cast<std::uint8_t>(random());
         }
     }
 }
@@ -70,7 +90,8 @@ int main(int argc, char** argv) {
             for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
                 bool own = folder != fs::path(argv[1]);
                 auto extension = it->path().extension().string();
-                if (own || std::find(t.seeds.begin(), t.seeds.end(), extension) != t.seeds.end()) seeds.push_back(it->path());
+                if (own || std::find(t.seeds.begin(), t.seeds.end(), extension) != t.seeds.end())
+                    seeds.push_back(it->path());
             }
         std::sort(seeds.begin(), seeds.end());
         if (seeds.empty()) {

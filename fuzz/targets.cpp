@@ -46,9 +46,12 @@ void documents(ByteView bytes) {
 }
 void headers(ByteView bytes) {
     (void)parse_h264_sps(bytes), (void)parse_avcc(bytes), (void)parse_hevc_sps(bytes), (void)parse_hvcc(bytes);
-    (void)parse_aac_config(bytes), (void)parse_opus_head(bytes), (void)parse_vp9_keyframe(bytes), (void)parse_theora_head(bytes);
-    (void)parse_flac_info(bytes), (void)parse_flac_frame(bytes), (void)parse_mp3_frame(bytes), (void)parse_adts_frame(bytes), (void)parse_pcm_format(bytes);
-    (void)vorbis_long_modes(bytes), (void)vorbis_comments(bytes), (void)split_laced(bytes), (void)make_avcc(bytes), (void)make_hvcc(bytes);
+    (void)parse_aac_config(bytes), (void)parse_opus_head(bytes), (void)parse_vp9_keyframe(bytes),
+        (void)parse_theora_head(bytes);
+    (void)parse_flac_info(bytes), (void)parse_flac_frame(bytes), (void)parse_mp3_frame(bytes),
+        (void)parse_adts_frame(bytes), (void)parse_pcm_format(bytes);
+    (void)vorbis_long_modes(bytes), (void)vorbis_comments(bytes), (void)split_laced(bytes), (void)make_avcc(bytes),
+        (void)make_hvcc(bytes);
     unsigned indication = 0;
     (void)asc_from_esds(bytes, indication);
     Bytes out;
@@ -64,11 +67,17 @@ void headers(ByteView bytes) {
 }  // namespace
 
 const std::vector<Target>& targets() {
-    static const std::vector<Target> all{
-        {"isobmff", &container<&isobmff::open>, {".mp4"}}, {"matroska", &container<&matroska::open>, {".mkv", ".webm"}}, {"ogg", &container<&ogg::open>, {".ogg", ".ogv"}},
-        {"mpegts", &container<&mpegts::open>, {".ts"}}, {"riff", &container<&riff::open>, {".avi", ".wav"}}, {"elementary", &container<&elementary::open>, {".mp3"}},
-        {"flac", &container<&elementary::open_flac>, {".flac"}}, {"any", &probed, {".mp4", ".webm", ".ogg", ".ts", ".mp3", ".flac"}}, {"captions", &captions, {".vtt", ".srt"}},
-        {"documents", &documents, {".json", ".ruedo"}}, {"headers", &headers, {".bin"}}};
+    static const std::vector<Target> all{{"isobmff", &container<&isobmff::open>, {".mp4"}},
+                                         {"matroska", &container<&matroska::open>, {".mkv", ".webm"}},
+                                         {"ogg", &container<&ogg::open>, {".ogg", ".ogv"}},
+                                         {"mpegts", &container<&mpegts::open>, {".ts"}},
+                                         {"riff", &container<&riff::open>, {".avi", ".wav"}},
+                                         {"elementary", &container<&elementary::open>, {".mp3"}},
+                                         {"flac", &container<&elementary::open_flac>, {".flac"}},
+                                         {"any", &probed, {".mp4", ".webm", ".ogg", ".ts", ".mp3", ".flac"}},
+                                         {"captions", &captions, {".vtt", ".srt"}},
+                                         {"documents", &documents, {".json", ".ruedo"}},
+                                         {"headers", &headers, {".bin"}}};
     return all;
 }
 

@@ -52,8 +52,19 @@ void check_words(const Error& e) {
     CHECK(e.sentence.find('\n') == std::string::npos);
     CHECK_FALSE(e.hint.empty());
 }
-const std::vector<std::string> varied{"h264_high_aac.mp4", "frag_no_sidx.mp4", "vp9_opus.webm", "ebml_lacing_blockgroups.mkv", "live_unknown_sizes.webm",
-    "theora_vorbis.ogv", "audio_opus.ogg", "h264_aac.ts", "mjpeg_pcm.avi", "audio.flac", "audio_info.mp3", "audio_vbr_no_info.mp3", "hevc.mp4"};
+const std::vector<std::string> varied{"h264_high_aac.mp4",
+                                      "frag_no_sidx.mp4",
+                                      "vp9_opus.webm",
+                                      "ebml_lacing_blockgroups.mkv",
+                                      "live_unknown_sizes.webm",
+                                      "theora_vorbis.ogv",
+                                      "audio_opus.ogg",
+                                      "h264_aac.ts",
+                                      "mjpeg_pcm.avi",
+                                      "audio.flac",
+                                      "audio_info.mp3",
+                                      "audio_vbr_no_info.mp3",
+                                      "hevc.mp4"};
 }  // namespace
 
 TEST_CASE("nearly nothing is refused in words") {
@@ -101,7 +112,8 @@ TEST_CASE("a codec whose adapter is missing is said to be missing") {
 
 TEST_CASE("a clip that was cut short plays as far as it goes, and says so") {
     auto clip = open("trunc_moov_first_50.mp4");
-    auto found = std::any_of(clip->info().findings.begin(), clip->info().findings.end(), [](auto& f) { return f.code == "truncated"; });
+    auto found = std::any_of(clip->info().findings.begin(), clip->info().findings.end(),
+                             [](auto& f) { return f.code == "truncated"; });
     CHECK(found);
     auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     int count = 0;
@@ -132,12 +144,20 @@ TEST_CASE("changed anywhere, nothing breaks") {
             // Headers are where lies hurt: half of the changes go to the first kilobytes, some to the last.
             for (int k = 0; k < 1 + i % 6; ++k) {
                 auto span = i % 2 ? std::min<std::size_t>(bytes.size(), 6000) : bytes.size();
-                auto at = i % 5 == 4 ? bytes.size() - 1 - random() % std::min<std::size_t>(bytes.size(), 6000) : random() % span;
+                auto at = i % 5 == 4 ? bytes.size() - 1 - random() % std::min<std::size_t>(bytes.size(), 6000)
+                                     : random() % span;
                 switch (random() % 4) {
-                    case 0: bytes[at] = 0xFF; break;
-                    case 1: bytes[at] = 0; break;
-                    case 2: for (std::size_t n = at; n < std::min(bytes.size(), at + 4); ++n) bytes[n] = 0xFF; break;
-                    default: bytes[at] = static_cast<std::uint8_t>(random());
+                    case 0:
+                        bytes[at] = 0xFF;
+                        break;
+                    case 1:
+                        bytes[at] = 0;
+                        break;
+                    case 2:
+                        for (std::size_t n = at; n < std::min(bytes.size(), at + 4); ++n) bytes[n] = 0xFF;
+                        break;
+                    default:
+                        bytes[at] = static_cast<std::uint8_t>(random());
                 }
             }
             INFO(name << " change " << i);

@@ -41,7 +41,8 @@ TEST_CASE("a list of cameras follows what is plugged in, and none at all is a fa
     auto none = open_camera_clip("camera://harbour");
     REQUIRE_FALSE(none.has_value());
     CHECK(none.error().code == Code::not_found);
-    for (auto wrong : {"camera://", "camera://harbour?size=8x8", "camera://harbour?size=wide"}) CHECK(open_camera_clip(wrong).error().code == Code::usage);
+    for (auto wrong : {"camera://", "camera://harbour?size=8x8", "camera://harbour?size=wide"})
+        CHECK(open_camera_clip(wrong).error().code == Code::usage);
 }
 
 TEST_CASE("a camera runs at its rate, is held and runs on with what there is then") {

@@ -18,7 +18,9 @@ struct Service {
         fs::copy_file(fixture("vp9_opus.webm"), folder / "fog-signal.webm");
         demo::serve_catalogue(*server, folder.path);
     }
-    CatalogueName name(const std::string& id) const { return {"127.0.0.1:" + std::to_string(server->port()), id, false}; }
+    CatalogueName name(const std::string& id) const {
+        return {"127.0.0.1:" + std::to_string(server->port()), id, false};
+    }
 };
 }  // namespace
 
@@ -29,7 +31,9 @@ TEST_CASE("a name of a catalogue's clip is host and id") {
     CHECK(n->id == "fog-signal");
     CHECK(n->base() == "http://127.0.0.1:8321");
     CHECK(parse_catalogue_name("catalogues://h/x")->base() == "https://h");
-    for (auto wrong : {"catalogue://h", "catalogue:///x", "catalogue://h/", "catalogue://h/a/b", "catalogue://h/..%2f", "catalogue://h/a b", "http://h/x"}) CHECK_FALSE(parse_catalogue_name(wrong));
+    for (auto wrong : {"catalogue://h", "catalogue:///x", "catalogue://h/", "catalogue://h/a/b", "catalogue://h/..%2f",
+                       "catalogue://h/a b", "http://h/x"})
+        CHECK_FALSE(parse_catalogue_name(wrong));
 }
 
 TEST_CASE("an id and a key give title, poster, length and an address that plays") {
@@ -62,13 +66,20 @@ TEST_CASE("each refusal has its own sentence") {
     refused(s.name("fog-signal"), "two\r\nlines", Code::refused);
     refused({"127.0.0.1:1", "fog-signal", false}, demo::catalogue_key, Code::network);
     int turn = 0;
-    for (auto body : {"not json", "{}", R"({"format":"ruedo-catalogue","version":1,"title":"x"})", R"({"format":"ruedo-catalogue","version":1,"title":"x","duration_ns":1,"play":{"form":"file","address":"ftp://x"}})"}) {
-        s.server->answer("/clips/wrong" + std::to_string(turn), [body](auto&) { return demo::Answered{200, "application/json", body}; });
+    for (auto body : {"not json", "{}", R"({"format":"ruedo-catalogue","version":1,"title":"x"})",
+                      R"({"format":"ruedo-catalogue","version":1,"title":"x","duration_ns":1,)"
+                      R"("play":{"form":"file","address":"ftp://x"}})"}) {
+        s.server->answer("/clips/wrong" + std::to_string(turn),
+                         [body](auto&) { return demo::Answered{200, "application/json", body}; });
         auto e = ask_catalogue(s.name("wrong" + std::to_string(turn++)), demo::catalogue_key);
         REQUIRE_FALSE(e.has_value());
         CHECK(e.error().code == Code::malformed);
     }
-    s.server->answer("/clips/stream", [](auto&) { return demo::Answered{200, "application/json", R"({"format":"ruedo-catalogue","version":1,"title":"x","duration_ns":1,"play":{"form":"playlist","address":"/x"}})"}; });
+    s.server->answer("/clips/stream", [](auto&) {
+        return demo::Answered{200, "application/json",
+                              R"({"format":"ruedo-catalogue","version":1,"title":"x","duration_ns":1,)"
+                              R"("play":{"form":"playlist","address":"/x"}})"};
+    });
     refused(s.name("stream"), demo::catalogue_key, Code::codec_missing);
     s.server->answer("/clips/fault", [](auto&) { return demo::Answered{500, "text/plain", ""}; });
     refused(s.name("fault"), demo::catalogue_key, Code::network);
@@ -91,7 +102,8 @@ TEST_CASE("keys are kept for the user alone, and not in projects") {
     d.sources.push_back({});
     d.sources[0].name = "Signal", d.sources[0].file = "catalogue://h:1/fog-signal";
     auto findings = review(d, folder.path);
-    CHECK(std::any_of(findings.begin(), findings.end(), [](auto& f) { return f.sentence.find("access key") != std::string::npos; }));
+    CHECK(std::any_of(findings.begin(), findings.end(),
+                      [](auto& f) { return f.sentence.find("access key") != std::string::npos; }));
 }
 
 TEST_CASE("a clip of a catalogue plays by its name") {

@@ -15,7 +15,8 @@ TEST_CASE("every decoded picture carries the number its time says") {
             auto* track = clip->info().main(Kind::video);
             const nlohmann::json* wanted = nullptr;
             bool sound_only = !facts(name)["tracks"].empty();
-            for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t, sound_only = false;
+            for (auto& t : facts(name)["tracks"])
+                if (t["type"] == "video") wanted = &t, sound_only = false;
             if (sound_only) continue;
             REQUIRE(track);
             auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
@@ -44,11 +45,14 @@ TEST_CASE("every decoded picture carries the number its time says") {
 
 TEST_CASE("an exact seek gives the very picture, and goes on from there") {
     std::mt19937 random(9);
-    for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "rotate90.mp4", "live_unknown_sizes.webm",
-                      "theora_vorbis.ogv", "h264_aac.ts", "pts_wrap.ts", "mjpeg_pcm.avi", "hevc.mp4"}) {
+    for (auto name :
+         {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4",
+          "vfr_h264.mp4", "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "rotate90.mp4", "live_unknown_sizes.webm",
+          "theora_vorbis.ogv", "h264_aac.ts", "pts_wrap.ts", "mjpeg_pcm.avi", "hevc.mp4"}) {
         auto clip = open(name);
         const nlohmann::json* wanted = nullptr;
-        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "video") wanted = &t;
         auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
         auto numbers = (*wanted)["index"].get<std::vector<int>>();
         auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
@@ -151,14 +155,19 @@ TEST_CASE("an encoder says how late it is: an impulse comes out where it went in
             if (out.samples.empty()) out.samples.resize(n * 2);
             for (std::size_t i = 0; i < out.frames(); ++i) heard.push_back(out.samples[2 * i]);
         }
-        auto peak = std::max_element(heard.begin(), heard.end(), [](float a, float b) { return std::abs(a) < std::abs(b); }) - heard.begin();
-        auto offset = peak - static_cast<std::ptrdiff_t>(impulse) - static_cast<std::ptrdiff_t>(encoder->delay_samples());
+        auto peak =
+            std::max_element(heard.begin(), heard.end(), [](float a, float b) { return std::abs(a) < std::abs(b); }) -
+            heard.begin();
+        auto offset =
+            peak - static_cast<std::ptrdiff_t>(impulse) - static_cast<std::ptrdiff_t>(encoder->delay_samples());
         CHECK(std::abs(offset - 12) < 60);
     }
 }
 
 TEST_CASE("settings an encoder can't follow are refused in words") {
-    CHECK(CodecRegistry::standard().video_encoder(Codec::h264, {.width = 15, .height = 15}).error().code == Code::limit);
+    CHECK(CodecRegistry::standard().video_encoder(Codec::h264, {.width = 15, .height = 15}).error().code ==
+          Code::limit);
     CHECK(CodecRegistry::standard().audio_encoder(Codec::opus, {.rate = 44100}).error().code == Code::limit);
-    CHECK(CodecRegistry::standard().video_encoder(Codec::hevc, {.width = 64, .height = 64}).error().code == Code::codec_missing);
+    CHECK(CodecRegistry::standard().video_encoder(Codec::hevc, {.width = 64, .height = 64}).error().code ==
+          Code::codec_missing);
 }

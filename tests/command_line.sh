@@ -6,97 +6,143 @@ work=$(mktemp -d) && trap 'rm -rf "$work"' EXIT
 failures=0
 unset DISPLAY WAYLAND_DISPLAY QT_QPA_PLATFORM
 
+# wrong WHAT [DETAIL]
+wrong() { echo "FAIL $1"; [ -z "${2:-}" ] || echo "$2"; failures=$((failures + 1)); }
 # check NAME EXIT PYTHON-CONDITION COMMAND...
 check() {
     local name=$1 want=$2 condition=$3; shift 3
     "$@" >"$work/out" 2>"$work/err"
     local got=$?
-    if [ "$got" != "$want" ]; then echo "FAIL $name: exit $got, not $want"; cat "$work/out" "$work/err" | head -20; failures=$((failures + 1)); return; fi
-    python3 - "$work/out" "$condition" <<'P' || { echo "FAIL $name: $condition"; head -c 600 "$work/out"; failures=$((failures + 1)); }
+    if [ "$got" != "$want" ]; then
+        wrong "$name: exit $got, not $want" "$(cat "$work/out" "$work/err" | head -20)"
+        return
+    fi
+    python3 - "$work/out" "$condition" <<'P' || wrong "$name: $condition" "$(head -c 600 "$work/out")"
 import json, sys
 d = json.load(open(sys.argv[1]))
-sys.exit(0 if eval(sys.argv[2]) else 1)
+sys.exit(0 if eval("(" + sys.argv[2] + ")") else 1)
 P
 }
 r=$bin/ruedo
 export XDG_CONFIG_HOME=$work/config
-for f in theora_vorbis.ogv:ogg h264_aac.ts:mpegts mjpeg_pcm.avi:avi audio.flac:flac audio_info.mp3:mp3 audio_opus.ogg:ogg; do
-    check "inspect $f" 0 "d['container']=='${f#*:}' and d['error'] is None and d['duration_ns']>2900000000" "$r" inspect "$fixtures/${f%:*}" --json
+for f in theora_vorbis.ogv:ogg h264_aac.ts:mpegts mjpeg_pcm.avi:avi audio.flac:flac audio_info.mp3:mp3 \
+    audio_opus.ogg:ogg; do
+    check "inspect $f" 0 "d['container']=='${f#*:}' and d['error'] is None and d['duration_ns']>2900000000" \
+        "$r" inspect "$fixtures/${f%:*}" --json
     check "play $f" 0 'd["state"]=="ended"' "$r" play "$fixtures/${f%:*}" --clock virtual --json
 done
 check targets 0 'len(d["targets"])>=6 and d["problems"]==[]' "$r" targets --json
-check verdict 0 'd["verdict"]["plays"] is False and d["verdict"]["needs"]==["wrapper"] and d["verdict"]["reasons"]' "$r" inspect "$fixtures/h264_aac.ts" --target handset-recent --json
-check "verdict: no such target" 1 'd["error"]["code"]=="not-found"' "$r" inspect "$fixtures/h264_aac.ts" --target no-such --json
-mkdir -p "$work/config/ruedo/targets" && echo '{"format":"ruedo-target","version":1,"name":"mine","containers":["mpegts"],"video":[{"codec":"h264"}],"audio":[{"codec":"aac"}]}' >"$work/config/ruedo/targets/mine.json"
-check "verdict: a target of one's own" 0 'd["verdict"]=={"plays":True,"needs":[],"reasons":[]}' "$r" inspect "$fixtures/h264_aac.ts" --target mine --json
+check verdict 0 'd["verdict"]["plays"] is False and d["verdict"]["needs"]==["wrapper"] and d["verdict"]["reasons"]' \
+    "$r" inspect "$fixtures/h264_aac.ts" --target handset-recent --json
+check "verdict: no such target" 1 'd["error"]["code"]=="not-found"' \
+    "$r" inspect "$fixtures/h264_aac.ts" --target no-such --json
+mkdir -p "$work/config/ruedo/targets"
+echo '{"format":"ruedo-target","version":1,"name":"mine","containers":["mpegts"],
+       "video":[{"codec":"h264"}],"audio":[{"codec":"aac"}]}' >"$work/config/ruedo/targets/mine.json"
+check "verdict: a target of one's own" 0 'd["verdict"]=={"plays":True,"needs":[],"reasons":[]}' \
+    "$r" inspect "$fixtures/h264_aac.ts" --target mine --json
 "$bin/ruedo-catalogue" "$fixtures" 0 >"$work/service" & service=$!
 for i in $(seq 50); do [ -s "$work/service" ] && break; sleep 0.1; done
 host=$(sed -E 's|catalogue://([^/]*)/.*|\1|' "$work/service")
 check "catalogue without a key" 1 'd["error"]["code"]=="refused"' "$r" inspect "catalogue://$host/vp9_opus" --json
 check key 0 'd["kept"]' "$r" key "$host" harbour-demo-key --json
-[ "$(stat -c %a "$work/config/ruedo/keys.json")" = 600 ] || { echo "FAIL key: others may read it"; failures=$((failures + 1)); }
+[ "$(stat -c %a "$work/config/ruedo/keys.json")" = 600 ] || wrong "key: others may read it"
 check "catalogue with its key" 0 'd["container"]=="webm"' "$r" inspect "catalogue://$host/vp9_opus" --json
-check "play over http" 0 'd["state"]=="ended" and d["presented"]==180' "$r" play "http://$host/media/vp9_opus.webm" --clock virtual --json
+check "play over http" 0 'd["state"]=="ended" and d["presented"]==180' \
+    "$r" play "http://$host/media/vp9_opus.webm" --clock virtual --json
 check "a dead address" 1 'd["error"]["code"]=="network"' "$r" play "http://127.0.0.1:1/x.mp4" --json
 kill $service
 check "play a camera" 0 'd["state"]=="playing" and d["presented"]>20' "$r" play camera://harbour --for 3s --json
 check "no such camera" 1 'd["error"]["code"]=="not-found"' "$r" play camera://elsewhere --json
-check inspect 0 'd["container"]=="mp4" and d["tracks"][0]["frame_count"]==180 and d["tracks"][0]["frame_rate"]=="30/1" and d["error"] is None and d["tracks"][0]["language"] is None' "$r" inspect "$fixtures/h264_high_aac.mp4" --json
-check "inspect languages" 0 '[t["language"] for t in d["tracks"]]==[None,"en","de"]' "$r" inspect "$fixtures/two_audio_languages.mkv" --json
-check "inspect rotation" 0 'd["tracks"][0]["rotation"]==90 and d["tracks"][0]["display_width"]==360' "$r" inspect "$fixtures/rotate90.mp4" --json
-check "inspect partial" 0 'any(f["code"]=="truncated" for f in d["findings"])' "$r" inspect "$fixtures/trunc_moov_first_50.mp4" --json
+check inspect 0 \
+    'd["container"]=="mp4" and d["tracks"][0]["frame_count"]==180 and d["tracks"][0]["frame_rate"]=="30/1" and
+        d["error"] is None and d["tracks"][0]["language"] is None' \
+    "$r" inspect "$fixtures/h264_high_aac.mp4" --json
+check "inspect languages" 0 '[t["language"] for t in d["tracks"]]==[None,"en","de"]' \
+    "$r" inspect "$fixtures/two_audio_languages.mkv" --json
+check "inspect rotation" 0 'd["tracks"][0]["rotation"]==90 and d["tracks"][0]["display_width"]==360' \
+    "$r" inspect "$fixtures/rotate90.mp4" --json
+check "inspect partial" 0 'any(f["code"]=="truncated" for f in d["findings"])' \
+    "$r" inspect "$fixtures/trunc_moov_first_50.mp4" --json
 check "inspect encrypted" 1 'd["error"]["code"]=="encrypted"' "$r" inspect "$fixtures/encrypted_encv.mp4" --json
-check "inspect missing" 1 'd["error"]["code"]=="not-found" and list(d)==["error"]' "$r" inspect "$fixtures/nothing.mp4" --json
+check "inspect missing" 1 'd["error"]["code"]=="not-found" and list(d)==["error"]' \
+    "$r" inspect "$fixtures/nothing.mp4" --json
 check "usage: no file" 2 'd["error"]["code"]=="usage"' "$r" inspect --json
 check "usage: option" 2 'd["error"]["code"]=="usage"' "$r" inspect "$fixtures/h264_high_aac.mp4" --colour --json
-check "usage: bare time" 2 'd["error"]["code"]=="usage"' "$r" frames "$fixtures/h264_high_aac.mp4" --at 5 --out "$work/f" --json
+check "usage: bare time" 2 'd["error"]["code"]=="usage"' \
+    "$r" frames "$fixtures/h264_high_aac.mp4" --at 5 --out "$work/f" --json
 check "usage: unknown command" 2 'd["error"]["code"]=="usage"' "$r" conjure --json
-check frames 0 '[f["shown_ns"] for f in d["frames"]]==[1000000000,0,5966666667,1000000000] and d["frames"][0]["decoded"]>0 and len({f["path"] for f in d["frames"]})==4' "$r" frames "$fixtures/h264_high_aac.mp4" --at 1s,0s,99s,1010ms --out "$work/f" --json
-[ "$(head -c 4 "$work/f/$(ls "$work/f" | head -1)" | tail -c 3)" = PNG ] || { echo "FAIL frames: no PNG"; failures=$((failures + 1)); }
-check play 0 'd["state"]=="ended" and d["presented"]==180 and d["dropped"]==0 and d["pacing_ms"] is None' "$r" play "$fixtures/vp9_opus.webm" --clock virtual --json
+check frames 0 \
+    '[f["shown_ns"] for f in d["frames"]]==[1000000000,0,5966666667,1000000000] and d["frames"][0]["decoded"]>0 and
+        len({f["path"] for f in d["frames"]})==4' \
+    "$r" frames "$fixtures/h264_high_aac.mp4" --at 1s,0s,99s,1010ms --out "$work/f" --json
+[ "$(head -c 4 "$work/f/$(ls "$work/f" | head -1)" | tail -c 3)" = PNG ] || wrong "frames: no PNG"
+check play 0 'd["state"]=="ended" and d["presented"]==180 and d["dropped"]==0 and d["pacing_ms"] is None' \
+    "$r" play "$fixtures/vp9_opus.webm" --clock virtual --json
 cp "$work/out" "$work/first"
 check "play again" 0 'True' "$r" play "$fixtures/vp9_opus.webm" --clock virtual --json
-cmp -s "$work/out" "$work/first" || { echo "FAIL play: two runs in virtual time differ"; failures=$((failures + 1)); }
-check "play calls" 0 'd["state"]=="paused" and d["position_ns"]==3033000000' "$r" play "$fixtures/vp9_opus.webm" --clock virtual --do "1s pause; 2s seek 3s; 3s step 1" --json
-check "play sound" 0 'd["state"]=="ended"' "$r" play "$fixtures/h264_high_aac.mp4" --clock virtual --sound "$work/s.wav" --json
-[ "$(head -c 4 "$work/s.wav")" = RIFF ] || { echo "FAIL play: no WAV"; failures=$((failures + 1)); }
-check "play real" 0 'd["state"]=="playing" and d["pacing_ms"] is not None' "$r" play "$fixtures/vp9_opus.webm" --for 3s --json
-check "play virtual window" 2 'd["error"]["code"]=="usage"' "$r" play "$fixtures/vp9_opus.webm" --clock virtual --window --json
-check "play bad" 1 'd["state"]=="failed" and d["error"]["code"]=="depth-unsupported"' "$r" play "$fixtures/h264_10bit.mp4" --clock virtual --json
+cmp -s "$work/out" "$work/first" || wrong "play: two runs in virtual time differ"
+check "play calls" 0 'd["state"]=="paused" and d["position_ns"]==3033000000' \
+    "$r" play "$fixtures/vp9_opus.webm" --clock virtual --do "1s pause; 2s seek 3s; 3s step 1" --json
+check "play sound" 0 'd["state"]=="ended"' \
+    "$r" play "$fixtures/h264_high_aac.mp4" --clock virtual --sound "$work/s.wav" --json
+[ "$(head -c 4 "$work/s.wav")" = RIFF ] || wrong "play: no WAV"
+check "play real" 0 'd["state"]=="playing" and d["pacing_ms"] is not None' \
+    "$r" play "$fixtures/vp9_opus.webm" --for 3s --json
+check "play virtual window" 2 'd["error"]["code"]=="usage"' \
+    "$r" play "$fixtures/vp9_opus.webm" --clock virtual --window --json
+check "play bad" 1 'd["state"]=="failed" and d["error"]["code"]=="depth-unsupported"' \
+    "$r" play "$fixtures/h264_10bit.mp4" --clock virtual --json
 cat >"$work/p.ruedo" <<P
 {"ruedo": 1, "app": "Harbour Lights", "sources": [{"name": "a", "file": "$fixtures/vp9_opus.webm", "start": "hold"}]}
 P
-check pack 0 'd["licence"]=="Apache-2.0 AND BSD-3-Clause" and sum(i["bytes"] for i in d["items"])==d["bytes"] and {i["kind"] for i in d["items"]}=={"executable","document","media","notice","desktop","library"}' "$r" pack "$work/p.ruedo" --out "$work/app" --json
+check pack 0 \
+    'd["licence"]=="Apache-2.0 AND BSD-3-Clause" and sum(i["bytes"] for i in d["items"])==d["bytes"] and
+        {i["kind"] for i in d["items"]}=={"executable","document","media","notice","desktop","library"}' \
+    "$r" pack "$work/p.ruedo" --out "$work/app" --json
 cat >"$work/q.ruedo" <<P
-{"ruedo": 1, "app": "Both", "sources": [{"name": "a", "file": "camera://harbour"}, {"name": "b", "file": "$fixtures/theora_vorbis.ogv"}]}
+{"ruedo": 1, "app": "Both", "sources": [{"name": "a", "file": "camera://harbour"},
+                                        {"name": "b", "file": "$fixtures/theora_vorbis.ogv"}]}
 P
-check "pack a camera and Theora" 0 'd["licence"]=="Apache-2.0 AND BSD-3-Clause AND IJG" and {"lib/codec-raw.so","lib/codec-theora.so","lib/codec-vorbis.so"} <= {i["path"] for i in d["items"]}' "$r" pack "$work/q.ruedo" --out "$work/both" --json
+check "pack a camera and Theora" 0 \
+    'd["licence"]=="Apache-2.0 AND BSD-3-Clause AND IJG" and
+        {"lib/codec-raw.so","lib/codec-theora.so","lib/codec-vorbis.so"} <= {i["path"] for i in d["items"]}' \
+    "$r" pack "$work/q.ruedo" --out "$work/both" --json
 check "packed camera" 0 'd["state"] in ("ready","playing") and d["error"] is None' "$work/both/both" --check 3s --json
 check "pack again" 1 'd["error"]["code"]=="exists"' "$r" pack "$work/p.ruedo" --out "$work/app" --json
 check "packed check" 0 'd["state"]=="playing" and d["presented"]>20' "$work/app/harbour-lights" --check 3s --json
 check "packed usage" 2 'd["error"]["code"]=="usage"' "$work/app/harbour-lights" --check 1 --json
 rm "$work/app/media/vp9_opus.webm"
 check "packed without its clip" 1 'd["error"]["code"]=="not-found"' "$work/app/harbour-lights" --check 1s --json
-[ "$(ls -A "$work" | grep -c '\.part$')" = 0 ] || { echo "FAIL: a temporary file was left"; failures=$((failures + 1)); }
+[ "$(ls -A "$work" | grep -c '\.part$')" = 0 ] || wrong "a temporary file was left"
 python3 "$(dirname "$0")/signals.py" "$r" "$work" "$fixtures" || failures=$((failures + 1))
-check "display that does not answer" 1 'd["error"]["code"]=="io"' env DISPLAY=:4711 "$r" play "$fixtures/vp9_opus.webm" --window --json
+check "display that does not answer" 1 'd["error"]["code"]=="io"' \
+    env DISPLAY=:4711 "$r" play "$fixtures/vp9_opus.webm" --window --json
 odd="$work/$(printf 'caf\351')"
 mkdir "$odd" && cp -r "$work/app/." "$odd/"
 check "a folder that is not UTF-8" 1 'd["error"]["code"]=="not-found"' "$odd/harbour-lights" --check 1s --json
-echo '{"ruedo": 1, "app": "Leak", "sources": [{"name": "a", "file": "'"$fixtures/vp9_opus.webm"'", "captions": ["/etc/passwd"]}]}' >"$work/leak.ruedo"
-check "pack what is no caption" 1 'd["error"]["code"]=="not-media"' "$r" pack "$work/leak.ruedo" --out "$work/leak" --json
-check "pack names what comes from outside" 0 'd["findings"][0]["code"]=="outside"' "$r" pack "$work/p.ruedo" --out "$work/app2" --json
-(sleep 1; pkill -INT -P $$ -x ruedo) & check interrupted 130 'd["error"]["code"]=="cancelled"' "$r" play "$fixtures/vp9_opus.webm" --json
+echo '{"ruedo": 1, "app": "Leak", "sources": [
+       {"name": "a", "file": "'"$fixtures/vp9_opus.webm"'", "captions": ["/etc/passwd"]}]}' >"$work/leak.ruedo"
+check "pack what is no caption" 1 'd["error"]["code"]=="not-media"' \
+    "$r" pack "$work/leak.ruedo" --out "$work/leak" --json
+check "pack names what comes from outside" 0 'd["findings"][0]["code"]=="outside"' \
+    "$r" pack "$work/p.ruedo" --out "$work/app2" --json
+(sleep 1; pkill -INT -P $$ -x ruedo) & check interrupted 130 'd["error"]["code"]=="cancelled"' \
+    "$r" play "$fixtures/vp9_opus.webm" --json
 # What is linked: nothing but the packages that are stated.
 for f in "$r" "$bin/ruedo-player" "$bin"/../lib/ruedo/*.so; do
-    ldd "$f" | grep -q "not found" && { echo "FAIL $f: a library is missing"; failures=$((failures + 1)); }
+    ldd "$f" | grep -q "not found" && wrong "$f: a library is missing"
 done
-ldd "$bin/ruedo-player" | grep -qE "libfaad|libopenh264|libvpx|libqcustomplot" && { echo "FAIL the player itself links codecs or charts"; failures=$((failures + 1)); }
-if [ "$(df --output=fstype /dev/shm 2>/dev/null | tail -1)" = tmpfs ] && mkdir -p "$work/small" && mount -t tmpfs -o size=300k none "$work/small" 2>/dev/null; then
-    check "pack on a full disk" 1 'd["error"]["code"]=="disk-full"' "$r" pack "$work/p.ruedo" --out "$work/small/app" --json
-    [ -z "$(ls -A "$work/small")" ] || { echo "FAIL pack: a full disk keeps remains"; failures=$((failures + 1)); }
+ldd "$bin/ruedo-player" | grep -qE "libfaad|libopenh264|libvpx|libqcustomplot" &&
+    wrong "the player itself links codecs or charts"
+if [ "$(df --output=fstype /dev/shm 2>/dev/null | tail -1)" = tmpfs ] && mkdir -p "$work/small" &&
+    mount -t tmpfs -o size=300k none "$work/small" 2>/dev/null; then
+    check "pack on a full disk" 1 'd["error"]["code"]=="disk-full"' \
+        "$r" pack "$work/p.ruedo" --out "$work/small/app" --json
+    [ -z "$(ls -A "$work/small")" ] || wrong "pack: a full disk keeps remains"
     mount -o remount,ro "$work/small"
-    check "pack on a read-only disk" 1 'd["error"]["code"]=="read-only"' "$r" pack "$work/p.ruedo" --out "$work/small/app" --json
+    check "pack on a read-only disk" 1 'd["error"]["code"]=="read-only"' \
+        "$r" pack "$work/p.ruedo" --out "$work/small/app" --json
     umount "$work/small"
 fi
 [ "$failures" = 0 ] && echo "every check passed"

@@ -12,9 +12,14 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-std::shared_ptr<Clip> opened(Bytes bytes, const std::string& name) { return value(open_clip(memory_source(std::move(bytes), name))); }
+std::shared_ptr<Clip> opened(Bytes bytes, const std::string& name) {
+    return value(open_clip(memory_source(std::move(bytes), name)));
+}
 
-struct Walked { std::vector<PacketHead> heads; std::vector<Bytes> data; };
+struct Walked {
+    std::vector<PacketHead> heads;
+    std::vector<Bytes> data;
+};
 Walked walk(Clip& clip, const Track& track) {
     Walked w;
     auto reader = clip.reader(track.id);
@@ -41,7 +46,8 @@ std::vector<int> numbers_of(std::shared_ptr<Clip> clip) {
     return all;
 }
 bool has_finding(const Clip& clip, const std::string& code) {
-    return std::any_of(clip.info().findings.begin(), clip.info().findings.end(), [&](auto& f) { return f.code == code; });
+    return std::any_of(clip.info().findings.begin(), clip.info().findings.end(),
+                       [&](auto& f) { return f.code == code; });
 }
 
 /// The same Ogg file under other serial numbers.
@@ -76,7 +82,23 @@ class TsMaker {
         pat.u8(0).u8(0).u16(0xB00D).u16(1).u8(0xC1).u8(0).u8(0).u16(1).u16(0xE100).u32(0);
         packet(0, true, pat.bytes, 0xFF);
         ByteWriter pmt;
-        pmt.u8(0).u8(2).u16(0xB000 | 24).u16(1).u8(0xC1).u8(0).u8(0).u16(0xE101).u16(0xF000).u8(type).u16(0xE101).u16(0xF006).u8(0x0A).u8(4).text("deu").u8(0).u32(0);
+        pmt.u8(0)
+            .u8(2)
+            .u16(0xB000 | 24)
+            .u16(1)
+            .u8(0xC1)
+            .u8(0)
+            .u8(0)
+            .u16(0xE101)
+            .u16(0xF000)
+            .u8(type)
+            .u16(0xE101)
+            .u16(0xF006)
+            .u8(0x0A)
+            .u8(4)
+            .text("deu")
+            .u8(0)
+            .u32(0);
         packet(0x100, true, pmt.bytes, 0xFF);
     }
     void add(ByteView data, std::int64_t pts, std::int64_t dts, bool video) {
@@ -122,16 +144,29 @@ Bytes wav(unsigned tag, unsigned bits, const std::vector<double>& samples, bool 
     unsigned size = bits / 8;
     ByteWriter data;
     for (auto v : samples) {
-        if (tag == 3) size == 4 ? data.le(std::bit_cast<std::uint32_t>(static_cast<float>(v)), 4) : data.le(std::bit_cast<std::uint64_t>(v), 8);
-        else if (bits == 8) data.u8(static_cast<std::uint8_t>(std::lround(v * 127) + 128));
-        else data.le(static_cast<std::uint64_t>(std::llround(v * (std::pow(2.0, bits - 1) - 1))), size);
+        if (tag == 3)
+            size == 4 ? data.le(std::bit_cast<std::uint32_t>(static_cast<float>(v)), 4)
+                      : data.le(std::bit_cast<std::uint64_t>(v), 8);
+        else if (bits == 8)
+            data.u8(static_cast<std::uint8_t>(std::lround(v * 127) + 128));
+        else
+            data.le(static_cast<std::uint64_t>(std::llround(v * (std::pow(2.0, bits - 1) - 1))), size);
     }
     ByteWriter w;
     w.text(long_form ? "RF64" : "RIFF").le(long_form ? UINT32_MAX : 100 + data.size(), 4).text("WAVE");
     if (long_form) w.text("ds64").le(28, 4).le(0, 8).le(data.size(), 8).le(samples.size(), 8).le(0, 4);
     w.text("LIST").le(3, 4).text("abc").u8(0);  // an odd chunk and its padding
-    w.text("fmt ").le(extensible ? 40 : 16, 4).le(extensible ? 0xFFFE : tag, 2).le(1, 2).le(48000, 4).le(48000 * size, 4).le(size, 2).le(bits, 2);
-    if (extensible) w.le(22, 2).le(bits, 2).le(4, 4).le(tag, 2).raw(Bytes{0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71});
+    w.text("fmt ")
+        .le(extensible ? 40 : 16, 4)
+        .le(extensible ? 0xFFFE : tag, 2)
+        .le(1, 2)
+        .le(48000, 4)
+        .le(48000 * size, 4)
+        .le(size, 2)
+        .le(bits, 2);
+    if (extensible)
+        w.le(22, 2).le(bits, 2).le(4, 4).le(tag, 2).raw(
+            Bytes{0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71});
     w.text("data").le(long_form ? UINT32_MAX : data.size(), 4).raw(data.bytes);
     return w.bytes;
 }
@@ -146,14 +181,16 @@ TEST_CASE("a chain of Ogg recordings plays as one, and seeks across its joints")
     REQUIRE(numbers.size() == 360);
     for (std::size_t i = 0; i < 360; ++i) CHECK(numbers[i] == static_cast<int>(i % 180));
     auto reader = value(PictureReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
-    for (int ms : {7'500, 500, 11'960, 6'000, 5'990}) CHECK(demo::read_strip(render(value(reader->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
+    for (int ms : {7'500, 500, 11'960, 6'000, 5'990})
+        CHECK(demo::read_strip(render(value(reader->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
     auto whole = sound_of(two), single = sound_of(open("theora_vorbis.ogv"));
     REQUIRE(whole.size() == 2 * single.size());
     CHECK(std::equal(single.begin(), single.end(), whole.begin()));
     CHECK(std::equal(single.begin(), single.end(), whole.begin() + static_cast<std::ptrdiff_t>(single.size())));
     auto late = sound_of(two, 9_s);
     double difference = 0;
-    for (std::size_t i = 0; i < late.size(); ++i) difference = std::max(difference, std::abs(static_cast<double>(late[i] - whole[9 * 96000 + i])));
+    for (std::size_t i = 0; i < late.size(); ++i)
+        difference = std::max(difference, std::abs(static_cast<double>(late[i] - whole[9 * 96000 + i])));
     CHECK(difference < 1e-5);
 }
 
@@ -207,7 +244,8 @@ TEST_CASE("transport packets of 192 and 204 bytes, and bytes lost between them")
         Bytes wide;
         for (std::size_t at = 0; at < plain.size(); at += 188) {
             wide.insert(wide.end(), static_cast<std::size_t>(before), 0x11);
-            wide.insert(wide.end(), plain.begin() + static_cast<std::ptrdiff_t>(at), plain.begin() + static_cast<std::ptrdiff_t>(at + 188));
+            wide.insert(wide.end(), plain.begin() + static_cast<std::ptrdiff_t>(at),
+                        plain.begin() + static_cast<std::ptrdiff_t>(at + 188));
             wide.insert(wide.end(), static_cast<std::size_t>(after), 0x22);
         }
         CHECK(numbers_of(opened(wide, "wide.m2ts")) == whole);
@@ -230,7 +268,8 @@ TEST_CASE("HEVC and MP3 in a transport stream") {
         Bytes annex_b;
         if (packets.heads[i].keyframe) annex_b = config->parameter_sets;
         REQUIRE(to_annex_b(packets.data[i], 4, annex_b));
-        maker.add(annex_b, 900000 + stamp_of(packets.heads[i].pts), 900000 + static_cast<std::int64_t>(i) * 3000 - 9000, true);
+        maker.add(annex_b, 900000 + stamp_of(packets.heads[i].pts), 900000 + static_cast<std::int64_t>(i) * 3000 - 9000,
+                  true);
     }
     auto ts = opened(maker.bytes, "hevc.ts");
     CHECK(ts->info().main(Kind::video)->codec_string == track.codec_string);
@@ -239,7 +278,8 @@ TEST_CASE("HEVC and MP3 in a transport stream") {
     REQUIRE(numbers.size() == 180);
     for (std::size_t i = 0; i < 180; ++i) CHECK(numbers[i] == static_cast<int>(i));
     auto reader = value(PictureReader::open(ts, *ts->info().main(Kind::video), CodecRegistry::standard()));
-    for (int n : {100, 20, 179, 60, 59}) CHECK(demo::read_strip(render(value(reader->at(ticks_to_time(n, 1, 30))))) == n);
+    for (int n : {100, 20, 179, 60, 59})
+        CHECK(demo::read_strip(render(value(reader->at(ticks_to_time(n, 1, 30))))) == n);
 
     auto mp3 = open("audio_vbr_no_info.mp3");
     auto frames = walk(*mp3, mp3->info().tracks[0]);
@@ -262,7 +302,9 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     auto bytes = bytes_of(fixture("mjpeg_pcm.avi"));
     auto reference = open("mjpeg_pcm.avi");
     auto pictures = walk(*reference, *reference->info().main(Kind::video));
-    auto find = [&](const char* tag) { return static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), tag, tag + 4) - bytes.begin()); };
+    auto find = [&](const char* tag) {
+        return static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), tag, tag + 4) - bytes.begin());
+    };
     auto same = [&](Clip& clip) {
         auto got = walk(clip, *clip.info().main(Kind::video));
         REQUIRE(got.data.size() == pictures.data.size());
@@ -278,7 +320,9 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     same(*clip);
 
     // The pictures' index as OpenDML has it: in the stream's header a list of where the indexes are.
-    auto get = [](const Bytes& b, std::size_t at) { return static_cast<std::size_t>(ByteReader(ByteView(b).subspan(at)).le(4)); };
+    auto get = [](const Bytes& b, std::size_t at) {
+        return static_cast<std::size_t>(ByteReader(ByteView(b).subspan(at)).le(4));
+    };
     auto grow = [&](Bytes& b, std::size_t at, std::size_t by) {
         auto v = get(b, at) + by;
         for (unsigned i = 0; i < 4; ++i) b[at + i] = static_cast<std::uint8_t>(v >> (8 * i));
@@ -295,9 +339,29 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     }
     REQUIRE(entries == 180);
     ByteWriter ix;
-    ix.text("ix00").le(24 + part_index.size(), 4).le(2, 2).u8(0).u8(1).le(entries, 4).text("00dc").le(movi + added, 8).le(0, 4).raw(part_index.bytes);
+    ix.text("ix00")
+        .le(24 + part_index.size(), 4)
+        .le(2, 2)
+        .u8(0)
+        .u8(1)
+        .le(entries, 4)
+        .text("00dc")
+        .le(movi + added, 8)
+        .le(0, 4)
+        .raw(part_index.bytes);
     ByteWriter indx;
-    indx.text("indx").le(24 + 16, 4).le(4, 2).u8(0).u8(0).le(1, 4).text("00dc").le(0, 8).le(0, 4).le(without.size() + added, 8).le(ix.size(), 4).le(entries, 4);
+    indx.text("indx")
+        .le(24 + 16, 4)
+        .le(4, 2)
+        .u8(0)
+        .u8(0)
+        .le(1, 4)
+        .text("00dc")
+        .le(0, 8)
+        .le(0, 4)
+        .le(without.size() + added, 8)
+        .le(ix.size(), 4)
+        .le(entries, 4);
     auto strl_end = strl + 8 + get(without, strl + 4);
     grow(open_index, strl + 4, added), grow(open_index, hdrl + 4, added), grow(open_index, 4, added);
     REQUIRE(indx.size() == added);
@@ -320,8 +384,12 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
 TEST_CASE("WAV holds every kind of sample") {
     std::vector<double> samples(9600);
     for (std::size_t i = 0; i < samples.size(); ++i) samples[i] = 0.8 * std::sin(static_cast<double>(i) * 0.1);
-    struct Kind_ { unsigned tag, bits; double error; };
-    for (auto [tag, bits, error] : {Kind_{1, 8, 0.012}, Kind_{1, 16, 1e-4}, Kind_{1, 24, 1e-6}, Kind_{1, 32, 1e-6}, Kind_{3, 32, 1e-6}, Kind_{3, 64, 1e-6}})
+    struct Kind_ {
+        unsigned tag, bits;
+        double error;
+    };
+    for (auto [tag, bits, error] : {Kind_{1, 8, 0.012}, Kind_{1, 16, 1e-4}, Kind_{1, 24, 1e-6}, Kind_{1, 32, 1e-6},
+                                    Kind_{3, 32, 1e-6}, Kind_{3, 64, 1e-6}})
         for (bool extensible : {false, true})
             for (bool long_form : {false, true}) {
                 INFO(tag << " " << bits << (extensible ? " extensible" : "") << (long_form ? " long" : ""));
@@ -331,14 +399,16 @@ TEST_CASE("WAV holds every kind of sample") {
                 auto heard = sound_of(clip);
                 REQUIRE(heard.size() == samples.size() * 2);
                 double worst = 0;
-                for (std::size_t i = 0; i < samples.size(); ++i) worst = std::max(worst, std::abs(static_cast<double>(heard[2 * i]) - samples[i]));
+                for (std::size_t i = 0; i < samples.size(); ++i)
+                    worst = std::max(worst, std::abs(static_cast<double>(heard[2 * i]) - samples[i]));
                 CHECK(worst < error);
                 auto from = sound_of(clip, 100_ms);
                 CHECK(std::equal(from.begin(), from.end(), heard.begin() + 9600));
             }
     // A recorder that was stopped leaves a size of nought.
     auto stopped = wav(1, 16, samples, false, false);
-    auto data = static_cast<std::size_t>(std::search(stopped.begin(), stopped.end(), "data", "data" + 4) - stopped.begin());
+    auto data =
+        static_cast<std::size_t>(std::search(stopped.begin(), stopped.end(), "data", "data" + 4) - stopped.begin());
     for (std::size_t i = 4; i < 8; ++i) stopped[data + i] = 0;
     CHECK(opened(stopped, "stopped.wav")->info().duration == 200_ms);
 }
@@ -349,7 +419,14 @@ TEST_CASE("AAC frames without a container") {
     ByteWriter w;
     for (auto& data : packets.data) {
         auto size = data.size() + 7;
-        w.u8(0xFF).u8(0xF1).u8(1 << 6 | 3 << 2).u8(2 << 6 | size >> 11).u8(size >> 3 & 0xFF).u8((size & 7) << 5 | 0x1F).u8(0xFC).raw(data);
+        w.u8(0xFF)
+            .u8(0xF1)
+            .u8(1 << 6 | 3 << 2)
+            .u8(2 << 6 | size >> 11)
+            .u8(size >> 3 & 0xFF)
+            .u8((size & 7) << 5 | 0x1F)
+            .u8(0xFC)
+            .raw(data);
     }
     auto clip = opened(w.bytes, "x.aac");
     CHECK(clip->info().container == "adts");
@@ -370,13 +447,15 @@ TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
     auto bytes = bytes_of(fixture("audio_info.mp3"));
     // Take the first frame out, and the tag before it: no length is stated any more.
     auto first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Info", "Info" + 4) - bytes.begin());
-    if (first >= bytes.size()) first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Xing", "Xing" + 4) - bytes.begin());
+    if (first >= bytes.size())
+        first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Xing", "Xing" + 4) - bytes.begin());
     auto head = parse_mp3_frame(ByteView(bytes).subspan(first - 36));
     REQUIRE(head);
     // The other kind of first frame says the number of frames only.
     auto other = bytes;
     auto frame_at = first - 36;
-    std::fill(other.begin() + static_cast<std::ptrdiff_t>(frame_at) + 36, other.begin() + static_cast<std::ptrdiff_t>(frame_at + head->size), std::uint8_t{0});
+    std::fill(other.begin() + static_cast<std::ptrdiff_t>(frame_at) + 36,
+              other.begin() + static_cast<std::ptrdiff_t>(frame_at + head->size), std::uint8_t{0});
     ByteWriter vbri;
     vbri.text("VBRI").u16(1).u16(0).u16(0).u32(0).u32(100);
     std::copy(vbri.bytes.begin(), vbri.bytes.end(), other.begin() + static_cast<std::ptrdiff_t>(frame_at) + 36);

@@ -24,8 +24,10 @@ std::vector<Node> parse(ByteView data) {
         if (size == 1) size = r.u64(), head = 16;
         Node n{{t.begin(), t.end()}, {}, {}};
         auto body = r.take(size - head);
-        if (std::count(parents.begin(), parents.end(), n.type)) n.children = parse(body);
-        else n.body.assign(body.begin(), body.end());
+        if (std::count(parents.begin(), parents.end(), n.type))
+            n.children = parse(body);
+        else
+            n.body.assign(body.begin(), body.end());
         list.push_back(std::move(n));
     }
     return list;
@@ -63,7 +65,8 @@ void shift_chunks(std::vector<Node>& list, std::int64_t by) {
         w.u32(r.u32());
         auto count = r.u32();
         w.u32(count);
-        for (std::uint32_t i = 0; i < count; ++i) w.be(static_cast<std::uint64_t>(static_cast<std::int64_t>(r.be(wide)) + by), wide);
+        for (std::uint32_t i = 0; i < count; ++i)
+            w.be(static_cast<std::uint64_t>(static_cast<std::int64_t>(r.be(wide)) + by), wide);
         n.body = w.bytes;
     });
 }
@@ -115,53 +118,68 @@ void check_same(Bytes bytes, const std::string& name) {
 }  // namespace
 
 TEST_CASE("the index may stand at the end") {
-    check_same(rewritten("h264_high_aac.mp4", [](auto& list) { std::stable_partition(list.begin(), list.end(), [](auto& n) { return n.type != "moov"; }); }), "h264_high_aac.mp4");
+    check_same(rewritten("h264_high_aac.mp4",
+                         [](auto& list) {
+                             std::stable_partition(list.begin(), list.end(), [](auto& n) { return n.type != "moov"; });
+                         }),
+               "h264_high_aac.mp4");
 }
 
 TEST_CASE("the index may stand in front, with anything between") {
-    check_same(rewritten("h264_high_aac.mp4", [](auto& list) {
-        std::stable_partition(list.begin(), list.end(), [](auto& n) { return n.type == "ftyp" || n.type == "moov"; });
-        for (int i = 0; i < 5; ++i) list.insert(list.begin() + 1, Node{"free", Bytes(static_cast<std::size_t>(i) * 1000), {}});
-        list.insert(list.begin() + 3, Node{"uuid", Bytes(100, 7), {}});
-    }), "h264_high_aac.mp4");
+    check_same(rewritten("h264_high_aac.mp4",
+                         [](auto& list) {
+                             std::stable_partition(list.begin(), list.end(),
+                                                   [](auto& n) { return n.type == "ftyp" || n.type == "moov"; });
+                             for (int i = 0; i < 5; ++i)
+                                 list.insert(list.begin() + 1,
+                                             Node{"free", Bytes(static_cast<std::size_t>(i) * 1000), {}});
+                             list.insert(list.begin() + 3, Node{"uuid", Bytes(100, 7), {}});
+                         }),
+               "h264_high_aac.mp4");
 }
 
 TEST_CASE("chunk offsets may have 64 bits") {
-    check_same(rewritten("h264_high_aac.mp4", [](auto& list) {
-        each(list, [](Node& n) {
-            if (n.type != "stco") return;
-            n.type = "co64";
-            ByteWriter w;
-            w.u32(0).u32(get32(n.body, 4));
-            for (std::size_t at = 8; at < n.body.size(); at += 4) w.u64(get32(n.body, at));
-            n.body = w.bytes;
-        });
-    }), "h264_high_aac.mp4");
+    check_same(rewritten("h264_high_aac.mp4",
+                         [](auto& list) {
+                             each(list, [](Node& n) {
+                                 if (n.type != "stco") return;
+                                 n.type = "co64";
+                                 ByteWriter w;
+                                 w.u32(0).u32(get32(n.body, 4));
+                                 for (std::size_t at = 8; at < n.body.size(); at += 4) w.u64(get32(n.body, at));
+                                 n.body = w.bytes;
+                             });
+                         }),
+               "h264_high_aac.mp4");
 }
 
 TEST_CASE("sample sizes may be compact") {
-    check_same(rewritten("h264_high_aac.mp4", [](auto& list) {
-        each(list, [](Node& n) {
-            if (n.type != "stsz" || get32(n.body, 4) != 0) return;
-            n.type = "stz2";
-            ByteWriter w;
-            auto count = get32(n.body, 8);
-            w.u32(0).u32(16).u32(count);
-            for (std::uint32_t i = 0; i < count; ++i) w.u16(get32(n.body, 12 + 4U * i));
-            n.body = w.bytes;
-        });
-    }), "h264_high_aac.mp4");
+    check_same(rewritten("h264_high_aac.mp4",
+                         [](auto& list) {
+                             each(list, [](Node& n) {
+                                 if (n.type != "stsz" || get32(n.body, 4) != 0) return;
+                                 n.type = "stz2";
+                                 ByteWriter w;
+                                 auto count = get32(n.body, 8);
+                                 w.u32(0).u32(16).u32(count);
+                                 for (std::uint32_t i = 0; i < count; ++i) w.u16(get32(n.body, 12 + 4U * i));
+                                 n.body = w.bytes;
+                             });
+                         }),
+               "h264_high_aac.mp4");
 }
 
 TEST_CASE("a track without sync table is keyframes only; a stated rotation is told, whichever way") {
-    for (auto [turn, a, b, c, d] : {std::tuple{0, 1, 0, 0, 1}, {90, 0, 1, -1, 0}, {180, -1, 0, 0, -1}, {270, 0, -1, 1, 0}}) {
+    for (auto [turn, a, b, c, d] :
+         {std::tuple{0, 1, 0, 0, 1}, {90, 0, 1, -1, 0}, {180, -1, 0, 0, -1}, {270, 0, -1, 1, 0}}) {
         auto bytes = rewritten("h264_high_aac.mp4", [&, a = a, b = b, c = c, d = d](auto& list) {
             each(list, [&](Node& n) {
                 if (n.type == "stss") n.type = "free";
                 if (n.type != "tkhd") return;
                 auto put = [&](std::size_t at, int v) {
                     auto fixed = static_cast<std::uint32_t>(v * 65536);
-                    for (std::size_t i = 0; i < 4; ++i) n.body[at + i] = static_cast<std::uint8_t>(fixed >> (24 - 8 * i));
+                    for (std::size_t i = 0; i < 4; ++i)
+                        n.body[at + i] = static_cast<std::uint8_t>(fixed >> (24 - 8 * i));
                 };
                 put(40, a), put(44, b), put(52, c), put(56, d);
             });
@@ -184,7 +202,8 @@ TEST_CASE("an edit list of several cuts plays without them and says so") {
         });
     });
     auto clip = value(open_clip(memory_source(bytes, "cuts.mp4")));
-    CHECK(std::any_of(clip->info().findings.begin(), clip->info().findings.end(), [](auto& f) { return f.code == "edit-list"; }));
+    CHECK(std::any_of(clip->info().findings.begin(), clip->info().findings.end(),
+                      [](auto& f) { return f.code == "edit-list"; }));
     CHECK(value(scan_track(*clip, *clip->info().main(Kind::video))).frame_count == 180);
 }
 
@@ -197,7 +216,11 @@ Bytes element(std::uint64_t id, const Bytes& body) {
     w.be(id, n).be(body.size() | 0x10000000, 4).raw(body);
     return w.bytes;
 }
-Bytes number(std::uint64_t v) { ByteWriter w; w.be(v, 4); return w.bytes; }
+Bytes number(std::uint64_t v) {
+    ByteWriter w;
+    w.be(v, 4);
+    return w.bytes;
+}
 Bytes joined(std::initializer_list<Bytes> parts) {
     Bytes all;
     for (auto& p : parts) all.insert(all.end(), p.begin(), p.end());
@@ -209,8 +232,9 @@ Bytes text(std::string_view s) { return {s.begin(), s.end()}; }
 Bytes laced(unsigned lacing, const std::vector<std::size_t>& sizes, const Bytes& lace_sizes) {
     ByteWriter head;
     head.text("OpusHead").u8(1).u8(2).le(0, 2).le(48000, 4).le(0, 2).u8(0);
-    auto track = element(0xAE, joined({element(0xD7, number(1)), element(0x83, number(2)), element(0x86, text("A_OPUS")), element(0x63A2, head.bytes),
-                                       element(0x23E383, number(20'000'000))}));
+    auto track =
+        element(0xAE, joined({element(0xD7, number(1)), element(0x83, number(2)), element(0x86, text("A_OPUS")),
+                              element(0x63A2, head.bytes), element(0x23E383, number(20'000'000))}));
     ByteWriter block;
     block.u8(0x81).u16(0).u8(0x80 | lacing << 1);
     if (lacing) block.u8(sizes.size() - 1).raw(lace_sizes);
@@ -219,17 +243,23 @@ Bytes laced(unsigned lacing, const std::vector<std::size_t>& sizes, const Bytes&
         for (std::size_t k = 1; k < sizes[i]; ++k) block.u8(i + 1);
     }
     auto cluster = element(0x1F43B675, joined({element(0xE7, number(0)), element(0xA3, block.bytes)}));
-    auto segment = element(0x18538067, joined({element(0x1549A966, element(0x2AD7B1, number(1'000'000))), element(0x1654AE6B, track), cluster}));
+    auto segment = element(0x18538067, joined({element(0x1549A966, element(0x2AD7B1, number(1'000'000))),
+                                               element(0x1654AE6B, track), cluster}));
     return joined({element(0x1A45DFA3, element(0x4282, text("matroska"))), segment});
 }
 }  // namespace
 
 TEST_CASE("blocks are taken apart whatever their lacing") {
-    struct Case { unsigned lacing; std::vector<std::size_t> sizes; Bytes fields; };
+    struct Case {
+        unsigned lacing;
+        std::vector<std::size_t> sizes;
+        Bytes fields;
+    };
     ByteWriter xiph, ebml;
-    xiph.u8(255).u8(45).u8(7);                         // 300, 7, the rest
+    xiph.u8(255).u8(45).u8(7);                                // 300, 7, the rest
     ebml.be(0x4000 | 300, 2).be(0x4000 | (0x1FFF - 293), 2);  // 300, then 293 less, the rest
-    for (auto& c : {Case{0, {40}, {}}, Case{1, {300, 7, 90}, xiph.bytes}, Case{2, {64, 64, 64, 64}, {}}, Case{3, {300, 7, 90}, ebml.bytes}}) {
+    for (auto& c : {Case{0, {40}, {}}, Case{1, {300, 7, 90}, xiph.bytes}, Case{2, {64, 64, 64, 64}, {}},
+                    Case{3, {300, 7, 90}, ebml.bytes}}) {
         INFO("lacing " << c.lacing);
         auto clip = value(open_clip(memory_source(laced(c.lacing, c.sizes, c.fields), "laced.mkv")));
         auto got = packets(*clip, 1);
@@ -247,7 +277,8 @@ TEST_CASE("laces that lie are passed over, not read past") {
     for (int i = 0; i < 500; ++i) {
         Bytes fields(random() % 6);
         for (auto& b : fields) b = static_cast<std::uint8_t>(random());
-        auto clip = open_clip(memory_source(laced(1 + static_cast<unsigned>(random() % 3), {10, 20, 30}, fields), "lies.mkv"));
+        auto clip =
+            open_clip(memory_source(laced(1 + static_cast<unsigned>(random() % 3), {10, 20, 30}, fields), "lies.mkv"));
         if (!clip) continue;
         for (auto& p : packets(**clip, 1)) CHECK(p.second.size() < 200);
     }
@@ -277,6 +308,7 @@ TEST_CASE("codec headers are read as their standards lay them down") {
         for (auto& b : junk) b = static_cast<std::uint8_t>(random());
         if (!junk.empty()) junk[0] = 0x67;
         if (auto sps = parse_h264_sps(junk)) CHECK((sps->width > 0 && sps->height > 0 && sps->width <= 32768));
-        (void)parse_avcc(junk), (void)parse_aac_config(junk), (void)parse_opus_head(junk), (void)parse_vp9_keyframe(junk);
+        (void)parse_avcc(junk), (void)parse_aac_config(junk), (void)parse_opus_head(junk),
+            (void)parse_vp9_keyframe(junk);
     }
 }

@@ -6,14 +6,16 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 TEST_CASE("every picture of a clip is shown once, in order, when it is due") {
-    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4", "edit_empty_audio_1s.mp4", "rotate90.mp4", "colour_bt709_full_h264.mp4"}) {
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4",
+                      "edit_empty_audio_1s.mp4", "rotate90.mp4", "colour_bt709_full_h264.mp4"}) {
         INFO(name);
         Stage stage(0, true);
         stage.controller.open(fixture(name), playing);
         REQUIRE(stage.run_until(ended));
         auto& shown = stage.sink->shown;
         const nlohmann::json* wanted = nullptr;
-        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "video") wanted = &t;
         auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
         auto numbers = (*wanted)["index"].get<std::vector<int>>();
         REQUIRE(shown.size() == times.size());
@@ -111,12 +113,15 @@ TEST_CASE("a seek shows the exact picture and nothing from before it") {
         stage.controller.open(fixture(name), playing);
         stage.run(500_ms);
         const nlohmann::json* wanted = nullptr;
-        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "video") wanted = &t;
         auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
         for (int i = 0; i < 25; ++i) {
             bool held = i % 2;
-            if (held) stage.controller.pause();
-            else stage.controller.play();
+            if (held)
+                stage.controller.pause();
+            else
+                stage.controller.play();
             stage.run(100_ms);
             auto t = static_cast<std::int64_t>(random()) % 5'900'000'000;
             auto before = stage.sink->shown.size();
@@ -173,7 +178,8 @@ TEST_CASE("stepping goes one picture at a time, either way, over keyframes and a
         stage.controller.seek(1900_ms);
         stage.settle();
         const nlohmann::json* wanted = nullptr;
-        for (auto& t : facts(name)["tracks"]) if (t["type"] == "video") wanted = &t;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "video") wanted = &t;
         auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
         auto k = std::upper_bound(times.begin(), times.end(), 1'900'000'000) - times.begin() - 1;
         std::mt19937 random(15);
@@ -312,7 +318,8 @@ TEST_CASE("two controllers in one process know nothing of each other") {
     Mixer mixer(*strand, {});
     std::vector<std::unique_ptr<Controller>> four;
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "vp8_vorbis.webm"}) {
-        four.push_back(std::make_unique<Controller>(Controller::Env{strand, &mixer, &CodecRegistry::standard(), make_null_sink({})}));
+        four.push_back(std::make_unique<Controller>(
+            Controller::Env{strand, &mixer, &CodecRegistry::standard(), make_null_sink({})}));
         four.back()->open(fixture(name), playing);
     }
     strand->run_until(2_s);

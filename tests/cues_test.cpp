@@ -9,12 +9,18 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-Cues parse(std::string_view s) { return value(parse_captions({reinterpret_cast<const std::uint8_t*>(s.data()), s.size()}, "x.vtt")); }
+Cues parse(std::string_view s) {
+    return value(parse_captions({reinterpret_cast<const std::uint8_t*>(s.data()), s.size()}, "x.vtt"));
+}
 }  // namespace
 
 TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
-    auto c = parse("\xEF\xBB\xBFWEBVTT - lights\r\nLanguage: en\r\n\r\nNOTE nothing --> here\r\n\r\nSTYLE\n::cue {}\n\nfirst\n00:01.000 --> 00:02.500 line:0 position:10%,line-left align:start size:40%\nHello <b>there</b>\nand <i.loud>again</i> &amp; &lt;more&gt;\n\n"
-                   "01:00:00.000 --> 01:00:01.000 line:25% align:end\nlate\n\n00:05.000 --> 00:04.000\nbackwards\n\n00:03.000 --> 00:04.000\n\n00:02.000 --> 00:06.000\nearly and long");
+    auto c = parse(
+        "\xEF\xBB\xBFWEBVTT - lights\r\nLanguage: en\r\n\r\nNOTE nothing --> here\r\n\r\nSTYLE\n::cue "
+        "{}\n\nfirst\n00:01.000 --> 00:02.500 line:0 position:10%,line-left align:start size:40%\nHello "
+        "<b>there</b>\nand <i.loud>again</i> &amp; &lt;more&gt;\n\n"
+        "01:00:00.000 --> 01:00:01.000 line:25% align:end\nlate\n\n00:05.000 --> 00:04.000\nbackwards\n\n00:03.000 --> "
+        "00:04.000\n\n00:02.000 --> 00:06.000\nearly and long");
     REQUIRE(c.list.size() == 3);
     CHECK(c.language == "en");
     CHECK(c.skipped == 1);
@@ -26,7 +32,9 @@ TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
     CHECK(c.list[0].size == 40);
     CHECK(c.list[0].align == Cue::Align::start);
     CHECK(c.list[0].text() == "Hello there\nand again & <more>");
-    CHECK(c.list[0].runs == std::vector<CueRun>{{"Hello "}, {"there", false, true, false}, {"\nand "}, {"again", true, false, false}, {" & <more>"}});
+    CHECK(c.list[0].runs ==
+          std::vector<CueRun>{
+              {"Hello "}, {"there", false, true, false}, {"\nand "}, {"again", true, false, false}, {" & <more>"}});
     CHECK(c.list[1].text() == "early and long");
     CHECK(c.list[2].start == 3600_s);
     CHECK(c.list[2].line == 25.0);
@@ -35,7 +43,9 @@ TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
 }
 
 TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
-    std::string plain = "1\n00:00:01,000 --> 00:00:02,000\nGr\xC3\xB6\xC3\x9F" "e {\\an8}oben\n\n2\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i>\nZeilen\n";
+    std::string plain =
+        "1\n00:00:01,000 --> 00:00:02,000\nGr\xC3\xB6\xC3\x9F"
+        "e {\\an8}oben\n\n2\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i>\nZeilen\n";
     auto c = parse(plain);
     REQUIRE(c.list.size() == 2);
     CHECK(c.list[0].text() == "Größe oben");
@@ -43,9 +53,13 @@ TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
     std::string wide = "\xFF\xFE";
     for (char ch : std::string("1\n00:00:01,000 --> 00:00:02,000\nwide\n")) wide += ch, wide += '\0';
     CHECK(parse(wide).list.at(0).text() == "wide");
-    CHECK(parse("1\r00:00:01,000 --> 00:00:02,000\rGr\xF6\xDF" "e\r").list.at(0).text() == "Größe");
+    CHECK(parse("1\r00:00:01,000 --> 00:00:02,000\rGr\xF6\xDF"
+                "e\r")
+              .list.at(0)
+              .text() == "Größe");
     std::string nothing = "just a letter";
-    CHECK(parse_captions({reinterpret_cast<const std::uint8_t*>(nothing.data()), nothing.size()}, "x").error().code == Code::not_media);
+    CHECK(parse_captions({reinterpret_cast<const std::uint8_t*>(nothing.data()), nothing.size()}, "x").error().code ==
+          Code::not_media);
 }
 
 TEST_CASE("captions inside Matroska are those their maker put in") {
@@ -67,7 +81,8 @@ TEST_CASE("captions in MP4 samples, both kinds") {
     Track t;
     t.kind = Kind::text;
     std::vector<Cue> out;
-    PacketHead head{.pts = 1_s, .duration = 2_s, .trim_end = {}, .keyframe = true, .size = 0, .offset = {}, .config = {}};
+    PacketHead head{
+        .pts = 1_s, .duration = 2_s, .trim_end = {}, .keyframe = true, .size = 0, .offset = {}, .config = {}};
     ByteWriter w;
     auto box = [](std::string_view type, ByteView body) {
         ByteWriter b;
@@ -103,23 +118,29 @@ TEST_CASE("captions in MP4 samples, both kinds") {
 
 TEST_CASE("captions beside a clip are found by its name") {
     Folder folder;
-    for (auto name : {"lantern.webm", "lantern.vtt", "lantern.de.srt", "lantern.old.notes.vtt", "lanterns.vtt", "other.vtt"}) put(folder / name, Bytes{'x'});
+    for (auto name :
+         {"lantern.webm", "lantern.vtt", "lantern.de.srt", "lantern.old.notes.vtt", "lanterns.vtt", "other.vtt"})
+        put(folder / name, Bytes{'x'});
     std::vector<std::string> names;
-    for (auto& f : captions_beside((folder / "lantern.webm").string())) names.push_back(fs::path(f).filename().string());
+    for (auto& f : captions_beside((folder / "lantern.webm").string()))
+        names.push_back(fs::path(f).filename().string());
     CHECK(names == std::vector<std::string>{"lantern.de.srt", "lantern.old.notes.vtt", "lantern.vtt"});
     CHECK(language_of_name("lantern.de.srt") == "de");
     CHECK(language_of_name("lantern.srt").empty());
 }
 
 TEST_CASE("captions change bytes at random and nothing breaks") {
-    std::string good = "WEBVTT\n\n00:01.000 --> 00:02.500 line:0\nHello <b>there</b>\n\n1\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i> &amp;\n";
+    std::string good =
+        "WEBVTT\n\n00:01.000 --> 00:02.500 line:0\nHello <b>there</b>\n\n1\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i> "
+        "&amp;\n";
     std::mt19937 random(4);
     for (int i = 0; i < 20'000; ++i) {
         auto s = good;
         for (int k = 0; k < 1 + i % 5; ++k) s[random() % s.size()] = static_cast<char>(random());
         if (i % 3 == 0) s.resize(random() % s.size());
         auto c = parse_captions({reinterpret_cast<const std::uint8_t*>(s.data()), s.size()}, "x");
-        if (c) for (auto& cue : c->list) REQUIRE(cue.end > cue.start);
+        if (c)
+            for (auto& cue : c->list) REQUIRE(cue.end > cue.start);
     }
 }
 
@@ -128,7 +149,9 @@ TEST_CASE("what is shown is what its times say, whatever the order of ends") {
     Folder folder;
     std::string text = "WEBVTT\n\n00:00.500 --> 00:05.000\nlong\n\n00:01.000 --> 00:02.000\nshort\n";
     put(folder / "c.en.vtt", {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
-    stage.controller.open(fixture("vp9_opus.webm").string(), {.start = {Start::How::play, {}}, .text_language = "en", .captions = {(folder / "c.en.vtt").string()}});
+    stage.controller.open(
+        fixture("vp9_opus.webm").string(),
+        {.start = {Start::How::play, {}}, .text_language = "en", .captions = {(folder / "c.en.vtt").string()}});
     auto at = [&](Time t) {
         stage.controller.seek(t);
         stage.controller.pause();

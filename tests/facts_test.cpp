@@ -10,7 +10,8 @@ using namespace ruedo::test;
 
 namespace {
 SourceFacts facts_of(const std::string& name, bool loudness = false, const std::string& address = {}) {
-    return value(gather_facts(open(name), CodecRegistry::standard(), address, {.loudness = loudness, .cancel = nullptr, .so_far = {}}));
+    return value(gather_facts(open(name), CodecRegistry::standard(), address,
+                              {.loudness = loudness, .cancel = nullptr, .so_far = {}}));
 }
 std::set<std::string> codes(const SourceFacts& f) {
     std::set<std::string> all;
@@ -54,11 +55,16 @@ TEST_CASE("every byte of every packet is counted once, and the chart covers the 
 }
 
 TEST_CASE("findings are there where they are true, and nowhere else") {
-    struct Case { const char* code; std::set<std::string> in; };
+    struct Case {
+        const char* code;
+        std::set<std::string> in;
+    };
     std::vector<std::string> all = playable();
     all.push_back("h264_10bit.mp4");
-    for (auto& c : {Case{"rotated", {"rotate90.mp4"}}, Case{"non-square-pixels", {"par43_sps.mp4", "par43_display.mkv"}}, Case{"odd-size", {"odd_853x481_vp9.webm"}},
-                    Case{"sound-late", {"edit_empty_audio_1s.mp4"}}, Case{"bit-depth", {"h264_10bit.mp4"}}, Case{"chained", {}}})
+    for (auto& c :
+         {Case{"rotated", {"rotate90.mp4"}}, Case{"non-square-pixels", {"par43_sps.mp4", "par43_display.mkv"}},
+          Case{"odd-size", {"odd_853x481_vp9.webm"}}, Case{"sound-late", {"edit_empty_audio_1s.mp4"}},
+          Case{"bit-depth", {"h264_10bit.mp4"}}, Case{"chained", {}}})
         for (auto& name : all) {
             INFO(c.code << " in " << name);
             CHECK((codes(facts_of(name)).count(c.code) > 0) == (c.in.count(name) > 0));
@@ -72,13 +78,16 @@ TEST_CASE("a finding's numbers are the file's own") {
     // The index moved behind the media.
     Folder folder;
     demo::ClipSpec spec;
-    spec.file = "long.webm", spec.video = Codec::vp9, spec.audio = Codec::opus, spec.width = 96, spec.height = 54, spec.seconds = 14, spec.keyframe_every = 240, spec.bitrate = 40'000;
+    spec.file = "long.webm", spec.video = Codec::vp9, spec.audio = Codec::opus, spec.width = 96, spec.height = 54,
+    spec.seconds = 14, spec.keyframe_every = 240, spec.bitrate = 40'000;
     spec.draw = [](demo::Canvas& c, double) { c.gradient({60, 70, 90}, {90, 80, 60}); };
     spec.sound = demo::burst;
     done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
     std::shared_ptr<Clip> clip = value(open_clip(folder / "long.webm"));
-    auto f = value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
-    auto sparse = std::find_if(f.findings.begin(), f.findings.end(), [](auto& x) { return x.code == "sparse-keyframes"; });
+    auto f =
+        value(gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+    auto sparse =
+        std::find_if(f.findings.begin(), f.findings.end(), [](auto& x) { return x.code == "sparse-keyframes"; });
     REQUIRE(sparse != f.findings.end());
     CHECK(sparse->sentence.find("8.0 s") != std::string::npos);
     CHECK(f.keyframes == std::vector<Time>{0_s, 8_s});
@@ -96,7 +105,8 @@ TEST_CASE("loudness is that of the samples") {
     auto marked = std::count_if(f.bins.begin(), f.bins.end(), [](auto& b) { return b.loudness.has_value(); });
     CHECK(marked > 40);
     std::atomic<bool> cancel = true;
-    auto stopped = gather_facts(open("audio.flac"), CodecRegistry::standard(), {}, {.loudness = true, .cancel = &cancel, .so_far = {}});
+    auto stopped = gather_facts(open("audio.flac"), CodecRegistry::standard(), {},
+                                {.loudness = true, .cancel = &cancel, .so_far = {}});
     REQUIRE_FALSE(stopped.has_value());
     CHECK(stopped.error().code == Code::cancelled);
 }
@@ -122,7 +132,8 @@ TEST_CASE("a verdict says which part has to change, and why") {
     auto high = verdict("h264_high_aac.mp4", "handset-basic");
     CHECK(high.needs == Words{"pictures"});
     CHECK(high.reasons.front().find("high") != std::string::npos);
-    CHECK(verdict("h264_high_aac.mp4", "handset-recent", "http://127.0.0.1/x.mp4").needs == Words{"wrapper", "address"});
+    CHECK(verdict("h264_high_aac.mp4", "handset-recent", "http://127.0.0.1/x.mp4").needs ==
+          Words{"wrapper", "address"});
     CHECK(verdict("h264_high_aac.mp4", "handset-recent", "https://127.0.0.1/x.mp4").needs == Words{"wrapper"});
     auto deep = verdict("h264_10bit.mp4", "open-web-view");
     CHECK(deep.plays == Plays::no);
@@ -138,7 +149,8 @@ TEST_CASE("a verdict says which part has to change, and why") {
 }
 
 TEST_CASE("a target file that is wrong is refused by the place of its fault") {
-    auto base = nlohmann::json::parse(R"({"format":"ruedo-target","version":1,"name":"mine","containers":["mp4"],"video":[{"codec":"h264","max_level":31}]})");
+    auto base = nlohmann::json::parse(R"({"format":"ruedo-target","version":1,"name":"mine","containers":["mp4"],)"
+                                      R"("video":[{"codec":"h264","max_level":31}]})");
     CHECK(target_from_json(base, "mine.json").has_value());
     auto refused = [&](const char* pointer, nlohmann::json v, const char* word) {
         auto j = base;

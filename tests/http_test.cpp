@@ -37,7 +37,11 @@ Bytes slice(const Bytes& b, std::size_t at, std::size_t n) {
             b.begin() + static_cast<std::ptrdiff_t>(std::min(b.size(), at + n))};
 }
 /// Every way a server can be wrong: how it is served, and the codes that are right answers.
-struct Wrong { const char* name; Served served; std::vector<Code> codes; };
+struct Wrong {
+    const char* name;
+    Served served;
+    std::vector<Code> codes;
+};
 }  // namespace
 
 TEST_CASE("any part of a file is read as it is, whatever the server can do") {

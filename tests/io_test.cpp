@@ -91,8 +91,10 @@ TEST_CASE("a reader gives the same bytes whatever the steps") {
         REQUIRE(std::equal(got.begin(), got.end(), data.begin() + static_cast<std::ptrdiff_t>(at)));
         Bytes out;
         auto read = reader.read(at, n, out);
-        if (at + n <= data.size()) CHECK((read && std::equal(out.begin(), out.end(), data.begin() + static_cast<std::ptrdiff_t>(at))));
-        else CHECK(read.error().code == Code::truncated);
+        if (at + n <= data.size())
+            CHECK((read && std::equal(out.begin(), out.end(), data.begin() + static_cast<std::ptrdiff_t>(at))));
+        else
+            CHECK(read.error().code == Code::truncated);
     }
 }
 
@@ -138,7 +140,9 @@ TEST_CASE("a file says whether it is still the one that was opened") {
     put(folder / "x", Bytes(1000, 1));
     auto source = value(open_file(folder / "x"));
     CHECK_FALSE(source->altered());
-    { std::ofstream(folder / "x", std::ios::app) << "more"; }
+    {
+        std::ofstream(folder / "x", std::ios::app) << "more";
+    }
     CHECK(source->altered());
     source = value(open_file(folder / "x"));
     CHECK_FALSE(source->altered());

@@ -22,7 +22,8 @@ TEST_CASE("every state that can be reached is a sound one, and stays so under ev
             // Media time runs exactly while the phase says so.
             bool runs = std::count(r.effects.begin(), r.effects.end(), Effect::run) > 0;
             CHECK(runs == (r.state.phase == Phase::playing && s.phase != Phase::playing));
-            if (s.phase == Phase::playing && r.state.phase != Phase::playing && r.state.phase != Phase::closed && r.state.phase != Phase::opening)
+            if (s.phase == Phase::playing && r.state.phase != Phase::playing && r.state.phase != Phase::closed &&
+                r.state.phase != Phase::opening)
                 CHECK(std::count(r.effects.begin(), r.effects.end(), Effect::halt) == 1);
             // A seek begun is a seek under way.
             bool begins = std::count(r.effects.begin(), r.effects.end(), Effect::begin_seek) > 0;
@@ -43,7 +44,8 @@ TEST_CASE("the calls lead where their names say, from everywhere") {
         if (allowed(s, Input::pause)) CHECK(step(s, Input::pause).state.intent == Intent::hold);
         if (allowed(s, Input::stop)) CHECK(step(s, Input::stop).state.intent == Intent::hold);
         if (allowed(s, Input::step)) CHECK(step(s, Input::step).state.intent == Intent::hold);
-        if (allowed(s, Input::seek)) CHECK(step(s, Input::seek).state.intent == (s.phase == Phase::ended ? Intent::hold : s.intent));
+        if (allowed(s, Input::seek))
+            CHECK(step(s, Input::seek).state.intent == (s.phase == Phase::ended ? Intent::hold : s.intent));
     }
 }
 

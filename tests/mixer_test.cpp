@@ -51,7 +51,8 @@ namespace {
 /// A device that can be told to die.
 class Mortal final : public SoundDevice {
   public:
-    explicit Mortal(Strand& strand, std::shared_ptr<bool> dead) : inner_(make_silent_device(strand)), dead_(std::move(dead)) {}
+    explicit Mortal(Strand& strand, std::shared_ptr<bool> dead)
+        : inner_(make_silent_device(strand)), dead_(std::move(dead)) {}
     Outcome start(Pull pull) override { return inner_->start(std::move(pull)); }
     void stop() override { inner_->stop(); }
     std::int64_t played(Time now) override { return last_ = *dead_ ? last_ : inner_->played(now); }

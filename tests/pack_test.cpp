@@ -24,7 +24,9 @@ struct Shop {
         }
     }
     /// Any executable stands for the player where only its bytes matter.
-    Result<Packed> pack_into(const fs::path& out, const PackProgress& progress = {}) const { return pack(document, folder.path, out, "/bin/true", CodecRegistry::standard(), progress); }
+    Result<Packed> pack_into(const fs::path& out, const PackProgress& progress = {}) const {
+        return pack(document, folder.path, out, "/bin/true", CodecRegistry::standard(), progress);
+    }
 };
 }  // namespace
 
@@ -53,8 +55,10 @@ TEST_CASE("a packed app holds what it needs, and its list says so") {
 }
 
 TEST_CASE("the licence follows from the media") {
-    CHECK(value(Shop{"vp9_opus.webm"}.pack_into("/tmp/ruedo-licence-a-" + std::to_string(getpid()))).licence == "Apache-2.0 AND BSD-3-Clause");
-    CHECK(value(Shop{"h264_high_aac.mp4"}.pack_into("/tmp/ruedo-licence-b-" + std::to_string(getpid()))).licence.find("GPL-3.0-or-later") != std::string::npos);
+    CHECK(value(Shop{"vp9_opus.webm"}.pack_into("/tmp/ruedo-licence-a-" + std::to_string(getpid()))).licence ==
+          "Apache-2.0 AND BSD-3-Clause");
+    CHECK(value(Shop{"h264_high_aac.mp4"}.pack_into("/tmp/ruedo-licence-b-" + std::to_string(getpid())))
+              .licence.find("GPL-3.0-or-later") != std::string::npos);
     fs::remove_all("/tmp/ruedo-licence-a-" + std::to_string(getpid()));
     fs::remove_all("/tmp/ruedo-licence-b-" + std::to_string(getpid()));
 }
@@ -64,7 +68,8 @@ TEST_CASE("packing is whole or not at all") {
     auto out = shop.folder / "out";
     auto before = std::distance(fs::directory_iterator(shop.folder.path), {});
     for (std::uint64_t stop_at : {1ULL, 60'000ULL, 200'000ULL, 300'000ULL}) {
-        auto result = shop.pack_into(out, [&](std::uint64_t done_bytes, std::uint64_t) { return done_bytes < stop_at; });
+        auto result =
+            shop.pack_into(out, [&](std::uint64_t done_bytes, std::uint64_t) { return done_bytes < stop_at; });
         REQUIRE_FALSE(result.has_value());
         CHECK(result.error().code == Code::cancelled);
         CHECK(std::distance(fs::directory_iterator(shop.folder.path), {}) == before);
@@ -74,7 +79,13 @@ TEST_CASE("packing is whole or not at all") {
     CHECK(fs::is_empty(out));
     CHECK(shop.pack_into(shop.folder.path / "no" / "such" / "place").error().code == Code::not_found);
     CHECK_FALSE(shop.pack_into("/proc/ruedo-out").has_value());
-    struct { PlayerDocument document; fs::path from; Result<Packed> pack_into(const fs::path& to) const { return pack(document, from, to, "/bin/true", CodecRegistry::standard()); } } lost{shop.document, shop.folder.path};
+    struct {
+        PlayerDocument document;
+        fs::path from;
+        Result<Packed> pack_into(const fs::path& to) const {
+            return pack(document, from, to, "/bin/true", CodecRegistry::standard());
+        }
+    } lost{shop.document, shop.folder.path};
     lost.document.sources[1].file = "gone.mp4";
     CHECK(lost.pack_into(shop.folder / "other").error().code == Code::not_found);
     CHECK_FALSE(fs::exists(shop.folder / "other"));
@@ -159,7 +170,9 @@ TEST_CASE("what a process that was killed left behind is cleared by the next one
     // The same for single files.
     Folder fresh;
     auto file = fresh / name("a.wav", child);
-    { std::ofstream(file) << "half"; }
+    {
+        std::ofstream(file) << "half";
+    }
     put(fresh / "b.wav", Bytes{1, 2});
     CHECK_FALSE(fs::exists(file));
 }

@@ -8,17 +8,21 @@ TEST_CASE("fitting keeps its promise for every shape, place and alignment") {
     std::mt19937 random(10);
     auto side = [&] { return 1.0 + static_cast<double>(random() % 2000); };
     for (int i = 0; i < 3000; ++i) {
-        double w = side(), h = side(), aw = side(), ah = side(), ax = static_cast<double>(random() % 3) / 2, ay = static_cast<double>(random() % 3) / 2;
+        double w = side(), h = side(), aw = side(), ah = side(), ax = static_cast<double>(random() % 3) / 2,
+               ay = static_cast<double>(random() % 3) / 2;
         auto near = [](double a, double b) { return std::abs(a - b) < 1e-6 * std::max(1.0, std::abs(b)); };
         auto contain = fit_rect(Fit::contain, w, h, aw, ah, ax, ay), cover = fit_rect(Fit::cover, w, h, aw, ah, ax, ay);
         auto fill = fit_rect(Fit::fill, w, h, aw, ah, ax, ay), none = fit_rect(Fit::none, w, h, aw, ah, ax, ay);
         CHECK(near(contain.width * h, contain.height * w));
         CHECK(near(cover.width * h, cover.height * w));
-        CHECK((contain.width <= aw + 1e-6 && contain.height <= ah + 1e-6 && (near(contain.width, aw) || near(contain.height, ah))));
-        CHECK((cover.width >= aw - 1e-6 && cover.height >= ah - 1e-6 && (near(cover.width, aw) || near(cover.height, ah))));
+        CHECK((contain.width <= aw + 1e-6 && contain.height <= ah + 1e-6 &&
+               (near(contain.width, aw) || near(contain.height, ah))));
+        CHECK((cover.width >= aw - 1e-6 && cover.height >= ah - 1e-6 &&
+               (near(cover.width, aw) || near(cover.height, ah))));
         CHECK((near(fill.width, aw) && near(fill.height, ah)));
         CHECK((near(none.width, w) && near(none.height, h)));
-        for (auto& r : {contain, cover, none}) CHECK((near(r.x, (aw - r.width) * ax) && near(r.y, (ah - r.height) * ay)));
+        for (auto& r : {contain, cover, none})
+            CHECK((near(r.x, (aw - r.width) * ax) && near(r.y, (ah - r.height) * ay)));
     }
 }
 
@@ -29,7 +33,8 @@ TEST_CASE("colours come out as they were meant: matrix and range are honoured") 
         auto image = render(value(reader->at(1_s)));
         for (auto& patch : facts(name)["tracks"][0]["patches"]) {
             auto rect = patch["rect"].get<std::vector<double>>();
-            int x = static_cast<int>((rect[0] + rect[2]) / 2 * image.width), y = static_cast<int>((rect[1] + rect[3]) / 2 * image.height);
+            int x = static_cast<int>((rect[0] + rect[2]) / 2 * image.width),
+                y = static_cast<int>((rect[1] + rect[3]) / 2 * image.height);
             auto* p = &image.pixels[static_cast<std::size_t>((y * image.width + x) * 4)];
             INFO(name << " " << patch["name"]);
             CHECK(std::abs(p[2] - patch["rgb"][0].get<int>()) <= 6);
@@ -46,10 +51,12 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
                 std::array<int, 3> rgb{c % 3 * 127, c / 3 % 3 * 127, c / 9 * 127};
                 Image image{16, 16, Pixels(16 * 16 * 4, 255)};
                 for (int i = 0; i < 256; ++i)
-                    for (std::size_t k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>(4 * i) + 2 - k] = static_cast<std::uint8_t>(rgb[k]);
+                    for (std::size_t k = 0; k < 3; ++k)
+                        image.pixels[static_cast<std::size_t>(4 * i) + 2 - k] = static_cast<std::uint8_t>(rgb[k]);
                 auto back = render(to_picture(image, {matrix, range, 2, 2}));
                 for (std::size_t k = 0; k < 3; ++k) {
-                    INFO("matrix " << static_cast<int>(matrix) << " range " << static_cast<int>(range) << " colour " << c);
+                    INFO("matrix " << static_cast<int>(matrix) << " range " << static_cast<int>(range) << " colour "
+                                   << c);
                     // The conversion library's blue factor ends at 2.0 where BT.709 and BT.2020 in limited range
                     // want 2.11 and 2.14: saturated blue and its opposite are a few levels off there.
                     bool blue = k == 2 && range == Colour::Range::limited && matrix != Colour::Matrix::bt601;
@@ -62,14 +69,18 @@ TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
     Image image{41, 27, Pixels(41 * 27 * 4, 0)};
     // A bright corner at the top left.
     for (int y = 0; y < 9; ++y)
-        for (int x = 0; x < 13; ++x) for (int k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>((y * 41 + x) * 4 + k)] = 255;
+        for (int x = 0; x < 13; ++x)
+            for (int k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>((y * 41 + x) * 4 + k)] = 255;
     auto p = to_picture(image, {});
-    auto bright = [](const Image& i, int x, int y) { return i.pixels[static_cast<std::size_t>((y * i.width + x) * 4)] > 128; };
+    auto bright = [](const Image& i, int x, int y) {
+        return i.pixels[static_cast<std::size_t>((y * i.width + x) * 4)] > 128;
+    };
     std::mt19937 random(11);
     for (int turn = 0; turn < 360; turn += 90)
         for (int n = 0; n < 20; ++n) {
             p.rotation = turn;
-            int w = n == 0 ? (turn % 180 ? 27 : 41) : 12 + static_cast<int>(random() % 120), h = n == 0 ? (turn % 180 ? 41 : 27) : 12 + static_cast<int>(random() % 120);
+            int w = n == 0 ? (turn % 180 ? 27 : 41) : 12 + static_cast<int>(random() % 120),
+                h = n == 0 ? (turn % 180 ? 41 : 27) : 12 + static_cast<int>(random() % 120);
             auto out = render(p, w, h);
             REQUIRE(out.width == w);
             REQUIRE(out.height == h);

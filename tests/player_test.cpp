@@ -17,7 +17,8 @@ PlayerDocument random_document(std::mt19937& random) {
         s.start = {static_cast<Start::How>(random() % 3), {}};
         if (s.start.how == Start::How::delay) s.start.delay = 1_ms * static_cast<std::int64_t>(random() % 5000);
         s.loop.kind = static_cast<Loop::Kind>(random() % 3);
-        if (s.loop.kind == Loop::Kind::range) s.loop.from = 1_s, s.loop.to = 1_s + 1_ms * static_cast<std::int64_t>(1 + random() % 5000);
+        if (s.loop.kind == Loop::Kind::range)
+            s.loop.from = 1_s, s.loop.to = 1_s + 1_ms * static_cast<std::int64_t>(1 + random() % 5000);
         s.fit = static_cast<Fit>(random() % 4);
         s.align_x = static_cast<double>(random() % 3) / 2, s.align_y = static_cast<double>(random() % 3) / 2;
         static constexpr std::array languages{"", "en", "de", "pt-BR", "zh-Hant"};
@@ -114,7 +115,14 @@ TEST_CASE("format numbers that never were are refused, however large or small th
 }
 
 TEST_CASE("a mistake in a document is named by its place") {
-    auto good = to_json([] { std::mt19937 r(1); PlayerDocument d = random_document(r); SourceSpec s; s.file = "a.mp4"; d.sources = {s}; return d; }());
+    auto good = to_json([] {
+        std::mt19937 r(1);
+        PlayerDocument d = random_document(r);
+        SourceSpec s;
+        s.file = "a.mp4";
+        d.sources = {s};
+        return d;
+    }());
     auto at = [&](const char* pointer, json bad) {
         auto j = good;
         j[json::json_pointer(pointer)] = std::move(bad);
@@ -145,8 +153,10 @@ TEST_CASE("a document that is cut or scrambled is refused in one sentence") {
     auto text = to_json(random_document(random)).dump(2);
     for (int i = 0; i < 300; ++i) {
         auto bad = text;
-        if (i % 2) bad.resize(random() % bad.size());
-        else for (int k = 0; k < 3; ++k) bad[random() % bad.size()] = static_cast<char>(random());
+        if (i % 2)
+            bad.resize(random() % bad.size());
+        else
+            for (int k = 0; k < 3; ++k) bad[random() % bad.size()] = static_cast<char>(random());
         put(folder / "x.ruedo", {reinterpret_cast<const std::uint8_t*>(bad.data()), bad.size()});
         auto d = load_document(folder / "x.ruedo");
         if (!d) CHECK_FALSE(d.error().sentence.empty());
@@ -177,7 +187,8 @@ TEST_CASE("the review finds what stands in a player's way") {
     fs::copy_file(fixture("encrypted_encv.mp4"), folder / "locked.mp4");
     PlayerDocument d;
     SourceSpec good, missing, locked, stretched;
-    good.file = "lantern.webm", missing.file = "lantren.webm", locked.file = "locked.mp4", stretched.file = "lantern.webm";
+    good.file = "lantern.webm", missing.file = "lantren.webm", locked.file = "locked.mp4",
+    stretched.file = "lantern.webm";
     stretched.fit = Fit::fill;
     stretched.loop = {Loop::Kind::range, 1_s, 99_s};
     d.sources = {good};
@@ -185,7 +196,9 @@ TEST_CASE("the review finds what stands in a player's way") {
     d.sources = {good, missing, locked, stretched};
     auto found = review(d, folder.path);
     auto says = [&](std::size_t source, const std::string& word) {
-        return std::any_of(found.begin(), found.end(), [&](auto& f) { return f.source == source && (f.sentence + f.why).find(word) != std::string::npos; });
+        return std::any_of(found.begin(), found.end(), [&](auto& f) {
+            return f.source == source && (f.sentence + f.why).find(word) != std::string::npos;
+        });
     };
     CHECK(says(1, "lantern.webm"));
     CHECK(says(2, "encrypted"));
@@ -198,14 +211,17 @@ TEST_CASE("the review finds what stands in a player's way") {
 
 TEST_CASE("the schema in the documentation knows every key that is written") {
     auto schema = json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/project.schema.json"));
-    std::function<void(const json&, const json&, std::string)> walk = [&](const json& j, const json& s, std::string at) {
+    std::function<void(const json&, const json&, std::string)> walk = [&](const json& j, const json& s,
+                                                                          std::string at) {
         if (!j.is_object() || !s.contains("properties")) return;
         for (auto& [key, inner] : j.items()) {
             INFO(at + "/" + key);
             REQUIRE(s["properties"].contains(key));
             auto& sub = s["properties"][key];
-            if (inner.is_array() && !inner.empty() && sub.contains("items")) walk(inner[0], sub["items"], at + "/" + key + "/0");
-            else walk(inner, sub, at + "/" + key);
+            if (inner.is_array() && !inner.empty() && sub.contains("items"))
+                walk(inner[0], sub["items"], at + "/" + key + "/0");
+            else
+                walk(inner, sub, at + "/" + key);
         }
     };
     std::mt19937 random(19);

@@ -17,7 +17,12 @@ struct Row {
     std::shared_ptr<NotingSink> sink = std::make_shared<NotingSink>(Time{}, true);
     std::vector<float> heard;
     std::vector<std::size_t> changes;
-    PlayQueue queue{strand, [this](std::shared_ptr<PictureSink> to) { return std::make_unique<Controller>(Controller::Env{strand, &mixer, &CodecRegistry::standard(), std::move(to)}); }, sink};
+    PlayQueue queue{strand,
+                    [this](std::shared_ptr<PictureSink> to) {
+                        return std::make_unique<Controller>(
+                            Controller::Env{strand, &mixer, &CodecRegistry::standard(), std::move(to)});
+                    },
+                    sink};
     Row() {
         mixer.on_mix([this](std::span<const float> s, std::int64_t) { heard.insert(heard.end(), s.begin(), s.end()); });
         queue.on_change([this](std::size_t i) { changes.push_back(i); });

@@ -11,7 +11,8 @@ mkfifo "$work/fifo"
 (cat "$work/fifo" >"$work/heard.raw") & reader=$!
 pulseaudio -n --daemonize=no --exit-idle-time=-1 --disable-shm=1 --use-pid-file=no \
     --load="module-native-protocol-unix auth-anonymous=1 socket=$work/pulse/native" \
-    --load="module-pipe-sink file=$work/fifo format=s16le rate=48000 channels=2 use_system_clock_for_timing=yes" >"$work/pulse.log" 2>&1 & pulse=$!
+    --load="module-pipe-sink file=$work/fifo format=s16le rate=48000 channels=2 use_system_clock_for_timing=yes" \
+    >"$work/pulse.log" 2>&1 & pulse=$!
 cleanup() { kill $pulse $xvfb $reader ${timer:-} 2>/dev/null; wait $pulse $xvfb $reader 2>/dev/null; rm -rf "$work"; }
 trap cleanup EXIT
 export DISPLAY=:$display PULSE_SERVER=unix:$work/pulse/native QT_QPA_PLATFORM=xcb
@@ -26,7 +27,8 @@ while True:
         late += 1
         with open(sys.argv[1], "w") as f: f.write(str(late))
 ' "$work/late" & timer=$!
-"$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --json >"$work/report.json" || { cat "$work/report.json" "$work/pulse.log" | head -40; exit 1; }
+"$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --json >"$work/report.json" ||
+    { cat "$work/report.json" "$work/pulse.log" | head -40; exit 1; }
 sleep 0.5
 kill $timer 2>/dev/null
 python3 - "$work/report.json" "$work/heard.raw" "$work/late" <<'P' || exit 1
@@ -42,7 +44,8 @@ for i, v in enumerate(left):
     else:
         quiet += 1
 print({k: d[k] for k in ("state", "presented", "dropped", "av_offset_ms", "pacing_ms", "first_picture_ms")})
-print("through:", [e["detail"] for e in d["events"] if e["event"] == "sound"], "onsets:", [round(x - onsets[0], 3) for x in onsets] if onsets else onsets)
+print("through:", [e["detail"] for e in d["events"] if e["event"] == "sound"], "onsets:",
+      [round(x - onsets[0], 3) for x in onsets] if onsets else onsets)
 # A neighbour may have stopped the player; the trace says so, and each stop may break one interval.
 stops = sum(e["event"] == "stood-still" for e in d["events"])
 late = int(open(sys.argv[3]).read()) if os.path.exists(sys.argv[3]) else 0
@@ -50,12 +53,14 @@ print("the bare timer was late", late, "times")
 ok = d["state"] == "ended" and d["error"] is None
 ok = ok and d["presented"] >= 120 - 30 * stops - 2 * late
 ok = ok and any("sound server" in e.get("detail", "") for e in d["events"] if e["event"] == "sound")
-ok = ok and len(onsets) >= 5 and sum(abs((b - a) - round(b - a)) >= 0.012 for a, b in zip(onsets, onsets[1:])) <= stops + late
+ok = ok and len(onsets) >= 5
+ok = ok and sum(abs((b - a) - round(b - a)) >= 0.012 for a, b in zip(onsets, onsets[1:])) <= stops + late
 ok = ok and d["av_offset_ms"] is not None and d["av_offset_ms"]["p50"] < 25
 sys.exit(0 if ok else 1)
 P
 # Held with nothing more to come it ends by itself, and what was heard is in the file.
-timeout 60 "$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --do "1500ms pause" --sound "$work/heard.wav" --json >"$work/held.json" || { echo "held in a window:"; head -c 400 "$work/held.json"; exit 1; }
+timeout 60 "$bin/ruedo" play "$fixtures/vp9_opus.webm" --window --do "1500ms pause" --sound "$work/heard.wav" \
+    --json >"$work/held.json" || { echo "held in a window:"; head -c 400 "$work/held.json"; exit 1; }
 python3 - "$work/held.json" "$work/heard.wav" <<'P' || exit 1
 import json, os, sys
 d = json.load(open(sys.argv[1]))

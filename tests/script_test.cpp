@@ -10,13 +10,15 @@ using namespace ruedo::test;
 
 TEST_CASE("a script of calls is read, put in order, and refused in words when it can't be followed") {
     std::string why;
-    auto calls = parse_script("3s seek 10s; 1s pause;2s play; 4s rate 2; 5s volume 0.3; 6s mute; 7s stop; 8s step 1;", why);
+    auto calls =
+        parse_script("3s seek 10s; 1s pause;2s play; 4s rate 2; 5s volume 0.3; 6s mute; 7s stop; 8s step 1;", why);
     REQUIRE(calls);
     CHECK(calls->size() == 8);
     CHECK(std::is_sorted(calls->begin(), calls->end(), [](auto& a, auto& b) { return a.at < b.at; }));
     CHECK((*calls)[2].time == 10_s);
     CHECK(parse_script("", why)->empty());
-    for (auto bad : {"pause", "1 pause", "1s jump", "1s seek", "1s seek 5", "1s rate 9", "1s rate x", "1s volume 2", "1s step 0", "1s step 1.5", "1s pause 3", "-1s pause"}) {
+    for (auto bad : {"pause", "1 pause", "1s jump", "1s seek", "1s seek 5", "1s rate 9", "1s rate x", "1s volume 2",
+                     "1s step 0", "1s step 1.5", "1s pause 3", "-1s pause"}) {
         why.clear();
         INFO(bad);
         CHECK_FALSE(parse_script(bad, why));
@@ -36,7 +38,8 @@ TEST_CASE("playing without a window reports what happened, the same each time in
     CHECK(first.report["state"] == "ended");
     CHECK(first.report["dropped"] == 0);
     CHECK(first.report["pacing_ms"].is_null());
-    for (auto key : {"state", "intent", "position_ns", "duration_ns", "presented", "dropped", "skipped", "repeated", "av_offset_ms", "pacing_ms", "first_picture_ms", "events", "error"})
+    for (auto key : {"state", "intent", "position_ns", "duration_ns", "presented", "dropped", "skipped", "repeated",
+                     "av_offset_ms", "pacing_ms", "first_picture_ms", "events", "error"})
         CHECK(first.report.contains(key));
     o.script.clear();
     o.length = 2_s;
@@ -64,7 +67,8 @@ TEST_CASE("what is heard is written with sample 0 at presentation time 0") {
         if (v > 1500) {
             if (quiet > 9600) found.push_back(static_cast<double>(i) / 48000);
             quiet = 0;
-        } else ++quiet;
+        } else
+            ++quiet;
     }
     REQUIRE(found.size() == 5);
     for (std::size_t i = 0; i < 5; ++i) CHECK(std::abs(found[i] - static_cast<double>(i + 1)) < 0.002);
@@ -125,5 +129,7 @@ TEST_CASE("in real time a clip is played through at its own pace") {
     auto took = monotonic_now() - begin;
     CHECK(result.report["state"] == "ended");
     CHECK(took > 1900_ms);
-    CHECK(result.report["presented"].get<int>() + result.report["dropped"].get<int>() + result.report["skipped"].get<int>() == 60);
+    CHECK(result.report["presented"].get<int>() + result.report["dropped"].get<int>() +
+              result.report["skipped"].get<int>() ==
+          60);
 }

@@ -36,10 +36,13 @@ def drip(peer):
 
 
 silent, slow = serve(mute), serve(drip)
-commands = [["inspect", silent], ["inspect", slow], ["frames", slow, "--at", "1s", "--out", work + "/never"], ["play", silent],
-            ["play", slow, "--clock", "virtual"], ["play", slow], ["play", fixtures + "/vp9_opus.webm", "--sound", work + "/never.wav"]]
+commands = [["inspect", silent], ["inspect", slow], ["frames", slow, "--at", "1s", "--out", work + "/never"],
+            ["play", silent],
+            ["play", slow, "--clock", "virtual"], ["play", slow],
+            ["play", fixtures + "/vp9_opus.webm", "--sound", work + "/never.wav"]]
 for sign in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-    running = [subprocess.Popen([program] + c + ["--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) for c in commands]
+    running = [subprocess.Popen([program] + c + ["--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+               for c in commands]
     time.sleep(1)
     for command, p in zip(commands, running):
         begun = time.monotonic()

@@ -14,7 +14,8 @@ std::vector<float> all_sound(const std::string& name, Time from = {}, Time end =
     done(reader->seek(from));
     std::vector<float> samples;
     while (auto block = value(reader->next())) {
-        CHECK(block->pts == ticks_to_time(time_to_ticks(from, mix_rate) + static_cast<std::int64_t>(samples.size() / 2), 1, mix_rate));
+        CHECK(block->pts == ticks_to_time(time_to_ticks(from, mix_rate) + static_cast<std::int64_t>(samples.size() / 2),
+                                          1, mix_rate));
         samples.insert(samples.end(), block->samples.begin(), block->samples.end());
     }
     return samples;
@@ -38,7 +39,8 @@ std::vector<double> onsets(const std::vector<float>& samples) {
 TEST_CASE("sound lies where its maker put it: delays cut, gaps filled, edits applied") {
     for (auto& name : playable()) {
         const nlohmann::json* wanted = nullptr;
-        for (auto& t : facts(name)["tracks"]) if (t["type"] == "audio" && !wanted) wanted = &t;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "audio" && !wanted) wanted = &t;
         if (!wanted) continue;
         INFO(name);
         auto found = onsets(all_sound(name));
@@ -49,14 +51,16 @@ TEST_CASE("sound lies where its maker put it: delays cut, gaps filled, edits app
         // The recording's own times jitter by 40 ms; everything else is exact to a millisecond or two. A burst
         // at the very start may lose its first samples to the codec's beginning.
         double tolerance = name.starts_with("recorded") ? 0.045 : 0.002;
-        for (std::size_t i = 0; i < bursts.size(); ++i) CHECK(std::abs(found[i] - bursts[i]) < (bursts[i] == 0 ? 0.015 : tolerance));
+        for (std::size_t i = 0; i < bursts.size(); ++i)
+            CHECK(std::abs(found[i] - bursts[i]) < (bursts[i] == 0 ? 0.015 : tolerance));
     }
 }
 
 TEST_CASE("after a seek the same samples come as without one") {
     std::mt19937 random(12);
-    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "ebml_lacing_blockgroups.mkv", "edit_empty_audio_1s.mp4", "frag_no_sidx.mp4",
-                      "theora_vorbis.ogv", "audio_opus.ogg", "h264_aac.ts", "mjpeg_pcm.avi", "audio.flac", "audio_info.mp3", "audio_vbr_no_info.mp3"}) {
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "ebml_lacing_blockgroups.mkv",
+                      "edit_empty_audio_1s.mp4", "frag_no_sidx.mp4", "theora_vorbis.ogv", "audio_opus.ogg",
+                      "h264_aac.ts", "mjpeg_pcm.avi", "audio.flac", "audio_info.mp3", "audio_vbr_no_info.mp3"}) {
         auto whole = all_sound(name);
         for (int i = 0; i < 8; ++i) {
             Time t{static_cast<std::int64_t>(random()) % 5'600'000'000};
@@ -112,11 +116,14 @@ TEST_CASE("more channels come down to two without losing any, save the lowest") 
 
 TEST_CASE("speed changes length, not pitch") {
     std::vector<float> tone(48000 * 4);
-    for (std::size_t i = 0; i < tone.size() / 2; ++i) tone[2 * i] = tone[2 * i + 1] = static_cast<float>(0.5 * std::sin(2 * 3.14159265 * 440 * static_cast<double>(i) / 48000));
+    for (std::size_t i = 0; i < tone.size() / 2; ++i)
+        tone[2 * i] = tone[2 * i + 1] =
+            static_cast<float>(0.5 * std::sin(2 * 3.14159265 * 440 * static_cast<double>(i) / 48000));
     for (double rate : {0.25, 0.5, 0.8, 1.25, 2.0, 4.0}) {
         Stretcher stretcher(rate);
         std::vector<float> out;
-        for (std::size_t at = 0; at < tone.size(); at += 4800) stretcher.process(std::span(tone).subspan(at, std::min<std::size_t>(4800, tone.size() - at)), out);
+        for (std::size_t at = 0; at < tone.size(); at += 4800)
+            stretcher.process(std::span(tone).subspan(at, std::min<std::size_t>(4800, tone.size() - at)), out);
         stretcher.flush(out);
         double ratio = static_cast<double>(tone.size()) / rate / static_cast<double>(out.size());
         INFO("rate " << rate);

@@ -19,27 +19,60 @@ std::size_t threads_now() {
 /// Mostly small clips, so that ten thousand calls take seconds; some real ones, some that fail.
 fs::path any_source(std::mt19937& random) {
     switch (random() % 10) {
-        case 0: return fixture("codec_xxxx.mp4");
-        case 1: return fixture("no-such-file.mp4");
-        case 2: return fixture("colour_bt709_full_h264.mp4");
-        case 3: case 4: case 5: return tiny("small.mp4");
-        default: return tiny("small.webm");
+        case 0:
+            return fixture("codec_xxxx.mp4");
+        case 1:
+            return fixture("no-such-file.mp4");
+        case 2:
+            return fixture("colour_bt709_full_h264.mp4");
+        case 3:
+        case 4:
+        case 5:
+            return tiny("small.mp4");
+        default:
+            return tiny("small.webm");
     }
 }
 
 Input random_call(Controller& c, std::mt19937& random) {
     switch (random() % 14) {
-        case 0: c.open(any_source(random), {.start = {random() % 2 ? Start::How::play : Start::How::hold, {}}, .loop = {}}); return Input::open;
-        case 1: case 2: c.play(); return Input::play;
-        case 3: case 4: c.pause(); return Input::pause;
-        case 5: c.stop(); return Input::stop;
-        case 6: case 7: c.seek(Time{static_cast<std::int64_t>(random()) % 7'000'000'000}, random() % 3 ? SeekMode::exact : SeekMode::keyframe); return Input::seek;
-        case 8: c.step(static_cast<int>(random() % 5) - 2); return Input::step;
-        case 9: c.set_rate(0.25 + static_cast<double>(random() % 16) / 4); return Input::released;
-        case 10: c.set_volume(static_cast<double>(random() % 100) / 100); return Input::released;
-        case 11: c.set_muted(random() % 2); return Input::released;
-        case 12: c.set_loop({static_cast<Loop::Kind>(random() % 3), 1_s, 2_s}); return Input::released;
-        default: c.skip(1_s * (static_cast<int>(random() % 21) - 10)); return Input::seek;
+        case 0:
+            c.open(any_source(random), {.start = {random() % 2 ? Start::How::play : Start::How::hold, {}}, .loop = {}});
+            return Input::open;
+        case 1:
+        case 2:
+            c.play();
+            return Input::play;
+        case 3:
+        case 4:
+            c.pause();
+            return Input::pause;
+        case 5:
+            c.stop();
+            return Input::stop;
+        case 6:
+        case 7:
+            c.seek(Time{static_cast<std::int64_t>(random()) % 7'000'000'000},
+                   random() % 3 ? SeekMode::exact : SeekMode::keyframe);
+            return Input::seek;
+        case 8:
+            c.step(static_cast<int>(random() % 5) - 2);
+            return Input::step;
+        case 9:
+            c.set_rate(0.25 + static_cast<double>(random() % 16) / 4);
+            return Input::released;
+        case 10:
+            c.set_volume(static_cast<double>(random() % 100) / 100);
+            return Input::released;
+        case 11:
+            c.set_muted(random() % 2);
+            return Input::released;
+        case 12:
+            c.set_loop({static_cast<Loop::Kind>(random() % 3), 1_s, 2_s});
+            return Input::released;
+        default:
+            c.skip(1_s * (static_cast<int>(random() % 21) - 10));
+            return Input::seek;
     }
 }
 }  // namespace
@@ -58,8 +91,10 @@ TEST_CASE("ten thousand random calls lead where the pure machine says") {
             // What the call leads to at once, and what reports that take no time may add.
             if (call == Input::play || call == Input::pause || call == Input::stop) {
                 auto expected = machine::step(before, call).state;
-                auto landed = machine::step(expected, Input::landed).state, fed = machine::step(expected, Input::fed).state;
-                INFO("seed " << seed << " call " << i << " " << machine::name(call) << " in " << machine::name(before.phase) << " gave " << machine::name(after.phase));
+                auto landed = machine::step(expected, Input::landed).state,
+                     fed = machine::step(expected, Input::fed).state;
+                INFO("seed " << seed << " call " << i << " " << machine::name(call) << " in "
+                             << machine::name(before.phase) << " gave " << machine::name(after.phase));
                 CHECK((after == expected || after == landed || after == fed));
                 ++compared;
             }
@@ -92,9 +127,16 @@ TEST_CASE("ten thousand random calls in real time leave nothing running") {
         Mixer mixer(*mixer_strand, {});
         std::mt19937 random(seed);
         {
-            Controller controller({make_real_strand(), &mixer, &CodecRegistry::standard(), std::make_shared<NotingSink>(16_ms)});
+            Controller controller(
+                {make_real_strand(), &mixer, &CodecRegistry::standard(), std::make_shared<NotingSink>(16_ms)});
             std::atomic<bool> reading = true;
-            std::thread reader([&] { while (reading) { auto s = controller.snapshot(); if (!s.state.sound()) std::abort(); std::this_thread::sleep_for(std::chrono::microseconds(200)); } });
+            std::thread reader([&] {
+                while (reading) {
+                    auto s = controller.snapshot();
+                    if (!s.state.sound()) std::abort();
+                    std::this_thread::sleep_for(std::chrono::microseconds(200));
+                }
+            });
             for (int i = 0; i < 10'000; ++i) {
                 random_call(controller, random);
                 if (random() % 64 == 0) std::this_thread::sleep_for(std::chrono::milliseconds(random() % 12));
@@ -116,8 +158,10 @@ TEST_CASE("releasing in any state returns within 200 ms") {
     std::mt19937 random(31);
     Time worst{};
     for (int i = 0; i < 40; ++i) {
-        auto controller = std::make_unique<Controller>(Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
-        controller->open(i % 2 ? any_source(random) : fixture("h264_high_aac.mp4"), {.start = {Start::How::play, {}}, .loop = {}});
+        auto controller = std::make_unique<Controller>(
+            Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
+        controller->open(i % 2 ? any_source(random) : fixture("h264_high_aac.mp4"),
+                         {.start = {Start::How::play, {}}, .loop = {}});
         for (auto calls = random() % 4; calls > 0; --calls) {
             std::this_thread::sleep_for(std::chrono::milliseconds(random() % 40));
             random_call(*controller, random);

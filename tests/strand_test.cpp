@@ -9,7 +9,10 @@ TEST_CASE("virtual time runs tasks in order of time, then of ticket") {
     auto strand = make_virtual_strand();
     std::vector<int> order;
     strand->at(20_ms, [&] { order.push_back(4); });
-    strand->at(10_ms, [&] { order.push_back(2); strand->post([&] { order.push_back(3); }); });
+    strand->at(10_ms, [&] {
+        order.push_back(2);
+        strand->post([&] { order.push_back(3); });
+    });
     strand->post([&] { order.push_back(1); });
     auto dropped = strand->at(15_ms, [&] { order.push_back(99); });
     strand->cancel(dropped);
@@ -36,7 +39,10 @@ TEST_CASE("a real strand keeps the order of posts and the times of timers") {
     std::atomic<bool> finished = false;
     auto start = strand->now();
     std::atomic<std::int64_t> late{};
-    strand->at(start + 30_ms, [&] { late = (strand->now() - start).ns; finished = true; });
+    strand->at(start + 30_ms, [&] {
+        late = (strand->now() - start).ns;
+        finished = true;
+    });
     for (int i = 0; i < 100; ++i) strand->post([&, i] { order.push_back(i); });
     while (!finished) std::this_thread::sleep_for(std::chrono::milliseconds(1));
     CHECK(order.size() == 100);
@@ -75,8 +81,7 @@ TEST_CASE("what a task throws ends that task, not the strand") {
     auto real = make_real_strand();
     std::atomic<int> ran = 0;
     auto lane = real->lane();
-    lane->run(
-        {}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
+    lane->run({}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
     real->post([] { throw std::runtime_error("meant for a test"); });
     real->post([&] { ++ran; });
     while (ran < 2) std::this_thread::yield();

@@ -76,7 +76,10 @@ inline fs::path tiny(const std::string& file) {
         bool webm = file.ends_with(".webm");
         spec.video = webm ? Codec::vp9 : Codec::h264, spec.audio = webm ? Codec::opus : Codec::aac;
         spec.width = 96, spec.height = 54, spec.seconds = 6, spec.keyframe_every = 30, spec.bitrate = 60'000;
-        spec.draw = [](demo::Canvas& c, double t) { c.gradient({60, 70, 90}, {90, 80, 60}); c.circle({20 + 9 * t, 40}, 4, {220, 200, 120}); };
+        spec.draw = [](demo::Canvas& c, double t) {
+            c.gradient({60, 70, 90}, {90, 80, 60});
+            c.circle({20 + 9 * t, 40}, 4, {220, 200, 120});
+        };
         spec.sound = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
     }
@@ -86,9 +89,14 @@ inline fs::path tiny(const std::string& file) {
 /// Notes every picture's time as it is shown.
 class NotingSink final : public PictureSink {
   public:
-    struct Shown { Time pts, due; int number; };
+    struct Shown {
+        Time pts, due;
+        int number;
+    };
     explicit NotingSink(Time refresh = {}, bool read_numbers = false) : refresh_(refresh), read_(read_numbers) {}
-    std::shared_ptr<const Image> prepare(const Picture& p) override { return read_ ? std::make_shared<const Image>(render(p)) : nullptr; }
+    std::shared_ptr<const Image> prepare(const Picture& p) override {
+        return read_ ? std::make_shared<const Image>(render(p)) : nullptr;
+    }
     void show(std::shared_ptr<const Image> image, const Picture& p, Time due) override {
         shown.push_back({p.pts, due, image ? demo::read_strip(*image).value_or(-1) : -1});
     }
@@ -112,7 +120,9 @@ struct Stage {
     std::shared_ptr<NotingSink> sink;
     Controller controller;
     explicit Stage(double drift_ppm = 0, bool read_numbers = false)
-        : mixer(*strand, drift_ppm == 0 ? std::function<std::unique_ptr<SoundDevice>()>{} : [this, drift_ppm] { return make_silent_device(*strand, drift_ppm); }),
+        : mixer(
+              *strand, drift_ppm == 0 ? std::function<std::unique_ptr<SoundDevice>()>{}
+                                      : [this, drift_ppm] { return make_silent_device(*strand, drift_ppm); }),
           sink(std::make_shared<NotingSink>(Time{}, read_numbers)),
           controller({strand, &mixer, &CodecRegistry::standard(), sink}) {}
     void run(Time length) { strand->run_until(strand->now() + length); }
@@ -122,7 +132,10 @@ struct Stage {
         return wanted(now());
     }
     /// Takes up the calls that were made and waits for what they lead to.
-    bool settle() { run({}); return run_until([](auto& s) { return s.state.phase != Phase::opening && !s.state.seeking; }); }
+    bool settle() {
+        run({});
+        return run_until([](auto& s) { return s.state.phase != Phase::opening && !s.state.seeking; });
+    }
 };
 
 }  // namespace ruedo::test

@@ -15,7 +15,8 @@ TEST_CASE("ticks become nanoseconds once, rounded to nearest") {
 
 TEST_CASE("a tick's time leads back to the tick, on every usual scale") {
     std::mt19937_64 random(1);
-    for (std::uint64_t rate : {1000ULL, 12800ULL, 15360ULL, 24000ULL, 30000ULL, 44100ULL, 48000ULL, 90000ULL, 10'000'000ULL}) {
+    for (std::uint64_t rate :
+         {1000ULL, 12800ULL, 15360ULL, 24000ULL, 30000ULL, 44100ULL, 48000ULL, 90000ULL, 10'000'000ULL}) {
         for (int i = 0; i < 2000; ++i) {
             auto tick = static_cast<std::int64_t>(random() % (rate * 20'000));
             auto t = ticks_to_time(tick, 1, rate);
@@ -37,7 +38,8 @@ TEST_CASE("times are read with their unit and no other way") {
     CHECK(parse_time("1:02:03.250") == 1_s * 3723 + 250_ms);
     CHECK(parse_time("0:00:59.999") == 59_s + 999_ms);
     CHECK(parse_time("0.0000000005s") == Time{1});
-    for (auto bad : {"", "5", "-1s", "+1s", "1.s", ".5s", "1e3s", "1 s", "s", "ms", "1:2:3", "1:60:00.0", "0:00:60.000", "12:30", "1:02:3.5", "99999999999999999999s", "0x10s", "1s "})
+    for (auto bad : {"", "5", "-1s", "+1s", "1.s", ".5s", "1e3s", "1 s", "s", "ms", "1:2:3", "1:60:00.0", "0:00:60.000",
+                     "12:30", "1:02:3.5", "99999999999999999999s", "0x10s", "1s "})
         CHECK_FALSE(parse_time(bad).has_value());
 }
 

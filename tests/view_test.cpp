@@ -20,7 +20,9 @@ struct Seat {
         view.show();
         view.load(d, 0, "/");
     }
-    bool phase(Phase wanted) { return soon([&] { return view.snapshot().state.phase == wanted && !view.snapshot().state.seeking; }); }
+    bool phase(Phase wanted) {
+        return soon([&] { return view.snapshot().state.phase == wanted && !view.snapshot().state.seeking; });
+    }
     /// The number of the frame that is on the screen.
     std::optional<int> frame() {
         QImage shot(view.surface().size(), QImage::Format_RGB32);
@@ -80,8 +82,14 @@ TEST_CASE("dragging the position seeks while it moves and lands exactly when let
     press(slider, {from + wide * 0.1, y});
     for (int i = 1; i <= 10; ++i) move(slider, {from + wide * (0.1 + 0.06 * i), y}, Qt::LeftButton), pass(10);
     let_go(slider, {from + wide * 0.7, y});
-    REQUIRE(soon([&] { auto s = seat.view.snapshot(); return !s.state.seeking && std::abs((s.position - 4200_ms).ns) < (30_ms).ns; }));
-    CHECK(soon([&] { auto f = seat.frame(); return f && std::abs(*f - 126) <= 1; }));
+    REQUIRE(soon([&] {
+        auto s = seat.view.snapshot();
+        return !s.state.seeking && std::abs((s.position - 4200_ms).ns) < (30_ms).ns;
+    }));
+    CHECK(soon([&] {
+        auto f = seat.frame();
+        return f && std::abs(*f - 126) <= 1;
+    }));
     key(slider, Qt::Key_Home);
     CHECK(soon([&] { return seat.view.snapshot().position == Time{} && seat.frame() == 0; }));
     key(slider, Qt::Key_Right);
@@ -168,7 +176,10 @@ TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong pl
     REQUIRE(seat.phase(Phase::paused));
     seat.view.resize(900, 300);
     auto at = seat.view.snapshot().shown;
-    CHECK(soon([&] { auto f = seat.frame(); return f && std::abs(*f - time_to_ticks(at, 30)) <= 1; }));
+    CHECK(soon([&] {
+        auto f = seat.frame();
+        return f && std::abs(*f - time_to_ticks(at, 30)) <= 1;
+    }));
 }
 
 TEST_CASE("an error stands where the picture would be, with a way to try again") {
@@ -187,7 +198,8 @@ TEST_CASE("an error stands where the picture would be, with a way to try again")
     REQUIRE(soon([&] { return sentence->isVisible() && sentence->text().contains("late.webm"); }));
     CHECK_FALSE(view.controls_shown());
     fs::copy_file(fixture("vp9_opus.webm"), folder / "late.webm");
-    for (auto* b : view.findChildren<QPushButton*>()) if (b->text() == "Try again") b->click();
+    for (auto* b : view.findChildren<QPushButton*>())
+        if (b->text() == "Try again") b->click();
     CHECK(soon([&] { return view.snapshot().state.phase == Phase::ready; }));
     CHECK(soon([&] { return !sentence->isVisible(); }));
 }
@@ -196,7 +208,11 @@ TEST_CASE("the keys of the player work, and every control can be named and reach
     Seat seat(document_of({"vp9_opus.webm"}));
     REQUIRE(seat.phase(Phase::ready));
     auto trigger = [&](const QKeySequence& keys) {
-        for (auto* a : seat.view.actions()) if (a->shortcut() == keys) { a->trigger(); return true; }
+        for (auto* a : seat.view.actions())
+            if (a->shortcut() == keys) {
+                a->trigger();
+                return true;
+            }
         return false;
     };
     REQUIRE(trigger(Qt::CTRL | Qt::Key_Space));
@@ -229,7 +245,8 @@ TEST_CASE("the keys of the player work, and every control can be named and reach
 
 TEST_CASE("captions stand where their settings say, and go when they are over") {
     Folder folder;
-    std::string vtt = "WEBVTT\n\n00:00.000 --> 00:02.000\nbelow\n\n00:00.000 --> 00:02.000 line:0 align:start position:0%\nabove\n";
+    std::string vtt =
+        "WEBVTT\n\n00:00.000 --> 00:02.000\nbelow\n\n00:00.000 --> 00:02.000 line:0 align:start position:0%\nabove\n";
     put(folder / "c.en.vtt", {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
     auto d = document_of({"vp9_opus.webm"});
     d.sources[0].captions = {(folder / "c.en.vtt").string()};
@@ -286,7 +303,10 @@ TEST_CASE("a queue turns to the next source in the same view, and a strip loads 
     // The third poster: as wide as the others.
     press(strip, {2 * 70 + 20, 30});
     let_go(strip, {2 * 70 + 20, 30});
-    REQUIRE(soon([&] { return seat.view.index() == 2 && seat.view.snapshot().source == "rotate90.mp4" && seat.view.snapshot().state.phase == Phase::playing; }));
+    REQUIRE(soon([&] {
+        return seat.view.index() == 2 && seat.view.snapshot().source == "rotate90.mp4" &&
+               seat.view.snapshot().state.phase == Phase::playing;
+    }));
     CHECK(soon([&] { return !control(&seat.view, "The next source")->isEnabled(); }));
     static_cast<QAbstractButton*>(control(&seat.view, "The source before"))->click();
     REQUIRE(soon([&] { return seat.view.index() == 1 && seat.view.snapshot().source == "vp9_opus.webm"; }));

@@ -20,7 +20,9 @@ inline bool soon(const std::function<bool()>& wanted, int ms = 30000) {
     }
     return true;
 }
-inline void pass(int ms) { soon([] { return false; }, ms); }
+inline void pass(int ms) {
+    soon([] { return false; }, ms);
+}
 
 /// What a hand does: events through the application, to the widget that has them.
 inline void press(QWidget* w, QPointF at, Qt::MouseButton button = Qt::LeftButton) {

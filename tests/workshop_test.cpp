@@ -39,7 +39,9 @@ struct Shop {
         REQUIRE(window.open_project(folder / "shop.ruedo"));
     }
     Snapshot now() { return window.player().snapshot(); }
-    bool phase(Phase p) { return soon([&] { return now().state.phase == p && !now().state.seeking; }); }
+    bool phase(Phase p) {
+        return soon([&] { return now().state.phase == p && !now().state.seeking; });
+    }
 };
 }  // namespace
 
@@ -51,7 +53,10 @@ TEST_CASE("a project opens with its first source held on the first frame") {
     CHECK(shop.window.sentences().plain_text().contains("on its first frame, held"));
     shop.window.project().set_current(1);
     CHECK(soon([&] { return shop.now().source == "h264_high_aac.mp4"; }));
-    CHECK(soon([&] { return shop.window.facts().plain_text().contains("H.264") && shop.window.facts().plain_text().contains("180 frames"); }));
+    CHECK(soon([&] {
+        return shop.window.facts().plain_text().contains("H.264") &&
+               shop.window.facts().plain_text().contains("180 frames");
+    }));
 }
 
 TEST_CASE("words in the sentences change the player at once, and can be undone") {
@@ -59,7 +64,16 @@ TEST_CASE("words in the sentences change the player at once, and can be undone")
     auto& s = shop.window.sentences();
     auto& p = shop.window.project();
     auto first = p.document();
-    for (auto [key, value] : {std::pair{"loop", "all"}, {"fit", "cover"}, {"align", "0 1"}, {"mount", "handset-upright"}, {"surround", "#8A2436"}, {"volume", "40"}, {"skip", "5"}, {"hide", "2"}, {"bar-end", "volume"}, {"start", "play"}}) {
+    for (auto [key, value] : {std::pair{"loop", "all"},
+                              {"fit", "cover"},
+                              {"align", "0 1"},
+                              {"mount", "handset-upright"},
+                              {"surround", "#8A2436"},
+                              {"volume", "40"},
+                              {"skip", "5"},
+                              {"hide", "2"},
+                              {"bar-end", "volume"},
+                              {"start", "play"}}) {
         INFO(key);
         auto before = p.document();
         REQUIRE(s.set_value(key, value));
@@ -317,7 +331,8 @@ TEST_CASE("adding takes what is there, names what is not, and adds what opens of
     shop.window.show_step(WorkshopWindow::gather);
     // A name that does not exist offers the one that does; pressing that adds it.
     auto notice = [&]() -> QLabel* {
-        for (auto* l : shop.window.findChildren<QLabel*>()) if (l->isVisible() && l->text().contains("instead</a>")) return l;
+        for (auto* l : shop.window.findChildren<QLabel*>())
+            if (l->isVisible() && l->text().contains("instead</a>")) return l;
         return nullptr;
     };
     auto* entry = qobject_cast<QLineEdit*>(control(&shop.window, "Path or address of a source to add"));
@@ -328,7 +343,7 @@ TEST_CASE("adding takes what is there, names what is not, and adds what opens of
     CHECK(sources.size() == 6);
     auto text = notice()->text();
     auto from = text.indexOf("href='") + 6;
-    emit notice()->linkActivated(text.mid(from, text.indexOf('\'', from) - from));
+    emit notice() -> linkActivated(text.mid(from, text.indexOf('\'', from) - from));
     REQUIRE(soon([&] { return sources.size() == 7; }));
     CHECK(sources[6].file == "vp9_opus.webm");
     shop.window.project().undo();
@@ -388,7 +403,8 @@ TEST_CASE("five hundred files at once leave the window answering") {
     whole.start();
     auto done_ = [&] {
         if (shop.window.shelf().cards() != 502) return false;
-        for (std::size_t i : {10UL, 250UL, 501UL}) if (shop.window.shelf().sentence_of(i).isEmpty()) return false;
+        for (std::size_t i : {10UL, 250UL, 501UL})
+            if (shop.window.shelf().sentence_of(i).isEmpty()) return false;
         return true;
     };
     while (!done_() && whole.elapsed() < 60'000) {
@@ -416,7 +432,9 @@ TEST_CASE("the ring's calls do what they say, and those that are not allowed say
     CHECK(soon([&] { return shop.now().position == 3033_ms; }));
     button(machine::Input::stop)->click();
     REQUIRE(shop.phase(Phase::ready));
-    CHECK(soon([&] { return ring.taken(Phase::ready, Phase::playing) == 1 && ring.taken(Phase::playing, Phase::paused) == 1; }));
+    CHECK(soon([&] {
+        return ring.taken(Phase::ready, Phase::playing) == 1 && ring.taken(Phase::playing, Phase::paused) == 1;
+    }));
     button(machine::Input::release)->click();
     REQUIRE(shop.phase(Phase::closed));
     REQUIRE(soon([&] { return !button(machine::Input::play)->isEnabled(); }));

@@ -39,7 +39,8 @@ json track_json(const Track& t, const TrackFacts& f) {
         j["display_height"] = t.video.display_height();
         j["rotation"] = t.video.rotation;
         j["frame_count"] = f.frame_count;
-        j["frame_rate"] = f.frame_rate.stated() ? json(fmt::format("{}/{}", f.frame_rate.num, f.frame_rate.den)) : json(nullptr);
+        j["frame_rate"] =
+            f.frame_rate.stated() ? json(fmt::format("{}/{}", f.frame_rate.num, f.frame_rate.den)) : json(nullptr);
         json keys = json::array();
         for (auto k : f.keyframe_times) keys.push_back(k.ns);
         j["keyframe_times_ns"] = std::move(keys);
@@ -70,10 +71,12 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
         if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
         if (problem && problem->code == Code::cancelled) return std::unexpected(*problem);
     }
-    TRY(auto facts, gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+    TRY(auto facts,
+        gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
     if (bytes && bytes->size()) facts.info.bytes = *bytes->size();  // of a body in chunks it is known only now
     json tracks = json::array();
-    for (std::size_t i = 0; i < facts.tracks.size(); ++i) tracks.push_back(track_json(facts.info.tracks[i], facts.tracks[i]));
+    for (std::size_t i = 0; i < facts.tracks.size(); ++i)
+        tracks.push_back(track_json(facts.info.tracks[i], facts.tracks[i]));
     json findings = json::array();
     for (auto& f : facts.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     exit = problem ? exit_code(*problem) : 0;
@@ -88,10 +91,12 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
 Result<json> list_targets() {
     json list = json::array();
     std::vector<Error> problems;
-    for (auto& t : all_targets(&problems)) list.push_back({{"name", t.name}, {"title", t.title}, {"about", t.about}, {"containers", t.containers}});
+    for (auto& t : all_targets(&problems))
+        list.push_back({{"name", t.name}, {"title", t.title}, {"about", t.about}, {"containers", t.containers}});
     json wrong = json::array();
     for (auto& p : problems) wrong.push_back(to_json(p));
-    return json{{"targets", std::move(list)}, {"problems", std::move(wrong)}, {"folder", user_targets_folder().string()}};
+    return json{
+        {"targets", std::move(list)}, {"problems", std::move(wrong)}, {"folder", user_targets_folder().string()}};
 }
 
 Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out, bool replace) {
@@ -103,7 +108,9 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
         clip = std::move(opened);
     }
     TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
-    if (!tracks.video) return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name), "Choose a clip with pictures.");
+    if (!tracks.video)
+        return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
+                    "Choose a clip with pictures.");
     TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
     std::error_code ec;
     fs::create_directories(out, ec);
@@ -114,7 +121,10 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
         TRY(auto picture, reader->at(times[i]));
         auto path = out / fmt::format("{:04}-{}.png", i, picture.pts.ns);
         TRY_DO(write_png(path, render(picture), replace));
-        list.push_back({{"asked_ns", times[i].ns}, {"shown_ns", picture.pts.ns}, {"path", path.string()}, {"decoded", reader->decoded()}});
+        list.push_back({{"asked_ns", times[i].ns},
+                        {"shown_ns", picture.pts.ns},
+                        {"path", path.string()},
+                        {"decoded", reader->decoded()}});
     }
     return json{{"frames", std::move(list)}};
 }
@@ -123,7 +133,8 @@ Result<json> pack_project(const fs::path& project, const fs::path& out) {
     TRY(auto document, load_document(project));
     auto folder = project.has_parent_path() ? project.parent_path() : fs::path(".");
     auto player = executable_path().parent_path() / "ruedo-player";
-    TRY(auto packed, pack(document, folder, out, player, CodecRegistry::standard(), [](auto, auto) { return !interrupted(); }));
+    TRY(auto packed,
+        pack(document, folder, out, player, CodecRegistry::standard(), [](auto, auto) { return !interrupted(); }));
     json findings = json::array();
     for (auto& f : packed.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     json items = json::array();
@@ -197,8 +208,10 @@ bool is_command(int argc, char** argv) {
 
 namespace {
 int run(int argc, char** argv, const WindowedPlay& windowed) {
-    bool as_json = std::find_if(argv + 1, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; }) != argv + argc;
-    CLI::App app{"Ruedo: a workshop for building a native video player into an app.\nWithout a subcommand it opens the window."};
+    bool as_json = std::find_if(argv + 1, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; }) !=
+                   argv + argc;
+    CLI::App app{
+        "Ruedo: a workshop for building a native video player into an app.\nWithout a subcommand it opens the window."};
     app.set_version_flag("--version", std::string("ruedo ") + RUEDO_VERSION);
     app.require_subcommand(1);
     std::string source, target, out, at, length, script, clock = "real", sound;
@@ -262,7 +275,10 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
         std::stringstream list(at);
         for (std::string part; std::getline(list, part, ',');) {
             auto t = parse_time(part);
-            if (!t) return finish(std::unexpected(wrong_usage(fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", part))), as_json);
+            if (!t)
+                return finish(std::unexpected(wrong_usage(
+                                  fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", part))),
+                              as_json);
             times.push_back(*t);
         }
         if (times.empty()) return finish(std::unexpected(wrong_usage("--at needs at least one time.")), as_json);
@@ -270,7 +286,10 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     }
     if (key_command->parsed()) {
         auto kept = KeyFile().set(host, access_key);
-        return finish(kept ? Result<json>(json{{"host", host}, {"kept", !access_key.empty()}, {"file", KeyFile::standard().string()}}) : std::unexpected(kept.error()), as_json);
+        return finish(kept ? Result<json>(json{
+                                 {"host", host}, {"kept", !access_key.empty()}, {"file", KeyFile::standard().string()}})
+                           : std::unexpected(kept.error()),
+                      as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
     if (pack_command->parsed()) return finish(pack_project(source, out), as_json);
@@ -279,18 +298,24 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     options.source = source;
     options.sound = sound;
     options.replace = replace;
-    if (clock != "real" && clock != "virtual") return finish(std::unexpected(wrong_usage("--clock is virtual or real.")), as_json);
+    if (clock != "real" && clock != "virtual")
+        return finish(std::unexpected(wrong_usage("--clock is virtual or real.")), as_json);
     options.virtual_time = clock == "virtual";
     if (play_command->count("--sound") && sound.empty())
         return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
     if (options.virtual_time && is_camera(source))
         return finish(std::unexpected(wrong_usage("A camera needs the real clock.")), as_json);
-    if (options.virtual_time && in_window) return finish(std::unexpected(wrong_usage("A window needs the real clock.")), as_json);
+    if (options.virtual_time && in_window)
+        return finish(std::unexpected(wrong_usage("A window needs the real clock.")), as_json);
     if (!length.empty()) {
         options.length = parse_time(length);
-        if (!options.length) return finish(std::unexpected(wrong_usage(fmt::format("“{}” is not a time; it needs a unit, such as 5s.", length))), as_json);
+        if (!options.length)
+            return finish(
+                std::unexpected(wrong_usage(fmt::format("“{}” is not a time; it needs a unit, such as 5s.", length))),
+                as_json);
     }
-    if (loop && !options.length) return finish(std::unexpected(wrong_usage("A loop has no end, so --loop needs --for.")), as_json);
+    if (loop && !options.length)
+        return finish(std::unexpected(wrong_usage("A loop has no end, so --loop needs --for.")), as_json);
     if (loop) options.open.loop.kind = Loop::Kind::all;
     std::string why;
     auto calls = parse_script(script, why);

@@ -66,14 +66,18 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
     for (auto part : split(text, ";")) {
         auto words = split(part, " \t\n");
         if (words.empty()) continue;
-        auto bad = [&](std::string_view reason) { why = fmt::format("In “{}”: {}.", part, reason); return std::nullopt; };
+        auto bad = [&](std::string_view reason) {
+            why = fmt::format("In “{}”: {}.", part, reason);
+            return std::nullopt;
+        };
         if (words.size() < 2) return bad("a call needs a time and a name");
         ScriptedCall c;
         auto at = parse_time(words[0]);
         if (!at) return bad("the time needs a unit, such as 250ms");
         c.at = *at;
         c.verb = words[1];
-        bool plain = c.verb == "pause" || c.verb == "play" || c.verb == "mute" || c.verb == "unmute" || c.verb == "stop" || c.verb == "release";
+        bool plain = c.verb == "pause" || c.verb == "play" || c.verb == "mute" || c.verb == "unmute" ||
+                     c.verb == "stop" || c.verb == "release";
         bool timed = c.verb == "seek", numbered = c.verb == "rate" || c.verb == "volume" || c.verb == "step";
         if (!plain && !timed && !numbered) return bad("there is no such call");
         if (words.size() != (plain ? 2U : 3U)) return bad(plain ? "it takes nothing more" : "it takes one value");
@@ -88,7 +92,8 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
             c.number = *n;
             if (c.verb == "rate" && (*n < 0.25 || *n > 4)) return bad("a rate is from 0.25 to 4");
             if (c.verb == "volume" && (*n < 0 || *n > 1)) return bad("a volume is from 0 to 1");
-            if (c.verb == "step" && (*n != static_cast<int>(*n) || *n == 0)) return bad("a step is a whole number of pictures, not 0");
+            if (c.verb == "step" && (*n != static_cast<int>(*n) || *n == 0))
+                return bad("a step is a whole number of pictures, not 0");
         }
         calls.push_back(std::move(c));
     }
@@ -97,16 +102,26 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
 }
 
 void perform(Controller& controller, const ScriptedCall& c) {
-    if (c.verb == "play") controller.play();
-    else if (c.verb == "pause") controller.pause();
-    else if (c.verb == "stop") controller.stop();
-    else if (c.verb == "seek") controller.seek(c.time);
-    else if (c.verb == "rate") controller.set_rate(c.number);
-    else if (c.verb == "volume") controller.set_volume(c.number);
-    else if (c.verb == "mute") controller.set_muted(true);
-    else if (c.verb == "unmute") controller.set_muted(false);
-    else if (c.verb == "step") controller.step(static_cast<int>(c.number));
-    else if (c.verb == "release") controller.release();
+    if (c.verb == "play")
+        controller.play();
+    else if (c.verb == "pause")
+        controller.pause();
+    else if (c.verb == "stop")
+        controller.stop();
+    else if (c.verb == "seek")
+        controller.seek(c.time);
+    else if (c.verb == "rate")
+        controller.set_rate(c.number);
+    else if (c.verb == "volume")
+        controller.set_volume(c.number);
+    else if (c.verb == "mute")
+        controller.set_muted(true);
+    else if (c.verb == "unmute")
+        controller.set_muted(false);
+    else if (c.verb == "step")
+        controller.step(static_cast<int>(c.number));
+    else if (c.verb == "release")
+        controller.release();
 }
 
 HeadlessResult play_headless(const HeadlessOptions& o) {
@@ -119,7 +134,8 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
         strand = make_real_strand();
         mixer_strand = make_real_strand();
     }
-    Mixer mixer(*mixer_strand, o.virtual_time || !o.device ? std::function<std::unique_ptr<SoundDevice>()>{} : make_server_device);
+    Mixer mixer(*mixer_strand,
+                o.virtual_time || !o.device ? std::function<std::unique_ptr<SoundDevice>()>{} : make_server_device);
     std::unique_ptr<SoundFile> heard;
     if (!o.sound.empty()) {
         auto made = SoundFile::create(mixer, o.sound, o.source, o.replace);
@@ -139,16 +155,20 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
         auto done = [&] { return interrupted() || run.over(); };
         for (;;) {
             auto until = run.next() ? std::min(end, begin + *run.next()) : end;
-            if (o.virtual_time) virtual_strand->run_until(until, done);
-            else while (strand->now() < until && !done()) {
-                auto left = until == Time::max() ? 20_ms : std::min(20_ms, until - strand->now());
-                controller.wait([&](auto&) { return done(); }, left);
-            }
+            if (o.virtual_time)
+                virtual_strand->run_until(until, done);
+            else
+                while (strand->now() < until && !done()) {
+                    auto left = until == Time::max() ? 20_ms : std::min(20_ms, until - strand->now());
+                    controller.wait([&](auto&) { return done(); }, left);
+                }
             if (done() || until >= end || !run.next()) break;
             run.perform_next();
             // The call is only posted yet; what comes next looks at what it led to.
-            if (o.virtual_time) virtual_strand->run_until(strand->now());
-            else (void)controller.snapshot_after_calls();
+            if (o.virtual_time)
+                virtual_strand->run_until(strand->now());
+            else
+                (void)controller.snapshot_after_calls();
         }
         result = run.result(o.virtual_time);
     }

@@ -20,14 +20,14 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
 void perform(Controller& controller, const ScriptedCall& call);
 
 struct HeadlessOptions {
-    std::string source;                     ///< A path or an address.
+    std::string source;  ///< A path or an address.
     OpenOptions open;
     bool virtual_time = false;
-    std::optional<Time> length;             ///< Wall or virtual time; to the end without.
+    std::optional<Time> length;  ///< Wall or virtual time; to the end without.
     std::vector<ScriptedCall> script;
-    std::filesystem::path sound;            ///< A WAV file to write, if any.
-    bool replace = false;                   ///< It may take the place of another file.
-    bool device = true;                     ///< Use the sound server when there is one.
+    std::filesystem::path sound;  ///< A WAV file to write, if any.
+    bool replace = false;         ///< It may take the place of another file.
+    bool device = true;           ///< Use the sound server when there is one.
 };
 struct HeadlessResult {
     nlohmann::json report;

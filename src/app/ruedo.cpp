@@ -81,8 +81,11 @@ int main(int argc, char** argv) {
     WorkshopWindow window(host);
     window.show();
     auto left = Project::recovered();
-    if (argc > 1) window.open_project(argv[1]);
-    else if (left) window.project().recover(*left);
-    else if (!Project::recent().isEmpty()) window.open_project(Project::recent().first().toStdString());
+    if (argc > 1)
+        window.open_project(argv[1]);
+    else if (left)
+        window.project().recover(*left);
+    else if (!Project::recent().isEmpty())
+        window.open_project(Project::recent().first().toStdString());
     return app.exec();
 }

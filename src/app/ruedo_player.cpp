@@ -35,7 +35,8 @@ int run(int argc, char** argv) {
         if (!std::strcmp(argv[i], "--check") && i + 1 < argc) {
             check = parse_time(argv[++i]);
             if (!check) return usage("--check takes a time with a unit, such as 5s.");
-        } else if (argv[i][0] == '-' && std::strcmp(argv[i], "-platform") != 0 && (i == 0 || std::strcmp(argv[i - 1], "-platform") != 0)) {
+        } else if (argv[i][0] == '-' && std::strcmp(argv[i], "-platform") != 0 &&
+                   (i == 0 || std::strcmp(argv[i - 1], "-platform") != 0)) {
             return usage("There is no such option.");
         }
     }
@@ -43,7 +44,9 @@ int run(int argc, char** argv) {
     if (check) {
         catch_interrupts();
         if (!document) return print(error_document(document.error()), 1);
-        if (document->sources.empty()) return print(error_document({Code::empty, "The app has no source to play.", "Pack it again with a clip."}), 1);
+        if (document->sources.empty())
+            return print(error_document({Code::empty, "The app has no source to play.", "Pack it again with a clip."}),
+                         1);
         HeadlessOptions o;
         o.source = resolve(document->sources.front(), exe.parent_path());
         o.open = open_options(*document, document->sources.front(), exe.parent_path());

@@ -22,7 +22,8 @@ void CaptionsLayer::follow(const Snapshot& snapshot, const QRectF& picture, doub
     if (moving)
         for (auto* cue : snapshot.showing()) now.push_back(*cue);
     auto same = now.size() == shown_.size() && picture == picture_ && free_below == free_below_;
-    for (std::size_t i = 0; same && i < now.size(); ++i) same = now[i].start == shown_[i].start && now[i].runs == shown_[i].runs;
+    for (std::size_t i = 0; same && i < now.size(); ++i)
+        same = now[i].start == shown_[i].start && now[i].runs == shown_[i].runs;
     if (same) return;
     shown_ = std::move(now), picture_ = picture, free_below_ = free_below;
     setAccessibleDescription(lines().join(' '));
@@ -39,10 +40,12 @@ QStringList CaptionsLayer::lines() const {
 void CaptionsLayer::paintEvent(QPaintEvent*) {
     QPainter g(this);
     g.setRenderHint(QPainter::Antialiasing);
-    auto area = picture_.adjusted(picture_.width() * 0.02, picture_.height() * 0.02, -picture_.width() * 0.02, -picture_.height() * 0.02);
+    auto area = picture_.adjusted(picture_.width() * 0.02, picture_.height() * 0.02, -picture_.width() * 0.02,
+                                  -picture_.height() * 0.02);
     auto font = look::font(look::Size::body);
     font.setPixelSize(std::max(12, static_cast<int>(picture_.height() * 0.053)));
-    double line_height = QFontMetricsF(font).lineSpacing() * 1.1, lowest = std::min(area.bottom(), height() - free_below_);
+    double line_height = QFontMetricsF(font).lineSpacing() * 1.1,
+           lowest = std::min(area.bottom(), height() - free_below_);
     // Captions without a line of their own stack upwards from the bottom, the last one lowest.
     for (auto cue = shown_.rbegin(); cue != shown_.rend(); ++cue) {
         QString html;

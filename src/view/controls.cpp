@@ -12,7 +12,8 @@
 namespace ruedo {
 namespace {
 // Controls stand on a sand-coloured plate in both schemes, since they lie on the picture.
-const QColor plate_ink{0x2A211C}, plate_soft{0x5C4F43}, plate_wine{0x8A2436}, plate_paper{0xF7F1E5}, plate_line{0xD0C2A6}, plate_teal{0x1E6E72}, plate_ochre{0xC4841D};
+const QColor plate_ink{0x2A211C}, plate_soft{0x5C4F43}, plate_wine{0x8A2436}, plate_paper{0xF7F1E5},
+    plate_line{0xD0C2A6}, plate_teal{0x1E6E72}, plate_ochre{0xC4841D};
 
 void draw_focus(QPainter& g, QRectF r, double radius) {
     g.setBrush(Qt::NoBrush);
@@ -23,16 +24,26 @@ void draw_focus(QPainter& g, QRectF r, double radius) {
 QString label_of(Control control, const ControlContext& c) {
     auto seconds = c.skip.ns / 1'000'000'000;
     switch (control) {
-        case Control::toggle: return c.snapshot.state.intent == Intent::play ? "Pause" : "Play";
-        case Control::back: return QString("Back %1 seconds").arg(seconds);
-        case Control::forward: return QString("Forward %1 seconds").arg(seconds);
-        case Control::full_screen: return c.full_screen ? "Leave full screen" : "Full screen";
-        case Control::volume: return c.snapshot.muted ? "Sound on" : "Sound off";
-        case Control::position: return "Position";
-        case Control::tracks: return "Sound and captions";
-        case Control::previous: return "The source before";
-        case Control::next: return "The next source";
-        case Control::strip: return "Sources";
+        case Control::toggle:
+            return c.snapshot.state.intent == Intent::play ? "Pause" : "Play";
+        case Control::back:
+            return QString("Back %1 seconds").arg(seconds);
+        case Control::forward:
+            return QString("Forward %1 seconds").arg(seconds);
+        case Control::full_screen:
+            return c.full_screen ? "Leave full screen" : "Full screen";
+        case Control::volume:
+            return c.snapshot.muted ? "Sound on" : "Sound off";
+        case Control::position:
+            return "Position";
+        case Control::tracks:
+            return "Sound and captions";
+        case Control::previous:
+            return "The source before";
+        case Control::next:
+            return "The next source";
+        case Control::strip:
+            return "Sources";
     }
     return {};
 }
@@ -50,37 +61,69 @@ void paint_control(QPainter& g, Control control, const ControlContext& c, QRectF
             g.drawEllipse(square.adjusted(3, 3, -3, -3));
             mark = square.adjusted(side * 0.33, side * 0.33, -side * 0.33, -side * 0.33);
             // The mark shows what a press will do: it follows what was asked for.
-            if (c.snapshot.state.intent == Intent::play) look::draw_pause(g, mark, plate_paper);
-            else look::draw_play(g, mark.translated(side * 0.02, 0), plate_paper);
+            if (c.snapshot.state.intent == Intent::play)
+                look::draw_pause(g, mark, plate_paper);
+            else
+                look::draw_play(g, mark.translated(side * 0.02, 0), plate_paper);
             break;
         }
         case Control::back:
         case Control::forward:
-            look::draw_turn(g, square.adjusted(side * 0.18, side * 0.18, -side * 0.18, -side * 0.18), control == Control::forward,
-                            QString::number(c.skip.ns / 1'000'000'000), pressed ? plate_wine : plate_ink);
+            look::draw_turn(g, square.adjusted(side * 0.18, side * 0.18, -side * 0.18, -side * 0.18),
+                            control == Control::forward, QString::number(c.skip.ns / 1'000'000'000),
+                            pressed ? plate_wine : plate_ink);
             break;
-        case Control::volume: look::draw_speaker(g, mark, c.snapshot.volume, c.snapshot.muted || c.snapshot.volume == 0, pressed ? plate_wine : plate_ink); break;
-        case Control::full_screen: look::draw_corners(g, mark, c.full_screen, pressed ? plate_wine : plate_ink); break;
-        case Control::tracks: look::draw_captions(g, mark, c.snapshot.text_track != 0, pressed ? plate_wine : plate_ink); break;
+        case Control::volume:
+            look::draw_speaker(g, mark, c.snapshot.volume, c.snapshot.muted || c.snapshot.volume == 0,
+                               pressed ? plate_wine : plate_ink);
+            break;
+        case Control::full_screen:
+            look::draw_corners(g, mark, c.full_screen, pressed ? plate_wine : plate_ink);
+            break;
+        case Control::tracks:
+            look::draw_captions(g, mark, c.snapshot.text_track != 0, pressed ? plate_wine : plate_ink);
+            break;
         case Control::previous:
-        case Control::next: look::draw_to_edge(g, mark, control == Control::next, pressed ? plate_wine : (control == Control::next ? c.has_next : c.has_previous) ? plate_ink : plate_line); break;
-        case Control::position: case Control::strip: break;
+        case Control::next:
+            look::draw_to_edge(g, mark, control == Control::next,
+                               pressed                                                    ? plate_wine
+                               : (control == Control::next ? c.has_next : c.has_previous) ? plate_ink
+                                                                                          : plate_line);
+            break;
+        case Control::position:
+        case Control::strip:
+            break;
     }
     if (focus) draw_focus(g, square, control == Control::toggle ? side / 2 : 8);
 }
 
-ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* parent) : QAbstractButton(parent), control_(control) {
+ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* parent)
+    : QAbstractButton(parent), control_(control) {
     setFocusPolicy(Qt::StrongFocus);
     setCursor(Qt::PointingHandCursor);
     connect(this, &QAbstractButton::clicked, this, [this, calls = std::move(calls)] {
         switch (control_) {
-            case Control::toggle: calls.toggle(); break;
-            case Control::back: calls.skip(-context_.skip); break;
-            case Control::forward: calls.skip(context_.skip); break;
-            case Control::volume: calls.mute(!context_.snapshot.muted); break;
-            case Control::full_screen: calls.full_screen(); break;
-            case Control::previous: calls.turn(false); break;
-            case Control::next: calls.turn(true); break;
+            case Control::toggle:
+                calls.toggle();
+                break;
+            case Control::back:
+                calls.skip(-context_.skip);
+                break;
+            case Control::forward:
+                calls.skip(context_.skip);
+                break;
+            case Control::volume:
+                calls.mute(!context_.snapshot.muted);
+                break;
+            case Control::full_screen:
+                calls.full_screen();
+                break;
+            case Control::previous:
+                calls.turn(false);
+                break;
+            case Control::next:
+                calls.turn(true);
+                break;
             case Control::tracks: {
                 // The choices stand beside the control; what plays is marked.
                 QMenu menu(this);
@@ -92,25 +135,34 @@ ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* paren
                 };
                 if (s.choices) {
                     for (auto& c : *s.choices)
-                        if (c.kind == Kind::audio) add("Sound: " + ruedo::text(c.title), c.id == s.sound_track, [calls, id = c.id] { calls.sound_track(id); });
+                        if (c.kind == Kind::audio)
+                            add("Sound: " + ruedo::text(c.title), c.id == s.sound_track,
+                                [calls, id = c.id] { calls.sound_track(id); });
                     menu.addSeparator();
-                    bool any = std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
+                    bool any =
+                        std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
                     if (any) add("No captions", s.text_track == 0, [calls] { calls.text_track(0); });
                     for (auto& c : *s.choices)
-                        if (c.kind == Kind::text) add("Captions: " + ruedo::text(c.title), c.id == s.text_track, [calls, id = c.id] { calls.text_track(id); });
+                        if (c.kind == Kind::text)
+                            add("Captions: " + ruedo::text(c.title), c.id == s.text_track,
+                                [calls, id = c.id] { calls.text_track(id); });
                 }
                 menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
                 break;
             }
-            case Control::position: case Control::strip: break;
+            case Control::position:
+            case Control::strip:
+                break;
         }
     });
     show_context({});
 }
 QSize ControlButton::sizeHint() const { return {44, 44}; }
 void ControlButton::show_context(const ControlContext& context) {
-    bool same = context.snapshot.state.intent == context_.snapshot.state.intent && context.snapshot.muted == context_.snapshot.muted &&
-                context.snapshot.volume == context_.snapshot.volume && context.full_screen == context_.full_screen && context.skip == context_.skip && context.snapshot.text_track == context_.snapshot.text_track &&
+    bool same = context.snapshot.state.intent == context_.snapshot.state.intent &&
+                context.snapshot.muted == context_.snapshot.muted &&
+                context.snapshot.volume == context_.snapshot.volume && context.full_screen == context_.full_screen &&
+                context.skip == context_.skip && context.snapshot.text_track == context_.snapshot.text_track &&
                 context.has_next == context_.has_next && context.has_previous == context_.has_previous;
     context_ = context;
     if (same && !accessibleName().isEmpty()) return;
@@ -152,7 +204,9 @@ std::size_t PosterStrip::first_shown() const {
     if (items_.size() <= fit) return 0;
     return std::min(items_.size() - fit, index_ > fit / 2 ? index_ - fit / 2 : 0);
 }
-QRectF PosterStrip::box(std::size_t i) const { return {static_cast<double>(i - first_shown()) * (strip_wide + strip_gap), 4, strip_wide, height() - 8.0}; }
+QRectF PosterStrip::box(std::size_t i) const {
+    return {static_cast<double>(i - first_shown()) * (strip_wide + strip_gap), 4, strip_wide, height() - 8.0};
+}
 void PosterStrip::paintEvent(QPaintEvent*) {
     QPainter g(this);
     g.setRenderHints(QPainter::Antialiasing | QPainter::SmoothPixmapTransform);
@@ -180,12 +234,16 @@ void PosterStrip::mouseReleaseEvent(QMouseEvent* e) {
         if (box(i).contains(e->position())) return calls_.go(i);
 }
 void PosterStrip::keyPressEvent(QKeyEvent* e) {
-    if (e->key() == Qt::Key_Right && index_ + 1 < items_.size()) calls_.go(index_ + 1);
-    else if (e->key() == Qt::Key_Left && index_ > 0) calls_.go(index_ - 1);
-    else QWidget::keyPressEvent(e);
+    if (e->key() == Qt::Key_Right && index_ + 1 < items_.size())
+        calls_.go(index_ + 1);
+    else if (e->key() == Qt::Key_Left && index_ > 0)
+        calls_.go(index_ - 1);
+    else
+        QWidget::keyPressEvent(e);
 }
 
-PositionSlider::PositionSlider(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
+PositionSlider::PositionSlider(ControlCalls calls, QWidget* parent)
+    : QAbstractSlider(parent), calls_(std::move(calls)) {
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName("Position");
     setMouseTracking(true);
@@ -206,7 +264,9 @@ void PositionSlider::show_context(const ControlContext& context) {
     setMaximum(static_cast<int>(std::min<std::int64_t>(s.duration.ns / 1'000'000, INT32_MAX)));
     setValue(static_cast<int>(std::min<std::int64_t>((dragged_ ? *dragged_ : s.position).ns / 1'000'000, INT32_MAX)));
     setEnabled(s.duration_known && (s.has_video || s.has_audio));
-    setAccessibleDescription(QString("%1 of %2").arg(QString::fromStdString(format_clock(s.position)), QString::fromStdString(format_clock(s.duration))));
+    setAccessibleDescription(
+        QString("%1 of %2")
+            .arg(QString::fromStdString(format_clock(s.position)), QString::fromStdString(format_clock(s.duration))));
     update();
 }
 
@@ -215,7 +275,12 @@ void PositionSlider::paintEvent(QPaintEvent*) {
     g.setRenderHint(QPainter::Antialiasing);
     auto& s = context_.snapshot;
     auto r = rail();
-    auto x_of = [&](Time t) { return s.duration.ns > 0 ? r.left() + r.width() * std::clamp(static_cast<double>(t.ns) / static_cast<double>(s.duration.ns), 0.0, 1.0) : r.left(); };
+    auto x_of = [&](Time t) {
+        return s.duration.ns > 0
+                   ? r.left() + r.width() *
+                                    std::clamp(static_cast<double>(t.ns) / static_cast<double>(s.duration.ns), 0.0, 1.0)
+                   : r.left();
+    };
     auto position = dragged_ ? *dragged_ : s.position;
     g.setPen(Qt::NoPen);
     g.setBrush(plate_line);
@@ -235,7 +300,8 @@ void PositionSlider::paintEvent(QPaintEvent*) {
     g.drawText(text, Qt::AlignLeft | Qt::AlignVCenter, QString::fromStdString(format_clock(position)));
     if (s.duration_known) {
         g.setPen(plate_soft);
-        g.drawText(text, Qt::AlignRight | Qt::AlignVCenter, QString("%1 left").arg(QString::fromStdString(format_clock(s.duration - position))));
+        g.drawText(text, Qt::AlignRight | Qt::AlignVCenter,
+                   QString("%1 left").arg(QString::fromStdString(format_clock(s.duration - position))));
     }
     if (hasFocus()) draw_focus(g, rect(), 6);
 }
@@ -263,13 +329,28 @@ void PositionSlider::keyPressEvent(QKeyEvent* e) {
     auto small = std::max(1_s, std::min(5_s, context_.snapshot.duration / 20));
     if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
     switch (e->key()) {
-        case Qt::Key_Left: case Qt::Key_Down: calls_.skip(-small); break;
-        case Qt::Key_Right: case Qt::Key_Up: calls_.skip(small); break;
-        case Qt::Key_PageDown: calls_.skip(-context_.skip); break;
-        case Qt::Key_PageUp: calls_.skip(context_.skip); break;
-        case Qt::Key_Home: calls_.seek({}, SeekMode::exact); break;
-        case Qt::Key_End: calls_.seek(context_.snapshot.duration, SeekMode::exact); break;
-        default: QWidget::keyPressEvent(e);
+        case Qt::Key_Left:
+        case Qt::Key_Down:
+            calls_.skip(-small);
+            break;
+        case Qt::Key_Right:
+        case Qt::Key_Up:
+            calls_.skip(small);
+            break;
+        case Qt::Key_PageDown:
+            calls_.skip(-context_.skip);
+            break;
+        case Qt::Key_PageUp:
+            calls_.skip(context_.skip);
+            break;
+        case Qt::Key_Home:
+            calls_.seek({}, SeekMode::exact);
+            break;
+        case Qt::Key_End:
+            calls_.seek(context_.snapshot.duration, SeekMode::exact);
+            break;
+        default:
+            QWidget::keyPressEvent(e);
     }
 }
 void PositionSlider::wheelEvent(QWheelEvent* e) { e->ignore(); }
@@ -315,11 +396,22 @@ class VolumeControl::Dial : public QAbstractSlider {
     void keyPressEvent(QKeyEvent* e) override {
         if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
         switch (e->key()) {
-            case Qt::Key_Left: case Qt::Key_Down: by(-5); break;
-            case Qt::Key_Right: case Qt::Key_Up: by(5); break;
-            case Qt::Key_Home: by(-100); break;
-            case Qt::Key_End: by(100); break;
-            default: QWidget::keyPressEvent(e);
+            case Qt::Key_Left:
+            case Qt::Key_Down:
+                by(-5);
+                break;
+            case Qt::Key_Right:
+            case Qt::Key_Up:
+                by(5);
+                break;
+            case Qt::Key_Home:
+                by(-100);
+                break;
+            case Qt::Key_End:
+                by(100);
+                break;
+            default:
+                QWidget::keyPressEvent(e);
         }
     }
 

@@ -17,7 +17,7 @@ struct ControlCalls {
     std::function<void(bool muted)> mute;
     std::function<void()> full_screen;
     std::function<void(std::uint64_t id)> sound_track, text_track;
-    std::function<void(bool forward)> turn;      ///< To the next source, or the one before.
+    std::function<void(bool forward)> turn;  ///< To the next source, or the one before.
     std::function<void(std::size_t index)> go;
 };
 
@@ -26,12 +26,13 @@ struct ControlContext {
     Snapshot snapshot;
     Time skip = 10_s;
     bool full_screen = false;
-    std::size_t index = 0, count = 1;            ///< Which of how many sources.
+    std::size_t index = 0, count = 1;  ///< Which of how many sources.
     bool has_previous = false, has_next = false;
 };
 
 /// A control can be drawn anywhere by the same function that draws its widget.
-void paint_control(QPainter& painter, Control control, const ControlContext& context, QRectF box, bool focus = false, bool pressed = false);
+void paint_control(QPainter& painter, Control control, const ControlContext& context, QRectF box, bool focus = false,
+                   bool pressed = false);
 
 class ControlButton : public QAbstractButton {
   public:
@@ -76,7 +77,10 @@ class PositionSlider : public QAbstractSlider {
 /// Equally wide posters, one for each source; pressing one loads it.
 class PosterStrip : public QWidget {
   public:
-    struct Item { QString name; QImage poster; };
+    struct Item {
+        QString name;
+        QImage poster;
+    };
     PosterStrip(ControlCalls calls, QWidget* parent);
     void set_items(std::vector<Item> items);
     void set_poster(std::size_t index, const QImage& poster);

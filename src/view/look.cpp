@@ -10,8 +10,10 @@
 
 namespace ruedo::look {
 namespace {
-const Colours light{0xF7F1E5, 0xEDE3CF, 0xD0C2A6, 0x2A211C, 0x5C4F43, 0x8A2436, 0xC4841D, 0x1E6E72, 0x55743A, 0xB0451C, 0xF7F1E5};
-const Colours dark{0x1F1A1D, 0x2A2327, 0x463B40, 0xF1E8DA, 0xC2B4A4, 0xD0586B, 0xE2AC4C, 0x4FB0B3, 0x8DB26A, 0xE27B4F, 0x1F1A1D};
+const Colours light{0xF7F1E5, 0xEDE3CF, 0xD0C2A6, 0x2A211C, 0x5C4F43, 0x8A2436,
+                    0xC4841D, 0x1E6E72, 0x55743A, 0xB0451C, 0xF7F1E5};
+const Colours dark{0x1F1A1D, 0x2A2327, 0x463B40, 0xF1E8DA, 0xC2B4A4, 0xD0586B,
+                   0xE2AC4C, 0x4FB0B3, 0x8DB26A, 0xE27B4F, 0x1F1A1D};
 bool dark_chosen = false;
 }  // namespace
 
@@ -31,13 +33,15 @@ void apply() {
     p.setColor(QPalette::Mid, c.line);
     p.setColor(QPalette::Dark, c.line);
     p.setColor(QPalette::Light, c.ground);
-    for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText, QPalette::ToolTipText}) p.setColor(role, c.ink);
+    for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText, QPalette::ToolTipText})
+        p.setColor(role, c.ink);
     p.setColor(QPalette::PlaceholderText, c.soft);
     p.setColor(QPalette::ToolTipBase, c.panel);
     p.setColor(QPalette::Highlight, c.wine);
     p.setColor(QPalette::HighlightedText, c.on_wine);
     p.setColor(QPalette::Link, c.wine);
-    for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText}) p.setColor(QPalette::Disabled, role, c.soft);
+    for (auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText})
+        p.setColor(QPalette::Disabled, role, c.soft);
     QApplication::setPalette(p);
     QApplication::setFont(font(Size::body));
 }
@@ -70,9 +74,13 @@ void draw_glyph(QPainter& g, QRectF box, Glyph glyph, const QColor& colour) {
         if (glyph == Glyph::dotted) pen.setDashPattern({0.6, 0.75});
         g.setPen(pen);
         g.setBrush(Qt::NoBrush);
-        if (glyph == Glyph::broken) g.drawArc(r, 40 * 16, 280 * 16);
-        else g.drawEllipse(r);
-        if (glyph == Glyph::barred) g.drawLine(QPointF(r.left() + r.width() * 0.1, r.center().y()), QPointF(r.right() - r.width() * 0.1, r.center().y()));
+        if (glyph == Glyph::broken)
+            g.drawArc(r, 40 * 16, 280 * 16);
+        else
+            g.drawEllipse(r);
+        if (glyph == Glyph::barred)
+            g.drawLine(QPointF(r.left() + r.width() * 0.1, r.center().y()),
+                       QPointF(r.right() - r.width() * 0.1, r.center().y()));
     }
     g.restore();
 }
@@ -164,7 +172,10 @@ void draw_captions(QPainter& g, QRectF b, bool on, const QColor& colour) {
     g.setBrush(on ? QBrush(colour) : Qt::NoBrush);
     g.drawRoundedRect(plate, 2, 2);
     g.setPen(QPen(on ? QColor(0xF7, 0xF1, 0xE5) : colour, std::max(1.5, b.width() / 11)));
-    auto line = [&](double y, double from, double to) { g.drawLine(QPointF(plate.left() + plate.width() * from, plate.top() + plate.height() * y), QPointF(plate.left() + plate.width() * to, plate.top() + plate.height() * y)); };
+    auto line = [&](double y, double from, double to) {
+        g.drawLine(QPointF(plate.left() + plate.width() * from, plate.top() + plate.height() * y),
+                   QPointF(plate.left() + plate.width() * to, plate.top() + plate.height() * y));
+    };
     line(0.5, 0.22, 0.78);
     line(0.75, 0.32, 0.68);
 }

@@ -49,7 +49,12 @@ class PictureSurface::Sink final : public PictureSink {
         std::lock_guard lock(mutex_);
         width_ = w, height_ = h;
     }
-    struct Taken { std::shared_ptr<const Image> image; Time pts, due; bool first; QSize shape; };
+    struct Taken {
+        std::shared_ptr<const Image> image;
+        Time pts, due;
+        bool first;
+        QSize shape;
+    };
     Taken take() {
         std::lock_guard lock(mutex_);
         asked_ = false;
@@ -80,7 +85,8 @@ class PictureSurface::Sink final : public PictureSink {
     std::atomic<bool> visible_ = false;
 };
 
-PictureSurface::PictureSurface(QWidget* parent) : QWidget(parent), sink_(std::make_shared<Sink>(this)), surround_(look::surround) {
+PictureSurface::PictureSurface(QWidget* parent)
+    : QWidget(parent), sink_(std::make_shared<Sink>(this)), surround_(look::surround) {
     setAttribute(Qt::WA_OpaquePaintEvent);
     setMouseTracking(true);
     setAccessibleName("Picture");
@@ -140,9 +146,11 @@ void PictureSurface::paintEvent(QPaintEvent*) {
         QRegion free(rect());
         free -= target.toAlignedRect();
         for (auto& part : free) g.fillRect(part, surround_);
-        QImage image(taken.image->pixels.data(), taken.image->width, taken.image->height, taken.image->stride(), QImage::Format_RGB32);
+        QImage image(taken.image->pixels.data(), taken.image->width, taken.image->height, taken.image->stride(),
+                     QImage::Format_RGB32);
         auto d = devicePixelRatioF();
-        bool as_is = std::abs(target.width() * d - image.width()) < 0.5 && std::abs(target.height() * d - image.height()) < 0.5;
+        bool as_is =
+            std::abs(target.width() * d - image.width()) < 0.5 && std::abs(target.height() * d - image.height()) < 0.5;
         if (!as_is) g.setRenderHint(QPainter::SmoothPixmapTransform);
         g.drawImage(target, image);
         if (taken.first && controller_) controller_->painted(taken.pts, taken.due, monotonic_now());

@@ -15,7 +15,9 @@
 
 namespace ruedo {
 
-PlaybackHost::PlaybackHost(bool sound_device) : strand(make_real_strand()), mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
+PlaybackHost::PlaybackHost(bool sound_device)
+    : strand(make_real_strand()),
+      mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
 
 /// A plate on the picture with three groups of controls.
 class PlayerView::Bar : public QWidget {
@@ -62,8 +64,10 @@ class PlayerView::Bar : public QWidget {
         for (auto* b : skips_) b->setVisible(!c.snapshot.live && !folded_);
         for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
         for (auto* s : strips_) s->show_context(c), s->setVisible(c.count > 1);
-        bool choice = c.snapshot.choices && (std::count_if(c.snapshot.choices->begin(), c.snapshot.choices->end(), [](auto& x) { return x.kind == Kind::audio; }) > 1 ||
-                                             std::any_of(c.snapshot.choices->begin(), c.snapshot.choices->end(), [](auto& x) { return x.kind == Kind::text; }));
+        bool choice = c.snapshot.choices && (std::count_if(c.snapshot.choices->begin(), c.snapshot.choices->end(),
+                                                           [](auto& x) { return x.kind == Kind::audio; }) > 1 ||
+                                             std::any_of(c.snapshot.choices->begin(), c.snapshot.choices->end(),
+                                                         [](auto& x) { return x.kind == Kind::text; }));
         for (auto* b : tracks_) b->setVisible(choice);
         for (auto* b : turns_) b->setVisible(c.count > 1);
     }
@@ -167,8 +171,10 @@ class PlayerView::WaitingSign : public QWidget {
     void set_waiting(bool waiting) {
         if (waiting == isVisible()) return;
         setVisible(waiting);
-        if (waiting) turn_.start(90);
-        else turn_.stop();
+        if (waiting)
+            turn_.start(90);
+        else
+            turn_.stop();
     }
 
   protected:
@@ -235,16 +241,20 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
     sentence->setStyleSheet("color:#F1E8DA; font-size:16px;");
     hint->setStyleSheet("color:#C2B4A4;");
     auto* retry = new QPushButton("Try again", trouble_);
-    retry->setStyleSheet("QPushButton{background:#8A2436;color:#F7F1E5;border:2px solid #8A2436;padding:10px 22px;min-height:22px;} QPushButton:focus{border-color:#E2AC4C;}");
+    retry->setStyleSheet(
+        "QPushButton{background:#8A2436;color:#F7F1E5;border:2px solid #8A2436;padding:10px 22px;min-height:22px;} "
+        "QPushButton:focus{border-color:#E2AC4C;}");
     connect(retry, &QPushButton::clicked, this, [this] { load(document_, index_, folder_); });
-    box->addStretch(1), box->addWidget(sentence), box->addWidget(hint), box->addSpacing(8), box->addWidget(retry, 0, Qt::AlignHCenter), box->addStretch(1);
+    box->addStretch(1), box->addWidget(sentence), box->addWidget(hint), box->addSpacing(8),
+        box->addWidget(retry, 0, Qt::AlignHCenter), box->addStretch(1);
     trouble_->hide();
 
     connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
     follow_.start(100);
     hide_.setSingleShot(true);
     connect(&hide_, &QTimer::timeout, this, [this] { follow(); });
-    for (QWidget* w : {static_cast<QWidget*>(this), static_cast<QWidget*>(surface_)}) w->installEventFilter(this), w->setMouseTracking(true);
+    for (QWidget* w : {static_cast<QWidget*>(this), static_cast<QWidget*>(surface_)})
+        w->installEventFilter(this), w->setMouseTracking(true);
     setAttribute(Qt::WA_AcceptTouchEvents);
     setFocusPolicy(Qt::ClickFocus);
     setMinimumSize(120, 80);
@@ -257,7 +267,9 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
     add_action(Qt::ALT | Qt::Key_Up, [this] { controller_->set_volume(std::min(1.0, snapshot().volume + 0.05)); });
     add_action(Qt::ALT | Qt::Key_Down, [this] { controller_->set_volume(std::max(0.0, snapshot().volume - 0.05)); });
     add_action(Qt::Key_F11, [this] { toggle_full_screen(); });
-    add_action(Qt::Key_Escape, [this] { if (full_screen_) toggle_full_screen(); });
+    add_action(Qt::Key_Escape, [this] {
+        if (full_screen_) toggle_full_screen();
+    });
     build_bar();
 }
 
@@ -272,21 +284,30 @@ void PlayerView::renew() {
     surface_->report_to(nullptr);
     controller_.reset();
     queue_.reset();
-    queue_ = std::make_unique<PlayQueue>(host_.strand, [this](std::shared_ptr<PictureSink> sink) {
-        return std::make_unique<Controller>(Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), std::move(sink)});
-    }, surface_->sink());
+    queue_ = std::make_unique<PlayQueue>(
+        host_.strand,
+        [this](std::shared_ptr<PictureSink> sink) {
+            return std::make_unique<Controller>(
+                Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), std::move(sink)});
+        },
+        surface_->sink());
     controller_ = queue_->current();
     born_ = monotonic_now();
     surface_->report_to(controller_.get());
     events_seen_ = 0;
     queue_->on_event([this](const Event&) {
         if (event_posted_.exchange(true)) return;
-        QMetaObject::invokeMethod(this, [this] {
-            event_posted_ = false;
-            follow();
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this,
+            [this] {
+                event_posted_ = false;
+                follow();
+            },
+            Qt::QueuedConnection);
     });
-    queue_->on_change([this](std::size_t index) { QMetaObject::invokeMethod(this, [this, index] { turned(index); }, Qt::QueuedConnection); });
+    queue_->on_change([this](std::size_t index) {
+        QMetaObject::invokeMethod(this, [this, index] { turned(index); }, Qt::QueuedConnection);
+    });
 }
 
 /// Another source plays, perhaps through another controller.
@@ -325,18 +346,22 @@ void PlayerView::fill_queue() {
     queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(document_.queue)));
     for (auto* strip : bar_ ? bar_->strips_ : std::vector<PosterStrip*>{}) {
         std::vector<PosterStrip::Item> items;
-        for (std::size_t i = 0; i < document_.sources.size(); ++i) items.push_back({text(document_.sources[i].name), posters_.contains(i) ? posters_[i] : QImage()});
+        for (std::size_t i = 0; i < document_.sources.size(); ++i)
+            items.push_back({text(document_.sources[i].name), posters_.contains(i) ? posters_[i] : QImage()});
         strip->set_items(std::move(items));
     }
     bool strips = bar_ && !bar_->strips_.empty();
     for (std::size_t i = 0; i < document_.sources.size(); ++i) {
         // A strip wants all of them; a service's poster is there long before its clip.
-        if (posters_.contains(i) || !(strips || document_.sources[i].file.starts_with("catalogue") || !document_.sources[i].poster.empty())) continue;
+        if (posters_.contains(i) ||
+            !(strips || document_.sources[i].file.starts_with("catalogue") || !document_.sources[i].poster.empty()))
+            continue;
         posters_[i] = {};
         auto source = resolve(document_.sources[i], folder_);
         auto own = poster_file(document_.sources[i], folder_);
         auto work = [source, own](const std::atomic<bool>& cancel) {
-            auto poster = own.isEmpty() ? QImage() : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
+            auto poster = own.isEmpty() ? QImage()
+                                        : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
             return poster.isNull() ? find_poster(source, 960, 640, &cancel) : poster;
         };
         desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work),
@@ -437,7 +462,8 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     auto& source = document_.sources[index];
     surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
     surface_->set_fit(source.fit, source.align_x, source.align_y);
-    auto entries_differ = before.sources.size() != document_.sources.size() || before.queue != document_.queue || !(before.sources == document_.sources);
+    auto entries_differ = before.sources.size() != document_.sources.size() || before.queue != document_.queue ||
+                          !(before.sources == document_.sources);
     forget_posters(before, folder_);
     if (entries_differ || other_bar) fill_queue();
     controller_->set_loop(document_.queue == Queue::repeat_one ? Loop{Loop::Kind::all, {}, {}} : source.loop);
@@ -459,18 +485,22 @@ void PlayerView::follow() {
     if (!bar_) return;
     auto s = controller_->snapshot();
     if (s.display_width > 0) surface_->set_picture_size(s.display_width, s.display_height);
-    ControlContext context{s, document_.skip, full_screen_, index_, document_.sources.size(), queue_->has_previous(), queue_->has_next()};
+    ControlContext context{
+        s, document_.skip, full_screen_, index_, document_.sources.size(), queue_->has_previous(), queue_->has_next()};
     bool failed = s.state.phase == Phase::failed;
     bool held = s.state.intent == Intent::hold;
     bool has_focus = bar_->isAncestorOf(focusWidget()) && bar_->isVisible() && held;
-    bool shown = !failed && s.state.phase != Phase::empty && (hide_.isActive() || held || has_focus || bar_->underMouse());
+    bool shown =
+        !failed && s.state.phase != Phase::empty && (hide_.isActive() || held || has_focus || bar_->underMouse());
     bar_->show_context(context);
     if (bar_->isVisible() != shown) bar_->setVisible(shown);
     if (!shown && full_screen_) setCursor(Qt::BlankCursor);
     // Until the first frame of what is being opened, its poster.
     // One that was chosen stands until it is started, in front of the first frame.
-    bool chosen = index_ < document_.sources.size() && !document_.sources[index_].poster.empty() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
-    bool before_first = posters_.contains(index_) && !posters_[index_].isNull() && ((s.state.phase == Phase::opening && !s.has_video) || chosen);
+    bool chosen = index_ < document_.sources.size() && !document_.sources[index_].poster.empty() &&
+                  s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
+    bool before_first = posters_.contains(index_) && !posters_[index_].isNull() &&
+                        ((s.state.phase == Phase::opening && !s.has_video) || chosen);
     poster_->set(before_first ? posters_[index_] : QImage());
     // The picture's shape is known only now, or has changed with the source.
     if (auto place = surface_->picture_rect().toRect(); place != laid_out_for_) resizeEvent(nullptr);
@@ -513,11 +543,25 @@ void PlayerView::resizeEvent(QResizeEvent*) {
 
 bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
     switch (event->type()) {
-        case QEvent::MouseMove: case QEvent::Enter: case QEvent::KeyPress: case QEvent::TouchBegin: case QEvent::FocusIn: case QEvent::Wheel: wake(); break;
-        case QEvent::Resize: if (watched == surface_) resizeEvent(nullptr); break;
-        case QEvent::MouseButtonDblClick: if (watched == surface_) toggle_full_screen(); break;
-        case QEvent::MouseButtonPress: wake(); break;
-        default: break;
+        case QEvent::MouseMove:
+        case QEvent::Enter:
+        case QEvent::KeyPress:
+        case QEvent::TouchBegin:
+        case QEvent::FocusIn:
+        case QEvent::Wheel:
+            wake();
+            break;
+        case QEvent::Resize:
+            if (watched == surface_) resizeEvent(nullptr);
+            break;
+        case QEvent::MouseButtonDblClick:
+            if (watched == surface_) toggle_full_screen();
+            break;
+        case QEvent::MouseButtonPress:
+            wake();
+            break;
+        default:
+            break;
     }
     return QWidget::eventFilter(watched, event);
 }
@@ -527,7 +571,8 @@ void PlayerView::toggle_full_screen() {
     if (isWindow() && !home_) {
         setWindowState(full_screen_ ? windowState() | Qt::WindowFullScreen : windowState() & ~Qt::WindowFullScreen);
     } else if (auto* top = window(); standalone_ && !home_) {
-        top->setWindowState(full_screen_ ? top->windowState() | Qt::WindowFullScreen : top->windowState() & ~Qt::WindowFullScreen);
+        top->setWindowState(full_screen_ ? top->windowState() | Qt::WindowFullScreen
+                                         : top->windowState() & ~Qt::WindowFullScreen);
     } else if (full_screen_) {
         // The same widget with the same controller, lifted out of its place and put back later.
         home_ = parentWidget();

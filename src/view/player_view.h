@@ -30,7 +30,7 @@ class PlayerView : public QWidget {
     void apply(const PlayerDocument& document, std::size_t index);
     /// After a release: a fresh controller in the same place.
     void renew();
-    Time born() const { return born_; }     ///< When the controller was made: its trace counts from there.
+    Time born() const { return born_; }  ///< When the controller was made: its trace counts from there.
     /// The one that plays; with a queue another one takes its place now and then.
     Controller& controller() { return *controller_; }
     std::size_t index() const { return index_; }
@@ -42,7 +42,7 @@ class PlayerView : public QWidget {
     void toggle_full_screen();
     bool in_full_screen() const { return full_screen_; }
     std::function<void()> on_full_screen_left;
-    std::function<void(const Event&)> on_event;  ///< On the window's thread.
+    std::function<void(const Event&)> on_event;        ///< On the window's thread.
     std::function<void(std::size_t index)> on_turned;  ///< Another source plays, by the queue or a control.
     /// Posters for the strip and for what comes next.
     void set_poster(std::size_t index, const QImage& poster);

@@ -50,7 +50,12 @@ void Adding::add(const QStringList& sources) {
             ++looked;
             if (since.elapsed() < 100) return;
             since.restart();
-            QMetaObject::invokeMethod(qApp, [this_, looked] { if (this_) emit this_->progressed(looked); }, Qt::QueuedConnection);
+            QMetaObject::invokeMethod(
+                qApp,
+                [this_, looked] {
+                    if (this_) emit this_->progressed(looked);
+                },
+                Qt::QueuedConnection);
         };
         for (auto& name : sources) {
             if (*cancel) break;
@@ -65,31 +70,41 @@ void Adding::add(const QStringList& sources) {
                     look.files << name;
                 } else {
                     auto near = nearest_name(name.toStdString());
-                    look.refusals << Adding::Refusal{text(file.error().sentence), text(file.error().hint), near && !QFileInfo::exists(name) ? QString::fromStdString(near->string()) : QString()};
+                    look.refusals << Adding::Refusal{
+                        text(file.error().sentence), text(file.error().hint),
+                        near && !QFileInfo::exists(name) ? QString::fromStdString(near->string()) : QString()};
                 }
                 continue;
             }
             QStringList inside;
-            for (QDirIterator it(name, QDir::Files, QDirIterator::Subdirectories); it.hasNext() && !*cancel && inside.size() < 10'000;) {
+            for (QDirIterator it(name, QDir::Files, QDirIterator::Subdirectories);
+                 it.hasNext() && !*cancel && inside.size() < 10'000;) {
                 auto file = it.next();
                 tell();
                 auto source = open_file(file.toStdString());
                 if (source && opens_here(**source)) inside << file;
             }
             inside.sort();
-            if (inside.isEmpty()) look.refusals << Adding::Refusal{QString("Nothing in “%1” opens here.").arg(QFileInfo(name).fileName()), "Choose another folder.", {}};
+            if (inside.isEmpty())
+                look.refusals << Adding::Refusal{QString("Nothing in “%1” opens here.").arg(QFileInfo(name).fileName()),
+                                                 "Choose another folder.",
+                                                 {}};
             look.files << inside;
         }
         for (auto& file : look.files)
             if (!*cancel && !is_address(file.toStdString()))
-                for (auto& captions : captions_beside(file.toStdString())) look.captions[file] << QString::fromStdString(captions);
-        QMetaObject::invokeMethod(qApp, [this_, look, stopped = cancel->load()] {
-            if (!this_) return;
-            --this_->busy_;
-            if (!stopped && !look.files.isEmpty()) emit this_->found(look.files, look.captions);
-            if (!stopped && !look.refusals.isEmpty()) emit this_->refused(look.refusals);
-            emit this_->done();
-        }, Qt::QueuedConnection);
+                for (auto& captions : captions_beside(file.toStdString()))
+                    look.captions[file] << QString::fromStdString(captions);
+        QMetaObject::invokeMethod(
+            qApp,
+            [this_, look, stopped = cancel->load()] {
+                if (!this_) return;
+                --this_->busy_;
+                if (!stopped && !look.files.isEmpty()) emit this_->found(look.files, look.captions);
+                if (!stopped && !look.refusals.isEmpty()) emit this_->refused(look.refusals);
+                emit this_->done();
+            },
+            Qt::QueuedConnection);
     });
 }
 

@@ -24,7 +24,9 @@ class Adding : public QObject {
     void stop();
     bool busy() const { return busy_ > 0; }
 
-    struct Refusal { QString sentence, hint, instead; };  ///< `instead` is a path that does exist, if one is near.
+    struct Refusal {
+        QString sentence, hint, instead;
+    };  ///< `instead` is a path that does exist, if one is near.
 
   signals:
     void progressed(int looked_at);

@@ -16,9 +16,13 @@ namespace {
 QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& target_title, bool listening) {
     auto& c = look::colours();
     auto escape = [](const std::string& s) { return text(s).toHtmlEscaped(); };
-    auto mark = [&](bool good) { return QString("<span style='color:%1'>%2</span> ").arg((good ? c.moss : c.rust).name(), good ? "◉" : "⊖"); };
+    auto mark = [&](bool good) {
+        return QString("<span style='color:%1'>%2</span> ").arg((good ? c.moss : c.rust).name(), good ? "◉" : "⊖");
+    };
     QString html = QString("<p>%1 %2</p>").arg(escape(f.first_sentence), escape(f.second_sentence));
-    auto head = [](const QString& s) { return QString("<p style='font-weight:600; margin:10px 0 2px 0'>%1</p>").arg(s); };
+    auto head = [](const QString& s) {
+        return QString("<p style='font-weight:600; margin:10px 0 2px 0'>%1</p>").arg(s);
+    };
     auto line = [](const QString& s) { return QString("<p style='margin:4px 0'>%1</p>").arg(s); };
     if (verdict) {
         html += head(QString("For %1").arg(target_title.toHtmlEscaped()));
@@ -26,22 +30,40 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
         for (std::size_t i = 1; i < verdict->reasons.size(); ++i) html += line(escape(verdict->reasons[i]));
     }
     html += head("Findings");
-    for (auto& x : f.findings) html += line(QString("%1%2 <span style='color:%4'>%3</span>").arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name()));
+    for (auto& x : f.findings)
+        html += line(QString("%1%2 <span style='color:%4'>%3</span>")
+                         .arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name()));
     if (f.findings.empty()) html += line("Nothing about this source stands in the way.");
     html += head("Tracks");
     for (std::size_t i = 0; i < f.info.tracks.size(); ++i) {
         auto& t = f.info.tracks[i];
         auto& s = f.tracks[i];
-        QString words = QString("<b>%1 %2</b>: %3").arg(text(kind_name(t.kind))).arg(t.id).arg(t.codec == Codec::unknown ? escape(t.codec_tag) : text(codec_title(t.codec)));
+        QString words = QString("<b>%1 %2</b>: %3")
+                            .arg(text(kind_name(t.kind)))
+                            .arg(t.id)
+                            .arg(t.codec == Codec::unknown ? escape(t.codec_tag) : text(codec_title(t.codec)));
         if (!t.codec_string.empty()) words += QString(" (%1)").arg(text(t.codec_string));
-        if (t.kind == Kind::video) words += QString(", %1 × %2, %3 frames, %4 keyframes").arg(t.video.width).arg(t.video.height).arg(s.frame_count).arg(s.keyframe_times.size());
-        if (t.kind == Kind::audio) words += QString(", %1 Hz, %2 channel%3").arg(t.audio.rate).arg(t.audio.channels).arg(t.audio.channels == 1 ? "" : "s");
+        if (t.kind == Kind::video)
+            words += QString(", %1 × %2, %3 frames, %4 keyframes")
+                         .arg(t.video.width)
+                         .arg(t.video.height)
+                         .arg(s.frame_count)
+                         .arg(s.keyframe_times.size());
+        if (t.kind == Kind::audio)
+            words += QString(", %1 Hz, %2 channel%3")
+                         .arg(t.audio.rate)
+                         .arg(t.audio.channels)
+                         .arg(t.audio.channels == 1 ? "" : "s");
         if (!t.language.empty()) words += QString(", language %1").arg(text(t.language));
         html += line(words + ".");
     }
     if (f.loudness) {
         auto& l = *f.loudness;
-        html += line(QString("Loudness %1 LUFS over all, range %2 LU, highest sample %3 dB%4.").arg(l.integrated, 0, 'f', 1).arg(l.range, 0, 'f', 1).arg(l.peak, 0, 'f', 1).arg(l.samples_of ? QString(", heard in %1 stretches of 3 s").arg(l.samples_of) : QString()));
+        html += line(QString("Loudness %1 LUFS over all, range %2 LU, highest sample %3 dB%4.")
+                         .arg(l.integrated, 0, 'f', 1)
+                         .arg(l.range, 0, 'f', 1)
+                         .arg(l.peak, 0, 'f', 1)
+                         .arg(l.samples_of ? QString(", heard in %1 stretches of 3 s").arg(l.samples_of) : QString()));
     } else if (listening) {
         html += line("Listening to the sound …");
     }
@@ -52,7 +74,9 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
 /// Coded and shown shape, one over the other, to one scale.
 class FactsPanel::Shape : public QWidget {
   public:
-    explicit Shape(QWidget* parent) : QWidget(parent) { setFixedHeight(170), setAccessibleName("Shape of the picture"); }
+    explicit Shape(QWidget* parent) : QWidget(parent) {
+        setFixedHeight(170), setAccessibleName("Shape of the picture");
+    }
     std::optional<VideoFormat> format;
 
   protected:
@@ -62,7 +86,8 @@ class FactsPanel::Shape : public QWidget {
         QPainter g(this);
         g.setRenderHint(QPainter::Antialiasing);
         auto& f = *format;
-        double scale = std::min((width() - 130.0) / std::max(f.width, f.display_width()), (height() - 12.0) / std::max(f.height, f.display_height()));
+        double scale = std::min((width() - 130.0) / std::max(f.width, f.display_width()),
+                                (height() - 12.0) / std::max(f.height, f.display_height()));
         QPointF o(6, 6);
         QRectF shown(o, QSizeF(f.display_width() * scale, f.display_height() * scale));
         QRectF coded(o, QSizeF(f.width * scale, f.height * scale));
@@ -80,17 +105,24 @@ class FactsPanel::Shape : public QWidget {
         g.setPen(c.wine);
         g.drawLine(QPointF(x, 16), QPointF(x + 14, 16));
         g.setPen(c.ink);
-        g.drawText(QRectF(x + 18, 8, 110, 32), Qt::AlignLeft | Qt::AlignTop, QString("shown\n%1 × %2").arg(f.display_width()).arg(f.display_height()));
+        g.drawText(QRectF(x + 18, 8, 110, 32), Qt::AlignLeft | Qt::AlignTop,
+                   QString("shown\n%1 × %2").arg(f.display_width()).arg(f.display_height()));
         if (differs) {
             g.setPen(QPen(c.teal, 2, Qt::DashLine));
             g.drawLine(QPointF(x, 56), QPointF(x + 14, 56));
             g.setPen(c.ink);
-            g.drawText(QRectF(x + 18, 48, 110, 32), Qt::AlignLeft | Qt::AlignTop, QString("coded\n%1 × %2").arg(f.width).arg(f.height));
+            g.drawText(QRectF(x + 18, 48, 110, 32), Qt::AlignLeft | Qt::AlignTop,
+                       QString("coded\n%1 × %2").arg(f.width).arg(f.height));
         }
     }
 };
 
-FactsPanel::FactsPanel(Project& project, QWidget* parent) : QWidget(parent), project_(project), shape_(new Shape(this)), strip_(new StripChart(this)), text_(new QTextBrowser(this)) {
+FactsPanel::FactsPanel(Project& project, QWidget* parent)
+    : QWidget(parent),
+      project_(project),
+      shape_(new Shape(this)),
+      strip_(new StripChart(this)),
+      text_(new QTextBrowser(this)) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(16, 14, 16, 14);
     title_ = new QLabel(this);
@@ -123,7 +155,10 @@ void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) 
     std::optional<Verdict> verdict;
     auto target = find_target(project_.document().target);
     if (target) verdict = judge(*facts_, *target, CodecRegistry::standard(), source_);
-    text_->setHtml(QString("<html><body style='color:%1; line-height:125%'>%2</body></html>").arg(look::colours().ink.name(), paragraphs(*facts_, verdict ? &*verdict : nullptr, target ? text(target->title) : QString(), listening)));
+    text_->setHtml(
+        QString("<html><body style='color:%1; line-height:125%'>%2</body></html>")
+            .arg(look::colours().ink.name(), paragraphs(*facts_, verdict ? &*verdict : nullptr,
+                                                        target ? text(target->title) : QString(), listening)));
 }
 
 void FactsPanel::say(const QString& html) {
@@ -131,7 +166,8 @@ void FactsPanel::say(const QString& html) {
     shape_->format.reset();
     shape_->hide();
     strip_->show_facts(nullptr);
-    text_->setHtml(QString("<html><body style='color:%1; line-height:125%'>%2</body></html>").arg(look::colours().ink.name(), html));
+    text_->setHtml(QString("<html><body style='color:%1; line-height:125%'>%2</body></html>")
+                       .arg(look::colours().ink.name(), html));
 }
 
 void FactsPanel::rebuild() {
@@ -155,9 +191,12 @@ void FactsPanel::rebuild() {
     say("<p>Looking into it …</p>");
     pool_.start([this_ = QPointer(this), source, cancel = cancel_] {
         auto deliver = [&](auto&& run) {
-            QMetaObject::invokeMethod(qApp, [this_, cancel, run = std::forward<decltype(run)>(run)] {
-                if (this_ && !*cancel) run(*this_);
-            }, Qt::QueuedConnection);
+            QMetaObject::invokeMethod(
+                qApp,
+                [this_, cancel, run = std::forward<decltype(run)>(run)] {
+                    if (this_ && !*cancel) run(*this_);
+                },
+                Qt::QueuedConnection);
         };
         ReadScope scope(cancel.get());
         auto clip = open_clip(source);
@@ -173,10 +212,14 @@ void FactsPanel::rebuild() {
         } else {
             facts = std::unexpected(clip.error());
         }
-        if (facts) deliver([f = std::make_shared<const SourceFacts>(std::move(*facts))](FactsPanel& p) { p.tell(f, false); });
-        else deliver([e = facts.error()](FactsPanel& p) {
-            p.say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>").arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(), look::colours().rust.name(), look::colours().soft.name()));
-        });
+        if (facts)
+            deliver([f = std::make_shared<const SourceFacts>(std::move(*facts))](FactsPanel& p) { p.tell(f, false); });
+        else
+            deliver([e = facts.error()](FactsPanel& p) {
+                p.say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>")
+                          .arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(),
+                               look::colours().rust.name(), look::colours().soft.name()));
+            });
     });
 }
 

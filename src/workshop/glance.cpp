@@ -50,13 +50,15 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         auto clip = ask_catalogue(*name, KeyFile().key_for(name->host));
         if (!clip) return {{}, {}, clip.error()};
         auto facts = std::make_shared<SourceFacts>();
-        facts->first_sentence = facts->second_sentence = fmt::format("“{}”, from the catalogue at {}.", clip->title, name->host);
+        facts->first_sentence = facts->second_sentence =
+            fmt::format("“{}”, from the catalogue at {}.", clip->title, name->host);
         facts->duration = clip->duration;
         facts->info.duration = clip->duration;
         g.from_service = true;
         g.facts = std::move(facts);
         g.poster.loadFromData(clip->poster.data(), static_cast<int>(clip->poster.size()));
-        g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio, Qt::SmoothTransformation);
+        g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio,
+                                   Qt::SmoothTransformation);
         g.poster.setDevicePixelRatio(2);
         return g;
     }
@@ -65,7 +67,9 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         auto cameras = list_cameras();
         auto id = camera_id(source);
         auto it = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; });
-        if (it == cameras.end()) return {{}, {}, Error{Code::not_found, fmt::format("The camera “{}” is not connected.", id), "Plug it in."}};
+        if (it == cameras.end())
+            return {
+                {}, {}, Error{Code::not_found, fmt::format("The camera “{}” is not connected.", id), "Plug it in."}};
         auto facts = std::make_shared<SourceFacts>();
         facts->first_sentence = facts->second_sentence = fmt::format("Live pictures from “{}”.", it->name);
         g.from_service = true;
@@ -84,15 +88,19 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     auto opened = open_clip(*bytes);
     if (!opened) return {{}, {}, opened.error()};
     std::shared_ptr<Clip> clip = std::move(*opened);
-    auto facts = gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = cancel, .so_far = {}});
+    auto facts =
+        gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = cancel, .so_far = {}});
     if (!facts) return {{}, {}, facts.error()};
     g.facts = std::make_shared<SourceFacts>(std::move(*facts));
-    if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks) g.error = tracks.error();
-    else g.poster = make_poster(clip, Glances::poster_width * 2, Glances::poster_height * 2, cancel);
+    if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks)
+        g.error = tracks.error();
+    else
+        g.poster = make_poster(clip, Glances::poster_width * 2, Glances::poster_height * 2, cancel);
     if (!key.isEmpty() && !g.error) {
         auto text = to_json(*g.facts).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
         g.poster.save(folder + "/" + key + ".png");
-        (void)write_file((folder + "/" + key + ".json").toStdString(), {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+        (void)write_file((folder + "/" + key + ".json").toStdString(),
+                         {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     }
     g.poster.setDevicePixelRatio(2);
     return g;
@@ -117,12 +125,15 @@ const Glance* Glances::at(const std::string& source) {
     pool_.start([this_ = QPointer(this), source, cancel = cancel_] {
         if (*cancel) return;
         auto glance = look_into(source, cancel.get());
-        QMetaObject::invokeMethod(qApp, [this_, source, glance = std::move(glance)]() mutable {
-            if (!this_) return;
-            --this_->waiting_;
-            this_->known_[source] = std::move(glance);
-            emit this_->found(source);
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            qApp,
+            [this_, source, glance = std::move(glance)]() mutable {
+                if (!this_) return;
+                --this_->waiting_;
+                this_->known_[source] = std::move(glance);
+                emit this_->found(source);
+            },
+            Qt::QueuedConnection);
     });
     return nullptr;
 }

@@ -10,7 +10,7 @@ namespace ruedo {
 
 Result<ClipInfo> KnownClips::info(const std::string& source) {
     auto key = source;
-    struct stat st {};
+    struct stat st{};
     if (!is_address(source) && ::stat(source.c_str(), &st) == 0)
         key += fmt::format("|{}|{}|{}", st.st_size, st.st_mtim.tv_sec, st.st_mtim.tv_nsec);
     {

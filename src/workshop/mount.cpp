@@ -27,7 +27,8 @@ void MountView::place() {
         bool upright = mount_ == Mount::handset_upright;
         // A handset's screen of 9 by 18.
         auto r = fit_rect(Fit::contain, upright ? 9 : 18, upright ? 18 : 9, area.width() - 24, area.height() - 24);
-        screen_ = QRect(area.left() + 12 + static_cast<int>(r.x), area.top() + 12 + static_cast<int>(r.y), static_cast<int>(r.width), static_cast<int>(r.height));
+        screen_ = QRect(area.left() + 12 + static_cast<int>(r.x), area.top() + 12 + static_cast<int>(r.y),
+                        static_cast<int>(r.width), static_cast<int>(r.height));
         frame_ = screen_.adjusted(-11, -11, 11, 11);
     }
     if (!player_->in_full_screen()) player_->setGeometry(screen_);
@@ -43,14 +44,16 @@ void MountView::paintEvent(QPaintEvent*) {
         g.drawRect(QRectF(frame_).adjusted(0.5, 0.5, -0.5, -0.5));
         g.setFont(look::font(look::Size::small));
         g.setPen(c.soft);
-        g.drawText(QRect(frame_.left() + 10, frame_.top(), frame_.width() - 20, 25), Qt::AlignVCenter | Qt::AlignLeft, QString("window, %1 × %2").arg(screen_.width()).arg(screen_.height()));
+        g.drawText(QRect(frame_.left() + 10, frame_.top(), frame_.width() - 20, 25), Qt::AlignVCenter | Qt::AlignLeft,
+                   QString("window, %1 × %2").arg(screen_.width()).arg(screen_.height()));
     } else {
         g.setPen(QPen(c.soft, 2));
         g.setBrush(c.ink);
         g.drawRoundedRect(frame_, 14, 14);
         g.setFont(look::font(look::Size::small));
         g.setPen(c.soft);
-        g.drawText(rect().adjusted(16, 12, -16, -12), Qt::AlignLeft | Qt::AlignTop, QString(mount_ == Mount::handset_upright ? "handset\nupright" : "handset sideways"));
+        g.drawText(rect().adjusted(16, 12, -16, -12), Qt::AlignLeft | Qt::AlignTop,
+                   QString(mount_ == Mount::handset_upright ? "handset\nupright" : "handset sideways"));
     }
 }
 

@@ -18,7 +18,9 @@ namespace fs = std::filesystem;
 namespace {
 QString size_text(std::uint64_t bytes) {
     double v = static_cast<double>(bytes);
-    return v >= 1e6 ? QString("%1 MB").arg(v / 1e6, 0, 'f', 2) : v >= 1e3 ? QString("%1 kB").arg(v / 1e3, 0, 'f', 1) : QString("%1 B").arg(bytes);
+    return v >= 1e6   ? QString("%1 MB").arg(v / 1e6, 0, 'f', 2)
+           : v >= 1e3 ? QString("%1 kB").arg(v / 1e3, 0, 'f', 1)
+                      : QString("%1 B").arg(bytes);
 }
 }  // namespace
 
@@ -42,10 +44,14 @@ class PackPage::Bars : public QWidget {
         g.setFont(look::tabular(look::Size::small));
         for (auto& i : items_) {
             g.setPen(c.ink);
-            g.drawText(QRect(0, y, names - 8, 22), Qt::AlignVCenter | Qt::AlignLeft, g.fontMetrics().elidedText(text(i.path), Qt::ElideMiddle, names - 8));
+            g.drawText(QRect(0, y, names - 8, 22), Qt::AlignVCenter | Qt::AlignLeft,
+                       g.fontMetrics().elidedText(text(i.path), Qt::ElideMiddle, names - 8));
             double w = (width() - names - sizes - 90) * static_cast<double>(i.bytes) / static_cast<double>(most);
-            g.fillRect(QRectF(names, y + 5, std::max(2.0, w), 12), i.kind == "media" ? c.teal : i.kind == "executable" ? c.wine : c.ochre);
-            g.drawText(QRect(width() - sizes - 86, y, sizes, 22), Qt::AlignVCenter | Qt::AlignRight, size_text(i.bytes));
+            g.fillRect(QRectF(names, y + 5, std::max(2.0, w), 12), i.kind == "media"        ? c.teal
+                                                                   : i.kind == "executable" ? c.wine
+                                                                                            : c.ochre);
+            g.drawText(QRect(width() - sizes - 86, y, sizes, 22), Qt::AlignVCenter | Qt::AlignRight,
+                       size_text(i.bytes));
             g.setPen(c.soft);
             g.drawText(QRect(width() - 80, y, 80, 22), Qt::AlignVCenter | Qt::AlignLeft, text(i.kind));
             y += 26;
@@ -54,7 +60,8 @@ class PackPage::Bars : public QWidget {
         g.drawLine(names, y + 2, width() - 86, y + 2);
         g.setPen(c.ink);
         g.setFont(look::tabular(look::Size::body, true));
-        g.drawText(QRect(names, y + 6, width() - names - 86, 24), Qt::AlignVCenter | Qt::AlignRight, QString("in all %1").arg(size_text(total)));
+        g.drawText(QRect(names, y + 6, width() - names - 86, 24), Qt::AlignVCenter | Qt::AlignRight,
+                   QString("in all %1").arg(size_text(total)));
     }
 
   private:
@@ -114,12 +121,16 @@ PackPage::PackPage(Project& project, KnownClips& clips, QWidget* parent)
     });
     connect(place_, &QLineEdit::textEdited, this, [this] { placed_by_hand_ = true; });
     connect(browse_, &QPushButton::clicked, this, [this] {
-        auto folder = QFileDialog::getExistingDirectory(this, "Folder to make the app in", QFileInfo(place_->text()).path());
-        if (!folder.isEmpty()) place_->setText(folder + "/" + QString::fromStdString(file_stem(project_.document().app_name))), placed_by_hand_ = true;
+        auto folder =
+            QFileDialog::getExistingDirectory(this, "Folder to make the app in", QFileInfo(place_->text()).path());
+        if (!folder.isEmpty())
+            place_->setText(folder + "/" + QString::fromStdString(file_stem(project_.document().app_name))),
+                placed_by_hand_ = true;
     });
     connect(button_, &QPushButton::clicked, this, [this] { pack_into(place_->text().toStdString()); });
     connect(stop_, &QPushButton::clicked, this, [this] { *give_up_ = true; });
-    connect(run_, &QPushButton::clicked, this, [this] { QProcess::startDetached(QString::fromStdString(made_.string()), {}); });
+    connect(run_, &QPushButton::clicked, this,
+            [this] { QProcess::startDetached(QString::fromStdString(made_.string()), {}); });
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     rebuild();
 }
@@ -149,9 +160,14 @@ void PackPage::rebuild() {
             for (auto& m : needs->modules)
                 items.push_back({"lib/" + m.file.filename().string(), fs::file_size(m.file, ec), "library"});
             std::stable_sort(items.begin(), items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });
-            html = QString("<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the whole</p><p style='margin:0'>%1</p>").arg(text(needs->licence));
+            html =
+                QString(
+                    "<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the whole</p><p style='margin:0'>%1</p>")
+                    .arg(text(needs->licence));
             for (auto& m : needs->modules)
-                html += QString("<p style='margin:3px 0'>%1 <span style='color:%4'>%2, Debian’s %3</span></p>").arg(text(m.module->library), text(m.module->licence), text(m.module->package), c.soft.name());
+                html +=
+                    QString("<p style='margin:3px 0'>%1 <span style='color:%4'>%2, Debian’s %3</span></p>")
+                        .arg(text(m.module->library), text(m.module->licence), text(m.module->package), c.soft.name());
             for (auto& f : needs->findings)
                 html += QString(
                             "<p style='margin:6px 0'><span style='color:%3'>⊖</span> %1 <span "
@@ -159,9 +175,14 @@ void PackPage::rebuild() {
                             .arg(text(f.sentence).toHtmlEscaped(), text(f.hint).toHtmlEscaped(), c.rust.name(),
                                  c.soft.name());
             if (needs->licence.find("GPL") != std::string::npos)
-                html += QString("<p><span style='color:%1'>⊖</span> The AAC sound makes the app GPL. Converting it to Opus leaves that adapter out.</p>").arg(c.rust.name());
+                html += QString(
+                            "<p><span style='color:%1'>⊖</span> The AAC sound makes the app GPL. Converting it to Opus "
+                            "leaves that adapter out.</p>")
+                            .arg(c.rust.name());
         } else {
-            html = QString("<p><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>").arg(text(needs.error().sentence).toHtmlEscaped(), text(needs.error().hint).toHtmlEscaped(), c.rust.name(), c.soft.name());
+            html = QString("<p><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>")
+                       .arg(text(needs.error().sentence).toHtmlEscaped(), text(needs.error().hint).toHtmlEscaped(),
+                            c.rust.name(), c.soft.name());
         }
         if (d.sources.empty()) html = "<p>There is nothing to pack yet. Add a clip in Gather first.</p>";
         return plan;
@@ -182,7 +203,8 @@ void PackPage::pack_into(const fs::path& folder) {
     if (busy_) return;
     busy_ = true;
     *give_up_ = false;
-    button_->setEnabled(false), stop_->show(), run_->hide(), progress_->show(), progress_->setRange(0, 1000), progress_->setValue(0);
+    button_->setEnabled(false), stop_->show(), run_->hide(), progress_->show(), progress_->setRange(0, 1000),
+        progress_->setValue(0);
     outcome_->setText("Packing");
     auto work = [this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder,
                  give_up = give_up_](const std::atomic<bool>& cancel) {
@@ -212,7 +234,8 @@ void PackPage::finished(Result<Packed> result) {
         made_ = result->executable;
         run_->show();
         bars_->set(result->items);
-        outcome_->setText(QString("Packed into %1, %2.").arg(QString::fromStdString(result->folder.string()), size_text(result->bytes)));
+        outcome_->setText(QString("Packed into %1, %2.")
+                              .arg(QString::fromStdString(result->folder.string()), size_text(result->bytes)));
     } else {
         outcome_->setText(text(result.error().sentence) + " " + text(result.error().hint));
     }

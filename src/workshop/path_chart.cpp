@@ -93,7 +93,8 @@ void PathChart::sample(const Snapshot& s, Time wall_time) {
     if (s.counters.dropped > dropped_) drops_->addData(wall, s.position.seconds());
     dropped_ = s.counters.dropped;
     for (int i = 0; i < graphCount(); ++i)
-        if (this->graph(i)->data()->size() > samples_kept) this->graph(i)->data()->removeBefore(wall - samples_kept / 20.0);
+        if (this->graph(i)->data()->size() > samples_kept)
+            this->graph(i)->data()->removeBefore(wall - samples_kept / 20.0);
     if (following_) follow();
     if (isVisible()) replot(QCustomPlot::rpQueuedReplot);
 }
@@ -127,7 +128,8 @@ void PathChart::note(const Event& e) {
         auto* t = new QCPItemText(this);
         t->position->setCoords(wall, (e.target ? *e.target : e.media).seconds());
         t->setPositionAlignment(Qt::AlignLeft | Qt::AlignBottom);
-        t->setText(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ", QString::number(e.took->ms(), 'f', e.took->ms() < 10 ? 1 : 0)));
+        t->setText(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ",
+                                          QString::number(e.took->ms(), 'f', e.took->ms() < 10 ? 1 : 0)));
         t->setFont(look::tabular(look::Size::small));
         t->setColor(look::colours().soft);
         t->setPadding(QMargins(4, 0, 0, 2));
@@ -169,7 +171,10 @@ void PathChart::measure() {
         ruler_->setPen(QPen(look::colours().ink, 1, Qt::DashLine));
         ruler_text_ = new QCPItemText(this);
         ruler_text_->position->setCoords((x0 + x1) / 2, (y0 + y1) / 2);
-        ruler_text_->setText(QString("Δ wall %1 s, Δ media %2 s, slope %3").arg(x1 - x0, 0, 'f', 3).arg(y1 - y0, 0, 'f', 3).arg(x1 != x0 ? (y1 - y0) / (x1 - x0) : 0, 0, 'f', 2));
+        ruler_text_->setText(QString("Δ wall %1 s, Δ media %2 s, slope %3")
+                                 .arg(x1 - x0, 0, 'f', 3)
+                                 .arg(y1 - y0, 0, 'f', 3)
+                                 .arg(x1 != x0 ? (y1 - y0) / (x1 - x0) : 0, 0, 'f', 2));
         ruler_text_->setFont(look::tabular(look::Size::small));
         ruler_text_->setColor(look::colours().ink);
         ruler_text_->setBrush(look::colours().panel);
@@ -187,10 +192,15 @@ void PathChart::mouseMoveEvent(QMouseEvent* e) {
         if (!near || std::abs(event.wall.seconds() - wall) < std::abs(near->wall.seconds() - wall)) near = &event;
     auto at = shown_->data()->findBegin(wall);
     QString text;
-    if (at != shown_->data()->end()) text = QString("wall %1 s, media %2 s").arg(at->key, 0, 'f', 3).arg(at->value, 0, 'f', 3);
+    if (at != shown_->data()->end())
+        text = QString("wall %1 s, media %2 s").arg(at->key, 0, 'f', 3).arg(at->value, 0, 'f', 3);
     if (near && std::abs(xAxis->coordToPixel(near->wall.seconds()) - e->pos().x()) < 8)
-        text = QString("%1 %2 at %3 s, media %4 s, %5 pictures and %6 ms of sound waiting").arg(QString::fromStdString(near->name), QString::fromStdString(near->detail))
-                   .arg(near->wall.seconds(), 0, 'f', 3).arg(near->media.seconds(), 0, 'f', 3).arg(near->pictures).arg(near->sound.ms(), 0, 'f', 0);
+        text = QString("%1 %2 at %3 s, media %4 s, %5 pictures and %6 ms of sound waiting")
+                   .arg(QString::fromStdString(near->name), QString::fromStdString(near->detail))
+                   .arg(near->wall.seconds(), 0, 'f', 3)
+                   .arg(near->media.seconds(), 0, 'f', 3)
+                   .arg(near->pictures)
+                   .arg(near->sound.ms(), 0, 'f', 0);
     if (!text.isEmpty()) QToolTip::showText(e->globalPosition().toPoint(), text, this);
 }
 

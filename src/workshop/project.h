@@ -41,18 +41,24 @@ class Project : public QObject {
 
     static QStringList recent();
     /// What a crash left unsaved, if anything: the copy and the project it belongs to.
-    struct Recovered { PlayerDocument document; std::filesystem::path path; };
+    struct Recovered {
+        PlayerDocument document;
+        std::filesystem::path path;
+    };
     static std::optional<Recovered> recovered();
     void recover(const Recovered& recovered);
     void forget_recovery();
 
   signals:
-    void changed();           ///< The document.
-    void current_changed();   ///< Which source is selected.
-    void opened();            ///< Another document altogether.
+    void changed();          ///< The document.
+    void current_changed();  ///< Which source is selected.
+    void opened();           ///< Another document altogether.
 
   private:
-    struct Step { PlayerDocument document; QString what; };
+    struct Step {
+        PlayerDocument document;
+        QString what;
+    };
     void restart(PlayerDocument document, std::filesystem::path path);
     void keep_copy();
     PlayerDocument document_, saved_;

@@ -11,23 +11,38 @@ namespace ruedo {
 using machine::Input;
 
 namespace {
-constexpr std::array<Phase, machine::phase_count> order{Phase::empty, Phase::opening, Phase::ready, Phase::playing, Phase::waiting, Phase::paused, Phase::ended, Phase::failed, Phase::closed};
+constexpr std::array<Phase, machine::phase_count> order{Phase::empty,   Phase::opening, Phase::ready,
+                                                        Phase::playing, Phase::waiting, Phase::paused,
+                                                        Phase::ended,   Phase::failed,  Phase::closed};
 look::Glyph glyph_of(Phase p) {
     switch (p) {
-        case Phase::playing: return look::Glyph::filled;
-        case Phase::opening: case Phase::waiting: return look::Glyph::broken;
-        case Phase::failed: return look::Glyph::barred;
-        default: return look::Glyph::dotted;
+        case Phase::playing:
+            return look::Glyph::filled;
+        case Phase::opening:
+        case Phase::waiting:
+            return look::Glyph::broken;
+        case Phase::failed:
+            return look::Glyph::barred;
+        default:
+            return look::Glyph::dotted;
     }
 }
 QColor colour_of(Phase p) {
     auto& c = look::colours();
     switch (p) {
-        case Phase::playing: return c.teal;
-        case Phase::ready: case Phase::paused: case Phase::ended: return c.moss;
-        case Phase::failed: return c.rust;
-        case Phase::opening: case Phase::waiting: return c.ochre;
-        default: return c.soft;
+        case Phase::playing:
+            return c.teal;
+        case Phase::ready:
+        case Phase::paused:
+        case Phase::ended:
+            return c.moss;
+        case Phase::failed:
+            return c.rust;
+        case Phase::opening:
+        case Phase::waiting:
+            return c.ochre;
+        default:
+            return c.soft;
     }
 }
 }  // namespace
@@ -39,7 +54,9 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         auto* b = new QPushButton(text(machine::name(call)), this);
         b->setFlat(true);
         b->setAccessibleName(QString("Call %1").arg(text(machine::name(call))));
-        connect(b, &QPushButton::clicked, this, [this, call] { if (on_call) on_call(call); });
+        connect(b, &QPushButton::clicked, this, [this, call] {
+            if (on_call) on_call(call);
+        });
         calls_[i] = b;
     }
 }
@@ -91,14 +108,28 @@ void Ring::follow(const Snapshot& s, Time now) {
         auto call = static_cast<Input>(i);
         bool legal = machine::allowed(s.state, call);
         auto why = machine::refusal(s.state, call);
-        bool pending = (call == Input::seek && s.state.seeking) || (call == Input::open && s.state.phase == Phase::opening);
-        auto style = QString("QPushButton{background:%1;color:%2;border:1px solid %3;border-radius:13px;font-size:12px;padding:0;} QPushButton:focus{border:2px solid %4;padding:0;}")
-                         .arg((pending ? c.ochre : legal ? c.panel : c.ground).name(), (pending ? c.ground : legal ? c.ink : c.soft).name(), (legal ? c.soft : c.line).name(), c.ochre.name());
+        bool pending =
+            (call == Input::seek && s.state.seeking) || (call == Input::open && s.state.phase == Phase::opening);
+        auto style =
+            QString(
+                "QPushButton{background:%1;color:%2;border:1px solid %3;border-radius:13px;font-size:12px;padding:0;} "
+                "QPushButton:focus{border:2px solid %4;padding:0;}")
+                .arg((pending ? c.ochre
+                      : legal ? c.panel
+                              : c.ground)
+                         .name(),
+                     (pending ? c.ground
+                      : legal ? c.ink
+                              : c.soft)
+                         .name(),
+                     (legal ? c.soft : c.line).name(), c.ochre.name());
         if (calls_[i]->styleSheet() != style) calls_[i]->setStyleSheet(style);
         calls_[i]->setEnabled(legal);
-        calls_[i]->setToolTip(legal ? QString("Call %1 now").arg(text(machine::name(call))) : QString("Not now: %1").arg(text(why)));
+        calls_[i]->setToolTip(legal ? QString("Call %1 now").arg(text(machine::name(call)))
+                                    : QString("Not now: %1").arg(text(why)));
     }
-    setAccessibleDescription(QString("%1, asked to %2").arg(text(machine::name(s.state.phase)), text(machine::name(s.state.intent))));
+    setAccessibleDescription(
+        QString("%1, asked to %2").arg(text(machine::name(s.state.phase)), text(machine::name(s.state.intent))));
     update();
 }
 
@@ -128,7 +159,8 @@ void Ring::paintEvent(QPaintEvent*) {
         bool now = p == snapshot_.state.phase;
         auto at = place(p, r);
         auto size = now ? 20.0 : 12.0;
-        look::draw_glyph(g, QRectF(at - QPointF(size / 2, size / 2), QSizeF(size, size)), now ? glyph_of(p) : look::Glyph::dotted, now ? colour_of(p) : c.soft);
+        look::draw_glyph(g, QRectF(at - QPointF(size / 2, size / 2), QSizeF(size, size)),
+                         now ? glyph_of(p) : look::Glyph::dotted, now ? colour_of(p) : c.soft);
         auto label = text(machine::name(p));
         auto out = place(p, r + 17);
         auto w = g.fontMetrics().horizontalAdvance(label) + 2.0;
@@ -145,8 +177,9 @@ void Ring::paintEvent(QPaintEvent*) {
         g.drawLine(o, tip);
     };
     auto phase = snapshot_.state.phase;
-    auto asked = snapshot_.state.intent == Intent::play ? Phase::playing
-                 : phase == Phase::playing || phase == Phase::waiting ? Phase::paused : phase;
+    auto asked = snapshot_.state.intent == Intent::play               ? Phase::playing
+                 : phase == Phase::playing || phase == Phase::waiting ? Phase::paused
+                                                                      : phase;
     hand(asked, 0.72, 3, c.ochre);
     hand(phase, 0.5, 7, colour_of(phase));
     g.setPen(Qt::NoPen);
@@ -155,7 +188,9 @@ void Ring::paintEvent(QPaintEvent*) {
     // Where they part, something is waited for.
     g.setFont(look::tabular(look::Size::small));
     g.setPen(c.ink);
-    QString word = asked != phase ? QString("waiting %1 s").arg((now_ - snapshot_.since).seconds(), 0, 'f', 1) : snapshot_.state.seeking ? QString("seeking") : QString();
+    QString word = asked != phase ? QString("waiting %1 s").arg((now_ - snapshot_.since).seconds(), 0, 'f', 1)
+                   : snapshot_.state.seeking ? QString("seeking")
+                                             : QString();
     if (!word.isEmpty()) {
         auto w = g.fontMetrics().horizontalAdvance(word) + 12;
         QRectF box(o.x() - w / 2.0, o.y() + r * 0.42, w, 18);

@@ -40,7 +40,9 @@ Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent)
         if (key.isEmpty()) return;
         QMenu menu;
         for (auto& w : words())
-            if (w.key == key) menu.addAction(QString("Copy its place in the document: %1").arg(w.path), [path = w.path] { QApplication::clipboard()->setText(path); });
+            if (w.key == key)
+                menu.addAction(QString("Copy its place in the document: %1").arg(w.path),
+                               [path = w.path] { QApplication::clipboard()->setText(path); });
         menu.exec(text_->mapToGlobal(at));
     });
     review_.setSingleShot(true);
@@ -53,13 +55,18 @@ Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent)
 std::vector<Sentences::Word> Sentences::words() const {
     auto& d = project_.document();
     std::vector<Word> list;
-    auto seconds = [](Time t) { return t.seconds() == 1 ? QString("1 second") : QString("%1 seconds").arg(t.seconds()); };
-    auto word = [&](QString key, QString path, QString shown, QString fallback, bool changed, std::vector<Choice> choices) {
+    auto seconds = [](Time t) {
+        return t.seconds() == 1 ? QString("1 second") : QString("%1 seconds").arg(t.seconds());
+    };
+    auto word = [&](QString key, QString path, QString shown, QString fallback, bool changed,
+                    std::vector<Choice> choices) {
         Word w;
-        w.key = key, w.path = path, w.shown = shown, w.fallback = fallback, w.changed = changed, w.choices = std::move(choices);
+        w.key = key, w.path = path, w.shown = shown, w.fallback = fallback, w.changed = changed,
+        w.choices = std::move(choices);
         list.push_back(std::move(w));
     };
-    auto number = [&](QString key, QString path, QString shown, QString fallback, bool changed, double now, double low, double high, QString unit, QString title) {
+    auto number = [&](QString key, QString path, QString shown, QString fallback, bool changed, double now, double low,
+                      double high, QString unit, QString title) {
         word(key, path, shown, fallback, changed, {});
         list.back().range = {low, high};
         list.back().number = now;
@@ -69,56 +76,113 @@ std::vector<Sentences::Word> Sentences::words() const {
     if (project_.current() < d.sources.size()) {
         auto& s = d.sources[project_.current()];
         auto at = QString("/sources/%1/").arg(project_.current());
-        QString start = s.start.how == Start::How::hold ? "on its first frame, held" : s.start.how == Start::How::play ? "playing, as soon as it can" : QString("playing, after %1").arg(seconds(s.start.delay));
+        QString start = s.start.how == Start::How::hold   ? "on its first frame, held"
+                        : s.start.how == Start::How::play ? "playing, as soon as it can"
+                                                          : QString("playing, after %1").arg(seconds(s.start.delay));
         word("start", at + "start", start, "on its first frame, held", s.start.how != Start::How::hold,
-             {{"hold", "on its first frame, held"}, {"play", "playing, as soon as it can"}, {"delay", "playing, after a delay …"}});
-        QString loop = s.loop.kind == Loop::Kind::none ? "holds its last frame" : s.loop.kind == Loop::Kind::all ? "starts over"
-            : QString("goes from %1 back to %2").arg(QString::fromStdString(format_time(s.loop.to)), QString::fromStdString(format_time(s.loop.from)));
-        word("loop", at + "loop", loop, "holds its last frame", s.loop.kind != Loop::Kind::none, {{"none", "holds its last frame"}, {"all", "starts over"}});
-        static const QStringList fits{"shown whole", "made to cover its place", "stretched to fill its place", "left at its own size"};
+             {{"hold", "on its first frame, held"},
+              {"play", "playing, as soon as it can"},
+              {"delay", "playing, after a delay …"}});
+        QString loop = s.loop.kind == Loop::Kind::none  ? "holds its last frame"
+                       : s.loop.kind == Loop::Kind::all ? "starts over"
+                                                        : QString("goes from %1 back to %2")
+                                                              .arg(QString::fromStdString(format_time(s.loop.to)),
+                                                                   QString::fromStdString(format_time(s.loop.from)));
+        word("loop", at + "loop", loop, "holds its last frame", s.loop.kind != Loop::Kind::none,
+             {{"none", "holds its last frame"}, {"all", "starts over"}});
+        static const QStringList fits{"shown whole", "made to cover its place", "stretched to fill its place",
+                                      "left at its own size"};
         std::vector<Choice> fit_choices;
-        for (int i = 0; i < 4; ++i) fit_choices.push_back({QString::fromUtf8(fit_name(static_cast<Fit>(i))), QString("%1 (%2)").arg(fits[i], QString::fromUtf8(fit_name(static_cast<Fit>(i))))});
-        word("fit", at + "fit", fits[static_cast<int>(s.fit)], "shown whole", s.fit != Fit::contain, std::move(fit_choices));
-        auto place = [](double v, const char* low, const char* mid, const char* high) { return QString(v < 0.25 ? low : v > 0.75 ? high : mid); };
-        auto aligned = s.align_x == 0.5 && s.align_y == 0.5 ? QString("in the middle") : QString("to the %1").arg((place(s.align_y, "top", "", "bottom") + " " + place(s.align_x, "left", "", "right")).simplified());
+        for (int i = 0; i < 4; ++i)
+            fit_choices.push_back({QString::fromUtf8(fit_name(static_cast<Fit>(i))),
+                                   QString("%1 (%2)").arg(fits[i], QString::fromUtf8(fit_name(static_cast<Fit>(i))))});
+        word("fit", at + "fit", fits[static_cast<int>(s.fit)], "shown whole", s.fit != Fit::contain,
+             std::move(fit_choices));
+        auto place = [](double v, const char* low, const char* mid, const char* high) {
+            return QString(v < 0.25 ? low : v > 0.75 ? high : mid);
+        };
+        auto aligned =
+            s.align_x == 0.5 && s.align_y == 0.5
+                ? QString("in the middle")
+                : QString("to the %1")
+                      .arg((place(s.align_y, "top", "", "bottom") + " " + place(s.align_x, "left", "", "right"))
+                               .simplified());
         std::vector<Choice> aligns;
         for (double y : {0.0, 0.5, 1.0})
             for (double x : {0.0, 0.5, 1.0})
-                aligns.push_back({QString("%1 %2").arg(x).arg(y), x == 0.5 && y == 0.5 ? QString("in the middle") : "to the " + (place(y, "top", "", "bottom") + " " + place(x, "left", "", "right")).simplified()});
+                aligns.push_back(
+                    {QString("%1 %2").arg(x).arg(y),
+                     x == 0.5 && y == 0.5
+                         ? QString("in the middle")
+                         : "to the " +
+                               (place(y, "top", "", "bottom") + " " + place(x, "left", "", "right")).simplified()});
         std::vector<Choice> languages;
-        for (auto tag : {"en", "de", "fr", "es", "it", "nl", "pt", "sv"}) languages.push_back({tag, text(language_title(tag))});
+        for (auto tag : {"en", "de", "fr", "es", "it", "nl", "pt", "sv"})
+            languages.push_back({tag, text(language_title(tag))});
         auto named = [&](const std::string& tag) { return text(language_title(tag)); };
         auto captions = languages, sounds = languages;
         captions.insert(captions.begin(), {"", "without captions"});
         sounds.insert(sounds.begin(), {"", "its default sound"});
-        word("captions", at + "text_language", s.text_language.empty() ? QString("without captions") : "captions in " + named(s.text_language), "without captions", !s.text_language.empty(), std::move(captions));
-        word("sound", at + "sound_language", s.sound_language.empty() ? QString("its default sound") : "sound in " + named(s.sound_language), "its default sound", !s.sound_language.empty(), std::move(sounds));
-        word("poster", at + "poster", s.poster.empty() ? QString("its first frame") : text(std::filesystem::path(s.poster).filename().string()), "its first frame", !s.poster.empty(), {{"", "its first frame"}, {"file", "a picture …"}});
+        word("captions", at + "text_language",
+             s.text_language.empty() ? QString("without captions") : "captions in " + named(s.text_language),
+             "without captions", !s.text_language.empty(), std::move(captions));
+        word("sound", at + "sound_language",
+             s.sound_language.empty() ? QString("its default sound") : "sound in " + named(s.sound_language),
+             "its default sound", !s.sound_language.empty(), std::move(sounds));
+        word("poster", at + "poster",
+             s.poster.empty() ? QString("its first frame") : text(std::filesystem::path(s.poster).filename().string()),
+             "its first frame", !s.poster.empty(), {{"", "its first frame"}, {"file", "a picture …"}});
         word("align", at + "align", aligned, "in the middle", s.align_x != 0.5 || s.align_y != 0.5, std::move(aligns));
     }
     static const QStringList mounts{"a window", "a handset, upright", "a handset, sideways"};
-    word("mount", "/mount", mounts[static_cast<int>(d.mount)], mounts[0], d.mount != Mount::window, {{"window", mounts[0]}, {"handset-upright", mounts[1]}, {"handset-sideways", mounts[2]}});
-    static const std::vector<Choice> surrounds{{"#17131A", "night (#17131A)"}, {"#000000", "black (#000000)"}, {"#8A2436", "wine (#8A2436)"}, {"#F7F1E5", "sand (#F7F1E5)"}};
+    word("mount", "/mount", mounts[static_cast<int>(d.mount)], mounts[0], d.mount != Mount::window,
+         {{"window", mounts[0]}, {"handset-upright", mounts[1]}, {"handset-sideways", mounts[2]}});
+    static const std::vector<Choice> surrounds{{"#17131A", "night (#17131A)"},
+                                               {"#000000", "black (#000000)"},
+                                               {"#8A2436", "wine (#8A2436)"},
+                                               {"#F7F1E5", "sand (#F7F1E5)"}};
     auto colour = QString::fromStdString(d.surround);
     auto named = colour;
-    for (auto& c : surrounds) if (c.value.compare(colour, Qt::CaseInsensitive) == 0) named = c.label.section(' ', 0, 0);
+    for (auto& c : surrounds)
+        if (c.value.compare(colour, Qt::CaseInsensitive) == 0) named = c.label.section(' ', 0, 0);
     word("surround", "/player/surround", named, "night", d.surround != "#17131A", surrounds);
-    number("volume", "/player/volume", QString("%1 %").arg(qRound(d.volume * 100)), "100 %", d.volume != 1, d.volume * 100, 0, 100, " %", "The volume it begins with");
-    number("skip", "/player/skip_ns", seconds(d.skip), "10 seconds", d.skip != 10_s, d.skip.seconds(), 1, 120, " s", "What back and forward skip");
-    number("hide", "/player/hide_after_ns", seconds(d.hide_after), "3 seconds", d.hide_after != 3_s, d.hide_after.seconds(), 1, 30, " s", "How long the controls stay");
+    number("volume", "/player/volume", QString("%1 %").arg(qRound(d.volume * 100)), "100 %", d.volume != 1,
+           d.volume * 100, 0, 100, " %", "The volume it begins with");
+    number("skip", "/player/skip_ns", seconds(d.skip), "10 seconds", d.skip != 10_s, d.skip.seconds(), 1, 120, " s",
+           "What back and forward skip");
+    number("hide", "/player/hide_after_ns", seconds(d.hide_after), "3 seconds", d.hide_after != 3_s,
+           d.hide_after.seconds(), 1, 30, " s", "How long the controls stay");
     auto has_sound = std::find(d.bar.end.begin(), d.bar.end.end(), Control::volume) != d.bar.end.end();
     auto has_full = std::find(d.bar.end.begin(), d.bar.end.end(), Control::full_screen) != d.bar.end.end();
-    static const QStringList queues{"stays at its end", "goes on to the next source", "begins the same source again", "goes on to the next, and round again"};
+    static const QStringList queues{"stays at its end", "goes on to the next source", "begins the same source again",
+                                    "goes on to the next, and round again"};
     std::vector<Choice> queue_choices;
     for (int i = 0; i < 4; ++i) queue_choices.push_back({text(queue_name(static_cast<Queue>(i))), queues[i]});
-    word("queue", "/player/queue", queues[static_cast<int>(d.queue)], queues[0], d.queue != Queue::off, std::move(queue_choices));
+    word("queue", "/player/queue", queues[static_cast<int>(d.queue)], queues[0], d.queue != Queue::off,
+         std::move(queue_choices));
     bool has_strip = std::find(d.bar.middle.begin(), d.bar.middle.end(), Control::strip) != d.bar.middle.end();
-    word("bar-middle", "/player/bar/middle", has_strip ? "the position and a strip of posters" : "the position", "the position", has_strip, {{"position", "the position"}, {"strip", "the position and a strip of posters"}});
+    word("bar-middle", "/player/bar/middle", has_strip ? "the position and a strip of posters" : "the position",
+         "the position", has_strip, {{"position", "the position"}, {"strip", "the position and a strip of posters"}});
     bool has_turns = std::find(d.bar.start.begin(), d.bar.start.end(), Control::next) != d.bar.start.end();
     auto has_skips = std::find(d.bar.start.begin(), d.bar.start.end(), Control::back) != d.bar.start.end();
-    word("bar-start", "/player/bar/start", has_turns ? "play and the turns to other sources" : has_skips ? "play, back and forward" : "play alone", "play, back and forward", has_turns || !has_skips, {{"all", "play, back and forward"}, {"turns", "play and the turns to other sources"}, {"toggle", "play alone"}});
-    word("bar-end", "/player/bar/end", has_sound && has_full ? "volume and full screen" : has_sound ? "volume alone" : has_full ? "full screen alone" : "nothing", "volume and full screen", !(has_sound && has_full),
-         {{"both", "volume and full screen"}, {"volume", "volume alone"}, {"full-screen", "full screen alone"}, {"none", "nothing"}});
+    word("bar-start", "/player/bar/start",
+         has_turns   ? "play and the turns to other sources"
+         : has_skips ? "play, back and forward"
+                     : "play alone",
+         "play, back and forward", has_turns || !has_skips,
+         {{"all", "play, back and forward"},
+          {"turns", "play and the turns to other sources"},
+          {"toggle", "play alone"}});
+    word("bar-end", "/player/bar/end",
+         has_sound && has_full ? "volume and full screen"
+         : has_sound           ? "volume alone"
+         : has_full            ? "full screen alone"
+                               : "nothing",
+         "volume and full screen", !(has_sound && has_full),
+         {{"both", "volume and full screen"},
+          {"volume", "volume alone"},
+          {"full-screen", "full screen alone"},
+          {"none", "nothing"}});
     return list;
 }
 
@@ -159,10 +223,14 @@ bool Sentences::set_value(const QString& key, const QString& value) {
     QString what;
     if (key == "start" && s) {
         what = "Start";
-        if (value == "hold") s->start = {};
-        else if (value == "play") s->start = {Start::How::play, {}};
-        else if (number_fine && n >= 0) s->start = {Start::How::delay, ns()};
-        else return false;
+        if (value == "hold")
+            s->start = {};
+        else if (value == "play")
+            s->start = {Start::How::play, {}};
+        else if (number_fine && n >= 0)
+            s->start = {Start::How::delay, ns()};
+        else
+            return false;
     } else if (key == "loop" && s) {
         what = "Loop";
         s->loop = {value == "all" ? Loop::Kind::all : Loop::Kind::none, {}, {}};
@@ -189,7 +257,9 @@ bool Sentences::set_value(const QString& key, const QString& value) {
             value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position});
     } else if (key == "mount") {
         what = "Mount";
-        d.mount = value == "window" ? Mount::window : value == "handset-upright" ? Mount::handset_upright : Mount::handset_sideways;
+        d.mount = value == "window"            ? Mount::window
+                  : value == "handset-upright" ? Mount::handset_upright
+                                               : Mount::handset_sideways;
     } else if (key == "surround" && QColor::isValidColor(value)) {
         what = "Surround", d.surround = value.toStdString();
     } else if (key == "volume" && number_fine) {
@@ -224,23 +294,41 @@ QString Sentences::html() const {
         for (auto& word : list)
             if (word.key == key)
                 return QString("<a href=\"%1\" title=\"%2\" style=\"color:%3; text-decoration:underline;\">%4</a>%5")
-                    .arg(word.key, word.changed ? QString("By default: %1").arg(word.fallback.toHtmlEscaped()) : QString("This is the default"), c.wine.name(), word.shown.toHtmlEscaped(),
-                         word.changed ? QString("<span style=\"color:%1\">&nbsp;•</span>").arg(c.ochre.name()) : QString());
+                    .arg(word.key,
+                         word.changed ? QString("By default: %1").arg(word.fallback.toHtmlEscaped())
+                                      : QString("This is the default"),
+                         c.wine.name(), word.shown.toHtmlEscaped(),
+                         word.changed ? QString("<span style=\"color:%1\">&nbsp;•</span>").arg(c.ochre.name())
+                                      : QString());
         return QString();
     };
     QString body = QString("<html><body style=\"color:%1; line-height:135%;\">").arg(c.ink.name());
     auto& d = project_.document();
     if (project_.current() < d.sources.size()) {
-        body += QString("<p style=\"font-size:20px; font-weight:600; margin:0 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.sources[project_.current()].name).toHtmlEscaped());
-        body += QString("<p style=\"margin:0 0 6px 0\">This source starts %1, with %3 and %4, and at the end it %2.</p>").arg(w("start"), w("loop"), w("sound"), w("captions"));
-        body += QString("<p style=\"margin:0 0 6px 0\">Before it is started it shows %4. Its picture is %1, %2, and what it leaves free is %3.</p>").arg(w("fit"), w("align"), w("surround"), w("poster"));
+        body += QString("<p style=\"font-size:20px; font-weight:600; margin:0 0 4px 0;\">%1</p>")
+                    .arg(QString::fromStdString(d.sources[project_.current()].name).toHtmlEscaped());
+        body +=
+            QString("<p style=\"margin:0 0 6px 0\">This source starts %1, with %3 and %4, and at the end it %2.</p>")
+                .arg(w("start"), w("loop"), w("sound"), w("captions"));
+        body += QString(
+                    "<p style=\"margin:0 0 6px 0\">Before it is started it shows %4. Its picture is %1, %2, and what "
+                    "it leaves free is %3.</p>")
+                    .arg(w("fit"), w("align"), w("surround"), w("poster"));
     } else {
         body += "<p>There is no source yet. Drop a clip anywhere in this window.</p>";
     }
-    body += QString("<p style=\"font-size:20px; font-weight:600; margin:8px 0 4px 0;\">%1</p>").arg(QString::fromStdString(d.app_name).toHtmlEscaped());
-    body += QString("<p style=\"margin:0 0 6px 0\">The player is seen in %1. Its volume begins at %2. When a source ends, it %3.</p>").arg(w("mount"), w("volume"), w("queue"));
-    body += QString("<p style=\"margin:0 0 6px 0\">The bar holds %1 at its start, %4 in the middle, and %2 at its end. Back and forward skip %3.</p>").arg(w("bar-start"), w("bar-end"), w("skip"), w("bar-middle"));
-    body += QString("<p style=\"margin:0 0 6px 0\">While it plays, the controls hide %1 after the pointer rests.</p>").arg(w("hide"));
+    body += QString("<p style=\"font-size:20px; font-weight:600; margin:8px 0 4px 0;\">%1</p>")
+                .arg(QString::fromStdString(d.app_name).toHtmlEscaped());
+    body += QString(
+                "<p style=\"margin:0 0 6px 0\">The player is seen in %1. Its volume begins at %2. When a source ends, "
+                "it %3.</p>")
+                .arg(w("mount"), w("volume"), w("queue"));
+    body += QString(
+                "<p style=\"margin:0 0 6px 0\">The bar holds %1 at its start, %4 in the middle, and %2 at its end. "
+                "Back and forward skip %3.</p>")
+                .arg(w("bar-start"), w("bar-end"), w("skip"), w("bar-middle"));
+    body += QString("<p style=\"margin:0 0 6px 0\">While it plays, the controls hide %1 after the pointer rests.</p>")
+                .arg(w("hide"));
     return body + "</body></html>";
 }
 
@@ -284,7 +372,8 @@ void Sentences::choose(const QString& key) {
             box->addWidget(spin);
             holder->setDefaultWidget(panel);
             menu->addAction(holder);
-            connect(spin, &QDoubleSpinBox::valueChanged, this, [this, key](double v) { set_value(key, QString::number(v)); });
+            connect(spin, &QDoubleSpinBox::valueChanged, this,
+                    [this, key](double v) { set_value(key, QString::number(v)); });
             QTimer::singleShot(0, spin, [spin] { spin->setFocus(), spin->selectAll(); });
         };
         if (w.range) add_number(w.number, w.range->first, w.range->second, w.unit, w.title);
@@ -300,7 +389,9 @@ void Sentences::choose(const QString& key) {
                     set_value(key, value);
                     return;
                 }
-                auto file = QFileDialog::getOpenFileName(this, "A poster", QString::fromStdString(project_.folder().string()), "Pictures (*.png *.jpg *.jpeg);;All files (*)");
+                auto file =
+                    QFileDialog::getOpenFileName(this, "A poster", QString::fromStdString(project_.folder().string()),
+                                                 "Pictures (*.png *.jpg *.jpeg);;All files (*)");
                 if (!file.isEmpty()) set_value(key, file);
             });
             action->setCheckable(true);

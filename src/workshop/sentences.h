@@ -27,7 +27,9 @@ class Sentences : public QWidget {
 
   private:
     void share_room();
-    struct Choice { QString value, label; };
+    struct Choice {
+        QString value, label;
+    };
     struct Word {
         QString key, path, shown, fallback;  ///< `path` is its JSON pointer; `fallback` says the default.
         bool changed = false;

@@ -17,7 +17,8 @@ CardFacts card_facts(const Glance& g, const Target* target, const std::string& s
     CardFacts card;
     card.poster = g.poster;
     card.sound_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
-    if (g.facts) card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("no end known");
+    if (g.facts)
+        card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("no end known");
     if (g.error) {
         card.sentence = text(g.error->sentence);
         card.trouble = true;
@@ -26,7 +27,8 @@ CardFacts card_facts(const Glance& g, const Target* target, const std::string& s
         // The verdict counts first; where it is good, what was found does.
         card.trouble = verdict.plays != Verdict::Plays::yes;
         card.sentence = text(verdict.sentence());
-        if (!card.trouble && verdict.reasons.empty() && !g.facts->findings.empty()) card.sentence = "Plays. " + text(g.facts->findings.front().sentence);
+        if (!card.trouble && verdict.reasons.empty() && !g.facts->findings.empty())
+            card.sentence = "Plays. " + text(g.facts->findings.front().sentence);
     } else {
         card.sentence = text(g.facts->second_sentence);
     }
@@ -67,7 +69,13 @@ void Card::paintEvent(QPaintEvent*) {
     } else if (facts_ && facts_->sound_only) {
         look::draw_speaker(g, QRectF(place.center() - QPointF(22, 22), QSizeF(44, 44)), 1, false, c.soft);
     } else {
-        look::draw_glyph(g, QRectF(place.center() - QPointF(16, 16), QSizeF(32, 32)), !facts_ ? look::Glyph::dotted : facts_->trouble ? look::Glyph::barred : look::Glyph::filled, !facts_ ? c.soft : facts_->trouble ? c.rust : c.teal);
+        look::draw_glyph(g, QRectF(place.center() - QPointF(16, 16), QSizeF(32, 32)),
+                         !facts_           ? look::Glyph::dotted
+                         : facts_->trouble ? look::Glyph::barred
+                                           : look::Glyph::filled,
+                         !facts_           ? c.soft
+                         : facts_->trouble ? c.rust
+                                           : c.teal);
     }
     g.setFont(look::font(look::Size::body, true));
     g.setPen(c.ink);
@@ -79,7 +87,8 @@ void Card::paintEvent(QPaintEvent*) {
     g.drawText(line, Qt::AlignRight | Qt::AlignVCenter, length);
     g.setFont(look::font(look::Size::body, true));
     g.setPen(c.ink);
-    g.drawText(line, Qt::AlignLeft | Qt::AlignVCenter, g.fontMetrics().elidedText(name_, Qt::ElideRight, static_cast<int>(line.width()) - taken - 8));
+    g.drawText(line, Qt::AlignLeft | Qt::AlignVCenter,
+               g.fontMetrics().elidedText(name_, Qt::ElideRight, static_cast<int>(line.width()) - taken - 8));
     g.setFont(look::font(look::Size::small));
     g.setPen(c.soft);
     QRectF text(12, 168, width() - 24, 50);
@@ -97,12 +106,15 @@ void Card::paintEvent(QPaintEvent*) {
         row.setLineWidth(text.width());
         bool last = y + 2 * height > text.bottom() + 1;
         auto words = layout.text().mid(row.textStart(), last ? -1 : row.textLength());
-        g.drawText(QPointF(text.left(), y + g.fontMetrics().ascent()), last ? g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(text.width())) : words.trimmed());
+        g.drawText(
+            QPointF(text.left(), y + g.fontMetrics().ascent()),
+            last ? g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(text.width())) : words.trimmed());
     }
     layout.endLayout();
 }
 
-Shelf::Shelf(Project& project, QWidget* parent) : QScrollArea(parent), project_(project), glances_(new Glances(this)), flow_(new QWidget) {
+Shelf::Shelf(Project& project, QWidget* parent)
+    : QScrollArea(parent), project_(project), glances_(new Glances(this)), flow_(new QWidget) {
     setWidget(flow_);
     setWidgetResizable(true);
     setFrameShape(QFrame::NoFrame);
@@ -118,7 +130,8 @@ Shelf::Shelf(Project& project, QWidget* parent) : QScrollArea(parent), project_(
 }
 
 void Shelf::fill(std::size_t i) {
-    if (auto* glance = glances_->at(places_[i])) cards_[i]->set_facts(card_facts(*glance, target_ ? &*target_ : nullptr, places_[i]));
+    if (auto* glance = glances_->at(places_[i]))
+        cards_[i]->set_facts(card_facts(*glance, target_ ? &*target_ : nullptr, places_[i]));
 }
 
 void Shelf::rebuild() {
@@ -129,7 +142,8 @@ void Shelf::rebuild() {
         target_ = found ? std::optional(*found) : std::nullopt;
     }
     bool same = shown_.size() == sources.size();
-    for (std::size_t i = 0; same && i < sources.size(); ++i) same = shown_[i].name == sources[i].name && shown_[i].file == sources[i].file;
+    for (std::size_t i = 0; same && i < sources.size(); ++i)
+        same = shown_[i].name == sources[i].name && shown_[i].file == sources[i].file;
     if (same) {
         if (other_target)
             for (std::size_t i = 0; i < cards_.size(); ++i) fill(i);
@@ -137,7 +151,9 @@ void Shelf::rebuild() {
     }
     // Cards of sources that stay are kept.
     std::size_t keep = 0;
-    while (keep < shown_.size() && keep < sources.size() && keep < cards_.size() && shown_[keep].name == sources[keep].name && shown_[keep].file == sources[keep].file) ++keep;
+    while (keep < shown_.size() && keep < sources.size() && keep < cards_.size() &&
+           shown_[keep].name == sources[keep].name && shown_[keep].file == sources[keep].file)
+        ++keep;
     for (auto i = keep; i < cards_.size(); ++i) cards_[i]->deleteLater();
     cards_.resize(keep);
     shown_ = sources;

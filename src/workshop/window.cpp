@@ -41,7 +41,8 @@ QString style_sheet() {
                "QPushButton:hover{border-color:%5;} QPushButton:focus{border:2px solid %8;padding:4px 13px;}"
                "QPushButton:disabled{color:%5;border-color:%3;}"
                "QPushButton#primary{background:%6;color:%7;border-color:%6;font-weight:600;padding:8px 26px;}"
-               "QPushButton#step{background:transparent;border:none;border-bottom:3px solid transparent;padding:10px 14px 7px 14px;font-size:14px;color:%5;}"
+               "QPushButton#step{background:transparent;border:none;border-bottom:3px solid transparent;padding:10px "
+               "14px 7px 14px;font-size:14px;color:%5;}"
                "QPushButton#step:checked{color:%4;border-bottom-color:%6;}"
                "QPushButton#step:focus{border:none;border-bottom:3px solid %8;padding:10px 14px 7px 14px;}"
                "QLineEdit{background:%1;color:%4;border:1px solid %3;padding:5px;} QLineEdit:focus{border-color:%8;}"
@@ -49,14 +50,17 @@ QString style_sheet() {
                "QMenu{background:%2;color:%4;border:1px solid %3;} QMenu::item:selected{background:%6;color:%7;}"
                "QToolTip{background:%2;color:%4;border:1px solid %3;}"
                "QProgressBar{background:%2;border:1px solid %3;height:8px;} QProgressBar::chunk{background:%6;}")
-        .arg(c.ground.name(), c.panel.name(), c.line.name(), c.ink.name(), c.soft.name(), c.wine.name(), c.on_wine.name(), c.ochre.name());
+        .arg(c.ground.name(), c.panel.name(), c.line.name(), c.ink.name(), c.soft.name(), c.wine.name(),
+             c.on_wine.name(), c.ochre.name());
 }
 
 QFrame* line(bool upright) {
     auto* l = new QFrame;
     l->setStyleSheet(QString("background:%1;").arg(look::colours().line.name()));
-    if (upright) l->setFixedWidth(1);
-    else l->setFixedHeight(1);
+    if (upright)
+        l->setFixedWidth(1);
+    else
+        l->setFixedHeight(1);
     return l;
 }
 }  // namespace
@@ -81,7 +85,8 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
         notice_->hide();
         add_sources({QUrl::fromPercentEncoding(link.toUtf8())});
     });
-    notice_->setStyleSheet(QString("background:%1; border-left:6px solid %2;").arg(look::colours().panel.name(), look::colours().rust.name()));
+    notice_->setStyleSheet(QString("background:%1; border-left:6px solid %2;")
+                               .arg(look::colours().panel.name(), look::colours().rust.name()));
     notice_->hide();
     box->addWidget(notice_);
     box->addWidget(pages_, 1);
@@ -97,14 +102,30 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     ring_->on_call = [this](Input call) {
         auto& c = player_->controller();
         switch (call) {
-            case Input::open: shown_source_ = SIZE_MAX; load_current(); break;
-            case Input::play: c.play(); break;
-            case Input::pause: c.pause(); break;
-            case Input::stop: c.stop(); break;
-            case Input::seek: c.seek(c.snapshot().duration / 2); break;
-            case Input::step: c.step(1); break;
-            case Input::release: c.release(); break;
-            default: break;
+            case Input::open:
+                shown_source_ = SIZE_MAX;
+                load_current();
+                break;
+            case Input::play:
+                c.play();
+                break;
+            case Input::pause:
+                c.pause();
+                break;
+            case Input::stop:
+                c.stop();
+                break;
+            case Input::seek:
+                c.seek(c.snapshot().duration / 2);
+                break;
+            case Input::step:
+                c.step(1);
+                break;
+            case Input::release:
+                c.release();
+                break;
+            default:
+                break;
         }
     };
     player_->on_event = [this](const Event& e) { ring_->note(e), path_->note(e); };
@@ -121,7 +142,8 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     for (int i = 0; i < 3; ++i) {
         // The steps keep their numbers in the order of work; those in between are not there yet.
         int number = i == pack_step ? 6 : i + 1;
-        connect(new QShortcut(QKeySequence(QString("Ctrl+%1").arg(number)), this), &QShortcut::activated, this, [this, i] { show_step(i); });
+        connect(new QShortcut(QKeySequence(QString("Ctrl+%1").arg(number)), this), &QShortcut::activated, this,
+                [this, i] { show_step(i); });
     }
     connect(new QShortcut(QKeySequence(Qt::Key_F1), this), &QShortcut::activated, this, [this] { show_keys(); });
     connect(new QShortcut(QKeySequence::Paste, this), &QShortcut::activated, this, [this] {
@@ -178,7 +200,8 @@ QWidget* WorkshopWindow::make_top() {
             a->setChecked(t.name == project_.document().target);
             a->setToolTip(text(t.about));
         }
-        if (!problems.empty()) say(text(problems.front().sentence).toHtmlEscaped() + " " + text(problems.front().hint).toHtmlEscaped());
+        if (!problems.empty())
+            say(text(problems.front().sentence).toHtmlEscaped() + " " + text(problems.front().hint).toHtmlEscaped());
     });
     targets->setToolTipsVisible(true);
     target_->setMenu(targets);
@@ -201,13 +224,16 @@ void WorkshopWindow::make_menu(QPushButton* button) {
     };
     add("New", QKeySequence::New, [this] { project_.start_new(); });
     add("Open …", QKeySequence::Open, [this] {
-        auto name = QFileDialog::getOpenFileName(this, "Open a project", QString::fromStdString(project_.folder().string()), "Ruedo projects (*.ruedo);;All files (*)");
+        auto name =
+            QFileDialog::getOpenFileName(this, "Open a project", QString::fromStdString(project_.folder().string()),
+                                         "Ruedo projects (*.ruedo);;All files (*)");
         if (!name.isEmpty()) open_project(name.toStdString());
     });
     auto* recent = menu->addMenu("Recent");
     connect(recent, &QMenu::aboutToShow, this, [this, recent] {
         recent->clear();
-        for (auto& name : Project::recent()) recent->addAction(name, this, [this, name] { open_project(name.toStdString()); });
+        for (auto& name : Project::recent())
+            recent->addAction(name, this, [this, name] { open_project(name.toStdString()); });
         if (recent->isEmpty()) recent->addAction("None yet")->setEnabled(false);
     });
     menu->addSeparator();
@@ -243,7 +269,8 @@ QMenu* WorkshopWindow::make_add_menu() {
         menu->clear();
         menu->addAction("Files …", this, [this] { choose_sources(); });
         menu->addAction("A folder …", this, [this] {
-            auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds", QString::fromStdString(project_.folder().string()));
+            auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
+                                                            QString::fromStdString(project_.folder().string()));
             if (!folder.isEmpty()) add_sources({folder});
         });
         menu->addSeparator();
@@ -251,14 +278,20 @@ QMenu* WorkshopWindow::make_add_menu() {
         for (auto& c : cameras) {
             auto* modes = menu->addMenu(text(c.name));
             for (auto& m : c.modes)
-                modes->addAction(QString("%1 × %2, %3 a second%4").arg(m.width).arg(m.height).arg(static_cast<double>(m.rate.num) / static_cast<double>(m.rate.den), 0, 'g', 4).arg(m.codec == Codec::mjpeg ? ", MJPEG" : ""), this,
+                modes->addAction(QString("%1 × %2, %3 a second%4")
+                                     .arg(m.width)
+                                     .arg(m.height)
+                                     .arg(static_cast<double>(m.rate.num) / static_cast<double>(m.rate.den), 0, 'g', 4)
+                                     .arg(m.codec == Codec::mjpeg ? ", MJPEG" : ""),
+                                 this,
                                  [this, c, m] { take_sources({text("camera://" + c.id + "?mode=" + m.name())}, {}); });
         }
     };
     // While it is open it follows what is plugged in and pulled out.
     auto* again = new QTimer(menu);
     connect(again, &QTimer::timeout, menu, fill);
-    connect(menu, &QMenu::aboutToShow, menu, [again, menu, fill] { menu->setProperty("cameras", {}), fill(), again->start(1000); });
+    connect(menu, &QMenu::aboutToShow, menu,
+            [again, menu, fill] { menu->setProperty("cameras", {}), fill(), again->start(1000); });
     connect(menu, &QMenu::aboutToHide, again, &QTimer::stop);
     return menu;
 }
@@ -305,14 +338,21 @@ QWidget* WorkshopWindow::make_gather() {
     stop_adding_->hide();
     adding_ = new Adding(this);
     connect(stop_adding_, &QPushButton::clicked, adding_, [this] { adding_->stop(); });
-    connect(adding_, &Adding::progressed, this, [this](int looked) { adding_->setProperty("looked", looked), show_progress(); });
+    connect(adding_, &Adding::progressed, this,
+            [this](int looked) { adding_->setProperty("looked", looked), show_progress(); });
     connect(adding_, &Adding::done, this, [this] { show_progress(); });
-    connect(adding_, &Adding::found, this, [this](const QStringList& files, const QHash<QString, QStringList>& captions) { take_sources(files, captions); });
+    connect(adding_, &Adding::found, this,
+            [this](const QStringList& files, const QHash<QString, QStringList>& captions) {
+                take_sources(files, captions);
+            });
     connect(adding_, &Adding::refused, this, [this](const QList<Adding::Refusal>& refusals) {
         QStringList lines;
         for (auto& r : refusals.mid(0, 3)) {
             auto line = (r.sentence + " " + r.hint).toHtmlEscaped();
-            if (!r.instead.isEmpty()) line += QString(" <a href='%1'>Add “%2” instead</a>").arg(QString(QUrl::toPercentEncoding(r.instead)), QFileInfo(r.instead).fileName().toHtmlEscaped());
+            if (!r.instead.isEmpty())
+                line += QString(" <a href='%1'>Add “%2” instead</a>")
+                            .arg(QString(QUrl::toPercentEncoding(r.instead)),
+                                 QFileInfo(r.instead).fileName().toHtmlEscaped());
             lines << line;
         }
         if (refusals.size() > 3) lines << QString("And %1 more like these.").arg(refusals.size() - 3);
@@ -372,7 +412,10 @@ void WorkshopWindow::show_step(int step) {
 
 void WorkshopWindow::load_current() {
     auto& d = project_.document();
-    title_->setText(QString("%1%2").arg(QString::fromStdString(project_.path().empty() ? std::string("not saved yet") : project_.path().filename().string()), project_.modified() ? ", changed" : ""));
+    title_->setText(
+        QString("%1%2").arg(QString::fromStdString(project_.path().empty() ? std::string("not saved yet")
+                                                                           : project_.path().filename().string()),
+                            project_.modified() ? ", changed" : ""));
     setWindowTitle(QString("%1 — Ruedo").arg(QString::fromStdString(d.app_name)));
     mount_->set_mount(d.mount);
     if (shown_target_ != d.target) {
@@ -388,7 +431,8 @@ void WorkshopWindow::load_current() {
         return;
     }
     bool other = shown_source_ != at || shown_.sources.size() <= at || shown_.sources[at].file != d.sources[at].file ||
-                 shown_.sources[at].start.how != d.sources[at].start.how || shown_.sources[at].start.delay != d.sources[at].start.delay;
+                 shown_.sources[at].start.how != d.sources[at].start.how ||
+                 shown_.sources[at].start.delay != d.sources[at].start.delay;
     shown_ = d;
     shown_source_ = at;
     if (other) {
@@ -448,38 +492,50 @@ void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString,
 /// What is going on beside the window, with a way to stop it.
 void WorkshopWindow::show_progress() {
     QString words;
-    if (adding_->busy()) words = QString("Looking through files, %1 so far").arg(adding_->property("looked").toInt());
-    else if (looking_ > 1) words = QString("%1 sources still to be looked into").arg(looking_);
+    if (adding_->busy())
+        words = QString("Looking through files, %1 so far").arg(adding_->property("looked").toInt());
+    else if (looking_ > 1)
+        words = QString("%1 sources still to be looked into").arg(looking_);
     progress_->setText(words);
     stop_adding_->setVisible(adding_->busy());
 }
 
 void WorkshopWindow::choose_sources() {
-    auto files = QFileDialog::getOpenFileNames(this, "Add sources", QString::fromStdString(project_.folder().string()), dialog_filter());
+    auto files = QFileDialog::getOpenFileNames(this, "Add sources", QString::fromStdString(project_.folder().string()),
+                                               dialog_filter());
     if (!files.isEmpty()) add_sources(files);
 }
 
 void WorkshopWindow::save() {
     if (project_.path().empty()) return save_as();
-    if (auto saved = project_.save(); !saved) say((text(saved.error().sentence) + " " + text(saved.error().hint)).toHtmlEscaped());
+    if (auto saved = project_.save(); !saved)
+        say((text(saved.error().sentence) + " " + text(saved.error().hint)).toHtmlEscaped());
 }
 void WorkshopWindow::save_as() {
-    auto name = QFileDialog::getSaveFileName(this, "Save the project", QString::fromStdString((project_.folder() / (file_stem(project_.document().app_name) + ".ruedo")).string()), "Ruedo projects (*.ruedo)");
+    auto name = QFileDialog::getSaveFileName(
+        this, "Save the project",
+        QString::fromStdString((project_.folder() / (file_stem(project_.document().app_name) + ".ruedo")).string()),
+        "Ruedo projects (*.ruedo)");
     if (name.isEmpty()) return;
     if (!name.endsWith(".ruedo")) name += ".ruedo";
-    if (auto saved = project_.save_as(name.toStdString()); !saved) say((text(saved.error().sentence) + " " + text(saved.error().hint)).toHtmlEscaped());
+    if (auto saved = project_.save_as(name.toStdString()); !saved)
+        say((text(saved.error().sentence) + " " + text(saved.error().hint)).toHtmlEscaped());
 }
 
 void WorkshopWindow::show_keys() {
     auto* panel = new QLabel(
         "<table cellpadding='4'>"
         "<tr><td>Ctrl+Space</td><td>play or pause</td><td>Alt+Left, Alt+Right</td><td>skip back, skip forward</td></tr>"
-        "<tr><td>Alt+Shift+Left, Right</td><td>one frame back, forward</td><td>Alt+Up, Alt+Down</td><td>louder, softer</td></tr>"
+        "<tr><td>Alt+Shift+Left, Right</td><td>one frame back, forward</td><td>Alt+Up, Alt+Down</td><td>louder, "
+        "softer</td></tr>"
         "<tr><td>F11, Esc</td><td>full screen, leave it</td><td>Ctrl+1, 2, 6</td><td>Gather, Arrange, Pack</td></tr>"
         "<tr><td>Ctrl+I</td><td>add sources</td><td>Ctrl+C on the path</td><td>copy the stretch seen</td></tr>"
-        "<tr><td>Ctrl+Z, Ctrl+Shift+Z</td><td>undo, redo</td><td>Ctrl+S, Ctrl+O, Ctrl+N</td><td>save, open, new</td></tr></table>", this, Qt::Popup);
+        "<tr><td>Ctrl+Z, Ctrl+Shift+Z</td><td>undo, redo</td><td>Ctrl+S, Ctrl+O, Ctrl+N</td><td>save, open, "
+        "new</td></tr></table>",
+        this, Qt::Popup);
     panel->setAttribute(Qt::WA_DeleteOnClose);
-    panel->setStyleSheet(QString("background:%1; border:1px solid %2; padding:10px;").arg(look::colours().panel.name(), look::colours().line.name()));
+    panel->setStyleSheet(QString("background:%1; border:1px solid %2; padding:10px;")
+                             .arg(look::colours().panel.name(), look::colours().line.name()));
     panel->adjustSize();
     panel->move(mapToGlobal(rect().center()) - panel->rect().center());
     panel->show();
@@ -497,13 +553,16 @@ void WorkshopWindow::dropEvent(QDropEvent* e) {
 }
 void WorkshopWindow::closeEvent(QCloseEvent* e) {
     if (project_.modified() && isVisible() && !QApplication::platformName().contains("offscreen")) {
-        QMessageBox ask(QMessageBox::NoIcon, "Ruedo", "This project has changes that are not saved.", QMessageBox::NoButton, this);
+        QMessageBox ask(QMessageBox::NoIcon, "Ruedo", "This project has changes that are not saved.",
+                        QMessageBox::NoButton, this);
         auto* keep = ask.addButton("Save", QMessageBox::AcceptRole);
         auto* drop = ask.addButton("Leave without saving", QMessageBox::DestructiveRole);
         ask.addButton("Stay", QMessageBox::RejectRole);
         ask.exec();
-        if (ask.clickedButton() == keep) save();
-        else if (ask.clickedButton() != drop) return e->ignore();
+        if (ask.clickedButton() == keep)
+            save();
+        else if (ask.clickedButton() != drop)
+            return e->ignore();
         if (ask.clickedButton() == keep && project_.modified()) return e->ignore();
     }
     project_.forget_recovery();

@@ -119,8 +119,14 @@ class ByteWriter {
     ByteWriter& u24(std::uint64_t v) { return be(v, 3); }
     ByteWriter& u32(std::uint64_t v) { return be(v, 4); }
     ByteWriter& u64(std::uint64_t v) { return be(v, 8); }
-    ByteWriter& text(std::string_view s) { bytes.insert(bytes.end(), s.begin(), s.end()); return *this; }
-    ByteWriter& raw(ByteView v) { bytes.insert(bytes.end(), v.begin(), v.end()); return *this; }
+    ByteWriter& text(std::string_view s) {
+        bytes.insert(bytes.end(), s.begin(), s.end());
+        return *this;
+    }
+    ByteWriter& raw(ByteView v) {
+        bytes.insert(bytes.end(), v.begin(), v.end());
+        return *this;
+    }
 };
 
 inline std::uint32_t be32(const std::uint8_t* p) {

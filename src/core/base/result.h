@@ -10,9 +10,28 @@ namespace ruedo {
 
 /// The closed list of error codes; `code_name` gives the spelling used in every document.
 enum class Code {
-    not_found, not_media, empty, truncated, malformed, limit, encrypted, codec_missing, depth_unsupported,
-    chroma_unsupported, interlaced_unsupported, io, disk_full, read_only, exists, timeout, network, refused,
-    too_new, cancelled, usage, internal
+    not_found,
+    not_media,
+    empty,
+    truncated,
+    malformed,
+    limit,
+    encrypted,
+    codec_missing,
+    depth_unsupported,
+    chroma_unsupported,
+    interlaced_unsupported,
+    io,
+    disk_full,
+    read_only,
+    exists,
+    timeout,
+    network,
+    refused,
+    too_new,
+    cancelled,
+    usage,
+    internal
 };
 std::string_view code_name(Code code);
 
@@ -34,9 +53,9 @@ Error errno_error(int number, std::string_view what);
 
 #define RUEDO_JOIN_(a, b) a##b
 #define RUEDO_JOIN(a, b) RUEDO_JOIN_(a, b)
-#define RUEDO_TRY_(tmp, decl, expr)                                   \
-    auto tmp = (expr);                                                \
-    if (!tmp) return std::unexpected(std::move(tmp).error());         \
+#define RUEDO_TRY_(tmp, decl, expr)                           \
+    auto tmp = (expr);                                        \
+    if (!tmp) return std::unexpected(std::move(tmp).error()); \
     decl = std::move(*tmp)
 /// `TRY(auto x, f());` takes the value, or returns the error from the enclosing function.
 #define TRY(decl, expr) RUEDO_TRY_(RUEDO_JOIN(try_, __LINE__), decl, expr)

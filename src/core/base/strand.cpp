@@ -159,7 +159,9 @@ class RealLane final : public Lane {
     }
 
   private:
-    struct Work { Task job, done; };
+    struct Work {
+        Task job, done;
+    };
     struct Inside {
         std::mutex mutex;
         std::condition_variable wake;
@@ -226,12 +228,13 @@ class VirtualLane final : public Lane {
     void run(Time cost, Task job, Task done) override {
         // A lane works on one job at a time, so a job is charged from when the one before it ends.
         free_at_ = std::max(free_at_, strand_.now()) + cost;
-        strand_.at(free_at_, [alive = std::weak_ptr<int>(alive_), job = std::move(job), done = std::move(done)]() mutable {
-            if (alive.expired()) return;
-            job();
-            job = {};
-            done();
-        });
+        strand_.at(free_at_,
+                   [alive = std::weak_ptr<int>(alive_), job = std::move(job), done = std::move(done)]() mutable {
+                       if (alive.expired()) return;
+                       job();
+                       job = {};
+                       done();
+                   });
     }
 
   private:

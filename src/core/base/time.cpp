@@ -96,9 +96,11 @@ std::optional<Time> parse_time(std::string_view text) {
         auto t = 1_s * (*hours * 3600 + *minutes * 60) + *seconds;
         return t <= longest_asked ? std::optional(t) : std::nullopt;
     }
-    struct Unit { std::string_view suffix; std::int64_t ns; };
-    static constexpr std::array<Unit, 4> units{
-        {{"ns", 1}, {"us", 1'000}, {"ms", 1'000'000}, {"s", 1'000'000'000}}};
+    struct Unit {
+        std::string_view suffix;
+        std::int64_t ns;
+    };
+    static constexpr std::array<Unit, 4> units{{{"ns", 1}, {"us", 1'000}, {"ms", 1'000'000}, {"s", 1'000'000'000}}};
     for (auto& unit : units)
         if (text.ends_with(unit.suffix)) return decimal(text.substr(0, text.size() - unit.suffix.size()), unit.ns);
     return std::nullopt;

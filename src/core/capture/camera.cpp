@@ -12,12 +12,17 @@
 
 namespace ruedo {
 
-std::string CameraMode::name() const { return fmt::format("{}x{}@{}{}", width, height, rate.den == 1 ? fmt::format("{}", rate.num) : fmt::format("{}:{}", rate.num, rate.den), codec == Codec::mjpeg ? "/mjpeg" : ""); }
+std::string CameraMode::name() const {
+    return fmt::format("{}x{}@{}{}", width, height,
+                       rate.den == 1 ? fmt::format("{}", rate.num) : fmt::format("{}:{}", rate.num, rate.den),
+                       codec == Codec::mjpeg ? "/mjpeg" : "");
+}
 
 namespace {
 
 const std::vector<CameraMode>& harbour_modes() {
-    static const std::vector<CameraMode> modes{{640, 360, {30, 1}, Codec::raw}, {320, 240, {15, 1}, Codec::raw}, {1280, 720, {25, 1}, Codec::raw}};
+    static const std::vector<CameraMode> modes{
+        {640, 360, {30, 1}, Codec::raw}, {320, 240, {15, 1}, Codec::raw}, {1280, 720, {25, 1}, Codec::raw}};
     return modes;
 }
 
@@ -36,7 +41,8 @@ void draw_harbour(Bytes& yuyv, const CameraMode& m, int number) {
         auto row = y / std::max<std::size_t>(1, cell_h);
         for (std::size_t x = 0; x < w; ++x) {
             auto column = x / std::max<std::size_t>(1, cell_w);
-            int luma = row < 5 ? 60 + static_cast<int>(y * 70 / h) : 70 + static_cast<int>((x + y * 3 + static_cast<std::size_t>(number) * 2) / 6 % 2) * 8;
+            int luma = row < 5 ? 60 + static_cast<int>(y * 70 / h)
+                               : 70 + static_cast<int>((x + y * 3 + static_cast<std::size_t>(number) * 2) / 6 % 2) * 8;
             int chroma = row < 5 ? 140 : 120;
             auto off = x > light ? x - light : light - x;
             if (row >= 3 && row < 5 && off < w / 14) luma = 210;
@@ -52,16 +58,21 @@ void draw_harbour(Bytes& yuyv, const CameraMode& m, int number) {
 
 class HarbourDevice final : public CameraDevice {
   public:
-    explicit HarbourDevice(const CameraMode& mode) : mode_(mode), begun_(monotonic_now()) { ++HarbourCamera::instance().open_; }
+    explicit HarbourDevice(const CameraMode& mode) : mode_(mode), begun_(monotonic_now()) {
+        ++HarbourCamera::instance().open_;
+    }
     ~HarbourDevice() override { --HarbourCamera::instance().open_; }
     Result<std::optional<Frame>> grab(Time deadline) override {
         auto until = monotonic_now() + deadline;
         // A device that nobody asked for a while gives the newest picture, not the old ones.
-        auto passed = time_to_ticks_floor((monotonic_now() - begun_) / mode_.rate.den, static_cast<std::uint64_t>(mode_.rate.num));
+        auto passed = time_to_ticks_floor((monotonic_now() - begun_) / mode_.rate.den,
+                                          static_cast<std::uint64_t>(mode_.rate.num));
         if (number_ < passed - 1) number_ = passed - 1;
-        auto due = begun_ + ticks_to_time(number_, static_cast<std::uint64_t>(mode_.rate.den), static_cast<std::uint64_t>(mode_.rate.num));
+        auto due = begun_ + ticks_to_time(number_, static_cast<std::uint64_t>(mode_.rate.den),
+                                          static_cast<std::uint64_t>(mode_.rate.num));
         for (;;) {
-            if (!HarbourCamera::instance().plugged()) return fail(Code::not_found, "The harbour camera was unplugged.", "Plug it in again, then try again.");
+            if (!HarbourCamera::instance().plugged())
+                return fail(Code::not_found, "The harbour camera was unplugged.", "Plug it in again, then try again.");
             auto now = monotonic_now();
             if (now >= due) break;
             if (now >= until) return std::nullopt;
@@ -80,7 +91,10 @@ class HarbourDevice final : public CameraDevice {
     std::int64_t number_ = 0;
 };
 
-struct CameraName { std::string id, mode; int width = 0, height = 0; };
+struct CameraName {
+    std::string id, mode;
+    int width = 0, height = 0;
+};
 std::optional<CameraName> parse_name(std::string_view source) {
     if (!is_camera(source)) return std::nullopt;
     auto query = source.find('?');
@@ -108,7 +122,8 @@ std::optional<CameraName> parse_name(std::string_view source) {
 /// Frames as they come; there is only one place to read from, so all readers share the device.
 class CameraReader final : public TrackReader {
   public:
-    CameraReader(std::shared_ptr<CameraDevice> device, Time begun, Time each) : device_(std::move(device)), begun_(begun), each_(each) {}
+    CameraReader(std::shared_ptr<CameraDevice> device, Time begun, Time each)
+        : device_(std::move(device)), begun_(begun), each_(each) {}
     Result<bool> next(PacketHead& head) override {
         for (Time waited{}; waited < 3_s; waited += 50_ms) {
             if (ReadScope::given_up()) return fail(Code::cancelled, "Waiting for the camera was given up.");
@@ -138,7 +153,9 @@ class CameraReader final : public TrackReader {
 
 class CameraClip final : public Clip {
   public:
-    CameraClip(std::shared_ptr<CameraDevice> device, const CameraInfo& camera, const CameraMode& mode, int width, int height) : device_(std::move(device)) {
+    CameraClip(std::shared_ptr<CameraDevice> device, const CameraInfo& camera, const CameraMode& mode, int width,
+               int height)
+        : device_(std::move(device)) {
         info_.container = "camera";
         info_.name = camera.name;
         info_.live = true;
@@ -151,15 +168,21 @@ class CameraClip final : public Clip {
         t.tick = {1, 1'000'000'000};
         t.video.width = width ? width : mode.width;
         t.video.height = height ? height : mode.height;
-        t.video.colour = {Colour::Matrix::bt601, mode.codec == Codec::mjpeg ? Colour::Range::full : Colour::Range::limited, 2, 2};
+        t.video.colour = {Colour::Matrix::bt601,
+                          mode.codec == Codec::mjpeg ? Colour::Range::full : Colour::Range::limited, 2, 2};
         ByteWriter w;  // as the adapter of raw pictures wants it: what comes in, what is to come out
-        w.u16(static_cast<unsigned>(mode.width)).u16(static_cast<unsigned>(mode.height)).u16(static_cast<unsigned>(t.video.width)).u16(static_cast<unsigned>(t.video.height));
+        w.u16(static_cast<unsigned>(mode.width))
+            .u16(static_cast<unsigned>(mode.height))
+            .u16(static_cast<unsigned>(t.video.width))
+            .u16(static_cast<unsigned>(t.video.height));
         if (mode.codec == Codec::raw) t.config = w.bytes;
         info_.tracks.push_back(std::move(t));
         each_ = ticks_to_time(1, static_cast<std::uint64_t>(mode.rate.den), static_cast<std::uint64_t>(mode.rate.num));
         begun_ = monotonic_now();
     }
-    std::unique_ptr<TrackReader> reader(std::uint64_t) override { return std::make_unique<CameraReader>(device_, begun_, each_); }
+    std::unique_ptr<TrackReader> reader(std::uint64_t) override {
+        return std::make_unique<CameraReader>(device_, begun_, each_);
+    }
 
   private:
     std::shared_ptr<CameraDevice> device_;
@@ -185,35 +208,50 @@ std::vector<CameraInfo> list_cameras() {
     auto list = v4l2::list();
     auto& harbour = HarbourCamera::instance();
     if (harbour.plugged())
-        for (int i = 1; i <= harbour.count(); ++i) list.push_back({i == 1 ? "harbour" : fmt::format("harbour-{}", i), i == 1 ? "Harbour camera (simulated)" : fmt::format("Harbour camera {} (simulated)", i), harbour_modes()});
+        for (int i = 1; i <= harbour.count(); ++i)
+            list.push_back({i == 1 ? "harbour" : fmt::format("harbour-{}", i),
+                            i == 1 ? "Harbour camera (simulated)" : fmt::format("Harbour camera {} (simulated)", i),
+                            harbour_modes()});
     return list;
 }
 
 Result<std::unique_ptr<CameraDevice>> open_camera(const std::string& id, const CameraMode& mode) {
     if (!id.starts_with("harbour")) return v4l2::open(id, mode);
-    if (HarbourCamera::instance().busy()) return fail(Code::refused, "The harbour camera is in use by another program.", "Close the other program, then try again.");
+    if (HarbourCamera::instance().busy())
+        return fail(Code::refused, "The harbour camera is in use by another program.",
+                    "Close the other program, then try again.");
     return std::make_unique<HarbourDevice>(mode);
 }
 
 Result<std::unique_ptr<Clip>> open_camera_clip(const std::string& source) {
     auto name = parse_name(source);
-    if (!name) return fail(Code::usage, fmt::format("“{}” names no camera.", source), "Write it as camera://ID, with ?mode= and size= where they are wanted.");
+    if (!name)
+        return fail(Code::usage, fmt::format("“{}” names no camera.", source),
+                    "Write it as camera://ID, with ?mode= and size= where they are wanted.");
     auto cameras = list_cameras();
     auto camera = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == name->id; });
     if (camera == cameras.end()) {
         std::string there;
         for (auto& c : cameras) there += (there.empty() ? "" : ", ") + c.id;
-        return fail(Code::not_found, fmt::format("There is no camera “{}”.", name->id), there.empty() ? "No camera is connected." : fmt::format("There are: {}.", there));
+        return fail(Code::not_found, fmt::format("There is no camera “{}”.", name->id),
+                    there.empty() ? "No camera is connected." : fmt::format("There are: {}.", there));
     }
-    if (camera->modes.empty()) return fail(Code::codec_missing, fmt::format("“{}” gives pictures only in forms that are not read here.", camera->name), "A camera that gives YUYV or MJPEG works.");
+    if (camera->modes.empty())
+        return fail(Code::codec_missing,
+                    fmt::format("“{}” gives pictures only in forms that are not read here.", camera->name),
+                    "A camera that gives YUYV or MJPEG works.");
     auto mode = camera->modes.front();
     if (!name->mode.empty()) {
-        auto wanted = std::find_if(camera->modes.begin(), camera->modes.end(), [&](auto& m) { return m.name() == name->mode; });
-        if (wanted == camera->modes.end()) return fail(Code::not_found, fmt::format("“{}” has no mode {}.", camera->name, name->mode), fmt::format("Its first one is {}.", mode.name()));
+        auto wanted =
+            std::find_if(camera->modes.begin(), camera->modes.end(), [&](auto& m) { return m.name() == name->mode; });
+        if (wanted == camera->modes.end())
+            return fail(Code::not_found, fmt::format("“{}” has no mode {}.", camera->name, name->mode),
+                        fmt::format("Its first one is {}.", mode.name()));
         mode = *wanted;
     }
     TRY(auto device, open_camera(name->id, mode));
-    return std::make_unique<CameraClip>(std::shared_ptr<CameraDevice>(std::move(device)), *camera, mode, name->width, name->height);
+    return std::make_unique<CameraClip>(std::shared_ptr<CameraDevice>(std::move(device)), *camera, mode, name->width,
+                                        name->height);
 }
 
 }  // namespace ruedo

@@ -11,15 +11,15 @@ namespace ruedo {
 struct CameraMode {
     int width = 0, height = 0;
     Rational rate{30, 1};
-    Codec codec = Codec::raw;          ///< `raw` is YUYV; or `mjpeg`.
-    std::string name() const;          ///< "640x480@30", "640x480@30/mjpeg".
+    Codec codec = Codec::raw;  ///< `raw` is YUYV; or `mjpeg`.
+    std::string name() const;  ///< "640x480@30", "640x480@30/mjpeg".
     bool operator==(const CameraMode&) const = default;
 };
 
 struct CameraInfo {
-    std::string id;                    ///< "harbour", or "video0" for /dev/video0.
-    std::string name;                  ///< As the device calls itself.
-    std::vector<CameraMode> modes;     ///< The preferred one first.
+    std::string id;                 ///< "harbour", or "video0" for /dev/video0.
+    std::string name;               ///< As the device calls itself.
+    std::vector<CameraMode> modes;  ///< The preferred one first.
     bool operator==(const CameraInfo&) const = default;
 };
 
@@ -27,7 +27,10 @@ struct CameraInfo {
 class CameraDevice {
   public:
     virtual ~CameraDevice() = default;
-    struct Frame { Bytes data; Time at{}; };  ///< `at`: monotonic.
+    struct Frame {
+        Bytes data;
+        Time at{};
+    };  ///< `at`: monotonic.
     /// Waits for the next frame, at most `deadline`; nothing when none came. An unplugged device is `not-found`.
     virtual Result<std::optional<Frame>> grab(Time deadline) = 0;
 };
@@ -47,14 +50,14 @@ Result<std::unique_ptr<Clip>> open_camera_clip(const std::string& source);
 class HarbourCamera {
   public:
     static HarbourCamera& instance();
-    void plug(bool in);                ///< Pulled out while running, the next frame is an error.
-    void set_busy(bool busy);          ///< As if another program held it.
-    void set_count(int count);         ///< How many of them there are: "harbour", "harbour-2" …
+    void plug(bool in);         ///< Pulled out while running, the next frame is an error.
+    void set_busy(bool busy);   ///< As if another program held it.
+    void set_count(int count);  ///< How many of them there are: "harbour", "harbour-2" …
     bool plugged() const { return plugged_; }
     bool busy() const { return busy_; }
     int count() const { return count_; }
     int open_devices() const { return open_; }
-    std::atomic<int> open_ = 0;        ///< Kept by the devices themselves.
+    std::atomic<int> open_ = 0;  ///< Kept by the devices themselves.
 
   private:
     std::atomic<bool> plugged_ = true, busy_ = false;

@@ -26,7 +26,9 @@ int request(int fd, unsigned long what, void* argument) {
 struct Handle {
     int fd = -1;
     explicit Handle(const std::string& path, int flags) : fd(::open(path.c_str(), flags | O_CLOEXEC)) {}
-    ~Handle() { if (fd >= 0) ::close(fd); }
+    ~Handle() {
+        if (fd >= 0) ::close(fd);
+    }
     Handle(const Handle&) = delete;
     Handle& operator=(const Handle&) = delete;
 };
@@ -40,7 +42,10 @@ void add_modes(int fd, std::uint32_t pixel, Codec codec, std::vector<CameraMode>
             interval.index = i, interval.pixel_format = pixel, interval.width = w, interval.height = h;
             if (request(fd, VIDIOC_ENUM_FRAMEINTERVALS, &interval) < 0) break;
             auto f = interval.type == V4L2_FRMIVAL_TYPE_DISCRETE ? interval.discrete : interval.stepwise.min;
-            if (f.numerator && f.denominator) modes.push_back({static_cast<int>(w), static_cast<int>(h), Rational{f.denominator, f.numerator}.reduced(), codec}), any = true;
+            if (f.numerator && f.denominator)
+                modes.push_back(
+                    {static_cast<int>(w), static_cast<int>(h), Rational{f.denominator, f.numerator}.reduced(), codec}),
+                    any = true;
             if (interval.type != V4L2_FRMIVAL_TYPE_DISCRETE) break;
         }
         if (!any) modes.push_back({static_cast<int>(w), static_cast<int>(h), {30, 1}, codec});
@@ -53,7 +58,9 @@ void add_modes(int fd, std::uint32_t pixel, Codec codec, std::vector<CameraMode>
             add(size.discrete.width, size.discrete.height);
         } else {
             for (auto [w, h] : {std::pair{640U, 480U}, {1280U, 720U}, {320U, 240U}, {1920U, 1080U}})
-                if (w >= size.stepwise.min_width && w <= size.stepwise.max_width && h >= size.stepwise.min_height && h <= size.stepwise.max_height) add(w, h);
+                if (w >= size.stepwise.min_width && w <= size.stepwise.max_width && h >= size.stepwise.min_height &&
+                    h <= size.stepwise.max_height)
+                    add(w, h);
             break;
         }
     }
@@ -61,7 +68,8 @@ void add_modes(int fd, std::uint32_t pixel, Codec codec, std::vector<CameraMode>
 
 class Device final : public CameraDevice {
   public:
-    explicit Device(const std::string& path, std::string name) : handle_(path, O_RDWR | O_NONBLOCK), name_(std::move(name)) {}
+    explicit Device(const std::string& path, std::string name)
+        : handle_(path, O_RDWR | O_NONBLOCK), name_(std::move(name)) {}
     ~Device() override {
         int type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
         if (handle_.fd >= 0 && streaming_) request(handle_.fd, VIDIOC_STREAMOFF, &type);
@@ -69,19 +77,26 @@ class Device final : public CameraDevice {
     }
     Outcome start(const CameraMode& mode) {
         auto wrong = [&](const char* what) -> Outcome {
-            if (errno == EBUSY) return fail(Code::refused, fmt::format("“{}” is in use by another program.", name_), "Close the other program, then try again.");
-            if (errno == EACCES) return fail(Code::refused, fmt::format("You may not open “{}”.", name_), "Ask for membership of the group “video”.");
+            if (errno == EBUSY)
+                return fail(Code::refused, fmt::format("“{}” is in use by another program.", name_),
+                            "Close the other program, then try again.");
+            if (errno == EACCES)
+                return fail(Code::refused, fmt::format("You may not open “{}”.", name_),
+                            "Ask for membership of the group “video”.");
             auto e = errno_error(errno, fmt::format("{} “{}”", what, name_));
             return std::unexpected(e);
         };
         if (handle_.fd < 0) return wrong("Opening");
         v4l2_format format{};
         format.type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
-        format.fmt.pix.width = static_cast<unsigned>(mode.width), format.fmt.pix.height = static_cast<unsigned>(mode.height);
+        format.fmt.pix.width = static_cast<unsigned>(mode.width),
+        format.fmt.pix.height = static_cast<unsigned>(mode.height);
         format.fmt.pix.pixelformat = mode.codec == Codec::mjpeg ? V4L2_PIX_FMT_MJPEG : V4L2_PIX_FMT_YUYV;
         format.fmt.pix.field = V4L2_FIELD_NONE;
         if (request(handle_.fd, VIDIOC_S_FMT, &format) < 0) return wrong("Setting the format of");
-        if (static_cast<int>(format.fmt.pix.width) != mode.width || static_cast<int>(format.fmt.pix.height) != mode.height) return fail(Code::io, fmt::format("“{}” does not keep to {}.", name_, mode.name()), "Choose another mode.");
+        if (static_cast<int>(format.fmt.pix.width) != mode.width ||
+            static_cast<int>(format.fmt.pix.height) != mode.height)
+            return fail(Code::io, fmt::format("“{}” does not keep to {}.", name_, mode.name()), "Choose another mode.");
         row_ = format.fmt.pix.bytesperline;
         mode_ = mode;
         v4l2_streamparm rate{};
@@ -95,7 +110,8 @@ class Device final : public CameraDevice {
             v4l2_buffer b{};
             b.type = V4L2_BUF_TYPE_VIDEO_CAPTURE, b.memory = V4L2_MEMORY_MMAP, b.index = i;
             if (request(handle_.fd, VIDIOC_QUERYBUF, &b) < 0) return wrong("Asking for memory of");
-            auto* at = ::mmap(nullptr, b.length, PROT_READ | PROT_WRITE, MAP_SHARED, handle_.fd, static_cast<off_t>(b.m.offset));
+            auto* at = ::mmap(nullptr, b.length, PROT_READ | PROT_WRITE, MAP_SHARED, handle_.fd,
+                              static_cast<off_t>(b.m.offset));
             if (at == MAP_FAILED) return wrong("Mapping the memory of");
             buffers_.emplace_back(at, b.length);
             if (request(handle_.fd, VIDIOC_QBUF, &b) < 0) return wrong("Starting");
@@ -109,7 +125,10 @@ class Device final : public CameraDevice {
         pollfd p{handle_.fd, POLLIN, 0};
         auto ready = ::poll(&p, 1, static_cast<int>(deadline.ns / 1'000'000));
         if (ready == 0) return std::nullopt;
-        auto gone = [&] { return fail(Code::not_found, fmt::format("“{}” was unplugged.", name_), "Plug it in again, then try again."); };
+        auto gone = [&] {
+            return fail(Code::not_found, fmt::format("“{}” was unplugged.", name_),
+                        "Plug it in again, then try again.");
+        };
         if (p.revents & (POLLERR | POLLHUP | POLLNVAL)) return gone();
         v4l2_buffer b{};
         b.type = V4L2_BUF_TYPE_VIDEO_CAPTURE, b.memory = V4L2_MEMORY_MMAP;
@@ -129,7 +148,9 @@ class Device final : public CameraDevice {
                 f.data.assign(from, from + used);
             } else if (row_ >= wide && used >= row_ * static_cast<std::size_t>(mode_.height - 1) + wide) {
                 f.data.reserve(wide * static_cast<std::size_t>(mode_.height));
-                for (int y = 0; y < mode_.height; ++y) f.data.insert(f.data.end(), from + static_cast<std::size_t>(y) * row_, from + static_cast<std::size_t>(y) * row_ + wide);
+                for (int y = 0; y < mode_.height; ++y)
+                    f.data.insert(f.data.end(), from + static_cast<std::size_t>(y) * row_,
+                                  from + static_cast<std::size_t>(y) * row_ + wide);
             }
         }
         if (request(handle_.fd, VIDIOC_QBUF, &b) < 0 && errno == ENODEV) return gone();

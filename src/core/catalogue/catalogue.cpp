@@ -22,7 +22,9 @@ std::optional<CatalogueName> parse_catalogue_name(std::string_view source) {
         n.host = source.substr(0, slash);
         n.id = source.substr(slash + 1);
         n.secure = secure;
-        bool plain = !n.id.empty() && n.id.size() <= 128 && std::all_of(n.id.begin(), n.id.end(), [](unsigned char c) { return std::isalnum(c) || c == '-' || c == '_' || c == '.'; });
+        bool plain = !n.id.empty() && n.id.size() <= 128 && std::all_of(n.id.begin(), n.id.end(), [](unsigned char c) {
+            return std::isalnum(c) || c == '-' || c == '_' || c == '.';
+        });
         return plain ? std::optional(n) : std::nullopt;
     }
     return std::nullopt;
@@ -33,26 +35,49 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
     options.connect = 5_s, options.first_byte = 5_s;
     options.redirects = 0;  // a key is not carried elsewhere
     if (!key.empty()) options.headers = {"Authorization: Bearer " + key};
-    if (std::any_of(key.begin(), key.end(), [](unsigned char c) { return c < 33 || c > 126; })) return fail(Code::refused, fmt::format("The key for “{}” holds characters that a key can’t have.", name.host), "Enter the key again, as the service gave it.");
+    if (std::any_of(key.begin(), key.end(), [](unsigned char c) { return c < 33 || c > 126; }))
+        return fail(Code::refused, fmt::format("The key for “{}” holds characters that a key can’t have.", name.host),
+                    "Enter the key again, as the service gave it.");
     auto answer = http_get(fmt::format("{}/clips/{}", name.base(), name.id), options, 1 << 20);
     if (!answer) {
-        if (answer.error().code == Code::cancelled || answer.error().code == Code::refused) return std::unexpected(answer.error());
-        return fail(answer.error().code, fmt::format("The catalogue at “{}” does not answer.", name.host), "Check that the service runs, and the network.");
+        if (answer.error().code == Code::cancelled || answer.error().code == Code::refused)
+            return std::unexpected(answer.error());
+        return fail(answer.error().code, fmt::format("The catalogue at “{}” does not answer.", name.host),
+                    "Check that the service runs, and the network.");
     }
     switch (answer->status) {
-        case 200: break;
-        case 401: return fail(Code::refused, fmt::format("The catalogue at “{}” wants a key, and none is kept for it.", name.host), fmt::format("Keep one with: ruedo key {} KEY", name.host));
-        case 403: return fail(Code::refused, fmt::format("The catalogue at “{}” does not accept the key that is kept for it.", name.host), "Ask the service for a key, and keep that one.");
-        case 404: return fail(Code::not_found, fmt::format("The catalogue at “{}” knows no clip “{}”.", name.host, name.id), "Check the id.");
-        case 410: return fail(Code::not_found, fmt::format("The clip “{}” was withdrawn from the catalogue at “{}”.", name.id, name.host), "Choose another clip.");
-        default: return fail(Code::network, fmt::format("The catalogue at “{}” has a fault (status {}).", name.host, answer->status), "Try again later.");
+        case 200:
+            break;
+        case 401:
+            return fail(Code::refused,
+                        fmt::format("The catalogue at “{}” wants a key, and none is kept for it.", name.host),
+                        fmt::format("Keep one with: ruedo key {} KEY", name.host));
+        case 403:
+            return fail(Code::refused,
+                        fmt::format("The catalogue at “{}” does not accept the key that is kept for it.", name.host),
+                        "Ask the service for a key, and keep that one.");
+        case 404:
+            return fail(Code::not_found, fmt::format("The catalogue at “{}” knows no clip “{}”.", name.host, name.id),
+                        "Check the id.");
+        case 410:
+            return fail(Code::not_found,
+                        fmt::format("The clip “{}” was withdrawn from the catalogue at “{}”.", name.id, name.host),
+                        "Choose another clip.");
+        default:
+            return fail(Code::network,
+                        fmt::format("The catalogue at “{}” has a fault (status {}).", name.host, answer->status),
+                        "Try again later.");
     }
     auto j = json::parse(answer->body.begin(), answer->body.end(), nullptr, false);
-    auto wrong = [&](const char* what) { return fail(Code::malformed, fmt::format("The catalogue at “{}” gives an answer that {}.", name.host, what), "The service speaks another format than this program."); };
+    auto wrong = [&](const char* what) {
+        return fail(Code::malformed, fmt::format("The catalogue at “{}” gives an answer that {}.", name.host, what),
+                    "The service speaks another format than this program.");
+    };
     if (!j.is_object()) return wrong("is not JSON");
     CatalogueClip clip;
     try {
-        if (j.value("format", "") != "ruedo-catalogue" || j.at("version").get<int>() != 1) return wrong("is of another format");
+        if (j.value("format", "") != "ruedo-catalogue" || j.at("version").get<int>() != 1)
+            return wrong("is of another format");
         clip.title = j.at("title");
         clip.duration = Time{j.at("duration_ns").get<std::int64_t>()};
         clip.form = j.at("play").at("form");
@@ -62,19 +87,25 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
     }
     if (clip.address.starts_with('/')) clip.address = name.base() + clip.address;
     if (!is_address(clip.address)) return wrong("names no address to play from");
-    if (clip.form != "file") return fail(Code::codec_missing, fmt::format("The clip “{}” comes as a {}, which can’t be played here yet.", name.id, clip.form), "Ask for it as a file.");
+    if (clip.form != "file")
+        return fail(Code::codec_missing,
+                    fmt::format("The clip “{}” comes as a {}, which can’t be played here yet.", name.id, clip.form),
+                    "Ask for it as a file.");
     if (with_poster && j.contains("poster") && j["poster"].is_string()) {
         auto poster = j["poster"].get<std::string>();
         if (poster.starts_with('/')) poster = name.base() + poster;
         // Without its poster a clip still plays.
         if (is_address(poster))
-            if (auto image = http_get(poster, {.connect = 5_s, .first_byte = 5_s}, 8 << 20); image && image->status == 200) clip.poster = std::move(image->body);
+            if (auto image = http_get(poster, {.connect = 5_s, .first_byte = 5_s}, 8 << 20);
+                image && image->status == 200)
+                clip.poster = std::move(image->body);
     }
     return clip;
 }
 
 fs::path KeyFile::standard() {
-    if (auto* config = std::getenv("XDG_CONFIG_HOME"); config && *config) return fs::path(config) / "ruedo" / "keys.json";
+    if (auto* config = std::getenv("XDG_CONFIG_HOME"); config && *config)
+        return fs::path(config) / "ruedo" / "keys.json";
     auto* home = std::getenv("HOME");
     if (!home || !*home) return {};
     return fs::path(home) / ".config" / "ruedo" / "keys.json";
@@ -100,8 +131,10 @@ Outcome KeyFile::set(const std::string& host, const std::string& key) {
     if (path_.empty())
         return fail(Code::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
     auto j = keys_in(path_);
-    if (key.empty()) j.erase(host);
-    else j[host] = key;
+    if (key.empty())
+        j.erase(host);
+    else
+        j[host] = key;
     std::error_code ec;
     fs::create_directories(path_.parent_path(), ec);
     if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", path_.parent_path().string())));
@@ -118,7 +151,9 @@ Outcome KeyFile::set(const std::string& host, const std::string& key) {
 Result<std::shared_ptr<ByteSource>> open_source(const std::string& source) {
     if (source.starts_with("catalogue://") || source.starts_with("catalogues://")) {
         auto name = parse_catalogue_name(source);
-        if (!name) return fail(Code::usage, fmt::format("“{}” names no clip of a catalogue.", source), "Write it as catalogue://host:port/id.");
+        if (!name)
+            return fail(Code::usage, fmt::format("“{}” names no clip of a catalogue.", source),
+                        "Write it as catalogue://host:port/id.");
         TRY(auto clip, ask_catalogue(*name, KeyFile().key_for(name->host), false));
         return http_source(clip.address);
     }

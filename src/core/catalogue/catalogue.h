@@ -11,7 +11,7 @@ namespace ruedo {
 
 /// "catalogue://host:port/id", or "catalogues://…" for one that is reached over TLS.
 struct CatalogueName {
-    std::string host;    ///< With its port, when one is stated.
+    std::string host;  ///< With its port, when one is stated.
     std::string id;
     bool secure = false;
     std::string base() const { return (secure ? "https://" : "http://") + host; }

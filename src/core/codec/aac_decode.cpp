@@ -12,7 +12,8 @@ class Decoder final : public AudioDecoder {
   public:
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto config = parse_aac_config(track.config);
-        if (!config) return fail(Code::malformed, "The AAC track's configuration can't be followed.", "Export the sound again.");
+        if (!config)
+            return fail(Code::malformed, "The AAC track's configuration can't be followed.", "Export the sound again.");
         auto d = std::make_unique<Decoder>();
         d->asc_ = track.config;
         d->rate_ = config->rate;
@@ -20,23 +21,35 @@ class Decoder final : public AudioDecoder {
         TRY_DO(d->start());
         return d;
     }
-    ~Decoder() override { if (handle_) NeAACDecClose(handle_); }
+    ~Decoder() override {
+        if (handle_) NeAACDecClose(handle_);
+    }
     Outcome decode(ByteView data, SoundBlock& out) override {
         NeAACDecFrameInfo info{};
         out.rate = rate_, out.channels = channels_;
         out.samples.clear();
-        auto* samples = static_cast<float*>(NeAACDecDecode(handle_, &info, const_cast<unsigned char*>(data.data()), data.size()));
-        if (info.error != 0) return fail(Code::malformed, "A packet of the AAC track is damaged.", "Export the clip again.");
+        auto* samples =
+            static_cast<float*>(NeAACDecDecode(handle_, &info, const_cast<unsigned char*>(data.data()), data.size()));
+        if (info.error != 0)
+            return fail(Code::malformed, "A packet of the AAC track is damaged.", "Export the clip again.");
         if (!samples || info.samples == 0 || info.channels == 0) return {};
         std::size_t from = info.channels, wide = static_cast<std::size_t>(channels_);
         auto n = info.samples / from;
         out.samples.resize(n * wide);
         // Centre comes first here; elsewhere it is third and the low-frequency channel fourth.
-        static constexpr std::array<std::array<std::size_t, 8>, 9> orders{{{}, {0}, {0, 1}, {1, 2, 0}, {1, 2, 0, 3},
-            {1, 2, 0, 3, 4}, {1, 2, 0, 5, 3, 4}, {1, 2, 0, 6, 3, 4, 5}, {1, 2, 0, 7, 5, 6, 3, 4}}};
+        static constexpr std::array<std::array<std::size_t, 8>, 9> orders{{{},
+                                                                           {0},
+                                                                           {0, 1},
+                                                                           {1, 2, 0},
+                                                                           {1, 2, 0, 3},
+                                                                           {1, 2, 0, 3, 4},
+                                                                           {1, 2, 0, 5, 3, 4},
+                                                                           {1, 2, 0, 6, 3, 4, 5},
+                                                                           {1, 2, 0, 7, 5, 6, 3, 4}}};
         auto& order = orders[std::min<std::size_t>(wide, 8)];
         for (std::size_t i = 0; i < n; ++i)
-            for (std::size_t k = 0; k < wide; ++k) out.samples[i * wide + k] = samples[i * from + std::min(order[k], from - 1)];
+            for (std::size_t k = 0; k < wide; ++k)
+                out.samples[i * wide + k] = samples[i * from + std::min(order[k], from - 1)];
         return {};
     }
     void reset() override { (void)start(); }
@@ -66,7 +79,12 @@ class Decoder final : public AudioDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "aac-decode", .library = "FAAD2", .licence = "GPL-2.0-or-later", .package = "libfaad2",
-        .decodes = {Codec::aac}, .encodes = {}, .audio_decoder = &Decoder::make};
+    static const CodecModule module{.name = "aac-decode",
+                                    .library = "FAAD2",
+                                    .licence = "GPL-2.0-or-later",
+                                    .package = "libfaad2",
+                                    .decodes = {Codec::aac},
+                                    .encodes = {},
+                                    .audio_decoder = &Decoder::make};
     return &module;
 }

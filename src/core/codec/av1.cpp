@@ -50,7 +50,10 @@ class Decoder final : public VideoDecoder {
   private:
     Outcome collect(std::vector<Picture>& out) {
         for (;;) {
-            auto held = std::shared_ptr<Dav1dPicture>(new Dav1dPicture{}, [](Dav1dPicture* p) { dav1d_picture_unref(p); delete p; });
+            auto held = std::shared_ptr<Dav1dPicture>(new Dav1dPicture{}, [](Dav1dPicture* p) {
+                dav1d_picture_unref(p);
+                delete p;
+            });
             if (dav1d_get_picture(context_, held.get()) != 0) return {};
             if (held->p.bpc != 8)
                 return fail(Code::depth_unsupported, "The AV1 pictures have more than 8 bits, which is not supported.",
@@ -84,7 +87,12 @@ class Decoder final : public VideoDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "av1", .library = "dav1d", .licence = "BSD-2-Clause", .package = "libdav1d6",
-        .decodes = {Codec::av1}, .encodes = {}, .video_decoder = &Decoder::make};
+    static const CodecModule module{.name = "av1",
+                                    .library = "dav1d",
+                                    .licence = "BSD-2-Clause",
+                                    .package = "libdav1d6",
+                                    .decodes = {Codec::av1},
+                                    .encodes = {},
+                                    .video_decoder = &Decoder::make};
     return &module;
 }

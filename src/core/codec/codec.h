@@ -77,17 +77,18 @@ class AudioEncoder {
 struct CodecModule {
     static constexpr unsigned current_abi = 1;
     unsigned abi = current_abi;
-    const char* name = "";          ///< "vpx"; the module's file is codec-vpx.so.
-    const char* library = "";       ///< The library's name, for the notice sheet.
-    const char* licence = "";       ///< SPDX expression of the library.
-    const char* package = "";       ///< Debian's package of the library at run time.
+    const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
+    const char* library = "";  ///< The library's name, for the notice sheet.
+    const char* licence = "";  ///< SPDX expression of the library.
+    const char* package = "";  ///< Debian's package of the library at run time.
     std::vector<Codec> decodes, encodes;
     Result<std::unique_ptr<VideoDecoder>> (*video_decoder)(const Track&) = nullptr;
     Result<std::unique_ptr<AudioDecoder>> (*audio_decoder)(const Track&) = nullptr;
     Result<std::unique_ptr<VideoEncoder>> (*video_encoder)(Codec, const VideoEncodeOptions&) = nullptr;
     Result<std::unique_ptr<AudioEncoder>> (*audio_encoder)(Codec, const AudioEncodeOptions&) = nullptr;
 };
-#define RUEDO_CODEC_MODULE extern "C" __attribute__((visibility("default"))) const ruedo::CodecModule* ruedo_codec_module()
+#define RUEDO_CODEC_MODULE \
+    extern "C" __attribute__((visibility("default"))) const ruedo::CodecModule* ruedo_codec_module()
 
 /// Finds adapters in a folder and loads each at its first use. Thread-safe.
 class CodecRegistry {
@@ -104,7 +105,10 @@ class CodecRegistry {
     Result<std::unique_ptr<AudioEncoder>> audio_encoder(Codec codec, const AudioEncodeOptions& options);
     bool decodes(Codec codec);
     /// The module that decodes `codec` and its file; nothing when there is none.
-    struct Found { const CodecModule* module; std::filesystem::path file; };
+    struct Found {
+        const CodecModule* module;
+        std::filesystem::path file;
+    };
     std::optional<Found> decoder_module(Codec codec);
 
   private:
@@ -118,7 +122,8 @@ std::filesystem::path executable_path();
 /// Reads the pictures of one track: forward, or at a time. Only presented pictures come out. Not thread-safe.
 class PictureReader {
   public:
-    static Result<std::unique_ptr<PictureReader>> open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs);
+    static Result<std::unique_ptr<PictureReader>> open(std::shared_ptr<Clip> clip, const Track& track,
+                                                       CodecRegistry& codecs);
     /// The next picture in presentation order; nothing at the end. Damaged packets are passed over and counted.
     Result<std::optional<Picture>> next(const std::atomic<bool>* cancel = nullptr);
     /// The picture shown at `t`, decoded from its keyframe. `next` goes on after it. `cancelled` when asked to stop.
@@ -153,7 +158,7 @@ class PictureReader {
     std::vector<Picture> ready_;
     std::size_t ready_at_ = 0;
     Bytes data_;
-    Time from_{INT64_MIN};      ///< Pictures before this are decoded, not given out.
+    Time from_{INT64_MIN};  ///< Pictures before this are decoded, not given out.
     std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
     std::vector<std::pair<Time, Time>> durations_;
     std::vector<Time> fed_;

@@ -14,7 +14,8 @@ class Decoder final : public AudioDecoder {
   public:
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto info = parse_flac_info(track.config);
-        if (!info) return fail(Code::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
+        if (!info)
+            return fail(Code::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
         auto d = std::make_unique<Decoder>();
         // Only the first metadata block matters for decoding; it is marked as the last one.
         d->head_.assign(track.config.begin(), track.config.begin() + 42);
@@ -22,13 +23,18 @@ class Decoder final : public AudioDecoder {
         d->decoder_ = FLAC__stream_decoder_new();
         if (!d->decoder_) return fail(Code::limit, "There is no memory for the FLAC decoder.");
         FLAC__stream_decoder_set_md5_checking(d->decoder_, false);
-        if (FLAC__stream_decoder_init_stream(d->decoder_, &Decoder::give, nullptr, nullptr, nullptr, nullptr, &Decoder::take, nullptr, &Decoder::complain, d.get()) != FLAC__STREAM_DECODER_INIT_STATUS_OK)
+        if (FLAC__stream_decoder_init_stream(d->decoder_, &Decoder::give, nullptr, nullptr, nullptr, nullptr,
+                                             &Decoder::take, nullptr, &Decoder::complain,
+                                             d.get()) != FLAC__STREAM_DECODER_INIT_STATUS_OK)
             return fail(Code::internal, "The FLAC decoder could not be started.");
         d->input_ = d->head_;
-        if (!FLAC__stream_decoder_process_until_end_of_metadata(d->decoder_)) return fail(Code::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
+        if (!FLAC__stream_decoder_process_until_end_of_metadata(d->decoder_))
+            return fail(Code::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
         return d;
     }
-    ~Decoder() override { if (decoder_) FLAC__stream_decoder_delete(decoder_); }
+    ~Decoder() override {
+        if (decoder_) FLAC__stream_decoder_delete(decoder_);
+    }
     Outcome decode(ByteView data, SoundBlock& out) override {
         out.samples.clear();
         out_ = &out;
@@ -56,7 +62,8 @@ class Decoder final : public AudioDecoder {
         in = in.subspan(*bytes);
         return FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
     }
-    static FLAC__StreamDecoderWriteStatus take(const FLAC__StreamDecoder*, const FLAC__Frame* frame, const FLAC__int32* const planes[], void* self) {
+    static FLAC__StreamDecoderWriteStatus take(const FLAC__StreamDecoder*, const FLAC__Frame* frame,
+                                               const FLAC__int32* const planes[], void* self) {
         auto* out = static_cast<Decoder*>(self)->out_;
         if (!out) return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
         auto wide = frame->header.channels, n = frame->header.blocksize;
@@ -64,10 +71,13 @@ class Decoder final : public AudioDecoder {
         out->samples.resize(static_cast<std::size_t>(n) * wide);
         auto scale = 1.0F / static_cast<float>(1ULL << (frame->header.bits_per_sample - 1));
         for (unsigned i = 0; i < n; ++i)
-            for (unsigned k = 0; k < wide; ++k) out->samples[static_cast<std::size_t>(i) * wide + k] = static_cast<float>(planes[k][i]) * scale;
+            for (unsigned k = 0; k < wide; ++k)
+                out->samples[static_cast<std::size_t>(i) * wide + k] = static_cast<float>(planes[k][i]) * scale;
         return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
     }
-    static void complain(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void* self) { static_cast<Decoder*>(self)->damaged_ = true; }
+    static void complain(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void* self) {
+        static_cast<Decoder*>(self)->damaged_ = true;
+    }
 
     FLAC__StreamDecoder* decoder_ = nullptr;
     Bytes head_;
@@ -81,7 +91,12 @@ class Decoder final : public AudioDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "flac", .library = "libFLAC", .licence = "BSD-3-Clause", .package = "libflac12",
-        .decodes = {Codec::flac}, .encodes = {}, .audio_decoder = &Decoder::make};
+    static const CodecModule module{.name = "flac",
+                                    .library = "libFLAC",
+                                    .licence = "BSD-3-Clause",
+                                    .package = "libflac12",
+                                    .decodes = {Codec::flac},
+                                    .encodes = {},
+                                    .audio_decoder = &Decoder::make};
     return &module;
 }

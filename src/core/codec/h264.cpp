@@ -12,11 +12,13 @@ class Decoder final : public VideoDecoder {
   public:
     static Result<std::unique_ptr<VideoDecoder>> make(const Track& track) {
         auto config = parse_avcc(track.config);
-        if (!config) return fail(Code::malformed, "The H.264 track has no readable parameter sets.", "Export the clip again.");
+        if (!config)
+            return fail(Code::malformed, "The H.264 track has no readable parameter sets.", "Export the clip again.");
         auto d = std::make_unique<Decoder>();
         d->config_ = std::move(*config);
         if (d->config_.sps) d->colour_ = d->config_.sps->colour;
-        if (WelsCreateDecoder(&d->decoder_) != 0 || !d->decoder_) return fail(Code::internal, "The H.264 decoder could not be started.");
+        if (WelsCreateDecoder(&d->decoder_) != 0 || !d->decoder_)
+            return fail(Code::internal, "The H.264 decoder could not be started.");
         TRY_DO(d->start());
         return d;
     }
@@ -34,14 +36,18 @@ class Decoder final : public VideoDecoder {
             annex_b_ = config_.parameter_sets;
             needs_parameters_ = false;
         }
-        if (!to_annex_b(data, config_.length_size, annex_b_)) return fail(Code::malformed, "An H.264 packet's lengths do not fit its size.", "The file is damaged; export it again.");
+        if (!to_annex_b(data, config_.length_size, annex_b_))
+            return fail(Code::malformed, "An H.264 packet's lengths do not fit its size.",
+                        "The file is damaged; export it again.");
         if (annex_b_.empty()) return {};
         SBufferInfo info{};
         info.uiInBsTimeStamp = static_cast<unsigned long long>(pts.ns);
         unsigned char* planes[3]{};
         auto state = decoder_->DecodeFrameNoDelay(annex_b_.data(), static_cast<int>(annex_b_.size()), planes, &info);
-        if (info.iBufferStatus == 1) take(info, out);
-        else if (state != dsErrorFree) return fail(Code::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
+        if (info.iBufferStatus == 1)
+            take(info, out);
+        else if (state != dsErrorFree)
+            return fail(Code::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
         return {};
     }
     Outcome drain(std::vector<Picture>& out) override {
@@ -79,7 +85,8 @@ class Decoder final : public VideoDecoder {
         Time pts{static_cast<std::int64_t>(info.uiOutYuvTimeStamp)};
         if (pts < from_) return;
         if (b.iWidth <= 0 || b.iHeight <= 0 || !info.pDst[0]) return;
-        auto p = copy_picture(b.iWidth, b.iHeight, {info.pDst[0], info.pDst[1], info.pDst[2]}, {b.iStride[0], b.iStride[1], b.iStride[1]});
+        auto p = copy_picture(b.iWidth, b.iHeight, {info.pDst[0], info.pDst[1], info.pDst[2]},
+                              {b.iStride[0], b.iStride[1], b.iStride[1]});
         p.pts = pts;
         p.colour = colour_;
         out.push_back(std::move(p));
@@ -96,9 +103,11 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 16 || o.height < 16 || o.width > 3840 || o.height > 2160 || o.width % 2 || o.height % 2)
-            return fail(Code::limit, "The H.264 encoder takes even sizes from 16 x 16 to 3840 x 2160.", "Choose another size.");
+            return fail(Code::limit, "The H.264 encoder takes even sizes from 16 x 16 to 3840 x 2160.",
+                        "Choose another size.");
         auto e = std::make_unique<Encoder>();
-        if (WelsCreateSVCEncoder(&e->encoder_) != 0) return fail(Code::internal, "The H.264 encoder could not be started.");
+        if (WelsCreateSVCEncoder(&e->encoder_) != 0)
+            return fail(Code::internal, "The H.264 encoder could not be started.");
         int quiet = WELS_LOG_QUIET;
         e->encoder_->SetOption(ENCODER_OPTION_TRACE_LEVEL, &quiet);
         SEncParamExt p{};
@@ -135,8 +144,10 @@ class Encoder final : public VideoEncoder {
         layer.bFullRange = colour.range == Colour::Range::full;
         layer.bColorDescriptionPresent = true;
         bool sd = colour.matrix == Colour::Matrix::bt601;
-        layer.uiColorPrimaries = layer.uiTransferCharacteristics = layer.uiColorMatrix = static_cast<unsigned char>(sd ? 6 : 1);
-        if (e->encoder_->InitializeExt(&p) != 0) return fail(Code::internal, "The H.264 encoder refused these settings.");
+        layer.uiColorPrimaries = layer.uiTransferCharacteristics = layer.uiColorMatrix =
+            static_cast<unsigned char>(sd ? 6 : 1);
+        if (e->encoder_->InitializeExt(&p) != 0)
+            return fail(Code::internal, "The H.264 encoder refused these settings.");
         e->options_ = o;
         return e;
     }
@@ -149,10 +160,12 @@ class Encoder final : public VideoEncoder {
         SSourcePicture s{};
         s.iColorFormat = videoFormatI420;
         s.iPicWidth = picture.width, s.iPicHeight = picture.height;
-        for (std::size_t i = 0; i < 3; ++i) s.pData[i] = const_cast<unsigned char*>(picture.plane[i]), s.iStride[i] = picture.stride[i];
+        for (std::size_t i = 0; i < 3; ++i)
+            s.pData[i] = const_cast<unsigned char*>(picture.plane[i]), s.iStride[i] = picture.stride[i];
         s.uiTimeStamp = picture.pts.ns / 1'000'000;
         SFrameBSInfo info{};
-        if (encoder_->EncodeFrame(&s, &info) != cmResultSuccess) return fail(Code::internal, "The H.264 encoder failed on a picture.");
+        if (encoder_->EncodeFrame(&s, &info) != cmResultSuccess)
+            return fail(Code::internal, "The H.264 encoder failed on a picture.");
         if (info.eFrameType == videoFrameTypeSkip) return fail(Code::internal, "The H.264 encoder left a picture out.");
         Encoded e;
         e.pts = picture.pts;
@@ -164,8 +177,10 @@ class Encoder final : public VideoEncoder {
                 ByteView nal(at + 4, static_cast<std::size_t>(layer.pNalLengthInByte[n]) - 4);
                 at += layer.pNalLengthInByte[n];
                 auto type = nal[0] & 31;
-                if (type == 7) sps_.assign(nal.begin(), nal.end());
-                else if (type == 8) pps_.assign(nal.begin(), nal.end());
+                if (type == 7)
+                    sps_.assign(nal.begin(), nal.end());
+                else if (type == 8)
+                    pps_.assign(nal.begin(), nal.end());
                 else {
                     ByteWriter w;
                     w.u32(nal.size()).raw(nal);
@@ -180,7 +195,17 @@ class Encoder final : public VideoEncoder {
     Bytes config() const override {
         if (sps_.size() < 4) return {};
         ByteWriter w;
-        w.u8(1).u8(sps_[1]).u8(sps_[2]).u8(sps_[3]).u8(0xFF).u8(0xE1).u16(sps_.size()).raw(sps_).u8(1).u16(pps_.size()).raw(pps_);
+        w.u8(1)
+            .u8(sps_[1])
+            .u8(sps_[2])
+            .u8(sps_[3])
+            .u8(0xFF)
+            .u8(0xE1)
+            .u16(sps_.size())
+            .raw(sps_)
+            .u8(1)
+            .u16(pps_.size())
+            .raw(pps_);
         if (sps_[1] == 100) w.u8(0xFD).u8(0xF8).u8(0xF8).u8(0);
         return w.bytes;
     }
@@ -196,7 +221,13 @@ class Encoder final : public VideoEncoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "h264", .library = "OpenH264", .licence = "BSD-2-Clause", .package = "libopenh264-7",
-        .decodes = {Codec::h264}, .encodes = {Codec::h264}, .video_decoder = &Decoder::make, .video_encoder = &Encoder::make};
+    static const CodecModule module{.name = "h264",
+                                    .library = "OpenH264",
+                                    .licence = "BSD-2-Clause",
+                                    .package = "libopenh264-7",
+                                    .decodes = {Codec::h264},
+                                    .encodes = {Codec::h264},
+                                    .video_decoder = &Decoder::make,
+                                    .video_encoder = &Encoder::make};
     return &module;
 }

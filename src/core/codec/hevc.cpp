@@ -14,7 +14,8 @@ class Decoder final : public VideoDecoder {
   public:
     static Result<std::unique_ptr<VideoDecoder>> make(const Track& track) {
         auto config = parse_hvcc(track.config);
-        if (!config) return fail(Code::malformed, "The HEVC track has no readable parameter sets.", "Export the clip again.");
+        if (!config)
+            return fail(Code::malformed, "The HEVC track has no readable parameter sets.", "Export the clip again.");
         auto d = std::make_unique<Decoder>();
         d->config_ = std::move(*config);
         if (d->config_.sps) d->colour_ = d->config_.sps->colour, d->reorder_ = d->config_.sps->reorder;
@@ -22,17 +23,23 @@ class Decoder final : public VideoDecoder {
         de265_start_worker_threads(d->context_, 2);
         return d;
     }
-    ~Decoder() override { if (context_) de265_free_decoder(context_); }
+    ~Decoder() override {
+        if (context_) de265_free_decoder(context_);
+    }
     Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
         bool damaged = false;
         if (keyframe) release(0, out);  // nothing before it is shown after it
-        auto push = [&](ByteView nal) { damaged |= de265_push_NAL(context_, nal.data(), static_cast<int>(nal.size()), pts.ns, nullptr) != DE265_OK; };
+        auto push = [&](ByteView nal) {
+            damaged |= de265_push_NAL(context_, nal.data(), static_cast<int>(nal.size()), pts.ns, nullptr) != DE265_OK;
+        };
         if (!std::exchange(started_, true))
             for (auto nal : split_annex_b(config_.parameter_sets)) push(nal);
         ByteReader r(data);
         while (r.left() > 0) {
             auto nal = r.take(r.be(config_.length_size));
-            if (r.overrun()) return fail(Code::malformed, "An HEVC packet's lengths do not fit its size.", "The file is damaged; export it again.");
+            if (r.overrun())
+                return fail(Code::malformed, "An HEVC packet's lengths do not fit its size.",
+                            "The file is damaged; export it again.");
             if (nal.size() > 2) push(nal);
         }
         // The library then gives every picture as soon as it is decoded, in decoding order; the order of showing
@@ -62,8 +69,10 @@ class Decoder final : public VideoDecoder {
             more = 0;
             auto result = de265_decode(context_, &more);
             if (result == DE265_ERROR_WAITING_FOR_INPUT_DATA) break;
-            if (result == DE265_ERROR_IMAGE_BUFFER_FULL) more = 1;
-            else if (result != DE265_OK) damaged = true;
+            if (result == DE265_ERROR_IMAGE_BUFFER_FULL)
+                more = 1;
+            else if (result != DE265_OK)
+                damaged = true;
             TRY_DO(collect());
         }
         return collect();
@@ -80,7 +89,9 @@ class Decoder final : public VideoDecoder {
             Time pts{de265_get_image_PTS(image)};
             std::array<const std::uint8_t*, 3> planes{};
             std::array<int, 3> strides{};
-            for (int i = 0; i < 3; ++i) planes[static_cast<std::size_t>(i)] = de265_get_image_plane(image, i, &strides[static_cast<std::size_t>(i)]);
+            for (int i = 0; i < 3; ++i)
+                planes[static_cast<std::size_t>(i)] =
+                    de265_get_image_plane(image, i, &strides[static_cast<std::size_t>(i)]);
             auto p = copy_picture(de265_get_image_width(image, 0), de265_get_image_height(image, 0), planes, strides);
             p.pts = pts;
             p.colour = colour_;
@@ -108,7 +119,12 @@ class Decoder final : public VideoDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "hevc", .library = "libde265", .licence = "LGPL-3.0-or-later", .package = "libde265-0",
-        .decodes = {Codec::hevc}, .encodes = {}, .video_decoder = &Decoder::make};
+    static const CodecModule module{.name = "hevc",
+                                    .library = "libde265",
+                                    .licence = "LGPL-3.0-or-later",
+                                    .package = "libde265-0",
+                                    .decodes = {Codec::hevc},
+                                    .encodes = {},
+                                    .video_decoder = &Decoder::make};
     return &module;
 }

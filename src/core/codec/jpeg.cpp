@@ -15,15 +15,22 @@ class Decoder final : public VideoDecoder {
         if (!(d->handle_ = tjInitDecompress())) return fail(Code::internal, "The JPEG decoder could not be started.");
         return d;
     }
-    ~Decoder() override { if (handle_) tjDestroy(handle_); }
+    ~Decoder() override {
+        if (handle_) tjDestroy(handle_);
+    }
     Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (pts < from_) return {};
-        auto broken = [] { return fail(Code::malformed, "A picture of the Motion JPEG track is damaged.", "Export the clip again."); };
+        auto broken = [] {
+            return fail(Code::malformed, "A picture of the Motion JPEG track is damaged.", "Export the clip again.");
+        };
         int width = 0, height = 0, sampling = 0, space = 0;
-        if (tjDecompressHeader3(handle_, data.data(), data.size(), &width, &height, &sampling, &space) != 0 || width > 16384 || height > 16384) return broken();
+        if (tjDecompressHeader3(handle_, data.data(), data.size(), &width, &height, &sampling, &space) != 0 ||
+            width > 16384 || height > 16384)
+            return broken();
         std::array<std::uint8_t*, 3> to{};
         auto p = make_picture(width, height, to);
-        bool planar = space == TJCS_YCbCr && (sampling == TJSAMP_420 || sampling == TJSAMP_422 || sampling == TJSAMP_444);
+        bool planar =
+            space == TJCS_YCbCr && (sampling == TJSAMP_420 || sampling == TJSAMP_422 || sampling == TJSAMP_444);
         std::array<unsigned char*, 3> planes{};
         std::array<int, 3> strides{};
         if (planar) {
@@ -31,16 +38,27 @@ class Decoder final : public VideoDecoder {
             for (int i = 0; i < 3; ++i) {
                 auto n = static_cast<std::size_t>(i);
                 strides[n] = tjPlaneWidth(i, width, sampling);
-                scratch_[n].resize(static_cast<std::size_t>(strides[n]) * static_cast<std::size_t>(tjPlaneHeight(i, height, sampling)));
+                scratch_[n].resize(static_cast<std::size_t>(strides[n]) *
+                                   static_cast<std::size_t>(tjPlaneHeight(i, height, sampling)));
                 planes[n] = scratch_[n].data();
             }
-            if (tjDecompressToYUVPlanes(handle_, data.data(), data.size(), planes.data(), width, strides.data(), height, 0) != 0 && tjGetErrorCode(handle_) != TJERR_WARNING) return broken();
-            auto convert = sampling == TJSAMP_420 ? libyuv::I420Copy : sampling == TJSAMP_422 ? libyuv::I422ToI420 : libyuv::I444ToI420;
-            convert(planes[0], strides[0], planes[1], strides[1], planes[2], strides[2], to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2], width, height);
+            if (tjDecompressToYUVPlanes(handle_, data.data(), data.size(), planes.data(), width, strides.data(), height,
+                                        0) != 0 &&
+                tjGetErrorCode(handle_) != TJERR_WARNING)
+                return broken();
+            auto convert = sampling == TJSAMP_420   ? libyuv::I420Copy
+                           : sampling == TJSAMP_422 ? libyuv::I422ToI420
+                                                    : libyuv::I444ToI420;
+            convert(planes[0], strides[0], planes[1], strides[1], planes[2], strides[2], to[0], p.stride[0], to[1],
+                    p.stride[1], to[2], p.stride[2], width, height);
         } else {
             scratch_[0].resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
-            if (tjDecompress2(handle_, data.data(), data.size(), scratch_[0].data(), width, width * 4, height, TJPF_BGRA, 0) != 0 && tjGetErrorCode(handle_) != TJERR_WARNING) return broken();
-            libyuv::ARGBToJ420(scratch_[0].data(), width * 4, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2], width, height);
+            if (tjDecompress2(handle_, data.data(), data.size(), scratch_[0].data(), width, width * 4, height,
+                              TJPF_BGRA, 0) != 0 &&
+                tjGetErrorCode(handle_) != TJERR_WARNING)
+                return broken();
+            libyuv::ARGBToJ420(scratch_[0].data(), width * 4, to[0], p.stride[0], to[1], p.stride[1], to[2],
+                               p.stride[2], width, height);
         }
         p.pts = pts;
         p.colour = {Colour::Matrix::bt601, Colour::Range::full, 2, 2};
@@ -60,7 +78,12 @@ class Decoder final : public VideoDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "jpeg", .library = "libjpeg-turbo", .licence = "BSD-3-Clause AND IJG", .package = "libturbojpeg0",
-        .decodes = {Codec::mjpeg}, .encodes = {}, .video_decoder = &Decoder::make};
+    static const CodecModule module{.name = "jpeg",
+                                    .library = "libjpeg-turbo",
+                                    .licence = "BSD-3-Clause AND IJG",
+                                    .package = "libturbojpeg0",
+                                    .decodes = {Codec::mjpeg},
+                                    .encodes = {},
+                                    .video_decoder = &Decoder::make};
     return &module;
 }

@@ -14,10 +14,12 @@ class Decoder final : public AudioDecoder {
         static const bool ready = mpg123_init() == MPG123_OK;
         auto d = std::make_unique<Decoder>();
         int error = 0;
-        if (!ready || !(d->handle_ = mpg123_new(nullptr, &error))) return fail(Code::internal, "The MP3 decoder could not be started.");
+        if (!ready || !(d->handle_ = mpg123_new(nullptr, &error)))
+            return fail(Code::internal, "The MP3 decoder could not be started.");
         // The container knows the encoder's delay; here every frame gives all its samples.
         mpg123_param(d->handle_, MPG123_REMOVE_FLAGS, MPG123_GAPLESS, 0);
-        mpg123_param(d->handle_, MPG123_ADD_FLAGS, MPG123_QUIET | MPG123_FORCE_FLOAT | MPG123_IGNORE_INFOFRAME | MPG123_NO_READAHEAD, 0);
+        mpg123_param(d->handle_, MPG123_ADD_FLAGS,
+                     MPG123_QUIET | MPG123_FORCE_FLOAT | MPG123_IGNORE_INFOFRAME | MPG123_NO_READAHEAD, 0);
         mpg123_param(d->handle_, MPG123_RESYNC_LIMIT, 0, 0);
         d->reset();
         return d;
@@ -59,7 +61,12 @@ class Decoder final : public AudioDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "mp3", .library = "libmpg123", .licence = "LGPL-2.1-only", .package = "libmpg123-0",
-        .decodes = {Codec::mp3}, .encodes = {}, .audio_decoder = &Decoder::make};
+    static const CodecModule module{.name = "mp3",
+                                    .library = "libmpg123",
+                                    .licence = "LGPL-2.1-only",
+                                    .package = "libmpg123-0",
+                                    .decodes = {Codec::mp3},
+                                    .encodes = {},
+                                    .audio_decoder = &Decoder::make};
     return &module;
 }

@@ -24,12 +24,14 @@ class Decoder final : public AudioDecoder {
             streams = c[19], coupled = c[20];
             for (int i = 0; i < d->channels_; ++i) mapping[i] = c[21U + static_cast<unsigned>(i)];
         } else if (d->channels_ > 2) {
-            return fail(Code::malformed, "The Opus track does not say how its channels are laid out.", "Export the sound again.");
+            return fail(Code::malformed, "The Opus track does not say how its channels are laid out.",
+                        "Export the sound again.");
         }
         if (head) d->gain_ = static_cast<std::int16_t>(c[16] | c[17] << 8);
         int error = 0;
         d->decoder_ = opus_multistream_decoder_create(48000, d->channels_, streams, coupled, mapping, &error);
-        if (!d->decoder_) return fail(Code::malformed, "The Opus track's header can't be followed.", "Export the sound again.");
+        if (!d->decoder_)
+            return fail(Code::malformed, "The Opus track's header can't be followed.", "Export the sound again.");
         opus_multistream_decoder_ctl(d->decoder_, OPUS_SET_GAIN(d->gain_));
         return d;
     }
@@ -37,7 +39,8 @@ class Decoder final : public AudioDecoder {
     Outcome decode(ByteView data, SoundBlock& out) override {
         auto wide = static_cast<std::size_t>(channels_);
         buffer_.resize(5760 * wide);
-        int n = opus_multistream_decode_float(decoder_, data.data(), static_cast<opus_int32>(data.size()), buffer_.data(), 5760, 0);
+        int n = opus_multistream_decode_float(decoder_, data.data(), static_cast<opus_int32>(data.size()),
+                                              buffer_.data(), 5760, 0);
         if (n < 0) return fail(Code::malformed, "A packet of the Opus track is damaged.", "Export the clip again.");
         out.rate = 48000, out.channels = channels_;
         out.samples.resize(static_cast<std::size_t>(n) * wide);
@@ -60,7 +63,9 @@ class Decoder final : public AudioDecoder {
 class Encoder final : public AudioEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
-        if (o.rate != 48000 || o.channels < 1 || o.channels > 2) return fail(Code::limit, "The Opus encoder takes 48 kHz sound in one or two channels.", "Resample it first.");
+        if (o.rate != 48000 || o.channels < 1 || o.channels > 2)
+            return fail(Code::limit, "The Opus encoder takes 48 kHz sound in one or two channels.",
+                        "Resample it first.");
         auto e = std::make_unique<Encoder>();
         int error = 0;
         e->encoder_ = opus_encoder_create(48000, o.channels, OPUS_APPLICATION_AUDIO, &error);
@@ -85,7 +90,13 @@ class Encoder final : public AudioEncoder {
     }
     Bytes config() const override {
         ByteWriter w;
-        w.text("OpusHead").u8(1).u8(static_cast<unsigned>(channels_)).le(delay_samples(), 2).le(48000, 4).le(0, 2).u8(0);
+        w.text("OpusHead")
+            .u8(1)
+            .u8(static_cast<unsigned>(channels_))
+            .le(delay_samples(), 2)
+            .le(48000, 4)
+            .le(0, 2)
+            .u8(0);
         return w.bytes;
     }
 
@@ -99,7 +110,13 @@ class Encoder final : public AudioEncoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "opus", .library = "libopus", .licence = "BSD-3-Clause", .package = "libopus0",
-        .decodes = {Codec::opus}, .encodes = {Codec::opus}, .audio_decoder = &Decoder::make, .audio_encoder = &Encoder::make};
+    static const CodecModule module{.name = "opus",
+                                    .library = "libopus",
+                                    .licence = "BSD-3-Clause",
+                                    .package = "libopus0",
+                                    .decodes = {Codec::opus},
+                                    .encodes = {Codec::opus},
+                                    .audio_decoder = &Decoder::make,
+                                    .audio_encoder = &Encoder::make};
     return &module;
 }

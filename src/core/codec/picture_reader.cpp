@@ -9,7 +9,8 @@
 
 namespace ruedo {
 
-Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs) {
+Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip> clip, const Track& track,
+                                                           CodecRegistry& codecs) {
     std::unique_ptr<PictureReader> r(new PictureReader);
     TRY(r->decoder_, codecs.video_decoder(track));
     r->track_ = track;
@@ -58,7 +59,8 @@ Result<bool> PictureReader::feed() {
         // One bad packet costs a picture; a stream of nothing else can't be played.
         ++damaged_;
         last_damage_ = done.error();
-        if (++damaged_in_a_row_ > 600 || done.error().code == Code::depth_unsupported || done.error().code == Code::chroma_unsupported)
+        if (++damaged_in_a_row_ > 600 || done.error().code == Code::depth_unsupported ||
+            done.error().code == Code::chroma_unsupported)
             return std::unexpected(done.error());
     } else {
         damaged_in_a_row_ = 0;

@@ -13,17 +13,23 @@ class Decoder final : public VideoDecoder {
         ByteReader r(track.config);
         auto d = std::make_unique<Decoder>();
         d->from_width_ = r.u16(), d->from_height_ = r.u16(), d->width_ = r.u16(), d->height_ = r.u16();
-        if (r.overrun() || d->from_width_ < 2 || d->from_height_ < 2 || d->width_ < 2 || d->height_ < 2 || d->from_width_ % 2) return fail(Code::malformed, "The camera's pictures have a size that can’t be.", "Choose another mode.");
+        if (r.overrun() || d->from_width_ < 2 || d->from_height_ < 2 || d->width_ < 2 || d->height_ < 2 ||
+            d->from_width_ % 2)
+            return fail(Code::malformed, "The camera's pictures have a size that can’t be.", "Choose another mode.");
         return d;
     }
     Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
-        if (data.size() < static_cast<std::size_t>(from_width_) * 2 * static_cast<std::size_t>(from_height_)) return fail(Code::malformed, "A picture of the camera is cut short.", "Unplug it and plug it in again.");
+        if (data.size() < static_cast<std::size_t>(from_width_) * 2 * static_cast<std::size_t>(from_height_))
+            return fail(Code::malformed, "A picture of the camera is cut short.", "Unplug it and plug it in again.");
         std::array<std::uint8_t*, 3> to{};
         auto p = make_picture(from_width_, from_height_, to);
-        libyuv::YUY2ToI420(data.data(), from_width_ * 2, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2], from_width_, from_height_);
+        libyuv::YUY2ToI420(data.data(), from_width_ * 2, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2],
+                           from_width_, from_height_);
         if (width_ != from_width_ || height_ != from_height_) {
             auto s = make_picture(width_, height_, to);
-            libyuv::I420Scale(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], from_width_, from_height_, to[0], s.stride[0], to[1], s.stride[1], to[2], s.stride[2], width_, height_, libyuv::kFilterBox);
+            libyuv::I420Scale(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], from_width_,
+                              from_height_, to[0], s.stride[0], to[1], s.stride[1], to[2], s.stride[2], width_, height_,
+                              libyuv::kFilterBox);
             p = std::move(s);
         }
         p.pts = pts;
@@ -42,7 +48,12 @@ class Decoder final : public VideoDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "raw", .library = "libyuv", .licence = "BSD-3-Clause", .package = "libyuv0",
-        .decodes = {Codec::raw}, .encodes = {}, .video_decoder = &Decoder::make};
+    static const CodecModule module{.name = "raw",
+                                    .library = "libyuv",
+                                    .licence = "BSD-3-Clause",
+                                    .package = "libyuv0",
+                                    .decodes = {Codec::raw},
+                                    .encodes = {},
+                                    .video_decoder = &Decoder::make};
     return &module;
 }

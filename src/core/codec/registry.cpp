@@ -54,7 +54,9 @@ const std::vector<CodecRegistry::Found>& CodecRegistry::modules() {
 }
 
 namespace {
-bool has(const std::vector<Codec>& list, Codec codec) { return std::find(list.begin(), list.end(), codec) != list.end(); }
+bool has(const std::vector<Codec>& list, Codec codec) {
+    return std::find(list.begin(), list.end(), codec) != list.end();
+}
 
 Error missing(Codec codec, const char* verb) {
     return {Code::codec_missing, fmt::format("No adapter here {} {}.", verb, codec_title(codec)),
@@ -66,7 +68,8 @@ Result<T> guarded(F&& f) {
     try {
         return f();
     } catch (const std::exception& e) {
-        return fail(Code::internal, fmt::format("A codec could not be started: {}.", e.what()), "Close other programs and try again.");
+        return fail(Code::internal, fmt::format("A codec could not be started: {}.", e.what()),
+                    "Close other programs and try again.");
     }
 }
 }  // namespace

@@ -22,9 +22,11 @@ class Decoder final : public VideoDecoder {
             good = good && th_decode_headerin(&d->info_, &comment, &d->setup_, &packet) > 0;
         }
         th_comment_clear(&comment);
-        if (!good || number != 3) return fail(Code::malformed, "The Theora track's headers can’t be followed.", "Export the clip again.");
+        if (!good || number != 3)
+            return fail(Code::malformed, "The Theora track's headers can’t be followed.", "Export the clip again.");
         d->reset();
-        if (!d->context_) return fail(Code::malformed, "The Theora track's headers do not fit together.", "Export the clip again.");
+        if (!d->context_)
+            return fail(Code::malformed, "The Theora track's headers do not fit together.", "Export the clip again.");
         return d;
     }
     Decoder() { th_info_init(&info_); }
@@ -37,14 +39,16 @@ class Decoder final : public VideoDecoder {
         auto packet = as_packet(data);
         // An empty packet repeats the picture before it.
         auto result = th_decode_packetin(context_, &packet, nullptr);
-        if (result != 0 && result != TH_DUPFRAME) return fail(Code::malformed, "A picture of the Theora track is damaged.", "Export the clip again.");
+        if (result != 0 && result != TH_DUPFRAME)
+            return fail(Code::malformed, "A picture of the Theora track is damaged.", "Export the clip again.");
         if (pts < from_) return {};
         th_ycbcr_buffer planes;
         if (th_decode_ycbcr_out(context_, planes) != 0) return {};
         std::array<const std::uint8_t*, 3> from{};
         std::array<int, 3> strides{};
         for (std::size_t i = 0; i < 3; ++i) {
-            auto x = static_cast<std::ptrdiff_t>(info_.pic_x) / (i ? 2 : 1), y = static_cast<std::ptrdiff_t>(info_.pic_y) / (i ? 2 : 1);
+            auto x = static_cast<std::ptrdiff_t>(info_.pic_x) / (i ? 2 : 1),
+                 y = static_cast<std::ptrdiff_t>(info_.pic_y) / (i ? 2 : 1);
             strides[i] = planes[i].stride;
             from[i] = planes[i].data + y * strides[i] + x;
         }
@@ -78,7 +82,12 @@ class Decoder final : public VideoDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "theora", .library = "libtheora", .licence = "BSD-3-Clause", .package = "libtheora0",
-        .decodes = {Codec::theora}, .encodes = {}, .video_decoder = &Decoder::make};
+    static const CodecModule module{.name = "theora",
+                                    .library = "libtheora",
+                                    .licence = "BSD-3-Clause",
+                                    .package = "libtheora0",
+                                    .decodes = {Codec::theora},
+                                    .encodes = {},
+                                    .video_decoder = &Decoder::make};
     return &module;
 }

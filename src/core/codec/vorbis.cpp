@@ -12,7 +12,9 @@ namespace {
 class Decoder final : public AudioDecoder {
   public:
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
-        auto broken = [] { return fail(Code::malformed, "The Vorbis track's headers can't be followed.", "Export the sound again."); };
+        auto broken = [] {
+            return fail(Code::malformed, "The Vorbis track's headers can't be followed.", "Export the sound again.");
+        };
         auto headers = split_laced(track.config);
         if (headers.empty()) return broken();
         auto d = std::make_unique<Decoder>();
@@ -22,7 +24,8 @@ class Decoder final : public AudioDecoder {
             if (vorbis_synthesis_headerin(&d->info_, &d->comment_, &packet) != 0) return broken();
             ++number;
         }
-        if (d->info_.channels < 1 || d->info_.channels > 8 || vorbis_synthesis_init(&d->state_, &d->info_) != 0) return broken();
+        if (d->info_.channels < 1 || d->info_.channels > 8 || vorbis_synthesis_init(&d->state_, &d->info_) != 0)
+            return broken();
         vorbis_block_init(&d->state_, &d->block_);
         d->started_ = true;
         return d;
@@ -40,7 +43,8 @@ class Decoder final : public AudioDecoder {
         auto p = packet(data, false);
         out.rate = static_cast<int>(info_.rate), out.channels = info_.channels;
         out.samples.clear();
-        if (vorbis_synthesis(&block_, &p) != 0) return fail(Code::malformed, "A packet of the Vorbis track is damaged.", "Export the clip again.");
+        if (vorbis_synthesis(&block_, &p) != 0)
+            return fail(Code::malformed, "A packet of the Vorbis track is damaged.", "Export the clip again.");
         vorbis_synthesis_blockin(&state_, &block_);
         float** planes = nullptr;
         auto wide = static_cast<std::size_t>(info_.channels);
@@ -78,7 +82,12 @@ class Decoder final : public AudioDecoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "vorbis", .library = "libvorbis", .licence = "BSD-3-Clause", .package = "libvorbis0a",
-        .decodes = {Codec::vorbis}, .encodes = {}, .audio_decoder = &Decoder::make};
+    static const CodecModule module{.name = "vorbis",
+                                    .library = "libvorbis",
+                                    .licence = "BSD-3-Clause",
+                                    .package = "libvorbis0a",
+                                    .decodes = {Codec::vorbis},
+                                    .encodes = {},
+                                    .audio_decoder = &Decoder::make};
     return &module;
 }

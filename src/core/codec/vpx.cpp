@@ -51,16 +51,26 @@ class Decoder final : public VideoDecoder {
             for (std::size_t i = 0; i < 3; ++i) {
                 int rows = i == 0 ? p.height : (p.height + 1) / 2, wide = i == 0 ? p.width : (p.width + 1) / 2;
                 for (int y = 0; y < rows; ++y)
-                    std::memcpy(to[i] + y * p.stride[i], shown->planes[i] + static_cast<std::ptrdiff_t>(y) * shown->stride[i], static_cast<std::size_t>(wide));
+                    std::memcpy(to[i] + y * p.stride[i],
+                                shown->planes[i] + static_cast<std::ptrdiff_t>(y) * shown->stride[i],
+                                static_cast<std::size_t>(wide));
             }
         }
         p.pts = pts;
         if (vp9_) {
             switch (shown->cs) {
-                case VPX_CS_BT_601: case VPX_CS_SMPTE_170: p.colour.matrix = Colour::Matrix::bt601; break;
-                case VPX_CS_BT_709: p.colour.matrix = Colour::Matrix::bt709; break;
-                case VPX_CS_BT_2020: p.colour.matrix = Colour::Matrix::bt2020; break;
-                default: break;
+                case VPX_CS_BT_601:
+                case VPX_CS_SMPTE_170:
+                    p.colour.matrix = Colour::Matrix::bt601;
+                    break;
+                case VPX_CS_BT_709:
+                    p.colour.matrix = Colour::Matrix::bt709;
+                    break;
+                case VPX_CS_BT_2020:
+                    p.colour.matrix = Colour::Matrix::bt2020;
+                    break;
+                default:
+                    break;
             }
             p.colour.range = shown->range == VPX_CR_FULL_RANGE ? Colour::Range::full : Colour::Range::limited;
         } else {
@@ -89,7 +99,8 @@ class Decoder final : public VideoDecoder {
     /// are used again.
     static int take_frame(void* self, std::size_t size, vpx_codec_frame_buffer_t* frame) {
         auto& pool = static_cast<Decoder*>(self)->pool_;
-        auto it = std::find_if(pool.begin(), pool.end(), [&](auto& b) { return b.use_count() == 1 && b->size() >= size; });
+        auto it =
+            std::find_if(pool.begin(), pool.end(), [&](auto& b) { return b.use_count() == 1 && b->size() >= size; });
         if (it == pool.end()) {
             std::erase_if(pool, [&](auto& b) { return b.use_count() == 1 && b->size() < size; });
             it = pool.insert(pool.end(), std::make_shared<Bytes>(size));  // zeroed, as the library asks for
@@ -115,7 +126,8 @@ class Encoder final : public VideoEncoder {
         auto e = std::make_unique<Encoder>();
         auto* face = codec == Codec::vp9 ? vpx_codec_vp9_cx() : vpx_codec_vp8_cx();
         vpx_codec_enc_cfg_t cfg{};
-        if (vpx_codec_enc_config_default(face, &cfg, 0) != VPX_CODEC_OK) return fail(Code::internal, "The encoder could not be started.");
+        if (vpx_codec_enc_config_default(face, &cfg, 0) != VPX_CODEC_OK)
+            return fail(Code::internal, "The encoder could not be started.");
         cfg.g_w = static_cast<unsigned>(o.width), cfg.g_h = static_cast<unsigned>(o.height);
         cfg.g_timebase = {1, 1'000'000};
         cfg.rc_target_bitrate = o.bitrate / 1000;
@@ -125,13 +137,15 @@ class Encoder final : public VideoEncoder {
         cfg.kf_mode = VPX_KF_DISABLED;  // placed by hand, exactly
         cfg.rc_end_usage = VPX_VBR;
         cfg.g_pass = VPX_RC_ONE_PASS;
-        if (vpx_codec_enc_init(&e->codec_, face, &cfg, 0) != VPX_CODEC_OK) return fail(Code::limit, "The encoder refused these settings.", "Choose another size.");
+        if (vpx_codec_enc_init(&e->codec_, face, &cfg, 0) != VPX_CODEC_OK)
+            return fail(Code::limit, "The encoder refused these settings.", "Choose another size.");
         vpx_codec_control(&e->codec_, VP8E_SET_CPUUSED, codec == Codec::vp9 ? 8 : 10);
         auto colour = o.colour.resolved(o.height);
         if (codec == Codec::vp9) {
             vpx_codec_control(&e->codec_, VP9E_SET_ROW_MT, 1);
             vpx_codec_control(&e->codec_, VP9E_SET_TILE_COLUMNS, 1);
-            vpx_codec_control(&e->codec_, VP9E_SET_COLOR_SPACE, colour.matrix == Colour::Matrix::bt601 ? VPX_CS_BT_601 : VPX_CS_BT_709);
+            vpx_codec_control(&e->codec_, VP9E_SET_COLOR_SPACE,
+                              colour.matrix == Colour::Matrix::bt601 ? VPX_CS_BT_601 : VPX_CS_BT_709);
             vpx_codec_control(&e->codec_, VP9E_SET_COLOR_RANGE, colour.range == Colour::Range::full ? 1 : 0);
         }
         e->options_ = o;
@@ -141,8 +155,10 @@ class Encoder final : public VideoEncoder {
     ~Encoder() override { vpx_codec_destroy(&codec_); }
     Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
         vpx_image_t image{};
-        vpx_img_wrap(&image, VPX_IMG_FMT_I420, static_cast<unsigned>(picture.width), static_cast<unsigned>(picture.height), 1, const_cast<std::uint8_t*>(picture.plane[0]));
-        for (std::size_t i = 0; i < 3; ++i) image.planes[i] = const_cast<std::uint8_t*>(picture.plane[i]), image.stride[i] = picture.stride[i];
+        vpx_img_wrap(&image, VPX_IMG_FMT_I420, static_cast<unsigned>(picture.width),
+                     static_cast<unsigned>(picture.height), 1, const_cast<std::uint8_t*>(picture.plane[0]));
+        for (std::size_t i = 0; i < 3; ++i)
+            image.planes[i] = const_cast<std::uint8_t*>(picture.plane[i]), image.stride[i] = picture.stride[i];
         auto flags = count_++ % options_.keyframe_every == 0 ? VPX_EFLAG_FORCE_KF : 0;
         auto length = static_cast<unsigned long>(1'000'000 * options_.rate.den / options_.rate.num);
         times_.push_back(picture.pts);
@@ -160,7 +176,9 @@ class Encoder final : public VideoEncoder {
         auto colour = options_.colour.resolved(options_.height);
         auto code = colour.matrix == Colour::Matrix::bt601 ? 6U : 1U;
         ByteWriter w;  // the payload of a vpcC box: profile, level, depth/chroma/range, colour, no init data
-        w.u8(0).u8(vp9_level(options_.width, options_.height, rate)).u8(8 << 4 | 1 << 1 | (colour.range == Colour::Range::full ? 1 : 0));
+        w.u8(0)
+            .u8(vp9_level(options_.width, options_.height, rate))
+            .u8(8 << 4 | 1 << 1 | (colour.range == Colour::Range::full ? 1 : 0));
         w.u8(code).u8(code).u8(code).u16(0);
         return w.bytes;
     }
@@ -192,7 +210,13 @@ class Encoder final : public VideoEncoder {
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    static const CodecModule module{.name = "vpx", .library = "libvpx", .licence = "BSD-3-Clause", .package = "libvpx7",
-        .decodes = {Codec::vp8, Codec::vp9}, .encodes = {Codec::vp9, Codec::vp8}, .video_decoder = &Decoder::make, .video_encoder = &Encoder::make};
+    static const CodecModule module{.name = "vpx",
+                                    .library = "libvpx",
+                                    .licence = "BSD-3-Clause",
+                                    .package = "libvpx7",
+                                    .decodes = {Codec::vp8, Codec::vp9},
+                                    .encodes = {Codec::vp9, Codec::vp8},
+                                    .video_decoder = &Decoder::make,
+                                    .video_encoder = &Encoder::make};
     return &module;
 }

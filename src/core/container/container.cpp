@@ -24,7 +24,8 @@ bool is_isobmff(ByteView head) {
     return false;
 }
 bool is_riff(ByteView head) {
-    return (starts_with(head, "RIFF") || starts_with(head, "RF64")) && (starts_with(head, "AVI ", 8) || starts_with(head, "WAVE", 8));
+    return (starts_with(head, "RIFF") || starts_with(head, "RF64")) &&
+           (starts_with(head, "AVI ", 8) || starts_with(head, "WAVE", 8));
 }
 
 /// A family of containers: how its first bytes tell it, and what opens it. Sound without a container begins with
@@ -43,14 +44,22 @@ constexpr std::array families{
     Family{&elementary::probe, &elementary::open},
 };
 
-struct Extensions { std::string_view container, usual; std::vector<std::string_view> fitting; };
+struct Extensions {
+    std::string_view container, usual;
+    std::vector<std::string_view> fitting;
+};
 const std::vector<Extensions>& extensions() {
-    static const std::vector<Extensions> all{
-        {"mp4", "mp4", {"mp4", "m4v", "m4a", "mov", "qt"}}, {"mov", "mov", {"mov", "qt", "mp4", "m4v", "m4a"}},
-        {"matroska", "mkv", {"mkv", "mka", "webm"}}, {"webm", "webm", {"webm", "mkv"}},
-        {"ogg", "ogg", {"ogg", "ogv", "oga", "opus", "spx"}}, {"mpegts", "ts", {"ts", "m2ts", "mts"}},
-        {"avi", "avi", {"avi"}}, {"wav", "wav", {"wav", "wave"}}, {"mp3", "mp3", {"mp3"}}, {"adts", "aac", {"aac", "adts"}},
-        {"flac", "flac", {"flac"}}};
+    static const std::vector<Extensions> all{{"mp4", "mp4", {"mp4", "m4v", "m4a", "mov", "qt"}},
+                                             {"mov", "mov", {"mov", "qt", "mp4", "m4v", "m4a"}},
+                                             {"matroska", "mkv", {"mkv", "mka", "webm"}},
+                                             {"webm", "webm", {"webm", "mkv"}},
+                                             {"ogg", "ogg", {"ogg", "ogv", "oga", "opus", "spx"}},
+                                             {"mpegts", "ts", {"ts", "m2ts", "mts"}},
+                                             {"avi", "avi", {"avi"}},
+                                             {"wav", "wav", {"wav", "wave"}},
+                                             {"mp3", "mp3", {"mp3"}},
+                                             {"adts", "aac", {"aac", "adts"}},
+                                             {"flac", "flac", {"flac"}}};
     return all;
 }
 
@@ -58,22 +67,27 @@ const std::vector<Extensions>& extensions() {
 void check_extension(ClipInfo& info) {
     auto dot = info.name.rfind('.');
     if (dot == std::string::npos) return;
-    auto lower = [](std::string s) { std::transform(s.begin(), s.end(), s.begin(), [](unsigned char c) { return std::tolower(c); }); return s; };
+    auto lower = [](std::string s) {
+        std::transform(s.begin(), s.end(), s.begin(), [](unsigned char c) { return std::tolower(c); });
+        return s;
+    };
     auto in = [](auto& list, std::string_view e) { return std::find(list.begin(), list.end(), e) != list.end(); };
     auto extension = lower(info.name.substr(dot + 1));
-    auto own = std::find_if(extensions().begin(), extensions().end(), [&](auto& e) { return e.container == info.container; });
+    auto own =
+        std::find_if(extensions().begin(), extensions().end(), [&](auto& e) { return e.container == info.container; });
     if (own != extensions().end() && !in(own->fitting, extension)) {
-        info.findings.push_back({"wrong-extension",
-            fmt::format("The name ends in “.{}”, but the content is {}.", extension, info.container),
-            fmt::format("Rename it so that it ends in “.{}”.", own->usual)});
+        info.findings.push_back(
+            {"wrong-extension",
+             fmt::format("The name ends in “.{}”, but the content is {}.", extension, info.container),
+             fmt::format("Rename it so that it ends in “.{}”.", own->usual)});
     }
     auto stem = lower(info.name.substr(0, dot));
     auto inner = stem.rfind('.');
     if (inner == std::string::npos) return;
     auto before = stem.substr(inner + 1);
     if (std::any_of(extensions().begin(), extensions().end(), [&](auto& e) { return in(e.fitting, before); }))
-        info.findings.push_back({"doubled-extension",
-            fmt::format("The name “{}” has two media extensions.", info.name), "Keep only the last one, and let it match the content."});
+        info.findings.push_back({"doubled-extension", fmt::format("The name “{}” has two media extensions.", info.name),
+                                 "Keep only the last one, and let it match the content."});
 }
 
 /// What all containers share is filled in here; the clip's own class does not know its name.
@@ -84,8 +98,11 @@ struct Access : Clip {
 }  // namespace
 
 std::string container_title(std::string_view c) {
-    static const std::map<std::string, std::string, std::less<>> titles{{"mp4", "MP4"}, {"mov", "QuickTime"}, {"webm", "WebM"}, {"matroska", "Matroska"}, {"ogg", "Ogg"},
-        {"mpegts", "a transport stream"}, {"avi", "AVI"}, {"wav", "WAV"}, {"mp3", "bare MP3"}, {"adts", "bare AAC"}, {"flac", "FLAC"}};
+    static const std::map<std::string, std::string, std::less<>> titles{
+        {"mp4", "MP4"},           {"mov", "QuickTime"}, {"webm", "WebM"},
+        {"matroska", "Matroska"}, {"ogg", "Ogg"},       {"mpegts", "a transport stream"},
+        {"avi", "AVI"},           {"wav", "WAV"},       {"mp3", "bare MP3"},
+        {"adts", "bare AAC"},     {"flac", "FLAC"}};
     auto it = titles.find(c);
     return it == titles.end() ? std::string(c) : it->second;
 }
@@ -93,7 +110,8 @@ std::string container_title(std::string_view c) {
 bool opens_here(ByteSource& source) {
     Bytes head(2048);
     auto got = source.read_at(0, head);
-    return got && std::any_of(families.begin(), families.end(), [&](auto& f) { return f.probe(ByteView(head).first(*got)); });
+    return got &&
+           std::any_of(families.begin(), families.end(), [&](auto& f) { return f.probe(ByteView(head).first(*got)); });
 }
 
 std::vector<std::string_view> media_extensions() {
@@ -118,11 +136,15 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     auto family = std::find_if(families.begin(), families.end(), [&](auto& f) { return f.probe(head); });
     if (family == families.end()) {
         if (got < 8)
-            return fail(Code::not_media, fmt::format("“{}” holds only {} byte{}, which is no media.", name, got, got == 1 ? "" : "s"),
+            return fail(Code::not_media,
+                        fmt::format("“{}” holds only {} byte{}, which is no media.", name, got, got == 1 ? "" : "s"),
                         "Copy or export the clip again.");
-        bool text = std::all_of(head.begin(), head.end(), [](unsigned char c) { return c >= 32 || (c >= 9 && c <= 13); });
-        return fail(Code::not_media, fmt::format("“{}” is not a media file that opens here{}.", name,
-                    text ? "; it begins like plain text" : ""), "MP4, QuickTime, Matroska, WebM, Ogg, MPEG-TS, AVI, WAV, MP3, AAC and FLAC files open.");
+        bool text =
+            std::all_of(head.begin(), head.end(), [](unsigned char c) { return c >= 32 || (c >= 9 && c <= 13); });
+        return fail(
+            Code::not_media,
+            fmt::format("“{}” is not a media file that opens here{}.", name, text ? "; it begins like plain text" : ""),
+            "MP4, QuickTime, Matroska, WebM, Ogg, MPEG-TS, AVI, WAV, MP3, AAC and FLAC files open.");
     }
     auto clip = family->open(source);
     if (!clip) return clip;
@@ -153,7 +175,8 @@ Rational constant_rate(const std::vector<Time>& times, Rational tick) {
     auto tick_ns = ticks_to_time(1, static_cast<std::uint64_t>(tick.num), static_cast<std::uint64_t>(tick.den)).ns + 1;
     auto holds = [&](Rational rate) {
         for (std::size_t k = 0; k < times.size(); ++k) {
-            auto ideal = ticks_to_time(static_cast<std::int64_t>(k), static_cast<std::uint64_t>(rate.den), static_cast<std::uint64_t>(rate.num));
+            auto ideal = ticks_to_time(static_cast<std::int64_t>(k), static_cast<std::uint64_t>(rate.den),
+                                       static_cast<std::uint64_t>(rate.num));
             if (std::abs((times[k] - times[0] - ideal).ns) > tick_ns) return false;
         }
         return true;
@@ -167,8 +190,11 @@ Rational constant_rate(const std::vector<Time>& times, Rational tick) {
         if (n == 24 || n == 30 || n == 48 || n == 60 || n == 120) candidates.push_back({n * 1000, 1001});
     }
     // The exact mean in container ticks, for rates that are none of the usual ones.
-    auto ticks = time_to_ticks(span * tick.num, static_cast<std::uint64_t>(tick.den)) / std::max<std::int64_t>(1, tick.num * tick.num);
-    if (ticks > 0) candidates.push_back(Rational{static_cast<std::int64_t>(times.size() - 1) * tick.den, ticks * tick.num}.reduced());
+    auto ticks = time_to_ticks(span * tick.num, static_cast<std::uint64_t>(tick.den)) /
+                 std::max<std::int64_t>(1, tick.num * tick.num);
+    if (ticks > 0)
+        candidates.push_back(
+            Rational{static_cast<std::int64_t>(times.size() - 1) * tick.den, ticks * tick.num}.reduced());
     for (auto& c : candidates) {
         double rate = static_cast<double>(c.num) / static_cast<double>(c.den);
         if (rate > average * 0.9 && rate < average * 1.1 && holds(c)) return c;
@@ -188,7 +214,8 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
         TRY(bool more, reader->next(head));
         if (!more || (each && !each(head))) break;
         if (track.end != Time::max() && head.pts > track.end + 10_s) break;  // nothing presented comes any more
-        bool before = track.kind == Kind::video ? head.pts < track.start : head.pts + std::max(head.duration, 1_ns) <= track.start;
+        bool before = track.kind == Kind::video ? head.pts < track.start
+                                                : head.pts + std::max(head.duration, 1_ns) <= track.start;
         if (before || head.pts >= track.end) continue;
         if (track.kind == Kind::video) {
             times.push_back(head.pts);

@@ -27,10 +27,10 @@ std::vector<std::string_view> media_extensions();
 
 /// What only reading every packet head can tell.
 struct TrackFacts {
-    Time start{}, end{};                    ///< Of what is presented.
-    std::uint64_t frame_count = 0;          ///< Presented packets.
-    Rational frame_rate{};                  ///< Stated only when every frame is within one tick of constant.
-    std::vector<Time> keyframe_times;       ///< Sorted, presented ones only.
+    Time start{}, end{};               ///< Of what is presented.
+    std::uint64_t frame_count = 0;     ///< Presented packets.
+    Rational frame_rate{};             ///< Stated only when every frame is within one tick of constant.
+    std::vector<Time> keyframe_times;  ///< Sorted, presented ones only.
 };
 /// `each` hears of every packet; returning false ends the walk early.
 Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each = {});
@@ -38,16 +38,16 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
 /// What a writer is told of a track before its packets come.
 struct WriteTrack {
     Codec codec = Codec::unknown;
-    Bytes config;                           ///< avcC, AudioSpecificConfig, OpusHead, av1C, vpcC payload.
+    Bytes config;  ///< avcC, AudioSpecificConfig, OpusHead, av1C, vpcC payload.
     VideoFormat video;
     AudioFormat audio;
-    std::string language;                   ///< BCP 47; empty when not known.
-    std::uint32_t timescale = 90000;        ///< MP4 ticks per second; sound uses its rate.
-    unsigned delay_samples = 0;             ///< Encoder delay, in samples of the sound's rate, to be trimmed.
+    std::string language;             ///< BCP 47; empty when not known.
+    std::uint32_t timescale = 90000;  ///< MP4 ticks per second; sound uses its rate.
+    unsigned delay_samples = 0;       ///< Encoder delay, in samples of the sound's rate, to be trimmed.
 };
 
 struct WritePacket {
-    Time pts{}, dts{}, duration{};          ///< For sound pts may be negative by the delay; dts <= pts.
+    Time pts{}, dts{}, duration{};  ///< For sound pts may be negative by the delay; dts <= pts.
     bool keyframe = true;
     ByteView data;
 };
@@ -68,19 +68,27 @@ Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path,
 /// WebM: VP8, VP9 or AV1, Opus or Vorbis; cues, duration, CodecDelay, DiscardPadding.
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace = false);
 
-namespace isobmff { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
-namespace matroska { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
-namespace ogg { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
-namespace riff { Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source); }
+namespace isobmff {
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+}
+namespace matroska {
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+}
+namespace ogg {
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+}
+namespace riff {
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+}
 namespace mpegts {
 bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
-}
+}  // namespace mpegts
 /// MP3, ADTS and FLAC: frames one after the other, without a container.
 namespace elementary {
 bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
 Result<std::unique_ptr<Clip>> open_flac(std::shared_ptr<ByteSource> source);
-}
+}  // namespace elementary
 
 }  // namespace ruedo

@@ -25,7 +25,8 @@ Codec codec_from(std::string_view name) {
 /// Reads one object, naming the place of whatever is wrong with it.
 class Reading {
   public:
-    Reading(const json& j, std::string_view subject, std::string at) : json_(j), subject_(subject), at_(std::move(at)) {}
+    Reading(const json& j, std::string_view subject, std::string at)
+        : json_(j), subject_(subject), at_(std::move(at)) {}
     template <class T>
     void take(const char* key, T& to) {
         seen_.push_back(key);
@@ -41,7 +42,9 @@ class Reading {
         if (!error_ && (to < 0 || to > most)) wrong(key, fmt::format("should lie between 0 and {}", most));
     }
     void wrong(const std::string& key, const std::string& what) {
-        if (!error_) error_ = Error{Code::malformed, fmt::format("“{}”: {}/{} {}.", subject_, at_, key, what), "See docs/targets.md for what a target file holds."};
+        if (!error_)
+            error_ = Error{Code::malformed, fmt::format("“{}”: {}/{} {}.", subject_, at_, key, what),
+                           "See docs/targets.md for what a target file holds."};
     }
     void done() {
         for (auto& [key, value] : json_.items())
@@ -58,10 +61,14 @@ class Reading {
 
 Result<std::vector<CodecRule>> rules(const json& list, std::string_view subject, const std::string& at) {
     std::vector<CodecRule> out;
-    if (!list.is_array()) return fail(Code::malformed, fmt::format("“{}”: {} is not a list.", subject, at), "See docs/targets.md for what a target file holds.");
+    if (!list.is_array())
+        return fail(Code::malformed, fmt::format("“{}”: {} is not a list.", subject, at),
+                    "See docs/targets.md for what a target file holds.");
     for (std::size_t i = 0; i < list.size(); ++i) {
         auto place = fmt::format("{}/{}", at, i);
-        if (!list[i].is_object()) return fail(Code::malformed, fmt::format("“{}”: {} is not an object.", subject, place), "See docs/targets.md for what a target file holds.");
+        if (!list[i].is_object())
+            return fail(Code::malformed, fmt::format("“{}”: {} is not an object.", subject, place),
+                        "See docs/targets.md for what a target file holds.");
         Reading r(list[i], subject, place);
         CodecRule rule;
         std::string codec;
@@ -93,7 +100,11 @@ fs::path shipped_folder() {
 }
 
 /// Profile and level of a coded track as its RFC 6381 string tells them.
-struct Grade { std::string profile; unsigned level = 0; int depth = 8; };
+struct Grade {
+    std::string profile;
+    unsigned level = 0;
+    int depth = 8;
+};
 Grade grade_of(const Track& t) {
     Grade g;
     auto& s = t.codec_string;
@@ -109,7 +120,8 @@ Grade grade_of(const Track& t) {
     } else if (t.codec == Codec::hevc && s.starts_with("hvc1.")) {
         g.profile = hex(5, 1) == 1 ? "main" : "main-10";
         unsigned level = 0;
-        if (auto at = s.find_first_of("LH", 5); at != std::string::npos) std::from_chars(s.data() + at + 1, s.data() + s.size(), level);
+        if (auto at = s.find_first_of("LH", 5); at != std::string::npos)
+            std::from_chars(s.data() + at + 1, s.data() + s.size(), level);
         g.level = level / 3;
     } else if (t.codec == Codec::vp9 && s.starts_with("vp09.")) {
         g.profile = std::to_string(hex(5, 2));
@@ -129,31 +141,48 @@ Grade grade_of(const Track& t) {
 std::string misfit(const Track& t, const TrackFacts& f, const CodecRule& r) {
     auto g = grade_of(t);
     auto title = std::string(codec_title(t.codec));
-    if (!r.profiles.empty() && !g.profile.empty() && std::find(r.profiles.begin(), r.profiles.end(), g.profile) == r.profiles.end())
-        return fmt::format("{} is of profile {}, and only {} is taken", title, g.profile, fmt::join(r.profiles, " or "));
-    if (r.max_level && g.level > r.max_level) return fmt::format("{} is of level {}.{}, and {}.{} is the highest taken", title, g.level / 10, g.level % 10, r.max_level / 10, r.max_level % 10);
+    if (!r.profiles.empty() && !g.profile.empty() &&
+        std::find(r.profiles.begin(), r.profiles.end(), g.profile) == r.profiles.end())
+        return fmt::format("{} is of profile {}, and only {} is taken", title, g.profile,
+                           fmt::join(r.profiles, " or "));
+    if (r.max_level && g.level > r.max_level)
+        return fmt::format("{} is of level {}.{}, and {}.{} is the highest taken", title, g.level / 10, g.level % 10,
+                           r.max_level / 10, r.max_level % 10);
     if (t.kind == Kind::video) {
         auto w = t.video.width, h = t.video.height;
         bool upright = (r.max_width == 0 || w <= r.max_width) && (r.max_height == 0 || h <= r.max_height);
         bool turned = (r.max_width == 0 || h <= r.max_width) && (r.max_height == 0 || w <= r.max_height);
-        if (!upright && !turned) return fmt::format("the picture is {} × {}, and {} × {} is the largest taken", w, h, r.max_width, r.max_height);
-        double rate = f.frame_rate.stated() ? static_cast<double>(f.frame_rate.num) / static_cast<double>(f.frame_rate.den)
-                      : f.frame_count > 1 && f.end > f.start ? static_cast<double>(f.frame_count) / (f.end - f.start).seconds() : 0;
-        if (r.max_rate && rate > r.max_rate + 0.01) return fmt::format("{:.2f} pictures come in a second, and {} are the most taken", rate, r.max_rate);
-        if (!r.bit_depths.empty() && t.problem && t.problem->code == Code::depth_unsupported) return "its samples have more bits than are taken";
+        if (!upright && !turned)
+            return fmt::format("the picture is {} × {}, and {} × {} is the largest taken", w, h, r.max_width,
+                               r.max_height);
+        double rate =
+            f.frame_rate.stated() ? static_cast<double>(f.frame_rate.num) / static_cast<double>(f.frame_rate.den)
+            : f.frame_count > 1 && f.end > f.start ? static_cast<double>(f.frame_count) / (f.end - f.start).seconds()
+                                                   : 0;
+        if (r.max_rate && rate > r.max_rate + 0.01)
+            return fmt::format("{:.2f} pictures come in a second, and {} are the most taken", rate, r.max_rate);
+        if (!r.bit_depths.empty() && t.problem && t.problem->code == Code::depth_unsupported)
+            return "its samples have more bits than are taken";
     } else {
-        if (r.max_rate && t.audio.rate > r.max_rate) return fmt::format("sound is sampled at {} Hz, and {} Hz is the highest taken", t.audio.rate, r.max_rate);
-        if (r.max_channels && t.audio.channels > r.max_channels) return fmt::format("sound has {} channels, and {} are the most taken", t.audio.channels, r.max_channels);
+        if (r.max_rate && t.audio.rate > r.max_rate)
+            return fmt::format("sound is sampled at {} Hz, and {} Hz is the highest taken", t.audio.rate, r.max_rate);
+        if (r.max_channels && t.audio.channels > r.max_channels)
+            return fmt::format("sound has {} channels, and {} are the most taken", t.audio.channels, r.max_channels);
     }
     return {};
 }
 }  // namespace
 
 Result<Target> target_from_json(const json& j, std::string_view subject) {
-    auto wrong = [&](const std::string& what) { return fail(Code::malformed, fmt::format("“{}” {}.", subject, what), "See docs/targets.md for what a target file holds."); };
+    auto wrong = [&](const std::string& what) {
+        return fail(Code::malformed, fmt::format("“{}” {}.", subject, what),
+                    "See docs/targets.md for what a target file holds.");
+    };
     if (!j.is_object() || j.value("format", json()) != "ruedo-target") return wrong("is not a target file");
     if (!j.contains("version") || !j["version"].is_number_integer()) return wrong("does not state its version");
-    if (j["version"].get<std::int64_t>() > 1) return fail(Code::too_new, fmt::format("“{}” is of a newer format than this program reads.", subject), "Use a newer Ruedo.");
+    if (j["version"].get<std::int64_t>() > 1)
+        return fail(Code::too_new, fmt::format("“{}” is of a newer format than this program reads.", subject),
+                    "Use a newer Ruedo.");
     Reading r(j, subject, "");
     Target t;
     std::string ignored;
@@ -161,10 +190,13 @@ Result<Target> target_from_json(const json& j, std::string_view subject) {
     json video = json::array(), audio = json::array(), network = json::object();
     r.take("format", ignored), r.take("version", version), r.take("$schema", ignored);
     r.take("name", t.name), r.take("title", t.title), r.take("about", t.about), r.take("containers", t.containers);
-    r.take("video", video), r.take("audio", audio), r.take("seeks", t.seeks), r.take("wants_index_first", t.wants_index_first);
+    r.take("video", video), r.take("audio", audio), r.take("seeks", t.seeks),
+        r.take("wants_index_first", t.wants_index_first);
     r.take("clear_text", t.clear_text), r.take("bundle_bytes", t.bundle_bytes);
     r.done();
-    bool plain = !t.name.empty() && std::all_of(t.name.begin(), t.name.end(), [](unsigned char c) { return std::islower(c) || std::isdigit(c) || c == '-'; });
+    bool plain = !t.name.empty() && std::all_of(t.name.begin(), t.name.end(), [](unsigned char c) {
+        return std::islower(c) || std::isdigit(c) || c == '-';
+    });
     if (!plain) r.wrong("name", "should be made of small letters, digits and hyphens");
     if (t.containers.empty()) r.wrong("containers", "names none");
     if (auto e = r.error()) return std::unexpected(*e);
@@ -188,10 +220,13 @@ std::vector<Target> all_targets(std::vector<Error>* problems) {
             if (it->path().extension() != ".json") continue;
             auto read = [&]() -> Result<Target> {
                 TRY(auto bytes, read_file(it->path(), 1 << 20));
-                return target_from_json(json::parse(bytes.begin(), bytes.end(), nullptr, false), it->path().filename().string());
+                return target_from_json(json::parse(bytes.begin(), bytes.end(), nullptr, false),
+                                        it->path().filename().string());
             }();
-            if (read) by_name[read->name] = *read;  // the user's own come later and count before
-            else if (problems) problems->push_back(read.error());
+            if (read)
+                by_name[read->name] = *read;  // the user's own come later and count before
+            else if (problems)
+                problems->push_back(read.error());
         }
     }
     std::vector<Target> list;
@@ -205,15 +240,22 @@ Result<Target> find_target(const std::string& name) {
         if (t.name == name) return t;
         names += (names.empty() ? "" : ", ") + t.name;
     }
-    return fail(Code::not_found, fmt::format("There is no target “{}”.", name), names.empty() ? "No targets are installed." : fmt::format("There are: {}.", names));
+    return fail(Code::not_found, fmt::format("There is no target “{}”.", name),
+                names.empty() ? "No targets are installed." : fmt::format("There are: {}.", names));
 }
 
 std::string Verdict::sentence() const {
     if (plays == Plays::yes) return reasons.empty() ? "Plays as it is." : "Plays. " + reasons.front();
     if (plays == Plays::no) return reasons.empty() ? "Can’t be played." : "Can’t be played: " + reasons.front();
-    if (needs == std::vector<std::string>{"address"}) return "Plays once it comes from another address: " + reasons.front();
-    bool wrapper_only = needs == std::vector<std::string>{"wrapper"}, sound_only = std::none_of(needs.begin(), needs.end(), [](auto& n) { return n == "pictures" || n == "size"; });
-    return fmt::format("Plays after conversion ({}): {}", wrapper_only ? "only the wrapper changes" : sound_only ? "only the sound changes" : "pictures change", reasons.front());
+    if (needs == std::vector<std::string>{"address"})
+        return "Plays once it comes from another address: " + reasons.front();
+    bool wrapper_only = needs == std::vector<std::string>{"wrapper"},
+         sound_only = std::none_of(needs.begin(), needs.end(), [](auto& n) { return n == "pictures" || n == "size"; });
+    return fmt::format("Plays after conversion ({}): {}",
+                       wrapper_only ? "only the wrapper changes"
+                       : sound_only ? "only the sound changes"
+                                    : "pictures change",
+                       reasons.front());
 }
 
 Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& codecs, const std::string& address) {
@@ -233,37 +275,53 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
         auto& f = facts.tracks[static_cast<std::size_t>(track - facts.info.tracks.data())];
         auto& rules = kind == Kind::video ? target.video : target.audio;
         auto* part = kind == Kind::video ? "pictures" : "sound";
-        std::string why = rules.empty() ? fmt::format("{} takes no {} at all", target.title, part) : fmt::format("{} is not among what it takes", track->codec == Codec::unknown ? fmt::format("“{}”", track->codec_tag) : std::string(codec_title(track->codec)));
+        std::string why = rules.empty()
+                              ? fmt::format("{} takes no {} at all", target.title, part)
+                              : fmt::format("{} is not among what it takes",
+                                            track->codec == Codec::unknown ? fmt::format("“{}”", track->codec_tag)
+                                                                           : std::string(codec_title(track->codec)));
         for (auto& r : rules) {
             if (r.codec != track->codec) continue;
             why = misfit(*track, f, r);
             if (why.empty()) break;
         }
-        bool locked = track->problem && (track->problem->code == Code::encrypted || track->problem->code == Code::malformed);
+        bool locked =
+            track->problem && (track->problem->code == Code::encrypted || track->problem->code == Code::malformed);
         if (locked) why = track->problem->sentence.substr(0, track->problem->sentence.size() - 1);
         if (why.empty()) continue;
         need(part, why);
         if (locked || track->problem || !codecs.decodes(track->codec)) {
             hopeless = true;
-            if (!locked) v.reasons.push_back(fmt::format("It can’t be converted either: {}", track->problem ? track->problem->sentence : std::string(codec_title(track->codec)) + " is not decoded here."));
+            if (!locked)
+                v.reasons.push_back(
+                    fmt::format("It can’t be converted either: {}",
+                                track->problem ? track->problem->sentence
+                                               : std::string(codec_title(track->codec)) + " is not decoded here."));
         }
     }
     auto container = facts.info.container;
     bool known = std::find(target.containers.begin(), target.containers.end(), container) != target.containers.end();
-    if (!known) need("wrapper", fmt::format("{} is not a wrapper it takes; it takes {}", container_title(container), [&] {
-        std::string list;
-        for (auto& c : target.containers) list += (list.empty() ? "" : ", ") + container_title(c);
-        return list;
-    }()));
-    bool late = std::any_of(facts.findings.begin(), facts.findings.end(), [](auto& f) { return f.code == "index-at-end"; });
-    if (known && target.wants_index_first && late && is_address(address)) need("wrapper", "the index lies at the end of the file; over a network it is wanted in front");
+    if (!known)
+        need("wrapper", fmt::format("{} is not a wrapper it takes; it takes {}", container_title(container), [&] {
+                 std::string list;
+                 for (auto& c : target.containers) list += (list.empty() ? "" : ", ") + container_title(c);
+                 return list;
+             }()));
+    bool late =
+        std::any_of(facts.findings.begin(), facts.findings.end(), [](auto& f) { return f.code == "index-at-end"; });
+    if (known && target.wants_index_first && late && is_address(address))
+        need("wrapper", "the index lies at the end of the file; over a network it is wanted in front");
     if (target.bundle_bytes && facts.info.bytes > target.bundle_bytes)
-        need("size", fmt::format("it takes {:.1f} MB, and a bundled clip may take {:.1f} MB", static_cast<double>(facts.info.bytes) / 1e6, static_cast<double>(target.bundle_bytes) / 1e6));
-    if (!target.clear_text && address.starts_with("http://")) need("address", "addresses without encryption are refused; it has to be served over https");
+        need("size",
+             fmt::format("it takes {:.1f} MB, and a bundled clip may take {:.1f} MB",
+                         static_cast<double>(facts.info.bytes) / 1e6, static_cast<double>(target.bundle_bytes) / 1e6));
+    if (!target.clear_text && address.starts_with("http://"))
+        need("address", "addresses without encryption are refused; it has to be served over https");
     if (facts.tracks.empty()) hopeless = true, v.reasons.push_back("There is no track in it.");
     v.plays = hopeless ? Verdict::Plays::no : v.needs.empty() ? Verdict::Plays::yes : Verdict::Plays::after_conversion;
     if (hopeless) v.needs.clear();
-    if (v.plays != Verdict::Plays::no && !target.seeks) v.reasons.push_back("It can’t seek there: controls for the position do nothing.");
+    if (v.plays != Verdict::Plays::no && !target.seeks)
+        v.reasons.push_back("It can’t seek there: controls for the position do nothing.");
     return v;
 }
 

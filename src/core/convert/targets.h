@@ -12,10 +12,10 @@ namespace ruedo {
 /// What a target takes of one codec; 0 and empty mean "any".
 struct CodecRule {
     Codec codec = Codec::unknown;
-    std::vector<std::string> profiles;     ///< H.264: baseline, main, high; AAC: lc, he; VP9, AV1, HEVC: 0, main …
-    unsigned max_level = 0;                ///< As written, times ten: 31 for 3.1.
-    int max_width = 0, max_height = 0;     ///< Of the picture as coded; either way round.
-    int max_rate = 0;                      ///< Pictures a second, or samples a second.
+    std::vector<std::string> profiles;  ///< H.264: baseline, main, high; AAC: lc, he; VP9, AV1, HEVC: 0, main …
+    unsigned max_level = 0;             ///< As written, times ten: 31 for 3.1.
+    int max_width = 0, max_height = 0;  ///< Of the picture as coded; either way round.
+    int max_rate = 0;                   ///< Pictures a second, or samples a second.
     int max_channels = 0;
     std::vector<int> bit_depths;
 };
@@ -25,9 +25,9 @@ struct Target {
     std::vector<std::string> containers;
     std::vector<CodecRule> video, audio;
     bool seeks = true;
-    bool wants_index_first = false;        ///< Plays from the network only with the index in front.
-    bool clear_text = true;                ///< Allows http addresses.
-    std::uint64_t bundle_bytes = 0;        ///< Budget for one bundled clip; 0 for none.
+    bool wants_index_first = false;  ///< Plays from the network only with the index in front.
+    bool clear_text = true;          ///< Allows http addresses.
+    std::uint64_t bundle_bytes = 0;  ///< Budget for one bundled clip; 0 for none.
 };
 
 Result<Target> target_from_json(const nlohmann::json& json, std::string_view subject);
@@ -40,9 +40,9 @@ std::filesystem::path user_targets_folder();
 
 struct Verdict {
     enum class Plays { yes, after_conversion, no } plays = Plays::yes;
-    std::vector<std::string> needs;        ///< "wrapper", "sound", "pictures", "size", "address": what has to change.
-    std::vector<std::string> reasons;      ///< Sentences; also remarks on what plays but does not seek.
-    std::string sentence() const;          ///< The one that matters most.
+    std::vector<std::string> needs;    ///< "wrapper", "sound", "pictures", "size", "address": what has to change.
+    std::vector<std::string> reasons;  ///< Sentences; also remarks on what plays but does not seek.
+    std::string sentence() const;      ///< The one that matters most.
 };
 Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& codecs, const std::string& address = {});
 nlohmann::json to_json(const Verdict& verdict);

@@ -41,55 +41,109 @@ std::string rate_words(const TrackFacts& f) {
     return fmt::format("at {}/{} pictures a second", f.frame_rate.num, f.frame_rate.den);
 }
 std::string bytes_words(double bytes) {
-    return bytes >= 1e9 ? fmt::format("{:.2f} GB", bytes / 1e9) : bytes >= 1e6 ? fmt::format("{:.2f} MB", bytes / 1e6) : fmt::format("{:.0f} kB", std::max(1.0, bytes / 1e3));
+    return bytes >= 1e9   ? fmt::format("{:.2f} GB", bytes / 1e9)
+           : bytes >= 1e6 ? fmt::format("{:.2f} MB", bytes / 1e6)
+                          : fmt::format("{:.0f} kB", std::max(1.0, bytes / 1e3));
 }
-std::string bitrate_words(double bits) { return bits >= 1e6 ? fmt::format("{:.2f} Mbit/s", bits / 1e6) : fmt::format("{:.0f} kbit/s", bits / 1e3); }
+std::string bitrate_words(double bits) {
+    return bits >= 1e6 ? fmt::format("{:.2f} Mbit/s", bits / 1e6) : fmt::format("{:.0f} kbit/s", bits / 1e3);
+}
 void tell(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track* audio) {
-    std::string what = video && audio ? "Pictures and sound" : video ? "Pictures without sound" : audio ? "Sound without pictures" : "Nothing that plays";
-    f.first_sentence = fmt::format("{} in {}, {} long, {} ({} on average).", what, container_title(f.info.container), f.duration.ns ? format_time(f.duration) : "of unknown length",
+    std::string what = video && audio ? "Pictures and sound"
+                       : video        ? "Pictures without sound"
+                       : audio        ? "Sound without pictures"
+                                      : "Nothing that plays";
+    f.first_sentence = fmt::format("{} in {}, {} long, {} ({} on average).", what, container_title(f.info.container),
+                                   f.duration.ns ? format_time(f.duration) : "of unknown length",
                                    bytes_words(static_cast<double>(f.info.bytes)), bitrate_words(f.mean_bitrate));
     std::string second;
     if (video) {
         auto& v = video->video;
-        second = fmt::format("{} of {} × {} {}", codec_title(video->codec), v.display_width(), v.display_height(), rate_words(*vf));
-        if (v.pixel_aspect.stated() && v.pixel_aspect.num != v.pixel_aspect.den) second += fmt::format(", from pixels of {} to {}", v.pixel_aspect.num, v.pixel_aspect.den);
+        second = fmt::format("{} of {} × {} {}", codec_title(video->codec), v.display_width(), v.display_height(),
+                             rate_words(*vf));
+        if (v.pixel_aspect.stated() && v.pixel_aspect.num != v.pixel_aspect.den)
+            second += fmt::format(", from pixels of {} to {}", v.pixel_aspect.num, v.pixel_aspect.den);
         if (v.rotation) second += fmt::format(", turned by {}° clockwise", v.rotation);
     }
-    if (audio) second += fmt::format("{}{} at {} Hz with {} channel{}", second.empty() ? "" : ", with ", codec_title(audio->codec), audio->audio.rate, audio->audio.channels, audio->audio.channels == 1 ? "" : "s");
+    if (audio)
+        second +=
+            fmt::format("{}{} at {} Hz with {} channel{}", second.empty() ? "" : ", with ", codec_title(audio->codec),
+                        audio->audio.rate, audio->audio.channels, audio->audio.channels == 1 ? "" : "s");
     f.second_sentence = second.empty() ? "No track of it can be played here." : second + ".";
 }
 
-void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track* audio, const TrackFacts* af, const std::string& address) {
-    auto add = [&](const char* code, std::string sentence, std::string hint) { f.findings.push_back({code, std::move(sentence), std::move(hint)}); };
-    if (address.starts_with("http://")) add("clear-text", fmt::format("“{}” comes over an address without encryption, which handsets refuse by default.", f.info.name), "Serve it over https.");
+void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track* audio, const TrackFacts* af,
+          const std::string& address) {
+    auto add = [&](const char* code, std::string sentence, std::string hint) {
+        f.findings.push_back({code, std::move(sentence), std::move(hint)});
+    };
+    if (address.starts_with("http://"))
+        add("clear-text",
+            fmt::format("“{}” comes over an address without encryption, which handsets refuse by default.",
+                        f.info.name),
+            "Serve it over https.");
     for (auto& t : f.info.tracks)
-        if (t.problem) add(t.problem->code == Code::depth_unsupported ? "bit-depth" : t.problem->code == Code::chroma_unsupported ? "chroma" : "track-unplayable", t.problem->sentence, t.problem->hint);
+        if (t.problem)
+            add(t.problem->code == Code::depth_unsupported    ? "bit-depth"
+                : t.problem->code == Code::chroma_unsupported ? "chroma"
+                                                              : "track-unplayable",
+                t.problem->sentence, t.problem->hint);
     if (video) {
         auto& v = video->video;
-        if (v.width % 2 || v.height % 2) add("odd-size", fmt::format("The picture is {} × {}; many encoders and handsets want even sizes.", v.width, v.height), fmt::format("Crop or scale it to {} × {}.", v.width & ~1, v.height & ~1));
+        if (v.width % 2 || v.height % 2)
+            add("odd-size",
+                fmt::format("The picture is {} × {}; many encoders and handsets want even sizes.", v.width, v.height),
+                fmt::format("Crop or scale it to {} × {}.", v.width & ~1, v.height & ~1));
         if (v.pixel_aspect.stated() && v.pixel_aspect.num != v.pixel_aspect.den)
-            add("non-square-pixels", fmt::format("Pixels are {} to {}: {} × {} is to be shown as {} × {}.", v.pixel_aspect.num, v.pixel_aspect.den, v.width, v.height, v.rotation % 180 ? v.display_height() : v.display_width(), v.rotation % 180 ? v.display_width() : v.display_height()), "A player that ignores this shows it stretched; scale it to square pixels when a target does.");
-        if (v.rotation) add("rotated", fmt::format("A flag says to turn the picture by {}° clockwise.", v.rotation), "A player that ignores the flag shows it lying down; turn the pictures themselves when a target does.");
+            add("non-square-pixels",
+                fmt::format("Pixels are {} to {}: {} × {} is to be shown as {} × {}.", v.pixel_aspect.num,
+                            v.pixel_aspect.den, v.width, v.height,
+                            v.rotation % 180 ? v.display_height() : v.display_width(),
+                            v.rotation % 180 ? v.display_width() : v.display_height()),
+                "A player that ignores this shows it stretched; scale it to square pixels when a target does.");
+        if (v.rotation)
+            add("rotated", fmt::format("A flag says to turn the picture by {}° clockwise.", v.rotation),
+                "A player that ignores the flag shows it lying down; turn the pictures themselves when a target does.");
         if (v.colour.matrix == Colour::Matrix::unspecified)
-            add("no-colour-tags", fmt::format("Nothing says by which matrix its colours are coded; {} is assumed from its {} lines.", v.height >= 720 ? "BT.709" : "BT.601", v.height), "Tag it when encoding, so that every player assumes the same.");
-        if (vf->frame_count > 2 && !vf->frame_rate.stated()) add("varying-rate", fmt::format("Its {} frames do not come at a constant rate.", vf->frame_count), "Nothing is wrong with that here; editors and some targets want a constant rate.");
+            add("no-colour-tags",
+                fmt::format("Nothing says by which matrix its colours are coded; {} is assumed from its {} lines.",
+                            v.height >= 720 ? "BT.709" : "BT.601", v.height),
+                "Tag it when encoding, so that every player assumes the same.");
+        if (vf->frame_count > 2 && !vf->frame_rate.stated())
+            add("varying-rate", fmt::format("Its {} frames do not come at a constant rate.", vf->frame_count),
+                "Nothing is wrong with that here; editors and some targets want a constant rate.");
         Time widest{}, at{};
         for (std::size_t i = 0; i <= f.keyframes.size() && !f.keyframes.empty(); ++i) {
-            auto from = i == 0 ? vf->start : f.keyframes[i - 1], to = i == f.keyframes.size() ? vf->end : f.keyframes[i];
+            auto from = i == 0 ? vf->start : f.keyframes[i - 1],
+                 to = i == f.keyframes.size() ? vf->end : f.keyframes[i];
             if (to - from > widest) widest = to - from, at = from;
         }
-        if (widest > 5_s) add("sparse-keyframes", fmt::format("From {} on there is no keyframe for {:.1f} s; a seek may have to decode all of that.", format_time(at), widest.seconds()), "Encode with a keyframe at least every 2 s.");
-        if (f.keyframes.empty() && vf->frame_count) add("no-keyframes", "No frame is marked as a keyframe, so it can’t be entered anywhere but at its start.", "Encode it again.");
+        if (widest > 5_s)
+            add("sparse-keyframes",
+                fmt::format("From {} on there is no keyframe for {:.1f} s; a seek may have to decode all of that.",
+                            format_time(at), widest.seconds()),
+                "Encode with a keyframe at least every 2 s.");
+        if (f.keyframes.empty() && vf->frame_count)
+            add("no-keyframes", "No frame is marked as a keyframe, so it can’t be entered anywhere but at its start.",
+                "Encode it again.");
     }
     if (video && audio) {
         auto late = af->start - vf->start;
-        if (late > 100_ms) add("sound-late", fmt::format("Sound starts {:.2f} s after the pictures.", late.seconds()), "If that is not meant, shift or fill it.");
+        if (late > 100_ms)
+            add("sound-late", fmt::format("Sound starts {:.2f} s after the pictures.", late.seconds()),
+                "If that is not meant, shift or fill it.");
         auto apart = vf->end - af->end;
         if (std::abs(apart.ns) > (500_ms).ns)
-            add("lengths-differ", fmt::format("{} end {:.2f} s before the {}.", apart.ns > 0 ? "Sound" : "Pictures", std::abs(apart.seconds()), apart.ns > 0 ? "pictures" : "sound"), "If that is not meant, cut or fill the shorter one.");
+            add("lengths-differ",
+                fmt::format("{} end {:.2f} s before the {}.", apart.ns > 0 ? "Sound" : "Pictures",
+                            std::abs(apart.seconds()), apart.ns > 0 ? "pictures" : "sound"),
+                "If that is not meant, cut or fill the shorter one.");
     }
     if (f.duration > 3_s && f.peak_bitrate > 3 * f.mean_bitrate && f.peak_bitrate > 1e6)
-        add("bitrate-peaks", fmt::format("At its densest second it takes {}, {:.1f} times its average.", bitrate_words(f.peak_bitrate), f.peak_bitrate / f.mean_bitrate), "Cap the rate when encoding, or a link that carries the average will stall there.");
+        add("bitrate-peaks",
+            fmt::format("At its densest second it takes {}, {:.1f} times its average.", bitrate_words(f.peak_bitrate),
+                        f.peak_bitrate / f.mean_bitrate),
+            "Cap the rate when encoding, or a link that carries the average will stall there.");
 }
 
 struct Meter {
@@ -100,7 +154,8 @@ struct Meter {
     ebur128_state* state;
 };
 
-Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, CodecRegistry& codecs, const FactsOptions& options) {
+Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, CodecRegistry& codecs,
+             const FactsOptions& options) {
     TRY(auto reader, SoundReader::open(std::move(clip), audio, codecs));
     Meter meter(EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_S | EBUR128_MODE_SAMPLE_PEAK);
     if (!meter.state) return fail(Code::limit, "There is no memory to measure loudness.");
@@ -111,7 +166,9 @@ Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Cod
         if (b < f.bins.size()) f.bins[b].loudness = std::max(lufs, -70.0);
     };
     Loudness total;
-    auto feed = [&](const SoundBlock& block) { ebur128_add_frames_float(meter.state, block.samples.data(), block.frames()); };
+    auto feed = [&](const SoundBlock& block) {
+        ebur128_add_frames_float(meter.state, block.samples.data(), block.frames());
+    };
     if (f.duration <= heard_wholly) {
         Time next{};
         for (;;) {
@@ -148,13 +205,19 @@ Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Cod
     total.peak = peak > 0 ? 20 * std::log10(peak) : -120;
     if (!std::isfinite(total.integrated)) total.integrated = -70;
     f.loudness = total;
-    if (total.integrated <= -69.5) f.findings.push_back({"silent", "The sound track is silent from beginning to end.", "If that is not meant, export it with its sound."});
-    else if (peak > 1.0) f.findings.push_back({"overloud", fmt::format("Sound goes {:.1f} dB beyond full scale, where it is clipped.", total.peak), "Lower it before encoding."});
+    if (total.integrated <= -69.5)
+        f.findings.push_back({"silent", "The sound track is silent from beginning to end.",
+                              "If that is not meant, export it with its sound."});
+    else if (peak > 1.0)
+        f.findings.push_back({"overloud",
+                              fmt::format("Sound goes {:.1f} dB beyond full scale, where it is clipped.", total.peak),
+                              "Lower it before encoding."});
     return {};
 }
 }  // namespace
 
-Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address, const FactsOptions& options) {
+Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address,
+                                 const FactsOptions& options) {
     ReadScope scope(options.cancel);
     SourceFacts f;
     f.info = clip->info();
@@ -162,9 +225,11 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
         // There is nothing to walk: a live source is what it is now.
         for (auto& t : f.info.tracks) {
             f.tracks.push_back({});
-            f.second_sentence = fmt::format("{} of {} × {}, {}.", codec_title(t.codec), t.video.width, t.video.height, t.codec_tag);
+            f.second_sentence =
+                fmt::format("{} of {} × {}, {}.", codec_title(t.codec), t.video.width, t.video.height, t.codec_tag);
         }
-        f.first_sentence = fmt::format("Live pictures from “{}”; they have no end, and no other place can be sought.", f.info.name);
+        f.first_sentence =
+            fmt::format("Live pictures from “{}”; they have no end, and no other place can be sought.", f.info.name);
         return f;
     }
     f.findings = f.info.findings;
@@ -177,12 +242,12 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     std::uint64_t bytes = 0;
     for (auto& track : f.info.tracks) {
         TRY(auto facts, scan_track(*clip, track, [&](const PacketHead& head) {
-            census.add(head.pts, head.size);
-            bytes += head.size;
-            // Of what may have no end, a first part is looked at.
-            if (f.info.live && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
-            return !ReadScope::given_up();
-        }));
+                census.add(head.pts, head.size);
+                bytes += head.size;
+                // Of what may have no end, a first part is looked at.
+                if (f.info.live && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
+                return !ReadScope::given_up();
+            }));
         if (track.kind == Kind::video || track.kind == Kind::audio) f.duration = std::max(f.duration, facts.end);
         f.tracks.push_back(std::move(facts));
     }
@@ -199,13 +264,17 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     auto chosen = select_tracks(f.info, codecs);
     auto* video = chosen ? chosen->video : nullptr;
     auto* audio = chosen ? chosen->audio : nullptr;
-    auto facts_of = [&](const Track* t) -> const TrackFacts* { return t ? &f.tracks[static_cast<std::size_t>(t - f.info.tracks.data())] : nullptr; };
+    auto facts_of = [&](const Track* t) -> const TrackFacts* {
+        return t ? &f.tracks[static_cast<std::size_t>(t - f.info.tracks.data())] : nullptr;
+    };
     if (video) f.keyframes = facts_of(video)->keyframe_times;
     tell(f, video, facts_of(video), audio);
     find(f, video, facts_of(video), audio, facts_of(audio), address);
     if (options.so_far) options.so_far(f);
     if (options.loudness && audio && !f.info.live)
-        if (auto heard = hear(f, std::move(clip), *audio, codecs, options); !heard && heard.error().code == Code::cancelled) return std::unexpected(heard.error());
+        if (auto heard = hear(f, std::move(clip), *audio, codecs, options);
+            !heard && heard.error().code == Code::cancelled)
+            return std::unexpected(heard.error());
     return f;
 }
 

@@ -12,28 +12,28 @@ namespace ruedo {
 /// A stretch of the strip chart.
 struct FactsBin {
     Time at{};
-    std::uint64_t bytes = 0;              ///< Of all packets that begin in it.
-    std::optional<double> loudness;       ///< LUFS over three seconds around it (EBU R 128 short-term).
+    std::uint64_t bytes = 0;         ///< Of all packets that begin in it.
+    std::optional<double> loudness;  ///< LUFS over three seconds around it (EBU R 128 short-term).
 };
 
 struct Loudness {
-    double integrated = 0;                ///< LUFS, gated (ITU-R BS.1770-4).
-    double range = 0;                     ///< LU (EBU Tech 3342).
-    double peak = 0;                      ///< dBFS, of samples.
-    std::size_t samples_of = 0;           ///< Of a long clip only so many stretches of 3 s were heard; 0 for all of it.
+    double integrated = 0;       ///< LUFS, gated (ITU-R BS.1770-4).
+    double range = 0;            ///< LU (EBU Tech 3342).
+    double peak = 0;             ///< dBFS, of samples.
+    std::size_t samples_of = 0;  ///< Of a long clip only so many stretches of 3 s were heard; 0 for all of it.
 };
 
 struct SourceFacts {
     ClipInfo info;
-    std::vector<TrackFacts> tracks;       ///< As in `info.tracks`.
+    std::vector<TrackFacts> tracks;  ///< As in `info.tracks`.
     std::string first_sentence, second_sentence;
-    Time bin{};                           ///< Length of one bin.
+    Time bin{};  ///< Length of one bin.
     std::vector<FactsBin> bins;
-    std::vector<Time> keyframes;          ///< Of the pictures that play.
+    std::vector<Time> keyframes;  ///< Of the pictures that play.
     Time duration{};
     double mean_bitrate = 0, peak_bitrate = 0;  ///< Bits per second; the peak is over one second.
     std::optional<Loudness> loudness;
-    std::vector<Finding> findings;        ///< The container's own, and those computed here.
+    std::vector<Finding> findings;  ///< The container's own, and those computed here.
 };
 
 struct FactsOptions {
@@ -45,6 +45,7 @@ struct FactsOptions {
 
 /// Walks every packet head once, and hears the sound: wholly up to twenty minutes, in 240 stretches beyond.
 /// `address` is how the source is reached, for findings about that.
-Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address = {}, const FactsOptions& options = {});
+Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address = {},
+                                 const FactsOptions& options = {});
 
 }  // namespace ruedo

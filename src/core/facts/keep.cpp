@@ -36,16 +36,39 @@ json to_json(const SourceFacts& f) {
     for (std::size_t i = 0; i < f.tracks.size(); ++i) {
         auto& t = f.info.tracks[i];
         auto& s = f.tracks[i];
-        json j{{"id", t.id}, {"kind", static_cast<int>(t.kind)}, {"codec", static_cast<int>(t.codec)}, {"tag", t.codec_tag}, {"string", t.codec_string}, {"language", t.language},
-               {"default", t.is_default}, {"width", t.video.width}, {"height", t.video.height}, {"aspect", rational(t.video.pixel_aspect)}, {"rotation", t.video.rotation},
-               {"rate", t.audio.rate}, {"channels", t.audio.channels}, {"start", s.start.ns}, {"end", s.end.ns}, {"frames", s.frame_count}, {"frame_rate", rational(s.frame_rate)}};
+        json j{{"id", t.id},
+               {"kind", static_cast<int>(t.kind)},
+               {"codec", static_cast<int>(t.codec)},
+               {"tag", t.codec_tag},
+               {"string", t.codec_string},
+               {"language", t.language},
+               {"default", t.is_default},
+               {"width", t.video.width},
+               {"height", t.video.height},
+               {"aspect", rational(t.video.pixel_aspect)},
+               {"rotation", t.video.rotation},
+               {"rate", t.audio.rate},
+               {"channels", t.audio.channels},
+               {"start", s.start.ns},
+               {"end", s.end.ns},
+               {"frames", s.frame_count},
+               {"frame_rate", rational(s.frame_rate)}};
         if (t.problem) j["problem"] = {static_cast<int>(t.problem->code), t.problem->sentence, t.problem->hint};
         tracks.push_back(std::move(j));
     }
     json findings = json::array();
     for (auto& x : f.findings) findings.push_back({x.code, x.sentence, x.hint});
-    return {{"version", keep_version}, {"container", f.info.container}, {"bytes", f.info.bytes}, {"duration", f.duration.ns}, {"duration_known", f.info.duration_known}, {"first", f.first_sentence},
-            {"second", f.second_sentence}, {"mean", f.mean_bitrate}, {"peak", f.peak_bitrate}, {"tracks", std::move(tracks)}, {"findings", std::move(findings)}};
+    return {{"version", keep_version},
+            {"container", f.info.container},
+            {"bytes", f.info.bytes},
+            {"duration", f.duration.ns},
+            {"duration_known", f.info.duration_known},
+            {"first", f.first_sentence},
+            {"second", f.second_sentence},
+            {"mean", f.mean_bitrate},
+            {"peak", f.peak_bitrate},
+            {"tracks", std::move(tracks)},
+            {"findings", std::move(findings)}};
 }
 
 std::optional<SourceFacts> facts_from_json(const json& j) {
@@ -62,13 +85,20 @@ std::optional<SourceFacts> facts_from_json(const json& j) {
             Track t;
             TrackFacts s;
             int kind = k.at("kind"), codec = k.at("codec");
-            if (kind < 0 || kind > static_cast<int>(Kind::other) || codec < 0 || codec > static_cast<int>(Codec::unknown)) return std::nullopt;
+            if (kind < 0 || kind > static_cast<int>(Kind::other) || codec < 0 ||
+                codec > static_cast<int>(Codec::unknown))
+                return std::nullopt;
             t.id = k.at("id"), t.kind = static_cast<Kind>(kind), t.codec = static_cast<Codec>(codec);
-            t.codec_tag = k.at("tag"), t.codec_string = k.at("string"), t.language = k.at("language"), t.is_default = k.at("default");
-            t.video.width = k.at("width"), t.video.height = k.at("height"), t.video.pixel_aspect = rational(k.at("aspect")), t.video.rotation = k.at("rotation");
+            t.codec_tag = k.at("tag"), t.codec_string = k.at("string"), t.language = k.at("language"),
+            t.is_default = k.at("default");
+            t.video.width = k.at("width"), t.video.height = k.at("height"),
+            t.video.pixel_aspect = rational(k.at("aspect")), t.video.rotation = k.at("rotation");
             t.audio = {k.at("rate"), k.at("channels")};
-            s.start = Time{k.at("start")}, s.end = Time{k.at("end")}, s.frame_count = k.at("frames"), s.frame_rate = rational(k.at("frame_rate"));
-            if (k.contains("problem")) t.problem = Error{static_cast<Code>(k["problem"].at(0).get<int>()), k["problem"].at(1), k["problem"].at(2)};
+            s.start = Time{k.at("start")}, s.end = Time{k.at("end")}, s.frame_count = k.at("frames"),
+            s.frame_rate = rational(k.at("frame_rate"));
+            if (k.contains("problem"))
+                t.problem =
+                    Error{static_cast<Code>(k["problem"].at(0).get<int>()), k["problem"].at(1), k["problem"].at(2)};
             f.info.tracks.push_back(std::move(t));
             f.tracks.push_back(std::move(s));
         }

@@ -68,11 +68,19 @@ void prepare(CURL* easy, const std::string& address, const HttpOptions& o, curl_
 Error transfer_error(CURLcode code, const std::string& address, const HttpOptions& o, long status) {
     auto host = host_of(address);
     switch (code) {
-        case CURLE_URL_MALFORMAT: return {Code::usage, fmt::format("“{}” is not a complete address.", address), "Write it as http://host/path."};
-        case CURLE_COULDNT_RESOLVE_HOST: case CURLE_COULDNT_RESOLVE_PROXY:
-            return {Code::network, fmt::format("There is no host “{}”, or no network to find it on.", host), "Check the address and the network."};
-        case CURLE_COULDNT_CONNECT: return {Code::network, fmt::format("“{}” does not take connections.", host), "Check the address and port, and whether the server runs."};
-        case CURLE_TOO_MANY_REDIRECTS: return {Code::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects), "The server sends in circles; use the final address."};
+        case CURLE_URL_MALFORMAT:
+            return {Code::usage, fmt::format("“{}” is not a complete address.", address),
+                    "Write it as http://host/path."};
+        case CURLE_COULDNT_RESOLVE_HOST:
+        case CURLE_COULDNT_RESOLVE_PROXY:
+            return {Code::network, fmt::format("There is no host “{}”, or no network to find it on.", host),
+                    "Check the address and the network."};
+        case CURLE_COULDNT_CONNECT:
+            return {Code::network, fmt::format("“{}” does not take connections.", host),
+                    "Check the address and port, and whether the server runs."};
+        case CURLE_TOO_MANY_REDIRECTS:
+            return {Code::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects),
+                    "The server sends in circles; use the final address."};
         case CURLE_UNSUPPORTED_PROTOCOL:
             if (status >= 300 && status < 400)
                 return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host),
@@ -86,26 +94,42 @@ Error transfer_error(CURLcode code, const std::string& address, const HttpOption
         case CURLE_PARTIAL_FILE:
             return {Code::network, fmt::format("“{}” closed the connection before all of its answer had come.", host),
                     "The file on the server is cut short, or the connection is poor."};
-        case CURLE_PEER_FAILED_VERIFICATION: case CURLE_SSL_CONNECT_ERROR: case CURLE_SSL_CERTPROBLEM: case CURLE_SSL_CACERT_BADFILE: case CURLE_SSL_ISSUER_ERROR:
-            return {Code::refused, fmt::format("The certificate of “{}” is not to be trusted.", host), "Let the server show a certificate from a known authority, or add its authority to the system's."};
-        case CURLE_OPERATION_TIMEDOUT: return {Code::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()), "Check the network and the server, then try again."};
-        default: return {Code::network, fmt::format("The transfer from “{}” broke off ({}).", host, curl_easy_strerror(code)), "Check the network, then try again."};
+        case CURLE_PEER_FAILED_VERIFICATION:
+        case CURLE_SSL_CONNECT_ERROR:
+        case CURLE_SSL_CERTPROBLEM:
+        case CURLE_SSL_CACERT_BADFILE:
+        case CURLE_SSL_ISSUER_ERROR:
+            return {Code::refused, fmt::format("The certificate of “{}” is not to be trusted.", host),
+                    "Let the server show a certificate from a known authority, or add its authority to the system's."};
+        case CURLE_OPERATION_TIMEDOUT:
+            return {Code::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()),
+                    "Check the network and the server, then try again."};
+        default:
+            return {Code::network,
+                    fmt::format("The transfer from “{}” broke off ({}).", host, curl_easy_strerror(code)),
+                    "Check the network, then try again."};
     }
 }
 std::optional<Error> status_error(long status, const std::string& address) {
     auto name = last_part(address), host = host_of(address);
     if (status == 200 || status == 206 || status == 416) return std::nullopt;
-    if (status == 404 || status == 410) return Error{Code::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status), "Check the address."};
+    if (status == 404 || status == 410)
+        return Error{Code::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status),
+                     "Check the address."};
     if (status == 429)
         return Error{Code::network, fmt::format("“{}” is asked for too much at once (status 429).", host),
                      "Try again later."};
-    if (status == 401 || status == 403 || status == 407) return Error{Code::refused, fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status), "Ask for access, or check the key."};
-    return Error{Code::network, fmt::format("“{}” answers with status {}.", host, status), status >= 500 ? "The server has a fault; try again later." : "Check the address."};
+    if (status == 401 || status == 403 || status == 407)
+        return Error{Code::refused, fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status),
+                     "Ask for access, or check the key."};
+    return Error{Code::network, fmt::format("“{}” answers with status {}.", host, status),
+                 status >= 500 ? "The server has a fault; try again later." : "Check the address."};
 }
 
 class Source final : public HttpSource {
   public:
-    Source(std::string address, HttpOptions options) : address_(std::move(address)), name_(last_part(address_)), options_(std::move(options)) {
+    Source(std::string address, HttpOptions options)
+        : address_(std::move(address)), name_(last_part(address_)), options_(std::move(options)) {
         start_curl();
         if (name_.empty()) name_ = host_of(address_);
         multi_ = curl_multi_init();
@@ -120,7 +144,9 @@ class Source final : public HttpSource {
         std::unique_lock lock(mutex_);
         std::size_t done = 0;
         std::optional<std::list<std::uint64_t>::iterator> waiting;
-        auto leave = [&] { if (waiting) wanted_.erase(*waiting); };
+        auto leave = [&] {
+            if (waiting) wanted_.erase(*waiting);
+        };
         // However slowly bytes drip, a read ends: with progress worth the name it goes on, without it is given up.
         auto begun = monotonic_now(), until = begun + options_.patience;
         auto before_drip = received_;
@@ -141,8 +167,14 @@ class Source final : public HttpSource {
                 leave();
                 return std::unexpected(stop);
             }
-            if (error_) { leave(); return std::unexpected(*error_); }
-            if (ReadScope::only_buffered()) { leave(); return fail(Code::timeout, "These bytes are not here yet."); }
+            if (error_) {
+                leave();
+                return std::unexpected(*error_);
+            }
+            if (ReadScope::only_buffered()) {
+                leave();
+                return fail(Code::timeout, "These bytes are not here yet.");
+            }
             if (monotonic_now() > until) {
                 leave();
                 return fail(Code::timeout,
@@ -152,8 +184,10 @@ class Source final : public HttpSource {
                                                          host_of(address_), options_.patience.seconds()),
                             "Check the network and the server, then try again.");
             }
-            if (!waiting) waiting = wanted_.insert(wanted_.end(), offset + done);
-            else **waiting = offset + done;
+            if (!waiting)
+                waiting = wanted_.insert(wanted_.end(), offset + done);
+            else
+                **waiting = offset + done;
             if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
             curl_multi_wakeup(multi_);
             changed_.wait_for(lock, std::chrono::milliseconds(50));
@@ -183,17 +217,31 @@ class Source final : public HttpSource {
         std::vector<Range> list;
         for (auto& [start, b] : blocks_) {
             if (b.data.empty()) continue;
-            if (!list.empty() && list.back().to == start) list.back().to += b.data.size();
-            else list.push_back({start, start + b.data.size()});
+            if (!list.empty() && list.back().to == start)
+                list.back().to += b.data.size();
+            else
+                list.push_back({start, start + b.data.size()});
         }
         return list;
     }
-    std::uint64_t received() const override { std::lock_guard lock(mutex_); return received_; }
-    std::uint64_t requests() const override { std::lock_guard lock(mutex_); return requests_; }
-    bool serves_parts() const override { std::lock_guard lock(mutex_); return ranges_; }
+    std::uint64_t received() const override {
+        std::lock_guard lock(mutex_);
+        return received_;
+    }
+    std::uint64_t requests() const override {
+        std::lock_guard lock(mutex_);
+        return requests_;
+    }
+    bool serves_parts() const override {
+        std::lock_guard lock(mutex_);
+        return ranges_;
+    }
 
   private:
-    struct Block { Bytes data; std::uint64_t used = 0; };
+    struct Block {
+        Bytes data;
+        std::uint64_t used = 0;
+    };
 
     // ---- with the mutex held
 
@@ -204,7 +252,8 @@ class Source final : public HttpSource {
             auto it = blocks_.find(start);
             if (it == blocks_.end() || at - start >= it->second.data.size()) break;
             auto n = std::min<std::uint64_t>(into.size() - done, it->second.data.size() - (at - start));
-            std::copy_n(it->second.data.begin() + static_cast<std::ptrdiff_t>(at - start), n, into.begin() + static_cast<std::ptrdiff_t>(done));
+            std::copy_n(it->second.data.begin() + static_cast<std::ptrdiff_t>(at - start), n,
+                        into.begin() + static_cast<std::ptrdiff_t>(done));
             it->second.used = ++clock_;
             done += static_cast<std::size_t>(n);
         }
@@ -229,13 +278,16 @@ class Source final : public HttpSource {
             auto n = std::min<std::uint64_t>(data.size(), block_size - within);
             auto& b = blocks_[start];
             // Blocks are kept from their start on without holes; what comes before a hole's end is passed over.
-            if (b.data.size() >= within && b.data.size() < within + n) b.data.insert(b.data.end(), data.begin() + static_cast<std::ptrdiff_t>(b.data.size() - within), data.begin() + static_cast<std::ptrdiff_t>(n));
+            if (b.data.size() >= within && b.data.size() < within + n)
+                b.data.insert(b.data.end(), data.begin() + static_cast<std::ptrdiff_t>(b.data.size() - within),
+                              data.begin() + static_cast<std::ptrdiff_t>(n));
             b.used = ++clock_;
             position_ += n;
             data = data.subspan(static_cast<std::size_t>(n));
         }
         while (blocks_.size() > std::max<std::uint64_t>(4, options_.window / block_size)) {
-            auto oldest = std::min_element(blocks_.begin(), blocks_.end(), [](auto& a, auto& b) { return a.second.used < b.second.used; });
+            auto oldest = std::min_element(blocks_.begin(), blocks_.end(),
+                                           [](auto& a, auto& b) { return a.second.used < b.second.used; });
             blocks_.erase(oldest);
         }
     }
@@ -268,7 +320,9 @@ class Source final : public HttpSource {
 
     // ---- the transfer's thread
 
-    static std::size_t on_header(char* text, std::size_t size, std::size_t count, void* self) { return static_cast<Source*>(self)->header({text, size * count}); }
+    static std::size_t on_header(char* text, std::size_t size, std::size_t count, void* self) {
+        return static_cast<Source*>(self)->header({text, size * count});
+    }
     static std::size_t on_body(char* data, std::size_t size, std::size_t count, void* self) {
         return static_cast<Source*>(self)->body({reinterpret_cast<const std::uint8_t*>(data), size * count});
     }
@@ -278,7 +332,8 @@ class Source final : public HttpSource {
         if (auto colon = line.find(':'); colon != std::string_view::npos) {
             auto value = line.substr(colon + 1);
             while (!value.empty() && (value.front() == ' ' || value.front() == '\t')) value.remove_prefix(1);
-            while (!value.empty() && (value.back() == '\r' || value.back() == '\n' || value.back() == ' ')) value.remove_suffix(1);
+            while (!value.empty() && (value.back() == '\r' || value.back() == '\n' || value.back() == ' '))
+                value.remove_suffix(1);
             headers_[lower(line.substr(0, colon))] = value;
         }
         return line.size();
@@ -305,8 +360,13 @@ class Source final : public HttpSource {
             return false;
         };
         if (auto it = headers_.find("content-encoding"); it != headers_.end() && lower(it->second) != "identity")
-            return stop({Code::network, fmt::format("“{}” sends “{}” compressed ({}), which can’t be read by parts.", host, name_, it->second), "Let the server send media as they are."});
-        std::string mark = headers_.contains("etag") ? headers_["etag"] : headers_.contains("last-modified") ? headers_["last-modified"] : "";
+            return stop(
+                {Code::network,
+                 fmt::format("“{}” sends “{}” compressed ({}), which can’t be read by parts.", host, name_, it->second),
+                 "Let the server send media as they are."});
+        std::string mark = headers_.contains("etag")            ? headers_["etag"]
+                           : headers_.contains("last-modified") ? headers_["last-modified"]
+                                                                : "";
         std::optional<std::uint64_t> total;
         auto number = [](std::string_view s) -> std::optional<std::uint64_t> {
             std::uint64_t v = 0;
@@ -318,8 +378,12 @@ class Source final : public HttpSource {
             auto slash = range.find('/');
             if (slash != std::string::npos) total = number(std::string_view(range).substr(slash + 1));
             std::uint64_t from = UINT64_MAX;
-            if (range.starts_with("bytes ")) from = number(std::string_view(range).substr(6, range.find('-') - 6)).value_or(UINT64_MAX);
-            if (from != position_) return stop({Code::network, fmt::format("“{}” sends another part of “{}” than was asked for.", host, name_), "The server's ranges are wrong; serve the file in another way."});
+            if (range.starts_with("bytes "))
+                from = number(std::string_view(range).substr(6, range.find('-') - 6)).value_or(UINT64_MAX);
+            if (from != position_)
+                return stop({Code::network,
+                             fmt::format("“{}” sends another part of “{}” than was asked for.", host, name_),
+                             "The server's ranges are wrong; serve the file in another way."});
         } else if (status == 200) {
             // The length of a body that comes in chunks is none (RFC 9112 clause 6.3).
             if (headers_.contains("content-length") && !headers_.contains("transfer-encoding"))
@@ -334,12 +398,17 @@ class Source final : public HttpSource {
                 ranges_ = false;
             }
         } else if (status == 416) {
-            if (size_ && position_ < *size_) return stop({Code::network, fmt::format("“{}” has fewer bytes of “{}” than the {} it spoke of.", host, name_, *size_), "The file on the server is cut short, or the server miscounts."});
+            if (size_ && position_ < *size_)
+                return stop({Code::network,
+                             fmt::format("“{}” has fewer bytes of “{}” than the {} it spoke of.", host, name_, *size_),
+                             "The file on the server is cut short, or the server miscounts."});
             size_ = position_;
             return false;
         }
         bool changed = (!mark_.empty() && !mark.empty() && mark != mark_) || (size_ && total && *size_ != *total);
-        if (changed) return stop({Code::network, fmt::format("“{}” was changed on “{}” while it was being read.", name_, host), "Open it again to have the new one."});
+        if (changed)
+            return stop({Code::network, fmt::format("“{}” was changed on “{}” while it was being read.", name_, host),
+                         "Open it again to have the new one."});
         if (!mark.empty()) mark_ = mark;
         if (total) size_ = total;
         return true;
@@ -359,7 +428,9 @@ class Source final : public HttpSource {
         // Nothing is fetched for its own sake: enough is ahead, or the next bytes are here already.
         auto at = goal();
         bool on_the_way = at && *at >= position_ && *at <= position_ + (ranges_ ? near : UINT64_MAX - position_);
-        bool going = cancelled_ ? false : ranges_ ? on_the_way : somebody_waits() || position_ < last_read_ + options_.ahead;
+        bool going = cancelled_ ? false
+                     : ranges_  ? on_the_way
+                                : somebody_waits() || position_ < last_read_ + options_.ahead;
         if (!going && !ranges_ && !cancelled_) {
             paused_ = true;
             position_ -= data.size();
@@ -465,7 +536,10 @@ class Source final : public HttpSource {
         if (!accepted_) curl_easy_getinfo(easy_, CURLINFO_RESPONSE_CODE, &status_);
         bool good = cancelled_ || aborted_;
         if (!good && stalled) {
-            problem_ = Error{Code::timeout, fmt::format("“{}” sent nothing for {:.0f} s.", host_of(address_), (accepted_ ? options_.stall : options_.first_byte).seconds()), "Check the network and the server, then try again."};
+            problem_ = Error{Code::timeout,
+                             fmt::format("“{}” sent nothing for {:.0f} s.", host_of(address_),
+                                         (accepted_ ? options_.stall : options_.first_byte).seconds()),
+                             "Check the network and the server, then try again."};
         } else if (!good && !problem_) {
             // An answer without a body is looked at here.
             if (result && *result == CURLE_OK && !accepted_) accepted_ = accept() || status_ == 416;
@@ -475,13 +549,21 @@ class Source final : public HttpSource {
                 // A server that closes early without saying so has lied about the length.
                 if (position_ < *size_ && status_ != 416) {
                     good = false;
-                    problem_ = Error{Code::network, fmt::format("“{}” ends “{}” after {} of {} bytes.", host_of(address_), name_, position_, *size_), "The file on the server is cut short, or the server miscounts."};
+                    problem_ = Error{Code::network,
+                                     fmt::format("“{}” ends “{}” after {} of {} bytes.", host_of(address_), name_,
+                                                 position_, *size_),
+                                     "The file on the server is cut short, or the server miscounts."};
                 }
             } else if (!problem_) {
                 auto code = result.value_or(CURLE_RECV_ERROR);
                 problem_ = transfer_error(code, address_, options_, status_);
-                permanent_ = code == CURLE_TOO_MANY_REDIRECTS || code == CURLE_URL_MALFORMAT || code == CURLE_UNSUPPORTED_PROTOCOL || problem_->code == Code::refused;
-                if (code == CURLE_PARTIAL_FILE) problem_ = Error{Code::network, fmt::format("“{}” breaks off after {} bytes of “{}”.", host_of(address_), position_, name_), "The file on the server is cut short, or the connection is poor."};
+                permanent_ = code == CURLE_TOO_MANY_REDIRECTS || code == CURLE_URL_MALFORMAT ||
+                             code == CURLE_UNSUPPORTED_PROTOCOL || problem_->code == Code::refused;
+                if (code == CURLE_PARTIAL_FILE)
+                    problem_ = Error{
+                        Code::network,
+                        fmt::format("“{}” breaks off after {} bytes of “{}”.", host_of(address_), position_, name_),
+                        "The file on the server is cut short, or the connection is poor."};
             }
         } else if (!good && status_ == 416) {
             good = true;
@@ -520,26 +602,35 @@ class Source final : public HttpSource {
 
 bool is_address(std::string_view text) {
     auto head = lower(text.substr(0, 8));
-    return head.starts_with("http://") || head.starts_with("https://") || text.starts_with("catalogue://") || text.starts_with("catalogues://") || text.starts_with("camera://");
+    return head.starts_with("http://") || head.starts_with("https://") || text.starts_with("catalogue://") ||
+           text.starts_with("catalogues://") || text.starts_with("camera://");
 }
 
-std::shared_ptr<HttpSource> http_source(std::string address, HttpOptions options) { return std::make_shared<Source>(std::move(address), std::move(options)); }
+std::shared_ptr<HttpSource> http_source(std::string address, HttpOptions options) {
+    return std::make_shared<Source>(std::move(address), std::move(options));
+}
 
 Result<HttpAnswer> http_get(const std::string& address, const HttpOptions& options, std::size_t limit) {
     start_curl();
-    struct Into { Bytes body; std::size_t limit; } into{{}, limit};
+    struct Into {
+        Bytes body;
+        std::size_t limit;
+    } into{{}, limit};
     auto* easy = curl_easy_init();
     curl_slist* list = nullptr;
     for (auto& h : options.headers) list = curl_slist_append(list, h.c_str());
     prepare(easy, address, options, list);
-    curl_easy_setopt(easy, CURLOPT_TIMEOUT_MS, static_cast<long>((options.connect + options.first_byte).ns / 1'000'000));
+    curl_easy_setopt(easy, CURLOPT_TIMEOUT_MS,
+                     static_cast<long>((options.connect + options.first_byte).ns / 1'000'000));
     curl_write_callback take = [](char* data, std::size_t size, std::size_t count, void* to) -> std::size_t {
         auto* in = static_cast<Into*>(to);
         if (in->body.size() + size * count > in->limit) return 0;
         in->body.insert(in->body.end(), data, data + size * count);
         return size * count;
     };
-    curl_xferinfo_callback watch = [](void*, curl_off_t, curl_off_t, curl_off_t, curl_off_t) { return ReadScope::given_up() ? 1 : 0; };
+    curl_xferinfo_callback watch = [](void*, curl_off_t, curl_off_t, curl_off_t, curl_off_t) {
+        return ReadScope::given_up() ? 1 : 0;
+    };
     curl_easy_setopt(easy, CURLOPT_WRITEFUNCTION, take);
     curl_easy_setopt(easy, CURLOPT_WRITEDATA, &into);
     curl_easy_setopt(easy, CURLOPT_XFERINFOFUNCTION, watch);

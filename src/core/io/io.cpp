@@ -41,7 +41,7 @@ class FileSource final : public ByteSource {
     }
     std::optional<std::uint64_t> size() const override { return size_; }
     bool altered() const override {
-        struct stat st {};
+        struct stat st{};
         if (::fstat(fd_, &st) != 0) return false;
         return static_cast<std::uint64_t>(st.st_size) != size_ || st.st_mtim.tv_sec != changed_.tv_sec ||
                st.st_mtim.tv_nsec != changed_.tv_nsec;
@@ -145,11 +145,12 @@ Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
         auto error = errno_error(errno, fmt::format("Opening “{}”", name));
         if (error.code == Code::not_found) {
             error.sentence = fmt::format("There is no file “{}”.", path.string());
-            if (auto near = nearest_name(path)) error.hint = fmt::format("Did you mean “{}”?", near->filename().string());
+            if (auto near = nearest_name(path))
+                error.hint = fmt::format("Did you mean “{}”?", near->filename().string());
         }
         return std::unexpected(std::move(error));
     }
-    struct stat st {};
+    struct stat st{};
     if (::fstat(fd, &st) != 0 || !S_ISREG(st.st_mode)) {
         bool folder = S_ISDIR(st.st_mode);
         ::close(fd);
@@ -176,7 +177,8 @@ Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
     bool inside = offset >= start_ && offset - start_ <= filled_ && n <= filled_ - (offset - start_);
     if (!inside && offset < size_) {
         // Over a network only what is asked for is waited for; the source keeps what comes with it.
-        auto wanted = source_->cheap_to_seek() ? buffer_.size() : std::min(buffer_.size(), std::max<std::size_t>(n, 2048));
+        auto wanted =
+            source_->cheap_to_seek() ? buffer_.size() : std::min(buffer_.size(), std::max<std::size_t>(n, 2048));
         filled_ = 0;
         TRY(filled_, source_->read_at(offset, std::span(buffer_).first(wanted)));
         start_ = offset;
@@ -244,7 +246,7 @@ Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
     // A plain rename would replace what has appeared there meanwhile.
     if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_NOREPLACE) == 0) return {};
     if (errno == EINVAL || errno == ENOSYS || errno == ENOTSUP) {
-        struct stat st {};
+        struct stat st{};
         if (::lstat(place.c_str(), &st) == 0)
             errno = EEXIST;
         else if (::rename(temporary.c_str(), place.c_str()) == 0)
@@ -275,8 +277,11 @@ Result<FileWriter> FileWriter::create(const fs::path& path, bool replace) {
 }
 
 FileWriter::FileWriter(FileWriter&& o) noexcept
-    : fd_(std::exchange(o.fd_, -1)), path_(std::move(o.path_)), temporary_(std::move(o.temporary_)),
-      position_(o.position_), replace_(o.replace_) {}
+    : fd_(std::exchange(o.fd_, -1)),
+      path_(std::move(o.path_)),
+      temporary_(std::move(o.temporary_)),
+      position_(o.position_),
+      replace_(o.replace_) {}
 
 FileWriter::~FileWriter() {
     if (fd_ < 0) return;
@@ -306,7 +311,8 @@ Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra) {
     for (auto end = position_; end > offset;) {
         auto n = std::min<std::uint64_t>(block.size(), end - offset);
         auto got = ::pread(fd_, block.data(), n, static_cast<off_t>(end - n));
-        if (got != static_cast<ssize_t>(n)) return std::unexpected(errno_error(got < 0 ? errno : EIO, fmt::format("Writing “{}”", path_.string())));
+        if (got != static_cast<ssize_t>(n))
+            return std::unexpected(errno_error(got < 0 ? errno : EIO, fmt::format("Writing “{}”", path_.string())));
         TRY_DO(write_at(end - n + extra, ByteView(block).first(n)));
         end -= n;
     }
@@ -334,7 +340,9 @@ Outcome write_file(const fs::path& path, ByteView bytes, bool replace) {
 Result<Bytes> read_file(const fs::path& path, std::uint64_t limit) {
     TRY(auto source, open_file(path));
     auto size = source->size().value_or(0);
-    if (size > limit) return fail(Code::limit, fmt::format("“{}” is too large to be read as a whole.", path.filename().string()), "Is it the right file?");
+    if (size > limit)
+        return fail(Code::limit, fmt::format("“{}” is too large to be read as a whole.", path.filename().string()),
+                    "Is it the right file?");
     SourceReader reader(source);
     Bytes bytes;
     TRY_DO(reader.read(0, size, bytes));

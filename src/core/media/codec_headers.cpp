@@ -26,8 +26,23 @@ void skip_scaling_list(BitReader& r, int size) {
     }
 }
 
-constexpr std::array<std::pair<int, int>, 17> aspect_table{{{0, 0}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33},
-    {24, 11}, {20, 11}, {32, 11}, {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1}}};
+constexpr std::array<std::pair<int, int>, 17> aspect_table{{{0, 0},
+                                                            {1, 1},
+                                                            {12, 11},
+                                                            {10, 11},
+                                                            {16, 11},
+                                                            {40, 33},
+                                                            {24, 11},
+                                                            {20, 11},
+                                                            {32, 11},
+                                                            {80, 33},
+                                                            {18, 11},
+                                                            {15, 11},
+                                                            {64, 33},
+                                                            {160, 99},
+                                                            {4, 3},
+                                                            {3, 2},
+                                                            {2, 1}}};
 
 }  // namespace
 
@@ -139,9 +154,13 @@ bool to_annex_b(ByteView sample, unsigned length_size, Bytes& out) {
 }
 
 std::optional<AacConfig> parse_aac_config(ByteView asc) {
-    static constexpr std::array<int, 13> rates{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350};
+    static constexpr std::array<int, 13> rates{96000, 88200, 64000, 48000, 44100, 32000, 24000,
+                                               22050, 16000, 12000, 11025, 8000,  7350};
     BitReader r(asc);
-    auto object = [&] { auto t = r.bits(5); return t == 31 ? 32 + r.bits(6) : t; };
+    auto object = [&] {
+        auto t = r.bits(5);
+        return t == 31 ? 32 + r.bits(6) : t;
+    };
     auto rate = [&] {
         auto i = r.bits(4);
         return i == 15 ? static_cast<int>(r.bits(24)) : i < rates.size() ? rates[i] : 0;
@@ -236,15 +255,15 @@ std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame) {
     h.profile = r.bit();
     h.profile |= r.bit() << 1;
     if (h.profile == 3) r.bit();
-    if (r.bit()) return std::nullopt;      // show_existing_frame
-    if (r.bit() != 0) return std::nullopt; // not a keyframe
+    if (r.bit()) return std::nullopt;       // show_existing_frame
+    if (r.bit() != 0) return std::nullopt;  // not a keyframe
     r.bits(2);
     if (r.bits(24) != 0x498342) return std::nullopt;
     if (h.profile >= 2) h.bit_depth = r.bit() ? 12 : 10;
     auto space = r.bits(3);
-    static constexpr std::array<Colour::Matrix, 8> matrices{Colour::Matrix::unspecified, Colour::Matrix::bt601,
-        Colour::Matrix::bt709, Colour::Matrix::bt601, Colour::Matrix::unspecified, Colour::Matrix::bt2020,
-        Colour::Matrix::unspecified, Colour::Matrix::identity};
+    static constexpr std::array<Colour::Matrix, 8> matrices{
+        Colour::Matrix::unspecified, Colour::Matrix::bt601,  Colour::Matrix::bt709,       Colour::Matrix::bt601,
+        Colour::Matrix::unspecified, Colour::Matrix::bt2020, Colour::Matrix::unspecified, Colour::Matrix::identity};
     h.colour.matrix = matrices[space];
     if (space != 7) {
         h.colour.range = r.bit() ? Colour::Range::full : Colour::Range::limited;
@@ -297,14 +316,27 @@ bool disposable(const Track& track, ByteView packet) {
 }
 
 unsigned vp9_level(int width, int height, double rate) {
-    struct Level { unsigned level; std::uint64_t samples_per_second, size; };
-    static constexpr std::array<Level, 13> levels{{{10, 829440, 36864}, {11, 2764800, 73728}, {20, 4608000, 122880},
-        {21, 9216000, 245760}, {30, 20736000, 552960}, {31, 36864000, 983040}, {40, 83558400, 2228224},
-        {41, 160432128, 2228224}, {50, 311951360, 8912896}, {51, 588251136, 8912896}, {52, 1176502272, 8912896},
-        {60, 1176502272, 35651584}, {61, 2353004544, 35651584}}};
+    struct Level {
+        unsigned level;
+        std::uint64_t samples_per_second, size;
+    };
+    static constexpr std::array<Level, 13> levels{{{10, 829440, 36864},
+                                                   {11, 2764800, 73728},
+                                                   {20, 4608000, 122880},
+                                                   {21, 9216000, 245760},
+                                                   {30, 20736000, 552960},
+                                                   {31, 36864000, 983040},
+                                                   {40, 83558400, 2228224},
+                                                   {41, 160432128, 2228224},
+                                                   {50, 311951360, 8912896},
+                                                   {51, 588251136, 8912896},
+                                                   {52, 1176502272, 8912896},
+                                                   {60, 1176502272, 35651584},
+                                                   {61, 2353004544, 35651584}}};
     auto size = static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height);
     for (auto& l : levels)
-        if (size <= l.size && static_cast<double>(size) * rate <= static_cast<double>(l.samples_per_second)) return l.level;
+        if (size <= l.size && static_cast<double>(size) * rate <= static_cast<double>(l.samples_per_second))
+            return l.level;
     return 62;
 }
 
@@ -328,10 +360,15 @@ void describe_h264(Track& t) {
     t.video.height = sps.height;
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
     t.video.colour = t.video.colour.or_else(sps.colour);
-    if (sps.bit_depth > 8) refuse(t, Code::depth_unsupported, fmt::format("{}-bit H.264", sps.bit_depth));
-    else if (sps.chroma_format != 1) refuse(t, Code::chroma_unsupported, fmt::format("H.264 with {} chroma",
-        sps.chroma_format == 0 ? "no" : sps.chroma_format == 2 ? "4:2:2" : "4:4:4"));
-    else if (!sps.progressive) refuse(t, Code::interlaced_unsupported, "interlaced H.264");
+    if (sps.bit_depth > 8)
+        refuse(t, Code::depth_unsupported, fmt::format("{}-bit H.264", sps.bit_depth));
+    else if (sps.chroma_format != 1)
+        refuse(t, Code::chroma_unsupported,
+               fmt::format("H.264 with {} chroma", sps.chroma_format == 0   ? "no"
+                                                   : sps.chroma_format == 2 ? "4:2:2"
+                                                                            : "4:4:4"));
+    else if (!sps.progressive)
+        refuse(t, Code::interlaced_unsupported, "interlaced H.264");
 }
 
 void describe_av1(Track& t) {
@@ -340,8 +377,10 @@ void describe_av1(Track& t) {
     auto b1 = t.config[1], b2 = t.config[2];
     unsigned profile = b1 >> 5, level = b1 & 31, tier = b2 >> 7, depth = b2 & 0x40 ? (b2 & 0x20 ? 12 : 10) : 8;
     t.codec_string = fmt::format("av01.{}.{:02}{}.{:02}", profile, level, tier ? 'H' : 'M', depth);
-    if (depth > 8) refuse(t, Code::depth_unsupported, fmt::format("{}-bit AV1", depth));
-    else if (!(b2 & 0x08) || !(b2 & 0x04)) refuse(t, Code::chroma_unsupported, "AV1 with other than 4:2:0 chroma");
+    if (depth > 8)
+        refuse(t, Code::depth_unsupported, fmt::format("{}-bit AV1", depth));
+    else if (!(b2 & 0x08) || !(b2 & 0x04))
+        refuse(t, Code::chroma_unsupported, "AV1 with other than 4:2:0 chroma");
 }
 
 void describe_vp9(Track& t) {
@@ -352,9 +391,11 @@ void describe_vp9(Track& t) {
         profile = r.u8(), level = r.u8();
         auto packed = r.u8();
         depth = packed >> 4, chroma = packed >> 1 & 7;
-        t.video.colour = t.video.colour.or_else({Colour::Matrix::unspecified, packed & 1 ? Colour::Range::full : Colour::Range::limited, 2, 2});
+        t.video.colour = t.video.colour.or_else(
+            {Colour::Matrix::unspecified, packed & 1 ? Colour::Range::full : Colour::Range::limited, 2, 2});
         auto primaries = r.u8(), transfer = r.u8(), matrix = r.u8();
-        t.video.colour = t.video.colour.or_else({Colour::matrix_from_code(matrix), Colour::Range::unspecified, primaries, transfer});
+        t.video.colour =
+            t.video.colour.or_else({Colour::matrix_from_code(matrix), Colour::Range::unspecified, primaries, transfer});
     } else {
         while (r.left() >= 3) {
             auto id = r.u8(), size = r.u8();
@@ -366,13 +407,16 @@ void describe_vp9(Track& t) {
         }
     }
     if (level) t.codec_string = fmt::format("vp09.{:02}.{:02}.{:02}", profile, level, depth);
-    if (depth > 8) refuse(t, Code::depth_unsupported, fmt::format("{}-bit VP9", depth));
-    else if (chroma > 1) refuse(t, Code::chroma_unsupported, "VP9 with other than 4:2:0 chroma");
+    if (depth > 8)
+        refuse(t, Code::depth_unsupported, fmt::format("{}-bit VP9", depth));
+    else if (chroma > 1)
+        refuse(t, Code::chroma_unsupported, "VP9 with other than 4:2:0 chroma");
 }
 void describe_hevc(Track& t) {
     auto config = parse_hvcc(t.config);
     if (!config || !config->sps) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is HEVC without a readable parameter set.", t.id), "Export the clip again."};
+        t.problem = Error{Code::malformed, fmt::format("Track {} is HEVC without a readable parameter set.", t.id),
+                          "Export the clip again."};
         return;
     }
     auto& sps = *config->sps;
@@ -385,23 +429,30 @@ void describe_hevc(Track& t) {
     t.video.width = sps.width, t.video.height = sps.height;
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
     t.video.colour = t.video.colour.or_else(sps.colour);
-    if (sps.bit_depth > 8) refuse(t, Code::depth_unsupported, fmt::format("{}-bit HEVC", sps.bit_depth));
-    else if (sps.chroma_format != 1) refuse(t, Code::chroma_unsupported, "HEVC with other than 4:2:0 chroma");
+    if (sps.bit_depth > 8)
+        refuse(t, Code::depth_unsupported, fmt::format("{}-bit HEVC", sps.bit_depth));
+    else if (sps.chroma_format != 1)
+        refuse(t, Code::chroma_unsupported, "HEVC with other than 4:2:0 chroma");
 }
 
 void describe_theora(Track& t) {
     auto headers = split_laced(t.config);
     auto head = headers.empty() ? std::nullopt : parse_theora_head(headers[0]);
     if (!head) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is Theora whose headers can’t be followed.", t.id), "Export the clip again."};
+        t.problem = Error{Code::malformed, fmt::format("Track {} is Theora whose headers can’t be followed.", t.id),
+                          "Export the clip again."};
         return;
     }
     t.codec_string = "theora";
     t.video.width = head->width, t.video.height = head->height;
-    if (!t.video.pixel_aspect.stated() && head->pixel_aspect.stated() && head->pixel_aspect.num != head->pixel_aspect.den) t.video.pixel_aspect = head->pixel_aspect;
+    if (!t.video.pixel_aspect.stated() && head->pixel_aspect.stated() &&
+        head->pixel_aspect.num != head->pixel_aspect.den)
+        t.video.pixel_aspect = head->pixel_aspect;
     // Both colour spaces of the specification are BT.601 with limited range.
     t.video.colour = t.video.colour.or_else({Colour::Matrix::bt601, Colour::Range::limited, 2, 2});
-    if (head->pixel_format != 0) refuse(t, Code::chroma_unsupported, fmt::format("Theora with {} chroma", head->pixel_format == 2 ? "4:2:2" : "4:4:4"));
+    if (head->pixel_format != 0)
+        refuse(t, Code::chroma_unsupported,
+               fmt::format("Theora with {} chroma", head->pixel_format == 2 ? "4:2:2" : "4:4:4"));
 }
 
 void describe_vorbis(Track& t) {
@@ -417,14 +468,30 @@ void describe_vorbis(Track& t) {
 
 void describe_from_config(Track& t) {
     switch (t.codec) {
-        case Codec::h264: describe_h264(t); break;
-        case Codec::av1: describe_av1(t); break;
-        case Codec::vp9: describe_vp9(t); break;
-        case Codec::vp8: t.codec_string = "vp8"; break;
-        case Codec::hevc: describe_hevc(t); break;
-        case Codec::theora: describe_theora(t); break;
-        case Codec::mjpeg: t.codec_string = "mjpeg"; break;
-        case Codec::vorbis: describe_vorbis(t); break;
+        case Codec::h264:
+            describe_h264(t);
+            break;
+        case Codec::av1:
+            describe_av1(t);
+            break;
+        case Codec::vp9:
+            describe_vp9(t);
+            break;
+        case Codec::vp8:
+            t.codec_string = "vp8";
+            break;
+        case Codec::hevc:
+            describe_hevc(t);
+            break;
+        case Codec::theora:
+            describe_theora(t);
+            break;
+        case Codec::mjpeg:
+            t.codec_string = "mjpeg";
+            break;
+        case Codec::vorbis:
+            describe_vorbis(t);
+            break;
         case Codec::flac:
             t.codec_string = "flac";
             if (auto flac = parse_flac_info(t.config)) t.audio = {flac->rate, flac->channels};
@@ -449,13 +516,18 @@ void describe_from_config(Track& t) {
                 if (aac->channels > 0) t.audio.channels = aac->channels;
                 t.preroll = ticks_to_time(2048, 1, static_cast<std::uint64_t>(aac->rate));
                 if (aac->object_type != 2)
-                    t.problem = Error{Code::codec_missing, fmt::format("Track {} is AAC of object type {}, which is not supported.", t.id, aac->object_type),
+                    t.problem = Error{Code::codec_missing,
+                                      fmt::format("Track {} is AAC of object type {}, which is not supported.", t.id,
+                                                  aac->object_type),
                                       "Convert the sound to AAC-LC or Opus."};
             } else {
-                t.problem = Error{Code::malformed, fmt::format("Track {} is AAC without a readable configuration.", t.id), "Export the clip again."};
+                t.problem =
+                    Error{Code::malformed, fmt::format("Track {} is AAC without a readable configuration.", t.id),
+                          "Export the clip again."};
             }
             break;
-        default: break;
+        default:
+            break;
     }
 }
 

@@ -125,10 +125,10 @@ struct SoundFrame {
     std::size_t header = 0, size = 0;  ///< Bytes; `size` of 0 when only the next header tells (FLAC).
     std::int64_t samples = 0;
     int rate = 0, channels = 0;
-    unsigned bitrate = 0;              ///< Bits per second; 0 when it is not said.
-    std::uint64_t number = 0;          ///< FLAC: of the frame, or of its first sample.
+    unsigned bitrate = 0;      ///< Bits per second; 0 when it is not said.
+    std::uint64_t number = 0;  ///< FLAC: of the frame, or of its first sample.
     bool counts_samples = false;
-    Bytes config;                      ///< ADTS: the AudioSpecificConfig that says the same.
+    Bytes config;  ///< ADTS: the AudioSpecificConfig that says the same.
 };
 /// FLAC (RFC 9639 clause 9.1), its CRC-8 checked.
 std::optional<SoundFrame> parse_flac_frame(ByteView at);

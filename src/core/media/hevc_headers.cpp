@@ -13,12 +13,14 @@ std::vector<ByteView> split_annex_b(ByteView s) {
         if (begin < end) units.push_back(s.subspan(begin, end - begin));
     };
     for (std::size_t i = 0; i + 2 < s.size();) {
-        if (s[i + 2] > 1) i += 3;
+        if (s[i + 2] > 1)
+            i += 3;
         else if (s[i] == 0 && s[i + 1] == 0 && s[i + 2] == 1) {
             close(i);
             begin = i + 3;
             i += 3;
-        } else ++i;
+        } else
+            ++i;
     }
     close(s.size());
     return units;
@@ -74,7 +76,8 @@ std::optional<HevcSps> parse_hevc_sps(ByteView nal) {
     std::uint64_t wide = r.ue(), high = r.ue(), left = 0, right = 0, top = 0, bottom = 0;
     if (r.bit()) left = r.ue(), right = r.ue(), top = r.ue(), bottom = r.ue();
     unsigned unit_x = s.chroma_format == 1 || s.chroma_format == 2 ? 2 : 1, unit_y = s.chroma_format == 1 ? 2 : 1;
-    if (wide > 32768 || high > 32768 || (left + right) * unit_x >= wide || (top + bottom) * unit_y >= high) return std::nullopt;
+    if (wide > 32768 || high > 32768 || (left + right) * unit_x >= wide || (top + bottom) * unit_y >= high)
+        return std::nullopt;
     s.width = static_cast<int>(wide - (left + right) * unit_x);
     s.height = static_cast<int>(high - (top + bottom) * unit_y);
     s.bit_depth = r.ue() + 8;
@@ -82,7 +85,8 @@ std::optional<HevcSps> parse_hevc_sps(ByteView nal) {
     auto log2_poc = r.ue() + 4;
     if (r.overrun() || log2_poc > 16) return std::nullopt;
     bool all_layers = r.bit();
-    for (unsigned i = all_layers ? 0 : sub_layers; i <= sub_layers; ++i) r.ue(), s.reorder = std::min(r.ue(), 16U), r.ue();
+    for (unsigned i = all_layers ? 0 : sub_layers; i <= sub_layers; ++i)
+        r.ue(), s.reorder = std::min(r.ue(), 16U), r.ue();
     for (int i = 0; i < 6; ++i) r.ue();
     if (r.bit() && r.bit()) {  // scaling lists
         for (unsigned size = 0; size < 4; ++size)
@@ -165,7 +169,15 @@ Bytes make_hvcc(ByteView annex_b) {
     ByteWriter w;
     w.u8(1).u8(sps->tier << 5 | sps->profile).u32(sps->compatibility);
     w.raw(sps->constraints);
-    w.u8(sps->level).u16(0xF000).u8(0xFC).u8(0xFC | sps->chroma_format).u8(0xF8 | (sps->bit_depth - 8)).u8(0xF8 | (sps->bit_depth - 8)).u16(0).u8(0x0F).u8(3);
+    w.u8(sps->level)
+        .u16(0xF000)
+        .u8(0xFC)
+        .u8(0xFC | sps->chroma_format)
+        .u8(0xF8 | (sps->bit_depth - 8))
+        .u8(0xF8 | (sps->bit_depth - 8))
+        .u16(0)
+        .u8(0x0F)
+        .u8(3);
     for (unsigned i = 0; i < 3; ++i) {
         w.u8(0x80 | (32 + i)).u16(sets[i].size());
         for (auto s : sets[i]) w.u16(s.size()).raw(s);

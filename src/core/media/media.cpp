@@ -12,23 +12,48 @@ std::string_view kind_name(Kind kind) {
     return names.at(static_cast<std::size_t>(kind));
 }
 std::string_view codec_name(Codec codec) {
-    static constexpr std::array<std::string_view, 18> names{"h264", "vp8", "vp9", "av1", "hevc", "theora", "mjpeg", "aac",
-        "opus", "vorbis", "mp3", "flac", "pcm", "webvtt", "subrip", "tx3g", "raw", "unknown"};
+    static constexpr std::array<std::string_view, 18> names{"h264",  "vp8",    "vp9",    "av1",    "hevc", "theora",
+                                                            "mjpeg", "aac",    "opus",   "vorbis", "mp3",  "flac",
+                                                            "pcm",   "webvtt", "subrip", "tx3g",   "raw",  "unknown"};
     return names.at(static_cast<std::size_t>(codec));
 }
 std::string_view codec_title(Codec codec) {
-    static constexpr std::array<std::string_view, 18> names{"H.264", "VP8", "VP9", "AV1", "HEVC", "Theora", "Motion JPEG",
-        "AAC", "Opus", "Vorbis", "MP3", "FLAC", "PCM", "WebVTT", "SubRip", "timed text", "plain pictures", "an unknown codec"};
+    static constexpr std::array<std::string_view, 18> names{"H.264",
+                                                            "VP8",
+                                                            "VP9",
+                                                            "AV1",
+                                                            "HEVC",
+                                                            "Theora",
+                                                            "Motion JPEG",
+                                                            "AAC",
+                                                            "Opus",
+                                                            "Vorbis",
+                                                            "MP3",
+                                                            "FLAC",
+                                                            "PCM",
+                                                            "WebVTT",
+                                                            "SubRip",
+                                                            "timed text",
+                                                            "plain pictures",
+                                                            "an unknown codec"};
     return names.at(static_cast<std::size_t>(codec));
 }
 
 Colour::Matrix Colour::matrix_from_code(unsigned code) {
     switch (code) {
-        case 0: return Matrix::identity;
-        case 1: return Matrix::bt709;
-        case 4: case 5: case 6: return Matrix::bt601;
-        case 9: case 10: return Matrix::bt2020;
-        default: return Matrix::unspecified;
+        case 0:
+            return Matrix::identity;
+        case 1:
+            return Matrix::bt709;
+        case 4:
+        case 5:
+        case 6:
+            return Matrix::bt601;
+        case 9:
+        case 10:
+            return Matrix::bt2020;
+        default:
+            return Matrix::unspecified;
     }
 }
 unsigned Colour::matrix_code() const {
@@ -61,7 +86,8 @@ Colour Colour::resolved(int height) const {
 namespace {
 int shaped_width(const VideoFormat& f) {
     if (!f.pixel_aspect.stated()) return f.width;
-    auto wide = (static_cast<std::int64_t>(f.width) * f.pixel_aspect.num * 2 + f.pixel_aspect.den) / (f.pixel_aspect.den * 2);
+    auto wide =
+        (static_cast<std::int64_t>(f.width) * f.pixel_aspect.num * 2 + f.pixel_aspect.den) / (f.pixel_aspect.den * 2);
     return static_cast<int>(std::clamp<std::int64_t>(wide, 1, 32768));
 }
 }  // namespace
@@ -199,7 +225,8 @@ Picture copy_picture(int width, int height, std::array<const std::uint8_t*, 3> p
     auto p = make_picture(width, height, to);
     for (std::size_t i = 0; i < 3; ++i) {
         int rows = i == 0 ? height : (height + 1) / 2, wide = i == 0 ? width : (width + 1) / 2;
-        for (std::ptrdiff_t y = 0; y < rows; ++y) std::memcpy(to[i] + y * p.stride[i], planes[i] + y * strides[i], static_cast<std::size_t>(wide));
+        for (std::ptrdiff_t y = 0; y < rows; ++y)
+            std::memcpy(to[i] + y * p.stride[i], planes[i] + y * strides[i], static_cast<std::size_t>(wide));
     }
     return p;
 }

@@ -17,11 +17,28 @@ namespace ruedo {
 
 enum class Kind { video, audio, text, other };
 enum class Codec {
-    h264, vp8, vp9, av1, hevc, theora, mjpeg, aac, opus, vorbis, mp3, flac, pcm, webvtt, subrip, tx3g, raw, unknown
+    h264,
+    vp8,
+    vp9,
+    av1,
+    hevc,
+    theora,
+    mjpeg,
+    aac,
+    opus,
+    vorbis,
+    mp3,
+    flac,
+    pcm,
+    webvtt,
+    subrip,
+    tx3g,
+    raw,
+    unknown
 };
 std::string_view kind_name(Kind kind);
-std::string_view codec_name(Codec codec);  ///< As in documents: "h264".
-std::string_view codec_title(Codec codec); ///< As in sentences: "H.264".
+std::string_view codec_name(Codec codec);   ///< As in documents: "h264".
+std::string_view codec_title(Codec codec);  ///< As in sentences: "H.264".
 
 /// What the numbers of a picture mean (ISO/IEC 23091-2). Unspecified values are resolved by `resolved`.
 struct Colour {
@@ -41,34 +58,34 @@ struct Colour {
 };
 
 struct VideoFormat {
-    int width = 0, height = 0;         ///< Pixels after the codec's cropping.
-    Rational pixel_aspect{};           ///< Width of a pixel over its height; not stated means 1:1.
-    int rotation = 0;                  ///< 0, 90, 180 or 270: degrees clockwise to be applied to show it.
+    int width = 0, height = 0;  ///< Pixels after the codec's cropping.
+    Rational pixel_aspect{};    ///< Width of a pixel over its height; not stated means 1:1.
+    int rotation = 0;           ///< 0, 90, 180 or 270: degrees clockwise to be applied to show it.
     Colour colour;
-    int display_width() const;         ///< After pixel shape and rotation; the coded height is kept.
+    int display_width() const;  ///< After pixel shape and rotation; the coded height is kept.
     int display_height() const;
 };
 
 struct AudioFormat {
-    int rate = 0, channels = 0;        ///< As decoded and heard.
+    int rate = 0, channels = 0;  ///< As decoded and heard.
 };
 
 struct Track {
-    std::uint64_t id = 0;              ///< The container's own number.
+    std::uint64_t id = 0;  ///< The container's own number.
     Kind kind = Kind::other;
     Codec codec = Codec::unknown;
-    std::string codec_tag;             ///< What the container calls the codec, for sentences.
-    std::string codec_string;          ///< RFC 6381; empty when it can't be said.
-    std::string language;              ///< BCP 47; empty when not stated.
+    std::string codec_tag;     ///< What the container calls the codec, for sentences.
+    std::string codec_string;  ///< RFC 6381; empty when it can't be said.
+    std::string language;      ///< BCP 47; empty when not stated.
     bool is_default = false;
-    Time start{};                      ///< Presentation time of the first presented sample.
-    Time end = Time::max();            ///< Nothing is presented from here on; max when the file does not say.
-    Rational tick{};                   ///< Seconds per container tick.
+    Time start{};            ///< Presentation time of the first presented sample.
+    Time end = Time::max();  ///< Nothing is presented from here on; max when the file does not say.
+    Rational tick{};         ///< Seconds per container tick.
     VideoFormat video;
     AudioFormat audio;
-    Bytes config;                      ///< The codec's own header as its adapter wants it (avcC, ASC, OpusHead ...).
-    Time preroll{};                    ///< Decode from this much earlier after a seek (Opus, AAC).
-    std::optional<Error> problem;      ///< Why this track can't be played, if so.
+    Bytes config;                  ///< The codec's own header as its adapter wants it (avcC, ASC, OpusHead ...).
+    Time preroll{};                ///< Decode from this much earlier after a seek (Opus, AAC).
+    std::optional<Error> problem;  ///< Why this track can't be played, if so.
 };
 
 /// BCP 47 for a three-letter code; empty for undetermined.
@@ -88,9 +105,9 @@ struct ClipInfo {
     std::string container;
     std::string name;
     std::uint64_t bytes = 0;
-    Time duration{};                   ///< End of the last presented sample; 0 when `duration_known` is false.
+    Time duration{};  ///< End of the last presented sample; 0 when `duration_known` is false.
     bool duration_known = false;
-    bool live = false;                 ///< Comes as it happens: no end, no seeking.
+    bool live = false;  ///< Comes as it happens: no end, no seeking.
     std::vector<Track> tracks;
     std::vector<Finding> findings;
     const Track* find(std::uint64_t id) const;
@@ -100,9 +117,9 @@ struct ClipInfo {
 };
 
 struct PacketHead {
-    Time pts{};                        ///< Presentation time; below the track's start it is decoded, never presented.
-    Time duration{};                   ///< 0 when the container does not say.
-    Time trim_end{};                   ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
+    Time pts{};       ///< Presentation time; below the track's start it is decoded, never presented.
+    Time duration{};  ///< 0 when the container does not say.
+    Time trim_end{};  ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
     bool keyframe = false;
     std::uint64_t size = 0;
     std::optional<std::uint64_t> offset;  ///< Of its bytes in the source, where `next` has not read them yet.
@@ -160,10 +177,10 @@ Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t)
 
 /// Planar 8-bit 4:2:0, with all it takes to show it. Immutable once made; shared, never copied.
 struct Picture {
-    int width = 0, height = 0;                ///< Luma samples; chroma planes are half, rounded up.
+    int width = 0, height = 0;  ///< Luma samples; chroma planes are half, rounded up.
     std::array<const std::uint8_t*, 3> plane{};
     std::array<int, 3> stride{};
-    std::shared_ptr<const void> owner;        ///< Keeps the planes alive.
+    std::shared_ptr<const void> owner;  ///< Keeps the planes alive.
     Time pts{};
     Time duration{};
     Rational pixel_aspect{};

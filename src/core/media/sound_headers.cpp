@@ -5,8 +5,10 @@ namespace ruedo {
 
 std::optional<SoundFrame> parse_mp3_frame(ByteView at) {
     if (at.size() < 4 || at[0] != 0xFF || (at[1] & 0xE0) != 0xE0) return std::nullopt;
-    unsigned version = at[1] >> 3 & 3, layer = at[1] >> 1 & 3, bitrate = at[2] >> 4, rate = at[2] >> 2 & 3, padding = at[2] >> 1 & 1;
-    if (version == 1 || layer != 1 || bitrate == 0 || bitrate == 15 || rate == 3 || (at[3] & 3) == 2) return std::nullopt;
+    unsigned version = at[1] >> 3 & 3, layer = at[1] >> 1 & 3, bitrate = at[2] >> 4, rate = at[2] >> 2 & 3,
+             padding = at[2] >> 1 & 1;
+    if (version == 1 || layer != 1 || bitrate == 0 || bitrate == 15 || rate == 3 || (at[3] & 3) == 2)
+        return std::nullopt;
     static constexpr std::array<unsigned, 15> first{0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320};
     static constexpr std::array<unsigned, 15> second{0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160};
     static constexpr std::array<int, 3> rates{44100, 48000, 32000};
@@ -24,7 +26,8 @@ std::optional<SoundFrame> parse_mp3_frame(ByteView at) {
 std::optional<SoundFrame> parse_adts_frame(ByteView at) {
     if (at.size() < 7 || at[0] != 0xFF || (at[1] & 0xF6) != 0xF0) return std::nullopt;
     unsigned object = (at[2] >> 6 & 3U) + 1, rate = at[2] >> 2 & 15, channels = (at[2] & 1U) << 2 | at[3] >> 6;
-    static constexpr std::array<int, 13> rates{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350};
+    static constexpr std::array<int, 13> rates{96000, 88200, 64000, 48000, 44100, 32000, 24000,
+                                               22050, 16000, 12000, 11025, 8000,  7350};
     if (rate >= rates.size()) return std::nullopt;
     SoundFrame f;
     f.header = at[1] & 1 ? 7 : 9;
@@ -33,7 +36,8 @@ std::optional<SoundFrame> parse_adts_frame(ByteView at) {
     f.rate = rates[rate];
     f.channels = channels == 7 ? 8 : static_cast<int>(channels);
     f.samples = 1024 * ((at[6] & 3) + 1);
-    f.config = {static_cast<std::uint8_t>(object << 3 | rate >> 1), static_cast<std::uint8_t>((rate & 1) << 7 | channels << 3)};
+    f.config = {static_cast<std::uint8_t>(object << 3 | rate >> 1),
+                static_cast<std::uint8_t>((rate & 1) << 7 | channels << 3)};
     return f;
 }
 
@@ -54,18 +58,27 @@ std::optional<PcmFormat> parse_pcm_format(ByteView config) {
     }
     f.big_endian = tag == 0xFF01;
     f.is_float = tag == 3;
-    if ((tag != 1 && tag != 3 && tag != 0xFF01) || f.channels < 1 || f.channels > 64 || f.rate <= 0 || f.rate > 768000) return std::nullopt;
+    if ((tag != 1 && tag != 3 && tag != 0xFF01) || f.channels < 1 || f.channels > 64 || f.rate <= 0 || f.rate > 768000)
+        return std::nullopt;
     f.container_bytes = block / static_cast<unsigned>(f.channels);
     if (f.container_bytes * static_cast<unsigned>(f.channels) != block) return std::nullopt;
-    bool known = f.is_float ? f.container_bytes == 4 || f.container_bytes == 8 : f.container_bytes >= 1 && f.container_bytes <= 4;
+    bool known = f.is_float ? f.container_bytes == 4 || f.container_bytes == 8
+                            : f.container_bytes >= 1 && f.container_bytes <= 4;
     return known ? std::optional(f) : std::nullopt;
 }
 
 Bytes make_pcm_config(const PcmFormat& f) {
     auto block = f.container_bytes * static_cast<unsigned>(f.channels);
     ByteWriter w;
-    w.le(f.big_endian ? 0xFF01 : f.is_float ? 3 : 1, 2).le(static_cast<unsigned>(f.channels), 2).le(static_cast<unsigned>(f.rate), 4)
-        .le(static_cast<std::uint64_t>(f.rate) * block, 4).le(block, 2).le(f.bits, 2);
+    w.le(f.big_endian ? 0xFF01
+         : f.is_float ? 3
+                      : 1,
+         2)
+        .le(static_cast<unsigned>(f.channels), 2)
+        .le(static_cast<unsigned>(f.rate), 4)
+        .le(static_cast<std::uint64_t>(f.rate) * block, 4)
+        .le(block, 2)
+        .le(f.bits, 2);
     return w.bytes;
 }
 

@@ -33,9 +33,12 @@ std::vector<ByteView> split_laced(ByteView config) {
 
 std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet) {
     ByteReader r(packet);
-    if (packet.size() > 8 && packet[0] == 'O') r.skip(8);       // OpusTags
-    else if (packet.size() > 7 && (packet[0] & 0x7F) == 4) r.skip(4);  // FLAC's block header
-    else r.skip(7);
+    if (packet.size() > 8 && packet[0] == 'O')
+        r.skip(8);  // OpusTags
+    else if (packet.size() > 7 && (packet[0] & 0x7F) == 4)
+        r.skip(4);  // FLAC's block header
+    else
+        r.skip(7);
     r.skip(r.le(4));
     auto count = r.le(4);
     std::vector<std::pair<std::string, std::string>> out;
@@ -44,7 +47,8 @@ std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet
         auto split = std::find(text.begin(), text.end(), '=');
         if (split == text.end()) continue;
         std::string name(text.begin(), split);
-        std::transform(name.begin(), name.end(), name.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        std::transform(name.begin(), name.end(), name.begin(),
+                       [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
         out.emplace_back(std::move(name), std::string(split + 1, text.end()));
     }
     return out;
@@ -96,12 +100,14 @@ std::optional<TheoraHead> parse_theora_head(ByteView packet) {
     auto packed = r.u16();
     h.granule_shift = packed >> 5 & 31;
     h.pixel_format = packed >> 3 & 3;
-    if (r.overrun() || !h.rate.stated() || h.width <= 0 || h.height <= 0 || h.width > 32768 || h.height > 32768) return std::nullopt;
+    if (r.overrun() || !h.rate.stated() || h.width <= 0 || h.height <= 0 || h.width > 32768 || h.height > 32768)
+        return std::nullopt;
     return h;
 }
 
 std::optional<FlacInfo> parse_flac_info(ByteView config) {
-    if (config.size() < 4 + 4 + 34 || std::memcmp(config.data(), "fLaC", 4) != 0 || (config[4] & 0x7F) != 0) return std::nullopt;
+    if (config.size() < 4 + 4 + 34 || std::memcmp(config.data(), "fLaC", 4) != 0 || (config[4] & 0x7F) != 0)
+        return std::nullopt;
     ByteReader r(config.subspan(8));
     FlacInfo f;
     f.min_block = r.u16(), f.max_block = r.u16();
@@ -160,15 +166,24 @@ std::optional<SoundFrame> parse_flac_frame(ByteView at) {
         if ((b & 0xC0) != 0x80) return std::nullopt;
         f.number = f.number << 6 | (b & 0x3F);
     }
-    if (block == 1) f.samples = 192;
-    else if (block <= 5) f.samples = 576 << (block - 2);
-    else if (block == 6) f.samples = r.u8() + 1;
-    else if (block == 7) f.samples = r.u16() + 1;
-    else f.samples = 256 << (block - 8);
-    static constexpr std::array<int, 12> rates{0, 88200, 176400, 192000, 8000, 16000, 22050, 24000, 32000, 44100, 48000, 96000};
-    if (rate < 12) f.rate = rates[rate];
-    else if (rate == 12) f.rate = r.u8() * 1000;
-    else f.rate = r.u16() * (rate == 14 ? 10 : 1);
+    if (block == 1)
+        f.samples = 192;
+    else if (block <= 5)
+        f.samples = 576 << (block - 2);
+    else if (block == 6)
+        f.samples = r.u8() + 1;
+    else if (block == 7)
+        f.samples = r.u16() + 1;
+    else
+        f.samples = 256 << (block - 8);
+    static constexpr std::array<int, 12> rates{0,     88200, 176400, 192000, 8000,  16000,
+                                               22050, 24000, 32000,  44100,  48000, 96000};
+    if (rate < 12)
+        f.rate = rates[rate];
+    else if (rate == 12)
+        f.rate = r.u8() * 1000;
+    else
+        f.rate = r.u16() * (rate == 14 ? 10 : 1);
     f.channels = channels < 8 ? static_cast<int>(channels) + 1 : 2;
     auto length = r.position();
     auto stated = r.u8();

@@ -30,14 +30,18 @@ class Staging {
         if (ec) return std::unexpected(errno_error(ec.value(), "Finding the working folder"));
         if (!target.has_filename()) target = target.parent_path();
         if (fs::exists(fs::symlink_status(target, ec)))
-            return fail(Code::exists, fmt::format("“{}” is already there.", target.string()), "Choose another folder; nothing is overwritten.");
+            return fail(Code::exists, fmt::format("“{}” is already there.", target.string()),
+                        "Choose another folder; nothing is overwritten.");
         if (!fs::is_directory(target.parent_path(), ec))
-            return fail(Code::not_found, fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()), "Make it first.");
+            return fail(Code::not_found,
+                        fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()),
+                        "Make it first.");
         Staging s;
         s.target_ = target;
         clear_remains(target.parent_path());
         s.folder_ = target.parent_path() / temporary_name(target.filename().string());
-        if (::mkdir(s.folder_.c_str(), 0755) != 0) return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target.string())));
+        if (::mkdir(s.folder_.c_str(), 0755) != 0)
+            return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target.string())));
         return s;
     }
     Staging(Staging&& o) noexcept : target_(std::move(o.target_)), folder_(std::exchange(o.folder_, {})) {}
@@ -76,13 +80,21 @@ std::string combine_licences(const std::vector<CodecRegistry::Found>& modules) {
 }
 
 std::string notice(const PlayerDocument& d, const Needs& needs) {
-    auto text = fmt::format("{}\n{}\n\nLicence of the whole as packed: {}\n\nThe executable is the Ruedo player, Apache-2.0.\n"
-                            "It uses the system's Qt 6 (LGPL-3.0-only) and C++ libraries, which are not part of this folder.\n",
-                            d.app_name, std::string(d.app_name.size(), '='), needs.licence);
-    text += needs.modules.empty() ? "\nNo codec adapters are needed.\n" : "\nCodec adapters in lib/, each with the library it uses from the system:\n\n";
-    for (auto& m : needs.modules) text += fmt::format("  {:24} {:26} {:18} Debian package {}\n", m.file.filename().string(), m.module->library, m.module->licence, m.module->package);
-    bool gpl = std::any_of(needs.modules.begin(), needs.modules.end(), [](auto& m) { return std::string_view(m.module->licence).starts_with("GPL"); });
-    if (gpl) text += "\nThe GPL follows from the AAC sound in the media. Converting that sound to Opus leaves the adapter out.\n";
+    auto text = fmt::format(
+        "{}\n{}\n\nLicence of the whole as packed: {}\n\nThe executable is the Ruedo player, Apache-2.0.\n"
+        "It uses the system's Qt 6 (LGPL-3.0-only) and C++ libraries, which are not part of this folder.\n",
+        d.app_name, std::string(d.app_name.size(), '='), needs.licence);
+    text += needs.modules.empty() ? "\nNo codec adapters are needed.\n"
+                                  : "\nCodec adapters in lib/, each with the library it uses from the system:\n\n";
+    for (auto& m : needs.modules)
+        text += fmt::format("  {:24} {:26} {:18} Debian package {}\n", m.file.filename().string(), m.module->library,
+                            m.module->licence, m.module->package);
+    bool gpl = std::any_of(needs.modules.begin(), needs.modules.end(),
+                           [](auto& m) { return std::string_view(m.module->licence).starts_with("GPL"); });
+    if (gpl)
+        text +=
+            "\nThe GPL follows from the AAC sound in the media. Converting that sound to Opus leaves the adapter "
+            "out.\n";
     text += "\nThe media in media/ are the app's own and are not covered by these licences.\n";
     return text;
 }
@@ -100,10 +112,14 @@ Image draw_icon(std::string_view name) {
             double dx = x - n / 2.0 + 0.5, dy = y - n / 2.0 + 0.5, r = std::hypot(dx, dy);
             double turn = std::remainder(std::atan2(dy, dx) - angle, 6.2831853);
             std::array<std::uint8_t, 3> c{0x36, 0x24, 0x8A};  // wine, as B G R
-            if (r > 118) c = {0xE5, 0xF1, 0xF7};
-            else if (r > 96) c = {0xC2, 0xD0, 0xA6};
-            else if (r < 30) c = {0xE5, 0xF1, 0xF7};
-            else if (std::abs(turn) < 0.42) c = {0x1D, 0x84, 0xC4};
+            if (r > 118)
+                c = {0xE5, 0xF1, 0xF7};
+            else if (r > 96)
+                c = {0xC2, 0xD0, 0xA6};
+            else if (r < 30)
+                c = {0xE5, 0xF1, 0xF7};
+            else if (std::abs(turn) < 0.42)
+                c = {0x1D, 0x84, 0xC4};
             auto* p = &icon.pixels[static_cast<std::size_t>(y * n + x) * 4];
             p[0] = c[0], p[1] = c[1], p[2] = c[2], p[3] = 255;
         }
@@ -148,7 +164,8 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
         if (is_camera(path)) {
             // The device need not be there when the app is made; either form of its pictures may come.
             for (auto codec : {Codec::raw, Codec::mjpeg})
-                if (auto module = codecs.decoder_module(codec); module && files.insert(module->file).second) needs.modules.push_back(*module);
+                if (auto module = codecs.decoder_module(codec); module && files.insert(module->file).second)
+                    needs.modules.push_back(*module);
             continue;
         }
         TRY(auto info, ask(path));
@@ -180,8 +197,11 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
     return needs;
 }
 
-Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, const fs::path& out, const fs::path& player, CodecRegistry& codecs, const PackProgress& progress) {
-    if (document.sources.empty()) return fail(Code::empty, "The project has no sources, so there is nothing to pack.", "Add a clip in Gather first.");
+Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, const fs::path& out, const fs::path& player,
+                    CodecRegistry& codecs, const PackProgress& progress) {
+    if (document.sources.empty())
+        return fail(Code::empty, "The project has no sources, so there is nothing to pack.",
+                    "Add a clip in Gather first.");
     TRY(auto needs, needs_of(document, folder, codecs));
     TRY(auto staging, Staging::make(out));
     Packed packed;
@@ -197,7 +217,9 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         auto path = staging.folder() / relative;
         std::error_code e;
         fs::create_directories(path.parent_path(), e);
-        if (e) return std::unexpected(errno_error(e.value(), fmt::format("Making “{}”", path.parent_path().filename().string())));
+        if (e)
+            return std::unexpected(
+                errno_error(e.value(), fmt::format("Making “{}”", path.parent_path().filename().string())));
         packed.items.push_back({relative, 0, kind});
         return FileWriter::create(path);
     };
@@ -216,7 +238,8 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
             if (n == 0) break;
             TRY_DO(file.write(ByteView(block).first(n)));
             done += n;
-            if (progress && !progress(done, total)) return fail(Code::cancelled, "Packing was stopped; nothing was left behind.");
+            if (progress && !progress(done, total))
+                return fail(Code::cancelled, "Packing was stopped; nothing was left behind.");
         }
         packed.items.back().bytes = file.position();
         return file.commit();
@@ -236,7 +259,8 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         bool stays = is_address(source.file);
         if (!stays && !names.contains(key)) {
             auto name = path.filename().string();
-            for (int i = 2; taken.contains(name); ++i) name = fmt::format("{}-{}{}", path.stem().string(), i, path.extension().string());
+            for (int i = 2; taken.contains(name); ++i)
+                name = fmt::format("{}-{}{}", path.stem().string(), i, path.extension().string());
             taken.insert(name);
             names[key] = "media/" + name;
             TRY_DO(copy(path, names[key], "media"));
@@ -263,7 +287,12 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     TRY_DO(write("LICENCES.txt", "notice", notice(document, needs)));
     std::string shown = document.app_name;
     std::replace_if(shown.begin(), shown.end(), [](unsigned char c) { return c < 32; }, ' ');
-    TRY_DO(write(stem + ".desktop", "desktop", fmt::format("[Desktop Entry]\nType=Application\nName={}\nExec={}\nIcon={}\nCategories=AudioVideo;Player;\nTerminal=false\n", shown, stem, stem)));
+    TRY_DO(write(
+        stem + ".desktop", "desktop",
+        fmt::format(
+            "[Desktop "
+            "Entry]\nType=Application\nName={}\nExec={}\nIcon={}\nCategories=AudioVideo;Player;\nTerminal=false\n",
+            shown, stem, stem)));
     TRY_DO(write_png(staging.folder() / (stem + ".png"), draw_icon(document.app_name), false));
     packed.items.push_back({stem + ".png", fs::file_size(staging.folder() / (stem + ".png"), ec), "desktop"});
 

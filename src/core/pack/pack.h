@@ -23,8 +23,9 @@ using PackProgress = std::function<bool(std::uint64_t, std::uint64_t)>;
 /// Packs `document` (in `folder`) into `out`, which must not exist. Whole or not at all. `player` is the built
 /// ruedo-player executable. What goes in is what it is used as: clips that play, posters that are pictures, captions
 /// that are captions; anything else is `not-media`. What lies outside `folder` is named in the findings.
-Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path& folder, const std::filesystem::path& out,
-                    const std::filesystem::path& player, CodecRegistry& codecs, const PackProgress& progress = {});
+Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path& folder,
+                    const std::filesystem::path& out, const std::filesystem::path& player, CodecRegistry& codecs,
+                    const PackProgress& progress = {});
 
 /// Modules whose codecs the media of `document` need, and the licence that follows.
 struct Needs {

@@ -15,7 +15,8 @@ struct RectF {
 };
 /// Where a picture of `width` x `height` (display size) goes in an area, as CSS object-fit and object-position
 /// have it. `align_x`, `align_y`: 0 is left or top, 0.5 the middle, 1 right or bottom.
-RectF fit_rect(Fit fit, double width, double height, double area_width, double area_height, double align_x = 0.5, double align_y = 0.5);
+RectF fit_rect(Fit fit, double width, double height, double area_width, double area_height, double align_x = 0.5,
+               double align_y = 0.5);
 std::string_view fit_name(Fit fit);
 std::optional<Fit> fit_from_name(std::string_view name);
 
@@ -23,12 +24,18 @@ std::optional<Fit> fit_from_name(std::string_view name);
 template <class T>
 struct Unset : std::allocator<T> {
     template <class U>
-    struct rebind { using other = Unset<U>; };
+    struct rebind {
+        using other = Unset<U>;
+    };
     using std::allocator<T>::allocator;
     template <class U>
-    void construct(U* p) noexcept { ::new (static_cast<void*>(p)) U; }
+    void construct(U* p) noexcept {
+        ::new (static_cast<void*>(p)) U;
+    }
     template <class U, class... A>
-    void construct(U* p, A&&... a) { ::new (static_cast<void*>(p)) U(std::forward<A>(a)...); }
+    void construct(U* p, A&&... a) {
+        ::new (static_cast<void*>(p)) U(std::forward<A>(a)...);
+    }
 };
 using Pixels = std::vector<std::uint8_t, Unset<std::uint8_t>>;
 

@@ -5,7 +5,8 @@
 
 namespace ruedo {
 
-BufferedWalk::BufferedWalk(std::shared_ptr<HttpSource> source, std::shared_ptr<Clip> clip, const std::vector<Track>& tracks)
+BufferedWalk::BufferedWalk(std::shared_ptr<HttpSource> source, std::shared_ptr<Clip> clip,
+                           const std::vector<Track>& tracks)
     : source_(std::move(source)), clip_(std::move(clip)) {
     ReadScope scope(nullptr, true);
     for (auto& track : tracks) leads_.push_back({track, clip_->reader(track.id), {}, {}, false});
@@ -13,7 +14,8 @@ BufferedWalk::BufferedWalk(std::shared_ptr<HttpSource> source, std::shared_ptr<C
 
 bool BufferedWalk::here(const PacketHead& head, const std::vector<HttpSource::Range>& ranges) const {
     if (!head.offset) return true;
-    return std::any_of(ranges.begin(), ranges.end(), [&](auto& r) { return r.from <= *head.offset && *head.offset + head.size <= r.to; });
+    return std::any_of(ranges.begin(), ranges.end(),
+                       [&](auto& r) { return r.from <= *head.offset && *head.offset + head.size <= r.to; });
 }
 
 std::pair<Time, Time> BufferedWalk::around(Time position) {
@@ -56,7 +58,8 @@ std::vector<Cue> BufferedWalk::captions(const Track& track, Time position) {
     if (!reader->seek(std::max(Time{}, position - 10_s))) return list;
     PacketHead head;
     Bytes data;
-    for (int i = 0; i < 2000 && reader->next(head).value_or(false) && head.size < (1 << 20) && reader->read(data); ++i) cues_of_packet(track, head, data, list);
+    for (int i = 0; i < 2000 && reader->next(head).value_or(false) && head.size < (1 << 20) && reader->read(data); ++i)
+        cues_of_packet(track, head, data, list);
     return list;
 }
 

@@ -28,7 +28,9 @@ class MediaClock {
     double rate() const { return rate_; }
     Time at(Time now) const { return running_ ? media_ + grown(now - wall_, rate_ * slew_) : media_; }
     /// When `media` will be reached; a running clock only. Rounded up, so that it has been reached by then.
-    Time when(Time media) const { return wall_ + grown(media - media_, 1 / (rate_ * slew_)) + Time{rate_ * slew_ == 1 ? 0 : 1}; }
+    Time when(Time media) const {
+        return wall_ + grown(media - media_, 1 / (rate_ * slew_)) + Time{rate_ * slew_ == 1 ? 0 : 1};
+    }
 
   private:
     static Time grown(Time t, double factor) { return factor == 1 ? t : scaled(t, factor); }

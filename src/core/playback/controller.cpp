@@ -67,13 +67,17 @@ void Controller::play_after(Controller& first) {
         f->strand().post([f, voice] { f->hand_over_to(voice); });
     });
 }
-void Controller::start_now() { engine_->strand().post([e = engine_] { e->disarm(); }); }
+void Controller::start_now() {
+    engine_->strand().post([e = engine_] { e->disarm(); });
+}
 void Controller::release() {
     engine_->cancel_work();
     RUEDO_POST(call(machine::Input::release));
 }
 void Controller::toggle() {
-    engine_->strand().post([e = engine_] { e->call(e->snapshot().state.intent == Intent::play ? machine::Input::pause : machine::Input::play); });
+    engine_->strand().post([e = engine_] {
+        e->call(e->snapshot().state.intent == Intent::play ? machine::Input::pause : machine::Input::play);
+    });
 }
 void Controller::painted(Time pts, Time due, Time when) { RUEDO_POST(painted(pts, due, when)); }
 #undef RUEDO_POST
@@ -87,12 +91,18 @@ Snapshot Controller::snapshot_after_calls() const {
     return on_strand(engine_->strand(), [this] { return engine_->snapshot(); });
 }
 void Controller::on_event(std::function<void(const Event&)> listener) { engine_->trace().listen(std::move(listener)); }
-bool Controller::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const { return engine_->wait(done, deadline); }
+bool Controller::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const {
+    return engine_->wait(done, deadline);
+}
 
 std::string language_title(const std::string& tag) {
-    static const std::map<std::string, std::string, std::less<>> titles{{"en", "English"}, {"de", "German"}, {"fr", "French"}, {"es", "Spanish"}, {"it", "Italian"}, {"pt", "Portuguese"},
-        {"nl", "Dutch"}, {"sv", "Swedish"}, {"da", "Danish"}, {"nb", "Norwegian"}, {"no", "Norwegian"}, {"fi", "Finnish"}, {"pl", "Polish"}, {"cs", "Czech"}, {"hu", "Hungarian"}, {"el", "Greek"},
-        {"tr", "Turkish"}, {"ru", "Russian"}, {"uk", "Ukrainian"}, {"ar", "Arabic"}, {"he", "Hebrew"}, {"hi", "Hindi"}, {"zh", "Chinese"}, {"ja", "Japanese"}, {"ko", "Korean"}, {"la", "Latin"}};
+    static const std::map<std::string, std::string, std::less<>> titles{
+        {"en", "English"},    {"de", "German"},  {"fr", "French"},  {"es", "Spanish"},   {"it", "Italian"},
+        {"pt", "Portuguese"}, {"nl", "Dutch"},   {"sv", "Swedish"}, {"da", "Danish"},    {"nb", "Norwegian"},
+        {"no", "Norwegian"},  {"fi", "Finnish"}, {"pl", "Polish"},  {"cs", "Czech"},     {"hu", "Hungarian"},
+        {"el", "Greek"},      {"tr", "Turkish"}, {"ru", "Russian"}, {"uk", "Ukrainian"}, {"ar", "Arabic"},
+        {"he", "Hebrew"},     {"hi", "Hindi"},   {"zh", "Chinese"}, {"ja", "Japanese"},  {"ko", "Korean"},
+        {"la", "Latin"}};
     auto it = titles.find(tag.substr(0, tag.find('-')));
     if (it == titles.end()) return tag;
     return tag.find('-') == std::string::npos ? it->second : it->second + " (" + tag + ")";
@@ -102,7 +112,8 @@ std::vector<const Cue*> Snapshot::showing() const {
     std::vector<const Cue*> list;
     if (!cues) return list;
     // Cues are sorted by start; one that is still to be seen may have begun long before.
-    auto end = std::upper_bound(cues->list.begin(), cues->list.end(), position, [](Time t, auto& c) { return t < c.start; });
+    auto end =
+        std::upper_bound(cues->list.begin(), cues->list.end(), position, [](Time t, auto& c) { return t < c.start; });
     for (auto it = cues->list.begin(); it != end; ++it)
         if (it->end > position) list.push_back(&*it);
     return list;

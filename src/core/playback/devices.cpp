@@ -14,14 +14,19 @@ class ServerDevice final : public SoundDevice {
   public:
     static std::unique_ptr<SoundDevice> make() {
         auto d = std::make_unique<ServerDevice>();
-        if (cubeb_init(&d->context_, "ruedo", "pulse-rust") != CUBEB_OK && cubeb_init(&d->context_, "ruedo", "pulse") != CUBEB_OK) return nullptr;
+        if (cubeb_init(&d->context_, "ruedo", "pulse-rust") != CUBEB_OK &&
+            cubeb_init(&d->context_, "ruedo", "pulse") != CUBEB_OK)
+            return nullptr;
         std::string backend = cubeb_get_backend_id(d->context_);
         if (backend.rfind("pulse", 0) != 0) return nullptr;  // other back ends here lose time without saying so
-        cubeb_stream_params params{CUBEB_SAMPLE_FLOAT32NE, mix_rate, mix_channels, CUBEB_LAYOUT_STEREO, CUBEB_STREAM_PREF_NONE};
+        cubeb_stream_params params{CUBEB_SAMPLE_FLOAT32NE, mix_rate, mix_channels, CUBEB_LAYOUT_STEREO,
+                                   CUBEB_STREAM_PREF_NONE};
         uint32_t latency = 0;
         if (cubeb_get_min_latency(d->context_, &params, &latency) != CUBEB_OK) latency = 1200;
         latency = std::max<uint32_t>(latency, 1440);
-        if (cubeb_stream_init(d->context_, &d->stream_, "playback", nullptr, nullptr, nullptr, &params, latency, data, state, d.get()) != CUBEB_OK) return nullptr;
+        if (cubeb_stream_init(d->context_, &d->stream_, "playback", nullptr, nullptr, nullptr, &params, latency, data,
+                              state, d.get()) != CUBEB_OK)
+            return nullptr;
         return d;
     }
     ~ServerDevice() override {
@@ -121,6 +126,8 @@ class SilentDevice final : public SoundDevice {
 }  // namespace
 
 std::unique_ptr<SoundDevice> make_server_device() { return ServerDevice::make(); }
-std::unique_ptr<SoundDevice> make_silent_device(Strand& strand, double drift_ppm) { return std::make_unique<SilentDevice>(strand, drift_ppm); }
+std::unique_ptr<SoundDevice> make_silent_device(Strand& strand, double drift_ppm) {
+    return std::make_unique<SilentDevice>(strand, drift_ppm);
+}
 
 }  // namespace ruedo

@@ -8,7 +8,8 @@ namespace ruedo {
 using machine::Effect;
 using machine::Input;
 
-Controller::Engine::Engine(Env env) : env_(std::move(env)), made_at_(env_.strand->now()), opened_at_(made_at_), since_(made_at_) {
+Controller::Engine::Engine(Env env)
+    : env_(std::move(env)), made_at_(env_.strand->now()), opened_at_(made_at_), since_(made_at_) {
     if (!env_.codecs) env_.codecs = &CodecRegistry::standard();
     if (!env_.sink) env_.sink = make_null_sink({});
 }
@@ -22,7 +23,8 @@ int Controller::Engine::lap_of(Time u) const {
     return static_cast<int>((u - loop_from()).ns / loop_length().ns);
 }
 
-void Controller::Engine::note(std::string_view name, std::string detail, std::optional<Time> took, std::optional<Time> target) {
+void Controller::Engine::note(std::string_view name, std::string detail, std::optional<Time> took,
+                              std::optional<Time> target) {
     Event e;
     e.wall = now() - trace_start();
     e.media = fold(media_now());
@@ -71,7 +73,11 @@ void Controller::Engine::publish() {
     s.choices = choices_, s.cues = cues_;
     s.sound_track = sound_ ? sound_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();
-    s.motion = moving ? Motion::moving : state_.intent == Intent::play && (state_.phase == Phase::playing || state_.phase == Phase::waiting || state_.phase == Phase::opening) ? Motion::starved : Motion::still;
+    s.motion = moving ? Motion::moving
+               : state_.intent == Intent::play && (state_.phase == Phase::playing || state_.phase == Phase::waiting ||
+                                                   state_.phase == Phase::opening)
+                   ? Motion::starved
+                   : Motion::still;
     {
         std::lock_guard lock(published_mutex_);
         s.events = trace_.count();
@@ -88,7 +94,8 @@ Snapshot Controller::Engine::snapshot() const {
     // While it runs this is published every few milliseconds; where it was not, the process stood still.
     auto u = published_clock_.at(std::min(env_.strand->now(), published_at_ + 100_ms));
     bool loops = s.loop.kind != Loop::Kind::none;
-    auto from = s.loop.kind == Loop::Kind::range ? s.loop.from : Time{}, to = s.loop.kind == Loop::Kind::range ? std::min(s.loop.to, s.duration) : s.duration;
+    auto from = s.loop.kind == Loop::Kind::range ? s.loop.from : Time{},
+         to = s.loop.kind == Loop::Kind::range ? std::min(s.loop.to, s.duration) : s.duration;
     if (loops && to > from && u >= to) u = from + Time{(u - from).ns % (to - from).ns};
     s.position = std::max(Time{}, s.duration_known ? std::min(u, s.duration) : u);
     s.events = trace_.count();
@@ -100,7 +107,9 @@ bool Controller::Engine::wait(const std::function<bool(const Snapshot&)>& done, 
     for (;;) {
         if (done(snapshot())) return true;
         std::unique_lock lock(published_mutex_);
-        if (published_changed_.wait_until(lock, std::min(end, std::chrono::steady_clock::now() + std::chrono::milliseconds(20))) == std::cv_status::timeout &&
+        if (published_changed_.wait_until(
+                lock, std::min(end, std::chrono::steady_clock::now() + std::chrono::milliseconds(20))) ==
+                std::cv_status::timeout &&
             std::chrono::steady_clock::now() >= end) {
             lock.unlock();
             return done(snapshot());
@@ -144,25 +153,43 @@ void Controller::Engine::input(Input in, std::string_view detail) {
         note("refused", fmt::format("{}: {}", machine::name(in), machine::refusal(before, in)));
         return;
     }
-    if (is_call) note("call", detail.empty() ? std::string(machine::name(in)) : fmt::format("{} {}", machine::name(in), detail));
+    if (is_call)
+        note("call", detail.empty() ? std::string(machine::name(in)) : fmt::format("{} {}", machine::name(in), detail));
     for (auto effect : result.effects) apply(effect);
-    if (state_.phase != before.phase) note("state", std::string(machine::name(state_.phase)));
-    else publish();
+    if (state_.phase != before.phase)
+        note("state", std::string(machine::name(state_.phase)));
+    else
+        publish();
 }
 
 void Controller::Engine::apply(Effect effect) {
     switch (effect) {
-        case Effect::open_source: open_source(); break;
-        case Effect::begin_seek: begin_seek(); break;
+        case Effect::open_source:
+            open_source();
+            break;
+        case Effect::begin_seek:
+            begin_seek();
+            break;
         case Effect::queue_seek:
             // The one under way is given up where its answer is no longer wanted; while dragging it is shown.
-            if (seeking_for_ && seeking_for_->mode == SeekMode::exact && wanted_ && wanted_->steps == 0) *cancel_ = true;
+            if (seeking_for_ && seeking_for_->mode == SeekMode::exact && wanted_ && wanted_->steps == 0)
+                *cancel_ = true;
             break;
-        case Effect::run: run(); break;
-        case Effect::halt: halt(); break;
-        case Effect::to_start: wanted_ = Wanted{{}, SeekMode::exact, 0, now()}; break;
-        case Effect::release_all: let_go(); break;
-        case Effect::show_step: case Effect::refuse: break;
+        case Effect::run:
+            run();
+            break;
+        case Effect::halt:
+            halt();
+            break;
+        case Effect::to_start:
+            wanted_ = Wanted{{}, SeekMode::exact, 0, now()};
+            break;
+        case Effect::release_all:
+            let_go();
+            break;
+        case Effect::show_step:
+        case Effect::refuse:
+            break;
     }
 }
 
@@ -187,7 +214,9 @@ void Controller::Engine::seek(Time t, SeekMode mode) {
 }
 
 void Controller::Engine::skip(Time by) {
-    auto base = wanted_ && wanted_->steps == 0 ? wanted_->time : seeking_for_ && state_.seeking && seeking_for_->steps == 0 ? seeking_for_->time : fold(media_now());
+    auto base = wanted_ && wanted_->steps == 0                               ? wanted_->time
+                : seeking_for_ && state_.seeking && seeking_for_->steps == 0 ? seeking_for_->time
+                                                                             : fold(media_now());
     seek(base + by, SeekMode::exact);
 }
 
@@ -198,8 +227,10 @@ void Controller::Engine::step(int pictures) {
     }
     if (live()) return note("refused", "step: a live source has no other place");
     if (machine::allowed(state_, Input::step)) {
-        if (wanted_ && wanted_->steps != 0) wanted_->steps += pictures;
-        else wanted_ = Wanted{{}, SeekMode::exact, pictures, now()};
+        if (wanted_ && wanted_->steps != 0)
+            wanted_->steps += pictures;
+        else
+            wanted_ = Wanted{{}, SeekMode::exact, pictures, now()};
     }
     input(Input::step, fmt::format("{:+}", pictures));
 }
@@ -247,16 +278,22 @@ void Controller::Engine::disarm() {
 void Controller::Engine::list_choices() {
     auto list = std::make_shared<std::vector<Choice>>();
     std::uint64_t wanted = 0;
-    auto title = [](const std::string& language, Codec codec) { return language.empty() ? std::string(codec_title(codec)) : language_title(language); };
+    auto title = [](const std::string& language, Codec codec) {
+        return language.empty() ? std::string(codec_title(codec)) : language_title(language);
+    };
     for (auto& t : clip_->info().tracks) {
         bool sound = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
         if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
-        if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted) wanted = t.id;
+        if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted)
+            wanted = t.id;
     }
     for (std::size_t i = 0; i < options_.captions.size(); ++i) {
         auto language = language_of_name(options_.captions[i]);
-        list->push_back({Kind::text, first_outside + i, language, language.empty() ? std::filesystem::path(options_.captions[i]).filename().string() : language_title(language)});
-        if (!options_.text_language.empty() && language == options_.text_language && !wanted) wanted = first_outside + i;
+        list->push_back({Kind::text, first_outside + i, language,
+                         language.empty() ? std::filesystem::path(options_.captions[i]).filename().string()
+                                          : language_title(language)});
+        if (!options_.text_language.empty() && language == options_.text_language && !wanted)
+            wanted = first_outside + i;
     }
     choices_ = std::move(list);
     if (wanted) choose_text(wanted);
@@ -265,7 +302,8 @@ void Controller::Engine::list_choices() {
 /// The new track is opened beside the one that plays and read ahead from a place still to come; there it takes over.
 void Controller::Engine::choose_sound(std::uint64_t id) {
     auto* track = clip_ ? clip_->info().find(id) : nullptr;
-    if (!track || track->kind != Kind::audio || !sound_lane_ || !sound_) return note("refused", fmt::format("sound {}: there is no such track", id));
+    if (!track || track->kind != Kind::audio || !sound_lane_ || !sound_)
+        return note("refused", fmt::format("sound {}: there is no such track", id));
     if (sound_->track().id == id) return;
     renew(switch_cancel_);
     ++sound_switch_;
@@ -350,7 +388,8 @@ void Controller::Engine::choose_text(std::uint64_t id) {
     }
     auto* track = id < first_outside ? clip_->info().find(id) : nullptr;
     bool outside = id >= first_outside && id - first_outside < options_.captions.size();
-    if (!outside && (!track || !shows_captions(*track))) return note("refused", fmt::format("text {}: there is no such track", id));
+    if (!outside && (!track || !shows_captions(*track)))
+        return note("refused", fmt::format("text {}: there is no such track", id));
     text_track_ = id;
     if (!text_lane_) text_lane_ = env_.strand->lane();
     // Over a network a track inside the clip is read as the clip itself arrives; see measure_buffer.
@@ -379,9 +418,13 @@ void Controller::Engine::set_loop(Loop loop) {
     auto at = fold(media_now());
     bool range = loop.kind == Loop::Kind::range || loop_.kind == Loop::Kind::range || lap_of(media_now()) > 0;
     loop_ = loop;
-    note("loop", loop.kind == Loop::Kind::none ? "off" : loop.kind == Loop::Kind::all ? "all" : fmt::format("{} to {}", format_time(loop.from), format_time(loop.to)));
+    note("loop", loop.kind == Loop::Kind::none ? "off"
+                 : loop.kind == Loop::Kind::all
+                     ? "all"
+                     : fmt::format("{} to {}", format_time(loop.from), format_time(loop.to)));
     // Times on the unrolled timeline mean something else now, so begin a new one here.
-    if (range && clip_ && machine::allowed(state_, Input::seek) && !state_.seeking && state_.phase != Phase::opening) seek(at, SeekMode::exact);
+    if (range && clip_ && machine::allowed(state_, Input::seek) && !state_.seeking && state_.phase != Phase::opening)
+        seek(at, SeekMode::exact);
     pump();
 }
 
@@ -482,7 +525,8 @@ void Controller::Engine::opened(Result<Playable> result) {
             });
         });
     }
-    note("opened", fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
+    note("opened",
+         fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
     list_choices();
     choose_spoken();  // it may have been asked for while this was opened
     if (o.lacking) note("sound-missing", o.lacking->sentence);
@@ -499,9 +543,9 @@ void Controller::Engine::opened(Result<Playable> result) {
     input(Input::opened);
     if (options_.start.how == Start::How::delay && state_.phase == Phase::ready)
         delay_timer_ = env_.strand->at(now() + options_.start.delay, guarded([this] {
-            delay_timer_ = 0;
-            input(Input::start_due);
-        }));
+                                           delay_timer_ = 0;
+                                           input(Input::start_due);
+                                       }));
     pump();
 }
 
@@ -587,7 +631,11 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
         current_ = (*result)->pts;
     }
     seeking_for_ = wanted;
-    note("seek", wanted.steps ? "step" : wanted.mode == SeekMode::keyframe ? "to a keyframe" : "exact", now() - wanted.asked, at);
+    note("seek",
+         wanted.steps                        ? "step"
+         : wanted.mode == SeekMode::keyframe ? "to a keyframe"
+                                             : "exact",
+         now() - wanted.asked, at);
     if (!state_.queued) prime_sound(at);
     input(Input::landed);
     pump();
@@ -615,7 +663,10 @@ void Controller::Engine::halt() {
         voice_->clear();
         if (again && !state_.seeking) prime_sound(at);
     }
-    if (state_.phase == Phase::failed) { items_.clear(); ++generation_; }
+    if (state_.phase == Phase::failed) {
+        items_.clear();
+        ++generation_;
+    }
 }
 
 void Controller::Engine::fail_with(Error error) {
@@ -630,7 +681,11 @@ PlaybackReport Controller::Engine::report() const {
     r.snapshot = snapshot();
     auto spread = [](std::vector<std::int64_t> v) -> std::optional<Spread> {
         if (v.empty()) return std::nullopt;
-        auto at = [&](double q) { return static_cast<double>(v[std::min(v.size() - 1, static_cast<std::size_t>(q * static_cast<double>(v.size())))]) / 1e6; };
+        auto at = [&](double q) {
+            return static_cast<double>(
+                       v[std::min(v.size() - 1, static_cast<std::size_t>(q * static_cast<double>(v.size())))]) /
+                   1e6;
+        };
         std::sort(v.begin(), v.end());
         auto middle = at(0.5);
         // Too early is as wrong as too late, so the tail is that of the distances.

@@ -128,7 +128,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time trace_start() const { return made_at_; }
     Time now() const { return env_.strand->now(); }
     Time media_now() const { return clock_.at(now()); }
-    void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {}, std::optional<Time> target = {});
+    void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {},
+              std::optional<Time> target = {});
     void publish();
     /// What runs on the strand later: not at all once the engine is gone, and never further than here when it throws.
     template <class F>
@@ -195,22 +196,24 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::shared_ptr<const Cues> cues_;
     std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0,
                   buffer_generation_ = 0;
-    static constexpr std::uint64_t first_outside = std::uint64_t{1} << 48;  ///< Numbers of captions in files of their own.
+    static constexpr std::uint64_t first_outside = std::uint64_t{1}
+                                                   << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
     std::shared_ptr<PictureReader> pictures_;
     std::shared_ptr<SoundReader> sound_;
     std::shared_ptr<Voice> voice_;
     std::shared_ptr<Stretcher> stretcher_;
-    std::shared_ptr<Voice> next_voice_;             ///< Of the controller that sounds after this one.
-    std::shared_ptr<Voice> handed_voice_;           ///< Kept alive while the mixer may go over to it.
-    bool armed_ = false;                            ///< Its voice is started by another one.
+    std::shared_ptr<Voice> next_voice_;    ///< Of the controller that sounds after this one.
+    std::shared_ptr<Voice> handed_voice_;  ///< Kept alive while the mixer may go over to it.
+    bool armed_ = false;                   ///< Its voice is started by another one.
 
     std::deque<Item> items_;
     std::optional<Picture> shown_;
-    Time shown_at_{INT64_MIN};        ///< Unrolled time of the picture shown; the lowest while a new one is awaited.
-    std::optional<Time> current_;     ///< Time of the picture that counts: shown, or found and about to be. Steps go from it.
-    Time last_due_{INT64_MIN / 2};    ///< When the last picture was to be shown.
+    Time shown_at_{INT64_MIN};  ///< Unrolled time of the picture shown; the lowest while a new one is awaited.
+    std::optional<Time>
+        current_;  ///< Time of the picture that counts: shown, or found and about to be. Steps go from it.
+    Time last_due_{INT64_MIN / 2};  ///< When the last picture was to be shown.
     Time last_shown_wall_{INT64_MIN / 2};
     std::uint64_t generation_ = 0, sound_generation_ = 0, next_ticket_ = 1;
     bool picture_busy_ = false, sound_busy_ = false, prepare_busy_ = false;
@@ -241,7 +244,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
 
     std::optional<Wanted> wanted_, seeking_for_;
     MediaClock clock_;
-    bool want_run_ = false;           ///< `run` was asked for; the clock starts once sound is primed.
+    bool want_run_ = false;  ///< `run` was asked for; the clock starts once sound is primed.
     std::uint64_t picture_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0, buffer_timer_ = 0;
     Time duration_{}, starved_since_{INT64_MAX};
     bool duration_known_ = false;

@@ -426,9 +426,9 @@ void Controller::Engine::schedule_picture() {
     if (!items_.front().prepared && items_.front().at <= media_now()) return;
     auto due = std::max(clock_.when(items_.front().at), now());
     picture_timer_ = env_.strand->at(due, guarded([this] {
-        picture_timer_ = 0;
-        present_due();
-    }));
+                                         picture_timer_ = 0;
+                                         present_due();
+                                     }));
 }
 
 /// Shows what is due. A late picture gives way to a later one that is due too; none comes before its time.
@@ -570,9 +570,9 @@ void Controller::Engine::measure_buffer() {
         publish();
         check_fed();
         buffer_timer_ = env_.strand->at(now() + 250_ms, guarded([this] {
-            buffer_timer_ = 0;
-            measure_buffer();
-        }));
+                                            buffer_timer_ = 0;
+                                            measure_buffer();
+                                        }));
     });
 }
 

@@ -44,11 +44,20 @@ Step on_call(State state, Input call) {
     if (now.phase == Phase::opening) {
         // Remembered until the source is open.
         switch (call) {
-            case Input::play: now.intent = Intent::play; return s;
-            case Input::pause: now.intent = Intent::hold; return s;
-            case Input::stop: now.intent = Intent::hold, now.queued = false, s.effects = {Effect::to_start}; return s;
-            case Input::seek: now.queued = true, s.effects = {Effect::queue_seek}; return s;
-            default: return refuse(state);
+            case Input::play:
+                now.intent = Intent::play;
+                return s;
+            case Input::pause:
+                now.intent = Intent::hold;
+                return s;
+            case Input::stop:
+                now.intent = Intent::hold, now.queued = false, s.effects = {Effect::to_start};
+                return s;
+            case Input::seek:
+                now.queued = true, s.effects = {Effect::queue_seek};
+                return s;
+            default:
+                return refuse(state);
         }
     }
     if (!has_clip(now.phase)) return refuse(state);
@@ -97,7 +106,8 @@ Step on_call(State state, Input call) {
             s.effects.push_back(Effect::show_step);
             ask_seek(s);
             return s;
-        default: return refuse(state);
+        default:
+            return refuse(state);
     }
 }
 
@@ -141,21 +151,28 @@ Step on_report(State state, Input report) {
             if (now.phase == Phase::waiting && !now.seeking) now.phase = Phase::playing, s.effects = {Effect::run};
             return s;
         case Input::reached_end:
-            if (now.phase == Phase::playing) now.phase = Phase::ended, now.intent = Intent::hold, s.effects = {Effect::halt};
+            if (now.phase == Phase::playing)
+                now.phase = Phase::ended, now.intent = Intent::hold, s.effects = {Effect::halt};
             return s;
         case Input::start_due:
             return now.phase == Phase::ready && !now.seeking ? on_call(state, Input::play) : s;
         case Input::broke:
             if (has_clip(now.phase)) now = {Phase::failed, Intent::hold, false, false}, s.effects = {Effect::halt};
             return s;
-        default: return s;  // `released` changes nothing: closed is the end
+        default:
+            return s;  // `released` changes nothing: closed is the end
     }
 }
 
-constexpr std::array<std::string_view, phase_count> phase_names{"empty", "opening", "ready", "playing", "paused", "waiting", "ended", "failed", "closed"};
-constexpr std::array<std::string_view, input_count> input_names{"open", "play", "pause", "stop", "seek", "step", "release",
-    "opened", "could not open", "landed", "starved", "fed", "reached the end", "start due", "broke", "released"};
-constexpr std::array<std::string_view, 9> effect_names{"open the source", "begin seek", "queue seek", "run", "halt", "show step", "to start", "release all", "refuse"};
+constexpr std::array<std::string_view, phase_count> phase_names{"empty",   "opening", "ready",  "playing", "paused",
+                                                                "waiting", "ended",   "failed", "closed"};
+constexpr std::array<std::string_view, input_count> input_names{
+    "open",    "play",    "pause",           "stop",           "seek",
+    "step",    "release", "opened",          "could not open", "landed",
+    "starved", "fed",     "reached the end", "start due",      "broke",
+    "released"};
+constexpr std::array<std::string_view, 9> effect_names{"open the source", "begin seek", "queue seek",  "run",   "halt",
+                                                       "show step",       "to start",   "release all", "refuse"};
 }  // namespace
 
 bool State::sound() const {
@@ -164,7 +181,8 @@ bool State::sound() const {
     if (phase == Phase::opening) return !seeking;
     if (intent == Intent::play) return false;
     if (queued && !seeking) return false;
-    return !(seeking && (phase == Phase::empty || phase == Phase::failed || phase == Phase::closed || phase == Phase::ended));
+    return !(seeking &&
+             (phase == Phase::empty || phase == Phase::failed || phase == Phase::closed || phase == Phase::ended));
 }
 
 Step step(State state, Input input) {
@@ -183,11 +201,16 @@ bool allowed(State state, Input call) {
 std::string_view refusal(State state, Input call) {
     if (allowed(state, call)) return {};
     switch (state.phase) {
-        case Phase::empty: return "no source has been opened";
-        case Phase::opening: return "the source is still being opened";
-        case Phase::failed: return "the source failed; open it again first";
-        case Phase::closed: return "the controller has been released";
-        default: return "this can't be done now";
+        case Phase::empty:
+            return "no source has been opened";
+        case Phase::opening:
+            return "the source is still being opened";
+        case Phase::failed:
+            return "the source failed; open it again first";
+        case Phase::closed:
+            return "the controller has been released";
+        default:
+            return "this can't be done now";
     }
 }
 
@@ -214,8 +237,10 @@ std::string table() {
         auto key = [](State s) { return std::tuple(s.phase, s.intent, s.seeking, s.queued); };
         return key(a) < key(b);
     });
-    std::string out = "# The controller's states\n\nMade from `src/core/playback/machine.cpp`. A cell says what an input leads to; *italics* are what "
-                      "is done on the way. An empty cell means that nothing changes.\n\n## Calls\n\n";
+    std::string out =
+        "# The controller's states\n\nMade from `src/core/playback/machine.cpp`. A cell says what an input leads to; "
+        "*italics* are what "
+        "is done on the way. An empty cell means that nothing changes.\n\n## Calls\n\n";
     auto part = [&](std::size_t from, std::size_t to) {
         out += "| state |";
         for (auto k = from; k < to; ++k) out += fmt::format(" {} |", name(static_cast<Input>(k)));

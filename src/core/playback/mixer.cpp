@@ -27,8 +27,10 @@ void DeviceClock::observe(std::int64_t frames, std::int64_t supplied, Time now) 
         base_frames_ = static_cast<double>(frames);
         return;
     }
-    if (frames <= supplied) ahead_ = false;
-    else if (!std::exchange(ahead_, true)) ahead_since_ = now;
+    if (frames <= supplied)
+        ahead_ = false;
+    else if (!std::exchange(ahead_, true))
+        ahead_since_ = now;
     if (!started_) {
         if (frames <= 0) return;
         started_ = true;
@@ -92,7 +94,8 @@ void Voice::clear() {
         for (auto& piece : pieces_)
             for (; piece.at * 2 < piece.samples.size() && left > 0; ++piece.at, --left)
                 for (std::size_t c = 0; c < 2; ++c)
-                    tail_.push_back(piece.samples[piece.at * 2 + c] * gain_ * fade_ * static_cast<float>(left) / fade_frames);
+                    tail_.push_back(piece.samples[piece.at * 2 + c] * gain_ * fade_ * static_cast<float>(left) /
+                                    fade_frames);
     }
     next_ = nullptr;
     mixed_to_ = -1;
@@ -147,7 +150,8 @@ void Voice::mark(std::int64_t frame, Time media, double rate, std::int64_t lengt
     }
     if (!marks_.empty()) {
         auto& m = marks_.back();
-        auto expected = m.media + Time{static_cast<std::int64_t>(static_cast<double>(m.length) * m.rate * 1e9 / mix_rate)};
+        auto expected =
+            m.media + Time{static_cast<std::int64_t>(static_cast<double>(m.length) * m.rate * 1e9 / mix_rate)};
         auto off = (expected - media).ns;
         if (m.frame + m.length == frame && m.rate == rate && off < 100'000 && off > -100'000) {
             m.length += length;
@@ -172,7 +176,8 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
     while (done < frames && !pieces_.empty()) {
         auto& piece = pieces_.front();
         auto n = std::min(frames - done, piece.samples.size() / 2 - piece.at);
-        auto media = piece.pts + Time{static_cast<std::int64_t>(static_cast<double>(piece.at) * piece.rate * 1e9 / mix_rate)};
+        auto media =
+            piece.pts + Time{static_cast<std::int64_t>(static_cast<double>(piece.at) * piece.rate * 1e9 / mix_rate)};
         mark(device_frame + static_cast<std::int64_t>(done), media, piece.rate, static_cast<std::int64_t>(n));
         for (std::size_t i = 0; i < n; ++i) {
             if (gain_ < target_) gain_ = std::min(target_, gain_ + gain_step);
@@ -283,9 +288,7 @@ void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
         real_ = real;
         next_try_ = now + 2_s;
     }
-    if (device_)
-        beside_->run(
-            {}, [old = std::move(device_)]() mutable { old->stop(), old.reset(); }, [] {});
+    if (device_) beside_->run({}, [old = std::move(device_)]() mutable { old->stop(), old.reset(); }, [] {});
     pulled_ = std::make_shared<Tap>();
     pulled_->mixer = this;
     auto pull_from = [tap = pulled_](float* out, std::size_t frames) {

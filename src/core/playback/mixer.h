@@ -78,8 +78,18 @@ class Voice {
   private:
     friend class Mixer;
     explicit Voice(Mixer& mixer) : mixer_(mixer) {}
-    struct Piece { Time pts; double rate; std::vector<float> samples; std::size_t at = 0; };
-    struct Mark { std::int64_t frame; Time media; double rate; std::int64_t length; };
+    struct Piece {
+        Time pts;
+        double rate;
+        std::vector<float> samples;
+        std::size_t at = 0;
+    };
+    struct Mark {
+        std::int64_t frame;
+        Time media;
+        double rate;
+        std::int64_t length;
+    };
     void mark(std::int64_t frame, Time media, double rate, std::int64_t length);
     void mix(float* out, std::size_t frames, std::int64_t device_frame);
     Mixer& mixer_;
@@ -121,7 +131,10 @@ class Mixer {
     void change(bool lost);
     void take_over(std::unique_ptr<SoundDevice> device, bool real);
     double heard_frames(Time now);
-    struct Guard { std::mutex mutex; Mixer* mixer; };
+    struct Guard {
+        std::mutex mutex;
+        Mixer* mixer;
+    };
     /// What a device pulls from; cut off when another takes its place, so that two never pull.
     struct Tap {
         std::mutex mutex;

@@ -47,9 +47,9 @@ enum class Motion { still, moving, starved };
 /// A track that can be chosen while playing.
 struct Choice {
     Kind kind = Kind::audio;
-    std::uint64_t id = 0;              ///< The container's number; captions in files of their own count from 1 << 48.
-    std::string language;              ///< BCP 47; may be empty.
-    std::string title;                 ///< For people: "German", or the codec where no language is stated.
+    std::uint64_t id = 0;  ///< The container's number; captions in files of their own count from 1 << 48.
+    std::string language;  ///< BCP 47; may be empty.
+    std::string title;     ///< For people: "German", or the codec where no language is stated.
     bool operator==(const Choice&) const = default;
 };
 /// "German" for "de"; the tag itself for languages that are not in the short list.
@@ -61,9 +61,9 @@ struct OpenOptions {
     double volume = 1;
     bool muted = false;
     double rate = 1;
-    std::string sound_language;        ///< Preferred over the clip's default where it has that.
-    std::string text_language;         ///< Captions shown from the start; none when empty.
-    std::vector<std::string> captions; ///< Files of captions beside the clip.
+    std::string sound_language;         ///< Preferred over the clip's default where it has that.
+    std::string text_language;          ///< Captions shown from the start; none when empty.
+    std::vector<std::string> captions;  ///< Files of captions beside the clip.
     Time open_within = open_deadline;  ///< Until the first picture or sound is decoded; then opening fails (`timeout`).
 };
 
@@ -84,8 +84,8 @@ struct Snapshot {
     Loop loop;
     std::optional<Error> error;
     Counters counters;
-    std::uint64_t events = 0;       ///< Events so far.
-    Time since{};                   ///< Strand time at which phase or intent last changed.
+    std::uint64_t events = 0;  ///< Events so far.
+    Time since{};              ///< Strand time at which phase or intent last changed.
     std::string source;
     std::size_t pictures_ahead = 0;
     Time sound_ahead{};
@@ -100,9 +100,9 @@ struct Snapshot {
 /// One entry of the trace.
 struct Event {
     std::uint64_t n = 0;
-    Time wall{};                    ///< Since the controller was made.
+    Time wall{};  ///< Since the controller was made.
     Time media{};
-    std::string name;               ///< See docs/trace.md.
+    std::string name;  ///< See docs/trace.md.
     std::string detail;
     std::optional<Time> took, target;
     std::size_t pictures = 0;       ///< Decoded pictures waiting.
@@ -112,7 +112,10 @@ struct Event {
 nlohmann::json to_json(const Event& event);
 
 /// Distribution of a measured quantity, for reports.
-struct Spread { double p50 = 0, p99 = 0, max = 0; std::size_t count = 0; };
+struct Spread {
+    double p50 = 0, p99 = 0, max = 0;
+    std::size_t count = 0;
+};
 
 struct PlaybackReport {
     Snapshot snapshot;
@@ -131,14 +134,14 @@ struct Costs {
 class Controller {
   public:
     struct Env {
-        std::shared_ptr<Strand> strand;     ///< Its own in real time; shared in virtual time.
-        Mixer* mixer = nullptr;             ///< Must outlive the controller.
+        std::shared_ptr<Strand> strand;  ///< Its own in real time; shared in virtual time.
+        Mixer* mixer = nullptr;          ///< Must outlive the controller.
         CodecRegistry* codecs = nullptr;
         std::shared_ptr<PictureSink> sink;
         Costs costs = {};
     };
     explicit Controller(Env env);
-    ~Controller();                          ///< Releases, and waits for it (within 200 ms).
+    ~Controller();  ///< Releases, and waits for it (within 200 ms).
     Controller(const Controller&) = delete;
     Controller& operator=(const Controller&) = delete;
 
@@ -146,16 +149,16 @@ class Controller {
     void open(std::string source, OpenOptions options = {});
     void play();
     void pause();
-    void stop();                            ///< Back to the start, held.
+    void stop();  ///< Back to the start, held.
     void seek(Time t, SeekMode mode = SeekMode::exact);
-    void skip(Time by);                     ///< Relative to where it is, or to the seek under way.
-    void step(int pictures);                ///< Forward or back; holds.
-    void set_volume(double volume);         ///< 0 to 1, as the control stands.
+    void skip(Time by);              ///< Relative to where it is, or to the seek under way.
+    void step(int pictures);         ///< Forward or back; holds.
+    void set_volume(double volume);  ///< 0 to 1, as the control stands.
     void set_muted(bool muted);
-    void set_rate(double rate);             ///< 0.25 to 4.
+    void set_rate(double rate);  ///< 0.25 to 4.
     void set_loop(Loop loop);
-    void choose_sound(std::uint64_t id);    ///< One of the snapshot's choices; goes on where it is.
-    void choose_text(std::uint64_t id);     ///< 0 for none.
+    void choose_sound(std::uint64_t id);  ///< One of the snapshot's choices; goes on where it is.
+    void choose_text(std::uint64_t id);   ///< 0 for none.
     /// As `OpenOptions` has them, now or as soon as the source is open: the clip's own sound, and no captions, where
     /// a language is empty or the clip lacks it.
     void choose_languages(std::string sound, std::string text);
@@ -188,7 +191,11 @@ class Controller {
 };
 
 /// The tracks a controller would play of a clip, or why it can't.
-struct Selection { const Track* video = nullptr; const Track* audio = nullptr; std::optional<Error> lacking; };
+struct Selection {
+    const Track* video = nullptr;
+    const Track* audio = nullptr;
+    std::optional<Error> lacking;
+};
 /// A track in `sound_language` counts before the default one.
 Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language = {});
 

@@ -16,8 +16,10 @@ class PlayQueue::Gate final : public PictureSink {
     std::shared_ptr<const Image> prepare(const Picture& p) override { return inner_->prepare(p); }
     void show(std::shared_ptr<const Image> image, const Picture& p, Time due) override {
         std::lock_guard lock(mutex_);
-        if (open_) inner_->show(std::move(image), p, due);
-        else kept_ = Kept{std::move(image), p, due};
+        if (open_)
+            inner_->show(std::move(image), p, due);
+        else
+            kept_ = Kept{std::move(image), p, due};
     }
     void clear() override {
         std::lock_guard lock(mutex_);
@@ -38,7 +40,11 @@ class PlayQueue::Gate final : public PictureSink {
     }
 
   private:
-    struct Kept { std::shared_ptr<const Image> image; Picture picture; Time due; };
+    struct Kept {
+        std::shared_ptr<const Image> image;
+        Picture picture;
+        Time due;
+    };
     std::shared_ptr<PictureSink> inner_;
     std::mutex mutex_;
     std::atomic<bool> open_;
@@ -77,9 +83,10 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
                 }
                 if (tell) tell(e);
             }
-            if (e.name == "ended") self->strand->post([weak, gate] {
-                if (auto s = weak.lock()) s->ended(gate);
-            });
+            if (e.name == "ended")
+                self->strand->post([weak, gate] {
+                    if (auto s = weak.lock()) s->ended(gate);
+                });
         });
         return p;
     }
@@ -97,13 +104,17 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
         // Destroyed outside the lock, once closed: their resources went with the release.
         std::vector<Player> gone;
         for (auto it = leaving.begin(); it != leaving.end();)
-            if (it->controller->snapshot().state.phase == Phase::closed) gone.push_back(std::move(*it)), it = leaving.erase(it);
-            else ++it;
+            if (it->controller->snapshot().state.phase == Phase::closed)
+                gone.push_back(std::move(*it)), it = leaving.erase(it);
+            else
+                ++it;
         auto s = current.controller->snapshot();
         auto follower = after(current.index);
         auto left = s.duration_known ? s.duration - s.position : Time::max();
-        bool playing = s.state.phase == Phase::playing && s.state.intent == Intent::play && !s.state.seeking && s.loop.kind == Loop::Kind::none;
-        if (ahead && (!follower || ahead->index != *follower || left > open_ahead + 2_s)) retire(*std::exchange(ahead, std::nullopt));
+        bool playing = s.state.phase == Phase::playing && s.state.intent == Intent::play && !s.state.seeking &&
+                       s.loop.kind == Loop::Kind::none;
+        if (ahead && (!follower || ahead->index != *follower || left > open_ahead + 2_s))
+            retire(*std::exchange(ahead, std::nullopt));
         if (!ahead && follower && playing && left < open_ahead) {
             ahead = make_player(false);
             ahead->index = *follower;
@@ -112,10 +123,12 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
             options.volume = s.volume, options.muted = s.muted, options.rate = s.rate;
             ahead->controller->open(entries[*follower].source, options);
         }
-        if (ahead && !ahead->armed && playing && scaled(left, 1 / s.rate) < arm_ahead && ahead->controller->snapshot().state.phase == Phase::ready) {
+        if (ahead && !ahead->armed && playing && scaled(left, 1 / s.rate) < arm_ahead &&
+            ahead->controller->snapshot().state.phase == Phase::ready) {
             ahead->armed = true;
             ahead->controller->play_after(*current.controller);
-        } else if (ahead && ahead->armed && !playing && s.state.phase != Phase::ended && s.state.phase != Phase::waiting) {
+        } else if (ahead && ahead->armed && !playing && s.state.phase != Phase::ended &&
+                   s.state.phase != Phase::waiting) {
             // Paused or sought away just before the end: another one is made when it comes round again.
             retire(*std::exchange(ahead, std::nullopt));
         }
@@ -193,7 +206,8 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
     }
 };
 
-PlayQueue::PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<PictureSink> sink) : state_(std::make_shared<State>()) {
+PlayQueue::PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<PictureSink> sink)
+    : state_(std::make_shared<State>()) {
     state_->strand = std::move(strand);
     state_->make = std::move(make);
     state_->sink = std::move(sink);
@@ -232,7 +246,8 @@ std::size_t PlayQueue::index() const {
 }
 bool PlayQueue::has_next() const {
     std::lock_guard lock(state_->mutex);
-    return state_->current.index + 1 < state_->entries.size() || (state_->repeat == Repeat::all && state_->entries.size() > 1);
+    return state_->current.index + 1 < state_->entries.size() ||
+           (state_->repeat == Repeat::all && state_->entries.size() > 1);
 }
 bool PlayQueue::has_previous() const {
     std::lock_guard lock(state_->mutex);

@@ -12,7 +12,10 @@ enum class Repeat { off, once, one, all };  ///< `off` stays at the end of each 
 
 class PlayQueue {
   public:
-    struct Entry { std::string source; OpenOptions options; };
+    struct Entry {
+        std::string source;
+        OpenOptions options;
+    };
     /// Makes a controller that shows into `sink`.
     using Make = std::function<std::unique_ptr<Controller>(std::shared_ptr<PictureSink> sink)>;
     /// `strand` looks after the queue; it must be the controllers' own one in virtual time.

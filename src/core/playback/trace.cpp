@@ -32,8 +32,8 @@ void Trace::listen(std::function<void(const Event&)> listener) {
 }
 
 nlohmann::json to_json(const Event& e) {
-    nlohmann::json j{{"n", e.n}, {"wall_ns", e.wall.ns}, {"media_ns", e.media.ns}, {"event", e.name},
-                     {"pictures", e.pictures}, {"sound_ns", e.sound.ns}};
+    nlohmann::json j{{"n", e.n},        {"wall_ns", e.wall.ns},   {"media_ns", e.media.ns},
+                     {"event", e.name}, {"pictures", e.pictures}, {"sound_ns", e.sound.ns}};
     if (!e.detail.empty()) j["detail"] = e.detail;
     if (e.took) j["took_ns"] = e.took->ns;
     if (e.target) j["target_ns"] = e.target->ns;

@@ -16,11 +16,14 @@ using nlohmann::json;
 
 namespace {
 constexpr std::array<std::string_view, 3> mount_names{"window", "handset-upright", "handset-sideways"};
-constexpr std::array<std::string_view, control_count> control_names{"toggle", "back", "forward", "position", "volume", "full-screen", "tracks", "previous", "next", "strip"};
+constexpr std::array<std::string_view, control_count> control_names{
+    "toggle", "back", "forward", "position", "volume", "full-screen", "tracks", "previous", "next", "strip"};
 constexpr std::array<std::string_view, 4> queue_names{"off", "once", "repeat-one", "repeat-all"};
 
 /// A mistake in a document, at a JSON pointer.
-struct Mistake { std::string at, what; };
+struct Mistake {
+    std::string at, what;
+};
 
 template <class E, std::size_t N>
 E one_of(const json& j, const std::string& at, const std::array<std::string_view, N>& names) {
@@ -36,7 +39,8 @@ std::string text(const json& j, const std::string& at) {
     return j.get<std::string>();
 }
 Time time(const json& j, const std::string& at) {
-    if (!j.is_number_integer() || j.get<std::int64_t>() < 0) throw Mistake{at, "must be a whole number of nanoseconds, 0 or more"};
+    if (!j.is_number_integer() || j.get<std::int64_t>() < 0)
+        throw Mistake{at, "must be a whole number of nanoseconds, 0 or more"};
     return {j.get<std::int64_t>()};
 }
 double fraction(const json& j, const std::string& at) {
@@ -59,7 +63,11 @@ Start start_from(const json& j, const std::string& at) {
     Start s;
     if (j.is_object()) {
         s.how = Start::How::delay;
-        members(j, at, [&](auto& k, auto& v, auto p) { if (k != "after_ns") return false; s.delay = time(v, p); return true; });
+        members(j, at, [&](auto& k, auto& v, auto p) {
+            if (k != "after_ns") return false;
+            s.delay = time(v, p);
+            return true;
+        });
     } else {
         s.how = one_of<Start::How>(j, at, std::array<std::string_view, 2>{"hold", "play"});
     }
@@ -74,9 +82,12 @@ Loop loop_from(const json& j, const std::string& at) {
     if (j.is_object()) {
         l.kind = Loop::Kind::range;
         members(j, at, [&](auto& k, auto& v, auto p) {
-            if (k == "from_ns") l.from = time(v, p);
-            else if (k == "to_ns") l.to = time(v, p);
-            else return false;
+            if (k == "from_ns")
+                l.from = time(v, p);
+            else if (k == "to_ns")
+                l.to = time(v, p);
+            else
+                return false;
             return true;
         });
         if (l.to <= l.from) throw Mistake{at, "must end after it begins"};
@@ -93,28 +104,37 @@ json controls_json(const std::vector<Control>& list) {
 std::vector<Control> controls_from(const json& j, const std::string& at) {
     if (!j.is_array() || j.size() > control_count) throw Mistake{at, "must be a short list of controls"};
     std::vector<Control> list;
-    for (std::size_t i = 0; i < j.size(); ++i) list.push_back(one_of<Control>(j[i], fmt::format("{}/{}", at, i), control_names));
+    for (std::size_t i = 0; i < j.size(); ++i)
+        list.push_back(one_of<Control>(j[i], fmt::format("{}/{}", at, i), control_names));
     return list;
 }
 SourceSpec source_from(const json& j, const std::string& at) {
     SourceSpec s;
     members(j, at, [&](auto& k, auto& v, auto p) {
-        if (k == "poster") s.poster = text(v, p);
-        else if (k == "name") s.name = text(v, p);
-        else if (k == "file") s.file = text(v, p);
-        else if (k == "sound_language") s.sound_language = text(v, p);
-        else if (k == "text_language") s.text_language = text(v, p);
+        if (k == "poster")
+            s.poster = text(v, p);
+        else if (k == "name")
+            s.name = text(v, p);
+        else if (k == "file")
+            s.file = text(v, p);
+        else if (k == "sound_language")
+            s.sound_language = text(v, p);
+        else if (k == "text_language")
+            s.text_language = text(v, p);
         else if (k == "captions") {
             if (!v.is_array() || v.size() > 100) throw Mistake{p, "must be a list of files"};
             for (std::size_t i = 0; i < v.size(); ++i) s.captions.push_back(text(v[i], fmt::format("{}/{}", p, i)));
-        }
-        else if (k == "start") s.start = start_from(v, p);
-        else if (k == "loop") s.loop = loop_from(v, p);
-        else if (k == "fit") s.fit = one_of<Fit>(v, p, std::array<std::string_view, 4>{"contain", "cover", "fill", "none"});
+        } else if (k == "start")
+            s.start = start_from(v, p);
+        else if (k == "loop")
+            s.loop = loop_from(v, p);
+        else if (k == "fit")
+            s.fit = one_of<Fit>(v, p, std::array<std::string_view, 4>{"contain", "cover", "fill", "none"});
         else if (k == "align") {
             if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be two numbers"};
             s.align_x = fraction(v[0], p + "/0"), s.align_y = fraction(v[1], p + "/1");
-        } else return false;
+        } else
+            return false;
         return true;
     });
     if (s.file.empty()) throw Mistake{at, "has no file"};
@@ -126,7 +146,9 @@ std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std
 std::string_view queue_name(Queue queue) { return queue_names.at(static_cast<std::size_t>(queue)); }
 std::string_view control_name(Control control) { return control_names.at(static_cast<std::size_t>(control)); }
 bool SourceSpec::operator==(const SourceSpec& o) const {
-    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay && loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions && poster == o.poster && sound_language == o.sound_language && text_language == o.text_language;
+    return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay &&
+           loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions &&
+           poster == o.poster && sound_language == o.sound_language && text_language == o.text_language;
 }
 bool PlayerDocument::operator==(const PlayerDocument& o) const {
     return app_name == o.app_name && sources == o.sources && surround == o.surround && skip == o.skip &&
@@ -137,7 +159,12 @@ bool PlayerDocument::operator==(const PlayerDocument& o) const {
 json to_json(const PlayerDocument& d) {
     json sources = json::array();
     for (auto& s : d.sources) {
-        sources.push_back({{"name", s.name}, {"file", s.file}, {"start", start_json(s.start)}, {"loop", loop_json(s.loop)}, {"fit", std::string(fit_name(s.fit))}, {"align", {s.align_x, s.align_y}}});
+        sources.push_back({{"name", s.name},
+                           {"file", s.file},
+                           {"start", start_json(s.start)},
+                           {"loop", loop_json(s.loop)},
+                           {"fit", std::string(fit_name(s.fit))},
+                           {"align", {s.align_x, s.align_y}}});
         // What is seldom there is written only where it is.
         if (!s.poster.empty()) sources.back()["poster"] = s.poster;
         if (!s.captions.empty()) sources.back()["captions"] = s.captions;
@@ -164,7 +191,9 @@ json to_json(const PlayerDocument& d) {
 
 Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) {
     try {
-        if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer()) return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject), "Choose a .ruedo file.");
+        if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer())
+            return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject),
+                        "Choose a .ruedo file.");
         // Compared as it stands: a number that does not fit must not turn into one that does.
         auto& number = j["ruedo"];
         bool newer = number.is_number_unsigned() ? number.get<std::uint64_t>() > PlayerDocument::current_version
@@ -181,43 +210,60 @@ Result<PlayerDocument> document_from_json(const json& j, std::string_view subjec
         PlayerDocument d;
         members(j, "", [&](auto& k, auto& v, auto p) {
             if (k == "ruedo") return true;
-            if (k == "app") d.app_name = text(v, p);
-            else if (k == "target") d.target = text(v, p);
-            else if (k == "mount") d.mount = one_of<Mount>(v, p, mount_names);
+            if (k == "app")
+                d.app_name = text(v, p);
+            else if (k == "target")
+                d.target = text(v, p);
+            else if (k == "mount")
+                d.mount = one_of<Mount>(v, p, mount_names);
             else if (k == "sources") {
                 if (!v.is_array() || v.size() > 10000) throw Mistake{p, "must be a list"};
-                for (std::size_t i = 0; i < v.size(); ++i) d.sources.push_back(source_from(v[i], fmt::format("{}/{}", p, i)));
+                for (std::size_t i = 0; i < v.size(); ++i)
+                    d.sources.push_back(source_from(v[i], fmt::format("{}/{}", p, i)));
             } else if (k == "player") {
                 members(v, p, [&](auto& pk, auto& pv, auto pp) {
                     if (pk == "surround") {
                         d.surround = text(pv, pp);
-                        bool colour = d.surround.size() == 7 && d.surround[0] == '#' && std::all_of(d.surround.begin() + 1, d.surround.end(), [](unsigned char c) { return std::isxdigit(c); });
+                        bool colour = d.surround.size() == 7 && d.surround[0] == '#' &&
+                                      std::all_of(d.surround.begin() + 1, d.surround.end(),
+                                                  [](unsigned char c) { return std::isxdigit(c); });
                         if (!colour) throw Mistake{pp, "must be a colour such as “#17131A”"};
-                    } else if (pk == "skip_ns") d.skip = time(pv, pp);
-                    else if (pk == "hide_after_ns") d.hide_after = time(pv, pp);
-                    else if (pk == "queue") d.queue = one_of<Queue>(pv, pp, queue_names);
-                    else if (pk == "volume") d.volume = fraction(pv, pp);
+                    } else if (pk == "skip_ns")
+                        d.skip = time(pv, pp);
+                    else if (pk == "hide_after_ns")
+                        d.hide_after = time(pv, pp);
+                    else if (pk == "queue")
+                        d.queue = one_of<Queue>(pv, pp, queue_names);
+                    else if (pk == "volume")
+                        d.volume = fraction(pv, pp);
                     else if (pk == "open_within_ns") {
                         d.open_within = time(pv, pp);
                         if (d.open_within < 1_s || d.open_within > 600_s)
                             throw Mistake{pp, "must be from one second to ten minutes"};
                     } else if (pk == "bar")
                         members(pv, pp, [&](auto& bk, auto& bv, auto bp) {
-                            if (bk == "start") d.bar.start = controls_from(bv, bp);
-                            else if (bk == "middle") d.bar.middle = controls_from(bv, bp);
-                            else if (bk == "end") d.bar.end = controls_from(bv, bp);
-                            else return false;
+                            if (bk == "start")
+                                d.bar.start = controls_from(bv, bp);
+                            else if (bk == "middle")
+                                d.bar.middle = controls_from(bv, bp);
+                            else if (bk == "end")
+                                d.bar.end = controls_from(bv, bp);
+                            else
+                                return false;
                             return true;
                         });
-                    else return false;
+                    else
+                        return false;
                     return true;
                 });
-            } else return false;
+            } else
+                return false;
             return true;
         });
         return d;
     } catch (const Mistake& m) {
-        return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, m.at, m.what), "Put it right in a text editor, or open an older copy.");
+        return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, m.at, m.what),
+                    "Put it right in a text editor, or open an older copy.");
     }
 }
 
@@ -225,7 +271,9 @@ Result<PlayerDocument> load_document(const fs::path& path) {
     TRY(auto bytes, read_file(path, 16 << 20));
     auto name = path.filename().string();
     auto j = json::parse(bytes.begin(), bytes.end(), nullptr, false);
-    if (j.is_discarded()) return fail(Code::malformed, fmt::format("“{}” is not readable as JSON.", name), "Open an older copy, or put it right in a text editor.");
+    if (j.is_discarded())
+        return fail(Code::malformed, fmt::format("“{}” is not readable as JSON.", name),
+                    "Open an older copy, or put it right in a text editor.");
     return document_from_json(j, name);
 }
 
@@ -254,8 +302,10 @@ OpenOptions open_options(const PlayerDocument& document, const SourceSpec& sourc
 std::string file_stem(std::string_view app_name) {
     std::string stem;
     for (unsigned char c : app_name) {
-        if (std::isalnum(c) && c < 128) stem += static_cast<char>(std::tolower(c));
-        else if (!stem.empty() && stem.back() != '-') stem += '-';
+        if (std::isalnum(c) && c < 128)
+            stem += static_cast<char>(std::tolower(c));
+        else if (!stem.empty() && stem.back() != '-')
+            stem += '-';
     }
     while (!stem.empty() && stem.back() == '-') stem.pop_back();
     // These are names of folders beside the executable.
@@ -270,22 +320,36 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         auto path = resolve(s, folder);
         std::error_code ec;
         if (!s.poster.empty()) {
-            if (auto poster = resolve(s.poster, folder); !is_address(poster) && !fs::exists(poster, ec)) found.push_back({fmt::format("There is no poster “{}”.", s.poster), "The first frame would stand in its place.", i});
+            if (auto poster = resolve(s.poster, folder); !is_address(poster) && !fs::exists(poster, ec))
+                found.push_back({fmt::format("There is no poster “{}”.", s.poster),
+                                 "The first frame would stand in its place.", i});
         }
         if (is_address(path)) {
             if (is_camera(path)) {
                 auto cameras = list_cameras();
                 auto id = camera_id(path);
-                if (std::none_of(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; })) found.push_back({fmt::format("The camera of “{}” is not connected.", s.name), "Plug it in, or choose another one.", i});
+                if (std::none_of(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; }))
+                    found.push_back({fmt::format("The camera of “{}” is not connected.", s.name),
+                                     "Plug it in, or choose another one.", i});
             }
             // The network is not asked at every change; the address itself tells this much.
-            if (path.starts_with("catalogue")) found.push_back({fmt::format("“{}” needs an access key, which is not packed with the app.", s.name), "Keys stay in the settings of each user; give your users theirs, or pack the clip itself.", i});
-            if (path.starts_with("http://") || path.starts_with("catalogue://")) found.push_back({fmt::format("“{}” comes over an address without encryption.", s.name), "Handsets refuse such addresses by default; serve it over https.", i});
+            if (path.starts_with("catalogue"))
+                found.push_back(
+                    {fmt::format("“{}” needs an access key, which is not packed with the app.", s.name),
+                     "Keys stay in the settings of each user; give your users theirs, or pack the clip itself.", i});
+            if (path.starts_with("http://") || path.starts_with("catalogue://"))
+                found.push_back({fmt::format("“{}” comes over an address without encryption.", s.name),
+                                 "Handsets refuse such addresses by default; serve it over https.", i});
             continue;
         }
         if (!fs::exists(path, ec)) {
             auto near = nearest_name(path);
-            found.push_back({fmt::format("There is no file “{}”.", s.file), near ? fmt::format("The nearest name is “{}”. The player would show an error instead of a picture.", near->filename().string()) : "The player would show an error instead of a picture.", i});
+            found.push_back(
+                {fmt::format("There is no file “{}”.", s.file),
+                 near ? fmt::format("The nearest name is “{}”. The player would show an error instead of a picture.",
+                                    near->filename().string())
+                      : "The player would show an error instead of a picture.",
+                 i});
             continue;
         }
         auto info = ask(path);
@@ -298,9 +362,12 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
             found.push_back({tracks.error().sentence, tracks.error().hint, i});
         for (auto& f : known.findings) found.push_back({f.sentence, f.hint, i});
         if (s.loop.kind == Loop::Kind::range && known.duration_known && s.loop.to > known.duration)
-            found.push_back({fmt::format("The loop of “{}” ends at {}, after the clip does.", s.name, format_time(s.loop.to)), fmt::format("It would end at {} instead.", format_time(known.duration)), i});
+            found.push_back(
+                {fmt::format("The loop of “{}” ends at {}, after the clip does.", s.name, format_time(s.loop.to)),
+                 fmt::format("It would end at {} instead.", format_time(known.duration)), i});
         if (s.fit == Fit::fill)
-            found.push_back({fmt::format("“{}” is stretched to fill its place.", s.name), "Its shape changes with the window’s; contain or cover keep it.", i});
+            found.push_back({fmt::format("“{}” is stretched to fill its place.", s.name),
+                             "Its shape changes with the window’s; contain or cover keep it.", i});
     }
     auto has = [&](Control c) {
         for (auto* group : {&d.bar.start, &d.bar.middle, &d.bar.end})
@@ -308,7 +375,8 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         return false;
     };
     if (!d.sources.empty() && !has(Control::toggle) && d.sources.front().start.how == Start::How::hold)
-        found.push_back({"The player is held at the start and no control sets it going.", "Put the play control on the bar, or let the source start by itself.", 0});
+        found.push_back({"The player is held at the start and no control sets it going.",
+                         "Put the play control on the bar, or let the source start by itself.", 0});
     return found;
 }
 

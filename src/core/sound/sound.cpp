@@ -21,20 +21,34 @@ void mix_to_stereo(const SoundBlock& in, std::vector<float>& out) {
     auto wide = static_cast<std::size_t>(in.channels);
     out.resize(n * 2);
     // Where each channel of a layout with so many goes: left, right, both, none; in the order of codec.h.
-    static constexpr std::array<std::string_view, 9> layouts{"", "m", "lr", "lrc", "lrab", "lrcab", "lrc.ab", "lrc.bab", "lrc.abab"};
+    static constexpr std::array<std::string_view, 9> layouts{"",      "m",      "lr",      "lrc",     "lrab",
+                                                             "lrcab", "lrc.ab", "lrc.bab", "lrc.abab"};
     auto layout = layouts.at(std::min<std::size_t>(wide, 8));
     for (std::size_t i = 0; i < n; ++i) {
         float left = 0, right = 0;
         for (std::size_t k = 0; k < layout.size(); ++k) {
             float v = in.samples[i * wide + k];
             switch (layout[k]) {
-                case 'm': left += v, right += v; break;
-                case 'l': left += v; break;
-                case 'r': right += v; break;
-                case 'c': left += v * side, right += v * side; break;
-                case 'a': left += v * side; break;
-                case 'b': right += v * side; break;
-                default: break;
+                case 'm':
+                    left += v, right += v;
+                    break;
+                case 'l':
+                    left += v;
+                    break;
+                case 'r':
+                    right += v;
+                    break;
+                case 'c':
+                    left += v * side, right += v * side;
+                    break;
+                case 'a':
+                    left += v * side;
+                    break;
+                case 'b':
+                    right += v * side;
+                    break;
+                default:
+                    break;
             }
         }
         out[2 * i] = left;
@@ -68,7 +82,8 @@ SoundReader::SoundReader() = default;
 SoundReader::~SoundReader() = default;
 SoundReader::SoundReader(SoundReader&&) noexcept = default;
 
-Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs) {
+Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track,
+                                                       CodecRegistry& codecs) {
     std::unique_ptr<SoundReader> r(new SoundReader);
     TRY(r->decoder_, codecs.audio_decoder(track));
     r->track_ = track;
@@ -97,8 +112,10 @@ Outcome SoundReader::seek(Time t) {
 }
 
 void SoundReader::push(std::vector<float> stereo) {
-    if (resampler_) resampler_->process(stereo.data(), stereo.size() / 2, out_);
-    else out_.insert(out_.end(), stereo.begin(), stereo.end());
+    if (resampler_)
+        resampler_->process(stereo.data(), stereo.size() / 2, out_);
+    else
+        out_.insert(out_.end(), stereo.begin(), stereo.end());
 }
 
 /// Lays one decoded block at its place: `cursor_` is where the next sample belongs.
@@ -207,7 +224,8 @@ Result<std::optional<SoundBlock>> SoundReader::next() {
     constexpr std::size_t block_frames = 1920;
     auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, mix_rate);
     TRY_DO(fill(block_frames));
-    auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / 2, block_frames)), end_frame - out_position_);
+    auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / 2, block_frames)),
+                                    end_frame - out_position_);
     if (n <= 0) return std::nullopt;
     SoundBlock block;
     block.pts = ticks_to_time(out_position_, 1, mix_rate);
@@ -218,7 +236,9 @@ Result<std::optional<SoundBlock>> SoundReader::next() {
     return block;
 }
 
-struct Stretcher::Impl { soundtouch::SoundTouch touch; };
+struct Stretcher::Impl {
+    soundtouch::SoundTouch touch;
+};
 Stretcher::Stretcher(double rate) : impl_(std::make_unique<Impl>()) {
     impl_->touch.setSampleRate(mix_rate);
     impl_->touch.setChannels(mix_channels);
@@ -245,7 +265,18 @@ namespace {
 Bytes wav_header(std::uint64_t bytes) {
     ByteWriter w;
     auto n = std::min<std::uint64_t>(bytes, UINT32_MAX - 36);
-    w.text("RIFF").le(36 + n, 4).text("WAVEfmt ").le(16, 4).le(1, 2).le(mix_channels, 2).le(mix_rate, 4).le(mix_rate * 4, 4).le(4, 2).le(16, 2).text("data").le(n, 4);
+    w.text("RIFF")
+        .le(36 + n, 4)
+        .text("WAVEfmt ")
+        .le(16, 4)
+        .le(1, 2)
+        .le(mix_channels, 2)
+        .le(mix_rate, 4)
+        .le(mix_rate * 4, 4)
+        .le(4, 2)
+        .le(16, 2)
+        .text("data")
+        .le(n, 4);
     return w.bytes;
 }
 }  // namespace
@@ -257,7 +288,8 @@ Result<WavWriter> WavWriter::create(const std::filesystem::path& path, bool repl
 Outcome WavWriter::write(std::span<const float> samples) {
     ByteWriter w;
     w.bytes.reserve(samples.size() * 2);
-    for (auto v : samples) w.le(static_cast<std::uint16_t>(static_cast<std::int16_t>(std::lrint(std::clamp(v, -1.0F, 1.0F) * 32767))), 2);
+    for (auto v : samples)
+        w.le(static_cast<std::uint16_t>(static_cast<std::int16_t>(std::lrint(std::clamp(v, -1.0F, 1.0F) * 32767))), 2);
     bytes_ += w.size();
     return file_.write(w.bytes);
 }

@@ -24,7 +24,8 @@ void mix_to_stereo(const SoundBlock& in, std::vector<float>& out);
 /// cut, gaps are silence, overlaps are cut. Not thread-safe.
 class SoundReader {
   public:
-    static Result<std::unique_ptr<SoundReader>> open(std::shared_ptr<Clip> clip, const Track& track, CodecRegistry& codecs);
+    static Result<std::unique_ptr<SoundReader>> open(std::shared_ptr<Clip> clip, const Track& track,
+                                                     CodecRegistry& codecs);
     ~SoundReader();
     SoundReader(SoundReader&&) noexcept;
     /// The next block begins at `t` exactly (to the sample).

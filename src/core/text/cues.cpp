@@ -23,8 +23,10 @@ bool next_line(std::string_view& rest, std::string_view& line) {
     auto end = rest.find_first_of("\r\n");
     line = rest.substr(0, end);
     rest.remove_prefix(std::min(rest.size(), line.size()));
-    if (rest.starts_with("\r\n")) rest.remove_prefix(2);
-    else if (!rest.empty()) rest.remove_prefix(1);
+    if (rest.starts_with("\r\n"))
+        rest.remove_prefix(2);
+    else if (!rest.empty())
+        rest.remove_prefix(1);
     return true;
 }
 
@@ -36,7 +38,9 @@ std::optional<Time> timestamp(std::string_view s) {
         auto end = s.find_first_of(":.,");
         auto digits = s.substr(0, end);
         if (digits.empty() || parts == 4) return std::nullopt;
-        if (std::from_chars(digits.data(), digits.data() + digits.size(), part[parts]).ptr != digits.data() + digits.size()) return std::nullopt;
+        if (std::from_chars(digits.data(), digits.data() + digits.size(), part[parts]).ptr !=
+            digits.data() + digits.size())
+            return std::nullopt;
         ++parts;
         if (end == std::string_view::npos) break;
         bool fraction = s[end] != ':';
@@ -46,7 +50,8 @@ std::optional<Time> timestamp(std::string_view s) {
             std::int64_t ms = 0;
             if (std::from_chars(s.data(), s.data() + 3, ms).ptr != s.data() + 3) return std::nullopt;
             auto seconds = parts == 3 ? part[0] * 3600 + part[1] * 60 + part[2] : part[0] * 60 + part[1];
-            if (part[0] > 100'000 || part[parts - 1] > 59 || part[parts - 2] > (parts == 3 ? 59 : 100'000)) return std::nullopt;
+            if (part[0] > 100'000 || part[parts - 1] > 59 || part[parts - 2] > (parts == 3 ? 59 : 100'000))
+                return std::nullopt;
             return Time{(seconds * 1000 + ms) * 1'000'000};
         }
     }
@@ -72,7 +77,8 @@ void read_settings(std::string_view settings, Cue& cue) {
         if (percent) s.remove_suffix(1);
         double v = 0;
         auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
-        return ec == std::errc() && end == s.data() + s.size() && std::abs(v) < 10'000 ? std::optional(v) : std::nullopt;
+        return ec == std::errc() && end == s.data() + s.size() && std::abs(v) < 10'000 ? std::optional(v)
+                                                                                       : std::nullopt;
     };
     while (!(settings = trimmed(settings)).empty()) {
         auto space = settings.find_first_of(" \t");
@@ -84,14 +90,17 @@ void read_settings(std::string_view settings, Cue& cue) {
         auto first = value.substr(0, value.find(','));
         bool percent = false;
         if (key == "line") {
-            if (auto v = number(first, percent); v && (!percent || (*v >= 0 && *v <= 100))) cue.line = v, cue.line_percent = percent;
+            if (auto v = number(first, percent); v && (!percent || (*v >= 0 && *v <= 100)))
+                cue.line = v, cue.line_percent = percent;
         } else if (key == "position") {
             if (auto v = number(first, percent); v && percent && *v >= 0 && *v <= 100) cue.position = v;
         } else if (key == "size") {
             if (auto v = number(first, percent); v && percent && *v > 0 && *v <= 100) cue.size = *v;
         } else if (key == "align") {
-            if (value == "start" || value == "left") cue.align = Cue::Align::start;
-            else if (value == "end" || value == "right") cue.align = Cue::Align::end;
+            if (value == "start" || value == "left")
+                cue.align = Cue::Align::start;
+            else if (value == "end" || value == "right")
+                cue.align = Cue::Align::end;
         }
     }
 }
@@ -102,17 +111,27 @@ std::string utf8(ByteView bytes) {
         bool big = bytes[0] == 0xFE;
         std::string out;
         auto put = [&](std::uint32_t c) {
-            if (c < 0x80) out += static_cast<char>(c);
-            else if (c < 0x800) out += static_cast<char>(0xC0 | c >> 6), out += static_cast<char>(0x80 | (c & 63));
-            else if (c < 0x10000) out += static_cast<char>(0xE0 | c >> 12), out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
-            else out += static_cast<char>(0xF0 | c >> 18), out += static_cast<char>(0x80 | (c >> 12 & 63)), out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
+            if (c < 0x80)
+                out += static_cast<char>(c);
+            else if (c < 0x800)
+                out += static_cast<char>(0xC0 | c >> 6), out += static_cast<char>(0x80 | (c & 63));
+            else if (c < 0x10000)
+                out += static_cast<char>(0xE0 | c >> 12), out += static_cast<char>(0x80 | (c >> 6 & 63)),
+                    out += static_cast<char>(0x80 | (c & 63));
+            else
+                out += static_cast<char>(0xF0 | c >> 18), out += static_cast<char>(0x80 | (c >> 12 & 63)),
+                    out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
         };
         std::uint32_t high = 0;
         for (std::size_t i = 2; i + 1 < bytes.size(); i += 2) {
-            std::uint32_t u = big ? static_cast<std::uint32_t>(bytes[i]) << 8 | bytes[i + 1] : static_cast<std::uint32_t>(bytes[i + 1]) << 8 | bytes[i];
-            if (u >= 0xD800 && u < 0xDC00) high = u;
-            else if (u >= 0xDC00 && u < 0xE000 && high) put(0x10000 + ((high - 0xD800) << 10) + (u - 0xDC00)), high = 0;
-            else put(u);
+            std::uint32_t u = big ? static_cast<std::uint32_t>(bytes[i]) << 8 | bytes[i + 1]
+                                  : static_cast<std::uint32_t>(bytes[i + 1]) << 8 | bytes[i];
+            if (u >= 0xD800 && u < 0xDC00)
+                high = u;
+            else if (u >= 0xDC00 && u < 0xE000 && high)
+                put(0x10000 + ((high - 0xD800) << 10) + (u - 0xDC00)), high = 0;
+            else
+                put(u);
         }
         return out;
     }
@@ -120,7 +139,11 @@ std::string utf8(ByteView bytes) {
     bool valid = true;
     for (std::size_t i = 0; i < bytes.size() && valid;) {
         auto lead = bytes[i];
-        std::size_t n = lead < 0x80 ? 1 : (lead & 0xE0) == 0xC0 ? 2 : (lead & 0xF0) == 0xE0 ? 3 : (lead & 0xF8) == 0xF0 ? 4 : 0;
+        std::size_t n = lead < 0x80             ? 1
+                        : (lead & 0xE0) == 0xC0 ? 2
+                        : (lead & 0xF0) == 0xE0 ? 3
+                        : (lead & 0xF8) == 0xF0 ? 4
+                                                : 0;
         if (n == 0 || i + n > bytes.size()) valid = false;
         for (std::size_t k = 1; valid && k < n; ++k) valid = (bytes[i + k] & 0xC0) == 0x80;
         i += std::max<std::size_t>(n, 1);
@@ -128,8 +151,10 @@ std::string utf8(ByteView bytes) {
     if (valid) return {bytes.begin(), bytes.end()};
     std::string out;
     for (auto b : bytes) {
-        if (b < 0x80) out += static_cast<char>(b);
-        else out += static_cast<char>(0xC0 | b >> 6), out += static_cast<char>(0x80 | (b & 63));
+        if (b < 0x80)
+            out += static_cast<char>(b);
+        else
+            out += static_cast<char>(0xC0 | b >> 6), out += static_cast<char>(0x80 | (b & 63));
     }
     return out;
 }
@@ -159,8 +184,14 @@ std::vector<CueRun> parse_cue_text(std::string_view s) {
             if (which && *which == off) flush(), *which = !off;
             i = close + 1;
         } else if (s[i] == '&') {
-            static constexpr std::array<std::pair<std::string_view, std::string_view>, 6> names{{{"&amp;", "&"}, {"&lt;", "<"}, {"&gt;", ">"}, {"&nbsp;", "\u00A0"}, {"&lrm;", "\u200E"}, {"&rlm;", "\u200F"}}};
-            auto it = std::find_if(names.begin(), names.end(), [&](auto& n) { return s.substr(i).starts_with(n.first); });
+            static constexpr std::array<std::pair<std::string_view, std::string_view>, 6> names{{{"&amp;", "&"},
+                                                                                                 {"&lt;", "<"},
+                                                                                                 {"&gt;", ">"},
+                                                                                                 {"&nbsp;", "\u00A0"},
+                                                                                                 {"&lrm;", "\u200E"},
+                                                                                                 {"&rlm;", "\u200F"}}};
+            auto it =
+                std::find_if(names.begin(), names.end(), [&](auto& n) { return s.substr(i).starts_with(n.first); });
             now.text += it == names.end() ? "&" : it->second;
             i += it == names.end() ? 1 : it->first.size();
         } else {
@@ -184,7 +215,8 @@ Result<Cues> parse_captions(ByteView file, std::string_view name) {
     std::size_t arrows = 0;
     while (next_line(rest, line)) {
         if (trimmed(line).empty()) continue;
-        bool aside = webvtt && (line == "NOTE" || line.starts_with("NOTE ") || line.starts_with("NOTE\t") || line == "STYLE" || line == "REGION");
+        bool aside = webvtt && (line == "NOTE" || line.starts_with("NOTE ") || line.starts_with("NOTE\t") ||
+                                line == "STYLE" || line == "REGION");
         // An identifier or a number may stand before the times.
         if (!aside && line.find("-->") == std::string_view::npos) {
             auto after = rest;
@@ -209,7 +241,9 @@ Result<Cues> parse_captions(ByteView file, std::string_view name) {
         cue.runs = parse_cue_text(text);
         if (!cue.runs.empty() && cues.list.size() < 200'000) cues.list.push_back(std::move(cue));
     }
-    if (!webvtt && arrows == 0) return fail(Code::not_media, fmt::format("“{}” holds no captions: it is neither WebVTT nor SubRip.", name), "Choose a .vtt or .srt file.");
+    if (!webvtt && arrows == 0)
+        return fail(Code::not_media, fmt::format("“{}” holds no captions: it is neither WebVTT nor SubRip.", name),
+                    "Choose a .vtt or .srt file.");
     std::stable_sort(cues.list.begin(), cues.list.end(), [](auto& a, auto& b) { return a.start < b.start; });
     return cues;
 }
@@ -224,7 +258,9 @@ Result<Cues> load_captions(const std::string& source) {
         TRY(auto got, bytes->read_at(at, std::span(all).subspan(at)));
         all.resize(at + got);
         if (got < step) break;
-        if (all.size() > most) return fail(Code::limit, fmt::format("“{}” is too large for captions.", bytes->name()), "Choose a .vtt or .srt file.");
+        if (all.size() > most)
+            return fail(Code::limit, fmt::format("“{}” is too large for captions.", bytes->name()),
+                        "Choose a .vtt or .srt file.");
     }
     TRY(auto cues, parse_captions(all, bytes->name()));
     if (cues.language.empty()) cues.language = language_of_name(bytes->name());
@@ -232,7 +268,8 @@ Result<Cues> load_captions(const std::string& source) {
 }
 
 bool shows_captions(const Track& t) {
-    return t.kind == Kind::text && !t.problem && (t.codec == Codec::webvtt || t.codec == Codec::subrip || t.codec == Codec::tx3g);
+    return t.kind == Kind::text && !t.problem &&
+           (t.codec == Codec::webvtt || t.codec == Codec::subrip || t.codec == Codec::tx3g);
 }
 
 void cues_of_packet(const Track& track, const PacketHead& head, ByteView data, std::vector<Cue>& out) {
@@ -251,7 +288,8 @@ void cues_of_packet(const Track& track, const PacketHead& head, ByteView data, s
             auto type = r.u32();
             ByteReader inner(r.take(size >= 8 ? size - 8 : 0));
             if (type != fourcc("vttc")) continue;
-            cue.line.reset(), cue.position.reset(), cue.line_percent = false, cue.size = 100, cue.align = Cue::Align::centre;
+            cue.line.reset(), cue.position.reset(), cue.line_percent = false, cue.size = 100,
+                                                    cue.align = Cue::Align::centre;
             std::string text;
             while (inner.left() >= 8) {
                 auto n = inner.u32();
@@ -294,7 +332,9 @@ std::string language_of_name(const std::string& file) {
     auto stem = fs::path(file).stem().string();
     auto dot = stem.rfind('.');
     auto part = dot == std::string::npos ? std::string() : stem.substr(dot + 1);
-    bool tag = part.size() >= 2 && part.size() <= 11 && std::all_of(part.begin(), part.end(), [](unsigned char c) { return std::isalnum(c) || c == '-'; }) && std::isalpha(static_cast<unsigned char>(part[0]));
+    bool tag = part.size() >= 2 && part.size() <= 11 &&
+               std::all_of(part.begin(), part.end(), [](unsigned char c) { return std::isalnum(c) || c == '-'; }) &&
+               std::isalpha(static_cast<unsigned char>(part[0]));
     return !tag ? std::string() : part.size() == 3 ? bcp47_from_iso639(part) : part;
 }
 
@@ -304,11 +344,13 @@ std::vector<std::string> captions_beside(const std::string& source) {
     std::vector<std::string> found;
     std::error_code ec;
     std::size_t seen = 0;
-    for (fs::directory_iterator it(clip.has_parent_path() ? clip.parent_path() : fs::path("."), ec), end; !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
+    for (fs::directory_iterator it(clip.has_parent_path() ? clip.parent_path() : fs::path("."), ec), end;
+         !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
         auto extension = it->path().extension();
         if (extension != ".vtt" && extension != ".srt") continue;
         auto name = it->path().stem().string();
-        if (name == stem || (name.starts_with(stem + ".") && !language_of_name(it->path().filename().string()).empty())) found.push_back(it->path().string());
+        if (name == stem || (name.starts_with(stem + ".") && !language_of_name(it->path().filename().string()).empty()))
+            found.push_back(it->path().string());
     }
     std::sort(found.begin(), found.end());
     return found;

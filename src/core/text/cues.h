@@ -8,7 +8,7 @@
 namespace ruedo {
 
 struct CueRun {
-    std::string text;                  ///< UTF-8; lines end with '\n'.
+    std::string text;  ///< UTF-8; lines end with '\n'.
     bool italic = false, bold = false, underline = false;
     bool operator==(const CueRun&) const = default;
 };
@@ -21,15 +21,15 @@ struct Cue {
     /// Lines from the top, negative from the bottom; or with `line_percent` a share of the picture's height.
     std::optional<double> line;
     bool line_percent = false;
-    std::optional<double> position;    ///< Percent across; by default what `align` says.
-    double size = 100;                 ///< Percent of the picture's width.
+    std::optional<double> position;  ///< Percent across; by default what `align` says.
+    double size = 100;               ///< Percent of the picture's width.
     Align align = Align::centre;
     std::string text() const;
 };
 
 struct Cues {
-    std::vector<Cue> list;             ///< By start.
-    std::size_t skipped = 0;           ///< Cues that could not be followed.
+    std::vector<Cue> list;    ///< By start.
+    std::size_t skipped = 0;  ///< Cues that could not be followed.
     std::string language;
 };
 

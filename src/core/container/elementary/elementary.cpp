@@ -34,7 +34,10 @@ FirstFrame read_first_frame(ByteView frame, const SoundFrame& head) {
     FirstFrame f;
     bool full = head.samples == 1152;
     std::size_t side = full ? (head.channels == 1 ? 17 : 32) : (head.channels == 1 ? 9 : 17);
-    auto at = [&](std::size_t offset, std::string_view magic) { return frame.size() >= offset + magic.size() && std::memcmp(frame.data() + offset, magic.data(), magic.size()) == 0; };
+    auto at = [&](std::size_t offset, std::string_view magic) {
+        return frame.size() >= offset + magic.size() &&
+               std::memcmp(frame.data() + offset, magic.data(), magic.size()) == 0;
+    };
     if (at(36, "VBRI")) {
         ByteReader r(frame.subspan(36 + 4 + 2 + 2 + 2 + 4));
         f.present = true;
@@ -51,7 +54,8 @@ FirstFrame read_first_frame(ByteView frame, const SoundFrame& head) {
         auto name = r.take(9);
         r.skip(12);
         auto both = r.u24();
-        if (!r.overrun() && !name.empty() && name[0] != 0) f.delay = both >> 12, f.padding = both & 0xFFF, f.states_delay = f.delay > 0;
+        if (!r.overrun() && !name.empty() && name[0] != 0)
+            f.delay = both >> 12, f.padding = both & 0xFFF, f.states_delay = f.delay > 0;
     }
     return f;
 }
@@ -71,7 +75,9 @@ class FramedClip final : public Clip {
         if (at > 0) {
             TRY(auto head, reader.view(at, 4));
             if (head.size() == 4 && std::memcmp(head.data(), "fLaC", 4) == 0)
-                return fail(Code::not_media, fmt::format("“{}” is FLAC behind an ID3 tag, which FLAC does not allow.", name), "Remove the tag with the tool that wrote it.");
+                return fail(Code::not_media,
+                            fmt::format("“{}” is FLAC behind an ID3 tag, which FLAC does not allow.", name),
+                            "Remove the tag with the tool that wrote it.");
         }
         // The first frame that is followed by another of its kind.
         std::optional<SoundFrame> first;
@@ -94,7 +100,10 @@ class FramedClip final : public Clip {
             }
             if (!first) at += window.size() < look ? window.size() : look * 3 / 4;
         }
-        if (!first) return fail(Code::not_media, fmt::format("“{}” begins like MP3 or AAC, but no frame of it can be found.", name), "Copy or export it again.");
+        if (!first)
+            return fail(Code::not_media,
+                        fmt::format("“{}” begins like MP3 or AAC, but no frame of it can be found.", name),
+                        "Copy or export it again.");
         adts_ = !first->config.empty();
         info_.container = adts_ ? "adts" : "mp3";
         FirstFrame stated;
@@ -120,7 +129,8 @@ class FramedClip final : public Clip {
         if (stated.states_delay) delay_ = ticks_to_time(stated.delay + 529, 1, rate);
         auto size = source->size();
         if (stated.frames > 0) {
-            auto samples = static_cast<std::int64_t>(stated.frames) * first->samples - (stated.states_delay ? stated.delay + stated.padding : 0);
+            auto samples = static_cast<std::int64_t>(stated.frames) * first->samples -
+                           (stated.states_delay ? stated.delay + stated.padding : 0);
             info_.duration = ticks_to_time(std::max<std::int64_t>(samples, 0), 1, rate);
             info_.duration_known = true;
             if (stated.states_delay) t.end = info_.duration;
@@ -128,11 +138,20 @@ class FramedClip final : public Clip {
             // Without a header only walking tells; a long file is walked in part, and the rest estimated.
             TRY(bool whole, index_->walk(16 << 20));
             auto walked = index_->time_of(index_->frames());
-            info_.duration = whole || index_->passed() == 0 ? walked : Time{static_cast<std::int64_t>(static_cast<double>(walked.ns) * static_cast<double>(*size - at) / static_cast<double>(index_->passed()))};
+            info_.duration =
+                whole || index_->passed() == 0
+                    ? walked
+                    : Time{static_cast<std::int64_t>(static_cast<double>(walked.ns) * static_cast<double>(*size - at) /
+                                                     static_cast<double>(index_->passed()))};
             info_.duration_known = true;
-            info_.findings.push_back({"no-index", whole ? fmt::format("“{}” does not state its length; it was found by walking all {} frames.", name, index_->frames())
-                                                        : fmt::format("“{}” does not state its length; {} is an estimate from its first 16 MB.", name, format_time(info_.duration)),
-                                      adts_ ? "Put it into MP4 or Ogg when a target has to seek." : "Export it with an info header, or put it into MP4 or Ogg."});
+            info_.findings.push_back(
+                {"no-index",
+                 whole ? fmt::format("“{}” does not state its length; it was found by walking all {} frames.", name,
+                                     index_->frames())
+                       : fmt::format("“{}” does not state its length; {} is an estimate from its first 16 MB.", name,
+                                     format_time(info_.duration)),
+                 adts_ ? "Put it into MP4 or Ogg when a target has to seek."
+                       : "Export it with an info header, or put it into MP4 or Ogg."});
         } else if (size && first->bitrate > 0) {
             info_.duration = ticks_to_time(static_cast<std::int64_t>((*size - at) * 8), 1, first->bitrate);
             info_.duration_known = true;

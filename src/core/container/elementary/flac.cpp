@@ -10,7 +10,9 @@
 namespace ruedo::elementary {
 namespace {
 
-struct SeekPoint { std::uint64_t sample = 0, offset = 0; };
+struct SeekPoint {
+    std::uint64_t sample = 0, offset = 0;
+};
 
 struct Flac {
     std::shared_ptr<ByteSource> source;
@@ -19,11 +21,15 @@ struct Flac {
     std::vector<SeekPoint> points;
 };
 
-struct Frame { std::uint64_t offset = 0, size = 0, sample = 0; std::int64_t samples = 0; };
+struct Frame {
+    std::uint64_t offset = 0, size = 0, sample = 0;
+    std::int64_t samples = 0;
+};
 
 class FrameFinder {
   public:
-    explicit FrameFinder(std::shared_ptr<const Flac> shared) : shared_(std::move(shared)), reader_(shared_->source, window) {}
+    explicit FrameFinder(std::shared_ptr<const Flac> shared)
+        : shared_(std::move(shared)), reader_(shared_->source, window) {}
 
     /// The whole frame at or after `at`, its checksum right; nothing at the end.
     Result<std::optional<Frame>> find(std::uint64_t at) {
@@ -54,7 +60,9 @@ class FrameFinder {
 
   private:
     static constexpr std::size_t window = 1 << 20;
-    std::uint64_t sample_of(const SoundFrame& f) const { return f.counts_samples ? f.number : f.number * shared_->info.min_block; }
+    std::uint64_t sample_of(const SoundFrame& f) const {
+        return f.counts_samples ? f.number : f.number * shared_->info.min_block;
+    }
 
     Result<std::optional<Frame>> whole(std::uint64_t at) {
         std::optional<SoundFrame> head;
@@ -65,18 +73,23 @@ class FrameFinder {
             TRY(auto view, reader_.view(at, length));
             if (!head) {
                 head = parse_flac_frame(view);
-                if (!head || (head->rate && head->rate != shared_->info.rate) || head->channels != shared_->info.channels) return std::nullopt;
+                if (!head || (head->rate && head->rate != shared_->info.rate) ||
+                    head->channels != shared_->info.channels)
+                    return std::nullopt;
                 looked = head->header;
             }
             auto ends_here = [&](std::size_t n) {
-                return n >= head->header + 2 && flac_crc16(view.first(n - 2)) == (static_cast<unsigned>(view[n - 2]) << 8 | view[n - 1]);
+                return n >= head->header + 2 &&
+                       flac_crc16(view.first(n - 2)) == (static_cast<unsigned>(view[n - 2]) << 8 | view[n - 1]);
             };
             auto done = [&](std::size_t n) { return Frame{at, n, sample_of(*head), head->samples}; };
             for (auto i = std::max<std::size_t>(looked, shared_->info.min_frame); i + 2 <= view.size(); ++i) {
                 if (view[i] != 0xFF || (view[i + 1] & 0xFE) != 0xF8) continue;
                 auto next = parse_flac_frame(view.subspan(i));
                 if (!next || next->counts_samples != head->counts_samples) continue;
-                if (next->number != head->number + (head->counts_samples ? static_cast<std::uint64_t>(head->samples) : 1)) continue;
+                if (next->number !=
+                    head->number + (head->counts_samples ? static_cast<std::uint64_t>(head->samples) : 1))
+                    continue;
                 if (ends_here(i)) return done(i);
             }
             looked = view.size() > 32 ? view.size() - 32 : looked;
@@ -95,7 +108,8 @@ class FrameFinder {
 
 class FlacReader final : public TrackReader {
   public:
-    explicit FlacReader(std::shared_ptr<const Flac> shared) : shared_(std::move(shared)), frames_(shared_), offset_(shared_->begin) {}
+    explicit FlacReader(std::shared_ptr<const Flac> shared)
+        : shared_(std::move(shared)), frames_(shared_), offset_(shared_->begin) {}
     Result<bool> next(PacketHead& head) override {
         TRY(auto frame, frames_.find(offset_));
         if (!frame) return false;
@@ -115,16 +129,22 @@ class FlacReader final : public TrackReader {
         auto target = static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks_floor(t + 1_ns, rate)));
         auto low = shared_->begin, high = shared_->size;
         for (auto& p : shared_->points) {
-            if (p.sample <= target) low = std::max(low, shared_->begin + p.offset);
-            else { high = std::min(high, shared_->begin + p.offset); break; }
+            if (p.sample <= target)
+                low = std::max(low, shared_->begin + p.offset);
+            else {
+                high = std::min(high, shared_->begin + p.offset);
+                break;
+            }
         }
         // Length unknown, or bytes that come only in order: forward from what is known. The start is where it is.
         if (high == UINT64_MAX || shared_->source->forward_only() || target == 0) high = low;
         while (high > low && high - low > 65536) {
             auto middle = low + (high - low) / 2;
             TRY(auto frame, frames_.find(middle));
-            if (frame && frame->offset < high && frame->sample <= target) low = frame->offset;
-            else high = middle;
+            if (frame && frame->offset < high && frame->sample <= target)
+                low = frame->offset;
+            else
+                high = middle;
         }
         offset_ = low;
         for (;;) {
@@ -153,11 +173,16 @@ class FlacClip final : public Clip {
         std::uint64_t at = 4;
         for (int blocks = 0;; ++blocks) {
             TRY(auto head, reader.view(at, 4));
-            if (head.size() < 4 || blocks > 512) return fail(Code::truncated, fmt::format("“{}” ends within its FLAC header.", name), "Copy it again.");
+            if (head.size() < 4 || blocks > 512)
+                return fail(Code::truncated, fmt::format("“{}” ends within its FLAC header.", name), "Copy it again.");
             bool last = head[0] & 0x80;
             unsigned type = head[0] & 0x7FU;
-            std::uint64_t length = static_cast<std::uint64_t>(head[1]) << 16 | static_cast<std::uint64_t>(head[2]) << 8 | head[3];
-            if (at + 4 + length > shared_->size) return fail(Code::truncated, fmt::format("A block of the FLAC header of “{}” is longer than the file.", name), "Copy or export it again.");
+            std::uint64_t length =
+                static_cast<std::uint64_t>(head[1]) << 16 | static_cast<std::uint64_t>(head[2]) << 8 | head[3];
+            if (at + 4 + length > shared_->size)
+                return fail(Code::truncated,
+                            fmt::format("A block of the FLAC header of “{}” is longer than the file.", name),
+                            "Copy or export it again.");
             if ((type == 0 && blocks == 0) || type == 3 || type == 4) {
                 Bytes block;
                 TRY_DO(reader.read(at, 4 + length, block));
@@ -171,18 +196,23 @@ class FlacClip final : public Clip {
                     while (r.left() >= 18) {
                         SeekPoint p{r.u64(), r.u64()};
                         r.skip(2);
-                        if (p.sample != UINT64_MAX && (shared_->points.empty() || p.sample > shared_->points.back().sample)) shared_->points.push_back(p);
+                        if (p.sample != UINT64_MAX &&
+                            (shared_->points.empty() || p.sample > shared_->points.back().sample))
+                            shared_->points.push_back(p);
                     }
                 }
                 if (type == 4)
                     for (auto& [key, value] : vorbis_comments(block))
-                        if (key == "LANGUAGE") t.language = value.size() == 3 ? bcp47_from_iso639(value) : value.substr(0, 35);
+                        if (key == "LANGUAGE")
+                            t.language = value.size() == 3 ? bcp47_from_iso639(value) : value.substr(0, 35);
             }
             at += 4 + length;
             if (last) break;
         }
         auto stream = parse_flac_info(t.config);
-        if (!stream) return fail(Code::malformed, fmt::format("The FLAC header of “{}” can’t be followed.", name), "Export it again.");
+        if (!stream)
+            return fail(Code::malformed, fmt::format("The FLAC header of “{}” can’t be followed.", name),
+                        "Export it again.");
         shared_->source = source;
         shared_->info = *stream;
         shared_->begin = at;

@@ -95,7 +95,8 @@ class FrameReader final : public TrackReader {
     Outcome read(Bytes& out) override { return reader_.read(at_, size_, out); }
     Outcome seek(Time t) override {
         auto rate = static_cast<std::uint64_t>(index_->first().rate);
-        auto target = static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks_floor(t + delay_, rate) / index_->first().samples));
+        auto target = static_cast<std::uint64_t>(
+            std::max<std::int64_t>(0, time_to_ticks_floor(t + delay_, rate) / index_->first().samples));
         while (index_->time_of(target + 1) <= t + delay_) ++target;
         TRY(auto place, index_->place_of(target));
         number_ = place.number, offset_ = place.offset;

@@ -15,8 +15,12 @@ class FrameIndex {
   public:
     using Parse = std::optional<SoundFrame> (*)(ByteView);
     FrameIndex(std::shared_ptr<ByteSource> source, Parse parse, std::uint64_t begin, SoundFrame first)
-        : source_(std::move(source)), parse_(parse), first_(std::move(first)), reader_(source_), frontier_(begin) { marks_.push_back(begin); }
-    struct Place { std::uint64_t number = 0, offset = 0; };
+        : source_(std::move(source)), parse_(parse), first_(std::move(first)), reader_(source_), frontier_(begin) {
+        marks_.push_back(begin);
+    }
+    struct Place {
+        std::uint64_t number = 0, offset = 0;
+    };
     /// A place at or before frame `number`; the last one known when the stream ends earlier.
     Result<Place> place_of(std::uint64_t number);
     /// Walks on until `bytes` have been passed or the stream ends; true at the end.
@@ -27,7 +31,10 @@ class FrameIndex {
     const std::shared_ptr<ByteSource>& source() const { return source_; }
     /// The frame at or after `at`, `at` moved to it; nothing at the end. Bytes between frames are passed over.
     Result<std::optional<SoundFrame>> find(SourceReader& reader, std::uint64_t& at) const;
-    Time time_of(std::uint64_t number) const { return ticks_to_time(static_cast<std::int64_t>(number) * first_.samples, 1, static_cast<std::uint64_t>(first_.rate)); }
+    Time time_of(std::uint64_t number) const {
+        return ticks_to_time(static_cast<std::int64_t>(number) * first_.samples, 1,
+                             static_cast<std::uint64_t>(first_.rate));
+    }
 
   private:
     static constexpr std::uint64_t every = 64;

@@ -51,8 +51,10 @@ std::uint64_t Table::upper_bound(std::uint32_t value) {
     std::uint64_t low = 0, high = count_;
     while (low < high) {
         auto middle = low + (high - low) / 2;
-        if (u32(middle) > value) high = middle;
-        else low = middle + 1;
+        if (u32(middle) > value)
+            high = middle;
+        else
+            low = middle + 1;
     }
     return low;
 }

@@ -62,18 +62,20 @@ struct SampleTables {
     }
 };
 
-struct TrackDefaults { std::uint32_t duration = 0, size = 0, flags = 0; };
+struct TrackDefaults {
+    std::uint32_t duration = 0, size = 0, flags = 0;
+};
 
 /// What a track's reader needs besides the public facts.
 struct TrackPlan {
     std::uint64_t id = 0;
     std::uint32_t timescale = 1;
-    std::int64_t shift_ticks = 0;   ///< Subtracted from composition times, in ticks ...
-    Time offset{};                  ///< ... before this is added: presentation = (cts - shift) as ns + offset.
+    std::int64_t shift_ticks = 0;  ///< Subtracted from composition times, in ticks ...
+    Time offset{};                 ///< ... before this is added: presentation = (cts - shift) as ns + offset.
     SampleTables tables;
     TrackDefaults defaults;
-    std::uint64_t file_end = 0;     ///< Samples that end past this can't be read.
-    bool intra = false;             ///< Every sample is a sync sample (sound).
+    std::uint64_t file_end = 0;  ///< Samples that end past this can't be read.
+    bool intra = false;          ///< Every sample is a sync sample (sound).
     Time present(std::int64_t cts) const { return ticks_to_time(cts - shift_ticks, 1, timescale) + offset; }
     /// The last tick whose presentation is <= t.
     std::int64_t tick_at(Time t) const;
@@ -86,7 +88,10 @@ class FragmentIndex {
     /// The place of fragment `i`, looking further into the file if needed; nothing when there is none.
     Result<std::optional<std::uint64_t>> at(std::size_t i);
     /// A fragment known to begin at `moof` (from sidx or mfra), with its time on the `timescale` given.
-    struct Hint { Time time; std::uint64_t moof; };
+    struct Hint {
+        Time time;
+        std::uint64_t moof;
+    };
     std::vector<Hint> hints;
     /// The number of the fragment at `moof`, walking from what is known.
     Result<std::optional<std::size_t>> number_of(std::uint64_t moof);
@@ -103,6 +108,7 @@ class FragmentIndex {
 std::unique_ptr<TrackReader> make_table_reader(std::shared_ptr<ByteSource> source, TrackPlan plan);
 /// Whether the file reaches to the end of the last sample that the tables state (true when they state none).
 Result<bool> has_last_sample(std::shared_ptr<ByteSource> source, const TrackPlan& plan);
-std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> source, TrackPlan plan, std::shared_ptr<FragmentIndex> index);
+std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> source, TrackPlan plan,
+                                                  std::shared_ptr<FragmentIndex> index);
 
 }  // namespace ruedo::isobmff

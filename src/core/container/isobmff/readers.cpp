@@ -14,13 +14,17 @@ constexpr std::uint64_t sample_limit = 256ULL << 20;
 
 Outcome read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out) {
     if (size > sample_limit)
-        return fail(Code::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size), "The file is damaged; export it again.");
+        return fail(Code::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size),
+                    "The file is damaged; export it again.");
     return reader.read(offset, size, out);
 }
 
 class TableReader final : public TrackReader {
   public:
-    TableReader(std::shared_ptr<ByteSource> source, TrackPlan plan) : plan_(std::move(plan)), reader_(std::move(source)) { place(0); }
+    TableReader(std::shared_ptr<ByteSource> source, TrackPlan plan)
+        : plan_(std::move(plan)), reader_(std::move(source)) {
+        place(0);
+    }
 
     Result<bool> next(PacketHead& head) override {
         bool more = advance(head);
@@ -39,7 +43,8 @@ class TableReader final : public TrackReader {
             ctts_left_ = t.ctts.u32(ctts_at_, 0);
             auto raw = t.ctts.u32(ctts_at_, 4);
             // Version 0 is unsigned by the book, but writers put negative offsets there too.
-            shift_ = t.signed_ctts || raw > 0x80000000U ? static_cast<std::int32_t>(raw) : static_cast<std::int64_t>(raw);
+            shift_ =
+                t.signed_ctts || raw > 0x80000000U ? static_cast<std::int32_t>(raw) : static_cast<std::int64_t>(raw);
             ++ctts_at_;
         }
         auto shift = ctts_left_ > 0 ? shift_ : 0;
@@ -166,61 +171,64 @@ class TableReader final : public TrackReader {
 };
 
 void TableReader::place(std::uint64_t index) {
-        auto& t = plan_.tables;
-        index_ = index;
-        dts_ = 0, stts_at_ = 0, stts_left_ = 0;
-        for (auto left = index; stts_at_ < t.stts.count();) {
-            std::uint64_t count = t.stts.u32(stts_at_, 0);
-            delta_ = t.stts.u32(stts_at_, 4);
-            ++stts_at_;
-            auto used = std::min(left, count);
-            std::int64_t run = 0;
-            if (__builtin_mul_overflow(static_cast<std::int64_t>(used), static_cast<std::int64_t>(delta_), &run) ||
-                __builtin_add_overflow(dts_, run, &dts_))
-                dts_ = INT64_MAX / 4;
-            left -= used;
-            if (left == 0 && used < count) {
-                stts_left_ = count - used;
-                break;
-            }
+    auto& t = plan_.tables;
+    index_ = index;
+    dts_ = 0, stts_at_ = 0, stts_left_ = 0;
+    for (auto left = index; stts_at_ < t.stts.count();) {
+        std::uint64_t count = t.stts.u32(stts_at_, 0);
+        delta_ = t.stts.u32(stts_at_, 4);
+        ++stts_at_;
+        auto used = std::min(left, count);
+        std::int64_t run = 0;
+        if (__builtin_mul_overflow(static_cast<std::int64_t>(used), static_cast<std::int64_t>(delta_), &run) ||
+            __builtin_add_overflow(dts_, run, &dts_))
+            dts_ = INT64_MAX / 4;
+        left -= used;
+        if (left == 0 && used < count) {
+            stts_left_ = count - used;
+            break;
         }
-        ctts_at_ = 0, ctts_left_ = 0;
-        for (auto left = index; ctts_at_ < t.ctts.count();) {
-            std::uint64_t count = t.ctts.u32(ctts_at_, 0);
-            if (left < count) {
-                auto raw = t.ctts.u32(ctts_at_, 4);
-                shift_ = t.signed_ctts || raw > 0x80000000U ? static_cast<std::int32_t>(raw) : static_cast<std::int64_t>(raw);
-                ctts_left_ = count - left;
-                ++ctts_at_;
-                break;
-            }
-            left -= count;
-            ++ctts_at_;
-        }
-        // Sample to chunk (8.7.4): runs of chunks with equally many samples.
-        stsc_at_ = 0, chunk_ = 0, in_chunk_ = 0, per_chunk_ = 0;
-        std::uint64_t left = index;
-        for (; stsc_at_ < t.stsc.count(); ++stsc_at_) {
-            std::uint64_t first = t.stsc.u32(stsc_at_), per = t.stsc.u32(stsc_at_, 4);
-            std::uint64_t until = stsc_at_ + 1 < t.stsc.count() ? t.stsc.u32(stsc_at_ + 1) : t.chunks.count() + 1;
-            if (first == 0 || per == 0 || until < first) break;
-            if (left < (until - first) * per) {
-                chunk_ = first - 1 + left / per;
-                per_chunk_ = per;
-                in_chunk_ = left % per;
-                break;
-            }
-            left -= (until - first) * per;
-        }
-        if (per_chunk_ == 0) {
-            index_ = t.samples;  // the tables do not reach that far
-            return;
-        }
-        next_offset_ = chunk_offset(chunk_);
-        if (t.constant_size) next_offset_ += in_chunk_ * t.constant_size;
-        else for (auto i = index - in_chunk_; i < index; ++i) next_offset_ += sample_size(i);
-        sync_at_ = 0;
     }
+    ctts_at_ = 0, ctts_left_ = 0;
+    for (auto left = index; ctts_at_ < t.ctts.count();) {
+        std::uint64_t count = t.ctts.u32(ctts_at_, 0);
+        if (left < count) {
+            auto raw = t.ctts.u32(ctts_at_, 4);
+            shift_ =
+                t.signed_ctts || raw > 0x80000000U ? static_cast<std::int32_t>(raw) : static_cast<std::int64_t>(raw);
+            ctts_left_ = count - left;
+            ++ctts_at_;
+            break;
+        }
+        left -= count;
+        ++ctts_at_;
+    }
+    // Sample to chunk (8.7.4): runs of chunks with equally many samples.
+    stsc_at_ = 0, chunk_ = 0, in_chunk_ = 0, per_chunk_ = 0;
+    std::uint64_t left = index;
+    for (; stsc_at_ < t.stsc.count(); ++stsc_at_) {
+        std::uint64_t first = t.stsc.u32(stsc_at_), per = t.stsc.u32(stsc_at_, 4);
+        std::uint64_t until = stsc_at_ + 1 < t.stsc.count() ? t.stsc.u32(stsc_at_ + 1) : t.chunks.count() + 1;
+        if (first == 0 || per == 0 || until < first) break;
+        if (left < (until - first) * per) {
+            chunk_ = first - 1 + left / per;
+            per_chunk_ = per;
+            in_chunk_ = left % per;
+            break;
+        }
+        left -= (until - first) * per;
+    }
+    if (per_chunk_ == 0) {
+        index_ = t.samples;  // the tables do not reach that far
+        return;
+    }
+    next_offset_ = chunk_offset(chunk_);
+    if (t.constant_size)
+        next_offset_ += in_chunk_ * t.constant_size;
+    else
+        for (auto i = index - in_chunk_; i < index; ++i) next_offset_ += sample_size(i);
+    sync_at_ = 0;
+}
 
 /// Movie fragments (8.8): one `moof` at a time is read and its runs laid out.
 class FragmentReader final : public TrackReader {
@@ -252,7 +260,8 @@ class FragmentReader final : public TrackReader {
         auto target = plan_.tick_at(t);
         // Begin at the last hinted fragment at or before t, then walk forward; back up if it holds no keyframe in time.
         std::size_t from = 0;
-        auto hint = std::upper_bound(index_->hints.begin(), index_->hints.end(), t, [](Time v, auto& h) { return v < h.time; });
+        auto hint =
+            std::upper_bound(index_->hints.begin(), index_->hints.end(), t, [](Time v, auto& h) { return v < h.time; });
         if (hint != index_->hints.begin()) {
             TRY(auto number, index_->number_of(std::prev(hint)->moof));
             if (number) from = *number;
@@ -261,13 +270,18 @@ class FragmentReader final : public TrackReader {
         for (std::size_t f = from;; ++f) {
             TRY(bool more, load(f));
             if (!more) break;
-            if (!samples_.empty() && samples_.front().dts > target + static_cast<std::int64_t>(plan_.timescale) && best) break;
+            if (!samples_.empty() && samples_.front().dts > target + static_cast<std::int64_t>(plan_.timescale) && best)
+                break;
             bool past = false;
             for (std::size_t i = 0; i < samples_.size(); ++i) {
                 auto& s = samples_[i];
                 if (!plan_.intra && !s.sync) continue;
-                if (plan_.present(s.cts) <= t) best = {f, i};
-                else { past = true; break; }
+                if (plan_.present(s.cts) <= t)
+                    best = {f, i};
+                else {
+                    past = true;
+                    break;
+                }
             }
             if (past) {
                 if (best || f == 0) break;
@@ -354,7 +368,8 @@ class FragmentReader final : public TrackReader {
                     std::int64_t shift = 0;
                     if (flags & 0x800) {
                         auto raw = r.u32();
-                        shift = version > 0 || raw > 0x80000000U ? static_cast<std::int32_t>(raw) : static_cast<std::int64_t>(raw);
+                        shift = version > 0 || raw > 0x80000000U ? static_cast<std::int32_t>(raw)
+                                                                 : static_cast<std::int64_t>(raw);
                     }
                     // Without per-sample fields a lying count would go on for ever on nothing.
                     if (r.overrun() || (!(flags & 0xF00) && count > 100'000)) break;
@@ -392,7 +407,8 @@ Result<bool> has_last_sample(std::shared_ptr<ByteSource> source, const TrackPlan
 std::unique_ptr<TrackReader> make_table_reader(std::shared_ptr<ByteSource> source, TrackPlan plan) {
     return std::make_unique<TableReader>(std::move(source), std::move(plan));
 }
-std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> source, TrackPlan plan, std::shared_ptr<FragmentIndex> index) {
+std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> source, TrackPlan plan,
+                                                  std::shared_ptr<FragmentIndex> index) {
     return std::make_unique<FragmentReader>(std::move(source), std::move(plan), std::move(index));
 }
 

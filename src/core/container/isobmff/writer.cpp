@@ -35,7 +35,10 @@ struct Sample {
     std::int32_t delta, shift;
     bool sync;
 };
-struct Chunk { std::uint64_t offset; std::uint32_t samples; };
+struct Chunk {
+    std::uint64_t offset;
+    std::uint32_t samples;
+};
 
 struct TrackState {
     WriteTrack spec;
@@ -54,7 +57,8 @@ class Mp4Writer final : public ClipWriter {
     Result<std::size_t> add(const WriteTrack& track) override {
         static constexpr std::array known{Codec::h264, Codec::hevc, Codec::vp9, Codec::av1, Codec::aac, Codec::opus};
         if (std::find(known.begin(), known.end(), track.codec) == known.end())
-            return fail(Code::codec_missing, fmt::format("{} can’t be put into MP4 here.", codec_title(track.codec)), "Choose H.264, VP9 or AV1, and AAC or Opus.");
+            return fail(Code::codec_missing, fmt::format("{} can’t be put into MP4 here.", codec_title(track.codec)),
+                        "Choose H.264, VP9 or AV1, and AAC or Opus.");
         tracks_.emplace_back();
         tracks_.back().spec = track;
         return tracks_.size() - 1;
@@ -69,24 +73,28 @@ class Mp4Writer final : public ClipWriter {
             TRY_DO(file_.write(w.bytes));
         }
         auto dts = time_to_ticks(p.dts, t.scale()), pts = time_to_ticks(p.pts, t.scale());
-        if (t.samples.empty()) t.first_dts = dts;
+        if (t.samples.empty())
+            t.first_dts = dts;
         else {
             if (dts < t.last_dts) return fail(Code::internal, "Packets came out of decoding order.");
             t.samples.back().delta = static_cast<std::int32_t>(dts - t.last_dts);
         }
         t.last_dts = dts;
         t.last_duration = std::max<std::int64_t>(0, time_to_ticks(p.dts + p.duration, t.scale()) - dts);
-        t.samples.push_back({static_cast<std::uint32_t>(p.data.size()), static_cast<std::int32_t>(t.last_duration), static_cast<std::int32_t>(pts - dts), p.keyframe});
+        t.samples.push_back({static_cast<std::uint32_t>(p.data.size()), static_cast<std::int32_t>(t.last_duration),
+                             static_cast<std::int32_t>(pts - dts), p.keyframe});
         t.first_pts = std::min(t.first_pts, p.pts);
         t.end = std::max(t.end, p.pts + p.duration);
-        if (last_track_ != index || t.chunks.empty() || t.chunks.back().samples >= 64) t.chunks.push_back({file_.position(), 0});
+        if (last_track_ != index || t.chunks.empty() || t.chunks.back().samples >= 64)
+            t.chunks.push_back({file_.position(), 0});
         ++t.chunks.back().samples;
         last_track_ = index;
         return file_.write(p.data);
     }
 
     Outcome finish(Time sound_end) override {
-        if (file_.position() == 0) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+        if (file_.position() == 0)
+            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         ByteWriter size;
         size.u64(file_.position());
         TRY_DO(file_.write_at(8, size.bytes));
@@ -114,12 +122,18 @@ class Mp4Writer final : public ClipWriter {
     std::size_t last_track_ = SIZE_MAX;
 };
 
-constexpr std::uint64_t movie_ticks(Time t) { return static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) / 1'000'000'000 * movie_scale + (static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) % 1'000'000'000 * movie_scale + 500'000'000) / 1'000'000'000; }
+constexpr std::uint64_t movie_ticks(Time t) {
+    return static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) / 1'000'000'000 * movie_scale +
+           (static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) % 1'000'000'000 * movie_scale + 500'000'000) /
+               1'000'000'000;
+}
 
 void matrix(BoxWriter& w, int rotation) {
     constexpr std::uint32_t one = 0x10000, minus = 0xFFFF0000;
-    std::array<std::uint32_t, 4> m = rotation == 90 ? std::array<std::uint32_t, 4>{0, one, minus, 0} : rotation == 180 ? std::array<std::uint32_t, 4>{minus, 0, 0, minus}
-        : rotation == 270 ? std::array<std::uint32_t, 4>{0, minus, one, 0} : std::array<std::uint32_t, 4>{one, 0, 0, one};
+    std::array<std::uint32_t, 4> m = rotation == 90    ? std::array<std::uint32_t, 4>{0, one, minus, 0}
+                                     : rotation == 180 ? std::array<std::uint32_t, 4>{minus, 0, 0, minus}
+                                     : rotation == 270 ? std::array<std::uint32_t, 4>{0, minus, one, 0}
+                                                       : std::array<std::uint32_t, 4>{one, 0, 0, one};
     w.u32(m[0]).u32(m[1]).u32(0).u32(m[2]).u32(m[3]).u32(0).u32(0).u32(0).u32(0x40000000);
 }
 
@@ -148,11 +162,21 @@ void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number,
     w.box("trak", [&] {
         unsigned v = movie_ticks(t.end) > UINT32_MAX ? 1 : 0, n = v ? 8 : 4;
         w.full("tkhd", v, 3, [&] {
-            w.be(0, n).be(0, n).u32(number).u32(0).be(movie_ticks(t.end), n).be(0, 8).u16(0).u16(t.audio() ? 1 : 0).u16(t.audio() ? 0x100 : 0).u16(0);
+            w.be(0, n)
+                .be(0, n)
+                .u32(number)
+                .u32(0)
+                .be(movie_ticks(t.end), n)
+                .be(0, 8)
+                .u16(0)
+                .u16(t.audio() ? 1 : 0)
+                .u16(t.audio() ? 0x100 : 0)
+                .u16(0);
             matrix(w, t.spec.video.rotation);
             auto flat = t.spec.video;
             flat.rotation = 0;
-            w.u32(static_cast<std::uint32_t>(flat.display_width()) << 16).u32(static_cast<std::uint32_t>(flat.display_height()) << 16);
+            w.u32(static_cast<std::uint32_t>(flat.display_width()) << 16)
+                .u32(static_cast<std::uint32_t>(flat.display_height()) << 16);
         });
         w.box("edts", [&] {
             bool empty = movie_ticks(start) > 0;
@@ -169,15 +193,30 @@ void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number,
                 auto language = iso639_from_bcp47(t.spec.language);
                 unsigned packed = 0;
                 for (char c : language) packed = packed << 5 | (static_cast<unsigned>(c) - 0x60);
-                w.be(0, mn).be(0, mn).u32(t.scale()).be(static_cast<std::uint64_t>(t.media_duration), mn).u16(packed).u16(0);
+                w.be(0, mn)
+                    .be(0, mn)
+                    .u32(t.scale())
+                    .be(static_cast<std::uint64_t>(t.media_duration), mn)
+                    .u16(packed)
+                    .u16(0);
             });
             // All of the tag, where the three letters don't say it (8.4.6).
             if (t.spec.language.find('-') != std::string::npos)
                 w.full("elng", 0, 0, [&] { w.text(t.spec.language).u8(0); });
-            w.full("hdlr", 0, 0, [&] { w.u32(0).text(t.audio() ? "soun" : "vide").u32(0).u32(0).u32(0).text(t.audio() ? "Sound" : "Pictures").u8(0); });
+            w.full("hdlr", 0, 0, [&] {
+                w.u32(0)
+                    .text(t.audio() ? "soun" : "vide")
+                    .u32(0)
+                    .u32(0)
+                    .u32(0)
+                    .text(t.audio() ? "Sound" : "Pictures")
+                    .u8(0);
+            });
             w.box("minf", [&] {
-                if (t.audio()) w.full("smhd", 0, 0, [&] { w.u32(0); });
-                else w.full("vmhd", 0, 1, [&] { w.u64(0); });
+                if (t.audio())
+                    w.full("smhd", 0, 0, [&] { w.u32(0); });
+                else
+                    w.full("vmhd", 0, 1, [&] { w.u64(0); });
                 w.box("dinf", [&] { w.full("dref", 0, 0, [&] { w.u32(1), w.full("url ", 0, 1, [] {}); }); });
                 w.box("stbl", [&] {
                     w.full("stsd", 0, 0, [&] { w.u32(1), sample_entry(w, t); });
@@ -191,7 +230,15 @@ void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number,
 void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
     auto& s = t.spec;
     if (t.audio()) {
-        auto entry = [&] { w.be(0, 6).u16(1).u64(0).u16(static_cast<unsigned>(s.audio.channels)).u16(16).u32(0).u32(static_cast<std::uint32_t>(s.audio.rate) << 16); };
+        auto entry = [&] {
+            w.be(0, 6)
+                .u16(1)
+                .u64(0)
+                .u16(static_cast<unsigned>(s.audio.channels))
+                .u16(16)
+                .u32(0)
+                .u32(static_cast<std::uint32_t>(s.audio.rate) << 16);
+        };
         if (s.codec == Codec::opus) {
             w.box("Opus", [&] {
                 entry();
@@ -218,7 +265,22 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
         return;
     }
     auto fill = [&] {
-        w.be(0, 6).u16(1).be(0, 8).be(0, 8).u16(static_cast<unsigned>(s.video.width)).u16(static_cast<unsigned>(s.video.height)).u32(0x480000).u32(0x480000).u32(0).u16(1).be(0, 8).be(0, 8).be(0, 8).be(0, 8).u16(24).u16(0xFFFF);
+        w.be(0, 6)
+            .u16(1)
+            .be(0, 8)
+            .be(0, 8)
+            .u16(static_cast<unsigned>(s.video.width))
+            .u16(static_cast<unsigned>(s.video.height))
+            .u32(0x480000)
+            .u32(0x480000)
+            .u32(0)
+            .u16(1)
+            .be(0, 8)
+            .be(0, 8)
+            .be(0, 8)
+            .be(0, 8)
+            .u16(24)
+            .u16(0xFFFF);
         if (s.codec == Codec::h264) w.box("avcC", [&] { w.raw(s.config); });
         if (s.codec == Codec::hevc) w.box("hvcC", [&] { w.raw(s.config); });
         if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
@@ -232,12 +294,20 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
                     .u16(c.matrix_code())
                     .u8(c.range == Colour::Range::full ? 0x80 : 0);
             });
-        if (s.video.pixel_aspect.stated()) w.box("pasp", [&] { w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num)).u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den)); });
+        if (s.video.pixel_aspect.stated())
+            w.box("pasp", [&] {
+                w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num))
+                    .u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den));
+            });
     };
-    if (s.codec == Codec::h264) w.box("avc1", fill);
-    else if (s.codec == Codec::hevc) w.box("hvc1", fill);
-    else if (s.codec == Codec::vp9) w.box("vp09", fill);
-    else w.box("av01", fill);
+    if (s.codec == Codec::h264)
+        w.box("avc1", fill);
+    else if (s.codec == Codec::hevc)
+        w.box("hvc1", fill);
+    else if (s.codec == Codec::vp9)
+        w.box("vp09", fill);
+    else
+        w.box("av01", fill);
 }
 
 /// Writes a table of runs: `key(i)` equal for neighbours makes one entry.
@@ -258,24 +328,45 @@ void runs(BoxWriter& w, std::size_t count, Key key, Put put) {
 
 void Mp4Writer::tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, bool large) {
     auto& s = t.samples;
-    w.full("stts", 0, 0, [&] { runs(w, s.size(), [&](auto i) { return s[i].delta; }, [&](auto i, auto n) { w.u32(n).u32(static_cast<std::uint32_t>(s[i].delta)); }); });
+    w.full("stts", 0, 0, [&] {
+        runs(
+            w, s.size(), [&](auto i) { return s[i].delta; },
+            [&](auto i, auto n) { w.u32(n).u32(static_cast<std::uint32_t>(s[i].delta)); });
+    });
     if (std::any_of(s.begin(), s.end(), [](auto& x) { return x.shift != 0; })) {
         bool negative = std::any_of(s.begin(), s.end(), [](auto& x) { return x.shift < 0; });
-        w.full("ctts", negative ? 1 : 0, 0, [&] { runs(w, s.size(), [&](auto i) { return s[i].shift; }, [&](auto i, auto n) { w.u32(n).u32(static_cast<std::uint32_t>(s[i].shift)); }); });
+        w.full("ctts", negative ? 1 : 0, 0, [&] {
+            runs(
+                w, s.size(), [&](auto i) { return s[i].shift; },
+                [&](auto i, auto n) { w.u32(n).u32(static_cast<std::uint32_t>(s[i].shift)); });
+        });
     }
     if (std::any_of(s.begin(), s.end(), [](auto& x) { return !x.sync; })) {
         w.full("stss", 0, 0, [&] {
             w.u32(static_cast<std::uint64_t>(std::count_if(s.begin(), s.end(), [](auto& x) { return x.sync; })));
-            for (std::size_t i = 0; i < s.size(); ++i) if (s[i].sync) w.u32(i + 1);
+            for (std::size_t i = 0; i < s.size(); ++i)
+                if (s[i].sync) w.u32(i + 1);
         });
     }
-    w.full("stsc", 0, 0, [&] { runs(w, t.chunks.size(), [&](auto i) { return t.chunks[i].samples; }, [&](auto i, auto) { w.u32(i + 1).u32(t.chunks[i].samples).u32(1); }); });
+    w.full("stsc", 0, 0, [&] {
+        runs(
+            w, t.chunks.size(), [&](auto i) { return t.chunks[i].samples; },
+            [&](auto i, auto) { w.u32(i + 1).u32(t.chunks[i].samples).u32(1); });
+    });
     w.full("stsz", 0, 0, [&] {
         w.u32(0).u32(s.size());
         for (auto& x : s) w.u32(x.size);
     });
-    if (large) w.full("co64", 0, 0, [&] { w.u32(t.chunks.size()); for (auto& c : t.chunks) w.u64(c.offset + shift); });
-    else w.full("stco", 0, 0, [&] { w.u32(t.chunks.size()); for (auto& c : t.chunks) w.u32(c.offset + shift); });
+    if (large)
+        w.full("co64", 0, 0, [&] {
+            w.u32(t.chunks.size());
+            for (auto& c : t.chunks) w.u64(c.offset + shift);
+        });
+    else
+        w.full("stco", 0, 0, [&] {
+            w.u32(t.chunks.size());
+            for (auto& c : t.chunks) w.u32(c.offset + shift);
+        });
 }
 
 }  // namespace

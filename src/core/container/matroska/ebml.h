@@ -32,8 +32,8 @@ constexpr std::uint32_t ebml = 0x1A45DFA3, doc_type = 0x4282, segment = 0x185380
 
 /// True for the children of a Segment, at which a Cluster of unknown size ends (RFC 8794 clause 6.2).
 constexpr bool is_level1(std::uint32_t v) {
-    return v == id::cluster || v == id::cues || v == id::info || v == id::tracks || v == id::seek_head || v == id::tags ||
-           v == id::chapters || v == id::attachments;
+    return v == id::cluster || v == id::cues || v == id::info || v == id::tracks || v == id::seek_head ||
+           v == id::tags || v == id::chapters || v == id::attachments;
 }
 
 struct Element {

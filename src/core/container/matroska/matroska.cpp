@@ -24,7 +24,10 @@ struct TrackExtra {
     bool is_video = false, is_opus = false, is_audio = false;
 };
 
-struct CueEntry { Time time; std::uint64_t track, cluster; };
+struct CueEntry {
+    Time time;
+    std::uint64_t track, cluster;
+};
 
 /// Shared by the clip and its readers; constant but for the cues, which are read when first needed.
 struct Shared {
@@ -65,7 +68,9 @@ const std::vector<CueEntry>& Shared::read_cues(SourceReader& reader) {
     if (cues_read || cues_at == 0 || (source->forward_only() && cues_at > first_cluster)) return cues;
     cues_read = true;
     auto element = read_element(reader, cues_at);
-    if (!element || !*element || (*element)->id != id::cues || (*element)->unknown() || (*element)->size() > header_limit) return cues;
+    if (!element || !*element || (*element)->id != id::cues || (*element)->unknown() ||
+        (*element)->size() > header_limit)
+        return cues;
     Bytes data;
     if (reader.read((*element)->body, (*element)->size(), data)) parse_cues(data);
     return cues;
@@ -88,7 +93,8 @@ Result<std::uint64_t> next_cluster(SourceReader& reader, std::uint64_t from, std
         if (cluster) {
             // Chance bytes look like the ID once in 4 GB; a child that makes sense settles it.
             TRY(auto child, read_element(reader, cluster->body));
-            if (child && (child->id == id::timestamp || child->id == id::crc32 || child->id == id::void_element || child->id == 0xAB || child->id == 0xA7))
+            if (child && (child->id == id::timestamp || child->id == id::crc32 || child->id == id::void_element ||
+                          child->id == 0xAB || child->id == 0xA7))
                 return place;
         }
         at = place + 4;
@@ -99,7 +105,9 @@ Result<std::uint64_t> next_cluster(SourceReader& reader, std::uint64_t from, std
 class BlockReader final : public TrackReader {
   public:
     BlockReader(std::shared_ptr<Shared> shared, TrackExtra extra)
-        : shared_(std::move(shared)), extra_(std::move(extra)), reader_(shared_->source) { enter(shared_->first_cluster); }
+        : shared_(std::move(shared)), extra_(std::move(extra)), reader_(shared_->source) {
+        enter(shared_->first_cluster);
+    }
 
     Result<bool> next(PacketHead& head) override {
         while (lace_at_ >= laces_.size()) {
@@ -122,7 +130,10 @@ class BlockReader final : public TrackReader {
     Result<std::optional<Time>> cluster_time(std::uint64_t at);
 
   private:
-    struct Lace { PacketHead head; std::uint64_t offset; };
+    struct Lace {
+        PacketHead head;
+        std::uint64_t offset;
+    };
 
     void enter(std::uint64_t at) {
         at_ = at;
@@ -133,7 +144,8 @@ class BlockReader final : public TrackReader {
     Result<bool> next_block();
     Result<bool> parse_block(const Element& e, bool simple, Time duration, Time discard, bool referenced);
     Result<bool> parse_group(const Element& group);
-    bool lay_out(ByteView head, unsigned used, const Element& e, unsigned lacing, std::vector<std::uint64_t>& sizes, std::uint64_t& from);
+    bool lay_out(ByteView head, unsigned used, const Element& e, unsigned lacing, std::vector<std::uint64_t>& sizes,
+                 std::uint64_t& from);
     /// The last keyframe with time <= t from the cluster at `from` on; nothing when there is none that early.
     Result<std::optional<std::uint64_t>> settle(std::uint64_t from, Time t);
 
@@ -197,8 +209,10 @@ Result<bool> BlockReader::parse_group(const Element& group) {
         if (e->id == id::reference_block) referenced = true;
         if (e->id == id::block_duration || e->id == id::discard_padding) {
             TRY(auto v, reader_.view(e->body, std::min<std::uint64_t>(8, e->size())));
-            if (e->id == id::block_duration) duration = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
-            else discard = {as_int(v)};
+            if (e->id == id::block_duration)
+                duration = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
+            else
+                discard = {as_int(v)};
         }
         at = e->end;
     }
@@ -207,7 +221,8 @@ Result<bool> BlockReader::parse_group(const Element& group) {
 }
 
 /// Frame sizes of a laced block (RFC 9559 clause 10.3).
-bool BlockReader::lay_out(ByteView head, unsigned used, const Element& e, unsigned lacing, std::vector<std::uint64_t>& sizes, std::uint64_t& from) {
+bool BlockReader::lay_out(ByteView head, unsigned used, const Element& e, unsigned lacing,
+                          std::vector<std::uint64_t>& sizes, std::uint64_t& from) {
     from = e.body + used;
     if (lacing == 0) {
         sizes = {e.end - from};
@@ -231,7 +246,8 @@ bool BlockReader::lay_out(ByteView head, unsigned used, const Element& e, unsign
             auto v = read_vint(rest, length);
             if (length == 0 || v == UINT64_MAX) return false;
             r.skip(length);
-            n = i == 0 ? static_cast<std::int64_t>(v) : n + static_cast<std::int64_t>(v) - ((1LL << (7 * length - 1)) - 1);
+            n = i == 0 ? static_cast<std::int64_t>(v)
+                       : n + static_cast<std::int64_t>(v) - ((1LL << (7 * length - 1)) - 1);
             if (n < 0) return false;
             sizes.push_back(static_cast<std::uint64_t>(n)), sum += static_cast<std::uint64_t>(n);
         }
@@ -239,9 +255,12 @@ bool BlockReader::lay_out(ByteView head, unsigned used, const Element& e, unsign
     from += r.position();
     total -= std::min<std::uint64_t>(total, r.position());
     if (r.overrun()) return false;
-    if (lacing == 2) sizes.assign(count, total / count);
-    else if (sum <= total) sizes.push_back(total - sum);
-    else return false;
+    if (lacing == 2)
+        sizes.assign(count, total / count);
+    else if (sum <= total)
+        sizes.push_back(total - sum);
+    else
+        return false;
     return true;
 }
 
@@ -261,14 +280,22 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
     laces_.clear();
     lace_at_ = 0;
     for (auto n : sizes) {
-        if (n > block_limit) return fail(Code::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n), "The file is damaged.");
+        if (n > block_limit)
+            return fail(Code::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n),
+                        "The file is damaged.");
         Time length = each;
         if (extra_.is_opus && n > 0) {
             TRY(auto start, reader_.view(from, 2));
             if (auto samples = opus_packet_samples(start)) length = ticks_to_time(samples, 1, 48000);
         }
         Lace lace{{}, from};
-        lace.head = {.pts = time, .duration = length, .trim_end = {}, .keyframe = simple ? (flags & 0x80) != 0 || extra_.is_audio : !referenced || extra_.is_audio, .size = n, .offset = from, .config = {}};
+        lace.head = {.pts = time,
+                     .duration = length,
+                     .trim_end = {},
+                     .keyframe = simple ? (flags & 0x80) != 0 || extra_.is_audio : !referenced || extra_.is_audio,
+                     .size = n,
+                     .offset = from,
+                     .config = {}};
         laces_.push_back(lace);
         time += length;
         from += n;
@@ -329,9 +356,13 @@ Outcome BlockReader::seek(Time t) {
             auto middle = low + (high - low) / 2;
             TRY(auto found, next_cluster(reader_, middle, high));
             std::optional<Time> time;
-            if (found != UINT64_MAX) { TRY(time, cluster_time(found)); }
-            if (time && *time <= container_time) low = found;
-            else high = middle;
+            if (found != UINT64_MAX) {
+                TRY(time, cluster_time(found));
+            }
+            if (time && *time <= container_time)
+                low = found;
+            else
+                high = middle;
         }
         from = low;
     }
@@ -360,7 +391,10 @@ Outcome BlockReader::seek(Time t) {
         if (head.pts > t + 500_ms) break;
     }
     enter(from);
-    for (std::size_t i = 0; i < wanted.value_or(0); ++i) { TRY(bool more, next(head)); if (!more) break; }
+    for (std::size_t i = 0; i < wanted.value_or(0); ++i) {
+        TRY(bool more, next(head));
+        if (!more) break;
+    }
     return {};
 }
 
@@ -368,7 +402,9 @@ class MatroskaClip final : public Clip {
   public:
     explicit MatroskaClip(std::shared_ptr<ByteSource> source) : reader_(source) { shared_->source = std::move(source); }
     Outcome open();
-    std::unique_ptr<TrackReader> reader(std::uint64_t id) override { return std::make_unique<BlockReader>(shared_, extras_.at(id)); }
+    std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
+        return std::make_unique<BlockReader>(shared_, extras_.at(id));
+    }
 
   private:
     Outcome read_segment(const Element& segment);
@@ -389,7 +425,9 @@ class MatroskaClip final : public Clip {
 Result<Bytes> MatroskaClip::body(const Element& e) {
     Bytes data;
     if (e.unknown() || e.size() > header_limit)
-        return fail(Code::limit, fmt::format("“{}” has a header of impossible size at byte {}.", shared_->source->name(), e.start), "The file is damaged; copy it again.");
+        return fail(Code::limit,
+                    fmt::format("“{}” has a header of impossible size at byte {}.", shared_->source->name(), e.start),
+                    "The file is damaged; copy it again.");
     TRY_DO(reader_.read(e.body, e.size(), data));
     return data;
 }
@@ -397,13 +435,20 @@ Result<Bytes> MatroskaClip::body(const Element& e) {
 Outcome MatroskaClip::open() {
     auto& name = shared_->source->name();
     TRY(auto header, read_element(reader_, 0));
-    if (!header || header->id != id::ebml || header->unknown()) return fail(Code::malformed, fmt::format("“{}” has a broken EBML header.", name), "Copy it again.");
+    if (!header || header->id != id::ebml || header->unknown())
+        return fail(Code::malformed, fmt::format("“{}” has a broken EBML header.", name), "Copy it again.");
     TRY(auto data, body(*header));
     info_.container = "matroska";
     std::string type = "matroska";
-    walk(data, [&](std::uint32_t e, ByteView v) { if (e == id::doc_type) type = as_text(v); });
-    if (type == "webm") info_.container = "webm";
-    else if (type != "matroska") return fail(Code::not_media, fmt::format("“{}” is an EBML document of type “{}”, not a clip.", name, type.substr(0, 40)), "Choose a media file.");
+    walk(data, [&](std::uint32_t e, ByteView v) {
+        if (e == id::doc_type) type = as_text(v);
+    });
+    if (type == "webm")
+        info_.container = "webm";
+    else if (type != "matroska")
+        return fail(Code::not_media,
+                    fmt::format("“{}” is an EBML document of type “{}”, not a clip.", name, type.substr(0, 40)),
+                    "Choose a media file.");
     auto at = header->end;
     for (int i = 0; i < 64; ++i) {
         TRY(auto e, read_element(reader_, at));
@@ -425,7 +470,9 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         TRY(auto data, body(e));
         if (e.id == id::info && !std::exchange(have_info, true)) read_info(data);
         if (e.id == id::tracks && !std::exchange(have_tracks, true))
-            walk(data, [&](std::uint32_t t, ByteView v) { if (t == id::track_entry && info_.tracks.size() < 64) read_track(v); });
+            walk(data, [&](std::uint32_t t, ByteView v) {
+                if (t == id::track_entry && info_.tracks.size() < 64) read_track(v);
+            });
         if (e.id == id::seek_head)
             walk(data, [&](std::uint32_t s, ByteView v) {
                 if (s != id::seek) return;
@@ -451,8 +498,13 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         if (e->id == id::info || e->id == id::tracks || e->id == id::seek_head || e->id == id::cues) TRY_DO(take(*e));
         at = e->end;
     }
-    if (places.contains(id::cues)) shared_->cues_at = places[id::cues];
-    else if (!shared_->cues_read) info_.findings.push_back({"no-index", fmt::format("“{}” has no cues; every seek searches the file for its place.", shared_->source->name()), "Rewrap it so that it gets an index."});
+    if (places.contains(id::cues))
+        shared_->cues_at = places[id::cues];
+    else if (!shared_->cues_read)
+        info_.findings.push_back(
+            {"no-index",
+             fmt::format("“{}” has no cues; every seek searches the file for its place.", shared_->source->name()),
+             "Rewrap it so that it gets an index."});
     for (auto late : {id::info, id::tracks}) {
         if ((late == id::info ? have_info : have_tracks) || !places.contains(late)) continue;
         TRY(auto e, read_element(reader_, places[late]));
@@ -462,14 +514,22 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
     if (!have_tracks || info_.tracks.empty())
         return fail(size < segment.end && segment.end != UINT64_MAX ? Code::truncated : Code::malformed,
                     fmt::format("“{}” does not describe a single track.", name), "Copy or export it again.");
-    if (!shared_->first_cluster) return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name), "Copy it again.");
-    for (auto& track : info_.tracks) track.tick = Rational{static_cast<std::int64_t>(shared_->scale), 1'000'000'000}.reduced();
+    if (!shared_->first_cluster)
+        return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+                    "Copy it again.");
+    for (auto& track : info_.tracks)
+        track.tick = Rational{static_cast<std::int64_t>(shared_->scale), 1'000'000'000}.reduced();
     TRY_DO(settle_times());
     if (segment.end != UINT64_MAX && segment.end > size) {
         TRY_DO(find_end());
-        info_.findings.push_back({"truncated", fmt::format("“{}” was cut short; the first {} of it play.", name, format_time(info_.duration)), "Copy it again to have the rest."});
+        info_.findings.push_back(
+            {"truncated",
+             fmt::format("“{}” was cut short; the first {} of it play.", name, format_time(info_.duration)),
+             "Copy it again to have the rest."});
     } else if (duration_ticks_ > 0 && std::isfinite(duration_ticks_) && duration_ticks_ < 9e15) {
-        info_.duration = Time{static_cast<std::int64_t>(std::llround(duration_ticks_ * static_cast<double>(shared_->scale)))} - shared_->origin;
+        info_.duration =
+            Time{static_cast<std::int64_t>(std::llround(duration_ticks_ * static_cast<double>(shared_->scale)))} -
+            shared_->origin;
         info_.duration_known = true;
     } else {
         TRY_DO(find_end());
@@ -501,18 +561,23 @@ void MatroskaClip::read_video(ByteView data, Track& track) {
             walk(v, [&](std::uint32_t c, ByteView n) {
                 auto value = static_cast<unsigned>(as_uint(n));
                 if (c == id::matrix) f.colour.matrix = Colour::matrix_from_code(value);
-                if (c == id::range) f.colour.range = value == 1 ? Colour::Range::limited : value == 2 ? Colour::Range::full : Colour::Range::unspecified;
+                if (c == id::range)
+                    f.colour.range = value == 1   ? Colour::Range::limited
+                                     : value == 2 ? Colour::Range::full
+                                                  : Colour::Range::unspecified;
                 if (c == id::transfer) f.colour.transfer = static_cast<std::uint8_t>(value);
                 if (c == id::primaries) f.colour.primaries = static_cast<std::uint8_t>(value);
             });
         if (e == id::projection)
             walk(v, [&](std::uint32_t p, ByteView n) {
                 // Positive roll turns the picture counter-clockwise to be shown.
-                if (p == id::pose_roll) f.rotation = ((static_cast<int>(std::lround(-as_float(n) / 90.0)) % 4) + 4) % 4 * 90;
+                if (p == id::pose_roll)
+                    f.rotation = ((static_cast<int>(std::lround(-as_float(n) / 90.0)) % 4) + 4) % 4 * 90;
             });
     });
     // Display size in pixels (unit 0) or as a shape (unit 3); both give the pixel's shape (clause 5.1.4.1.28.14).
-    auto w = static_cast<std::int64_t>(f.width) - static_cast<std::int64_t>(cl + cr), h = static_cast<std::int64_t>(f.height) - static_cast<std::int64_t>(ct + cb);
+    auto w = static_cast<std::int64_t>(f.width) - static_cast<std::int64_t>(cl + cr),
+         h = static_cast<std::int64_t>(f.height) - static_cast<std::int64_t>(ct + cb);
     if (dw && dh && (unit == 0 || unit == 3) && w > 0 && h > 0 && dw < (1 << 24) && dh < (1 << 24)) {
         auto aspect = Rational{static_cast<std::int64_t>(dw) * h, static_cast<std::int64_t>(dh) * w}.reduced();
         if (aspect.num != aspect.den) f.pixel_aspect = aspect;
@@ -521,12 +586,26 @@ void MatroskaClip::read_video(ByteView data, Track& track) {
 
 void MatroskaClip::name_codec(Track& track, TrackExtra& extra, ByteView config) {
     auto& tag = track.codec_tag;
-    static const std::map<std::string, Codec, std::less<>> names{{"V_VP8", Codec::vp8}, {"V_VP9", Codec::vp9}, {"V_AV1", Codec::av1},
-        {"V_MPEG4/ISO/AVC", Codec::h264}, {"V_MPEGH/ISO/HEVC", Codec::hevc}, {"V_THEORA", Codec::theora}, {"V_MJPEG", Codec::mjpeg},
-        {"A_OPUS", Codec::opus}, {"A_VORBIS", Codec::vorbis}, {"A_MPEG/L3", Codec::mp3}, {"A_FLAC", Codec::flac}, {"A_PCM/INT/LIT", Codec::pcm},
-        {"A_PCM/FLOAT/IEEE", Codec::pcm}, {"S_TEXT/WEBVTT", Codec::webvtt}, {"D_WEBVTT/SUBTITLES", Codec::webvtt}, {"S_TEXT/UTF8", Codec::subrip}};
-    if (auto it = names.find(tag); it != names.end()) track.codec = it->second;
-    else if (tag.starts_with("A_AAC")) track.codec = Codec::aac;
+    static const std::map<std::string, Codec, std::less<>> names{{"V_VP8", Codec::vp8},
+                                                                 {"V_VP9", Codec::vp9},
+                                                                 {"V_AV1", Codec::av1},
+                                                                 {"V_MPEG4/ISO/AVC", Codec::h264},
+                                                                 {"V_MPEGH/ISO/HEVC", Codec::hevc},
+                                                                 {"V_THEORA", Codec::theora},
+                                                                 {"V_MJPEG", Codec::mjpeg},
+                                                                 {"A_OPUS", Codec::opus},
+                                                                 {"A_VORBIS", Codec::vorbis},
+                                                                 {"A_MPEG/L3", Codec::mp3},
+                                                                 {"A_FLAC", Codec::flac},
+                                                                 {"A_PCM/INT/LIT", Codec::pcm},
+                                                                 {"A_PCM/FLOAT/IEEE", Codec::pcm},
+                                                                 {"S_TEXT/WEBVTT", Codec::webvtt},
+                                                                 {"D_WEBVTT/SUBTITLES", Codec::webvtt},
+                                                                 {"S_TEXT/UTF8", Codec::subrip}};
+    if (auto it = names.find(tag); it != names.end())
+        track.codec = it->second;
+    else if (tag.starts_with("A_AAC"))
+        track.codec = Codec::aac;
     track.config.assign(config.begin(), config.end());
     extra.is_opus = track.codec == Codec::opus;
     extra.is_audio = track.kind == Kind::audio;
@@ -545,26 +624,51 @@ void MatroskaClip::read_track(ByteView data) {
     Time seek_preroll{};
     walk(data, [&](std::uint32_t e, ByteView v) {
         switch (e) {
-            case id::track_number: track.id = extra.number = as_uint(v); break;
+            case id::track_number:
+                track.id = extra.number = as_uint(v);
+                break;
             case id::track_type: {
                 auto type = as_uint(v);
                 track.kind = type == 1 ? Kind::video : type == 2 ? Kind::audio : type == 17 ? Kind::text : Kind::other;
                 break;
             }
-            case id::flag_default: is_default = as_uint(v) != 0; break;
-            case id::flag_enabled: enabled = as_uint(v) != 0; break;
-            case id::default_duration: extra.default_duration = {static_cast<std::int64_t>(std::min<std::uint64_t>(as_uint(v), 10'000'000'000ULL))}; break;
-            case id::language: language = as_text(v); break;
-            case id::language_bcp47: bcp = as_text(v); break;
-            case id::codec_id: track.codec_tag = as_text(v).substr(0, 64); break;
-            case id::codec_private: config.assign(v.begin(), v.end()); break;
-            case id::codec_delay: extra.codec_delay = {static_cast<std::int64_t>(std::min<std::uint64_t>(as_uint(v), 10'000'000'000ULL))}; break;
-            case id::seek_pre_roll: seek_preroll = {static_cast<std::int64_t>(std::min<std::uint64_t>(as_uint(v), 10'000'000'000ULL))}; break;
-            case id::video: read_video(v, track); break;
+            case id::flag_default:
+                is_default = as_uint(v) != 0;
+                break;
+            case id::flag_enabled:
+                enabled = as_uint(v) != 0;
+                break;
+            case id::default_duration:
+                extra.default_duration = {
+                    static_cast<std::int64_t>(std::min<std::uint64_t>(as_uint(v), 10'000'000'000ULL))};
+                break;
+            case id::language:
+                language = as_text(v);
+                break;
+            case id::language_bcp47:
+                bcp = as_text(v);
+                break;
+            case id::codec_id:
+                track.codec_tag = as_text(v).substr(0, 64);
+                break;
+            case id::codec_private:
+                config.assign(v.begin(), v.end());
+                break;
+            case id::codec_delay:
+                extra.codec_delay = {static_cast<std::int64_t>(std::min<std::uint64_t>(as_uint(v), 10'000'000'000ULL))};
+                break;
+            case id::seek_pre_roll:
+                seek_preroll = {static_cast<std::int64_t>(std::min<std::uint64_t>(as_uint(v), 10'000'000'000ULL))};
+                break;
+            case id::video:
+                read_video(v, track);
+                break;
             case id::audio:
                 walk(v, [&](std::uint32_t a, ByteView n) {
-                    if (a == id::sampling_frequency) track.audio.rate = static_cast<int>(std::clamp(as_float(n), 0.0, 768000.0));
-                    if (a == id::channels) track.audio.channels = static_cast<int>(std::min<std::uint64_t>(as_uint(n), 255));
+                    if (a == id::sampling_frequency)
+                        track.audio.rate = static_cast<int>(std::clamp(as_float(n), 0.0, 768000.0));
+                    if (a == id::channels)
+                        track.audio.channels = static_cast<int>(std::min<std::uint64_t>(as_uint(n), 255));
                 });
                 if (track.audio.channels == 0) track.audio.channels = 1;
                 break;
@@ -583,7 +687,8 @@ void MatroskaClip::read_track(ByteView data) {
                     });
                 });
                 break;
-            default: break;
+            default:
+                break;
         }
     });
     if (track.id == 0 || extras_.contains(track.id)) return;
@@ -594,8 +699,14 @@ void MatroskaClip::read_track(ByteView data) {
         describe_from_config(track);
         track.preroll = std::max(track.preroll, seek_preroll);
         auto& file = shared_->source->name();
-        if (encrypted) track.problem = Error{Code::encrypted, fmt::format("Track {} of “{}” is encrypted.", track.id, file), "Ask for a copy without encryption; Ruedo holds no keys."};
-        else if (packed) track.problem = Error{Code::codec_missing, fmt::format("Track {} of “{}” is packed in a way that is not known here.", track.id, file), "Export the clip again without track compression."};
+        if (encrypted)
+            track.problem = Error{Code::encrypted, fmt::format("Track {} of “{}” is encrypted.", track.id, file),
+                                  "Ask for a copy without encryption; Ruedo holds no keys."};
+        else if (packed)
+            track.problem =
+                Error{Code::codec_missing,
+                      fmt::format("Track {} of “{}” is packed in a way that is not known here.", track.id, file),
+                      "Export the clip again without track compression."};
         else if (track.codec == Codec::unknown)
             track.problem = Error{Code::codec_missing,
                                   fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", track.id,
@@ -625,7 +736,9 @@ Outcome MatroskaClip::settle_times() {
                         track.video.colour = track.video.colour.or_else(vp9->colour);
                         double rate = head.duration.ns > 0 ? 1e9 / static_cast<double>(head.duration.ns) : 30;
                         if (track.codec_string.empty())
-                            track.codec_string = fmt::format("vp09.{:02}.{:02}.{:02}", vp9->profile, vp9_level(track.video.width, track.video.height, rate), vp9->bit_depth);
+                            track.codec_string =
+                                fmt::format("vp09.{:02}.{:02}.{:02}", vp9->profile,
+                                            vp9_level(track.video.width, track.video.height, rate), vp9->bit_depth);
                         if (!track.problem && vp9->bit_depth > 8)
                             track.problem = Error{
                                 Code::depth_unsupported,

@@ -13,10 +13,14 @@ namespace {
 
 class EbmlWriter : public ByteWriter {
   public:
-    EbmlWriter& element_id(std::uint32_t v) { return be(v, v > 0xFFFFFF ? 4 : v > 0xFFFF ? 3 : v > 0xFF ? 2 : 1), *this; }
+    EbmlWriter& element_id(std::uint32_t v) {
+        return be(v, v > 0xFFFFFF ? 4 : v > 0xFFFF ? 3 : v > 0xFF ? 2 : 1), *this;
+    }
     /// A size in `length` bytes (0: as few as do).
     EbmlWriter& size(std::uint64_t v, unsigned length = 0) {
-        if (length == 0) for (length = 1; v >= (1ULL << (7 * length)) - 1; ++length) {}
+        if (length == 0)
+            for (length = 1; v >= (1ULL << (7 * length)) - 1; ++length) {
+            }
         return be(v | 1ULL << (7 * length), length), *this;
     }
     EbmlWriter& number(std::uint32_t id, std::uint64_t v) {
@@ -25,9 +29,18 @@ class EbmlWriter : public ByteWriter {
         element_id(id).size(n).be(v, n);
         return *this;
     }
-    EbmlWriter& real(std::uint32_t id, double v) { element_id(id).size(8).be(std::bit_cast<std::uint64_t>(v), 8); return *this; }
-    EbmlWriter& words(std::uint32_t id, std::string_view v) { element_id(id).size(v.size()).text(v); return *this; }
-    EbmlWriter& binary(std::uint32_t id, ByteView v) { element_id(id).size(v.size()).raw(v); return *this; }
+    EbmlWriter& real(std::uint32_t id, double v) {
+        element_id(id).size(8).be(std::bit_cast<std::uint64_t>(v), 8);
+        return *this;
+    }
+    EbmlWriter& words(std::uint32_t id, std::string_view v) {
+        element_id(id).size(v.size()).text(v);
+        return *this;
+    }
+    EbmlWriter& binary(std::uint32_t id, ByteView v) {
+        element_id(id).size(v.size()).raw(v);
+        return *this;
+    }
     template <class F>
     EbmlWriter& master(std::uint32_t id, F&& fill) {
         EbmlWriter inner;
@@ -38,7 +51,13 @@ class EbmlWriter : public ByteWriter {
 
 constexpr unsigned seek_head_room = 96;
 
-struct Held { bool there = false; std::int64_t ms = 0; Time pts{}, duration{}; bool keyframe = true; Bytes data; };
+struct Held {
+    bool there = false;
+    std::int64_t ms = 0;
+    Time pts{}, duration{};
+    bool keyframe = true;
+    Bytes data;
+};
 
 class WebmWriter final : public ClipWriter {
   public:
@@ -47,7 +66,8 @@ class WebmWriter final : public ClipWriter {
     Result<std::size_t> add(const WriteTrack& track) override {
         static constexpr std::array known{Codec::vp8, Codec::vp9, Codec::av1, Codec::opus, Codec::vorbis};
         if (std::find(known.begin(), known.end(), track.codec) == known.end())
-            return fail(Code::codec_missing, fmt::format("{} can’t be put into WebM.", codec_title(track.codec)), "Choose VP9 or AV1, and Opus.");
+            return fail(Code::codec_missing, fmt::format("{} can’t be put into WebM.", codec_title(track.codec)),
+                        "Choose VP9 or AV1, and Opus.");
         tracks_.push_back(track);
         held_.emplace_back();
         return tracks_.size() - 1;
@@ -69,7 +89,8 @@ class WebmWriter final : public ClipWriter {
     }
 
     Outcome finish(Time sound_end) override {
-        if (file_.position() == 0) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+        if (file_.position() == 0)
+            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         Time end{};
         for (std::size_t i = 0; i < held_.size(); ++i) {
             auto& h = held_[i];
@@ -87,7 +108,11 @@ class WebmWriter final : public ClipWriter {
             for (auto& cue : cues_)
                 c.master(id::cue_point, [&](auto& point) {
                     point.number(id::cue_time, static_cast<std::uint64_t>(cue.ms));
-                    point.master(id::cue_track_positions, [&](auto& t) { t.number(id::cue_track, cue.track).number(id::cue_cluster, cue.cluster - segment_).number(id::cue_relative, cue.relative); });
+                    point.master(id::cue_track_positions, [&](auto& t) {
+                        t.number(id::cue_track, cue.track)
+                            .number(id::cue_cluster, cue.cluster - segment_)
+                            .number(id::cue_relative, cue.relative);
+                    });
                 });
         });
         TRY_DO(file_.write(w.bytes));
@@ -115,11 +140,22 @@ class WebmWriter final : public ClipWriter {
     }
 
   private:
-    struct Cue { std::int64_t ms; std::uint64_t track, cluster, relative; };
+    struct Cue {
+        std::int64_t ms;
+        std::uint64_t track, cluster, relative;
+    };
 
     Outcome write_head() {
         EbmlWriter w;
-        w.master(id::ebml, [](auto& e) { e.number(0x4286, 1).number(0x42F7, 1).number(0x42F2, 4).number(0x42F3, 8).words(id::doc_type, "webm").number(0x4287, 4).number(0x4285, 2); });
+        w.master(id::ebml, [](auto& e) {
+            e.number(0x4286, 1)
+                .number(0x42F7, 1)
+                .number(0x42F2, 4)
+                .number(0x42F3, 8)
+                .words(id::doc_type, "webm")
+                .number(0x4287, 4)
+                .number(0x4285, 2);
+        });
         w.element_id(id::segment).be(0x01FFFFFFFFFFFFFFULL, 8);
         segment_ = w.bytes.size();
         w.bytes.resize(w.bytes.size() + seek_head_room);  // filled in at the end
@@ -133,7 +169,8 @@ class WebmWriter final : public ClipWriter {
         duration_at_ = w.bytes.size() - info.bytes.size() + before;
         tracks_at_ = w.bytes.size();
         w.master(id::tracks, [&](auto& t) {
-            for (std::size_t i = 0; i < tracks_.size(); ++i) t.master(id::track_entry, [&](auto& e) { describe(e, i); });
+            for (std::size_t i = 0; i < tracks_.size(); ++i)
+                t.master(id::track_entry, [&](auto& e) { describe(e, i); });
         });
         return file_.write(w.bytes);
     }
@@ -141,30 +178,49 @@ class WebmWriter final : public ClipWriter {
     void describe(EbmlWriter& e, std::size_t i) {
         auto& t = tracks_[i];
         bool sound = t.audio.rate > 0;
-        e.number(id::track_number, i + 1).number(id::track_uid, i + 1).number(id::track_type, sound ? 2 : 1).number(id::flag_lacing, 0);
+        e.number(id::track_number, i + 1)
+            .number(id::track_uid, i + 1)
+            .number(id::track_type, sound ? 2 : 1)
+            .number(id::flag_lacing, 0);
         e.words(id::language, iso639_from_bcp47(t.language));
         if (!t.language.empty()) e.words(id::language_bcp47, t.language);
-        static constexpr std::array<std::pair<Codec, std::string_view>, 5> ids{{{Codec::vp8, "V_VP8"}, {Codec::vp9, "V_VP9"}, {Codec::av1, "V_AV1"}, {Codec::opus, "A_OPUS"}, {Codec::vorbis, "A_VORBIS"}}};
-        for (auto& [codec, name] : ids) if (codec == t.codec) e.words(id::codec_id, name);
+        static constexpr std::array<std::pair<Codec, std::string_view>, 5> ids{{{Codec::vp8, "V_VP8"},
+                                                                                {Codec::vp9, "V_VP9"},
+                                                                                {Codec::av1, "V_AV1"},
+                                                                                {Codec::opus, "A_OPUS"},
+                                                                                {Codec::vorbis, "A_VORBIS"}}};
+        for (auto& [codec, name] : ids)
+            if (codec == t.codec) e.words(id::codec_id, name);
         if (t.codec == Codec::vp9 && t.config.size() >= 3) {
             // WebM's own form of the same facts: id, length, value.
-            Bytes features{1, 1, t.config[0], 2, 1, t.config[1], 3, 1, static_cast<std::uint8_t>(t.config[2] >> 4), 4, 1, static_cast<std::uint8_t>(t.config[2] >> 1 & 7)};
+            Bytes features{1, 1, t.config[0],
+                           2, 1, t.config[1],
+                           3, 1, static_cast<std::uint8_t>(t.config[2] >> 4),
+                           4, 1, static_cast<std::uint8_t>(t.config[2] >> 1 & 7)};
             e.binary(id::codec_private, features);
         } else if (!t.config.empty()) {
             e.binary(id::codec_private, t.config);
         }
         if (sound) {
-            if (t.delay_samples) e.number(id::codec_delay, static_cast<std::uint64_t>(ticks_to_time(t.delay_samples, 1, 48000).ns));
+            if (t.delay_samples)
+                e.number(id::codec_delay, static_cast<std::uint64_t>(ticks_to_time(t.delay_samples, 1, 48000).ns));
             if (t.codec == Codec::opus) e.number(id::seek_pre_roll, 80'000'000);
-            e.master(id::audio, [&](auto& a) { a.real(id::sampling_frequency, t.audio.rate).number(id::channels, static_cast<std::uint64_t>(t.audio.channels)); });
+            e.master(id::audio, [&](auto& a) {
+                a.real(id::sampling_frequency, t.audio.rate)
+                    .number(id::channels, static_cast<std::uint64_t>(t.audio.channels));
+            });
             return;
         }
         auto& v = t.video;
         e.master(id::video, [&](auto& m) {
-            m.number(id::flag_interlaced, 2).number(id::pixel_width, static_cast<std::uint64_t>(v.width)).number(id::pixel_height, static_cast<std::uint64_t>(v.height));
+            m.number(id::flag_interlaced, 2)
+                .number(id::pixel_width, static_cast<std::uint64_t>(v.width))
+                .number(id::pixel_height, static_cast<std::uint64_t>(v.height));
             auto flat = v;
             flat.rotation = 0;
-            if (flat.display_width() != v.width) m.number(id::display_width, static_cast<std::uint64_t>(flat.display_width())).number(id::display_height, static_cast<std::uint64_t>(flat.display_height()));
+            if (flat.display_width() != v.width)
+                m.number(id::display_width, static_cast<std::uint64_t>(flat.display_width()))
+                    .number(id::display_height, static_cast<std::uint64_t>(flat.display_height()));
             // What is not stated is not guessed: a reader would take it for known.
             if (auto& c = v.colour; c.stated())
                 m.master(id::colour, [&](auto& k) {
@@ -185,8 +241,9 @@ class WebmWriter final : public ClipWriter {
     Outcome put(std::size_t index, Held& h, Time cut, bool last) {
         bool video = tracks_[index].audio.rate == 0;
         bool has_video = std::any_of(tracks_.begin(), tracks_.end(), [](auto& t) { return t.audio.rate == 0; });
-        bool fresh = cluster_.empty() || h.ms - cluster_ms_ > 30'000 || h.ms < cluster_ms_ - 30'000 || cluster_.size() > (4 << 20) ||
-                     (video && h.keyframe && h.ms - cluster_ms_ >= 500) || (!has_video && h.ms - cluster_ms_ >= 5'000);
+        bool fresh = cluster_.empty() || h.ms - cluster_ms_ > 30'000 || h.ms < cluster_ms_ - 30'000 ||
+                     cluster_.size() > (4 << 20) || (video && h.keyframe && h.ms - cluster_ms_ >= 500) ||
+                     (!has_video && h.ms - cluster_ms_ >= 5'000);
         if (fresh) {
             TRY_DO(flush());
             cluster_ms_ = h.ms;
@@ -203,7 +260,9 @@ class WebmWriter final : public ClipWriter {
             block.u8(0).raw(h.data);
             w.master(id::block_group, [&](auto& g) {
                 g.binary(id::block, block.bytes);
-                if (video) g.number(id::block_duration, static_cast<std::uint64_t>(std::max<std::int64_t>(1, (h.duration.ns + 500'000) / 1'000'000)));
+                if (video)
+                    g.number(id::block_duration, static_cast<std::uint64_t>(
+                                                     std::max<std::int64_t>(1, (h.duration.ns + 500'000) / 1'000'000)));
                 if (!h.keyframe) g.element_id(id::reference_block).size(1).u8(0xFF);
                 if (cut.ns > 0) g.element_id(id::discard_padding).size(8).be(static_cast<std::uint64_t>(cut.ns), 8);
             });

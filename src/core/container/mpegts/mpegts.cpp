@@ -74,8 +74,10 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
     while (high - low > 64 * 188) {
         auto middle = low + (high - low) / 2;
         TRY(auto is_early, early(middle, high));
-        if (is_early && *is_early) low = pes.offset;
-        else high = middle;
+        if (is_early && *is_early)
+            low = pes.offset;
+        else
+            high = middle;
     }
     auto best = low;
     walker.seek(low);
@@ -102,7 +104,8 @@ class VideoReader final : public TrackReader {
         auto ticks = shared_->ticks(stream_, *unit_.pts, unit_.offset);
         head.pts = Shared::time(ticks);
         if (ahead_) {
-            auto step = shared_->ticks(stream_, ahead_->dts.value_or(*ahead_->pts), ahead_->offset) - shared_->ticks(stream_, unit_.dts.value_or(*unit_.pts), unit_.offset);
+            auto step = shared_->ticks(stream_, ahead_->dts.value_or(*ahead_->pts), ahead_->offset) -
+                        shared_->ticks(stream_, unit_.dts.value_or(*unit_.pts), unit_.offset);
             if (step > 0 && step < 10 * 90000) last_step_ = step;
         }
         head.duration = Shared::time(ticks + last_step_) - head.pts;
@@ -134,7 +137,9 @@ class VideoReader final : public TrackReader {
             break;
         }
         ahead_.reset();
-        do { TRY_DO(fetch(ahead_)); } while (ahead_ && !is_key(stream_.track.codec, ahead_->data, false));
+        do {
+            TRY_DO(fetch(ahead_));
+        } while (ahead_ && !is_key(stream_.track.codec, ahead_->data, false));
         return {};
     }
 
@@ -161,7 +166,10 @@ class VideoReader final : public TrackReader {
 class SoundFrames final : public TrackReader {
   public:
     SoundFrames(std::shared_ptr<const Shared> shared, const Stream& stream)
-        : shared_(std::move(shared)), stream_(stream), walker_(shared_->source, shared_->layout, stream.pid), adts_(stream.track.codec == Codec::aac) {}
+        : shared_(std::move(shared)),
+          stream_(stream),
+          walker_(shared_->source, shared_->layout, stream.pid),
+          adts_(stream.track.codec == Codec::aac) {}
     Result<bool> next(PacketHead& head) override {
         auto least = adts_ ? 7U : 4U;
         for (;;) {
@@ -179,7 +187,8 @@ class SoundFrames final : public TrackReader {
                     auto stated = ticks_to_time(*stamp_, 1, 90000);
                     auto counted = ticks_to_time(samples_, 1, rate);
                     // Stamps are rounded to ticks; frames are laid end to end unless they are clearly apart.
-                    if (!anchored_ || std::abs((stated - origin_ - counted).ns) > (20_ms).ns) origin_ = stated, samples_ = 0;
+                    if (!anchored_ || std::abs((stated - origin_ - counted).ns) > (20_ms).ns)
+                        origin_ = stated, samples_ = 0;
                     anchored_ = true;
                     stamp_.reset();
                 }
@@ -207,7 +216,8 @@ class SoundFrames final : public TrackReader {
         }
     }
     Outcome read(Bytes& out) override {
-        out.assign(held_.begin() + static_cast<std::ptrdiff_t>(begin_), held_.begin() + static_cast<std::ptrdiff_t>(begin_ + size_));
+        out.assign(held_.begin() + static_cast<std::ptrdiff_t>(begin_),
+                   held_.begin() + static_cast<std::ptrdiff_t>(begin_ + size_));
         return {};
     }
     Outcome seek(Time t) override {
@@ -272,7 +282,10 @@ class TsClip final : public Clip {
         info_.container = "mpegts";
         auto& name = shared_->source->name();
         TRY_DO(read_tables());
-        if (shared_->streams.empty()) return fail(Code::malformed, fmt::format("“{}” looks like a transport stream, but no programme is described in it.", name), "Copy or record it again.");
+        if (shared_->streams.empty())
+            return fail(Code::malformed,
+                        fmt::format("“{}” looks like a transport stream, but no programme is described in it.", name),
+                        "Copy or record it again.");
         std::optional<std::int64_t> base;
         for (auto& s : shared_->streams) {
             TRY(auto first, describe(s));
@@ -282,7 +295,9 @@ class TsClip final : public Clip {
         }
         shared_->base = base.value_or(0);
         std::erase_if(shared_->streams, [](auto& s) { return s.track.start == Time::max(); });
-        if (shared_->streams.empty()) return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name), "Copy it again.");
+        if (shared_->streams.empty())
+            return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+                        "Copy it again.");
         bool end_at_hand = shared_->source->size() && !shared_->source->forward_only();
         if (end_at_hand) TRY_DO(find_joins());
         if (end_at_hand) TRY_DO(find_end());
@@ -317,7 +332,10 @@ class TsClip final : public Clip {
                 while (r.left() >= 4) {
                     auto programme = r.u16();
                     auto pid = r.u16() & 0x1FFFU;
-                    if (programme != 0) { map_pid = pid; break; }
+                    if (programme != 0) {
+                        map_pid = pid;
+                        break;
+                    }
                 }
             } else if (map_pid && p.pid == *map_pid && pmt.add(p)) {
                 read_map(pmt.body());
@@ -341,20 +359,40 @@ class TsClip final : public Clip {
             t.tick = {1, 90000};
             t.codec_tag = fmt::format("stream type 0x{:02x}", type);
             switch (type) {
-                case 0x1B: t.kind = Kind::video, t.codec = Codec::h264; break;
-                case 0x24: t.kind = Kind::video, t.codec = Codec::hevc; break;
-                case 0x01: case 0x02: case 0x10: t.kind = Kind::video; break;
-                case 0x0F: t.kind = Kind::audio, t.codec = Codec::aac; break;
-                case 0x03: case 0x04: t.kind = Kind::audio, t.codec = Codec::mp3; break;
-                case 0x11: case 0x81: case 0x87: t.kind = Kind::audio; break;
-                default: continue;
+                case 0x1B:
+                    t.kind = Kind::video, t.codec = Codec::h264;
+                    break;
+                case 0x24:
+                    t.kind = Kind::video, t.codec = Codec::hevc;
+                    break;
+                case 0x01:
+                case 0x02:
+                case 0x10:
+                    t.kind = Kind::video;
+                    break;
+                case 0x0F:
+                    t.kind = Kind::audio, t.codec = Codec::aac;
+                    break;
+                case 0x03:
+                case 0x04:
+                    t.kind = Kind::audio, t.codec = Codec::mp3;
+                    break;
+                case 0x11:
+                case 0x81:
+                case 0x87:
+                    t.kind = Kind::audio;
+                    break;
+                default:
+                    continue;
             }
             while (d.left() >= 2) {
                 auto tag = d.u8(), length = d.u8();
                 auto content = d.take(length);
-                if (tag == 0x0A && content.size() >= 3) t.language = bcp47_from_iso639(std::string(content.begin(), content.begin() + 3));
+                if (tag == 0x0A && content.size() >= 3)
+                    t.language = bcp47_from_iso639(std::string(content.begin(), content.begin() + 3));
             }
-            t.is_default = std::none_of(shared_->streams.begin(), shared_->streams.end(), [&](auto& o) { return o.track.kind == t.kind; });
+            t.is_default = std::none_of(shared_->streams.begin(), shared_->streams.end(),
+                                        [&](auto& o) { return o.track.kind == t.kind; });
             shared_->streams.push_back(std::move(s));
         }
     }
@@ -372,7 +410,8 @@ class TsClip final : public Clip {
             if (!more) break;
             if (!pes.pts) continue;
             // Pictures before the first whole one can't be decoded, and do not count.
-            bool usable = t.kind != Kind::video || t.codec == Codec::unknown || !t.config.empty() || is_key(t.codec, pes.data, false);
+            bool usable = t.kind != Kind::video || t.codec == Codec::unknown || !t.config.empty() ||
+                          is_key(t.codec, pes.data, false);
             if (!usable) continue;
             if (!first || ((*pes.pts - *first) & (wrap - 1)) >= wrap / 2) first = pes.pts;
             if (t.kind == Kind::video && t.codec != Codec::unknown) {
@@ -396,7 +435,8 @@ class TsClip final : public Clip {
                 Code::codec_missing,
                 fmt::format("Track {} of “{}” is in a codec that is not known here ({}).", t.id, name, t.codec_tag),
                 export_again};
-        else describe_from_config(t);
+        else
+            describe_from_config(t);
         return first;
     }
 
@@ -431,10 +471,12 @@ class TsClip final : public Clip {
         for (;;) {
             TRY(bool more, packets.next(p));
             if (!more) break;
-            auto s = std::find_if(shared_->streams.begin(), shared_->streams.end(), [&](auto& x) { return x.pid == p.pid; });
+            auto s =
+                std::find_if(shared_->streams.begin(), shared_->streams.end(), [&](auto& x) { return x.pid == p.pid; });
             if (s == shared_->streams.end() || !p.unit_start || !begin_pes(pes, p) || !pes.pts) continue;
             auto now = shared_->ticks(*s, pes.dts.value_or(*pes.pts), p.offset);
-            if (auto before = at.find(p.pid); before != at.end() && (now < before->second - 90000 || now > before->second + 10 * 90000)) {
+            if (auto before = at.find(p.pid);
+                before != at.end() && (now < before->second - 90000 || now > before->second + 10 * 90000)) {
                 auto part = s->joins.size();
                 if (part >= 4096) break;
                 if (part == shared_->shifts.size()) {
@@ -447,8 +489,11 @@ class TsClip final : public Clip {
             at[p.pid] = now;
         }
         if (!shared_->shifts.empty())
-            info_.findings.push_back({"joined", fmt::format("The times of “{}” start over in {} place{}; its parts are played end to end.", shared_->source->name(), shared_->shifts.size(), shared_->shifts.size() == 1 ? "" : "s"),
-                                      "Export it again as one recording when a target has to seek."});
+            info_.findings.push_back(
+                {"joined",
+                 fmt::format("The times of “{}” start over in {} place{}; its parts are played end to end.",
+                             shared_->source->name(), shared_->shifts.size(), shared_->shifts.size() == 1 ? "" : "s"),
+                 "Export it again as one recording when a target has to seek."});
         return {};
     }
 
@@ -469,14 +514,17 @@ class TsClip final : public Clip {
                     if (!more) break;
                     if (!pes.pts) continue;
                     times.push_back(shared_->ticks(s, *pes.pts, pes.offset));
-                    if (times.back() == *std::max_element(times.begin(), times.end())) bytes = s.frame ? count_frames(s, pes.data) : 0;
+                    if (times.back() == *std::max_element(times.begin(), times.end()))
+                        bytes = s.frame ? count_frames(s, pes.data) : 0;
                 }
                 if (times.size() < 2) {
                     all = false;
                     continue;
                 }
                 std::sort(times.begin(), times.end());
-                Time end = s.frame ? Shared::time(times.back()) + ticks_to_time(static_cast<std::int64_t>(bytes) * s.frame->samples, 1, static_cast<std::uint64_t>(s.frame->rate))
+                Time end = s.frame ? Shared::time(times.back()) +
+                                         ticks_to_time(static_cast<std::int64_t>(bytes) * s.frame->samples, 1,
+                                                       static_cast<std::uint64_t>(s.frame->rate))
                                    : Shared::time(times.back() + times.back() - times[times.size() - 2]);
                 info_.duration = std::max(info_.duration, end);
             }
@@ -488,8 +536,12 @@ class TsClip final : public Clip {
     static std::size_t count_frames(const Stream& s, ByteView data) {
         std::size_t n = 0;
         for (std::size_t at = 0; at + 7 <= data.size();) {
-            auto frame = s.track.codec == Codec::aac ? parse_adts_frame(data.subspan(at)) : parse_mp3_frame(data.subspan(at));
-            if (!frame) { ++at; continue; }
+            auto frame =
+                s.track.codec == Codec::aac ? parse_adts_frame(data.subspan(at)) : parse_mp3_frame(data.subspan(at));
+            if (!frame) {
+                ++at;
+                continue;
+            }
             ++n;
             at += frame->size;
         }

@@ -14,7 +14,9 @@ std::optional<Layout> find_layout(ByteView head) {
 }
 
 void PacketWalker::seek(std::uint64_t offset) {
-    at_ = offset <= layout_.first ? layout_.first : layout_.first + (offset - layout_.first + layout_.size - 1) / layout_.size * layout_.size;
+    at_ = offset <= layout_.first
+              ? layout_.first
+              : layout_.first + (offset - layout_.first + layout_.size - 1) / layout_.size * layout_.size;
 }
 
 Result<bool> PacketWalker::next(Packet& packet) {
@@ -26,7 +28,9 @@ Result<bool> PacketWalker::next(Packet& packet) {
             if (++lost > (4 << 20)) return false;
             TRY(auto wide, reader_.view(at_, static_cast<std::size_t>(layout_.size) * 3));
             std::uint64_t skip = 1;
-            while (skip < layout_.size && !(skip + 2 * layout_.size < wide.size() && wide[skip] == 0x47 && wide[skip + layout_.size] == 0x47)) ++skip;
+            while (skip < layout_.size &&
+                   !(skip + 2 * layout_.size < wide.size() && wide[skip] == 0x47 && wide[skip + layout_.size] == 0x47))
+                ++skip;
             lost += skip;
             at_ += skip;
             continue;
@@ -53,7 +57,8 @@ Result<bool> PacketWalker::next(Packet& packet) {
 namespace {
 std::int64_t timestamp(ByteReader& r) {
     auto a = r.u8(), b = r.u8(), c = r.u8(), d = r.u8(), e = r.u8();
-    return static_cast<std::int64_t>(a >> 1 & 7) << 30 | static_cast<std::int64_t>(b) << 22 | static_cast<std::int64_t>(c >> 1) << 15 | d << 7 | e >> 1;
+    return static_cast<std::int64_t>(a >> 1 & 7) << 30 | static_cast<std::int64_t>(b) << 22 |
+           static_cast<std::int64_t>(c >> 1) << 15 | d << 7 | e >> 1;
 }
 }  // namespace
 
@@ -96,7 +101,8 @@ Result<bool> PesWalker::next(Pes& pes) {
         if (!more) break;
         if (packet.pid != pid_ || packet.payload.empty() || packet.scrambled) continue;
         if (!packet.unit_start) {
-            if (begun_ && begun_->data.size() < largest_unit) begun_->data.insert(begun_->data.end(), packet.payload.begin(), packet.payload.end());
+            if (begun_ && begun_->data.size() < largest_unit)
+                begun_->data.insert(begun_->data.end(), packet.payload.begin(), packet.payload.end());
             continue;
         }
         Pes fresh;

@@ -6,7 +6,10 @@
 namespace ruedo::mpegts {
 
 /// How packets lie in the file: 188 bytes, or 192 with a time stamp before each, or 204 with parity after.
-struct Layout { std::uint64_t first = 0; std::uint64_t size = 188; };
+struct Layout {
+    std::uint64_t first = 0;
+    std::uint64_t size = 188;
+};
 std::optional<Layout> find_layout(ByteView head);
 
 struct Packet {
@@ -18,7 +21,8 @@ struct Packet {
 
 class PacketWalker {
   public:
-    PacketWalker(std::shared_ptr<ByteSource> source, Layout layout) : reader_(std::move(source)), layout_(layout), at_(layout.first) {}
+    PacketWalker(std::shared_ptr<ByteSource> source, Layout layout)
+        : reader_(std::move(source)), layout_(layout), at_(layout.first) {}
     /// Moves to the first packet at or after `offset`.
     void seek(std::uint64_t offset);
     Result<bool> next(Packet& packet);
@@ -34,7 +38,7 @@ struct Pes {
     std::optional<std::int64_t> pts, dts;  ///< 90 kHz, 33 bits.
     bool random_access = false;
     Bytes data;
-    bool complete = true;                  ///< False when only its first packet was taken.
+    bool complete = true;  ///< False when only its first packet was taken.
 };
 
 /// Takes the header off a packet that begins a unit; false when its bytes are none.
@@ -43,7 +47,8 @@ bool begin_pes(Pes& pes, const Packet& packet);
 /// Puts together what one PID carries.
 class PesWalker {
   public:
-    PesWalker(std::shared_ptr<ByteSource> source, Layout layout, unsigned pid) : packets_(std::move(source), layout), pid_(pid) {}
+    PesWalker(std::shared_ptr<ByteSource> source, Layout layout, unsigned pid)
+        : packets_(std::move(source), layout), pid_(pid) {}
     void seek(std::uint64_t offset);
     Result<bool> next(Pes& pes);
     /// Only the first transport packet of the next one; for looking at times.

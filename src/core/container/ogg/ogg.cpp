@@ -17,8 +17,8 @@ namespace {
 struct Link {
     std::uint64_t begin = 0, data = 0, end = 0;
     std::vector<Logical> streams;
-    Time origin{};    ///< Within the link: of its first presented sample.
-    Time place{};     ///< On the clip's timeline: where that sample is.
+    Time origin{};  ///< Within the link: of its first presented sample.
+    Time place{};   ///< On the clip's timeline: where that sample is.
     Time length{};
     bool holds(int serial) const {
         return std::any_of(streams.begin(), streams.end(), [&](auto& s) { return s.serial == serial; });
@@ -42,7 +42,8 @@ const Logical* counterpart(const Shared& shared, std::size_t link, std::size_t i
 
 class Reader final : public TrackReader {
   public:
-    Reader(std::shared_ptr<const Shared> shared, std::size_t index) : shared_(std::move(shared)), index_(index), walker_(shared_->source) {
+    Reader(std::shared_ptr<const Shared> shared, std::size_t index)
+        : shared_(std::move(shared)), index_(index), walker_(shared_->source) {
         ogg_stream_init(&stream_, 0);
         enter(0, shared_->links[0].data);
     }
@@ -85,7 +86,11 @@ class Reader final : public TrackReader {
     }
 
   private:
-    struct Pending { PacketHead head; Bytes data; std::int64_t unit = 0, length = 0; };
+    struct Pending {
+        PacketHead head;
+        Bytes data;
+        std::int64_t unit = 0, length = 0;
+    };
 
     void enter(std::size_t link, std::uint64_t offset) {
         link_ = link;
@@ -128,8 +133,10 @@ class Reader final : public TrackReader {
             auto middle = low + (high - low) / 2;
             walker_.seek(middle);
             TRY(bool found, consider());
-            if (found && early()) take();
-            else high = middle;
+            if (found && early())
+                take();
+            else
+                high = middle;
         }
         high = link.end;
         walker_.seek(low);
@@ -211,7 +218,8 @@ class Reader final : public TrackReader {
             p.head.pts = logical_->time_of(unit) - link.origin + link.place;
             unit += p.length;
             p.head.duration = logical_->time_of(unit) - logical_->time_of(p.unit);
-            if (shared_->links.size() > 1) p.head.config = std::shared_ptr<const Bytes>(shared_, &logical_->track.config);
+            if (shared_->links.size() > 1)
+                p.head.config = std::shared_ptr<const Bytes>(shared_, &logical_->track.config);
         }
         for (auto p = ready_.rbegin(); p != ready_.rend() && extra > 0; ++p) {
             auto cut = std::min(extra, p->length);
@@ -245,7 +253,9 @@ class Reader final : public TrackReader {
 
 class OggClip final : public Clip {
   public:
-    explicit OggClip(std::shared_ptr<ByteSource> source) : shared_(std::make_shared<Shared>()), walker_(source) { shared_->source = std::move(source); }
+    explicit OggClip(std::shared_ptr<ByteSource> source) : shared_(std::make_shared<Shared>()), walker_(source) {
+        shared_->source = std::move(source);
+    }
 
     Outcome open() {
         info_.container = "ogg";
@@ -262,10 +272,13 @@ class OggClip final : public Clip {
         }
         auto& name = shared_->source->name();
         if (shared_->links.empty())
-            return fail(Code::malformed, fmt::format("“{}” is Ogg, but no Theora, Vorbis, Opus or FLAC stream can be read in it.", name), "Copy or export it again.");
+            return fail(Code::malformed,
+                        fmt::format("“{}” is Ogg, but no Theora, Vorbis, Opus or FLAC stream can be read in it.", name),
+                        "Copy or export it again.");
         auto& first = shared_->links[0];
         if (std::none_of(first.streams.begin(), first.streams.end(), [](auto& s) { return s.has_data; }))
-            return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name), "Copy it again.");
+            return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+                        "Copy it again.");
         for (std::size_t i = 0; i < first.streams.size(); ++i) {
             auto& s = first.streams[i];
             auto track = s.track;
@@ -276,11 +289,18 @@ class OggClip final : public Clip {
         info_.duration = place;
         info_.duration_known = place.ns > 0;
         if (shared_->links.size() > 1) {
-            info_.findings.push_back({"chained", fmt::format("“{}” is a chain of {} recordings, played one after the other.", name, shared_->links.size()), "Join them into one when the target has to seek."});
+            info_.findings.push_back({"chained",
+                                      fmt::format("“{}” is a chain of {} recordings, played one after the other.", name,
+                                                  shared_->links.size()),
+                                      "Join them into one when the target has to seek."});
             for (std::size_t k = 1; k < shared_->links.size(); ++k)
                 for (std::size_t i = 0; i < first.streams.size(); ++i)
                     if (!counterpart(*shared_, k, i)) {
-                        info_.findings.push_back({"chain-changes", fmt::format("From {} on “{}” has no {} any more.", format_time(shared_->links[k].place), name, codec_title(first.streams[i].track.codec)), "Export it again as one recording."});
+                        info_.findings.push_back(
+                            {"chain-changes",
+                             fmt::format("From {} on “{}” has no {} any more.", format_time(shared_->links[k].place),
+                                         name, codec_title(first.streams[i].track.codec)),
+                             "Export it again as one recording."});
                         return {};
                     }
         }
@@ -303,7 +323,9 @@ class OggClip final : public Clip {
         std::map<int, ogg_stream_state> assembling;
         struct Clear {
             std::map<int, ogg_stream_state>& m;
-            ~Clear() { for (auto& [serial, s] : m) ogg_stream_clear(&s); }
+            ~Clear() {
+                for (auto& [serial, s] : m) ogg_stream_clear(&s);
+            }
         } clear{assembling};
         std::vector<int> others;
         bool headers_done = false;
@@ -312,7 +334,10 @@ class OggClip final : public Clip {
             if (!more) break;
             auto serial = ogg_page_serialno(&page);
             if (ogg_page_bos(&page)) {
-                if (link.streams.size() + others.size() > 32) return fail(Code::limit, fmt::format("“{}” holds more than 32 streams at once.", shared_->source->name()), "Export it with fewer tracks.");
+                if (link.streams.size() + others.size() > 32)
+                    return fail(Code::limit,
+                                fmt::format("“{}” holds more than 32 streams at once.", shared_->source->name()),
+                                "Export it with fewer tracks.");
                 if (assembling.contains(serial)) continue;
                 auto& state = assembling[serial];
                 ogg_stream_init(&state, serial);
@@ -320,19 +345,25 @@ class OggClip final : public Clip {
                 ogg_packet packet;
                 Logical logical;
                 logical.serial = serial;
-                if (ogg_stream_packetout(&state, &packet) == 1 && logical.begin({packet.packet, static_cast<std::size_t>(packet.bytes)})) link.streams.push_back(std::move(logical));
-                else others.push_back(serial);
+                if (ogg_stream_packetout(&state, &packet) == 1 &&
+                    logical.begin({packet.packet, static_cast<std::size_t>(packet.bytes)}))
+                    link.streams.push_back(std::move(logical));
+                else
+                    others.push_back(serial);
                 link.data = walker_.position();
                 continue;
             }
-            auto s = std::find_if(link.streams.begin(), link.streams.end(), [&](auto& l) { return l.serial == serial; });
+            auto s =
+                std::find_if(link.streams.begin(), link.streams.end(), [&](auto& l) { return l.serial == serial; });
             if (s != link.streams.end() && !s->complete()) {
                 auto& state = assembling[serial];
                 ogg_stream_pagein(&state, &page);
                 ogg_packet packet;
-                while (!s->complete() && ogg_stream_packetout(&state, &packet) == 1) s->add_header({packet.packet, static_cast<std::size_t>(packet.bytes)});
+                while (!s->complete() && ogg_stream_packetout(&state, &packet) == 1)
+                    s->add_header({packet.packet, static_cast<std::size_t>(packet.bytes)});
             }
-            headers_done = !link.streams.empty() && std::all_of(link.streams.begin(), link.streams.end(), [](auto& l) { return l.complete(); });
+            headers_done = !link.streams.empty() &&
+                           std::all_of(link.streams.begin(), link.streams.end(), [](auto& l) { return l.complete(); });
         }
         std::erase_if(link.streams, [](auto& l) { return !l.complete(); });
         if (link.streams.empty()) return std::nullopt;
@@ -363,7 +394,7 @@ class OggClip final : public Clip {
         std::uint64_t start = 0;
         // The file's last pages tell whether there is another link at all.
         bool chained = false;
-        for (std::uint64_t back = 1 << 17; ; back *= 4) {
+        for (std::uint64_t back = 1 << 17;; back *= 4) {
             walker_.seek(size - std::min(back, size - link.data));
             bool any = false;
             for (;;) {
@@ -380,8 +411,10 @@ class OggClip final : public Clip {
             auto middle = low + (high - low) / 2;
             walker_.seek(middle);
             TRY(bool more, walker_.next(page, start));
-            if (more && start < high && ours(page)) low = start;
-            else high = middle;
+            if (more && start < high && ours(page))
+                low = start;
+            else
+                high = middle;
         }
         walker_.seek(low);
         for (;;) {
@@ -401,7 +434,10 @@ class OggClip final : public Clip {
             walker_.seek(link.data);
             ogg_stream_state state;
             ogg_stream_init(&state, s.serial);
-            struct Clear { ogg_stream_state& s; ~Clear() { ogg_stream_clear(&s); } } clear{state};
+            struct Clear {
+                ogg_stream_state& s;
+                ~Clear() { ogg_stream_clear(&s); }
+            } clear{state};
             ogg_page page;
             std::uint64_t start = 0;
             PacketLength length;
@@ -422,7 +458,8 @@ class OggClip final : public Clip {
                 auto begin = s.end_of(ogg_page_granulepos(&page)) - sum;
                 // A first page that claims less than it holds cuts the beginning (or, when it is also the last,
                 // the end); one that claims more was cut out of a longer stream.
-                s.first = s.is_video() ? std::max<std::int64_t>(begin, 0) : std::max<std::int64_t>(begin + s.pre_skip, 0);
+                s.first =
+                    s.is_video() ? std::max<std::int64_t>(begin, 0) : std::max<std::int64_t>(begin + s.pre_skip, 0);
                 break;
             }
         }

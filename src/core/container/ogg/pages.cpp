@@ -36,7 +36,9 @@ Result<bool> PageWalker::next(ogg_page& page, std::uint64_t& start) {
 
 bool Logical::begin(ByteView packet) {
     auto starts = [&](std::string_view magic) {
-        return packet.size() >= magic.size() && std::equal(magic.begin(), magic.end(), packet.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+        return packet.size() >= magic.size() &&
+               std::equal(magic.begin(), magic.end(), packet.begin(),
+                          [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
     };
     track.kind = Kind::audio;
     if (starts("\x01vorbis") && packet.size() >= 30) {
@@ -47,7 +49,9 @@ bool Logical::begin(ByteView packet) {
         track.codec = Codec::opus, track.codec_tag = "OpusHead";
         headers_wanted = 2;
         if (auto head = parse_opus_head(packet)) pre_skip = head->pre_skip;
-    } else if (starts("\x7f" "FLAC") && packet.size() > 13 + 4) {
+    } else if (starts("\x7f"
+                      "FLAC") &&
+               packet.size() > 13 + 4) {
         track.codec = Codec::flac, track.codec_tag = "FLAC";
         // The number of header packets that follow; 0 when the writer did not know.
         headers_wanted = 1U + std::min<unsigned>(64, static_cast<unsigned>(packet[7]) << 8 | packet[8]);
@@ -94,8 +98,10 @@ std::int64_t Logical::key_of(ogg_int64_t granule) const { return (granule >> shi
 
 std::int64_t PacketLength::of(const Logical& logical, ByteView packet) {
     switch (logical.track.codec) {
-        case Codec::theora: return 1;
-        case Codec::opus: return opus_packet_samples(packet);
+        case Codec::theora:
+            return 1;
+        case Codec::opus:
+            return opus_packet_samples(packet);
         case Codec::flac: {
             auto frame = parse_flac_frame(packet);
             return frame ? frame->samples : 0;
@@ -111,7 +117,8 @@ std::int64_t PacketLength::of(const Logical& logical, ByteView packet) {
             previous_block = size;
             return length;
         }
-        default: return 0;
+        default:
+            return 0;
     }
 }
 

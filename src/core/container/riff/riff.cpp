@@ -13,7 +13,10 @@ namespace {
 
 constexpr std::uint32_t le_tag(const char (&s)[5]) { return std::byteswap(fourcc(s)); }
 
-struct Chunk { std::uint64_t at = 0, size = 0; std::uint32_t id = 0; };
+struct Chunk {
+    std::uint64_t at = 0, size = 0;
+    std::uint32_t id = 0;
+};
 
 Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at) {
     TRY(auto head, reader.view(at, 8));
@@ -51,7 +54,8 @@ void name_sound(Track& t, ByteView format) {
 
 class WavReader final : public TrackReader {
   public:
-    WavReader(std::shared_ptr<ByteSource> source, std::uint64_t begin, std::uint64_t size, std::uint64_t block, std::uint64_t rate)
+    WavReader(std::shared_ptr<ByteSource> source, std::uint64_t begin, std::uint64_t size, std::uint64_t block,
+              std::uint64_t rate)
         : reader_(std::move(source)), begin_(begin), frames_(size / block), block_(block), rate_(rate) {}
     Result<bool> next(PacketHead& head) override {
         auto first = number_ * per_packet;
@@ -69,7 +73,8 @@ class WavReader final : public TrackReader {
     }
     Outcome read(Bytes& out) override { return reader_.read(at_, count_ * block_, out); }
     Outcome seek(Time t) override {
-        number_ = static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks_floor(t + 1_ns, rate_))) / per_packet;
+        number_ =
+            static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks_floor(t + 1_ns, rate_))) / per_packet;
         number_ = std::min(number_, frames_ ? (frames_ - 1) / per_packet : 0);
         return {};
     }
@@ -107,23 +112,30 @@ class WavClip final : public Clip {
             } else if (chunk->id == le_tag("fmt ") && chunk->size <= 4096) {
                 Bytes format;
                 TRY_DO(reader.read(chunk->at, chunk->size, format));
-                if (auto pcm = parse_pcm_format(format)) block_ = pcm->container_bytes * static_cast<unsigned>(pcm->channels);
+                if (auto pcm = parse_pcm_format(format))
+                    block_ = pcm->container_bytes * static_cast<unsigned>(pcm->channels);
                 name_sound(t, format);
                 have_format = true;
             } else if (chunk->id == le_tag("data")) {
                 data = chunk;
                 if (chunk->size == UINT32_MAX && long_data) data->size = long_data;
                 // A recorder that was stopped leaves a size of nothing, or of everything.
-                if (chunk->size == 0 || (chunk->size >= UINT32_MAX - 255 && !long_data)) data->size = all == UINT64_MAX ? UINT64_MAX / 2 : all - chunk->at;
+                if (chunk->size == 0 || (chunk->size >= UINT32_MAX - 255 && !long_data))
+                    data->size = all == UINT64_MAX ? UINT64_MAX / 2 : all - chunk->at;
             }
             at = chunk->at + chunk->size + (chunk->size & 1);
         }
-        if (!have_format) return fail(Code::malformed, fmt::format("“{}” does not say how its sound is stored.", name), "Export it again.");
+        if (!have_format)
+            return fail(Code::malformed, fmt::format("“{}” does not say how its sound is stored.", name),
+                        "Export it again.");
         if (!data) return fail(Code::truncated, fmt::format("“{}” ends before its sound.", name), "Copy it again.");
         begin_ = data->at, size_ = data->size;
         if (all != UINT64_MAX && begin_ + size_ > all) {
             size_ = all > begin_ ? all - begin_ : 0;
-            info_.findings.push_back({"truncated", fmt::format("“{}” was cut short: {} of {} bytes of its sound are there.", name, size_, data->size), "Copy it again to have the rest."});
+            info_.findings.push_back(
+                {"truncated",
+                 fmt::format("“{}” was cut short: {} of {} bytes of its sound are there.", name, size_, data->size),
+                 "Copy it again to have the rest."});
         }
         describe_from_config(t);
         t.tick = {1, t.audio.rate};
@@ -131,14 +143,16 @@ class WavClip final : public Clip {
             block_ = 1;
             t.problem = unknown_codec(t, name);
         } else {
-            info_.duration = ticks_to_time(static_cast<std::int64_t>(size_ / block_), 1, static_cast<std::uint64_t>(t.audio.rate));
+            info_.duration =
+                ticks_to_time(static_cast<std::int64_t>(size_ / block_), 1, static_cast<std::uint64_t>(t.audio.rate));
             info_.duration_known = all != UINT64_MAX;
         }
         info_.tracks.push_back(std::move(t));
         return {};
     }
     std::unique_ptr<TrackReader> reader(std::uint64_t) override {
-        return std::make_unique<WavReader>(source_, begin_, info_.tracks[0].problem ? 0 : size_, block_, static_cast<std::uint64_t>(std::max(1, info_.tracks[0].audio.rate)));
+        return std::make_unique<WavReader>(source_, begin_, info_.tracks[0].problem ? 0 : size_, block_,
+                                           static_cast<std::uint64_t>(std::max(1, info_.tracks[0].audio.rate)));
     }
 
   private:
@@ -165,7 +179,9 @@ struct Stream {
 
     /// Presentation time of entry `i`: its place in the stream, or its bytes where samples have a fixed size.
     Time time_of(std::size_t i) const {
-        if (sample_size && bytes_per_second) return ticks_to_time(static_cast<std::int64_t>(i < entries.size() ? entries[i].before : total()), 1, bytes_per_second);
+        if (sample_size && bytes_per_second)
+            return ticks_to_time(static_cast<std::int64_t>(i < entries.size() ? entries[i].before : total()), 1,
+                                 bytes_per_second);
         return ticks_to_time(static_cast<std::int64_t>(i + start), scale, rate);
     }
     std::uint64_t total() const { return entries.empty() ? 0 : entries.back().before + entries.back().size; }
@@ -174,10 +190,12 @@ struct Stream {
 /// The chunks of one stream as one run of bytes.
 class Joined final : public ByteSource {
   public:
-    Joined(std::shared_ptr<ByteSource> source, std::shared_ptr<const Stream> stream) : source_(std::move(source)), stream_(std::move(stream)) {}
+    Joined(std::shared_ptr<ByteSource> source, std::shared_ptr<const Stream> stream)
+        : source_(std::move(source)), stream_(std::move(stream)) {}
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
         auto& e = stream_->entries;
-        auto it = std::upper_bound(e.begin(), e.end(), offset, [](std::uint64_t o, const Entry& x) { return o < x.before; });
+        auto it =
+            std::upper_bound(e.begin(), e.end(), offset, [](std::uint64_t o, const Entry& x) { return o < x.before; });
         if (it == e.begin()) return 0U;
         std::size_t done = 0;
         for (--it; it != e.end() && done < into.size(); ++it) {
@@ -200,7 +218,8 @@ class Joined final : public ByteSource {
 
 class AviReader final : public TrackReader {
   public:
-    AviReader(std::shared_ptr<ByteSource> source, std::shared_ptr<const Stream> stream) : reader_(std::move(source)), stream_(std::move(stream)) {}
+    AviReader(std::shared_ptr<ByteSource> source, std::shared_ptr<const Stream> stream)
+        : reader_(std::move(source)), stream_(std::move(stream)) {}
     Result<bool> next(PacketHead& head) override {
         auto& e = stream_->entries;
         // An empty chunk lets the picture before it stand longer.
@@ -232,8 +251,10 @@ class AviReader final : public TrackReader {
         std::size_t low = 0, high = e.size();
         while (low < high) {
             auto middle = (low + high) / 2;
-            if (stream_->time_of(middle) <= t) low = middle + 1;
-            else high = middle;
+            if (stream_->time_of(middle) <= t)
+                low = middle + 1;
+            else
+                high = middle;
         }
         at_ = low > 0 ? low - 1 : 0;
         while (at_ > 0 && !(e[at_].key && e[at_].size)) --at_;
@@ -271,9 +292,14 @@ class AviClip final : public Clip {
                     TRY(auto view, reader_.view(chunk->at, 4));
                     auto type = ByteReader(view).le(4);
                     if (type == le_tag("hdrl") && streams_.empty()) {
-                        if (chunk->size > (16 << 20)) return fail(Code::limit, fmt::format("The header of “{}” claims {} MB.", name, chunk->size >> 20), "Export it again.");
+                        if (chunk->size > (16 << 20))
+                            return fail(Code::limit,
+                                        fmt::format("The header of “{}” claims {} MB.", name, chunk->size >> 20),
+                                        "Export it again.");
                         Bytes header;
-                        if (!reader_.read(chunk->at + 4, chunk->size - std::min<std::uint64_t>(4, chunk->size), header)) return fail(Code::truncated, fmt::format("“{}” ends within its header.", name), "Copy it again.");
+                        if (!reader_.read(chunk->at + 4, chunk->size - std::min<std::uint64_t>(4, chunk->size), header))
+                            return fail(Code::truncated, fmt::format("“{}” ends within its header.", name),
+                                        "Copy it again.");
                         read_header(header);
                     } else if (type == le_tag("movi")) {
                         if (!movi) movi = chunk->at;
@@ -286,8 +312,12 @@ class AviClip final : public Clip {
             }
             at = riff->at + riff->size + (riff->size & 1);
         }
-        if (streams_.empty()) return fail(Code::malformed, fmt::format("“{}” does not describe a single stream.", name), "Export it again.");
-        if (bodies.empty()) return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name), "Copy it again.");
+        if (streams_.empty())
+            return fail(Code::malformed, fmt::format("“{}” does not describe a single stream.", name),
+                        "Export it again.");
+        if (bodies.empty())
+            return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+                        "Copy it again.");
         for (auto& s : streams_) TRY_DO(read_open_index(*s));
         bool indexed = std::any_of(streams_.begin(), streams_.end(), [](auto& s) { return !s->entries.empty(); });
         if (!indexed && index) {
@@ -296,18 +326,26 @@ class AviClip final : public Clip {
         }
         if (!indexed) {
             for (auto& [from, to] : bodies) TRY_DO(walk(from, to, 0));
-            info_.findings.push_back({"no-index", fmt::format("“{}” has no index; its chunks were walked to make one.", name), "Put it into MP4 or Matroska so that it seeks quickly everywhere."});
+            info_.findings.push_back({"no-index",
+                                      fmt::format("“{}” has no index; its chunks were walked to make one.", name),
+                                      "Put it into MP4 or Matroska so that it seeks quickly everywhere."});
         }
         std::uint64_t lost = 0;
         for (auto& s : streams_) {
-            lost += static_cast<std::uint64_t>(std::erase_if(s->entries, [&](auto& e) { return e.at + e.size > size; }));
+            lost +=
+                static_cast<std::uint64_t>(std::erase_if(s->entries, [&](auto& e) { return e.at + e.size > size; }));
             std::uint64_t before = 0;
             for (auto& e : s->entries) e.before = std::exchange(before, before + e.size);
         }
         for (auto& s : streams_) TRY_DO(settle(s));
-        if (info_.tracks.empty()) return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name), "Copy it again.");
+        if (info_.tracks.empty())
+            return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+                        "Copy it again.");
         if (lost || cut)
-            info_.findings.push_back({"truncated", fmt::format("“{}” was cut short; the first {} of it play.", name, format_time(info_.duration)), "Copy it again to have the rest."});
+            info_.findings.push_back(
+                {"truncated",
+                 fmt::format("“{}” was cut short; the first {} of it play.", name, format_time(info_.duration)),
+                 "Copy it again to have the rest."});
         return {};
     }
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
@@ -374,9 +412,11 @@ class AviClip final : public Clip {
     }
     static void name_video(Stream& s) {
         auto tag = s.track.codec_tag;
-        std::transform(tag.begin(), tag.end(), tag.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
-        static const std::map<std::string, Codec, std::less<>> names{{"MJPG", Codec::mjpeg}, {"H264", Codec::h264}, {"AVC1", Codec::h264}, {"X264", Codec::h264},
-            {"VP80", Codec::vp8}, {"VP90", Codec::vp9}, {"AV01", Codec::av1}, {"HEVC", Codec::hevc}};
+        std::transform(tag.begin(), tag.end(), tag.begin(),
+                       [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        static const std::map<std::string, Codec, std::less<>> names{
+            {"MJPG", Codec::mjpeg}, {"H264", Codec::h264}, {"AVC1", Codec::h264}, {"X264", Codec::h264},
+            {"VP80", Codec::vp8},   {"VP90", Codec::vp9},  {"AV01", Codec::av1},  {"HEVC", Codec::hevc}};
         if (auto it = names.find(tag); it != names.end()) s.track.codec = it->second;
     }
 
@@ -385,9 +425,11 @@ class AviClip final : public Clip {
         if (high > 9 || low > 9 || high * 10 + low >= streams_.size()) return;
         auto type = id >> 16;
         auto& s = *streams_[high * 10 + low];
-        bool fits = s.track.kind == Kind::video ? type == ('d' | 'c' << 8) || type == ('d' | 'b' << 8) : type == ('w' | 'b' << 8);
+        bool fits = s.track.kind == Kind::video ? type == ('d' | 'c' << 8) || type == ('d' | 'b' << 8)
+                                                : type == ('w' | 'b' << 8);
         if (!fits || s.entries.size() > 50'000'000) return;
-        s.entries.push_back({at, 0, static_cast<std::uint32_t>(size), key || s.track.kind == Kind::audio || s.track.codec == Codec::mjpeg});
+        s.entries.push_back({at, 0, static_cast<std::uint32_t>(size),
+                             key || s.track.kind == Kind::audio || s.track.codec == Codec::mjpeg});
     }
 
     /// OpenDML (AVI extensions 1.02): an index of indexes, or the index itself, in the stream's header.
@@ -425,13 +467,17 @@ class AviClip final : public Clip {
         for (std::uint64_t i = 0; i < count && r.left() >= longs * 4; ++i) {
             auto offset = r.le(4), size = r.le(4);
             r.skip((longs - 2) * 4);
-            s.entries.push_back({base + offset, 0, static_cast<std::uint32_t>(size & 0x7FFFFFFF), !(size & 0x80000000U) || s.track.kind == Kind::audio || s.track.codec == Codec::mjpeg});
+            s.entries.push_back(
+                {base + offset, 0, static_cast<std::uint32_t>(size & 0x7FFFFFFF),
+                 !(size & 0x80000000U) || s.track.kind == Kind::audio || s.track.codec == Codec::mjpeg});
         }
     }
     Outcome read_old_index(const Chunk& index, std::uint64_t movi) {
         std::optional<std::uint64_t> base;
         for (std::uint64_t at = 0; at + 16 <= index.size; at += 16 * 4096) {
-            TRY(auto view, reader_.view(index.at + at, static_cast<std::size_t>(std::min<std::uint64_t>(16 * 4096, index.size - at) / 16 * 16)));
+            TRY(auto view,
+                reader_.view(index.at + at,
+                             static_cast<std::size_t>(std::min<std::uint64_t>(16 * 4096, index.size - at) / 16 * 16)));
             Bytes part(view.begin(), view.end());
             ByteReader r(part);
             while (r.left() >= 16) {
@@ -443,7 +489,10 @@ class AviClip final : public Clip {
                     base = 0;
                     for (auto from : {movi, std::uint64_t{0}}) {
                         TRY(auto chunk, read_chunk(reader_, from + offset));
-                        if (chunk && chunk->id == id) { base = from; break; }
+                        if (chunk && chunk->id == id) {
+                            base = from;
+                            break;
+                        }
                     }
                 }
                 add(id, *base + offset + 8, size, flags & 0x10);
@@ -482,8 +531,10 @@ class AviClip final : public Clip {
             s->annex_b = true;
             t.config = t.codec == Codec::h264 ? make_avcc(first) : make_hvcc(first);
         }
-        if (t.codec == Codec::unknown) t.problem = unknown_codec(t, name);
-        else if (t.codec != Codec::mp3) describe_from_config(t);
+        if (t.codec == Codec::unknown)
+            t.problem = unknown_codec(t, name);
+        else if (t.codec != Codec::mp3)
+            describe_from_config(t);
         Time end = s->time_of(s->entries.size());
         if (t.codec == Codec::mp3) {
             std::size_t at = 0;
@@ -492,9 +543,13 @@ class AviClip final : public Clip {
             if (frame) {
                 t.audio = {frame->rate, frame->channels};
                 describe_from_config(t);
-                s->frames = std::make_shared<elementary::FrameIndex>(std::make_shared<Joined>(source_, s), &parse_mp3_frame, at - 1, *frame);
+                s->frames = std::make_shared<elementary::FrameIndex>(std::make_shared<Joined>(source_, s),
+                                                                     &parse_mp3_frame, at - 1, *frame);
             } else {
-                t.problem = Error{Code::malformed, fmt::format("Track {} of “{}” is called MP3, but no frame of it can be found.", t.id, name), "Export it again."};
+                t.problem =
+                    Error{Code::malformed,
+                          fmt::format("Track {} of “{}” is called MP3, but no frame of it can be found.", t.id, name),
+                          "Export it again."};
             }
         }
         t.start = s->time_of(0);
