@@ -134,7 +134,7 @@ TEST_CASE("a station without an end is looked at in part, and memory stays withi
 TEST_CASE("what has arrived plays, though the server knows no parts and the rest is on its way") {
     auto server = LoopbackServer::start();
     for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_aac.ts", "frag_no_sidx.mp4", "h264_cbp_opus_frag.mp4",
-                      "audio_info.mp3"}) {
+                      "audio_info.mp3", "mjpeg_pcm.avi"}) {
         INFO(name);
         auto path = "/" + std::string(name);
         auto size = fs::file_size(fixture(name));

@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "media/codec_headers.h"
+#include "demo/server.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -206,6 +207,43 @@ TEST_CASE("a chain whose second recording has another codec's header still sound
     CHECK(numbers_of(mixed).size() == 180);
 }
 
+TEST_CASE("a chain that comes in order only, as from a station, plays link after link") {
+    auto one = bytes_of(fixture("theora_vorbis.ogv"));
+    auto two = joined(one, renumbered(one, 77));
+    auto three = joined(two, renumbered(one, 4));
+    auto sound = bytes_of(fixture("audio_opus.ogg"));
+    auto server = demo::LoopbackServer::start();
+    auto arriving = [&](const Bytes& bytes, bool with_length) {
+        server->serve("/chain", {.body = bytes, .ignores_ranges = true, .states_no_length = !with_length});
+        return std::shared_ptr<Clip>(value(open_clip(value(open_source(server->address("/chain"))))));
+    };
+    for (bool with_length : {true, false}) {
+        auto local = opened(three, "chain.ogv");
+        INFO("with length: " << with_length);
+        auto remote = arriving(three, with_length);
+        CHECK(numbers_of(remote) == numbers_of(local));
+        CHECK(sound_of(remote) == sound_of(local));
+        // Forward into a link that has not been met yet, and back into one that has.
+        auto& video = *remote->info().main(Kind::video);
+        auto pictures = value(PictureReader::open(remote, video, CodecRegistry::standard()));
+        for (int ms : with_length ? std::vector{500, 13'500, 7'500, 5'990} : std::vector<int>{})  // live: no seeking
+            CHECK(demo::read_strip(render(value(pictures->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
+        auto late = sound_of(remote, 13_s), same = sound_of(local, 13_s);
+        REQUIRE(late.size() == same.size());
+        CHECK(std::equal(late.begin(), late.end(), same.begin(),
+                         [](float a, float b) { return std::abs(a - b) < 1e-5f; }));
+    }
+    // Many: what was played long ago is forgotten, what comes is not.
+    Bytes many;
+    for (int i = 0; i < 80; ++i) many = joined(many, renumbered(sound, i));
+    auto station = arriving(many, false);
+    auto heads = walk(*station, station->info().tracks[0]).heads;
+    auto single = walk(*open("audio_opus.ogg"), open("audio_opus.ogg")->info().tracks[0]).heads;
+    REQUIRE(heads.size() == 80 * single.size());
+    for (std::size_t i = 0; i < heads.size(); i += 97)
+        CHECK(heads[i].pts == single[i % single.size()].pts + 6_s * static_cast<std::int64_t>(i / single.size()));
+}
+
 TEST_CASE("Ogg opened in its middle begins at nought") {
     auto bytes = bytes_of(fixture("audio_opus.ogg"));
     // Header pages, then everything from a later page on: what a recorder that joined late keeps.
@@ -370,6 +408,25 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     auto open_dml = opened(open_index, "open.avi");
     CHECK_FALSE(has_finding(*open_dml, "no-index"));
     same(*open_dml);
+
+    // In order only, by a server that knows no parts: taken chunk by chunk, whatever index there is.
+    auto server = demo::LoopbackServer::start();
+    for (auto* served : {&bytes, &without, &open_index})
+        for (bool no_length : {false, true}) {
+            server->serve("/x.avi", {.body = *served, .ignores_ranges = true, .states_no_length = no_length});
+            auto arriving = std::shared_ptr<Clip>(value(open_clip(value(open_source(server->address("/x.avi"))))));
+            same(*arriving);
+            CHECK(arriving->info().duration == reference->info().duration);
+            auto& sound = *arriving->info().main(Kind::audio);
+            CHECK(sound_of(arriving, 2_s) == sound_of(open("mjpeg_pcm.avi"), 2_s));
+            auto at = arriving->reader(sound.id);
+            PacketHead head;
+            for (auto t : {4_s, 1_s, 5_s}) {
+                done(at->seek(t));
+                REQUIRE(value(at->next(head)));
+                CHECK((head.pts <= t && head.pts + head.duration > t));
+            }
+        }
 
     // Cut within its pictures: what is there plays.
     auto part = bytes;

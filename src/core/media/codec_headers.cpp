@@ -310,6 +310,24 @@ bool vp9_disposable(ByteView packet) {
 }
 }  // namespace
 
+bool is_keyframe(Codec codec, ByteView packet, bool parameters_count) {
+    if (codec == Codec::vp8) return !packet.empty() && !(packet[0] & 1);
+    if (codec == Codec::vp9) return parse_vp9_keyframe(packet).has_value();
+    if (codec != Codec::h264 && codec != Codec::hevc) return false;
+    for (auto unit : split_annex_b(packet)) {
+        if (codec == Codec::h264) {
+            auto type = unit[0] & 0x1F;
+            if (type == 5 || (parameters_count && type == 7)) return true;
+            if (type == 1) return false;
+        } else {
+            auto type = unit[0] >> 1 & 0x3F;
+            if ((type >= 16 && type <= 21) || (parameters_count && type == 33)) return true;
+            if (type < 16) return false;
+        }
+    }
+    return false;
+}
+
 bool disposable(const Track& track, ByteView packet) {
     if (track.codec == Codec::h264) return h264_disposable(track, packet);
     return track.codec == Codec::vp9 && vp9_disposable(packet);

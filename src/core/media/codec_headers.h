@@ -66,6 +66,11 @@ unsigned vp9_level(int width, int height, double rate);
 /// at a glance, so there it is never true.
 bool disposable(const Track& track, ByteView packet);
 
+/// Whether decoding can begin with this packet, as far as its first bytes tell: in H.264 an IDR picture (clause 7.4.1),
+/// in HEVC any random access point (clause 7.4.2.2), both in Annex B form, in VP8 (RFC 6386 clause 9.1) and VP9
+/// (clause 7.2) a key frame. Other codecs: false. With `parameters_count` a sequence parameter set is enough.
+bool is_keyframe(Codec codec, ByteView packet, bool parameters_count = false);
+
 /// An HEVC sequence parameter set (ITU-T H.265 clause 7.3.2.2), of which only what is needed.
 struct HevcSps {
     unsigned profile = 0, tier = 0, level = 0;

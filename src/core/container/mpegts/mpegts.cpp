@@ -41,21 +41,6 @@ struct Shared {
     static Time time(std::int64_t ticks) { return ticks_to_time(ticks, 1, 90000); }
 };
 
-bool is_key(Codec codec, ByteView annex_b, bool parameters_count) {
-    for (auto unit : split_annex_b(annex_b)) {
-        if (codec == Codec::h264) {
-            auto type = unit[0] & 0x1F;
-            if (type == 5 || (parameters_count && type == 7)) return true;
-            if (type == 1) return false;
-        } else {
-            auto type = unit[0] >> 1 & 0x3F;
-            if ((type >= 16 && type <= 21) || (parameters_count && type == 33)) return true;
-            if (type < 16) return false;
-        }
-    }
-    return false;
-}
-
 /// The last unit of `stream` whose decoding time is at or before `ticks`, by bisection.
 Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std::int64_t ticks) {
     PesWalker walker(shared.source, shared.layout, stream.pid);
@@ -109,7 +94,7 @@ class VideoReader final : public TrackReader {
             if (step > 0 && step < 10 * 90000) last_step_ = step;
         }
         head.duration = Shared::time(ticks + last_step_) - head.pts;
-        head.keyframe = is_key(stream_.track.codec, unit_.data, false);
+        head.keyframe = is_keyframe(stream_.track.codec, unit_.data);
         head.size = unit_.data.size();
         return true;
     }
@@ -129,7 +114,7 @@ class VideoReader final : public TrackReader {
                 Pes pes;
                 TRY(bool more, walker_.next_head(pes));
                 if (!more || pes.offset > place) break;
-                if (!pes.pts || !is_key(stream_.track.codec, pes.data, true)) continue;
+                if (!pes.pts || !is_keyframe(stream_.track.codec, pes.data, true)) continue;
                 if (shared_->ticks(stream_, *pes.pts, pes.offset) <= wanted) key = pes.offset;
             }
             if (!key && from > 0) continue;
@@ -139,7 +124,7 @@ class VideoReader final : public TrackReader {
         ahead_.reset();
         do {
             TRY_DO(fetch(ahead_));
-        } while (ahead_ && !is_key(stream_.track.codec, ahead_->data, false));
+        } while (ahead_ && !is_keyframe(stream_.track.codec, ahead_->data));
         return {};
     }
 
@@ -411,7 +396,7 @@ class TsClip final : public Clip {
             if (!pes.pts) continue;
             // Pictures before the first whole one can't be decoded, and do not count.
             bool usable = t.kind != Kind::video || t.codec == Codec::unknown || !t.config.empty() ||
-                          is_key(t.codec, pes.data, false);
+                          is_keyframe(t.codec, pes.data);
             if (!usable) continue;
             if (!first || ((*pes.pts - *first) & (wrap - 1)) >= wrap / 2) first = pes.pts;
             if (t.kind == Kind::video && t.codec != Codec::unknown) {

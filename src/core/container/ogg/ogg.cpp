@@ -4,38 +4,24 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <map>
-#include <set>
 
 #include "container/container.h"
-#include "container/ogg/pages.h"
+#include "container/ogg/link.h"
 
 namespace ruedo::ogg {
 namespace {
 
-/// One link of the chain: a group of logical streams that begin and end together.
-struct Link {
-    std::uint64_t begin = 0, data = 0, end = 0;
-    std::vector<Logical> streams;
-    Time origin{};  ///< Within the link: of its first presented sample.
-    Time place{};   ///< On the clip's timeline: where that sample is.
-    Time length{};
-    bool holds(int serial) const {
-        return std::any_of(streams.begin(), streams.end(), [&](auto& s) { return s.serial == serial; });
-    }
-};
-
 struct Shared {
     std::shared_ptr<ByteSource> source;
-    std::vector<Link> links;
+    std::vector<std::shared_ptr<const Link>> links;
 };
 
-/// The stream of `link` that carries on track number `index` of the first link.
-const Logical* counterpart(const Shared& shared, std::size_t link, std::size_t index) {
-    auto& first = shared.links[0].streams[index];
+/// The stream of `link` that carries on track number `index` of the `opening` link.
+const Logical* counterpart(const Link& opening, const Link& link, std::size_t index) {
+    auto& first = opening.streams[index];
     std::size_t nth = 0;
-    for (std::size_t i = 0; i < index; ++i) nth += shared.links[0].streams[i].track.codec == first.track.codec;
-    for (auto& s : shared.links[link].streams)
+    for (std::size_t i = 0; i < index; ++i) nth += opening.streams[i].track.codec == first.track.codec;
+    for (auto& s : link.streams)
         if (s.track.codec == first.track.codec && nth-- == 0) return &s;
     return nullptr;
 }
@@ -43,9 +29,9 @@ const Logical* counterpart(const Shared& shared, std::size_t link, std::size_t i
 class Reader final : public TrackReader {
   public:
     Reader(std::shared_ptr<const Shared> shared, std::size_t index)
-        : shared_(std::move(shared)), index_(index), walker_(shared_->source) {
+        : shared_(std::move(shared)), links_(shared_->links), index_(index), walker_(shared_->source) {
         ogg_stream_init(&stream_, 0);
-        enter(0, shared_->links[0].data);
+        enter(0, links_[0]->data);
     }
     ~Reader() override { ogg_stream_clear(&stream_); }
 
@@ -60,16 +46,23 @@ class Reader final : public TrackReader {
         return {};
     }
     Outcome seek(Time t) override {
-        std::size_t k = shared_->links.size() - 1;
-        while (k > 0 && (t < shared_->links[k].place || !counterpart(*shared_, k, index_))) --k;
-        auto& link = shared_->links[k];
-        auto* s = counterpart(*shared_, k, index_);
-        auto within = t - link.place + link.origin;
-        auto target = time_to_ticks_floor(within / static_cast<std::int64_t>(s->num), s->den);
-        // Rounding to a nanosecond must not lose the unit that begins there.
-        while (s->time_of(target + 1) <= within) ++target;
-        target = std::max(target, s->first);
-        TRY_DO(stand_before(k, *s, target));
+        std::size_t k = 0;
+        const Logical* s = nullptr;
+        std::int64_t target = 0;
+        for (auto known = links_.size() + 1; links_.size() != known;) {  // again when another link was met
+            known = links_.size();
+            k = known - 1;
+            while (k > 0 && (t < links_[k]->place || !track_in(k))) --k;
+            auto link = links_[k];
+            s = track_in(k);
+            if (!s) return {};
+            auto within = t - link->place + link->origin;
+            target = time_to_ticks_floor(within / static_cast<std::int64_t>(s->num), s->den);
+            // Rounding to a nanosecond must not lose the unit that begins there.
+            while (s->time_of(target + 1) <= within) ++target;
+            target = std::max(target, s->first);
+            TRY_DO(stand_before(k, *s, target));
+        }
         if (!s->is_video()) {
             return drop_until([&](const Pending& p) { return p.unit + p.length > target || p.unit >= target; });
         }
@@ -81,6 +74,7 @@ class Reader final : public TrackReader {
             if (!more || link_ != k || ready_[at_].unit > target) break;
             if (ready_[at_].head.keyframe) key = ready_[at_].unit;
         }
+        s = track_in(k);  // where the link's end was met, it was written down anew
         TRY_DO(stand_before(k, *s, key));
         return drop_until([&](const Pending& p) { return p.head.keyframe && p.unit >= key; });
     }
@@ -92,32 +86,69 @@ class Reader final : public TrackReader {
         std::int64_t unit = 0, length = 0;
     };
 
+    const Logical* track_in(std::size_t link) const { return counterpart(*shared_->links[0], *links_[link], index_); }
+
     void enter(std::size_t link, std::uint64_t offset) {
         link_ = link;
-        logical_ = counterpart(*shared_, link, index_);
+        logical_ = track_in(link);
         walker_.seek(offset);
         ogg_stream_reset_serialno(&stream_, logical_ ? logical_->serial : 0);
         length_ = {};
         position_.reset();
-        fresh_ = offset == shared_->links[link].data;
+        fresh_ = offset == links_[link]->data;
         key_before_ = logical_ ? logical_->first : 0;
         ready_.clear();
         // `next` moves on before it gives, so the place stands one before the first.
         at_ = static_cast<std::size_t>(-1);
     }
 
+    /// The next page of link `k`; false where it ends. Where that can't be known beforehand, a page that begins a
+    /// stream ends it, and what begins there is put on the list.
+    Result<bool> next_page(std::size_t k, ogg_page& page, std::uint64_t& start) {
+        TRY(bool more, walker_.next(page, start));
+        if (!more || start >= links_[k]->end) return false;
+        if (k + 1 < links_.size() || !shared_->source->forward_only()) return true;
+        if (!ogg_page_bos(&page)) {
+            for (auto& s : links_[k]->streams)
+                if (s.serial == ogg_page_serialno(&page) && ogg_page_granulepos(&page) >= 0)
+                    until_ = std::max(until_, s.time_of(s.end_of(ogg_page_granulepos(&page))));
+            return true;
+        }
+        auto next = read_link(shared_->source, start, links_[k]->end);
+        // What has not come yet is met again.
+        if (!next) walker_.seek(start);
+        TRY(auto link, std::move(next));
+        if (!link) return false;
+        auto before = std::make_shared<Link>(*links_[k]);
+        before->end = start;
+        before->length = std::max(until_ - before->origin, Time{});
+        link->place = before->place + before->length;
+        links_[k] = std::move(before);
+        links_.push_back(std::make_shared<Link>(std::move(*link)));
+        // A station never ends; of what it played long ago only the place is kept.
+        constexpr std::size_t kept = 64;
+        if (links_.size() > kept) {
+            auto old = std::make_shared<Link>();
+            old->place = links_[links_.size() - kept]->place;
+            links_[links_.size() - kept] = std::move(old);
+        }
+        if (k == link_) logical_ = track_in(k);
+        until_ = {};
+        return false;
+    }
+
     /// Starts with the last page all of whose packets end at or before `target`, so that one which begins on it
     /// is whole.
     Outcome stand_before(std::size_t k, const Logical& s, std::int64_t target) {
-        auto& link = shared_->links[k];
-        auto low = link.data, high = link.end;
-        std::uint64_t best = link.data;
+        auto link = links_[k];
+        auto low = link->data, high = link->end;
+        std::uint64_t best = link->data;
         std::int64_t key = s.first;
         ogg_page page;
         std::uint64_t start = 0;
         auto consider = [&]() -> Result<bool> {  // the next page of this stream that ends a packet; false past `high`
             for (;;) {
-                TRY(bool more, walker_.next(page, start));
+                TRY(bool more, next_page(k, page, start));
                 if (!more || start >= high) return false;
                 if (ogg_page_serialno(&page) == s.serial && ogg_page_granulepos(&page) >= 0) return true;
             }
@@ -138,7 +169,7 @@ class Reader final : public TrackReader {
             else
                 high = middle;
         }
-        high = link.end;
+        high = link->end;
         walker_.seek(low);
         for (;;) {
             TRY(bool found, consider());
@@ -170,10 +201,10 @@ class Reader final : public TrackReader {
             if (!logical_) return false;
             ogg_page page;
             std::uint64_t start = 0;
-            TRY(bool more, walker_.next(page, start));
-            if (!more || start >= shared_->links[link_].end) {
-                if (link_ + 1 >= shared_->links.size()) return false;
-                enter(link_ + 1, shared_->links[link_ + 1].data);
+            TRY(bool more, next_page(link_, page, start));
+            if (!more) {
+                if (link_ + 1 >= links_.size()) return false;
+                enter(link_ + 1, links_[link_ + 1]->data);
                 at_ = 0;
                 continue;
             }
@@ -211,15 +242,15 @@ class Reader final : public TrackReader {
             auto expected = position_.value_or(fresh_ ? logical_->first - logical_->pre_skip : begin);
             if (expected > begin) begin = expected, extra = begin + sum - end;
         }
-        auto& link = shared_->links[link_];
+        auto& link = *links_[link_];
         auto unit = begin;
+        bool chained = links_.size() > 1 || shared_->source->forward_only();
         for (auto& p : ready_) {
             p.unit = unit;
             p.head.pts = logical_->time_of(unit) - link.origin + link.place;
             unit += p.length;
             p.head.duration = logical_->time_of(unit) - logical_->time_of(p.unit);
-            if (shared_->links.size() > 1)
-                p.head.config = std::shared_ptr<const Bytes>(shared_, &logical_->track.config);
+            if (chained) p.head.config = std::shared_ptr<const Bytes>(links_[link_], &logical_->track.config);
         }
         for (auto p = ready_.rbegin(); p != ready_.rend() && extra > 0; ++p) {
             auto cut = std::min(extra, p->length);
@@ -238,6 +269,8 @@ class Reader final : public TrackReader {
     }
 
     std::shared_ptr<const Shared> shared_;
+    std::vector<std::shared_ptr<const Link>> links_;  ///< Those known on opening, and those met since.
+    Time until_{};                                    ///< Within the last of them: where what was seen of it ends.
     std::size_t index_;
     PageWalker walker_;
     ogg_stream_state stream_{};
@@ -253,7 +286,7 @@ class Reader final : public TrackReader {
 
 class OggClip final : public Clip {
   public:
-    explicit OggClip(std::shared_ptr<ByteSource> source) : shared_(std::make_shared<Shared>()), walker_(source) {
+    explicit OggClip(std::shared_ptr<ByteSource> source) : shared_(std::make_shared<Shared>()) {
         shared_->source = std::move(source);
     }
 
@@ -262,12 +295,12 @@ class OggClip final : public Clip {
         auto size = shared_->source->size().value_or(UINT64_MAX);
         Time place{};
         for (std::uint64_t at = 0; shared_->links.size() < 256;) {
-            TRY(auto link, read_link(at, size));
+            TRY(auto link, read_link(shared_->source, at, size));
             if (!link) break;
             link->place = place;
             place += link->length;
             at = link->end;
-            shared_->links.push_back(std::move(*link));
+            shared_->links.push_back(std::make_shared<Link>(std::move(*link)));
             if (at >= size) break;
         }
         auto& name = shared_->source->name();
@@ -275,7 +308,7 @@ class OggClip final : public Clip {
             return fail(Code::malformed,
                         fmt::format("“{}” is Ogg, but no Theora, Vorbis, Opus or FLAC stream can be read in it.", name),
                         "Copy or export it again.");
-        auto& first = shared_->links[0];
+        auto& first = *shared_->links[0];
         if (std::none_of(first.streams.begin(), first.streams.end(), [](auto& s) { return s.has_data; }))
             return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
                         "Copy it again.");
@@ -295,10 +328,10 @@ class OggClip final : public Clip {
                                       "Join them into one when the target has to seek."});
             for (std::size_t k = 1; k < shared_->links.size(); ++k)
                 for (std::size_t i = 0; i < first.streams.size(); ++i)
-                    if (!counterpart(*shared_, k, i)) {
+                    if (!counterpart(first, *shared_->links[k], i)) {
                         info_.findings.push_back(
                             {"chain-changes",
-                             fmt::format("From {} on “{}” has no {} any more.", format_time(shared_->links[k].place),
+                             fmt::format("From {} on “{}” has no {} any more.", format_time(shared_->links[k]->place),
                                          name, codec_title(first.streams[i].track.codec)),
                              "Export it again as one recording."});
                         return {};
@@ -313,182 +346,7 @@ class OggClip final : public Clip {
     }
 
   private:
-    /// The link that begins at `at`: its headers, where it ends, and its times.
-    Result<std::optional<Link>> read_link(std::uint64_t at, std::uint64_t size) {
-        Link link;
-        link.begin = at;
-        walker_.seek(at);
-        ogg_page page;
-        std::uint64_t start = 0;
-        std::map<int, ogg_stream_state> assembling;
-        struct Clear {
-            std::map<int, ogg_stream_state>& m;
-            ~Clear() {
-                for (auto& [serial, s] : m) ogg_stream_clear(&s);
-            }
-        } clear{assembling};
-        std::vector<int> others;
-        bool headers_done = false;
-        for (int pages = 0; !headers_done && pages < 4096; ++pages) {
-            TRY(bool more, walker_.next(page, start));
-            if (!more) break;
-            auto serial = ogg_page_serialno(&page);
-            if (ogg_page_bos(&page)) {
-                if (link.streams.size() + others.size() > 32)
-                    return fail(Code::limit,
-                                fmt::format("“{}” holds more than 32 streams at once.", shared_->source->name()),
-                                "Export it with fewer tracks.");
-                if (assembling.contains(serial)) continue;
-                auto& state = assembling[serial];
-                ogg_stream_init(&state, serial);
-                ogg_stream_pagein(&state, &page);
-                ogg_packet packet;
-                Logical logical;
-                logical.serial = serial;
-                if (ogg_stream_packetout(&state, &packet) == 1 &&
-                    logical.begin({packet.packet, static_cast<std::size_t>(packet.bytes)}))
-                    link.streams.push_back(std::move(logical));
-                else
-                    others.push_back(serial);
-                link.data = walker_.position();
-                continue;
-            }
-            auto s =
-                std::find_if(link.streams.begin(), link.streams.end(), [&](auto& l) { return l.serial == serial; });
-            if (s != link.streams.end() && !s->complete()) {
-                auto& state = assembling[serial];
-                ogg_stream_pagein(&state, &page);
-                ogg_packet packet;
-                while (!s->complete() && ogg_stream_packetout(&state, &packet) == 1)
-                    s->add_header({packet.packet, static_cast<std::size_t>(packet.bytes)});
-            }
-            headers_done = !link.streams.empty() &&
-                           std::all_of(link.streams.begin(), link.streams.end(), [](auto& l) { return l.complete(); });
-        }
-        std::erase_if(link.streams, [](auto& l) { return !l.complete(); });
-        if (link.streams.empty()) return std::nullopt;
-        TRY_DO(find_end(link, others, size));
-        TRY_DO(find_first(link));
-        TRY_DO(find_last(link));
-        std::optional<Time> from;
-        Time to{};
-        for (auto& s : link.streams) {
-            if (!s.has_data) continue;
-            from = std::min(from.value_or(s.time_of(s.first)), s.time_of(s.first));
-            to = std::max(to, s.time_of(s.last));
-        }
-        link.origin = from.value_or(Time{});
-        link.length = std::max(to - link.origin, Time{});
-        return link;
-    }
-
-    /// Where pages of other streams than this link's begin: a chain's next link.
-    Outcome find_end(Link& link, const std::vector<int>& others, std::uint64_t size) {
-        link.end = size;
-        if (size == UINT64_MAX || shared_->source->forward_only()) return {};
-        auto ours = [&](ogg_page& page) {
-            auto serial = ogg_page_serialno(&page);
-            return link.holds(serial) || std::find(others.begin(), others.end(), serial) != others.end();
-        };
-        ogg_page page;
-        std::uint64_t start = 0;
-        // The file's last pages tell whether there is another link at all.
-        bool chained = false;
-        for (std::uint64_t back = 1 << 17;; back *= 4) {
-            walker_.seek(size - std::min(back, size - link.data));
-            bool any = false;
-            for (;;) {
-                TRY(bool more, walker_.next(page, start));
-                if (!more) break;
-                any = true;
-                chained = !ours(page);
-            }
-            if (any || back >= size - link.data) break;
-        }
-        if (!chained) return {};
-        auto low = link.data, high = size;
-        while (high - low > 8192) {
-            auto middle = low + (high - low) / 2;
-            walker_.seek(middle);
-            TRY(bool more, walker_.next(page, start));
-            if (more && start < high && ours(page))
-                low = start;
-            else
-                high = middle;
-        }
-        walker_.seek(low);
-        for (;;) {
-            TRY(bool more, walker_.next(page, start));
-            if (!more) return {};
-            if (!ours(page)) {
-                link.end = start;
-                return {};
-            }
-        }
-    }
-
-    /// The unit at which each stream begins: its first page's position less what the page holds.
-    Outcome find_first(Link& link) {
-        for (auto& s : link.streams) {
-            s.has_data = false;
-            walker_.seek(link.data);
-            ogg_stream_state state;
-            ogg_stream_init(&state, s.serial);
-            struct Clear {
-                ogg_stream_state& s;
-                ~Clear() { ogg_stream_clear(&s); }
-            } clear{state};
-            ogg_page page;
-            std::uint64_t start = 0;
-            PacketLength length;
-            std::size_t headers = 1;
-            std::int64_t sum = 0;
-            for (int pages = 0; pages < 65536; ++pages) {
-                TRY(bool more, walker_.next(page, start));
-                if (!more || start >= link.end) break;
-                if (ogg_page_serialno(&page) != s.serial || ogg_page_bos(&page)) continue;
-                ogg_stream_pagein(&state, &page);
-                ogg_packet packet;
-                for (int got; (got = ogg_stream_packetout(&state, &packet)) != 0;) {
-                    if (got < 0 || headers++ < s.headers_wanted) continue;
-                    sum += length.of(s, {packet.packet, static_cast<std::size_t>(packet.bytes)});
-                    s.has_data = true;
-                }
-                if (!s.has_data || ogg_page_granulepos(&page) < 0) continue;
-                auto begin = s.end_of(ogg_page_granulepos(&page)) - sum;
-                // A first page that claims less than it holds cuts the beginning (or, when it is also the last,
-                // the end); one that claims more was cut out of a longer stream.
-                s.first =
-                    s.is_video() ? std::max<std::int64_t>(begin, 0) : std::max<std::int64_t>(begin + s.pre_skip, 0);
-                break;
-            }
-        }
-        return {};
-    }
-
-    Outcome find_last(Link& link) {
-        if (link.end == UINT64_MAX || shared_->source->forward_only()) return {};
-        for (std::uint64_t back = 1 << 16;; back *= 4) {
-            auto from = link.end - std::min(back, link.end - link.data);
-            walker_.seek(from);
-            std::set<int> found;
-            ogg_page page;
-            std::uint64_t start = 0;
-            for (;;) {
-                TRY(bool more, walker_.next(page, start));
-                if (!more || start >= link.end) break;
-                for (auto& s : link.streams)
-                    if (s.serial == ogg_page_serialno(&page) && ogg_page_granulepos(&page) >= 0) {
-                        s.last = std::max(s.end_of(ogg_page_granulepos(&page)), s.first);
-                        found.insert(s.serial);
-                    }
-            }
-            if (from == link.data || found.size() == link.streams.size() || back > (64 << 20)) return {};
-        }
-    }
-
     std::shared_ptr<Shared> shared_;
-    PageWalker walker_;
 };
 
 }  // namespace

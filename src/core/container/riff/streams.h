@@ -1,0 +1,57 @@
+// SPDX-License-Identifier: Apache-2.0
+// The streams of an AVI file and how their chunks are read: from an index, or as they are met.
+#pragma once
+#include "container/elementary/frames.h"
+#include "container/riff/chunks.h"
+
+namespace ruedo::riff {
+
+struct Entry {
+    std::uint64_t at = 0;      ///< Of the chunk's data.
+    std::uint64_t before = 0;  ///< Bytes of the stream before it.
+    std::uint32_t size = 0;
+    bool key = false;
+};
+
+/// The chunks of a stretch of the file in their order, those inside lists as if the lists were not there.
+struct ChunkWalk {
+    SourceReader reader;
+    std::uint64_t at, end;
+    Result<std::optional<Chunk>> next();
+};
+
+/// What the header says of a stream, and its first chunk.
+struct Described {
+    Track track;
+    std::size_t number = 0;
+    std::uint64_t scale = 1, rate = 1, start = 0, length = 0, sample_size = 0, bytes_per_second = 0;
+    Bytes super_index;
+    bool annex_b = false;
+    std::uint64_t mp3_begin = 0;
+    std::optional<SoundFrame> mp3;  ///< The first one; they do not keep to chunks.
+};
+
+struct Stream : Described {
+    std::vector<Entry> entries;
+    std::unique_ptr<ChunkWalk> walk;  ///< Where no index is at hand: how `entries` grow.
+
+    /// Presentation time of entry `i`: its place in the stream, or its bytes where samples have a fixed size.
+    Time time_of(std::size_t i) const;
+    std::uint64_t total() const { return entries.empty() ? 0 : entries.back().before + entries.back().size; }
+
+    /// Whether a chunk with this name is one of this stream's.
+    bool takes(std::uint32_t id) const;
+    void add(const Chunk& chunk, bool key);
+    /// Without an index nothing says which pictures are whole; the first is, and where a codec tells, others.
+    Outcome add_walked(const Chunk& chunk, SourceReader& reader);
+    /// Walks on to the next chunk; false when there is none, or no need to walk.
+    Result<bool> more();
+    bool always_key() const { return track.kind == Kind::audio || track.codec == Codec::mjpeg; }
+};
+
+/// The frames of an MP3 stream, which do not keep to its chunks.
+std::shared_ptr<elementary::FrameIndex> mp3_frames(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream);
+/// Readers share a stream that is indexed; one that is walked belongs to its reader.
+std::unique_ptr<TrackReader> chunk_reader(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream);
+
+}  // namespace ruedo::riff
