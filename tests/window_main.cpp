@@ -1,9 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-#define CATCH_CONFIG_RUNNER
 #include <QApplication>
 #include <QStandardPaths>
-#include <catch2/catch.hpp>
 
+#include "catch_runner.h"
 #include "view/look.h"
 
 int main(int argc, char** argv) {
@@ -14,5 +13,5 @@ int main(int argc, char** argv) {
     app.setApplicationName("ruedo-window-tests");
     app.setOrganizationName("ruedo-tests");
     ruedo::look::apply();
-    return Catch::Session().run(argc, argv);
+    return run_tests(argc, argv);
 }
