@@ -99,7 +99,7 @@ P
 check pack 0 \
     'd["licence"]=="Apache-2.0 AND BSD-3-Clause" and sum(i["bytes"] for i in d["items"])==d["bytes"] and
         {i["kind"] for i in d["items"]}=={"executable","document","media","notice","desktop","library"}' \
-    "$r" pack "$work/p.ruedo" --out "$work/app" --json
+    "$r" pack "$work/p.ruedo" --outside --out "$work/app" --json
 cat >"$work/q.ruedo" <<P
 {"ruedo": 1, "app": "Both", "sources": [{"name": "a", "file": "camera://harbour"},
                                         {"name": "b", "file": "$fixtures/theora_vorbis.ogv"}]}
@@ -107,9 +107,9 @@ P
 check "pack a camera and Theora" 0 \
     'd["licence"]=="Apache-2.0 AND BSD-3-Clause AND IJG" and
         {"lib/codec-raw.so","lib/codec-theora.so","lib/codec-vorbis.so"} <= {i["path"] for i in d["items"]}' \
-    "$r" pack "$work/q.ruedo" --out "$work/both" --json
+    "$r" pack "$work/q.ruedo" --outside --out "$work/both" --json
 check "packed camera" 0 'd["state"] in ("ready","playing") and d["error"] is None' "$work/both/both" --check 3s --json
-check "pack again" 1 'd["error"]["code"]=="exists"' "$r" pack "$work/p.ruedo" --out "$work/app" --json
+check "pack again" 1 'd["error"]["code"]=="exists"' "$r" pack "$work/p.ruedo" --outside --out "$work/app" --json
 check "packed check" 0 'd["state"]=="playing" and d["presented"]>20' "$work/app/harbour-lights" --check 3s --json
 check "packed usage" 2 'd["error"]["code"]=="usage"' "$work/app/harbour-lights" --check 1 --json
 rm "$work/app/media/vp9_opus.webm"
@@ -125,8 +125,10 @@ echo '{"ruedo": 1, "app": "Leak", "sources": [
        {"name": "a", "file": "'"$fixtures/vp9_opus.webm"'", "captions": ["/etc/passwd"]}]}' >"$work/leak.ruedo"
 check "pack what is no caption" 1 'd["error"]["code"]=="not-media"' \
     "$r" pack "$work/leak.ruedo" --out "$work/leak" --json
-check "pack names what comes from outside" 0 'd["findings"][0]["code"]=="outside"' \
+check "pack takes nothing from outside unasked" 1 'd["error"]["code"]=="refused"' \
     "$r" pack "$work/p.ruedo" --out "$work/app2" --json
+check "pack names what comes from outside" 0 'd["findings"][0]["code"]=="outside"' \
+    "$r" pack "$work/p.ruedo" --outside --out "$work/app2" --json
 (sleep 1; pkill -INT -P $$ -x ruedo) & check interrupted 130 'd["error"]["code"]=="cancelled"' \
     "$r" play "$fixtures/vp9_opus.webm" --json
 # What is linked: nothing but the packages that are stated.
@@ -138,11 +140,11 @@ ldd "$bin/ruedo-player" | grep -qE "libfaad|libopenh264|libvpx|libqcustomplot" &
 if [ "$(df --output=fstype /dev/shm 2>/dev/null | tail -1)" = tmpfs ] && mkdir -p "$work/small" &&
     mount -t tmpfs -o size=300k none "$work/small" 2>/dev/null; then
     check "pack on a full disk" 1 'd["error"]["code"]=="disk-full"' \
-        "$r" pack "$work/p.ruedo" --out "$work/small/app" --json
+        "$r" pack "$work/p.ruedo" --outside --out "$work/small/app" --json
     [ -z "$(ls -A "$work/small")" ] || wrong "pack: a full disk keeps remains"
     mount -o remount,ro "$work/small"
     check "pack on a read-only disk" 1 'd["error"]["code"]=="read-only"' \
-        "$r" pack "$work/p.ruedo" --out "$work/small/app" --json
+        "$r" pack "$work/p.ruedo" --outside --out "$work/small/app" --json
     umount "$work/small"
 fi
 [ "$failures" = 0 ] && echo "every check passed"

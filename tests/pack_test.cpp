@@ -24,8 +24,9 @@ struct Shop {
         }
     }
     /// Any executable stands for the player where only its bytes matter.
-    Result<Packed> pack_into(const fs::path& out, const PackProgress& progress = {}) const {
-        return pack(document, folder.path, out, "/bin/true", CodecRegistry::standard(), progress);
+    Result<Packed> pack_into(const fs::path& out, const PackProgress& progress = {},
+                             const std::function<bool(const fs::path&)>& outside = {}) const {
+        return pack(document, folder.path, out, "/bin/true", CodecRegistry::standard(), {progress, outside});
     }
 };
 }  // namespace
@@ -93,7 +94,7 @@ TEST_CASE("packing is whole or not at all") {
     CHECK(lost.pack_into(shop.folder / "other").error().code == Code::empty);
 }
 
-TEST_CASE("nothing goes into an app but what it is used as, and what comes from outside is named") {
+TEST_CASE("nothing goes into an app but what it is used as, and from outside only what was confirmed") {
     Shop shop{"vp9_opus.webm"};
     auto& source = shop.document.sources[0];
     auto before = std::distance(fs::directory_iterator(shop.folder.path), {});
@@ -114,17 +115,27 @@ TEST_CASE("nothing goes into an app but what it is used as, and what comes from 
         CHECK((refused([&] { source.captions = {secret}; }) != Code::internal));
         CHECK((refused([&] { source.poster = secret; }) != Code::internal));
         CHECK((refused([&] { source.file = secret; }) != Code::internal));
+        // Beside a camera, which need not be there, as beside a clip.
+        CHECK((refused([&] { source.file = "camera://harbour", source.captions = {secret}; }) != Code::internal));
+        CHECK((refused([&] { source.file = "camera://harbour", source.poster = secret; }) != Code::internal));
     }
     // By a name inside that leads outside, too.
     fs::create_symlink("/etc/passwd", shop.folder / "harmless.en.vtt");
     ++before;
     CHECK((refused([&] { source.captions = {"harmless.en.vtt"}; }) != Code::internal));
-    // What is what it should be may come from elsewhere; it is said.
+    // What is what it should be may come from elsewhere when that was meant; it is said.
     Folder elsewhere;
     std::string vtt = "WEBVTT\n\n00:00.000 --> 00:02.000\nThe lamp turns.\n";
     put(elsewhere / "clip.en.vtt", {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
     source.captions = {(elsewhere / "clip.en.vtt").string()};
-    auto packed = value(shop.pack_into(shop.folder / "out"));
+    CHECK(refused([] {}) == Code::refused);
+    auto confirm = [&](const fs::path& file) { return file == elsewhere / "clip.en.vtt"; };
+    fs::copy_file(fixture("audio_opus.ogg"), elsewhere / "more.ogg");
+    auto kept = source;
+    source.file = (elsewhere / "more.ogg").string();
+    CHECK(shop.pack_into(shop.folder / "out", {}, confirm).error().code == Code::refused);  // not all of it was
+    source = kept;
+    auto packed = value(shop.pack_into(shop.folder / "out", {}, confirm));
     REQUIRE(packed.findings.size() == 1);
     CHECK(packed.findings[0].code == "outside");
     CHECK(packed.findings[0].sentence.find("clip.en.vtt") != std::string::npos);

@@ -492,6 +492,36 @@ TEST_CASE("playing on while another step is shown loses nothing") {
     CHECK(shop.now().counters.presented > 25);
 }
 
+TEST_CASE("what lies outside the project's folder is packed by a press that says so, and by no other") {
+    Shop shop;
+    Folder elsewhere;
+    fs::copy_file(fixture("audio_opus.ogg"), elsewhere / "horn.ogg");
+    auto& page = shop.window.pack_page();
+    auto button = [&](const QString& part) -> QPushButton* {
+        for (auto* b : page.findChildren<QPushButton*>())
+            if (b->text().startsWith("Pack") && b->text().contains(part)) return b;
+        return nullptr;
+    };
+    REQUIRE(button("Pack"));
+    int packed = 0;
+    bool fine = true;
+    page.on_done = [&](bool ok) { ++packed, fine = ok; };
+    shop.window.show_step(WorkshopWindow::pack_step);
+    auto d = shop.window.project().document();
+    d.sources.push_back({.name = "Horn", .file = (elsewhere / "horn.ogg").string()});
+    shop.window.project().change(d, "Horn");
+    // Before the page has said it, a press confirms nothing.
+    page.pack_into(shop.folder / "early");
+    REQUIRE(soon([&] { return packed == 1; }));
+    CHECK_FALSE(fine);
+    CHECK_FALSE(fs::exists(shop.folder / "early"));
+    REQUIRE(soon([&] { return button("one file from outside") != nullptr; }));
+    page.pack_into(shop.folder / "app");
+    REQUIRE(soon([&] { return packed == 2; }, 20'000));
+    CHECK(fine);
+    CHECK(fs::exists(shop.folder / "app" / "media" / "horn.ogg"));
+}
+
 TEST_CASE("packing from the window makes an app that starts from any folder and plays the same") {
     Shop shop;
     auto out = shop.folder / "app";

@@ -129,12 +129,13 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
     return json{{"frames", std::move(list)}};
 }
 
-Result<json> pack_project(const fs::path& project, const fs::path& out) {
+Result<json> pack_project(const fs::path& project, const fs::path& out, bool outside) {
     TRY(auto document, load_document(project));
     auto folder = project.has_parent_path() ? project.parent_path() : fs::path(".");
     auto player = executable_path().parent_path() / "ruedo-player";
-    TRY(auto packed,
-        pack(document, folder, out, player, CodecRegistry::standard(), [](auto, auto) { return !interrupted(); }));
+    PackOptions options{.progress = [](auto, auto) { return !interrupted(); }, .outside = {}};
+    if (outside) options.outside = [](auto&) { return true; };
+    TRY(auto packed, pack(document, folder, out, player, CodecRegistry::standard(), options));
     json findings = json::array();
     for (auto& f : packed.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     json items = json::array();
@@ -215,7 +216,7 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     app.set_version_flag("--version", std::string("ruedo ") + RUEDO_VERSION);
     app.require_subcommand(1);
     std::string source, target, out, at, length, script, clock = "real", sound;
-    bool json_flag = false, in_window = false, loop = false, replace = false;
+    bool json_flag = false, in_window = false, loop = false, replace = false, outside = false;
     auto add = [&](const char* name, const char* about, const char* subject) {
         auto* sub = app.add_subcommand(name, about);
         sub->add_option(subject, source)->required();
@@ -245,6 +246,7 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     play_command->add_flag("--loop", loop, "Start over at the end");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
     pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
+    pack_command->add_flag("--outside", outside, "Packs files from outside the project's folder too");
     try {
         app.parse(argc, argv);
     } catch (const CLI::CallForVersion& e) {
@@ -292,7 +294,7 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
                       as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
-    if (pack_command->parsed()) return finish(pack_project(source, out), as_json);
+    if (pack_command->parsed()) return finish(pack_project(source, out, outside), as_json);
 
     HeadlessOptions options;
     options.source = source;

@@ -1,11 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/adding.h"
 
-#include <QCoreApplication>
 #include <QDir>
 #include <QDirIterator>
 #include <QElapsedTimer>
-#include <QPointer>
 #include <QUrl>
 
 #include "container/container.h"
@@ -21,16 +19,6 @@ QString dialog_filter() {
     return QString("What opens here (%1);;All files (*)").arg(patterns.join(' '));
 }
 
-Adding::Adding(QObject* parent) : QObject(parent) { pool_.setMaxThreadCount(1); }
-Adding::~Adding() {
-    *cancel_ = true;
-    pool_.waitForDone();
-}
-void Adding::stop() {
-    *cancel_ = true;
-    cancel_ = std::make_shared<std::atomic<bool>>(false);
-}
-
 namespace {
 struct Look {
     QStringList files;
@@ -39,9 +27,17 @@ struct Look {
 };
 }  // namespace
 
+void Adding::stop() {
+    desk_.forget_all();
+    busy_ = 0;
+    emit done();
+}
+
 void Adding::add(const QStringList& sources) {
     ++busy_;
-    pool_.start([this_ = QPointer(this), sources, cancel = cancel_] {
+    // Each its own place: what is asked later does not take the place of what is under way.
+    auto place = std::to_string(++asked_);
+    auto work = [this, sources](const Desk::Question& question) {
         Look look;
         int looked = 0;
         QElapsedTimer since;
@@ -50,15 +46,10 @@ void Adding::add(const QStringList& sources) {
             ++looked;
             if (since.elapsed() < 100) return;
             since.restart();
-            QMetaObject::invokeMethod(
-                qApp,
-                [this_, looked] {
-                    if (this_) emit this_->progressed(looked);
-                },
-                Qt::QueuedConnection);
+            question.tell([this, looked] { emit progressed(looked); });
         };
         for (auto& name : sources) {
-            if (*cancel) break;
+            if (question.given_up()) break;
             if (is_address(name.toStdString())) {
                 look.files << name;
                 continue;
@@ -78,7 +69,7 @@ void Adding::add(const QStringList& sources) {
             }
             QStringList inside;
             for (QDirIterator it(name, QDir::Files, QDirIterator::Subdirectories);
-                 it.hasNext() && !*cancel && inside.size() < 10'000;) {
+                 it.hasNext() && !question.given_up() && inside.size() < 10'000;) {
                 auto file = it.next();
                 tell();
                 auto source = open_file(file.toStdString());
@@ -92,19 +83,17 @@ void Adding::add(const QStringList& sources) {
             look.files << inside;
         }
         for (auto& file : look.files)
-            if (!*cancel && !is_address(file.toStdString()))
+            if (!question.given_up() && !is_address(file.toStdString()))
                 for (auto& captions : captions_beside(file.toStdString()))
                     look.captions[file] << QString::fromStdString(captions);
-        QMetaObject::invokeMethod(
-            qApp,
-            [this_, look, stopped = cancel->load()] {
-                if (!this_) return;
-                --this_->busy_;
-                if (!stopped && !look.files.isEmpty()) emit this_->found(look.files, look.captions);
-                if (!stopped && !look.refusals.isEmpty()) emit this_->refused(look.refusals);
-                emit this_->done();
-            },
-            Qt::QueuedConnection);
+        return look;
+    };
+    desk_.ask(place, place, std::move(work), [this, place](Look look) {
+        --busy_;
+        desk_.forget(place);
+        if (!look.files.isEmpty()) emit found(look.files, look.captions);
+        if (!look.refusals.isEmpty()) emit refused(look.refusals);
+        emit done();
     });
 }
 

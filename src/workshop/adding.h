@@ -4,9 +4,8 @@
 #include <QHash>
 #include <QObject>
 #include <QStringList>
-#include <QThreadPool>
-#include <atomic>
-#include <memory>
+
+#include "view/desk.h"
 
 namespace ruedo {
 
@@ -16,8 +15,7 @@ QString dialog_filter();
 class Adding : public QObject {
     Q_OBJECT
   public:
-    explicit Adding(QObject* parent = nullptr);
-    ~Adding() override;
+    explicit Adding(QObject* parent = nullptr) : QObject(parent) {}
     /// Paths, folders and http addresses. Files that are named are taken as they are; of folders, those that open
     /// by their content.
     void add(const QStringList& sources);
@@ -36,9 +34,8 @@ class Adding : public QObject {
     void done();
 
   private:
-    QThreadPool pool_;
-    int busy_ = 0;
-    std::shared_ptr<std::atomic<bool>> cancel_ = std::make_shared<std::atomic<bool>>(false);
+    Desk desk_{nullptr, 1};
+    int busy_ = 0, asked_ = 0;
 };
 
 }  // namespace ruedo

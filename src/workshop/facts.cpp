@@ -3,8 +3,6 @@
 
 #include <QApplication>
 #include <QPainter>
-#include <QPointer>
-#include <QThreadPool>
 #include <QVBoxLayout>
 
 #include "convert/targets.h"
@@ -134,16 +132,10 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
     box->addWidget(text_, 1);
     text_->setFrameShape(QFrame::NoFrame);
     text_->setAccessibleName("Facts of the chosen source");
-    pool_.setMaxThreadCount(1);
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     connect(&project_, &Project::current_changed, this, [this] { rebuild(); });
     rebuild();
 }
-FactsPanel::~FactsPanel() {
-    *cancel_ = true;
-    pool_.waitForDone();
-}
-
 void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) {
     facts_ = std::move(facts);
     listening_ = listening;
@@ -173,7 +165,7 @@ void FactsPanel::say(const QString& html) {
 void FactsPanel::rebuild() {
     auto& sources = project_.document().sources;
     if (project_.current() >= sources.size()) {
-        *cancel_ = true;
+        desk_.forget_all();
         source_.clear();
         title_->setText("The shelf is empty");
         return say("<p>Drop clips, folders or addresses anywhere in this window, paste them, or add them above.</p>");
@@ -186,40 +178,23 @@ void FactsPanel::rebuild() {
         return;
     }
     source_ = source;
-    *cancel_ = true;
-    cancel_ = std::make_shared<std::atomic<bool>>(false);
     say("<p>Looking into it …</p>");
-    pool_.start([this_ = QPointer(this), source, cancel = cancel_] {
-        auto deliver = [&](auto&& run) {
-            QMetaObject::invokeMethod(
-                qApp,
-                [this_, cancel, run = std::forward<decltype(run)>(run)] {
-                    if (this_ && !*cancel) run(*this_);
-                },
-                Qt::QueuedConnection);
+    auto work = [this, source](const Desk::Question& question) -> Result<SourceFacts> {
+        TRY(auto clip, open_clip(source));
+        FactsOptions options;
+        options.cancel = &static_cast<const std::atomic<bool>&>(question);
+        options.so_far = [&](const SourceFacts& f) {
+            bool sound = f.info.main(Kind::audio) != nullptr;
+            question.tell([this, f = std::make_shared<const SourceFacts>(f), sound] { tell(f, sound); });
         };
-        ReadScope scope(cancel.get());
-        auto clip = open_clip(source);
-        Result<SourceFacts> facts = std::unexpected(Error{});
-        if (clip) {
-            FactsOptions options;
-            options.cancel = cancel.get();
-            options.so_far = [&](const SourceFacts& f) {
-                bool sound = f.info.main(Kind::audio) != nullptr;
-                deliver([f = std::make_shared<const SourceFacts>(f), sound](FactsPanel& p) { p.tell(f, sound); });
-            };
-            facts = gather_facts(std::shared_ptr<Clip>(std::move(*clip)), CodecRegistry::standard(), source, options);
-        } else {
-            facts = std::unexpected(clip.error());
-        }
-        if (facts)
-            deliver([f = std::make_shared<const SourceFacts>(std::move(*facts))](FactsPanel& p) { p.tell(f, false); });
-        else
-            deliver([e = facts.error()](FactsPanel& p) {
-                p.say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>")
-                          .arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(),
-                               look::colours().rust.name(), look::colours().soft.name()));
-            });
+        return gather_facts(std::shared_ptr<Clip>(std::move(clip)), CodecRegistry::standard(), source, options);
+    };
+    desk_.ask("facts", source, std::move(work), [this](Result<SourceFacts> facts) {
+        if (facts) return tell(std::make_shared<const SourceFacts>(std::move(*facts)), false);
+        auto& e = facts.error();
+        say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>")
+                .arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(), look::colours().rust.name(),
+                     look::colours().soft.name()));
     });
 }
 

@@ -2,8 +2,8 @@
 #pragma once
 #include <QLabel>
 #include <QTextBrowser>
-#include <QThreadPool>
 
+#include "view/desk.h"
 #include "workshop/project.h"
 #include "workshop/strip_chart.h"
 
@@ -14,7 +14,6 @@ namespace ruedo {
 class FactsPanel : public QWidget {
   public:
     FactsPanel(Project& project, QWidget* parent = nullptr);
-    ~FactsPanel() override;
     QString plain_text() const { return text_->toPlainText(); }
     StripChart& strip() { return *strip_; }
 
@@ -28,11 +27,10 @@ class FactsPanel : public QWidget {
     Shape* shape_;
     StripChart* strip_;
     QTextBrowser* text_;
-    QThreadPool pool_;
     std::string source_;
     std::shared_ptr<const SourceFacts> facts_;
     bool listening_ = false;
-    std::shared_ptr<std::atomic<bool>> cancel_ = std::make_shared<std::atomic<bool>>(false);
+    Desk desk_{nullptr, 1};
 };
 
 }  // namespace ruedo

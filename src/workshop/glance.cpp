@@ -1,9 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/glance.h"
 
-#include <QCoreApplication>
 #include <QDir>
-#include <QPointer>
 #include <QStandardPaths>
 #include <fmt/format.h>
 
@@ -44,7 +42,6 @@ std::optional<Glance> kept(const QString& folder, const QString& key) {
 
 Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     Glance g;
-    ReadScope scope(cancel);
     if (auto name = parse_catalogue_name(source)) {
         // Title, length and poster are the service's to tell; the clip itself is not fetched for a card.
         auto clip = ask_catalogue(*name, KeyFile().key_for(name->host));
@@ -108,34 +105,30 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
 }  // namespace
 
 Glances::Glances(QObject* parent) : QObject(parent) {
-    pool_.setMaxThreadCount(2);
-    pool_.setThreadPriority(QThread::LowPriority);
-    pool_.start([] { tidy(cache_folder()); });
-}
-Glances::~Glances() {
-    *cancel_ = true;
-    pool_.clear();
-    pool_.waitForDone();
+    desk_.ask("", "tidy", [](auto&) { return tidy(cache_folder()), true; }, [](bool) {});
 }
 
 const Glance* Glances::at(const std::string& source) {
     auto [it, fresh] = known_.try_emplace(source);
     if (!fresh) return it->second ? &*it->second : nullptr;
     ++waiting_;
-    pool_.start([this_ = QPointer(this), source, cancel = cancel_] {
-        if (*cancel) return;
-        auto glance = look_into(source, cancel.get());
-        QMetaObject::invokeMethod(
-            qApp,
-            [this_, source, glance = std::move(glance)]() mutable {
-                if (!this_) return;
-                --this_->waiting_;
-                this_->known_[source] = std::move(glance);
-                emit this_->found(source);
-            },
-            Qt::QueuedConnection);
-    });
+    desk_.ask(
+        source, source, [source](const std::atomic<bool>& cancel) { return look_into(source, &cancel); },
+        [this, source](Glance glance) {
+            --waiting_;
+            known_[source] = std::move(glance);
+            desk_.forget(source);
+            emit found(source);
+        });
     return nullptr;
+}
+
+void Glances::forget(const std::string& source) {
+    auto it = known_.find(source);
+    if (it == known_.end()) return;
+    if (!it->second) --waiting_;
+    known_.erase(it);
+    desk_.forget(source);
 }
 
 }  // namespace ruedo

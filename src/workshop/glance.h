@@ -3,11 +3,11 @@
 #pragma once
 #include <QImage>
 #include <QObject>
-#include <QThreadPool>
 #include <map>
 #include <memory>
 
 #include "facts/facts.h"
+#include "view/desk.h"
 
 namespace ruedo {
 
@@ -22,11 +22,10 @@ class Glances : public QObject {
     Q_OBJECT
   public:
     explicit Glances(QObject* parent = nullptr);
-    ~Glances() override;
     /// What is known; otherwise it is looked for, and `found` says when.
     const Glance* at(const std::string& source);
     /// Looks again at what did not open, or changed.
-    void forget(const std::string& source) { known_.erase(source); }
+    void forget(const std::string& source);
     int waiting() const { return waiting_; }
     static constexpr int poster_width = 196, poster_height = 128;
 
@@ -35,9 +34,8 @@ class Glances : public QObject {
 
   private:
     std::map<std::string, std::optional<Glance>> known_;
-    QThreadPool pool_;
     int waiting_ = 0;
-    std::shared_ptr<std::atomic<bool>> cancel_ = std::make_shared<std::atomic<bool>>(false);
+    Desk desk_{nullptr, 2, QThread::LowPriority};
 };
 
 }  // namespace ruedo

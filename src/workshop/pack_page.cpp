@@ -7,7 +7,6 @@
 #include <QFormLayout>
 #include <QHBoxLayout>
 #include <QPainter>
-#include <QPointer>
 #include <QProcess>
 #include <nlohmann/json.hpp>
 
@@ -144,6 +143,7 @@ void PackPage::rebuild() {
     struct Plan {
         std::vector<PackedItem> items;
         QString html;
+        std::vector<fs::path> outside;
     };
     auto work = [d, folder = project_.folder(), &clips = clips_](const std::atomic<bool>&) {
         auto needs = needs_of(d, folder, CodecRegistry::standard(), clips.asker());
@@ -153,6 +153,7 @@ void PackPage::rebuild() {
         auto& html = plan.html;
         auto& c = look::colours();
         if (needs) {
+            plan.outside = needs->outside;
             auto player = executable_path().parent_path() / "ruedo-player";
             items.push_back({file_stem(d.app_name), fs::file_size(player, ec), "executable"});
             for (auto& [path, bytes] : needs->media)
@@ -194,6 +195,13 @@ void PackPage::rebuild() {
         "plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work),
         [this](Plan plan) {
             bars_->set(plan.items);
+            // Its name says what a press confirms.
+            outside_ = std::move(plan.outside);
+            auto count = outside_.size();
+            button_->setText(count == 0 ? QString("Pack")
+                             : count == 1
+                                 ? QString("Pack, with one file from outside the project’s folder")
+                                 : QString("Pack, with %1 files from outside the project’s folder").arg(count));
             text_->setHtml(
                 QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), plan.html));
         });
@@ -206,22 +214,22 @@ void PackPage::pack_into(const fs::path& folder) {
     button_->setEnabled(false), stop_->show(), run_->hide(), progress_->show(), progress_->setRange(0, 1000),
         progress_->setValue(0);
     outcome_->setText("Packing");
-    auto work = [this_ = QPointer(this), d = project_.document(), from = project_.folder(), folder,
-                 give_up = give_up_](const std::atomic<bool>& cancel) {
-        return pack(
-            d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(),
-            [&](std::uint64_t done, std::uint64_t all) {
-                QMetaObject::invokeMethod(
-                    qApp,
-                    [this_, done, all] {
-                        if (!this_) return;
-                        this_->progress_->setValue(static_cast<int>(
-                            1000.0 * static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all))));
-                        this_->outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
-                    },
-                    Qt::QueuedConnection);
-                return !*give_up && !cancel;
+    auto work = [this, d = project_.document(), from = project_.folder(), folder, give_up = give_up_,
+                 confirmed = outside_](const Desk::Question& question) {
+        PackOptions options;
+        options.outside = [&](const fs::path& file) {
+            return std::find(confirmed.begin(), confirmed.end(), file) != confirmed.end();
+        };
+        options.progress = [&](std::uint64_t done, std::uint64_t all) {
+            question.tell([this, done, all] {
+                auto part = static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all));
+                progress_->setValue(static_cast<int>(1000 * part));
+                outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
             });
+            return !*give_up && !question.given_up();
+        };
+        return pack(d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(),
+                    options);
     };
     desk_.ask("pack", std::to_string(++number_), std::move(work),
               [this](Result<Packed> result) { finished(std::move(result)); });

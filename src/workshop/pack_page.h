@@ -37,6 +37,7 @@ class PackPage : public QWidget {
     QLabel* outcome_;
     QTextBrowser* text_;
     Bars* bars_;
+    std::vector<std::filesystem::path> outside_;  ///< Files from outside the project’s folder that a press takes in.
     std::shared_ptr<std::atomic<bool>> give_up_ = std::make_shared<std::atomic<bool>>(false);
     std::filesystem::path made_;
     std::uint64_t number_ = 0;

@@ -153,14 +153,25 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
                        const InfoOf& ask) {
     Needs needs;
     auto note_outside = [&](const std::string& path) {
-        if (!is_address(path) && !lies_inside(path, folder))
-            needs.findings.push_back(
-                {"outside", fmt::format("“{}” lies outside the project’s folder and goes into the app.", path),
-                 "Copy it into the project’s folder, or take it out if it is not meant."});
+        if (is_address(path) || lies_inside(path, folder)) return;
+        needs.outside.emplace_back(path);
+        needs.findings.push_back({"outside",
+                                  fmt::format("“{}” lies outside the project’s folder and goes into the app.", path),
+                                  "Copy it into the project’s folder, or take it out if it is not meant."});
     };
     std::set<fs::path> files, seen;
     for (auto& source : document.sources) {
         auto path = resolve(source, folder);
+        if (!source.poster.empty())
+            if (auto poster = resolve(source.poster, folder); !is_address(poster)) {
+                TRY_DO(check_poster(poster));
+                note_outside(poster);
+            }
+        for (auto& file : source.captions)
+            if (auto captions = resolve(file, folder); !is_address(captions)) {
+                TRY(auto cues, load_captions(captions));
+                note_outside(captions);
+            }
         if (is_camera(path)) {
             // The device need not be there when the app is made; either form of its pictures may come.
             for (auto codec : {Codec::raw, Codec::mjpeg})
@@ -171,18 +182,6 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
         TRY(auto info, ask(path));
         TRY(auto tracks, select_tracks(info, codecs));
         note_outside(path);
-        if (!source.poster.empty())
-            if (auto poster = resolve(source.poster, folder); !is_address(poster)) {
-                TRY_DO(check_poster(poster));
-                note_outside(poster);
-            }
-        for (auto& file : source.captions) {
-            auto captions = resolve(file, folder);
-            if (!is_address(captions)) {
-                TRY(auto cues, load_captions(captions));
-                note_outside(captions);
-            }
-        }
         for (auto* track : {tracks.video, tracks.audio}) {
             if (!track) continue;
             auto module = codecs.decoder_module(track->codec);
@@ -198,11 +197,17 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
 }
 
 Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, const fs::path& out, const fs::path& player,
-                    CodecRegistry& codecs, const PackProgress& progress) {
+                    CodecRegistry& codecs, const PackOptions& options) {
     if (document.sources.empty())
         return fail(Code::empty, "The project has no sources, so there is nothing to pack.",
                     "Add a clip in Gather first.");
     TRY(auto needs, needs_of(document, folder, codecs));
+    for (auto& file : needs.outside)
+        if (!options.outside || !options.outside(file))
+            return fail(
+                Code::refused,
+                fmt::format("“{}” lies outside the project’s folder, so it is not packed unasked.", file.string()),
+                "Copy it into the project’s folder, or confirm that it is meant (--outside).");
     TRY(auto staging, Staging::make(out));
     Packed packed;
     packed.licence = needs.licence;
@@ -238,7 +243,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
             if (n == 0) break;
             TRY_DO(file.write(ByteView(block).first(n)));
             done += n;
-            if (progress && !progress(done, total))
+            if (options.progress && !options.progress(done, total))
                 return fail(Code::cancelled, "Packing was stopped; nothing was left behind.");
         }
         packed.items.back().bytes = file.position();
@@ -268,7 +273,8 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         if (!stays) source.file = names[key];
         std::vector<std::string*> beside_it;
         if (!source.poster.empty() && !is_address(source.poster)) beside_it.push_back(&source.poster);
-        for (auto& file : source.captions) beside_it.push_back(&file);
+        for (auto& file : source.captions)
+            if (!is_address(file)) beside_it.push_back(&file);
         for (auto* file : beside_it) {
             fs::path from = resolve(*file, folder);
             auto place_key = fs::weakly_canonical(from, ec);

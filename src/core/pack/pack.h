@@ -20,18 +20,26 @@ struct Packed {
 /// Told of progress: bytes done, bytes in all. Returning false gives up.
 using PackProgress = std::function<bool(std::uint64_t, std::uint64_t)>;
 
+struct PackOptions {
+    PackProgress progress;
+    /// Whether a file that lies outside the project's folder was meant to go in; without an answer none is.
+    std::function<bool(const std::filesystem::path&)> outside;
+};
+
 /// Packs `document` (in `folder`) into `out`, which must not exist. Whole or not at all. `player` is the built
 /// ruedo-player executable. What goes in is what it is used as: clips that play, posters that are pictures, captions
-/// that are captions; anything else is `not-media`. What lies outside `folder` is named in the findings.
+/// that are captions; anything else is `not-media`. What lies outside `folder` goes in where `options` confirms it and
+/// is named in the findings; otherwise nothing is packed (`refused`).
 Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path& folder,
                     const std::filesystem::path& out, const std::filesystem::path& player, CodecRegistry& codecs,
-                    const PackProgress& progress = {});
+                    const PackOptions& options = {});
 
 /// Modules whose codecs the media of `document` need, and the licence that follows.
 struct Needs {
     std::vector<CodecRegistry::Found> modules;
     std::string licence;
     std::vector<std::pair<std::filesystem::path, std::uint64_t>> media;
+    std::vector<std::filesystem::path> outside;  ///< Of what goes in, what lies outside the project's folder.
     std::vector<Finding> findings;
 };
 Result<Needs> needs_of(const PlayerDocument& document, const std::filesystem::path& folder, CodecRegistry& codecs,
