@@ -10,6 +10,7 @@
 #include "timing.h"
 #include "window_support.h"
 #include "workshop/facts.h"
+#include "workshop/known_clips.h"
 #include "workshop/pack_page.h"
 #include "workshop/path_chart.h"
 #include "workshop/ring.h"
@@ -262,6 +263,23 @@ TEST_CASE("the newest question wins at the desk, the same is not asked twice, an
     }
     pass(50);
     CHECK(answers == std::vector{2, 3, 4});
+}
+
+TEST_CASE("work beside a window may ask what clips hold after the window is gone") {
+    auto known = std::make_shared<KnownClips>();
+    auto ask = known->asker();
+    std::weak_ptr<KnownClips> watched = known;
+    known.reset();
+    CHECK_FALSE(watched.expired());
+    CHECK(value(ask(fixture("vp9_opus.webm").string())).container == "webm");
+    ask = {};
+    CHECK(watched.expired());
+    // For real: windows that go while their pages are still finding out.
+    for (int i = 0; i < 6; ++i) {
+        Shop shop({"theora_vorbis.ogv", "h264_aac.ts", "mjpeg_pcm.avi"});
+        shop.window.show_step(WorkshopWindow::pack_step);
+        soon([] { return false; }, i * 7);
+    }
 }
 
 TEST_CASE("an edit leaves the posters of other sources as they are") {

@@ -67,8 +67,8 @@ class PackPage::Bars : public QWidget {
     std::vector<PackedItem> items_;
 };
 
-PackPage::PackPage(Project& project, KnownClips& clips, QWidget* parent)
-    : QWidget(parent), project_(project), clips_(clips) {
+PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent)
+    : QWidget(parent), project_(project), clips_(std::move(clips)) {
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(24, 20, 24, 20);
     row->setSpacing(28);
@@ -145,8 +145,8 @@ void PackPage::rebuild() {
         QString html;
         std::vector<fs::path> outside;
     };
-    auto work = [d, folder = project_.folder(), &clips = clips_](const std::atomic<bool>&) {
-        auto needs = needs_of(d, folder, CodecRegistry::standard(), clips.asker());
+    auto work = [d, folder = project_.folder(), ask = clips_->asker()](const std::atomic<bool>&) {
+        auto needs = needs_of(d, folder, CodecRegistry::standard(), ask);
         Plan plan;
         auto& items = plan.items;
         std::error_code ec;

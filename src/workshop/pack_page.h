@@ -17,7 +17,7 @@ namespace ruedo {
 /// Packing: what the app will hold, item by item, where it goes, and the making of it beside the window.
 class PackPage : public QWidget {
   public:
-    PackPage(Project& project, KnownClips& clips, QWidget* parent = nullptr);
+    PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent = nullptr);
     ~PackPage() override;
     void pack_into(const std::filesystem::path& folder);
     bool busy() const { return busy_; }
@@ -29,7 +29,7 @@ class PackPage : public QWidget {
     void rebuild();
     void finished(Result<Packed> result);
     Project& project_;
-    KnownClips& clips_;
+    std::shared_ptr<KnownClips> clips_;
     QLineEdit* name_;
     QLineEdit* place_;
     QPushButton *button_, *stop_, *run_, *browse_;

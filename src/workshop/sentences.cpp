@@ -18,8 +18,8 @@
 
 namespace ruedo {
 
-Sentences::Sentences(Project& project, KnownClips& clips, QWidget* parent)
-    : QWidget(parent), project_(project), clips_(clips) {
+Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent)
+    : QWidget(parent), project_(project), clips_(std::move(clips)) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(0, 0, 0, 0);
     box->setSpacing(8);
@@ -407,7 +407,7 @@ void Sentences::review_later() {
     auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) +
                  project_.folder().string();
     auto work = [document = project_.document(), folder = project_.folder(),
-                 &clips = clips_](const std::atomic<bool>&) { return review(document, folder, clips.asker()); };
+                 ask = clips_->asker()](const std::atomic<bool>&) { return review(document, folder, ask); };
     desk_.ask("review", std::move(about), std::move(work), [this](std::vector<DocumentFinding> found) {
         auto& c = look::colours();
         QString body =

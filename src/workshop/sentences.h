@@ -11,7 +11,7 @@ namespace ruedo {
 
 class Sentences : public QWidget {
   public:
-    Sentences(Project& project, KnownClips& clips, QWidget* parent = nullptr);
+    Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent = nullptr);
     /// The text as shown, for tests and for the search.
     QString plain_text() const;
     /// Opens the chooser of a word by its key ("start", "loop", "fit" ...), as pressing it does.
@@ -43,7 +43,7 @@ class Sentences : public QWidget {
     void rebuild();
     void review_later();
     Project& project_;
-    KnownClips& clips_;
+    std::shared_ptr<KnownClips> clips_;
     QTextBrowser* text_;
     QTextBrowser* findings_;
     QTimer review_;

@@ -62,7 +62,7 @@ class WorkshopWindow : public QMainWindow {
     void show_progress();
     void show_keys();
     Project project_;
-    KnownClips clips_;
+    std::shared_ptr<KnownClips> clips_ = std::make_shared<KnownClips>();
     PlaybackHost& host_;
     PlayerView* player_;
     MountView* mount_;

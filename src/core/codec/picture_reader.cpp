@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <fmt/format.h>
+#include <libyuv.h>
 
 #include <algorithm>
 
@@ -68,7 +69,20 @@ Result<bool> PictureReader::feed() {
     return true;
 }
 
+/// A stream may change its size on the way (VP9 does when a link gets narrow); what is shown keeps the track's.
+static Picture at_track_size(Picture p, const VideoFormat& track) {
+    if (track.width <= 0 || track.height <= 0 || (p.width == track.width && p.height == track.height)) return p;
+    std::array<std::uint8_t*, 3> planes{};
+    auto scaled = make_picture(track.width, track.height, planes);
+    libyuv::I420Scale(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], p.width, p.height,
+                      planes[0], scaled.stride[0], planes[1], scaled.stride[1], planes[2], scaled.stride[2],
+                      track.width, track.height, libyuv::kFilterBilinear);
+    scaled.pts = p.pts, scaled.duration = p.duration, scaled.colour = p.colour;
+    return scaled;
+}
+
 Picture PictureReader::finished(Picture p) const {
+    p = at_track_size(std::move(p), track_.video);
     p.pixel_aspect = track_.video.pixel_aspect;
     p.rotation = track_.video.rotation;
     // What the container says counts before what the stream says.

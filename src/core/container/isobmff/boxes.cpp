@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "container/isobmff/boxes.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 namespace ruedo::isobmff {
@@ -47,6 +49,16 @@ const std::uint8_t* Table::page(std::uint64_t i, unsigned at) {
     return page_.data() + (offset - page_start_);
 }
 
+// Larger than any sample seen; a size above it is a lie.
+constexpr std::uint64_t sample_limit = 256ULL << 20;
+
+Outcome read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out) {
+    if (size > sample_limit)
+        return fail(Code::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size),
+                    "The file is damaged; export it again.");
+    return reader.read(offset, size, out);
+}
+
 std::uint64_t Table::upper_bound(std::uint32_t value) {
     std::uint64_t low = 0, high = count_;
     while (low < high) {
@@ -63,32 +75,6 @@ std::int64_t TrackPlan::tick_at(Time t) const {
     // The floor can be one tick low where a tick's time was rounded up to this very nanosecond.
     auto tick = time_to_ticks_floor(t - offset, timescale) + shift_ticks;
     return present(tick + 1) <= t ? tick + 1 : tick;
-}
-
-Result<std::optional<std::uint64_t>> FragmentIndex::at(std::size_t i) {
-    std::lock_guard lock(mutex_);
-    SourceReader reader(source_, 4096);
-    auto size = reader.size_or_max();
-    while (moofs_.size() <= i && !complete_) {
-        TRY(auto box, read_box(reader, next_, size));
-        if (!box) {
-            complete_ = true;
-            break;
-        }
-        if (box->type == fourcc("moof")) moofs_.push_back(box->start);
-        if (box->stated_end > size) cut_short_ = true;
-        next_ = box->end;
-    }
-    if (i >= moofs_.size()) return std::nullopt;
-    return moofs_[i];
-}
-
-Result<std::optional<std::size_t>> FragmentIndex::number_of(std::uint64_t moof) {
-    for (std::size_t i = 0;; ++i) {
-        TRY(auto place, at(i));
-        if (!place) return std::nullopt;
-        if (*place >= moof) return i;
-    }
 }
 
 }  // namespace ruedo::isobmff

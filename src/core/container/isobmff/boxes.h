@@ -1,8 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // Boxes of the ISO base media file format (ISO/IEC 14496-12 clause 4.2) and the tables in them, read in place.
 #pragma once
-#include <mutex>
-
 #include "io/io.h"
 #include "media/media.h"
 
@@ -17,6 +15,9 @@ struct Box {
 
 /// The box at `at`, inside a parent that ends at `limit`; nothing when no whole header is left or its size lies.
 Result<std::optional<Box>> read_box(SourceReader& reader, std::uint64_t at, std::uint64_t limit);
+
+/// The bytes of a sample; a size that none can have is `limit`.
+Outcome read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out);
 
 /// A table of fixed-size entries of big-endian numbers, paged in as it is used: opening a long clip does not
 /// read its tables through.
@@ -81,34 +82,8 @@ struct TrackPlan {
     std::int64_t tick_at(Time t) const;
 };
 
-/// The list of fragments, extended as far as a reader has come. Shared by the readers of a clip.
-class FragmentIndex {
-  public:
-    FragmentIndex(std::shared_ptr<ByteSource> source, std::uint64_t first) : source_(std::move(source)), next_(first) {}
-    /// The place of fragment `i`, looking further into the file if needed; nothing when there is none.
-    Result<std::optional<std::uint64_t>> at(std::size_t i);
-    /// A fragment known to begin at `moof` (from sidx or mfra), with its time on the `timescale` given.
-    struct Hint {
-        Time time;
-        std::uint64_t moof;
-    };
-    std::vector<Hint> hints;
-    /// The number of the fragment at `moof`, walking from what is known.
-    Result<std::optional<std::size_t>> number_of(std::uint64_t moof);
-    bool cut_short() const { return cut_short_; }
-
-  private:
-    std::shared_ptr<ByteSource> source_;
-    std::mutex mutex_;
-    std::vector<std::uint64_t> moofs_;
-    std::uint64_t next_;
-    bool complete_ = false, cut_short_ = false;
-};
-
 std::unique_ptr<TrackReader> make_table_reader(std::shared_ptr<ByteSource> source, TrackPlan plan);
 /// Whether the file reaches to the end of the last sample that the tables state (true when they state none).
 Result<bool> has_last_sample(std::shared_ptr<ByteSource> source, const TrackPlan& plan);
-std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> source, TrackPlan plan,
-                                                  std::shared_ptr<FragmentIndex> index);
 
 }  // namespace ruedo::isobmff

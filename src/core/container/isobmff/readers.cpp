@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Walking a track: through the sample tables of a moov, or through movie fragments.
+// Walking a track through the sample tables of a moov.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -8,16 +8,6 @@
 
 namespace ruedo::isobmff {
 namespace {
-
-// Larger than any sample seen; a size above it is a lie.
-constexpr std::uint64_t sample_limit = 256ULL << 20;
-
-Outcome read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out) {
-    if (size > sample_limit)
-        return fail(Code::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size),
-                    "The file is damaged; export it again.");
-    return reader.read(offset, size, out);
-}
 
 class TableReader final : public TrackReader {
   public:
@@ -230,171 +220,6 @@ void TableReader::place(std::uint64_t index) {
     sync_at_ = 0;
 }
 
-/// Movie fragments (8.8): one `moof` at a time is read and its runs laid out.
-class FragmentReader final : public TrackReader {
-  public:
-    FragmentReader(std::shared_ptr<ByteSource> source, TrackPlan plan, std::shared_ptr<FragmentIndex> index)
-        : plan_(std::move(plan)), reader_(std::move(source)), index_(std::move(index)) {}
-
-    Result<bool> next(PacketHead& head) override {
-        while (at_ >= samples_.size()) {
-            TRY(bool more, load(fragment_));
-            if (!more) return false;
-            ++fragment_;
-        }
-        auto& s = samples_[at_];
-        if (s.offset > plan_.file_end || s.size > plan_.file_end - s.offset) return false;
-        offset_ = s.offset, size_ = s.size;
-        head = {};
-        head.pts = plan_.present(s.cts);
-        head.duration = plan_.present(s.cts + s.duration) - head.pts;
-        head.size = s.size;
-        head.offset = s.offset;
-        head.keyframe = plan_.intra || s.sync;
-        ++at_;
-        return true;
-    }
-    Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
-
-    Outcome seek(Time t) override {
-        auto target = plan_.tick_at(t);
-        // Begin at the last hinted fragment at or before t, then walk forward; back up if it holds no keyframe in time.
-        std::size_t from = 0;
-        auto hint =
-            std::upper_bound(index_->hints.begin(), index_->hints.end(), t, [](Time v, auto& h) { return v < h.time; });
-        if (hint != index_->hints.begin()) {
-            TRY(auto number, index_->number_of(std::prev(hint)->moof));
-            if (number) from = *number;
-        }
-        std::optional<std::pair<std::size_t, std::size_t>> best;
-        for (std::size_t f = from;; ++f) {
-            TRY(bool more, load(f));
-            if (!more) break;
-            if (!samples_.empty() && samples_.front().dts > target + static_cast<std::int64_t>(plan_.timescale) && best)
-                break;
-            bool past = false;
-            for (std::size_t i = 0; i < samples_.size(); ++i) {
-                auto& s = samples_[i];
-                if (!plan_.intra && !s.sync) continue;
-                if (plan_.present(s.cts) <= t)
-                    best = {f, i};
-                else {
-                    past = true;
-                    break;
-                }
-            }
-            if (past) {
-                if (best || f == 0) break;
-                if (from == 0) break;
-                from = from > 8 ? from - 8 : 0;  // a fragment may begin without a keyframe
-                f = from - 1;
-            }
-        }
-        auto place = best.value_or(std::pair<std::size_t, std::size_t>{0, 0});
-        TRY(bool there, load(place.first));
-        fragment_ = place.first + 1;
-        at_ = there ? place.second : 0;
-        return {};
-    }
-
-  private:
-    struct Sample {
-        std::int64_t dts, cts, duration;
-        std::uint64_t offset;
-        std::uint32_t size;
-        bool sync;
-    };
-
-    Result<bool> load(std::size_t fragment) {
-        samples_.clear();
-        at_ = 0;
-        TRY(auto place, index_->at(fragment));
-        if (!place) return false;
-        TRY(auto moof, read_box(reader_, *place, reader_.size_or_max()));
-        if (!moof || moof->size() > (16ULL << 20)) return false;
-        Bytes body;
-        if (auto got = reader_.read(moof->body, moof->size(), body); !got) return false;
-        std::int64_t implicit = fragment > 0 && fragment == loaded_ + 1 ? next_dts_ : 0;
-        loaded_ = fragment;
-        walk(ByteView(body), [&](std::uint32_t type, ByteView traf) {
-            if (type == fourcc("traf")) add_track(traf, *place, implicit);
-        });
-        return true;
-    }
-
-    template <class F>
-    static void walk(ByteView data, F&& visit) {
-        ByteReader r(data);
-        while (r.left() >= 8) {
-            auto size = r.u32();
-            auto type = r.u32();
-            if (size < 8) return;
-            visit(type, r.take(size - 8));
-            if (r.overrun()) return;
-        }
-    }
-
-    void add_track(ByteView traf, std::uint64_t moof, std::int64_t implicit) {
-        bool ours = false;
-        std::uint64_t base = moof;
-        TrackDefaults d = plan_.defaults;
-        std::int64_t dts = implicit;
-        std::uint64_t next_offset = 0;
-        walk(traf, [&](std::uint32_t type, ByteView body) {
-            ByteReader r(body);
-            auto flags_word = r.u32();
-            auto version = flags_word >> 24;
-            auto flags = flags_word & 0xFFFFFF;
-            if (type == fourcc("tfhd")) {
-                ours = r.u32() == plan_.id;
-                if (flags & 0x1) base = r.u64();
-                if (flags & 0x2) r.skip(4);
-                if (flags & 0x8) d.duration = r.u32();
-                if (flags & 0x10) d.size = r.u32();
-                if (flags & 0x20) d.flags = r.u32();
-                next_offset = base;
-            } else if (type == fourcc("tfdt") && ours) {
-                dts =
-                    static_cast<std::int64_t>(std::min<std::uint64_t>(version == 1 ? r.u64() : r.u32(), INT64_MAX / 4));
-            } else if (type == fourcc("trun") && ours) {
-                auto count = r.u32();
-                if (flags & 0x1) next_offset = base + static_cast<std::uint64_t>(static_cast<std::int64_t>(r.i32()));
-                std::uint32_t first_flags = flags & 0x4 ? r.u32() : 0;
-                for (std::uint32_t i = 0; i < count && samples_.size() < 1'000'000; ++i) {
-                    Sample s{};
-                    s.duration = flags & 0x100 ? r.u32() : d.duration;
-                    s.size = flags & 0x200 ? r.u32() : d.size;
-                    auto sample_flags = flags & 0x400 ? r.u32() : (i == 0 && flags & 0x4) ? first_flags : d.flags;
-                    std::int64_t shift = 0;
-                    if (flags & 0x800) {
-                        auto raw = r.u32();
-                        shift = version > 0 || raw > 0x80000000U ? static_cast<std::int32_t>(raw)
-                                                                 : static_cast<std::int64_t>(raw);
-                    }
-                    // Without per-sample fields a lying count would go on for ever on nothing.
-                    if (r.overrun() || (!(flags & 0xF00) && count > 100'000)) break;
-                    s.sync = !(sample_flags & 0x10000);
-                    s.dts = dts;
-                    s.cts = dts + shift;
-                    s.offset = next_offset;
-                    next_offset += s.size;
-                    dts += s.duration;
-                    samples_.push_back(s);
-                }
-                next_dts_ = dts;
-            }
-        });
-    }
-
-    TrackPlan plan_;
-    SourceReader reader_;
-    std::shared_ptr<FragmentIndex> index_;
-    std::vector<Sample> samples_;
-    std::size_t at_ = 0, fragment_ = 0, loaded_ = 0;
-    std::int64_t next_dts_ = 0;
-    std::uint64_t offset_ = 0, size_ = 0;
-};
-
 }  // namespace
 
 Result<bool> has_last_sample(std::shared_ptr<ByteSource> source, const TrackPlan& plan) {
@@ -406,10 +231,6 @@ Result<bool> has_last_sample(std::shared_ptr<ByteSource> source, const TrackPlan
 }
 std::unique_ptr<TrackReader> make_table_reader(std::shared_ptr<ByteSource> source, TrackPlan plan) {
     return std::make_unique<TableReader>(std::move(source), std::move(plan));
-}
-std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> source, TrackPlan plan,
-                                                  std::shared_ptr<FragmentIndex> index) {
-    return std::make_unique<FragmentReader>(std::move(source), std::move(plan), std::move(index));
 }
 
 }  // namespace ruedo::isobmff

@@ -1,402 +1,16 @@
 // SPDX-License-Identifier: Apache-2.0
-// Opening Matroska and WebM (RFC 9559): what the headers say, and how to walk and search the clusters.
+// Opening Matroska and WebM (RFC 9559): what the headers say, and what only the first blocks do.
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
 #include <map>
-#include <mutex>
 
-#include "container/container.h"
-#include "container/matroska/ebml.h"
+#include "container/matroska/blocks.h"
 #include "media/codec_headers.h"
 
 namespace ruedo::matroska {
 namespace {
-
-constexpr std::uint64_t header_limit = 16 << 20;  // no Info, Tracks or Cues needs more
-constexpr std::uint64_t block_limit = 256 << 20;
-
-struct TrackExtra {
-    std::uint64_t number = 0;
-    Time codec_delay{}, default_duration{};
-    Bytes stripped;  ///< Bytes that header-stripping compression took from the front of every frame.
-    bool is_video = false, is_opus = false, is_audio = false;
-};
-
-struct CueEntry {
-    Time time;
-    std::uint64_t track, cluster;
-};
-
-/// Shared by the clip and its readers; constant but for the cues, which are read when first needed.
-struct Shared {
-    std::shared_ptr<ByteSource> source;
-    std::uint64_t segment = 0, segment_end = UINT64_MAX, first_cluster = 0, cues_at = 0;
-    std::uint64_t scale = 1'000'000;
-    Time origin{};  ///< Subtracted from container times so that the earliest presented sample is at 0.
-    std::mutex mutex;
-    bool cues_read = false;
-    std::vector<CueEntry> cues;
-
-    Time stamp(std::int64_t ticks) const { return ticks_to_time(ticks, scale, 1'000'000'000); }
-    const std::vector<CueEntry>& read_cues(SourceReader& reader);
-    void parse_cues(ByteView data);
-};
-
-void Shared::parse_cues(ByteView data) {
-    walk(data, [&](std::uint32_t point, ByteView body) {
-        if (point != id::cue_point) return;
-        Time time{};
-        walk(body, [&](std::uint32_t e, ByteView v) {
-            if (e == id::cue_time) time = stamp(static_cast<std::int64_t>(as_uint(v)));
-            if (e != id::cue_track_positions) return;
-            CueEntry cue{time, 0, 0};
-            walk(v, [&](std::uint32_t p, ByteView n) {
-                if (p == id::cue_track) cue.track = as_uint(n);
-                if (p == id::cue_cluster) cue.cluster = segment + as_uint(n);
-            });
-            cues.push_back(cue);
-        });
-    });
-    std::stable_sort(cues.begin(), cues.end(), [](auto& a, auto& b) { return a.time < b.time; });
-}
-
-const std::vector<CueEntry>& Shared::read_cues(SourceReader& reader) {
-    std::lock_guard lock(mutex);
-    // Cues at the end of what comes only in order are not waited for.
-    if (cues_read || cues_at == 0 || (source->forward_only() && cues_at > first_cluster)) return cues;
-    cues_read = true;
-    auto element = read_element(reader, cues_at);
-    if (!element || !*element || (*element)->id != id::cues || (*element)->unknown() ||
-        (*element)->size() > header_limit)
-        return cues;
-    Bytes data;
-    if (reader.read((*element)->body, (*element)->size(), data)) parse_cues(data);
-    return cues;
-}
-
-/// Finds clusters by their ID where no element leads to them.
-Result<std::uint64_t> next_cluster(SourceReader& reader, std::uint64_t from, std::uint64_t limit) {
-    static constexpr std::array<std::uint8_t, 4> mark{0x1F, 0x43, 0xB6, 0x75};
-    limit = std::min(limit, reader.size_or_max());
-    for (auto at = from; at < limit;) {
-        TRY(auto data, reader.view(at, 32768));
-        if (data.size() < 8) break;
-        auto hit = std::search(data.begin(), data.end(), mark.begin(), mark.end());
-        if (hit == data.end()) {
-            at += data.size() - 3;
-            continue;
-        }
-        auto place = at + static_cast<std::uint64_t>(hit - data.begin());
-        TRY(auto cluster, read_element(reader, place));
-        if (cluster) {
-            // Chance bytes look like the ID once in 4 GB; a child that makes sense settles it.
-            TRY(auto child, read_element(reader, cluster->body));
-            if (child && (child->id == id::timestamp || child->id == id::crc32 || child->id == id::void_element ||
-                          child->id == 0xAB || child->id == 0xA7))
-                return place;
-        }
-        at = place + 4;
-    }
-    return UINT64_MAX;
-}
-
-class BlockReader final : public TrackReader {
-  public:
-    BlockReader(std::shared_ptr<Shared> shared, TrackExtra extra)
-        : shared_(std::move(shared)), extra_(std::move(extra)), reader_(shared_->source) {
-        enter(shared_->first_cluster);
-    }
-
-    Result<bool> next(PacketHead& head) override {
-        while (lace_at_ >= laces_.size()) {
-            TRY(bool more, next_block());
-            if (!more) return false;
-        }
-        auto& lace = laces_[lace_at_++];
-        head = lace.head;
-        offset_ = lace.offset;
-        return true;
-    }
-    Outcome read(Bytes& out) override {
-        auto& head = laces_[lace_at_ - 1].head;
-        TRY_DO(reader_.read(offset_, head.size, out));
-        if (!extra_.stripped.empty()) out.insert(out.begin(), extra_.stripped.begin(), extra_.stripped.end());
-        return {};
-    }
-    Outcome seek(Time t) override;
-    /// The time of the cluster at `at`, if there is one.
-    Result<std::optional<Time>> cluster_time(std::uint64_t at);
-
-  private:
-    struct Lace {
-        PacketHead head;
-        std::uint64_t offset;
-    };
-
-    void enter(std::uint64_t at) {
-        at_ = at;
-        cluster_end_ = 0;
-        laces_.clear();
-        lace_at_ = 0;
-    }
-    Result<bool> next_block();
-    Result<bool> parse_block(const Element& e, bool simple, Time duration, Time discard, bool referenced);
-    Result<bool> parse_group(const Element& group);
-    bool lay_out(ByteView head, unsigned used, const Element& e, unsigned lacing, std::vector<std::uint64_t>& sizes,
-                 std::uint64_t& from);
-    /// The last keyframe with time <= t from the cluster at `from` on; nothing when there is none that early.
-    Result<std::optional<std::uint64_t>> settle(std::uint64_t from, Time t);
-
-    std::shared_ptr<Shared> shared_;
-    TrackExtra extra_;
-    SourceReader reader_;
-    std::uint64_t at_ = 0, cluster_start_ = 0, cluster_end_ = 0, block_start_ = 0, offset_ = 0;
-    Time cluster_time_{};
-    std::vector<Lace> laces_;
-    std::size_t lace_at_ = 0;
-};
-
-Result<bool> BlockReader::next_block() {
-    auto size = reader_.size_or_max();
-    for (;;) {
-        if (at_ >= size || at_ >= shared_->segment_end) return false;
-        TRY(auto element, read_element(reader_, at_));
-        if (!element) {
-            // Damage: go on with the next cluster that makes sense.
-            TRY(at_, next_cluster(reader_, at_ + 1, shared_->segment_end));
-            cluster_end_ = 0;
-            if (at_ == UINT64_MAX) return false;
-            continue;
-        }
-        auto& e = *element;
-        if (e.id == id::cluster) {
-            cluster_start_ = e.start;
-            cluster_end_ = e.end;
-            at_ = e.body;
-            cluster_time_ = {};
-            continue;
-        }
-        if (e.id == id::segment || e.id == id::ebml) {  // a second segment follows in some recordings
-            at_ = e.id == id::segment ? e.body : e.end;
-            continue;
-        }
-        if (e.unknown()) return false;
-        at_ = e.end;
-        bool inside = cluster_end_ != 0 && e.start < cluster_end_ && !is_level1(e.id);
-        if (!inside) continue;
-        if (e.id == id::timestamp) {
-            TRY(auto v, reader_.view(e.body, std::min<std::uint64_t>(8, e.size())));
-            cluster_time_ = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
-        } else if (e.id == id::simple_block || e.id == id::block_group) {
-            if (e.end > size) return false;  // cut short inside this block
-            block_start_ = cluster_start_;
-            TRY(bool ours, e.id == id::simple_block ? parse_block(e, true, {}, {}, false) : parse_group(e));
-            if (ours) return true;
-        }
-    }
-}
-
-Result<bool> BlockReader::parse_group(const Element& group) {
-    std::optional<Element> block;
-    Time duration{}, discard{};
-    bool referenced = false;
-    for (auto at = group.body; at < group.end;) {
-        TRY(auto e, read_element(reader_, at));
-        if (!e || e->unknown() || e->end > group.end) break;
-        if (e->id == id::block) block = *e;
-        if (e->id == id::reference_block) referenced = true;
-        if (e->id == id::block_duration || e->id == id::discard_padding) {
-            TRY(auto v, reader_.view(e->body, std::min<std::uint64_t>(8, e->size())));
-            if (e->id == id::block_duration)
-                duration = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
-            else
-                discard = {as_int(v)};
-        }
-        at = e->end;
-    }
-    if (!block) return false;
-    return parse_block(*block, false, duration, discard, referenced);
-}
-
-/// Frame sizes of a laced block (RFC 9559 clause 10.3).
-bool BlockReader::lay_out(ByteView head, unsigned used, const Element& e, unsigned lacing,
-                          std::vector<std::uint64_t>& sizes, std::uint64_t& from) {
-    from = e.body + used;
-    if (lacing == 0) {
-        sizes = {e.end - from};
-        return true;
-    }
-    ByteReader r(head.subspan(used));
-    unsigned count = r.u8() + 1U;
-    std::uint64_t sum = 0;
-    std::uint64_t total = e.end - from;
-    if (lacing == 1) {
-        for (unsigned i = 0; i + 1 < count; ++i) {
-            std::uint64_t n = 0;
-            for (std::uint8_t b = 255; b == 255 && !r.overrun();) n += b = r.u8();
-            sizes.push_back(n), sum += n;
-        }
-    } else if (lacing == 3) {
-        std::int64_t n = 0;
-        for (unsigned i = 0; i + 1 < count; ++i) {
-            unsigned length = 0;
-            auto rest = head.subspan(used + r.position());
-            auto v = read_vint(rest, length);
-            if (length == 0 || v == UINT64_MAX) return false;
-            r.skip(length);
-            n = i == 0 ? static_cast<std::int64_t>(v)
-                       : n + static_cast<std::int64_t>(v) - ((1LL << (7 * length - 1)) - 1);
-            if (n < 0) return false;
-            sizes.push_back(static_cast<std::uint64_t>(n)), sum += static_cast<std::uint64_t>(n);
-        }
-    }
-    from += r.position();
-    total -= std::min<std::uint64_t>(total, r.position());
-    if (r.overrun()) return false;
-    if (lacing == 2)
-        sizes.assign(count, total / count);
-    else if (sum <= total)
-        sizes.push_back(total - sum);
-    else
-        return false;
-    return true;
-}
-
-Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time duration, Time discard, bool referenced) {
-    TRY(auto head, reader_.view(e.body, std::min<std::uint64_t>(e.size(), 4096)));
-    unsigned used = 0;
-    auto track = read_vint(head, used);
-    if (used == 0 || track != extra_.number || head.size() < used + 3) return false;
-    auto ticks = static_cast<std::int16_t>(head[used] << 8 | head[used + 1]);
-    auto flags = head[used + 2];
-    std::vector<std::uint64_t> sizes;
-    std::uint64_t from = 0;
-    if (!lay_out(head, used + 3, e, flags >> 1 & 3, sizes, from)) return false;
-    Time time = cluster_time_ + shared_->stamp(ticks) - extra_.codec_delay - shared_->origin;
-    Time each = extra_.default_duration;
-    if (duration.ns > 0) each = duration / static_cast<std::int64_t>(sizes.size());
-    laces_.clear();
-    lace_at_ = 0;
-    for (auto n : sizes) {
-        if (n > block_limit)
-            return fail(Code::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n),
-                        "The file is damaged.");
-        Time length = each;
-        if (extra_.is_opus && n > 0) {
-            TRY(auto start, reader_.view(from, 2));
-            if (auto samples = opus_packet_samples(start)) length = ticks_to_time(samples, 1, 48000);
-        }
-        Lace lace{{}, from};
-        lace.head = {.pts = time,
-                     .duration = length,
-                     .trim_end = {},
-                     .keyframe = simple ? (flags & 0x80) != 0 || extra_.is_audio : !referenced || extra_.is_audio,
-                     .size = n,
-                     .offset = from,
-                     .config = {}};
-        laces_.push_back(lace);
-        time += length;
-        from += n;
-    }
-    if (!laces_.empty() && discard.ns > 0) laces_.back().head.trim_end = discard;
-    return !laces_.empty();
-}
-
-Result<std::optional<Time>> BlockReader::cluster_time(std::uint64_t at) {
-    TRY(auto cluster, read_element(reader_, at));
-    if (!cluster || cluster->id != id::cluster) return std::nullopt;
-    auto child_at = cluster->body;
-    for (int i = 0; i < 8; ++i) {
-        TRY(auto child, read_element(reader_, child_at));
-        if (!child || child->unknown()) return std::nullopt;
-        if (child->id == id::timestamp) {
-            TRY(auto v, reader_.view(child->body, std::min<std::uint64_t>(8, child->size())));
-            return shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
-        }
-        child_at = child->end;
-    }
-    return std::nullopt;
-}
-
-Result<std::optional<std::uint64_t>> BlockReader::settle(std::uint64_t from, Time t) {
-    std::optional<std::uint64_t> best;
-    enter(from);
-    PacketHead head;
-    for (;;) {
-        TRY(bool more, next(head));
-        if (!more) break;
-        if (head.keyframe && head.pts <= t) best = block_start_;
-        // Pictures may be shown earlier than decoded, so look a little past t.
-        if (head.pts > t + 500_ms) break;
-    }
-    return best;
-}
-
-Outcome BlockReader::seek(Time t) {
-    auto container_time = t + shared_->origin + extra_.codec_delay;
-    auto from = shared_->first_cluster;
-    if (t.ns <= 0) return enter(from), Outcome{};
-    auto& cues = shared_->read_cues(reader_);
-    auto cue = std::upper_bound(cues.begin(), cues.end(), container_time, [](Time v, auto& c) { return v < c.time; });
-    bool cued = false;
-    while (cue != cues.begin()) {
-        --cue;
-        if (!extra_.is_video || cue->track == extra_.number || cue->track == 0) {
-            from = cue->cluster;
-            cued = true;
-            break;
-        }
-    }
-    if (!cued && !shared_->source->forward_only()) {
-        // Bisection by position: clusters are in order of time.
-        std::uint64_t low = shared_->first_cluster, high = std::min(shared_->segment_end, reader_.size_or_max());
-        while (high > low && high - low > (1 << 17)) {
-            auto middle = low + (high - low) / 2;
-            TRY(auto found, next_cluster(reader_, middle, high));
-            std::optional<Time> time;
-            if (found != UINT64_MAX) {
-                TRY(time, cluster_time(found));
-            }
-            if (time && *time <= container_time)
-                low = found;
-            else
-                high = middle;
-        }
-        from = low;
-    }
-    // The cluster found may begin between keyframes: step back until one is early enough.
-    std::uint64_t back = 1 << 18;
-    for (;;) {
-        TRY(auto cluster, settle(from, t));
-        if (cluster || from <= shared_->first_cluster) {
-            from = cluster.value_or(shared_->first_cluster);
-            break;
-        }
-        auto to = from > shared_->first_cluster + back ? from - back : shared_->first_cluster;
-        TRY(auto found, next_cluster(reader_, to, from));
-        from = found < from ? found : shared_->first_cluster;
-        if (found >= from && to == shared_->first_cluster) from = shared_->first_cluster;
-        back *= 2;
-    }
-    // Stand before the last keyframe in that cluster that is early enough.
-    enter(from);
-    PacketHead head;
-    std::optional<std::size_t> wanted;
-    for (std::size_t i = 0;; ++i) {
-        TRY(bool more, next(head));
-        if (!more || block_start_ != from) break;
-        if (head.keyframe && head.pts <= t) wanted = i;
-        if (head.pts > t + 500_ms) break;
-    }
-    enter(from);
-    for (std::size_t i = 0; i < wanted.value_or(0); ++i) {
-        TRY(bool more, next(head));
-        if (!more) break;
-    }
-    return {};
-}
 
 class MatroskaClip final : public Clip {
   public:
@@ -414,6 +28,7 @@ class MatroskaClip final : public Clip {
     void read_video(ByteView data, Track& track);
     void name_codec(Track& track, TrackExtra& extra, ByteView config);
     Outcome settle_times();
+    void take_config(Track& track, const Bytes& first);
     Outcome find_end();
 
     SourceReader reader_;
@@ -598,6 +213,7 @@ void MatroskaClip::name_codec(Track& track, TrackExtra& extra, ByteView config) 
                                                                  {"A_MPEG/L3", Codec::mp3},
                                                                  {"A_FLAC", Codec::flac},
                                                                  {"A_PCM/INT/LIT", Codec::pcm},
+                                                                 {"A_PCM/INT/BIG", Codec::pcm},
                                                                  {"A_PCM/FLOAT/IEEE", Codec::pcm},
                                                                  {"S_TEXT/WEBVTT", Codec::webvtt},
                                                                  {"D_WEBVTT/SUBTITLES", Codec::webvtt},
@@ -621,6 +237,7 @@ void MatroskaClip::read_track(ByteView data) {
     Bytes config;
     std::string language = "eng", bcp;
     bool is_default = true, enabled = true, encrypted = false, packed = false;
+    unsigned bits = 0;
     Time seek_preroll{};
     walk(data, [&](std::uint32_t e, ByteView v) {
         switch (e) {
@@ -669,6 +286,7 @@ void MatroskaClip::read_track(ByteView data) {
                         track.audio.rate = static_cast<int>(std::clamp(as_float(n), 0.0, 768000.0));
                     if (a == id::channels)
                         track.audio.channels = static_cast<int>(std::min<std::uint64_t>(as_uint(n), 255));
+                    if (a == id::bit_depth) bits = static_cast<unsigned>(std::min<std::uint64_t>(as_uint(n), 64));
                 });
                 if (track.audio.channels == 0) track.audio.channels = 1;
                 break;
@@ -695,6 +313,17 @@ void MatroskaClip::read_track(ByteView data) {
     track.language = !bcp.empty() ? bcp : bcp47_from_iso639(language);
     track.is_default = is_default && enabled;
     name_codec(track, extra, config);
+    if (track.codec == Codec::pcm) {
+        // What is not stated is what nearly all recorders mean: floats are 32 bits, whole numbers 16.
+        bool is_float = track.codec_tag == "A_PCM/FLOAT/IEEE";
+        if (bits == 0) bits = is_float ? 32 : 16;
+        track.config = make_pcm_config({.is_float = is_float,
+                                        .big_endian = track.codec_tag == "A_PCM/INT/BIG",
+                                        .bits = bits,
+                                        .container_bytes = (bits + 7) / 8,
+                                        .rate = track.audio.rate,
+                                        .channels = track.audio.channels});
+    }
     if (track.kind == Kind::video || track.kind == Kind::audio) {
         describe_from_config(track);
         track.preroll = std::max(track.preroll, seek_preroll);
@@ -717,6 +346,33 @@ void MatroskaClip::read_track(ByteView data) {
     info_.tracks.push_back(std::move(track));
 }
 
+/// Recorders in browsers leave the codec's own header out: its parameter sets stand in the first pictures.
+bool missing_config(const Track& t) {
+    return t.config.empty() && (t.codec == Codec::h264 || t.codec == Codec::hevc) &&
+           !(t.problem && t.problem->code == Code::encrypted);
+}
+
+void MatroskaClip::take_config(Track& track, const Bytes& first) {
+    // Lengths of four bytes lead exactly to the end; otherwise it is a byte stream, which begins with a start code.
+    Bytes stream;
+    bool starts = !to_annex_b(first, 4, stream);
+    if (starts) {
+        if (first.size() < 4 || first[0] != 0 || first[1] != 0 || first[2] > 1) return;
+        stream = first;
+    }
+    auto config = track.codec == Codec::h264 ? make_avcc(stream) : make_hvcc(stream);
+    if (config.empty()) return;
+    track.config = std::move(config);
+    track.problem.reset();
+    extras_.at(track.id).annex_b = starts;
+    describe_from_config(track);
+    info_.findings.push_back(
+        {"header-in-pictures",
+         fmt::format("Track {} of “{}” does not state its codec’s header; it was found in the pictures.", track.id,
+                     shared_->source->name()),
+         "Rewrap it: many players refuse such a track."});
+}
+
 /// Finds where the first presented sample is, and makes that presentation time 0.
 Outcome MatroskaClip::settle_times() {
     std::map<std::uint64_t, Time> firsts;
@@ -729,8 +385,9 @@ Outcome MatroskaClip::settle_times() {
         for (int i = 0; i < (track.kind == Kind::video ? 17 : 1); ++i) {
             TRY(bool more, walker.next(head));
             if (!more) break;
+            Bytes data;
+            if (missing_config(track) && walker.read(data)) take_config(track, data);
             if (i == 0 && track.codec == Codec::vp9 && head.keyframe) {
-                Bytes data;
                 if (walker.read(data))
                     if (auto vp9 = parse_vp9_keyframe(data)) {
                         track.video.colour = track.video.colour.or_else(vp9->colour);

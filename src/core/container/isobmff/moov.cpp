@@ -1,0 +1,342 @@
+// SPDX-License-Identifier: Apache-2.0
+// What a moov says (ISO/IEC 14496-12 clause 8.2 to 8.7, 14496-14, 14496-15, QuickTime’s sound descriptions).
+#include <algorithm>
+
+#include "container/isobmff/iso_clip.h"
+#include "media/codec_headers.h"
+
+namespace ruedo::isobmff {
+namespace {
+
+std::string tag_text(std::uint32_t tag) {
+    std::string s;
+    for (int i = 3; i >= 0; --i) {
+        char c = static_cast<char>(tag >> (8 * i));
+        s += c >= 32 && c < 127 ? c : '?';
+    }
+    return s;
+}
+
+/// ISO 639-2/T packed in 15 bits (8.4.2.3), as BCP 47: the two-letter code where there is one.
+std::string language_from(unsigned packed) {
+    if (packed < 0x400 || packed == 0x7FFF) return {};
+    std::string code{static_cast<char>((packed >> 10 & 31) + 0x60), static_cast<char>((packed >> 5 & 31) + 0x60),
+                     static_cast<char>((packed & 31) + 0x60)};
+    if (code.find_first_not_of("abcdefghijklmnopqrstuvwxyz") != std::string::npos) return {};
+    return bcp47_from_iso639(code);
+}
+
+}  // namespace
+
+Outcome IsoClip::read_moov(const Box& moov) {
+    if (moov.stated_end > file_end_)
+        return fail(Code::truncated,
+                    fmt::format("“{}” was cut short inside its index (the moov box).", source_->name()),
+                    "Copy it again.");
+    return children(
+        moov, moov.body,
+        [&](const Box& box) -> Outcome {
+            if (box.type == fourcc("mvhd")) {
+                TRY(auto data, body(box, 256));
+                ByteReader r(data);
+                auto version = r.u32() >> 24;
+                r.skip(version == 1 ? 16 : 8);
+                movie_timescale_ = std::max<std::uint32_t>(1, r.u32());
+                movie_duration_ = version == 1 ? r.u64() : r.u32();
+            } else if (box.type == fourcc("trak")) {
+                if (drafts_.size() >= track_limit)
+                    return fail(Code::limit,
+                                fmt::format("“{}” states more than {} tracks.", source_->name(), track_limit),
+                                "The file is damaged.");
+                Draft draft;
+                TRY_DO(read_trak(box, draft, 1));
+                drafts_.push_back(std::move(draft));
+            } else if (box.type == fourcc("mvex")) {
+                fragmented_ = true;
+                return children(
+                    box, box.body,
+                    [&](const Box& inner) -> Outcome {
+                        TRY(auto data, body(inner, 64));
+                        ByteReader r(data);
+                        auto version = r.u32() >> 24;
+                        if (inner.type == fourcc("mehd")) fragment_duration_ = version == 1 ? r.u64() : r.u32();
+                        if (inner.type == fourcc("trex")) {
+                            auto id = r.u32();
+                            r.skip(4);
+                            auto& d = defaults_[id];
+                            d.duration = r.u32(), d.size = r.u32(), d.flags = r.u32();
+                        }
+                        return {};
+                    },
+                    1);
+            }
+            return {};
+        },
+        0);
+}
+
+Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
+    return children(
+        parent, parent.body,
+        [&](const Box& box) -> Outcome {
+            switch (box.type) {
+                case fourcc("mdia"):
+                case fourcc("minf"):
+                case fourcc("stbl"):
+                case fourcc("edts"):
+                    return read_trak(box, draft, depth + 1);
+                case fourcc("tkhd"): {
+                    TRY(auto data, body(box, 256));
+                    ByteReader r(data);
+                    auto word = r.u32();
+                    draft.enabled = word & 1;
+                    r.skip(word >> 24 == 1 ? 16 : 8);
+                    draft.track.id = draft.plan.id = r.u32();
+                    r.skip(4 + (word >> 24 == 1 ? 8U : 4U) + 8 + 2 + 2 + 2 + 2);
+                    // The upper left of the matrix (8.3.2.3) says how the picture is turned.
+                    auto a = r.i32(), b = r.i32();
+                    r.skip(4);
+                    auto c = r.i32(), d = r.i32();
+                    constexpr std::int32_t one = 0x10000;
+                    if (a == 0 && b == one && c == -one && d == 0) draft.track.video.rotation = 90;
+                    if (a == -one && b == 0 && c == 0 && d == -one) draft.track.video.rotation = 180;
+                    if (a == 0 && b == -one && c == one && d == 0) draft.track.video.rotation = 270;
+                    return {};
+                }
+                case fourcc("mdhd"): {
+                    TRY(auto data, body(box, 64));
+                    ByteReader r(data);
+                    auto version = r.u32() >> 24;
+                    r.skip(version == 1 ? 16 : 8);
+                    draft.plan.timescale = std::max<std::uint32_t>(1, r.u32());
+                    draft.media_duration = version == 1 ? r.u64() : r.u32();
+                    if (draft.media_duration == (version == 1 ? UINT64_MAX : UINT32_MAX)) draft.media_duration = 0;
+                    draft.track.language = language_from(r.u16());
+                    return {};
+                }
+                case fourcc("elng"): {
+                    // The whole tag counts before the three letters of the media header (8.4.6), which come before it.
+                    TRY(auto data, body(box, 64));
+                    std::string tag(
+                        data.begin() + std::min<std::ptrdiff_t>(4, static_cast<std::ptrdiff_t>(data.size())),
+                        data.end());
+                    tag = tag.substr(0, tag.find('\0'));
+                    bool plain = !tag.empty() && std::all_of(tag.begin(), tag.end(), [](unsigned char c) {
+                        return std::isalnum(c) || c == '-';
+                    });
+                    if (plain) draft.track.language = tag;
+                    return {};
+                }
+                case fourcc("hdlr"): {
+                    TRY(auto data, body(box, 64));
+                    ByteReader r(data);
+                    r.skip(8);
+                    auto type = r.u32();
+                    if (draft.track.kind != Kind::other) return {};  // QuickTime has a second handler for the data
+                    draft.track.kind = type == fourcc("vide")   ? Kind::video
+                                       : type == fourcc("soun") ? Kind::audio
+                                       : type == fourcc("text") || type == fourcc("sbtl") || type == fourcc("subt")
+                                           ? Kind::text
+                                           : Kind::other;
+                    return {};
+                }
+                case fourcc("elst"): {
+                    TRY(auto data, body(box));
+                    ByteReader r(data);
+                    auto version = r.u32() >> 24;
+                    auto count = r.u32();
+                    for (std::uint32_t i = 0; i < count && r.left() > 0; ++i) {
+                        Edit e;
+                        e.duration = version == 1 ? r.u64() : r.u32();
+                        e.media_time = version == 1 ? static_cast<std::int64_t>(r.u64()) : r.i32();
+                        r.skip(4);
+                        if (r.overrun()) break;
+                        draft.edits.push_back(e);
+                    }
+                    return {};
+                }
+                case fourcc("stsd"):
+                    return read_sample_entry(box, draft);
+                default:
+                    return read_table(box, draft);
+            }
+        },
+        depth);
+}
+
+Outcome IsoClip::read_table(const Box& box, Draft& draft) {
+    static constexpr std::array<std::uint32_t, 8> tables{fourcc("stts"), fourcc("ctts"), fourcc("stsz"),
+                                                         fourcc("stz2"), fourcc("stsc"), fourcc("stco"),
+                                                         fourcc("co64"), fourcc("stss")};
+    if (std::find(tables.begin(), tables.end(), box.type) == tables.end()) return {};
+    TRY(auto head, body(box, 12));
+    ByteReader r(head);
+    auto version = r.u32() >> 24;
+    auto& t = draft.plan.tables;
+    // A count may lie; a table never reaches past its box.
+    auto table = [&](std::uint64_t skip, std::uint64_t count, unsigned entry) {
+        auto room = box.size() > skip ? (box.size() - skip) / entry : 0;
+        return Table(source_, box.body + skip, std::min(count, room), entry);
+    };
+    if (box.type == fourcc("stsz")) {
+        t.constant_size = r.u32();
+        t.samples = r.u32();
+        if (t.constant_size)
+            t.samples = std::min(t.samples, source_->size().value_or(UINT64_MAX) / t.constant_size);
+        else
+            t.stsz = table(12, t.samples, 4), t.samples = t.stsz.count();
+        draft.seen_tables = true;
+    } else if (box.type == fourcc("stz2")) {
+        t.compact_bits = r.u32() & 0xFF;
+        std::uint64_t count = r.u32();
+        if (t.compact_bits != 4 && t.compact_bits != 8 && t.compact_bits != 16)
+            return fail(Code::malformed,
+                        fmt::format("“{}” has sample sizes of {} bits.", source_->name(), t.compact_bits),
+                        "Export the clip again.");
+        t.compact_sizes = true;
+        auto bytes = (count * t.compact_bits + 7) / 8;
+        t.stsz = table(12, bytes, 1);
+        t.samples = std::min(count, t.stsz.count() * 8 / t.compact_bits);
+        draft.seen_tables = true;
+    } else {
+        std::uint64_t count = r.u32();
+        if (box.type == fourcc("stts")) t.stts = table(8, count, 8);
+        if (box.type == fourcc("ctts")) t.ctts = table(8, count, 8), t.signed_ctts = version > 0;
+        if (box.type == fourcc("stsc")) t.stsc = table(8, count, 12);
+        if (box.type == fourcc("stco")) t.chunks = table(8, count, 4);
+        if (box.type == fourcc("co64")) t.chunks = table(8, count, 8), t.long_offsets = true;
+        if (box.type == fourcc("stss")) t.stss = table(8, count, 4), t.has_stss = true;
+    }
+    return {};
+}
+
+Outcome IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
+    TRY(auto entry, read_box(reader_, stsd.body + 8, stsd.end));
+    if (!entry) return {};
+    auto& track = draft.track;
+    track.codec_tag = tag_text(entry->type);
+    auto type = entry->type;
+    if (type == fourcc("encv") || type == fourcc("enca")) draft.encrypted_as = track.codec_tag;
+    if (track.kind == Kind::video) TRY_DO(read_video_entry(*entry, draft));
+    if (track.kind == Kind::audio) TRY_DO(read_audio_entry(*entry, draft));
+    switch (type) {
+        case fourcc("avc1"):
+        case fourcc("avc3"):
+            track.codec = Codec::h264;
+            break;
+        case fourcc("vp08"):
+            track.codec = Codec::vp8;
+            break;
+        case fourcc("vp09"):
+            track.codec = Codec::vp9;
+            break;
+        case fourcc("av01"):
+            track.codec = Codec::av1;
+            break;
+        case fourcc("hvc1"):
+        case fourcc("hev1"):
+            track.codec = Codec::hevc;
+            break;
+        case fourcc("jpeg"):
+        case fourcc("mjpa"):
+            track.codec = Codec::mjpeg;
+            break;
+        case fourcc("Opus"):
+            track.codec = Codec::opus;
+            break;
+        case fourcc("fLaC"):
+            track.codec = Codec::flac;
+            break;
+        case fourcc(".mp3"):
+            track.codec = Codec::mp3;
+            break;
+        case fourcc("wvtt"):
+            track.codec = Codec::webvtt;
+            break;
+        case fourcc("tx3g"):
+            track.codec = Codec::tx3g;
+            break;
+        default:
+            break;
+    }
+    return {};
+}
+
+Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
+    auto& track = draft.track;
+    TRY(auto data, body(entry, 78));
+    ByteReader r(data);
+    r.skip(24);
+    track.video.width = r.u16();
+    track.video.height = r.u16();
+    return children(
+        entry, entry.body + 78,
+        [&](const Box& box) -> Outcome {
+            TRY(auto inner, body(box));
+            ByteReader b(inner);
+            if (box.type == fourcc("avcC") || box.type == fourcc("av1C") || box.type == fourcc("hvcC"))
+                track.config = inner;
+            if (box.type == fourcc("vpcC"))
+                b.skip(4), track.config.assign(
+                               inner.begin() + std::min<std::ptrdiff_t>(4, static_cast<std::ptrdiff_t>(inner.size())),
+                               inner.end());
+            if (box.type == fourcc("pasp")) {
+                auto w = b.u32(), h = b.u32();
+                if (w && h) track.video.pixel_aspect = Rational{w, h}.reduced();
+            }
+            if (box.type == fourcc("colr")) {
+                auto kind = b.u32();
+                if (kind == fourcc("nclx") || kind == fourcc("nclc")) {
+                    auto& c = track.video.colour;
+                    c.primaries = static_cast<std::uint8_t>(b.u16());
+                    c.transfer = static_cast<std::uint8_t>(b.u16());
+                    c.matrix = Colour::matrix_from_code(b.u16());
+                    if (kind == fourcc("nclx")) c.range = b.u8() & 0x80 ? Colour::Range::full : Colour::Range::limited;
+                }
+            }
+            return {};
+        },
+        4);
+}
+
+Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
+    auto& track = draft.track;
+    TRY(auto data, body(entry, 64));
+    ByteReader r(data);
+    r.skip(8);
+    auto version = r.u16();
+    r.skip(6);
+    track.audio.channels = r.u16();
+    r.skip(6);
+    track.audio.rate = static_cast<int>(r.u32() >> 16);
+    // QuickTime's sound descriptions of version 1 and 2 are longer.
+    std::uint64_t from = entry.body + 28 + (version == 1 ? 16U : version == 2 ? 36U : 0U);
+    auto visit = [&](auto&& self, const Box& box, int depth) -> Outcome {
+        if (box.type == fourcc("wave"))
+            return children(box, box.body, [&](const Box& b) { return self(self, b, depth + 1); }, depth + 1);
+        TRY(auto inner, body(box));
+        if (box.type == fourcc("esds") && inner.size() > 4) {
+            unsigned indication = 0;
+            track.config = asc_from_esds(ByteView(inner).subspan(4), indication);
+            if (indication == 0x40 || (indication >= 0x66 && indication <= 0x68)) track.codec = Codec::aac;
+            if (indication == 0x69 || indication == 0x6B) track.codec = Codec::mp3;
+            if (indication == 0xDD) track.codec = Codec::vorbis;
+        }
+        if (box.type == fourcc("dfLa") && inner.size() > 4) {
+            track.config = {'f', 'L', 'a', 'C'};
+            track.config.insert(track.config.end(), inner.begin() + 4, inner.end());
+        }
+        if (box.type == fourcc("dOps") && inner.size() >= 11) {
+            // As an OpusHead (RFC 7845): the same fields, little-endian.
+            ByteReader b(inner);
+            b.skip(1);
+            ByteWriter head;
+            head.text("OpusHead").u8(1).u8(b.u8()).le(b.u16(), 2).le(b.u32(), 4).le(b.u16(), 2).raw(b.rest());
+            track.config = head.bytes;
+        }
+        return {};
+    };
+    return children(entry, from, [&](const Box& b) { return visit(visit, b, 4); }, 4);
+}
+
+}  // namespace ruedo::isobmff
