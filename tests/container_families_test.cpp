@@ -46,10 +46,6 @@ std::vector<int> numbers_of(std::shared_ptr<Clip> clip) {
     while (auto p = value(reader->next())) all.push_back(demo::read_strip(render(*p)).value_or(-1));
     return all;
 }
-bool has_finding(const Clip& clip, const std::string& code) {
-    return std::any_of(clip.info().findings.begin(), clip.info().findings.end(),
-                       [&](auto& f) { return f.code == code; });
-}
 
 /// The same Ogg file under other serial numbers.
 Bytes renumbered(const Bytes& file, int by) {

@@ -312,3 +312,87 @@ TEST_CASE("codec headers are read as their standards lay them down") {
             (void)parse_vp9_keyframe(junk);
     }
 }
+
+TEST_CASE("H.264 whose header stands only in its pictures plays, with lengths or as a byte stream") {
+    auto recorded = open("recorded_h264_opus.webm");
+    auto bytes = bytes_of(fixture("recorded_h264_opus.webm"));
+    auto& track = *recorded->info().main(Kind::video);
+    // The recorder writes start codes; the same with lengths in their place is the same clip.
+    auto walker = recorded->reader(track.id);
+    PacketHead head;
+    auto with_lengths = bytes;
+    while (value(walker->next(head))) {
+        auto from = static_cast<std::size_t>(*head.offset), end = from + static_cast<std::size_t>(head.size);
+        std::vector<std::size_t> codes;
+        for (auto k = from; k + 4 <= end; ++k)
+            if (be32(bytes.data() + k) == 1) codes.push_back(k);
+        REQUIRE((!codes.empty() && codes[0] == from));
+        codes.push_back(end);
+        for (std::size_t k = 0; k + 1 < codes.size(); ++k)
+            for (std::size_t b = 0; b < 4; ++b)
+                with_lengths[codes[k] + b] = static_cast<std::uint8_t>((codes[k + 1] - codes[k] - 4) >> (24 - 8 * b));
+    }
+    for (auto* file : {&bytes, &with_lengths}) {
+        std::shared_ptr<Clip> clip = value(open_clip(memory_source(*file, "recorded.webm")));
+        auto& video = *clip->info().main(Kind::video);
+        CHECK(video.codec_string.starts_with("avc1."));
+        CHECK_FALSE(video.problem);
+        CHECK(has_finding(*clip, "header-in-pictures"));
+        auto reader = value(PictureReader::open(clip, video, CodecRegistry::standard()));
+        int count = 0;
+        while (value(reader->next())) ++count;
+        CHECK(count == 151);
+        CHECK(reader->damaged() == 0);
+    }
+    // Where it is nowhere the track says so, and the sound plays.
+    auto other = open("h264_high_vorbis.mkv");
+    auto blind = bytes_of(fixture("h264_high_vorbis.mkv"));
+    auto& config = other->info().main(Kind::video)->config;
+    auto at = std::search(blind.begin(), blind.end(), config.begin(), config.end());
+    REQUIRE(at != blind.end());
+    // CodecPrivate (0x63A2) becomes a void element of the same length.
+    auto id = at;
+    while (!(id[0] == 0x63 && id[1] == 0xA2)) --id;
+    id[0] = 0xEC, id[1] = 0x40, id[2] &= 0x3F;
+    auto clip = value(open_clip(memory_source(blind, "blind.mkv")));
+    REQUIRE(clip->info().tracks.size() == 2);
+    CHECK(clip->info().tracks[0].problem);
+    CHECK_FALSE(clip->info().tracks[1].problem);
+}
+
+TEST_CASE("a stream that changes its size is shown at its track's") {
+    Folder folder;
+    auto writer = value(write_webm(folder / "sizes.webm"));
+    std::vector<std::pair<int, int>> sizes{{320, 180}, {160, 90}, {640, 360}, {320, 180}};
+    std::vector<Encoded> packets;
+    for (std::size_t k = 0; k < sizes.size(); ++k) {
+        VideoEncodeOptions options;
+        options.width = sizes[k].first, options.height = sizes[k].second;
+        auto encoder = value(CodecRegistry::standard().video_encoder(Codec::vp9, options));
+        for (int i = 0; i < 5; ++i) {
+            Image image{options.width, options.height,
+                        Pixels(static_cast<std::size_t>(options.width * options.height * 4), 200)};
+            auto number = static_cast<int>(k) * 5 + i;
+            demo::draw_strip(image, number, false);
+            auto picture = to_picture(image, {});
+            picture.pts = ticks_to_time(number, 1, 30);
+            done(encoder->encode(picture, packets));
+        }
+        done(encoder->drain(packets));
+    }
+    WriteTrack t;
+    t.codec = Codec::vp9, t.video.width = 320, t.video.height = 180;
+    auto track = value(writer->add(t));
+    for (auto& p : packets) done(writer->write(track, {p.pts, p.pts, ticks_to_time(1, 1, 30), p.keyframe, p.data}));
+    done(writer->finish());
+    auto clip = std::shared_ptr<Clip>(value(open_clip((folder / "sizes.webm").string())));
+    auto& video = *clip->info().main(Kind::video);
+    auto reader = value(PictureReader::open(clip, video, CodecRegistry::standard()));
+    for (int number = 0; number < 20; ++number) {
+        auto picture = value(reader->next());
+        REQUIRE(picture);
+        CHECK(picture->width == 320);
+        CHECK(picture->height == 180);
+        CHECK(demo::read_strip(render(*picture)) == number);
+    }
+}

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <cmath>
 
+#include "media/codec_headers.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -51,8 +52,85 @@ TEST_CASE("sound lies where its maker put it: delays cut, gaps filled, edits app
         // The recording's own times jitter by 40 ms; everything else is exact to a millisecond or two. A burst
         // at the very start may lose its first samples to the codec's beginning.
         double tolerance = name.starts_with("recorded") ? 0.045 : 0.002;
-        for (std::size_t i = 0; i < bursts.size(); ++i)
-            CHECK(std::abs(found[i] - bursts[i]) < (bursts[i] == 0 ? 0.015 : tolerance));
+        auto decoded = wanted->value("decoded_bursts_s", bursts);
+        for (std::size_t i = 0; i < bursts.size(); ++i) {
+            // Where a recorder's times stray further, the samples laid end to end say where the burst is.
+            auto off = std::min(std::abs(found[i] - bursts[i]), std::abs(found[i] - decoded[i]) + 0.04);
+            CHECK(off < (bursts[i] == 0 ? 0.015 : tolerance));
+        }
+    }
+}
+
+namespace {
+/// Ticks of sound, one every half second of its own clock, whose stated times run `drift` faster and jitter.
+class Drifting final : public Clip {
+  public:
+    static constexpr int rate = 48000, frames = 960, packets = 1500;
+    Drifting(double drift, int jitter_ms) : drift_(drift), jitter_(jitter_ms) {
+        Track t;
+        t.id = 1, t.kind = Kind::audio, t.codec = Codec::pcm, t.audio = {rate, 1};
+        t.config = make_pcm_config({.bits = 16, .container_bytes = 2, .rate = rate, .channels = 1});
+        info_.tracks.push_back(t);
+        info_.duration = stated(packets), info_.duration_known = true;
+    }
+    Time stated(int packet) const {
+        auto jitter = jitter_ ? (packet * 7919) % (2 * jitter_ + 1) - jitter_ : 0;
+        return Time{static_cast<std::int64_t>(packet * 20e6 * (1 + drift_))} + 1_ms * (packet ? jitter : 0);
+    }
+    std::unique_ptr<TrackReader> reader(std::uint64_t) override { return std::make_unique<Reader>(*this); }
+
+  private:
+    class Reader final : public TrackReader {
+      public:
+        explicit Reader(const Drifting& clip) : clip_(clip) {}
+        Result<bool> next(PacketHead& head) override {
+            if (++at_ >= packets) return false;
+            head = {};
+            head.pts = clip_.stated(at_), head.duration = 20_ms, head.keyframe = true, head.size = frames * 2;
+            return true;
+        }
+        Outcome read(Bytes& out) override {
+            out.assign(frames * 2, 0);
+            if (at_ % 25 == 0) out[1] = 0x40;  // a tick on the packet's first sample
+            return {};
+        }
+        Outcome seek(Time t) override {
+            at_ = -1;
+            while (at_ + 1 < packets && clip_.stated(at_ + 1) <= t) ++at_;
+            at_ = std::max(at_, 0) - 1;
+            return {};
+        }
+
+      private:
+        const Drifting& clip_;
+        int at_ = -1;
+    };
+    double drift_;
+    int jitter_;
+};
+}  // namespace
+
+TEST_CASE("sound whose times drift or jitter stays where its times say, and is not cut up for jitter alone") {
+    for (auto [drift, jitter] : {std::pair{0.0, 0}, {0.0, 15}, {0.0005, 0}, {0.004, 0}, {-0.004, 0}, {0.004, 15}}) {
+        INFO("drift " << drift << ", jitter " << jitter << " ms");
+        auto clip = std::make_shared<Drifting>(drift, jitter);
+        auto reader = value(SoundReader::open(clip, clip->info().tracks[0], CodecRegistry::standard()));
+        std::vector<float> heard;
+        while (auto block = value(reader->next()))
+            heard.insert(heard.end(), block->samples.begin(), block->samples.end());
+        int ticks = 0;
+        double worst = 0;
+        std::vector<double> at;
+        for (std::size_t i = 0; i < heard.size(); i += 2)
+            if (heard[i] > 0.2F) {
+                auto time = static_cast<double>(i / 2) / mix_rate;
+                worst = std::max(worst, std::abs(time - clip->stated(ticks++ * 25).seconds()));
+                at.push_back(time);
+            }
+        CHECK(ticks >= 57);  // a tick or two may fall into what is left out when sound runs behind its times
+        if (ticks == 60) CHECK(worst < 0.02 + 0.001 * jitter + 0.012);
+        if (drift == 0)
+            for (std::size_t i = 1; i < at.size(); ++i) CHECK(std::abs(at[i] - at[i - 1] - 0.5) < 1e-4);
     }
 }
 

@@ -61,6 +61,10 @@ inline void done(const Outcome& r) {
     if (!r) FAIL(r.error().sentence);
 }
 inline std::shared_ptr<Clip> open(const std::string& name) { return value(open_clip(fixture(name))); }
+inline bool has_finding(const Clip& clip, const std::string& code) {
+    return std::any_of(clip.info().findings.begin(), clip.info().findings.end(),
+                       [&](auto& f) { return f.code == code; });
+}
 inline Bytes bytes_of(const fs::path& path) { return value(read_file(path, 1 << 30)); }
 inline void put(const fs::path& path, ByteView bytes) { done(write_file(path, bytes)); }
 

@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
+#include "picture/matrix.h"
 #include "picture/picture.h"
 
 #include <fmt/format.h>
@@ -47,18 +48,6 @@ std::optional<Fit> fit_from_name(std::string_view name) {
 
 namespace {
 
-const libyuv::YuvConstants* constants(const Colour& c) {
-    bool full = c.range == Colour::Range::full;
-    switch (c.matrix) {
-        case Colour::Matrix::bt709:
-            return full ? &libyuv::kYuvF709Constants : &libyuv::kYuvH709Constants;
-        case Colour::Matrix::bt2020:
-            return full ? &libyuv::kYuvV2020Constants : &libyuv::kYuv2020Constants;
-        default:
-            return full ? &libyuv::kYuvJPEGConstants : &libyuv::kYuvI601Constants;
-    }
-}
-
 libyuv::RotationMode rotation_mode(int degrees) {
     return degrees == 90    ? libyuv::kRotate90
            : degrees == 180 ? libyuv::kRotate180
@@ -90,7 +79,7 @@ Image make_image(int width, int height) {
 Image convert(const std::uint8_t* y, int sy, const std::uint8_t* u, int su, const std::uint8_t* v, int sv, int w, int h,
               const Colour& colour) {
     auto image = make_image(w, h);
-    libyuv::I420ToARGBMatrix(y, sy, u, su, v, sv, image.pixels.data(), image.stride(), constants(colour), w, h);
+    planes_to_bgra({y, u, v}, {sy, su, sv}, w, h, MatrixTerms::of(colour), image.pixels.data(), image.stride());
     return image;
 }
 }  // namespace

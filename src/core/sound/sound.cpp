@@ -122,10 +122,16 @@ void SoundReader::push(std::vector<float> stereo) {
 void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
     auto rate = static_cast<std::uint64_t>(rate_);
     auto stated = time_to_ticks(pts, rate);
-    // Container times are rounded and jitter; samples are laid end to end unless they are clearly apart.
-    if (!anchored_ || std::abs(stated - position_) > rate_ * 60 / 1000) position_ = stated;
-    anchored_ = true;
+    // Container times are rounded and jitter, so samples are laid end to end; but where they are clearly apart, or
+    // drift away from their times for about a second, times count: pictures keep to them too.
     auto frames = static_cast<std::int64_t>(block.frames());
+    auto apart = static_cast<double>(stated - position_);
+    drift_ += (apart - drift_) * std::min(1.0, static_cast<double>(frames) / rate_);
+    if (!anchored_ || std::abs(apart) > rate_ * 0.06)
+        position_ = stated, drift_ = 0;
+    else if (std::abs(drift_) > rate_ * 0.02)
+        position_ += std::llround(drift_), drift_ = 0;
+    anchored_ = true;
     auto first = position_, last = position_ + frames - time_to_ticks(trim_end, rate);
     position_ += frames;
     auto low = std::max(cursor_, time_to_ticks(track_.start, rate));

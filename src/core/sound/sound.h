@@ -58,9 +58,10 @@ class SoundReader {
     std::unique_ptr<Resampler> resampler_;
     int rate_ = mix_rate;
     bool anchored_ = false, finished_ = false, flushed_ = false;
-    std::int64_t position_ = 0;      ///< Native sample the decoder gives next.
-    std::int64_t cursor_ = 0;        ///< Native sample that has been passed on next.
-    std::int64_t silence_ = 0;       ///< Native samples of silence still to be passed on.
+    double drift_ = 0;           ///< How far, over about a second, stated times are ahead of the samples; in samples.
+    std::int64_t position_ = 0;  ///< Native sample the decoder gives next.
+    std::int64_t cursor_ = 0;    ///< Native sample that has been passed on next.
+    std::int64_t silence_ = 0;   ///< Native samples of silence still to be passed on.
     std::int64_t out_position_ = 0;  ///< Mix frame that `next` gives next.
     std::vector<float> held_;        ///< Stereo at native rate, behind pending silence.
     std::deque<float> out_;

@@ -192,11 +192,12 @@ class FragmentReader final : public TrackReader {
     Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
     Outcome seek(Time t) override {
+        if (timeless_) return seek_from_start(t);
         auto media = ticks_to_time(plan_.tick_at(t), 1, plan_.timescale);
         TRY(auto from, index_->first());
         if (!from) return {};
         auto opening = *from;
-        if (auto nearer = index_->at_or_before(media); nearer && !timeless_) from = nearer;
+        if (auto nearer = index_->at_or_before(media); nearer) from = nearer;
         std::optional<std::pair<std::uint64_t, std::size_t>> best;
         // Forward from there, as far as a keyframe that is early enough can still come.
         for (auto f = from; f;) {
