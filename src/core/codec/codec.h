@@ -95,6 +95,8 @@ class CodecRegistry {
   public:
     /// The folder beside the running executable: `../lib/ruedo`, or `lib` in a packed app.
     static CodecRegistry& standard();
+    /// Where a program that keeps its modules elsewhere has them; before the first use of `standard`.
+    static void set_standard_folder(std::filesystem::path folder);
     explicit CodecRegistry(std::filesystem::path folder);
     ~CodecRegistry();
     const std::filesystem::path& folder() const { return folder_; }

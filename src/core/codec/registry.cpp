@@ -20,8 +20,15 @@ fs::path executable_path() {
     return fs::read_symlink("/proc/self/exe", ec);
 }
 
+static fs::path& chosen_folder() {
+    static fs::path folder;
+    return folder;
+}
+void CodecRegistry::set_standard_folder(fs::path folder) { chosen_folder() = std::move(folder); }
+
 CodecRegistry& CodecRegistry::standard() {
     static CodecRegistry registry([] {
+        if (!chosen_folder().empty()) return chosen_folder();
         auto beside = executable_path().parent_path();
         std::error_code ec;
         return fs::is_directory(beside / "lib", ec) ? beside / "lib" : beside.parent_path() / "lib" / "ruedo";
