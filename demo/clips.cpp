@@ -227,10 +227,12 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
     auto writing = spec.file.ends_with(".webm") ? write_webm(path, true) : write_mp4(path, true);
     if (!writing) return std::unexpected(writing.error());
     auto& writer = **writing;
-    TRY(auto encoder,
-        codecs.video_encoder(
-            spec.video,
-            {spec.width, spec.height, spec.rate, spec.bitrate, spec.keyframe_every, spec.pixel_aspect, {}}));
+    TRY(auto encoder, codecs.video_encoder(spec.video, {.width = spec.width,
+                                                        .height = spec.height,
+                                                        .rate = spec.rate,
+                                                        .bitrate = spec.bitrate,
+                                                        .keyframe_every = spec.keyframe_every,
+                                                        .pixel_aspect = spec.pixel_aspect}));
     TRY(auto speaker, codecs.audio_encoder(spec.audio, {spec.audio_rate, 2, 96'000}));
 
     int frames = static_cast<int>(static_cast<std::int64_t>(spec.seconds) * spec.rate.num / spec.rate.den);
@@ -282,7 +284,7 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                 tracks_added = true;
             }
             WritePacket p;
-            p.pts = p.dts = e.pts;
+            p.pts = e.pts, p.dts = e.dts;
             p.duration = ticks_to_time(spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
             p.keyframe = e.keyframe;
             p.data = e.data;

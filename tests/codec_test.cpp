@@ -3,6 +3,8 @@
 #include <cmath>
 
 #include "demo/clips.h"
+#include "demo/drawing.h"
+#include "media/codec_headers.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -101,7 +103,7 @@ TEST_CASE("pictures survive encoding, at every size that is taken") {
         for (auto [w, h] : {std::pair{64, 48}, std::pair{322, 182}, std::pair{640, 360}}) {
             INFO(codec_name(codec) << " " << w << " x " << h);
             VideoEncodeOptions o;
-            o.width = w, o.height = h, o.bitrate = 800'000, o.keyframe_every = 8;
+            o.width = w, o.height = h, o.bitrate = 800'000, o.keyframe_every = 8, o.b_frames = w > 100 ? 3 : 0;
             auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
             std::vector<Encoded> packets;
             for (int n = 0; n < 20; ++n) {
@@ -118,8 +120,11 @@ TEST_CASE("pictures survive encoding, at every size that is taken") {
             track.kind = Kind::video, track.codec = codec, track.config = encoder->config(), track.video.width = w;
             auto decoder = value(CodecRegistry::standard().video_decoder(track));
             std::vector<Picture> pictures;
+            Time before{INT64_MIN};
             for (auto& e : packets) {
-                CHECK(e.keyframe == ((&e - packets.data()) % 8 == 0));
+                CHECK(e.keyframe == (time_to_ticks(e.pts, 30) % 8 == 0));
+                CHECK(e.dts <= e.pts);
+                CHECK(e.dts > std::exchange(before, e.dts));
                 done(decoder->decode(e.data, e.pts, e.keyframe, pictures));
             }
             done(decoder->drain(pictures));
@@ -170,4 +175,105 @@ TEST_CASE("settings an encoder can't follow are refused in words") {
     CHECK(CodecRegistry::standard().audio_encoder(Codec::opus, {.rate = 44100}).error().code == Code::limit);
     CHECK(CodecRegistry::standard().video_encoder(Codec::hevc, {.width = 64, .height = 64}).error().code ==
           Code::codec_missing);
+}
+
+namespace {
+struct Trial {
+    std::uint64_t bytes = 0;
+    double error = 0;  ///< Mean squared, of luma.
+    std::vector<Encoded> packets;
+    Bytes config;
+};
+/// Two seconds of something that moves, encoded as `o` says and decoded again.
+Trial trial(Codec codec, VideoEncodeOptions o) {
+    o.width = 320, o.height = 180;
+    Trial made;
+    auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
+    std::vector<Picture> originals;
+    for (int n = 0; n < 60; ++n) {
+        demo::Canvas canvas(o.width, o.height);
+        canvas.gradient({200, 90, 30}, {30, 60, 200});
+        for (int i = 0; i < 40; ++i)
+            canvas.circle({(i * 53 + n * (i % 7 - 3)) % 320 * 1.0, (i * 31 + n * (i % 5 - 2)) % 180 * 1.0}, 6.0 + i % 9,
+                          {6.0 * i, 255.0 - 5 * i, i * 11 % 255 * 1.0});
+        auto p = to_picture(canvas.image(), {});
+        p.pts = ticks_to_time(n, 1, 30);
+        originals.push_back(p);
+        done(encoder->encode(p, made.packets));
+    }
+    done(encoder->drain(made.packets));
+    made.config = encoder->config();
+    if (o.pass == 1) return made;
+    Track track;
+    track.kind = Kind::video, track.codec = codec, track.config = made.config, track.video.width = o.width;
+    auto decoder = value(CodecRegistry::standard().video_decoder(track));
+    std::vector<Picture> pictures;
+    for (auto& e : made.packets) {
+        made.bytes += e.data.size();
+        done(decoder->decode(e.data, e.pts, e.keyframe, pictures));
+    }
+    done(decoder->drain(pictures));
+    REQUIRE(pictures.size() == originals.size());
+    for (std::size_t k = 0; k < pictures.size(); ++k)
+        for (std::ptrdiff_t y = 0; y < o.height; ++y)
+            for (std::ptrdiff_t x = 0; x < o.width; ++x) {
+                double d = pictures[k].plane[0][y * pictures[k].stride[0] + x] -
+                           originals[k].plane[0][y * originals[k].stride[0] + x];
+                made.error += d * d / (60.0 * o.width * o.height);
+            }
+    return made;
+}
+}  // namespace
+
+TEST_CASE("rate control does what it is asked: more bits or a better scale, two passes nearer the mark") {
+    Folder folder;
+    using Control = VideoEncodeOptions::Control;
+    for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8}) {
+        INFO(codec_name(codec));
+        auto best = codec == Codec::h264 ? 18 : 10, worst = codec == Codec::h264 ? 40 : 55;
+        auto fine = trial(codec, {.control = Control::quality, .quality = best, .effort = 1}),
+             coarse = trial(codec, {.control = Control::quality, .quality = worst, .effort = 1});
+        CHECK(fine.bytes > 2 * coarse.bytes);
+        CHECK(fine.error < coarse.error / 2);
+        auto generous = trial(codec, {.bitrate = 1'500'000, .effort = 1}),
+             tight = trial(codec, {.bitrate = 300'000, .effort = 1});
+        CHECK(generous.bytes > 2 * tight.bytes);
+        CHECK(generous.error < tight.error);
+        VideoEncodeOptions o{.bitrate = 600'000, .b_frames = 2, .effort = 1, .pass = 1, .stats = folder / "stats"};
+        (void)trial(codec, o);
+        o.pass = 2;
+        auto second = trial(codec, o);
+        auto wanted = 600'000.0 / 8 * 2;
+        INFO("two passes: " << second.bytes << " of " << wanted);
+        CHECK(std::abs(static_cast<double>(second.bytes) - wanted) < 0.12 * wanted);
+        // Between the passes there is nothing: that is said.
+        o.stats = folder / "nothing";
+        CHECK_FALSE(CodecRegistry::standard().video_encoder(codec, o).has_value());
+    }
+}
+
+TEST_CASE("pictures smaller than a macroblock are encoded at their own size") {
+    VideoEncodeOptions o;
+    o.width = 10, o.height = 6;
+    auto encoder = value(CodecRegistry::standard().video_encoder(Codec::h264, o));
+    std::vector<Encoded> packets;
+    Image image{10, 6, Pixels(10 * 6 * 4, 180)};
+    for (int n = 0; n < 5; ++n) {
+        auto p = to_picture(image, {});
+        p.pts = ticks_to_time(n, 1, 30);
+        done(encoder->encode(p, packets));
+    }
+    done(encoder->drain(packets));
+    Track track;
+    track.kind = Kind::video, track.codec = Codec::h264, track.config = encoder->config();
+    describe_from_config(track);
+    CHECK(track.video.width == 10);
+    CHECK(track.video.height == 6);
+    auto decoder = value(CodecRegistry::standard().video_decoder(track));
+    std::vector<Picture> pictures;
+    for (auto& e : packets) done(decoder->decode(e.data, e.pts, e.keyframe, pictures));
+    done(decoder->drain(pictures));
+    REQUIRE(pictures.size() == 5);
+    CHECK(pictures[0].width == 10);
+    CHECK(std::abs(render(pictures[4]).pixels[0] - 180) <= 3);
 }

@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // One clip in every shape that the book allows: boxes moved and rewritten by hand, blocks laced every way.
+#include <cmath>
+
 #include "media/codec_headers.h"
 #include "support.h"
 
@@ -394,5 +396,117 @@ TEST_CASE("a stream that changes its size is shown at its track's") {
         CHECK(picture->width == 320);
         CHECK(picture->height == 180);
         CHECK(demo::read_strip(render(*picture)) == number);
+    }
+}
+
+namespace {
+/// A QuickTime movie of plain sound as its cameras and editors write it: one sample is one instant of all channels.
+Bytes quicktime(const char* type, unsigned bits, bool is_float, bool big_endian, int version,
+                const std::vector<double>& samples, bool says_endian) {
+    unsigned size = bits / 8;
+    ByteWriter data;
+    for (auto v : samples) {
+        auto whole = is_float ? (bits == 32 ? std::bit_cast<std::uint32_t>(static_cast<float>(v))
+                                            : std::bit_cast<std::uint64_t>(v))
+                              : static_cast<std::uint64_t>(std::llround(v * (std::pow(2.0, bits - 1) - 1)));
+        if (!is_float && bits == 8) whole = static_cast<std::uint64_t>(std::lround(v * 127) + 128);
+        if (big_endian)
+            for (unsigned k = size; k-- > 0;) data.u8(whole >> (8 * k));
+        else
+            data.le(whole, size);
+    }
+    auto frames = static_cast<std::uint32_t>(samples.size() / 2);
+    auto box = [](const char* name, const Bytes& body) {
+        ByteWriter w;
+        w.u32(static_cast<std::uint32_t>(body.size() + 8)).text(name).raw(body);
+        return w.bytes;
+    };
+    ByteWriter entry;
+    entry.u32(0).u16(0).u16(1).u16(static_cast<unsigned>(version)).u16(0).u32(0);
+    if (version == 2) {
+        entry.u16(3).u16(16).u16(0xFFFE).u16(0).u32(0x10000).u32(72);
+        auto rate = std::bit_cast<std::uint64_t>(48000.0);
+        entry.u32(rate >> 32).u32(rate & 0xFFFFFFFF).u32(2).u32(0x7F000000).u32(bits);
+        entry.u32((is_float ? 1U : 4U) | (big_endian ? 2U : 0U) | 8U).u32(size * 2).u32(1);
+    } else {
+        entry.u16(2).u16(bits > 16 ? 16 : bits).u16(0).u16(0).u32(48000U << 16);
+        if (version == 1) entry.u32(1).u32(size).u32(size * 2).u32(2);
+        ByteWriter enda;
+        enda.u16(big_endian ? 0 : 1);
+        if (says_endian) entry.raw(box("wave", box("enda", enda.bytes)));
+    }
+    ByteWriter stsd, stts, stsz, stsc, stco, hdlr, tkhd, mdhd, mvhd;
+    stsd.u32(0).u32(1).raw(box(type, entry.bytes));
+    stts.u32(0).u32(1).u32(frames).u32(1);
+    stsz.u32(0).u32(1).u32(frames);  // counts instants and calls each of them one byte
+    stsc.u32(0).u32(2).u32(1).u32(3000).u32(1).u32(2).u32(frames - 3000).u32(1);
+    stco.u32(0).u32(2).u32(8).u32(8 + 3000 * size * 2);
+    hdlr.u32(0).text("mhlr").text("soun").u32(0).u32(0).u32(0).u8(0);
+    tkhd.u32(1).u32(0).u32(0).u32(1).u32(0).u32(frames);
+    for (int i = 0; i < 15; ++i) tkhd.u32(0);
+    mdhd.u32(0).u32(0).u32(0).u32(48000).u32(frames).u16(0).u16(0);
+    mvhd.u32(0).u32(0).u32(0).u32(48000).u32(frames);
+    for (int i = 0; i < 20; ++i) mvhd.u32(0);
+    Bytes stbl;
+    for (auto& [name, body] :
+         {std::pair{"stsd", &stsd}, {"stts", &stts}, {"stsz", &stsz}, {"stsc", &stsc}, {"stco", &stco}}) {
+        auto b = box(name, body->bytes);
+        stbl.insert(stbl.end(), b.begin(), b.end());
+    }
+    ByteWriter mdia, trak, moov, all;
+    mdia.raw(box("mdhd", mdhd.bytes)).raw(box("hdlr", hdlr.bytes)).raw(box("minf", box("stbl", stbl)));
+    trak.raw(box("tkhd", tkhd.bytes)).raw(box("mdia", mdia.bytes));
+    moov.raw(box("mvhd", mvhd.bytes)).raw(box("trak", trak.bytes));
+    all.raw(box("mdat", data.bytes)).raw(box("moov", moov.bytes));
+    return all.bytes;
+}
+}  // namespace
+
+TEST_CASE("plain sound in QuickTime is heard as it was stored, whichever way it is named") {
+    std::vector<double> samples(2 * 9600);
+    for (std::size_t i = 0; i < samples.size(); ++i)
+        samples[i] = 0.8 * std::sin(static_cast<double>(i / 2) * 0.1 + (i % 2 ? 1.0 : 0.0));
+    struct Row {
+        const char* type;
+        unsigned bits;
+        bool is_float, big_endian;
+        int version;
+        bool says;
+        double error;
+    };
+    for (auto& row : {Row{"sowt", 16, false, false, 0, false, 1e-4},
+                      {"twos", 16, false, true, 0, false, 1e-4},
+                      {"raw ", 8, false, true, 0, false, 0.012},
+                      {"in24", 24, false, true, 1, false, 1e-6},
+                      {"in24", 24, false, false, 1, true, 1e-6},
+                      {"in32", 32, false, true, 1, true, 1e-6},
+                      {"fl32", 32, true, true, 1, false, 1e-6},
+                      {"fl32", 32, true, false, 1, true, 1e-6},
+                      {"fl64", 64, true, true, 1, true, 1e-6},
+                      {"lpcm", 16, false, false, 2, false, 1e-4},
+                      {"lpcm", 24, false, true, 2, false, 1e-6},
+                      {"lpcm", 32, true, false, 2, false, 1e-6}}) {
+        INFO(row.type << " " << row.bits << " version " << row.version << (row.big_endian ? " big" : " little"));
+        auto bytes = quicktime(row.type, row.bits, row.is_float, row.big_endian, row.version, samples, row.says);
+        std::shared_ptr<Clip> clip = value(open_clip(memory_source(bytes, "sound.mov")));
+        auto& track = *clip->info().main(Kind::audio);
+        CHECK_FALSE(track.problem);
+        CHECK(track.codec == Codec::pcm);
+        CHECK(track.audio.rate == 48000);
+        CHECK(track.audio.channels == 2);
+        CHECK(clip->info().duration == 200_ms);
+        for (auto from : {Time{}, 70_ms, 199_ms}) {
+            auto reader = value(SoundReader::open(clip, track, CodecRegistry::standard()));
+            done(reader->seek(from));
+            std::vector<float> heard;
+            while (auto block = value(reader->next()))
+                heard.insert(heard.end(), block->samples.begin(), block->samples.end());
+            auto skip = 2 * static_cast<std::size_t>(time_to_ticks(from, 48000));
+            REQUIRE(heard.size() == samples.size() - skip);
+            double worst = 0;
+            for (std::size_t i = 0; i < heard.size(); ++i)
+                worst = std::max(worst, std::abs(static_cast<double>(heard[i]) - samples[i + skip]));
+            CHECK(worst < row.error);
+        }
     }
 }

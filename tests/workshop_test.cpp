@@ -507,7 +507,8 @@ TEST_CASE("playing on while another step is shown loses nothing") {
     auto before = shop.now().counters.dropped;
     pass(1200);
     CHECK(shop.now().counters.dropped <= before + 1);
-    CHECK(shop.now().counters.presented > 25);
+    // How many a slow machine has shown by now is its own affair; that they go on coming is ours.
+    CHECK(soon([&] { return shop.now().counters.presented > 25; }));
 }
 
 TEST_CASE("what lies outside the project's folder is packed by a press that says so, and by no other") {

@@ -2,7 +2,7 @@
 
 int main(int, char** argv) {
     std::shared_ptr<ruedo::VirtualStrand> strand = ruedo::make_virtual_strand();
-    ruedo::Mixer mixer(*strand, {});
+    ruedo::Mixer mixer(*strand);
     ruedo::CodecRegistry codecs(RUEDO_CODECS);
     auto sink = ruedo::make_null_sink({});
     ruedo::Controller controller({strand, &mixer, &codecs, sink});

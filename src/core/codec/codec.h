@@ -38,7 +38,7 @@ class AudioDecoder {
 
 struct Encoded {
     Bytes data;
-    Time pts{};
+    Time pts{}, dts{};  ///< Packets come in order of `dts`, which is never after `pts`; negative before the first.
     bool keyframe = true;
 };
 
@@ -49,13 +49,20 @@ struct VideoEncodeOptions {
     int keyframe_every = 60;            ///< Pictures.
     Rational pixel_aspect{};
     Colour colour;
+    enum class Control { bitrate, quality } control = Control::bitrate;
+    int quality = 30;  ///< With that control: constant, on the encoder's own scale (x264 0 to 51, VP8 and VP9 0 to 63).
+    int b_frames = 0;  ///< At most so many in a row, where the codec has them.
+    int effort = 0;    ///< 0 quick, 1 middling, 2 thorough.
+    /// Two passes: 1, then 2 over the same pictures with the same options; `stats` keeps what the first one learned.
+    int pass = 0;
+    std::filesystem::path stats;
 };
 class VideoEncoder {
   public:
     virtual ~VideoEncoder() = default;
     virtual Outcome encode(const Picture& picture, std::vector<Encoded>& out) = 0;
     virtual Outcome drain(std::vector<Encoded>& out) = 0;
-    /// The track's configuration for a writer; complete after the first packet.
+    /// The track's configuration for a writer; complete before the first picture.
     virtual Bytes config() const = 0;
 };
 
@@ -75,7 +82,7 @@ class AudioEncoder {
 
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 1;
+    static constexpr unsigned current_abi = 2;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// H.264 through openh264.
+// H.264 decoding through openh264.
 #include <wels/codec_api.h>
 
 #include "codec/codec.h"
@@ -99,123 +99,6 @@ class Decoder final : public VideoDecoder {
     bool needs_parameters_ = true;
 };
 
-class Encoder final : public VideoEncoder {
-  public:
-    static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
-        if (o.width < 16 || o.height < 16 || o.width > 3840 || o.height > 2160 || o.width % 2 || o.height % 2)
-            return fail(Code::limit, "The H.264 encoder takes even sizes from 16 x 16 to 3840 x 2160.",
-                        "Choose another size.");
-        auto e = std::make_unique<Encoder>();
-        if (WelsCreateSVCEncoder(&e->encoder_) != 0)
-            return fail(Code::internal, "The H.264 encoder could not be started.");
-        int quiet = WELS_LOG_QUIET;
-        e->encoder_->SetOption(ENCODER_OPTION_TRACE_LEVEL, &quiet);
-        SEncParamExt p{};
-        e->encoder_->GetDefaultParams(&p);
-        p.iUsageType = CAMERA_VIDEO_REAL_TIME;
-        p.iPicWidth = o.width, p.iPicHeight = o.height;
-        p.iTargetBitrate = static_cast<int>(o.bitrate);
-        p.iMaxBitrate = UNSPECIFIED_BIT_RATE;
-        p.iRCMode = RC_QUALITY_MODE;
-        p.fMaxFrameRate = static_cast<float>(o.rate.num) / static_cast<float>(o.rate.den);
-        p.bEnableFrameSkip = false;
-        p.uiIntraPeriod = static_cast<unsigned>(o.keyframe_every);
-        p.iMultipleThreadIdc = 2;
-        p.iSpatialLayerNum = 1, p.iTemporalLayerNum = 1;
-        p.iEntropyCodingModeFlag = 1;
-        p.bEnableSceneChangeDetect = false;
-        p.eSpsPpsIdStrategy = CONSTANT_ID;
-        auto& layer = p.sSpatialLayers[0];
-        layer.iVideoWidth = o.width, layer.iVideoHeight = o.height;
-        layer.fFrameRate = p.fMaxFrameRate;
-        layer.iSpatialBitrate = p.iTargetBitrate;
-        layer.iMaxSpatialBitrate = UNSPECIFIED_BIT_RATE;
-        layer.uiProfileIdc = PRO_HIGH;
-        layer.sSliceArgument.uiSliceMode = SM_FIXEDSLCNUM_SLICE;
-        layer.sSliceArgument.uiSliceNum = 2;
-        if (o.pixel_aspect.stated()) {
-            layer.bAspectRatioPresent = true;
-            layer.eAspectRatio = ASP_EXT_SAR;
-            layer.sAspectRatioExtWidth = static_cast<unsigned short>(o.pixel_aspect.num);
-            layer.sAspectRatioExtHeight = static_cast<unsigned short>(o.pixel_aspect.den);
-        }
-        auto colour = o.colour.resolved(o.height);
-        layer.bVideoSignalTypePresent = true;
-        layer.bFullRange = colour.range == Colour::Range::full;
-        layer.bColorDescriptionPresent = true;
-        bool sd = colour.matrix == Colour::Matrix::bt601;
-        layer.uiColorPrimaries = layer.uiTransferCharacteristics = layer.uiColorMatrix =
-            static_cast<unsigned char>(sd ? 6 : 1);
-        if (e->encoder_->InitializeExt(&p) != 0)
-            return fail(Code::internal, "The H.264 encoder refused these settings.");
-        e->options_ = o;
-        return e;
-    }
-    ~Encoder() override {
-        if (!encoder_) return;
-        encoder_->Uninitialize();
-        WelsDestroySVCEncoder(encoder_);
-    }
-    Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
-        SSourcePicture s{};
-        s.iColorFormat = videoFormatI420;
-        s.iPicWidth = picture.width, s.iPicHeight = picture.height;
-        for (std::size_t i = 0; i < 3; ++i)
-            s.pData[i] = const_cast<unsigned char*>(picture.plane[i]), s.iStride[i] = picture.stride[i];
-        s.uiTimeStamp = picture.pts.ns / 1'000'000;
-        SFrameBSInfo info{};
-        if (encoder_->EncodeFrame(&s, &info) != cmResultSuccess)
-            return fail(Code::internal, "The H.264 encoder failed on a picture.");
-        if (info.eFrameType == videoFrameTypeSkip) return fail(Code::internal, "The H.264 encoder left a picture out.");
-        Encoded e;
-        e.pts = picture.pts;
-        e.keyframe = info.eFrameType == videoFrameTypeIDR;
-        for (int l = 0; l < info.iLayerNum; ++l) {
-            auto& layer = info.sLayerInfo[l];
-            auto* at = layer.pBsBuf;
-            for (int n = 0; n < layer.iNalCount; ++n) {
-                ByteView nal(at + 4, static_cast<std::size_t>(layer.pNalLengthInByte[n]) - 4);
-                at += layer.pNalLengthInByte[n];
-                auto type = nal[0] & 31;
-                if (type == 7)
-                    sps_.assign(nal.begin(), nal.end());
-                else if (type == 8)
-                    pps_.assign(nal.begin(), nal.end());
-                else {
-                    ByteWriter w;
-                    w.u32(nal.size()).raw(nal);
-                    e.data.insert(e.data.end(), w.bytes.begin(), w.bytes.end());
-                }
-            }
-        }
-        out.push_back(std::move(e));
-        return {};
-    }
-    Outcome drain(std::vector<Encoded>&) override { return {}; }
-    Bytes config() const override {
-        if (sps_.size() < 4) return {};
-        ByteWriter w;
-        w.u8(1)
-            .u8(sps_[1])
-            .u8(sps_[2])
-            .u8(sps_[3])
-            .u8(0xFF)
-            .u8(0xE1)
-            .u16(sps_.size())
-            .raw(sps_)
-            .u8(1)
-            .u16(pps_.size())
-            .raw(pps_);
-        if (sps_[1] == 100) w.u8(0xFD).u8(0xF8).u8(0xF8).u8(0);
-        return w.bytes;
-    }
-
-  private:
-    ISVCEncoder* encoder_ = nullptr;
-    VideoEncodeOptions options_;
-    Bytes sps_, pps_;
-};
-
 }  // namespace
 }  // namespace ruedo
 
@@ -226,8 +109,6 @@ RUEDO_CODEC_MODULE {
                                     .licence = "BSD-2-Clause",
                                     .package = "libopenh264-7",
                                     .decodes = {Codec::h264},
-                                    .encodes = {Codec::h264},
-                                    .video_decoder = &Decoder::make,
-                                    .video_encoder = &Encoder::make};
+                                    .video_decoder = &Decoder::make};
     return &module;
 }

@@ -6,6 +6,7 @@
 #include <vpx/vpx_encoder.h>
 
 #include <algorithm>
+#include <fstream>
 
 #include "codec/codec.h"
 #include "media/codec_headers.h"
@@ -135,11 +136,30 @@ class Encoder final : public VideoEncoder {
         cfg.g_lag_in_frames = 0;  // one packet per picture, in order
         cfg.kf_max_dist = cfg.kf_min_dist = static_cast<unsigned>(o.keyframe_every);
         cfg.kf_mode = VPX_KF_DISABLED;  // placed by hand, exactly
-        cfg.rc_end_usage = VPX_VBR;
-        cfg.g_pass = VPX_RC_ONE_PASS;
+        cfg.rc_end_usage = o.control == VideoEncodeOptions::Control::quality ? VPX_Q : VPX_VBR;
+        // VP8 has no constant quality but by holding its quantizer.
+        if (o.control == VideoEncodeOptions::Control::quality && codec == Codec::vp8) {
+            cfg.rc_end_usage = VPX_VBR;
+            cfg.rc_target_bitrate = 100'000;
+            cfg.rc_min_quantizer = cfg.rc_max_quantizer = static_cast<unsigned>(std::clamp(o.quality, 0, 63));
+        }
+        cfg.g_pass = o.pass == 1 ? VPX_RC_FIRST_PASS : o.pass == 2 ? VPX_RC_LAST_PASS : VPX_RC_ONE_PASS;
+        if (o.pass && o.stats.empty())
+            return fail(Code::internal, "Encoding in two passes needs a place between them.");
+        if (o.pass == 2) {
+            std::ifstream file(o.stats, std::ios::binary);
+            e->statistics_.assign(std::istreambuf_iterator<char>(file), {});
+            if (e->statistics_.empty()) return fail(Code::internal, "The first of two passes left nothing behind.");
+            cfg.rc_twopass_stats_in = {e->statistics_.data(), e->statistics_.size()};
+        }
         if (vpx_codec_enc_init(&e->codec_, face, &cfg, 0) != VPX_CODEC_OK)
             return fail(Code::limit, "The encoder refused these settings.", "Choose another size.");
-        vpx_codec_control(&e->codec_, VP8E_SET_CPUUSED, codec == Codec::vp9 ? 8 : 10);
+        static constexpr std::array speeds9{8, 4, 1}, speeds8{10, 4, 1};
+        auto effort = static_cast<std::size_t>(std::clamp(o.effort, 0, 2));
+        e->deadline_ = effort == 0 && o.pass == 0 ? VPX_DL_REALTIME : VPX_DL_GOOD_QUALITY;
+        vpx_codec_control(&e->codec_, VP8E_SET_CPUUSED, codec == Codec::vp9 ? speeds9[effort] : speeds8[effort]);
+        if (o.control == VideoEncodeOptions::Control::quality && codec == Codec::vp9)
+            vpx_codec_control(&e->codec_, VP8E_SET_CQ_LEVEL, static_cast<unsigned>(std::clamp(o.quality, 0, 63)));
         auto colour = o.colour.resolved(o.height);
         if (codec == Codec::vp9) {
             vpx_codec_control(&e->codec_, VP9E_SET_ROW_MT, 1);
@@ -162,13 +182,19 @@ class Encoder final : public VideoEncoder {
         auto flags = count_++ % options_.keyframe_every == 0 ? VPX_EFLAG_FORCE_KF : 0;
         auto length = static_cast<unsigned long>(1'000'000 * options_.rate.den / options_.rate.num);
         times_.push_back(picture.pts);
-        if (vpx_codec_encode(&codec_, &image, picture.pts.ns / 1000, length, flags, VPX_DL_REALTIME) != VPX_CODEC_OK)
+        if (vpx_codec_encode(&codec_, &image, picture.pts.ns / 1000, length, flags, deadline_) != VPX_CODEC_OK)
             return fail(Code::internal, "The encoder failed on a picture.");
         return collect(out);
     }
     Outcome drain(std::vector<Encoded>& out) override {
-        vpx_codec_encode(&codec_, nullptr, 0, 1, 0, VPX_DL_REALTIME);
-        return collect(out);
+        vpx_codec_encode(&codec_, nullptr, 0, 1, 0, deadline_);
+        TRY_DO(collect(out));
+        if (options_.pass != 1) return {};
+        std::ofstream file(options_.stats, std::ios::binary);
+        file.write(reinterpret_cast<const char*>(statistics_.data()), static_cast<std::streamsize>(statistics_.size()));
+        return file.flush() ? Outcome{}
+                            : fail(Code::io, "What the first of two passes learned could not be kept.",
+                                   "Make room on the disk.");
     }
     Bytes config() const override {
         if (codec_id_ != Codec::vp9) return {};
@@ -187,11 +213,16 @@ class Encoder final : public VideoEncoder {
     Outcome collect(std::vector<Encoded>& out) {
         vpx_codec_iter_t iter = nullptr;
         while (auto* packet = vpx_codec_get_cx_data(&codec_, &iter)) {
+            if (packet->kind == VPX_CODEC_STATS_PKT) {
+                auto& stats = packet->data.twopass_stats;
+                auto* from = static_cast<const std::uint8_t*>(stats.buf);
+                statistics_.insert(statistics_.end(), from, from + stats.sz);
+            }
             if (packet->kind != VPX_CODEC_CX_FRAME_PKT || times_.empty()) continue;
             Encoded e;
             auto* from = static_cast<const std::uint8_t*>(packet->data.frame.buf);
             e.data.assign(from, from + packet->data.frame.sz);
-            e.pts = times_.front();
+            e.pts = e.dts = times_.front();
             times_.erase(times_.begin());
             e.keyframe = (packet->data.frame.flags & VPX_FRAME_IS_KEY) != 0;
             out.push_back(std::move(e));
@@ -203,6 +234,8 @@ class Encoder final : public VideoEncoder {
     Codec codec_id_ = Codec::vp9;
     std::int64_t count_ = 0;
     std::vector<Time> times_;
+    Bytes statistics_;  ///< Of the first of two passes.
+    unsigned long deadline_ = VPX_DL_REALTIME;
 };
 
 }  // namespace

@@ -117,9 +117,10 @@ struct ClipInfo {
 };
 
 struct PacketHead {
-    Time pts{};       ///< Presentation time; below the track's start it is decoded, never presented.
-    Time duration{};  ///< 0 when the container does not say.
-    Time trim_end{};  ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
+    Time pts{};               ///< Presentation time; below the track's start it is decoded, never presented.
+    std::optional<Time> dts;  ///< When it is decoded, on the same clock, where the container says.
+    Time duration{};          ///< 0 when the container does not say.
+    Time trim_end{};          ///< Sound to cut from the end of this packet (Matroska DiscardPadding).
     bool keyframe = false;
     std::uint64_t size = 0;
     std::optional<std::uint64_t> offset;  ///< Of its bytes in the source, where `next` has not read them yet.

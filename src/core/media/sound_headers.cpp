@@ -56,9 +56,11 @@ std::optional<PcmFormat> parse_pcm_format(ByteView config) {
         tag = r.le(2);
         if (r.overrun()) return std::nullopt;
     }
-    f.big_endian = tag == 0xFF01;
-    f.is_float = tag == 3;
-    if ((tag != 1 && tag != 3 && tag != 0xFF01) || f.channels < 1 || f.channels > 64 || f.rate <= 0 || f.rate > 768000)
+    // Big-endian samples have no tag of their own; these two stand for them here.
+    f.big_endian = tag == 0xFF01 || tag == 0xFF03;
+    f.is_float = tag == 3 || tag == 0xFF03;
+    if ((tag != 1 && !f.is_float && !f.big_endian) || f.channels < 1 || f.channels > 64 || f.rate <= 0 ||
+        f.rate > 768000)
         return std::nullopt;
     f.container_bytes = block / static_cast<unsigned>(f.channels);
     if (f.container_bytes * static_cast<unsigned>(f.channels) != block) return std::nullopt;
@@ -70,10 +72,7 @@ std::optional<PcmFormat> parse_pcm_format(ByteView config) {
 Bytes make_pcm_config(const PcmFormat& f) {
     auto block = f.container_bytes * static_cast<unsigned>(f.channels);
     ByteWriter w;
-    w.le(f.big_endian ? 0xFF01
-         : f.is_float ? 3
-                      : 1,
-         2)
+    w.le((f.big_endian ? 0xFF00 : 0) + (f.is_float ? 3 : 1), 2)
         .le(static_cast<unsigned>(f.channels), 2)
         .le(static_cast<unsigned>(f.rate), 4)
         .le(static_cast<std::uint64_t>(f.rate) * block, 4)

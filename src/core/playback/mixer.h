@@ -107,7 +107,7 @@ class Mixer {
   public:
     /// `device` is tried first when the first voice starts; without it, or when it dies, the silent stand-in on
     /// `strand` takes over. `strand` must outlive the mixer.
-    Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device);
+    explicit Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device = {});
     ~Mixer();
     std::shared_ptr<Voice> add_voice();
     /// Told of hand-overs between device and stand-in, on the thread that calls `watch` or on the strand.

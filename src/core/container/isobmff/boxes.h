@@ -77,6 +77,7 @@ struct TrackPlan {
     TrackDefaults defaults;
     std::uint64_t file_end = 0;  ///< Samples that end past this can't be read.
     bool intra = false;          ///< Every sample is a sync sample (sound).
+    unsigned pcm_frame = 0;      ///< Plain sound: bytes of one sample of all channels; many of them make a packet.
     Time present(std::int64_t cts) const { return ticks_to_time(cts - shift_ticks, 1, timescale) + offset; }
     /// The last tick whose presentation is <= t.
     std::int64_t tick_at(Time t) const;

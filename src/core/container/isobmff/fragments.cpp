@@ -182,6 +182,7 @@ class FragmentReader final : public TrackReader {
         offset_ = s.offset, size_ = s.size;
         head = {};
         head.pts = plan_.present(s.cts);
+        head.dts = plan_.present(s.dts);
         head.duration = plan_.present(s.cts + s.duration) - head.pts;
         head.size = s.size;
         head.offset = s.offset;

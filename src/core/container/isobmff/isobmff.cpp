@@ -183,6 +183,7 @@ Outcome IsoClip::finish() {
         d.track.tick = {1, d.plan.timescale};
         d.plan.file_end = file_end_;
         d.plan.intra = d.track.kind == Kind::audio;
+        if (d.plan.pcm_frame) d.plan.tables.constant_size = d.plan.pcm_frame;
         d.plan.defaults = defaults_[d.track.id];
         if (d.track.kind == Kind::video || d.track.kind == Kind::audio) {
             describe_from_config(d.track);

@@ -26,6 +26,57 @@ std::string language_from(unsigned packed) {
     return bcp47_from_iso639(code);
 }
 
+/// Plain samples as QuickTime names them (QTFF, “Sound sample descriptions”); version 2 has a format of its own.
+std::optional<PcmFormat> quicktime_pcm(std::uint32_t type, const Bytes& entry, unsigned version) {
+    ByteReader r(entry);
+    r.skip(16);
+    PcmFormat f;
+    f.channels = r.u16();
+    f.bits = r.u16();
+    r.skip(4);
+    f.rate = static_cast<int>(r.u32() >> 16);
+    f.big_endian = true;
+    switch (type) {
+        case fourcc("sowt"):
+            f.big_endian = false;
+            break;
+        case fourcc("twos"):
+            break;
+        case fourcc("raw "):
+            f.bits = 8;
+            break;
+        case fourcc("in24"):
+            f.bits = 24;
+            break;
+        case fourcc("in32"):
+            f.bits = 32;
+            break;
+        case fourcc("fl32"):
+        case fourcc("fl64"):
+            f.is_float = true;
+            f.bits = type == fourcc("fl32") ? 32 : 64;
+            break;
+        case fourcc("lpcm"): {
+            if (version != 2) return std::nullopt;
+            r.skip(4);
+            f.rate = static_cast<int>(std::clamp(std::bit_cast<double>(r.u64()), 0.0, 768000.0));
+            f.channels = static_cast<int>(std::min<std::uint32_t>(r.u32(), 255));
+            r.skip(4);
+            f.bits = std::min<std::uint32_t>(r.u32(), 64);
+            auto flags = r.u32();
+            f.is_float = flags & 1, f.big_endian = flags & 2;
+            break;
+        }
+        default:
+            return std::nullopt;
+    }
+    f.container_bytes = (f.bits + 7) / 8;
+    if (f.channels < 1 || f.rate < 1 || f.container_bytes < 1 || f.container_bytes > 8) return std::nullopt;
+    // Eight bits are signed by name “twos” and “sowt”, which a WAVEFORMATEX has no word for.
+    if (f.bits == 8 && type != fourcc("raw ")) return std::nullopt;
+    return f;
+}
+
 }  // namespace
 
 Outcome IsoClip::read_moov(const Box& moov) {
@@ -309,12 +360,14 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
     track.audio.channels = r.u16();
     r.skip(6);
     track.audio.rate = static_cast<int>(r.u32() >> 16);
+    auto pcm = quicktime_pcm(entry.type, data, version);
     // QuickTime's sound descriptions of version 1 and 2 are longer.
     std::uint64_t from = entry.body + 28 + (version == 1 ? 16U : version == 2 ? 36U : 0U);
     auto visit = [&](auto&& self, const Box& box, int depth) -> Outcome {
         if (box.type == fourcc("wave"))
             return children(box, box.body, [&](const Box& b) { return self(self, b, depth + 1); }, depth + 1);
         TRY(auto inner, body(box));
+        if (box.type == fourcc("enda") && pcm && inner.size() >= 2) pcm->big_endian = inner[1] == 0;
         if (box.type == fourcc("esds") && inner.size() > 4) {
             unsigned indication = 0;
             track.config = asc_from_esds(ByteView(inner).subspan(4), indication);
@@ -336,7 +389,14 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
         }
         return {};
     };
-    return children(entry, from, [&](const Box& b) { return visit(visit, b, 4); }, 4);
+    TRY_DO(children(entry, from, [&](const Box& b) { return visit(visit, b, 4); }, 4));
+    if (!pcm) return {};
+    track.codec = Codec::pcm;
+    track.audio = {pcm->rate, pcm->channels};
+    track.config = make_pcm_config(*pcm);
+    // A sample is all channels of one instant, however its tables put it.
+    draft.plan.pcm_frame = pcm->container_bytes * static_cast<unsigned>(pcm->channels);
+    return {};
 }
 
 }  // namespace ruedo::isobmff

@@ -39,23 +39,30 @@ class TableReader final : public TrackReader {
         }
         auto shift = ctts_left_ > 0 ? shift_ : 0;
         if (in_chunk_ >= per_chunk_ && !next_chunk()) return false;
-        auto size = sample_size(index_);
+        std::uint64_t size = sample_size(index_), run = 1;
+        if (plan_.pcm_frame) {
+            run =
+                std::min({per_chunk_ - in_chunk_, std::uint64_t{stts_left_}, t.samples - index_, std::uint64_t{1024}});
+            size *= run;
+        }
         offset_ = next_offset_;
         size_ = size;
         if (offset_ > plan_.file_end || size > plan_.file_end - offset_) return false;  // cut short here
         head = {};
         auto cts = dts_ + shift;
         head.pts = plan_.present(cts);
-        head.duration = plan_.present(cts + delta_) - head.pts;
+        head.dts = plan_.present(dts_);
+        auto length = delta_ * static_cast<std::int64_t>(run);
+        head.duration = plan_.present(cts + length) - head.pts;
         head.size = size;
         head.offset = offset_;
         head.keyframe = plan_.intra || !t.has_stss || is_sync(index_);
-        dts_ += delta_;
-        --stts_left_;
+        dts_ += length;
+        stts_left_ -= static_cast<decltype(stts_left_)>(run);
         if (ctts_left_ > 0) --ctts_left_;
-        ++in_chunk_;
+        in_chunk_ += run;
         next_offset_ += size;
-        ++index_;
+        index_ += run;
         return true;
     }
 

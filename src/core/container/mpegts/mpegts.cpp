@@ -88,6 +88,7 @@ class VideoReader final : public TrackReader {
         head = {};
         auto ticks = shared_->ticks(stream_, *unit_.pts, unit_.offset);
         head.pts = Shared::time(ticks);
+        head.dts = Shared::time(shared_->ticks(stream_, unit_.dts.value_or(*unit_.pts), unit_.offset));
         if (ahead_) {
             auto step = shared_->ticks(stream_, ahead_->dts.value_or(*ahead_->pts), ahead_->offset) -
                         shared_->ticks(stream_, unit_.dts.value_or(*unit_.pts), unit_.offset);
