@@ -3,9 +3,11 @@
 #include <fstream>
 
 #include "playback/machine.h"
+#include "playback/properties.h"
 
 int main(int argc, char** argv) {
     if (argc != 2) return 2;
     std::ofstream(std::string(argv[1]) + "/controller-states.md") << ruedo::machine::table();
+    std::ofstream(std::string(argv[1]) + "/properties.md") << ruedo::properties_page();
     return 0;
 }

@@ -1,5 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 // The controller in virtual time: what is shown, when, and what it says of itself.
+#include <set>
+
+#include "playback/properties.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -380,4 +383,73 @@ TEST_CASE("no sentence tells anybody to convert what can't be decoded") {
             CHECK_FALSE(t.problem->hint.empty());
         }
     }
+}
+
+TEST_CASE("every property has its type in every state, and tells of the same moment as the snapshot") {
+    std::ifstream file(std::string(RUEDO_DOCS) + "/properties.md");
+    CHECK(std::string((std::istreambuf_iterator<char>(file)), {}) == properties_page());
+    std::set<std::string_view> names;
+    for (auto& p : properties()) {
+        CHECK(names.insert(p.name).second);
+        CHECK(p.name.ends_with("_ns") == (p.type == Property::Type::time));
+        CHECK((p.type == Property::Type::time) == (p.unit == "ns"));
+        CHECK(find_property(p.name) == &p);
+    }
+    CHECK(find_property("colour of the curtain") == nullptr);
+    auto fits = [](const Property& p, const nlohmann::json& v) {
+        switch (p.type) {
+            case Property::Type::word:
+            case Property::Type::text:
+                return v.is_string();
+            case Property::Type::yes_or_no:
+                return v.is_boolean();
+            case Property::Type::number:
+                return v.is_number();
+            default:
+                return v.is_number_integer();
+        }
+    };
+    std::set<std::string> seen;
+    std::map<std::string_view, std::set<std::string>> values;
+    auto look = [&](const Snapshot& s) {
+        seen.insert(find_property("state")->value(s));
+        for (auto& p : properties()) {
+            auto v = p.value(s);
+            INFO(p.name << " " << v.dump());
+            CHECK((fits(p, v) || (v.is_null() && p.meaning.find("null") != std::string_view::npos)));
+            values[p.name].insert(v.dump());
+        }
+    };
+    for (auto name : {"text_webvtt.mkv", "h264_10bit.mp4", "audio.flac"}) {
+        Stage stage;
+        look(stage.now());
+        auto options = playing;
+        options.text_language = "en";
+        stage.controller.open(fixture(name).string(), options);
+        look(stage.now());
+        for (int i = 0; i < 8; ++i) {
+            stage.run(300_ms);
+            look(stage.now());
+        }
+        stage.controller.set_loop({Loop::Kind::range, 1_s, 2_s});
+        stage.controller.set_volume(0.25), stage.controller.set_muted(true), stage.controller.set_rate(2);
+        stage.controller.pause();
+        stage.run(300_ms);
+        look(stage.now());
+        stage.controller.set_loop({});
+        stage.controller.seek(3_s), stage.controller.play();
+        stage.run(20_s);
+        look(stage.now());
+        stage.controller.release();
+        stage.run(1_s);
+        look(stage.now());
+    }
+    for (auto state : {"empty", "playing", "paused", "ended", "failed", "closed"}) CHECK(seen.contains(state));
+    // None of them stands still for want of a wire; these few have no occasion to change here.
+    for (auto& p : properties())
+        if (p.name != "live" && p.name != "partial" && p.name != "seeking" && p.name != "dropped" &&
+            p.name != "skipped" && p.name != "repeated" && p.name != "damaged" && !p.name.starts_with("buffered")) {
+            INFO(p.name);
+            CHECK(values[p.name].size() > 1);
+        }
 }

@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "playback/properties.h"
+
 namespace ruedo {
 
 void Trace::add(Event event) {
@@ -55,19 +57,14 @@ nlohmann::json to_json(const PlaybackReport& r, bool virtual_time) {
     };
     nlohmann::json events = nlohmann::json::array();
     for (auto& e : r.events) events.push_back(to_json(e));
-    return {{"state", std::string(machine::name(s.state.phase))},
-            {"intent", std::string(machine::name(s.state.intent))},
-            {"position_ns", s.position.ns},
-            {"duration_ns", s.duration_known ? nlohmann::json(s.duration.ns) : nullptr},
-            {"presented", s.counters.presented},
-            {"dropped", s.counters.dropped},
-            {"skipped", s.counters.skipped},
-            {"repeated", s.counters.repeated},
-            {"av_offset_ms", spread(r.av_offset_ms, true)},
-            {"pacing_ms", virtual_time ? nlohmann::json(nullptr) : spread(r.pacing_ms, false)},
-            {"first_picture_ms", r.first_picture_ms ? nlohmann::json(*r.first_picture_ms) : nullptr},
-            {"events", std::move(events)},
-            {"error", s.error ? to_json(*s.error) : nullptr}};
+    nlohmann::json report{{"av_offset_ms", spread(r.av_offset_ms, true)},
+                          {"pacing_ms", virtual_time ? nlohmann::json(nullptr) : spread(r.pacing_ms, false)},
+                          {"first_picture_ms", r.first_picture_ms ? nlohmann::json(*r.first_picture_ms) : nullptr},
+                          {"events", std::move(events)},
+                          {"error", s.error ? to_json(*s.error) : nullptr}};
+    for (auto name : {"state", "intent", "position_ns", "duration_ns", "presented", "dropped", "skipped", "repeated"})
+        report[name] = find_property(name)->value(s);
+    return report;
 }
 
 namespace {

@@ -1,0 +1,115 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "playback/properties.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace ruedo {
+namespace {
+using Type = Property::Type;
+using nlohmann::json;
+using S = const Snapshot&;
+
+json when(bool known, Time t) { return known ? json(t.ns) : json(nullptr); }
+
+constexpr std::array motion_names{"still", "moving", "starved"};
+constexpr std::array loop_names{"none", "all", "range"};
+
+const std::array rows{
+    Property{"state", Type::word, "", "empty, opening, ready, playing, paused, waiting, ended, failed or closed",
+             [](S s) { return json(machine::name(s.state.phase)); }},
+    Property{"intent", Type::word, "", "what was asked for: play or hold",
+             [](S s) { return json(machine::name(s.state.intent)); }},
+    Property{"motion", Type::word, "", "what happens: moving, still, or starved of data",
+             [](S s) { return json(motion_names.at(static_cast<std::size_t>(s.motion))); }},
+    Property{"seeking", Type::yes_or_no, "", "a seek is under way", [](S s) { return json(s.state.seeking); }},
+    Property{"position_ns", Type::time, "ns", "where it is, in presentation time",
+             [](S s) { return json(s.position.ns); }},
+    Property{"duration_ns", Type::time, "ns", "how long the clip is; null while that is not known",
+             [](S s) { return when(s.duration_known, s.duration); }},
+    Property{"left_ns", Type::time, "ns", "from the position to the end; null while the length is not known",
+             [](S s) { return when(s.duration_known, std::max(Time{}, s.duration - s.position)); }},
+    Property{"live", Type::yes_or_no, "", "it comes as it happens and has no end", [](S s) { return json(s.live); }},
+    Property{"buffered_from_ns", Type::time, "ns", "the stretch round the position that is here begins",
+             [](S s) { return json(s.buffered_from.ns); }},
+    Property{"buffered_to_ns", Type::time, "ns", "the stretch round the position that is here ends",
+             [](S s) { return json(s.buffered_to.ns); }},
+    Property{"decoded_to_ns", Type::time, "ns", "up to where pictures are decoded",
+             [](S s) { return json(s.decoded_to.ns); }},
+    Property{"sounded_to_ns", Type::time, "ns", "up to where sound is ready",
+             [](S s) { return json(s.sounded_to.ns); }},
+    Property{"shown_ns", Type::time, "ns", "the time of the picture that is shown",
+             [](S s) { return json(s.shown.ns); }},
+    Property{"source", Type::text, "", "the name of what is open", [](S s) { return json(s.source); }},
+    Property{"has_pictures", Type::yes_or_no, "", "it has pictures that play", [](S s) { return json(s.has_video); }},
+    Property{"has_sound", Type::yes_or_no, "", "it has sound that plays", [](S s) { return json(s.has_audio); }},
+    Property{"partial", Type::yes_or_no, "", "one of pictures and sound can’t be played and is left out",
+             [](S s) { return json(s.partial); }},
+    Property{"width", Type::whole, "pixels", "of the picture as shown", [](S s) { return json(s.display_width); }},
+    Property{"height", Type::whole, "pixels", "of the picture as shown", [](S s) { return json(s.display_height); }},
+    Property{"volume", Type::number, "0 to 1", "as the control stands", [](S s) { return json(s.volume); }},
+    Property{"muted", Type::yes_or_no, "", "nothing is heard, wherever the volume stands",
+             [](S s) { return json(s.muted); }},
+    Property{"rate", Type::number, "times", "speed, 0.25 to 4", [](S s) { return json(s.rate); }},
+    Property{"loop", Type::word, "", "none, all or range",
+             [](S s) { return json(loop_names.at(static_cast<std::size_t>(s.loop.kind))); }},
+    Property{"loop_from_ns", Type::time, "ns", "where a range begins; null without one",
+             [](S s) { return when(s.loop.kind == Loop::Kind::range, s.loop.from); }},
+    Property{"loop_to_ns", Type::time, "ns", "where a range ends; null without one",
+             [](S s) { return when(s.loop.kind == Loop::Kind::range, s.loop.to); }},
+    Property{"sound_track", Type::whole, "", "the container’s number of the one that is heard; 0 for none",
+             [](S s) { return json(s.sound_track); }},
+    Property{"text_track", Type::whole, "", "the number of the captions that are shown; 0 for none",
+             [](S s) { return json(s.text_track); }},
+    Property{"captions", Type::text, "", "what they say now",
+             [](S s) {
+                 std::string all;
+                 for (auto* cue : s.showing()) all += (all.empty() ? "" : "\n") + cue->text();
+                 return json(all);
+             }},
+    Property{"presented", Type::whole, "pictures", "shown since it was opened, each counted once per showing",
+             [](S s) { return json(s.counters.presented); }},
+    Property{"dropped", Type::whole, "pictures", "due but not shown, because they were late",
+             [](S s) { return json(s.counters.dropped); }},
+    Property{"skipped", Type::whole, "pictures", "faster than the screen takes them",
+             [](S s) { return json(s.counters.skipped); }},
+    Property{"repeated", Type::whole, "refreshes", "that showed the picture before again",
+             [](S s) { return json(s.counters.repeated); }},
+    Property{"damaged", Type::whole, "packets", "that could not be decoded",
+             [](S s) { return json(s.counters.damaged); }},
+    Property{"pictures_ahead", Type::whole, "pictures", "decoded and waiting",
+             [](S s) { return json(s.pictures_ahead); }},
+    Property{"sound_ahead_ns", Type::time, "ns", "of sound waiting", [](S s) { return json(s.sound_ahead.ns); }},
+    Property{"av_offset_ns", Type::time, "ns", "how late the last picture was beside the sound; null without both",
+             [](S s) { return s.av_offset ? json(s.av_offset->ns) : json(nullptr); }},
+    Property{"error_code", Type::word, "", "why it failed, as on the command line; null when it did not",
+             [](S s) { return s.error ? json(code_name(s.error->code)) : json(nullptr); }},
+    Property{"error_sentence", Type::text, "", "the same for people; null when it did not",
+             [](S s) { return s.error ? json(s.error->sentence) : json(nullptr); }},
+};
+}  // namespace
+
+std::span<const Property> properties() { return rows; }
+
+const Property* find_property(std::string_view name) {
+    auto it = std::find_if(rows.begin(), rows.end(), [&](auto& p) { return p.name == name; });
+    return it == rows.end() ? nullptr : &*it;
+}
+
+std::string_view type_name(Type type) {
+    static constexpr std::array<std::string_view, 6> names{"word",         "yes or no", "number",
+                                                           "whole number", "time",      "text"};
+    return names.at(static_cast<std::size_t>(type));
+}
+
+std::string properties_page() {
+    std::string page =
+        "# Properties\n\nMade from `src/core/playback/properties.cpp`. What a player is doing, under the names that "
+        "reports use.\nAll of them are of one moment: `Controller::snapshot()`.\n\n| name | type | unit | meaning "
+        "|\n|---|---|---|---|\n";
+    for (auto& p : rows) page += fmt::format("| `{}` | {} | {} | {} |\n", p.name, type_name(p.type), p.unit, p.meaning);
+    return page;
+}
+
+}  // namespace ruedo
