@@ -4,7 +4,9 @@
 #include <QImage>
 #include <QLabel>
 #include <QPushButton>
+#include <thread>
 
+#include "view/look.h"
 #include "window_support.h"
 
 using namespace ruedo;
@@ -403,4 +405,33 @@ TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
         INFO("round " << i);
         CHECK(soon([&] { return spoken() == (i % 2 ? "en" : "de"); }, 5000));
     }
+}
+
+TEST_CASE("drawing the player into an image shows nothing to anybody, so it is not counted") {
+    PictureSurface surface;
+    surface.resize(320, 180);
+    surface.show();
+    pass(50);
+    auto strand = make_real_strand();
+    Mixer mixer(*strand);
+    Controller controller({std::move(strand), &mixer, &CodecRegistry::standard(), surface.sink()});
+    surface.report_to(&controller);
+    auto presented = [&] { return controller.snapshot_after_calls().counters.presented; };
+    // The window's thread stands here, so nothing comes to the screen meanwhile.
+    controller.open(fixture("vp9_opus.webm").string());
+    REQUIRE(controller.wait([](auto& s) { return s.state.phase == Phase::ready; }, 20_s));
+    for (int i = 0; i < 2000 && !surface.has_picture(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    REQUIRE(surface.has_picture());
+    for (int i = 0; i < 3; ++i) {
+        auto drawn = surface.grab().toImage();
+        CHECK(drawn.pixelColor(160, 90) != look::surround);
+    }
+    CHECK(presented() == 0);
+    // Nor was anything taken from the screen, which shows it once.
+    CHECK(soon([&] { return presented() == 1; }));
+    CHECK_FALSE(surface.grab().isNull());
+    surface.update();
+    pass(50);
+    CHECK(presented() == 1);
+    surface.report_to(nullptr);
 }

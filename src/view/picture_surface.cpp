@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "view/picture_surface.h"
 
+#include <QBackingStore>
+#include <QPaintEngine>
 #include <QPainter>
 #include <QResizeEvent>
 #include <algorithm>
@@ -55,8 +57,10 @@ class PictureSurface::Sink final : public PictureSink {
         bool first;
         QSize shape;
     };
-    Taken take() {
+    /// What is to be seen now. Only `for_screen` is it thereby shown.
+    Taken take(bool for_screen) {
         std::lock_guard lock(mutex_);
+        if (!for_screen) return {image_, pts_, due_, false, shape_};
         asked_ = false;
         return {image_, pts_, due_, !std::exchange(painted_, true), shape_};
     }
@@ -136,10 +140,13 @@ void PictureSurface::hideEvent(QHideEvent*) { sink_->set_visible(false); }
 void PictureSurface::resizeEvent(QResizeEvent*) { place(); }
 
 void PictureSurface::paintEvent(QPaintEvent*) {
-    auto taken = sink_->take();
+    QPainter g(this);
+    // Into an image, a mirror or a scene it is only drawn; what the window's own store holds comes to the screen.
+    auto* store = window()->backingStore();
+    bool for_screen = store && g.paintEngine() && g.paintEngine()->paintDevice() == store->paintDevice();
+    auto taken = sink_->take(for_screen);
     // The picture itself knows its shape first; it is never laid down in another.
     if (taken.image) set_picture_size(taken.shape.width(), taken.shape.height());
-    QPainter g(this);
     auto target = picture_rect();
     if (taken.image) {
         // Only what the picture leaves free is filled.

@@ -8,7 +8,7 @@
 namespace ruedo {
 
 /// The picture and its surround. Pictures are made ready beside the window's thread at the size they will have;
-/// here they are only laid down.
+/// here they are only laid down. What comes to the screen is reported; drawing it elsewhere (`render`, `grab`) is not.
 class PictureSurface : public QWidget {
   public:
     explicit PictureSurface(QWidget* parent = nullptr);

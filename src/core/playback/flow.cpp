@@ -524,6 +524,7 @@ void Controller::Engine::painted(Time pts, Time due, Time when) {
     if (!unpainted_ || *unpainted_ != pts) return;
     unpainted_.reset();
     ++counters_.presented;
+    if (!clock_.running()) publish();  // nothing else will, while it is held
     if (!clock_.running() || due.ns == 0) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((when - due).ns));
     if (shown_ && shown_->pts == pts) measure_offset(shown_at_, when);
