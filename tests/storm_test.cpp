@@ -82,7 +82,7 @@ TEST_CASE("ten thousand random calls lead where the pure machine says") {
         std::mt19937 random(seed);
         Stage stage;
         int compared = 0;
-        for (int i = 0; i < 10'000; ++i) {
+        for (int i = 0; i < 3'400; ++i) {
             auto before = stage.now().state;
             auto call = random_call(stage.controller, random);
             stage.run({});
@@ -100,7 +100,7 @@ TEST_CASE("ten thousand random calls lead where the pure machine says") {
             }
             if (random() % 3 == 0) stage.run(Time{static_cast<std::int64_t>(random() % 60'000'000)});
         }
-        CHECK(compared > 2'000);
+        CHECK(compared > 3'400 / 5);
         // Whatever happened, from here it does as it is told.
         stage.controller.set_loop({});
         stage.controller.set_rate(1);

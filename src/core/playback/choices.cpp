@@ -1,0 +1,147 @@
+// SPDX-License-Identifier: Apache-2.0
+// Which of a source’s sounds and captions play, chosen while it plays.
+#include "playback/engine.h"
+
+#include <fmt/format.h>
+
+namespace ruedo {
+
+void Controller::Engine::list_choices() {
+    auto list = std::make_shared<std::vector<Choice>>();
+    std::uint64_t wanted = 0;
+    auto title = [](const std::string& language, Codec codec) {
+        return language.empty() ? std::string(codec_title(codec)) : language_title(language);
+    };
+    for (auto& t : clip_->info().tracks) {
+        bool sound = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
+        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
+        if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted)
+            wanted = t.id;
+    }
+    for (std::size_t i = 0; i < options_.captions.size(); ++i) {
+        auto language = language_of_name(options_.captions[i]);
+        list->push_back({Kind::text, first_outside + i, language,
+                         language.empty() ? std::filesystem::path(options_.captions[i]).filename().string()
+                                          : language_title(language)});
+        if (!options_.text_language.empty() && language == options_.text_language && !wanted)
+            wanted = first_outside + i;
+    }
+    choices_ = std::move(list);
+    if (wanted) choose_text(wanted);
+}
+
+/// The new track is opened beside the one that plays and read ahead from a place still to come; there it takes over.
+void Controller::Engine::choose_sound(std::uint64_t id) {
+    auto* track = clip_ ? clip_->info().find(id) : nullptr;
+    if (!track || track->kind != Kind::audio || !sound_lane_ || !sound_)
+        return note("refused", fmt::format("sound {}: there is no such track", id));
+    if (sound_->track().id == id) return;
+    renew(switch_cancel_);
+    ++sound_switch_;
+    if (!switch_lane_) switch_lane_ = env_.strand->lane();
+    auto at = media_now() + switch_ahead();
+    auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at),
+                end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<SoundReader>> {
+        ReadScope scope(cancel.get());
+        TRY(auto sound, SoundReader::open(clip, track, *codecs));
+        sound->set_end(end);
+        TRY_DO(sound->read_ahead(to, switch_read_ahead));
+        return sound;
+    };
+    beside(*switch_lane_, env_.costs.open, sound_switch_, std::move(job),
+           [this, id, at, asked = now()](Result<std::unique_ptr<SoundReader>> made) {
+               if (!sound_) return;
+               if (!made) return note("refused", fmt::format("sound {}: {}", id, made.error().sentence));
+               take_sound(std::move(*made), at, asked, 3);
+           });
+}
+
+void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries) {
+    bool running = clock_.running() && sound_master_, in_time = media_now() + 20_ms <= at;
+    if (running && !in_time && tries > 0) {
+        // It took longer than thought: once more, from further on. What was read lies at hand now.
+        at = media_now() + switch_ahead();
+        auto shared = std::shared_ptr<SoundReader>(std::move(sound));
+        auto job = [shared, to = fold(at), cancel = switch_cancel_]() -> Outcome {
+            ReadScope scope(cancel.get());
+            return shared->read_ahead(to, switch_read_ahead);
+        };
+        return beside(*switch_lane_, env_.costs.sound, sound_switch_, std::move(job),
+                      [this, shared, at, asked, tries](Outcome read) mutable {
+                          if (!read)
+                              return note("refused",
+                                          fmt::format("sound {}: {}", shared->track().id, read.error().sentence));
+                          take_sound(std::make_unique<SoundReader>(std::move(*shared)), at, asked, tries - 1);
+                      });
+    }
+    sound_ = std::move(sound);
+    if (running && in_time) {
+        ++sound_generation_;
+        sound_busy_ = sound_end_ = false;
+        voice_->cut(at);
+        begin_sound_at(at);
+        pump_sound();
+    } else {
+        auto was_running = clock_.running() || want_run_;
+        auto from = media_now();
+        clock_.hold(from);
+        prime_sound(from);
+        want_run_ = was_running && state_.phase == Phase::playing;
+        if (want_run_) tick();
+    }
+    note("sound-track", fmt::format("{}", sound_->track().id), now() - asked);
+}
+
+void Controller::Engine::choose_languages(const std::string& sound, const std::string& text) {
+    bool other_sound = std::exchange(options_.sound_language, sound) != sound,
+         other_text = std::exchange(options_.text_language, text) != text;
+    if (!clip_) return;  // taken up when it is open
+    if (other_sound) choose_spoken();
+    if (!other_text) return;
+    auto it = std::find_if(choices_->begin(), choices_->end(),
+                           [&](auto& c) { return c.kind == Kind::text && !text.empty() && c.language == text; });
+    choose_text(it == choices_->end() ? 0 : it->id);
+}
+/// The sound in the language that is asked for.
+void Controller::Engine::choose_spoken() {
+    auto tracks = select_tracks(clip_->info(), *env_.codecs, options_.sound_language);
+    if (sound_ && tracks && tracks->audio && tracks->audio->id != sound_->track().id) choose_sound(tracks->audio->id);
+}
+
+void Controller::Engine::choose_text(std::uint64_t id) {
+    ++text_generation_;
+    renew(text_cancel_);
+    cues_.reset();
+    text_track_ = 0;
+    if (id == 0 || !clip_) {
+        note("text-track", "none");
+        return;
+    }
+    auto* track = id < first_outside ? clip_->info().find(id) : nullptr;
+    bool outside = id >= first_outside && id - first_outside < options_.captions.size();
+    if (!outside && (!track || !shows_captions(*track)))
+        return note("refused", fmt::format("text {}: there is no such track", id));
+    text_track_ = id;
+    if (!text_lane_) text_lane_ = env_.strand->lane();
+    // Over a network a track inside the clip is read as the clip itself arrives; see measure_buffer.
+    if (!outside && buffered_) {
+        cues_ = std::make_shared<const Cues>();
+        note("text-track", fmt::format("{}", id));
+        return;
+    }
+    auto job = [clip = clip_, track = track ? *track : Track{},
+                file = outside ? options_.captions[id - first_outside] : std::string(), cancel = text_cancel_] {
+        ReadScope scope(cancel.get());
+        return file.empty() ? read_cues(*clip, track) : load_captions(file);
+    };
+    beside(*text_lane_, {}, text_generation_, std::move(job), [this, id](Result<Cues> result) {
+        if (!result) {
+            text_track_ = 0;
+            return note("refused", fmt::format("text {}: {}", id, result.error().sentence));
+        }
+        cues_ = std::make_shared<const Cues>(std::move(*result));
+        note("text-track", fmt::format("{}, {} captions", id, cues_->list.size()));
+    });
+}
+
+}  // namespace ruedo
