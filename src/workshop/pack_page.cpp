@@ -198,10 +198,9 @@ void PackPage::rebuild() {
             // Its name says what a press confirms.
             outside_ = std::move(plan.outside);
             auto count = outside_.size();
-            button_->setText(count == 0 ? QString("Pack")
-                             : count == 1
-                                 ? QString("Pack, with one file from outside the project’s folder")
-                                 : QString("Pack, with %1 files from outside the project’s folder").arg(count));
+            button_->setText(count == 0   ? QString("Pack")
+                             : count == 1 ? QString("Pack, with one file from outside")
+                                          : QString("Pack, with %1 files from outside").arg(count));
             text_->setHtml(
                 QString("<html><body style='color:%1'>%2</body></html>").arg(look::colours().ink.name(), plan.html));
         });
