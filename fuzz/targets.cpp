@@ -7,6 +7,8 @@
 #include "convert/targets.h"
 #include "facts/keep.h"
 #include "media/codec_headers.h"
+#include "media/mpeg_video.h"
+#include "media/picture_order.h"
 #include "player/player.h"
 #include "text/cues.h"
 
@@ -49,7 +51,9 @@ void headers(ByteView bytes) {
     (void)parse_aac_config(bytes), (void)parse_opus_head(bytes), (void)parse_vp9_keyframe(bytes),
         (void)parse_theora_head(bytes);
     (void)parse_flac_info(bytes), (void)parse_flac_frame(bytes), (void)parse_mp3_frame(bytes),
-        (void)parse_adts_frame(bytes), (void)parse_pcm_format(bytes);
+        (void)parse_adts_frame(bytes), (void)parse_ac3_frame(bytes), (void)parse_pcm_format(bytes);
+    (void)parse_mpeg_sequence(bytes), (void)mpeg_sequence_bytes(bytes), (void)parse_mpeg_picture(bytes, false),
+        (void)parse_mpeg4_config(bytes), (void)mpeg4_config_bytes(bytes), (void)split_mpeg4(bytes, 11);
     (void)vorbis_long_modes(bytes), (void)vorbis_comments(bytes), (void)split_laced(bytes), (void)make_avcc(bytes),
         (void)make_hvcc(bytes);
     unsigned indication = 0;
@@ -62,6 +66,8 @@ void headers(ByteView bytes) {
         t.codec = static_cast<Codec>(bytes[0] % (static_cast<int>(Codec::unknown) + 1));
         t.config.assign(bytes.begin() + 1, bytes.end());
         describe_from_config(t);
+        (void)disposable(t, bytes), (void)is_keyframe(t.codec, bytes, true);
+        if (PictureOrder::reorders(t)) (void)PictureOrder(t).mark(bytes);
     }
 }
 }  // namespace
@@ -71,8 +77,9 @@ const std::vector<Target>& targets() {
                                          {"matroska", &container<&matroska::open>, {".mkv", ".webm"}},
                                          {"ogg", &container<&ogg::open>, {".ogg", ".ogv"}},
                                          {"mpegts", &container<&mpegts::open>, {".ts"}},
+                                         {"mpegps", &container<&mpegts::open_program>, {".mpg"}},
                                          {"riff", &container<&riff::open>, {".avi", ".wav"}},
-                                         {"elementary", &container<&elementary::open>, {".mp3"}},
+                                         {"elementary", &container<&elementary::open>, {".mp3", ".ac3"}},
                                          {"flac", &container<&elementary::open_flac>, {".flac"}},
                                          {"any", &probed, {".mp4", ".webm", ".ogg", ".ts", ".mp3", ".flac"}},
                                          {"captions", &captions, {".vtt", ".srt"}},

@@ -7,16 +7,12 @@
 
 #include "media/codec_headers.h"
 #include "demo/server.h"
-#include "support.h"
+#include "mpeg_makers.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-std::shared_ptr<Clip> opened(Bytes bytes, const std::string& name) {
-    return value(open_clip(memory_source(std::move(bytes), name)));
-}
-
 struct Walked {
     std::vector<PacketHead> heads;
     std::vector<Bytes> data;
@@ -32,13 +28,6 @@ Walked walk(Clip& clip, const Track& track) {
         w.data.push_back(data);
     }
     return w;
-}
-std::vector<float> sound_of(std::shared_ptr<Clip> clip, Time from = {}) {
-    auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard()));
-    done(reader->seek(from));
-    std::vector<float> all;
-    while (auto block = value(reader->next())) all.insert(all.end(), block->samples.begin(), block->samples.end());
-    return all;
 }
 std::vector<int> numbers_of(std::shared_ptr<Clip> clip) {
     auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
@@ -70,72 +59,6 @@ Bytes joined(const Bytes& a, const Bytes& b) {
     all.insert(all.end(), b.begin(), b.end());
     return all;
 }
-
-/// A transport stream with one track, of packets that are given; enough of ISO/IEC 13818-1 for reading it back.
-class TsMaker {
-  public:
-    TsMaker(std::uint8_t type) {
-        ByteWriter pat;
-        pat.u8(0).u8(0).u16(0xB00D).u16(1).u8(0xC1).u8(0).u8(0).u16(1).u16(0xE100).u32(0);
-        packet(0, true, pat.bytes, 0xFF);
-        ByteWriter pmt;
-        pmt.u8(0)
-            .u8(2)
-            .u16(0xB000 | 24)
-            .u16(1)
-            .u8(0xC1)
-            .u8(0)
-            .u8(0)
-            .u16(0xE101)
-            .u16(0xF000)
-            .u8(type)
-            .u16(0xE101)
-            .u16(0xF006)
-            .u8(0x0A)
-            .u8(4)
-            .text("deu")
-            .u8(0)
-            .u32(0);
-        packet(0x100, true, pmt.bytes, 0xFF);
-    }
-    void add(ByteView data, std::int64_t pts, std::int64_t dts, bool video) {
-        auto stamp = [](ByteWriter& w, unsigned lead, std::int64_t t) {
-            auto v = static_cast<std::uint64_t>(t) & 0x1FFFFFFFFULL;
-            w.u8(lead << 4 | (v >> 30 & 7) << 1 | 1).u16((v >> 15 & 0x7FFF) << 1 | 1).u16((v & 0x7FFF) << 1 | 1);
-        };
-        ByteWriter w;
-        w.u24(1).u8(video ? 0xE0 : 0xC0).u16(video ? 0 : data.size() + 13).u8(0x80).u8(0xC0).u8(10);
-        stamp(w, 3, pts), stamp(w, 1, dts);
-        w.raw(data);
-        ByteView rest(w.bytes);
-        for (bool first = true; !rest.empty(); first = false) {
-            auto n = std::min<std::size_t>(184, rest.size());
-            packet(0x101, first, rest.first(n), -1);
-            rest = rest.subspan(n);
-        }
-    }
-    Bytes bytes;
-
-  private:
-    void packet(unsigned pid, bool start, ByteView payload, int fill) {
-        ByteWriter w;
-        w.u8(0x47).u16((start ? 0x4000 : 0) | pid);
-        auto space = 184 - payload.size();
-        auto count = counter_[pid]++ & 15;
-        if (fill < 0 && space > 0) {
-            w.u8(0x30 | count).u8(space - 1);
-            if (space > 1) w.u8(0);
-            for (std::size_t i = 2; i < space; ++i) w.u8(0xFF);
-            w.raw(payload);
-        } else {
-            w.u8(0x10 | count).raw(payload);
-            for (std::size_t i = 0; i < space; ++i) w.u8(0xFF);
-        }
-        bytes.insert(bytes.end(), w.bytes.begin(), w.bytes.end());
-    }
-    std::map<unsigned, unsigned> counter_;
-};
-std::int64_t stamp_of(Time t) { return time_to_ticks(t, 90000); }
 
 Bytes wav(unsigned tag, unsigned bits, const std::vector<double>& samples, bool extensible, bool long_form) {
     unsigned size = bits / 8;

@@ -453,3 +453,64 @@ TEST_CASE("every property has its type in every state, and tells of the same mom
             CHECK(values[p.name].size() > 1);
         }
 }
+
+namespace {
+/// Comes as it happens; of what came, a window is kept or nothing.
+class Passing final : public Clip {
+  public:
+    Passing(std::unique_ptr<Clip> inner, std::optional<TimeRange> window) : inner_(std::move(inner)), window_(window) {
+        info_ = inner_->info();
+        info_.live = true, info_.duration_known = false, info_.duration = {};
+    }
+    std::unique_ptr<TrackReader> reader(std::uint64_t id) override { return inner_->reader(id); }
+    std::optional<TimeRange> seekable() const override { return window_; }
+
+  private:
+    std::unique_ptr<Clip> inner_;
+    std::optional<TimeRange> window_;
+};
+}  // namespace
+
+TEST_CASE("what is live can be sought in as far as it is kept") {
+    for (auto window : {std::optional<TimeRange>{}, std::optional(TimeRange{2_s, 4_s})}) {
+        INFO("a window: " << window.has_value());
+        std::shared_ptr<VirtualStrand> strand = make_virtual_strand();
+        Mixer mixer(*strand);
+        auto sink = std::make_shared<NotingSink>();
+        std::string asked;
+        Controller::Env env{strand, &mixer, &CodecRegistry::standard(), sink};
+        env.open_clip = [&](const std::string& name) -> Result<std::unique_ptr<Clip>> {
+            asked = name;
+            TRY(auto inner, open_clip(tiny("tiny.webm").string()));
+            return std::make_unique<Passing>(std::move(inner), window);
+        };
+        Controller controller(env);
+        auto run = [&](Time t) { strand->run_until(strand->now() + t); };
+        controller.open("harbour:mast", playing);
+        run(1_s);
+        CHECK(asked == "harbour:mast");
+        auto s = controller.snapshot();
+        CHECK(s.live);
+        CHECK(s.seekable == window);
+        CHECK(find_property("seekable_to_ns")->value(s) == (window ? nlohmann::json(4'000'000'000) : nullptr));
+        REQUIRE(s.state.phase == Phase::playing);
+        controller.seek(3_s);
+        run(200_ms);
+        auto at = controller.snapshot().position;
+        CHECK((at > 3_s) == window.has_value());
+        CHECK(at < 3300_ms);
+        // Beyond the window's edges it goes to the edge; a place that does not exist is refused in words.
+        controller.seek({});
+        run(200_ms);
+        at = controller.snapshot().position;
+        CHECK((window ? at >= 2_s && at < 2300_ms : at > 1300_ms && at < 1500_ms));
+        auto events = controller.report().events;
+        auto refusals = std::count_if(events.begin(), events.end(), [](auto& e) { return e.name == "refused"; });
+        CHECK(refusals == (window ? 0 : 2));
+        controller.step(1);
+        run(200_ms);
+        CHECK((controller.snapshot().state.phase == Phase::paused) == window.has_value());
+        controller.release();
+        run(200_ms);
+    }
+}

@@ -61,6 +61,17 @@ inline void done(const Outcome& r) {
     if (!r) FAIL(r.error().sentence);
 }
 inline std::shared_ptr<Clip> open(const std::string& name) { return value(open_clip(fixture(name))); }
+inline std::shared_ptr<Clip> opened(Bytes bytes, const std::string& name) {
+    return value(open_clip(memory_source(std::move(bytes), name)));
+}
+/// What is heard from `from` on, 48 kHz and two channels.
+inline std::vector<float> sound_of(const std::shared_ptr<Clip>& clip, Time from = {}) {
+    auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard()));
+    done(reader->seek(from));
+    std::vector<float> all;
+    while (auto block = value(reader->next())) all.insert(all.end(), block->samples.begin(), block->samples.end());
+    return all;
+}
 inline bool has_finding(const Clip& clip, const std::string& code) {
     return std::any_of(clip.info().findings.begin(), clip.info().findings.end(),
                        [&](auto& f) { return f.code == code; });

@@ -87,6 +87,19 @@ void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
     }
     done(writer->finish());
     auto clip = value(open_clip(path));
+    // Into memory comes the same.
+    Bytes kept;
+    auto sink = std::make_unique<MemorySink>(kept);
+    auto second = path.extension() == ".webm" ? write_webm(std::move(sink)) : write_mp4(std::move(sink));
+    for (auto& t : made.tracks) value(second->add(t));
+    for (auto& s : made.samples) {
+        auto p = s.packet;
+        p.data = s.data;
+        done(second->write(s.track, p));
+    }
+    CHECK(kept.empty());
+    done(second->finish());
+    CHECK(kept == bytes_of(path));
     REQUIRE(clip->info().tracks.size() == made.tracks.size());
     CHECK(clip->info().duration_known);
     for (std::size_t k = 0; k < made.tracks.size(); ++k) {
@@ -177,4 +190,39 @@ TEST_CASE("codes of languages go both ways") {
     CHECK(iso639_from_bcp47("gsw") == "gsw");
     CHECK(iso639_from_bcp47("") == "und");
     CHECK(iso639_from_bcp47("xx") == "und");
+}
+
+TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped while the index is put in front") {
+    Folder folder;
+    auto path = folder / "long.mp4";
+    auto write = [&](const Progress& told) {
+        auto writer = value(write_mp4(path));
+        WriteTrack track;
+        track.codec = Codec::h264, track.video.width = 64, track.video.height = 48;
+        auto index = value(writer->add(track));
+        Bytes data(1 << 20);
+        for (int i = 0; i < 12; ++i) {
+            WritePacket p;
+            p.pts = p.dts = 40_ms * i, p.duration = 40_ms;
+            p.data = data;
+            done(writer->write(index, p));
+        }
+        return writer->finish({}, told);
+    };
+    for (int stop_at : {0, 1, 7}) {
+        int asked = 0;
+        auto finished = write([&](double) { return asked++ < stop_at; });
+        REQUIRE_FALSE(finished);
+        CHECK(finished.error().code == Code::cancelled);
+        CHECK(fs::is_empty(folder.path));
+    }
+    double before = -1;
+    done(write([&](double part) {
+        CHECK(part > before);
+        CHECK(part < 1);
+        before = part;
+        return true;
+    }));
+    CHECK(before > 0.8);
+    CHECK(fs::exists(path));
 }

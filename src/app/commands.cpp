@@ -57,23 +57,20 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
     if (!target_name.empty()) {
         TRY(target, find_target(target_name));
     }
-    std::shared_ptr<ByteSource> bytes;
     std::shared_ptr<Clip> clip;
     std::optional<Error> problem;
     {
         // What playing would need first is tried here too, so that the two never disagree.
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        if (!is_camera(source)) {
-            TRY(bytes, open_source(source));
-        }
-        TRY(auto opened, bytes ? open_clip(bytes) : open_clip(source));
+        TRY(auto opened, open_clip(source));
         clip = std::move(opened);
         if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
         if (problem && problem->code == Code::cancelled) return std::unexpected(*problem);
     }
     TRY(auto facts,
         gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
-    if (bytes && bytes->size()) facts.info.bytes = *bytes->size();  // of a body in chunks it is known only now
+    // Of a body in chunks it is known only now.
+    if (auto fetched = clip->fetched(); fetched && fetched->of) facts.info.bytes = *fetched->of;
     json tracks = json::array();
     for (std::size_t i = 0; i < facts.tracks.size(); ++i)
         tracks.push_back(track_json(facts.info.tracks[i], facts.tracks[i]));

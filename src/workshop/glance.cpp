@@ -73,18 +73,16 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         g.facts = std::move(facts);
         return g;
     }
-    auto bytes = open_source(source);
-    if (!bytes) return {{}, {}, bytes.error()};
+    auto opened = open_clip(source);
+    if (!opened) return {{}, {}, opened.error()};
+    std::shared_ptr<Clip> clip = std::move(*opened);
     // Only what is on this machine is kept: an address may give something else tomorrow.
     QString key, folder;
-    if ((*bytes)->cheap_to_seek())
-        if (auto k = content_key(**bytes)) {
+    if (clip->bytes() && clip->bytes()->cheap_to_seek())
+        if (auto k = content_key(*clip->bytes())) {
             key = QString::fromStdString(*k), folder = cache_folder();
             if (auto before = kept(folder, key)) return *before;
         }
-    auto opened = open_clip(*bytes);
-    if (!opened) return {{}, {}, opened.error()};
-    std::shared_ptr<Clip> clip = std::move(*opened);
     auto facts =
         gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = cancel, .so_far = {}});
     if (!facts) return {{}, {}, facts.error()};

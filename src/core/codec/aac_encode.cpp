@@ -29,6 +29,7 @@ class Encoder final : public AudioEncoder {
         if (e->api_.Init(&e->handle_, VO_AUDIO_CodingAAC, &user) != VO_ERR_NONE)
             return fail(Code::internal, "The AAC encoder could not be started.");
         AACENC_PARAM p{};
+        e->channels_ = o.channels;
         p.sampleRate = o.rate, p.nChannels = static_cast<short>(o.channels), p.bitRate = static_cast<int>(o.bitrate),
         p.adtsUsed = 0;
         if (e->api_.SetParam(e->handle_, VO_PID_AAC_ENCPARAM, &p) != VO_ERR_NONE)

@@ -77,12 +77,28 @@ class AudioEncoder {
     virtual std::size_t frame_samples() const = 0;
     virtual unsigned delay_samples() const = 0;
     virtual Result<Bytes> encode(std::span<const float> interleaved) = 0;
+    /// After the last samples: packets until all that was put in has come out, which is the encoder's delay later.
+    virtual Result<std::vector<Bytes>> drain();
     virtual Bytes config() const = 0;
+    int channels() const { return channels_; }
+
+  protected:
+    int channels_ = 2;
 };
+
+inline Result<std::vector<Bytes>> AudioEncoder::drain() {
+    std::vector<Bytes> out;
+    const std::vector<float> silence(frame_samples() * static_cast<std::size_t>(channels_));
+    for (auto left = static_cast<std::int64_t>(delay_samples()); left > 0; left -= std::ssize(silence) / channels_) {
+        TRY(auto packet, encode(silence));
+        out.push_back(std::move(packet));
+    }
+    return out;
+}
 
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 2;
+    static constexpr unsigned current_abi = 3;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// MPEG audio layer III decoding through libmpg123, one frame in, that frame's samples out.
+// MPEG audio layers II and III decoding through libmpg123, one frame in, that frame's samples out.
 #include <mpg123.h>
 
 #include "codec/codec.h"
@@ -15,7 +15,7 @@ class Decoder final : public AudioDecoder {
         auto d = std::make_unique<Decoder>();
         int error = 0;
         if (!ready || !(d->handle_ = mpg123_new(nullptr, &error)))
-            return fail(Code::internal, "The MP3 decoder could not be started.");
+            return fail(Code::internal, "The MPEG sound decoder could not be started.");
         // The container knows the encoder's delay; here every frame gives all its samples.
         mpg123_param(d->handle_, MPG123_REMOVE_FLAGS, MPG123_GAPLESS, 0);
         mpg123_param(d->handle_, MPG123_ADD_FLAGS,
@@ -30,7 +30,7 @@ class Decoder final : public AudioDecoder {
         auto head = parse_mp3_frame(data);
         auto broken = [&] {
             reset();
-            return fail(Code::malformed, "A packet of the MP3 track is damaged.", "Export the clip again.");
+            return fail(Code::malformed, "A packet of the MPEG sound track is damaged.", "Export the clip again.");
         };
         if (!head || head->size > data.size()) return broken();
         out.rate = head->rate, out.channels = head->channels;
@@ -65,7 +65,7 @@ RUEDO_CODEC_MODULE {
                                     .library = "libmpg123",
                                     .licence = "LGPL-2.1-only",
                                     .package = "libmpg123-0",
-                                    .decodes = {Codec::mp3},
+                                    .decodes = {Codec::mp3, Codec::mp2},
                                     .encodes = {},
                                     .audio_decoder = &Decoder::make};
     return &module;

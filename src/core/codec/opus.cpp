@@ -102,7 +102,6 @@ class Encoder final : public AudioEncoder {
 
   private:
     OpusEncoder* encoder_ = nullptr;
-    int channels_ = 2;
 };
 
 }  // namespace

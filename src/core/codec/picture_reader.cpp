@@ -110,7 +110,8 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
 
 Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
-    if (clip_->info().live) {
+    auto window = clip_->seekable();
+    if (!window) {
         // What comes next is what there is.
         from_ = {INT64_MIN};
         TRY(auto picture, next(cancel));
@@ -120,7 +121,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     auto latest = track_.end != Time::max()      ? track_.end
                   : clip_->info().duration_known ? clip_->info().duration
                                                  : Time::max() / 4;
-    t = std::clamp(t, Time{}, std::max(Time{}, latest));
+    t = std::clamp(t, window->from, std::max(window->from, std::min(latest, window->to)));
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.

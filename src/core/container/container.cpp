@@ -40,6 +40,7 @@ constexpr std::array families{
     Family{[](ByteView h) { return starts_with(h, "OggS"); }, &ogg::open},
     Family{&is_riff, &riff::open},
     Family{[](ByteView h) { return starts_with(h, "fLaC"); }, &elementary::open_flac},
+    Family{[](ByteView h) { return starts_with(h, std::string_view("\0\0\1\xBA", 4)); }, &mpegts::open_program},
     Family{&mpegts::probe, &mpegts::open},
     Family{&elementary::probe, &elementary::open},
 };
@@ -57,7 +58,10 @@ const std::vector<Extensions>& extensions() {
                                              {"mpegts", "ts", {"ts", "m2ts", "mts"}},
                                              {"avi", "avi", {"avi"}},
                                              {"wav", "wav", {"wav", "wave"}},
+                                             {"mpegps", "mpg", {"mpg", "mpeg", "vob", "m2p", "dat"}},
                                              {"mp3", "mp3", {"mp3"}},
+                                             {"mp2", "mp2", {"mp2", "mpa"}},
+                                             {"ac3", "ac3", {"ac3"}},
                                              {"adts", "aac", {"aac", "adts"}},
                                              {"flac", "flac", {"flac"}}};
     return all;
@@ -90,19 +94,21 @@ void check_extension(ClipInfo& info) {
                                  "Keep only the last one, and let it match the content."});
 }
 
-/// What all containers share is filled in here; the clip's own class does not know its name.
-struct Access : Clip {
-    static ClipInfo& info_of(Clip& clip) { return clip.*(&Access::info_); }
-};
-
 }  // namespace
+
+/// What all containers share is filled in here; the clip's own class does not know its name.
+struct ClipAccess {
+    static ClipInfo& info(Clip& clip) { return clip.info_; }
+    static void keep(Clip& clip, std::shared_ptr<ByteSource> bytes) { clip.bytes_ = std::move(bytes); }
+};
 
 std::string container_title(std::string_view c) {
     static const std::map<std::string, std::string, std::less<>> titles{
         {"mp4", "MP4"},           {"mov", "QuickTime"}, {"webm", "WebM"},
         {"matroska", "Matroska"}, {"ogg", "Ogg"},       {"mpegts", "a transport stream"},
-        {"avi", "AVI"},           {"wav", "WAV"},       {"mp3", "bare MP3"},
-        {"adts", "bare AAC"},     {"flac", "FLAC"}};
+        {"avi", "AVI"},           {"wav", "WAV"},       {"mpegps", "a program stream"},
+        {"mp3", "bare MP3"},      {"adts", "bare AAC"}, {"mp2", "bare layer II sound"},
+        {"ac3", "bare AC-3"},     {"flac", "FLAC"}};
     auto it = titles.find(c);
     return it == titles.end() ? std::string(c) : it->second;
 }
@@ -144,11 +150,12 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
         return fail(
             Code::not_media,
             fmt::format("“{}” is not a media file that opens here{}.", name, text ? "; it begins like plain text" : ""),
-            "MP4, QuickTime, Matroska, WebM, Ogg, MPEG-TS, AVI, WAV, MP3, AAC and FLAC files open.");
+            "MP4, QuickTime, Matroska, WebM, Ogg, MPEG-TS and MPEG-PS, AVI, WAV, MP3, AAC, AC-3 and FLAC files open.");
     }
     auto clip = family->open(source);
     if (!clip) return clip;
-    auto& info = Access::info_of(**clip);
+    auto& info = ClipAccess::info(**clip);
+    ClipAccess::keep(**clip, source);
     info.name = name;
     info.bytes = size.value_or(0);
     // What comes in order and states no length may have no end: it plays as it comes.

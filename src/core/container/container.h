@@ -11,7 +11,7 @@ namespace ruedo {
 
 /// Opens by content, never by name. Reads headers only; the cost does not grow with the clip.
 Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
-/// A path or an http address.
+/// Whatever a document or a user may call a source: a path, an address, a camera, a clip of a catalogue. The one way.
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source);
 
 /// What an address or a path holds, as far as opening tells.
@@ -60,12 +60,17 @@ class ClipWriter {
     /// All tracks come before the first packet; returns the number to pass to `write`.
     virtual Result<std::size_t> add(const WriteTrack& track) = 0;
     virtual Outcome write(std::size_t track, const WritePacket& packet) = 0;
-    /// `sound_end`: presented length of each sound track where the last packet is longer; 0 for none.
-    virtual Outcome finish(Time sound_end = {}) = 0;
+    /// `sound_end`: presented length of each sound track where the last packet is longer; 0 for none. `told` hears of
+    /// what takes long in it, which is moving everything to make room for the index.
+    virtual Outcome finish(Time sound_end = {}, const Progress& told = {}) = 0;
 };
-/// MP4: H.264, HEVC, AV1 or VP9, AAC or Opus; moov in front; edit lists for reordering and encoder delay.
-Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace = false);
+/// MP4: H.264, HEVC, AV1, VP9 or MPEG-4 Visual, AAC, Opus or AC-3 (config: the dac3 box’s content); moov in front; edit
+/// lists for reordering and encoder delay.
+std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink);
 /// WebM: VP8, VP9 or AV1, Opus or Vorbis; cues, duration, CodecDelay, DiscardPadding.
+std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink);
+/// The same into a file.
+Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace = false);
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace = false);
 
 namespace isobmff {
@@ -83,8 +88,9 @@ Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
 namespace mpegts {
 bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+Result<std::unique_ptr<Clip>> open_program(std::shared_ptr<ByteSource> source);
 }  // namespace mpegts
-/// MP3, ADTS and FLAC: frames one after the other, without a container.
+/// MP3, layer II, ADTS, AC-3 and FLAC: frames one after the other, without a container.
 namespace elementary {
 bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);

@@ -16,12 +16,6 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 namespace {
 
-Codec codec_from(std::string_view name) {
-    for (int i = 0; i < static_cast<int>(Codec::unknown); ++i)
-        if (codec_name(static_cast<Codec>(i)) == name) return static_cast<Codec>(i);
-    return Codec::unknown;
-}
-
 /// Reads one object, naming the place of whatever is wrong with it.
 class Reading {
   public:
@@ -81,7 +75,7 @@ Result<std::vector<CodecRule>> rules(const json& list, std::string_view subject,
         r.number("max_rate", rule.max_rate, 768000);
         r.number("max_channels", rule.max_channels, 64);
         r.take("bit_depths", rule.bit_depths);
-        rule.codec = codec_from(codec);
+        rule.codec = codec_from_name(codec);
         rule.max_level = static_cast<unsigned>(level);
         if (rule.codec == Codec::unknown) r.wrong("codec", fmt::format("names no codec known here (“{}”)", codec));
         r.done();

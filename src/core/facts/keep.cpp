@@ -8,7 +8,7 @@
 namespace ruedo {
 using nlohmann::json;
 namespace {
-constexpr int keep_version = 1;
+constexpr int keep_version = 2;
 
 json rational(Rational r) { return {r.num, r.den}; }
 Rational rational(const json& j) { return {j.at(0), j.at(1)}; }
@@ -38,7 +38,7 @@ json to_json(const SourceFacts& f) {
         auto& s = f.tracks[i];
         json j{{"id", t.id},
                {"kind", static_cast<int>(t.kind)},
-               {"codec", static_cast<int>(t.codec)},
+               {"codec", codec_name(t.codec)},
                {"tag", t.codec_tag},
                {"string", t.codec_string},
                {"language", t.language},
@@ -84,11 +84,10 @@ std::optional<SourceFacts> facts_from_json(const json& j) {
         for (auto& k : j.at("tracks")) {
             Track t;
             TrackFacts s;
-            int kind = k.at("kind"), codec = k.at("codec");
-            if (kind < 0 || kind > static_cast<int>(Kind::other) || codec < 0 ||
-                codec > static_cast<int>(Codec::unknown))
-                return std::nullopt;
-            t.id = k.at("id"), t.kind = static_cast<Kind>(kind), t.codec = static_cast<Codec>(codec);
+            int kind = k.at("kind");
+            if (kind < 0 || kind > static_cast<int>(Kind::other)) return std::nullopt;
+            t.id = k.at("id"), t.kind = static_cast<Kind>(kind),
+            t.codec = codec_from_name(k.at("codec").get_ref<const std::string&>());
             t.codec_tag = k.at("tag"), t.codec_string = k.at("string"), t.language = k.at("language"),
             t.is_default = k.at("default");
             t.video.width = k.at("width"), t.video.height = k.at("height"),

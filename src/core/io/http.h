@@ -27,13 +27,7 @@ bool is_address(std::string_view text);
 /// Bytes at an http address.
 class HttpSource : public ByteSource {
   public:
-    struct Range {
-        std::uint64_t from = 0, to = 0;
-    };
-    /// What is held now, sorted, without overlaps.
-    virtual std::vector<Range> buffered() const = 0;
-    /// Bytes of bodies received so far, and requests made; for measuring.
-    virtual std::uint64_t received() const = 0;
+    /// Requests made so far; for measuring.
     virtual std::uint64_t requests() const = 0;
     /// False once the server has answered a request for a part with the whole.
     virtual bool serves_parts() const = 0;

@@ -306,9 +306,11 @@ Outcome FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
     return {};
 }
 
-Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra) {
+Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
     Bytes block(1 << 20);
     for (auto end = position_; end > offset;) {
+        if (told && !told(static_cast<double>(position_ - end) / static_cast<double>(position_ - offset)))
+            return fail(Code::cancelled, fmt::format("Writing “{}” was stopped.", path_.string()));
         auto n = std::min<std::uint64_t>(block.size(), end - offset);
         auto got = ::pread(fd_, block.data(), n, static_cast<off_t>(end - n));
         if (got != static_cast<ssize_t>(n))
@@ -328,6 +330,25 @@ Outcome FileWriter::commit() {
     else if (::rename(temporary_.c_str(), path_.c_str()) != 0)
         return broken();
     ::close(std::exchange(fd_, -1));
+    return {};
+}
+
+Outcome MemorySink::write(ByteView bytes) {
+    bytes_.insert(bytes_.end(), bytes.begin(), bytes.end());
+    return {};
+}
+Outcome MemorySink::write_at(std::uint64_t offset, ByteView bytes) {
+    bytes_.resize(std::max<std::size_t>(bytes_.size(), offset + bytes.size()));
+    std::copy(bytes.begin(), bytes.end(), bytes_.begin() + static_cast<std::ptrdiff_t>(offset));
+    return {};
+}
+Outcome MemorySink::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
+    if (told && !told(0)) return fail(Code::cancelled, "Writing was stopped.");
+    bytes_.insert(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), extra, 0);
+    return {};
+}
+Outcome MemorySink::commit() {
+    *into_ = std::move(bytes_);
     return {};
 }
 

@@ -3,6 +3,7 @@
 #pragma once
 #include <atomic>
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <optional>
 
@@ -27,6 +28,13 @@ class ByteSource {
     virtual bool forward_only() const { return false; }
     /// Another file than the one that was opened: its length or the time of its last change differs.
     virtual bool altered() const { return false; }
+    struct Range {
+        std::uint64_t from = 0, to = 0;
+    };
+    /// What of it is held now, sorted, without overlaps, where it has to be fetched; nothing where all is at hand.
+    virtual std::optional<std::vector<Range>> buffered() const { return std::nullopt; }
+    /// Bytes fetched so far.
+    virtual std::uint64_t received() const { return 0; }
     /// For sentences: the file's name without its folder.
     virtual const std::string& name() const = 0;
     /// Makes reads under way and to come fail with `cancelled`; from any thread. Local reads are quick anyway.
@@ -97,21 +105,53 @@ void clear_remains(const std::filesystem::path& folder);
 /// The temporary name of this process for `name`: ".NAME.PID-COUNT.part".
 std::string temporary_name(const std::string& name);
 
+/// Hears how much of a long step is done, 0 to 1; false from it stops the step with the error `cancelled`.
+using Progress = std::function<bool(double done)>;
+
+/// Where a writer of containers puts its bytes. Not thread-safe.
+class ByteSink {
+  public:
+    virtual ~ByteSink() = default;
+    virtual Outcome write(ByteView bytes) = 0;
+    /// Over what was written before.
+    virtual Outcome write_at(std::uint64_t offset, ByteView bytes) = 0;
+    virtual std::uint64_t position() const = 0;
+    /// Makes room for `extra` bytes at `offset` by moving what follows; for an index put in front.
+    virtual Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) = 0;
+    /// What was written is whole; without this it is as if nothing had been.
+    virtual Outcome commit() = 0;
+};
+
+/// Bytes in memory, for a segment or a test.
+class MemorySink final : public ByteSink {
+  public:
+    /// `into` is filled by `commit` and must outlive this.
+    explicit MemorySink(Bytes& into) : into_(&into) {}
+    Outcome write(ByteView bytes) override;
+    Outcome write_at(std::uint64_t offset, ByteView bytes) override;
+    std::uint64_t position() const override { return bytes_.size(); }
+    Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
+    Outcome commit() override;
+
+  private:
+    Bytes* into_;
+    Bytes bytes_;
+};
+
 /// A file being made under a temporary name beside its place. `commit` flushes it and moves it there; a
 /// writer destroyed before that leaves nothing behind.
-class FileWriter {
+class FileWriter final : public ByteSink {
   public:
     /// Refuses a `path` that exists unless `replace`.
     static Result<FileWriter> create(const std::filesystem::path& path, bool replace = false);
     FileWriter(FileWriter&&) noexcept;
     FileWriter& operator=(FileWriter&&) = delete;
-    ~FileWriter();
-    Outcome write(ByteView bytes);
-    Outcome write_at(std::uint64_t offset, ByteView bytes);
-    std::uint64_t position() const { return position_; }
-    /// Makes room for `extra` bytes at `offset` by moving what follows; for an index put in front.
-    Outcome insert_gap(std::uint64_t offset, std::uint64_t extra);
-    Outcome commit();
+    ~FileWriter() override;
+    Outcome write(ByteView bytes) override;
+    Outcome write_at(std::uint64_t offset, ByteView bytes) override;
+    std::uint64_t position() const override { return position_; }
+    Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
+    Outcome commit() override;
 
   private:
     FileWriter() = default;

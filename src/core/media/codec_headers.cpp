@@ -1,9 +1,11 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "media/codec_headers.h"
+#include "media/mpeg_video.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 namespace ruedo {
 
@@ -88,11 +90,11 @@ std::optional<H264Sps> parse_h264_sps(ByteView nal) {
             for (int i = 0; i < (s.chroma_format != 3 ? 8 : 12); ++i)
                 if (r.bit()) skip_scaling_list(r, i < 6 ? 16 : 64);
     }
-    r.ue();
-    auto order = r.ue();
-    if (order == 0) {
-        r.ue();
-    } else if (order == 1) {
+    s.frame_num_bits = std::min(r.ue(), 12U) + 4;
+    s.order_type = r.ue();
+    if (s.order_type == 0) {
+        s.order_bits = std::min(r.ue(), 12U) + 4;
+    } else if (s.order_type == 1) {
         r.bit(), r.se(), r.se();
         auto n = r.ue();
         for (unsigned i = 0; i < n && i < 256; ++i) r.se();
@@ -313,6 +315,16 @@ bool vp9_disposable(ByteView packet) {
 bool is_keyframe(Codec codec, ByteView packet, bool parameters_count) {
     if (codec == Codec::vp8) return !packet.empty() && !(packet[0] & 1);
     if (codec == Codec::vp9) return parse_vp9_keyframe(packet).has_value();
+    if (codec == Codec::mpeg1 || codec == Codec::mpeg2) {
+        if (parameters_count && parse_mpeg_sequence(packet)) return true;
+        auto picture = parse_mpeg_picture(packet, true);
+        return picture && picture->type == 'I';
+    }
+    if (codec == Codec::mpeg4) {
+        if (parameters_count && parse_mpeg4_config(packet)) return true;
+        auto pictures = split_mpeg4(packet, 1);
+        return !pictures.empty() && pictures[0].type == 'I';
+    }
     if (codec != Codec::h264 && codec != Codec::hevc) return false;
     for (auto unit : split_annex_b(packet)) {
         if (codec == Codec::h264) {
@@ -330,7 +342,28 @@ bool is_keyframe(Codec codec, ByteView packet, bool parameters_count) {
 
 bool disposable(const Track& track, ByteView packet) {
     if (track.codec == Codec::h264) return h264_disposable(track, packet);
+    if (track.codec == Codec::mpeg1 || track.codec == Codec::mpeg2) {
+        auto picture = parse_mpeg_picture(packet, true);
+        return picture && picture->type == 'B';
+    }
+    if (track.codec == Codec::mpeg4) {
+        auto pictures = split_mpeg4(packet, 1);
+        return pictures.size() == 1 && pictures[0].type == 'B';
+    }
     return track.codec == Codec::vp9 && vp9_disposable(packet);
+}
+
+Codec codec_of_fourcc(std::string tag) {
+    std::transform(tag.begin(), tag.end(), tag.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+    static const std::map<std::string, Codec, std::less<>> names{
+        {"MJPG", Codec::mjpeg}, {"MPNG", Codec::png},   {"PNG ", Codec::png},   {"H264", Codec::h264},
+        {"AVC1", Codec::h264},  {"X264", Codec::h264},  {"VP80", Codec::vp8},   {"VP90", Codec::vp9},
+        {"AV01", Codec::av1},   {"HEVC", Codec::hevc},  {"XVID", Codec::mpeg4}, {"DIVX", Codec::mpeg4},
+        {"DX50", Codec::mpeg4}, {"FMP4", Codec::mpeg4}, {"MP4V", Codec::mpeg4}, {"MPG1", Codec::mpeg1},
+        {"MPG2", Codec::mpeg2}, {"MPEG", Codec::mpeg1}};
+    auto it = names.find(tag);
+    return it == names.end() ? Codec::unknown : it->second;
 }
 
 unsigned vp9_level(int width, int height, double rate) {

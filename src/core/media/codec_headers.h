@@ -15,7 +15,8 @@ struct H264Sps {
     unsigned profile = 0, constraints = 0, level = 0;
     unsigned chroma_format = 1, bit_depth = 8;
     bool progressive = true;
-    int width = 0, height = 0;  ///< After cropping.
+    unsigned frame_num_bits = 4, order_type = 0, order_bits = 4;  ///< Of the picture order count (clause 7.4.2.1.1).
+    int width = 0, height = 0;                                    ///< After cropping.
     Rational pixel_aspect{};
     Colour colour;
 };
@@ -62,13 +63,14 @@ std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame);
 unsigned vp9_level(int width, int height, double rate);
 
 /// Whether no other picture depends on the one in this packet, so that it need not be decoded: in H.264 every slice
-/// says so (nal_ref_idc 0, clause 7.4.1), in VP9 it refreshes no frame buffer (clause 7.2). Other codecs do not tell
-/// at a glance, so there it is never true.
+/// says so (nal_ref_idc 0, clause 7.4.1), in VP9 it refreshes no frame buffer (clause 7.2), in MPEG video it is a B
+/// picture. Other codecs do not tell at a glance, so there it is never true.
 bool disposable(const Track& track, ByteView packet);
 
 /// Whether decoding can begin with this packet, as far as its first bytes tell: in H.264 an IDR picture (clause 7.4.1),
 /// in HEVC any random access point (clause 7.4.2.2), both in Annex B form, in VP8 (RFC 6386 clause 9.1) and VP9
-/// (clause 7.2) a key frame. Other codecs: false. With `parameters_count` a sequence parameter set is enough.
+/// (clause 7.2) a key frame, in MPEG video an I picture. Other codecs: false. With `parameters_count` a sequence
+/// parameter set is enough.
 bool is_keyframe(Codec codec, ByteView packet, bool parameters_count = false);
 
 /// An HEVC sequence parameter set (ITU-T H.265 clause 7.3.2.2), of which only what is needed.
@@ -133,15 +135,21 @@ struct SoundFrame {
     unsigned bitrate = 0;      ///< Bits per second; 0 when it is not said.
     std::uint64_t number = 0;  ///< FLAC: of the frame, or of its first sample.
     bool counts_samples = false;
+    Codec codec = Codec::unknown;
     Bytes config;  ///< ADTS: the AudioSpecificConfig that says the same.
 };
 /// FLAC (RFC 9639 clause 9.1), its CRC-8 checked.
 std::optional<SoundFrame> parse_flac_frame(ByteView at);
-/// MPEG audio layer III (ISO/IEC 11172-3 clause 2.4.1.3, 13818-3).
+/// MPEG audio layers II and III (ISO/IEC 11172-3 clause 2.4.1.3, 13818-3).
 std::optional<SoundFrame> parse_mp3_frame(ByteView at);
 /// AAC in ADTS (ISO/IEC 13818-7 clause 6.2).
 std::optional<SoundFrame> parse_adts_frame(ByteView at);
+/// AC-3 (ETSI TS 102 366 clause 4.4.1); not its later kin, which has other frames.
+std::optional<SoundFrame> parse_ac3_frame(ByteView at);
 std::uint16_t flac_crc16(ByteView frame);
+/// Finds the frames of a codec whose stream needs no container; nothing for other codecs.
+using ParseFrame = std::optional<SoundFrame> (*)(ByteView at);
+ParseFrame frame_parser(Codec codec);
 
 /// PCM as a WAVEFORMATEX states it (the same in RIFF and as our config elsewhere).
 struct PcmFormat {
@@ -151,6 +159,9 @@ struct PcmFormat {
 };
 std::optional<PcmFormat> parse_pcm_format(ByteView config);
 Bytes make_pcm_config(const PcmFormat& format);
+
+/// The picture codec of a four-character code, as AVI, QuickTime and Matroska's compatibility mapping have them.
+Codec codec_of_fourcc(std::string tag);
 
 /// Fills in format, codec string, colour and problem of `track` from its `config`.
 void describe_from_config(Track& track);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // What a track is, as its codec’s own header says.
 #include "media/codec_headers.h"
+#include "media/mpeg_video.h"
 
 #include <fmt/format.h>
 
@@ -131,6 +132,39 @@ void describe_vorbis(Track& t) {
     t.audio.channels = r.u8();
     t.audio.rate = static_cast<int>(std::min<std::uint64_t>(r.le(4), 768000));
 }
+
+void describe_mpeg(Track& t) {
+    auto sequence = parse_mpeg_sequence(t.config);
+    if (!sequence) {
+        t.problem = Error{Code::malformed, fmt::format("Track {} is MPEG video without a sequence header.", t.id),
+                          "Export the clip again."};
+        return;
+    }
+    t.codec = sequence->second ? Codec::mpeg2 : Codec::mpeg1;
+    // ISO/IEC 14496-1 table 5: an object type for each profile.
+    static constexpr std::array<unsigned, 8> types{0x61, 0x64, 0x63, 0x62, 0x61, 0x60, 0x61, 0x61};
+    t.codec_string = sequence->second ? fmt::format("mp4v.{:02x}", types[sequence->profile_level >> 4 & 7]) : "mp4v.6a";
+    t.video.width = sequence->width, t.video.height = sequence->height;
+    if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sequence->pixel_aspect;
+    t.video.colour = t.video.colour.or_else(sequence->colour);
+    if (sequence->chroma_format != 1)
+        refuse(t, Code::chroma_unsupported,
+               fmt::format("MPEG-2 video with {} chroma", sequence->chroma_format == 2 ? "4:2:2" : "4:4:4"));
+}
+
+void describe_mpeg4(Track& t) {
+    auto config = parse_mpeg4_config(t.config);
+    if (!config || config->width <= 0 || config->height <= 0) {
+        t.problem = Error{Code::malformed, fmt::format("Track {} is MPEG-4 Visual without a readable header.", t.id),
+                          "Export the clip again."};
+        return;
+    }
+    t.codec_string = config->profile_level ? fmt::format("mp4v.20.{}", config->profile_level) : "mp4v.20";
+    t.video.width = config->width, t.video.height = config->height;
+    if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = config->pixel_aspect;
+    t.video.colour = t.video.colour.or_else(config->colour);
+    if (!config->rectangular) refuse(t, Code::codec_missing, "MPEG-4 Visual of a shape that is no rectangle");
+}
 }  // namespace
 
 void describe_from_config(Track& t) {
@@ -154,7 +188,15 @@ void describe_from_config(Track& t) {
             describe_theora(t);
             break;
         case Codec::mjpeg:
-            t.codec_string = "mjpeg";
+        case Codec::png:
+            t.codec_string = codec_name(t.codec);
+            break;
+        case Codec::mpeg1:
+        case Codec::mpeg2:
+            describe_mpeg(t);
+            break;
+        case Codec::mpeg4:
+            describe_mpeg4(t);
             break;
         case Codec::vorbis:
             describe_vorbis(t);
@@ -167,6 +209,14 @@ void describe_from_config(Track& t) {
             t.codec_string = "mp4a.6b";
             // The bit reservoir reaches back 511 bytes, and a frame overlaps the one before it.
             if (t.audio.rate > 0) t.preroll = ticks_to_time(9 * 1152, 1, static_cast<std::uint64_t>(t.audio.rate));
+            break;
+        case Codec::mp2:
+            t.codec_string = "mp4a.6b";
+            if (t.audio.rate > 0) t.preroll = ticks_to_time(2 * 1152, 1, static_cast<std::uint64_t>(t.audio.rate));
+            break;
+        case Codec::ac3:
+            t.codec_string = "ac-3";
+            if (t.audio.rate > 0) t.preroll = ticks_to_time(2 * 1536, 1, static_cast<std::uint64_t>(t.audio.rate));
             break;
         case Codec::pcm:
             if (auto pcm = parse_pcm_format(t.config)) t.audio = {pcm->rate, pcm->channels};

@@ -11,33 +11,39 @@ std::string_view kind_name(Kind kind) {
     static constexpr std::array<std::string_view, 4> names{"video", "audio", "text", "other"};
     return names.at(static_cast<std::size_t>(kind));
 }
-std::string_view codec_name(Codec codec) {
-    static constexpr std::array<std::string_view, 18> names{"h264",  "vp8",    "vp9",    "av1",    "hevc", "theora",
-                                                            "mjpeg", "aac",    "opus",   "vorbis", "mp3",  "flac",
-                                                            "pcm",   "webvtt", "subrip", "tx3g",   "raw",  "unknown"};
-    return names.at(static_cast<std::size_t>(codec));
+namespace {
+/// In the order of `Codec`: the name in documents, the name in sentences.
+constexpr std::array<std::pair<std::string_view, std::string_view>, 24> codecs{{{"h264", "H.264"},
+                                                                                {"vp8", "VP8"},
+                                                                                {"vp9", "VP9"},
+                                                                                {"av1", "AV1"},
+                                                                                {"hevc", "HEVC"},
+                                                                                {"theora", "Theora"},
+                                                                                {"mjpeg", "Motion JPEG"},
+                                                                                {"png", "PNG pictures"},
+                                                                                {"mpeg1", "MPEG-1 video"},
+                                                                                {"mpeg2", "MPEG-2 video"},
+                                                                                {"mpeg4", "MPEG-4 Visual"},
+                                                                                {"aac", "AAC"},
+                                                                                {"opus", "Opus"},
+                                                                                {"vorbis", "Vorbis"},
+                                                                                {"mp3", "MP3"},
+                                                                                {"mp2", "MPEG layer II"},
+                                                                                {"ac3", "AC-3"},
+                                                                                {"flac", "FLAC"},
+                                                                                {"pcm", "PCM"},
+                                                                                {"webvtt", "WebVTT"},
+                                                                                {"subrip", "SubRip"},
+                                                                                {"tx3g", "timed text"},
+                                                                                {"raw", "plain pictures"},
+                                                                                {"unknown", "an unknown codec"}}};
+}  // namespace
+std::string_view codec_name(Codec codec) { return codecs.at(static_cast<std::size_t>(codec)).first; }
+Codec codec_from_name(std::string_view name) {
+    auto it = std::find_if(codecs.begin(), codecs.end(), [&](auto& c) { return c.first == name; });
+    return it == codecs.end() ? Codec::unknown : static_cast<Codec>(it - codecs.begin());
 }
-std::string_view codec_title(Codec codec) {
-    static constexpr std::array<std::string_view, 18> names{"H.264",
-                                                            "VP8",
-                                                            "VP9",
-                                                            "AV1",
-                                                            "HEVC",
-                                                            "Theora",
-                                                            "Motion JPEG",
-                                                            "AAC",
-                                                            "Opus",
-                                                            "Vorbis",
-                                                            "MP3",
-                                                            "FLAC",
-                                                            "PCM",
-                                                            "WebVTT",
-                                                            "SubRip",
-                                                            "timed text",
-                                                            "plain pictures",
-                                                            "an unknown codec"};
-    return names.at(static_cast<std::size_t>(codec));
-}
+std::string_view codec_title(Codec codec) { return codecs.at(static_cast<std::size_t>(codec)).second; }
 
 Colour::Matrix Colour::matrix_from_code(unsigned code) {
     switch (code) {
@@ -116,7 +122,7 @@ bool presented(const Track& track, Time pts) { return pts >= track.start && pts 
 
 Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
     t = std::max(t, track.start);
-    std::optional<Time> best, first;
+    std::optional<Time> best, first, key;
     // A keyframe before the edit's start may be the only one at or before t, so the search begins there.
     TRY_DO(reader.seek(t));
     PacketHead head;
@@ -129,7 +135,9 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
             if (!best || head.pts > *best) best = head.pts;
         } else {
             ++later;
-            if (head.keyframe && best) break;
+            // Behind a keyframe may come pictures that are shown before it, but then no others between.
+            if (key && head.pts > *key) break;
+            if (head.keyframe && best && !key) key = head.pts;
         }
     }
     if (best) return *best;

@@ -5,6 +5,7 @@
 #include <array>
 #include <atomic>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <vector>
@@ -24,10 +25,16 @@ enum class Codec {
     hevc,
     theora,
     mjpeg,
+    png,
+    mpeg1,
+    mpeg2,
+    mpeg4,
     aac,
     opus,
     vorbis,
     mp3,
+    mp2,
+    ac3,
     flac,
     pcm,
     webvtt,
@@ -37,7 +44,8 @@ enum class Codec {
     unknown
 };
 std::string_view kind_name(Kind kind);
-std::string_view codec_name(Codec codec);   ///< As in documents: "h264".
+std::string_view codec_name(Codec codec);  ///< As in documents: "h264".
+Codec codec_from_name(std::string_view name);
 std::string_view codec_title(Codec codec);  ///< As in sentences: "H.264".
 
 /// What the numbers of a picture mean (ISO/IEC 23091-2). Unspecified values are resolved by `resolved`.
@@ -158,16 +166,47 @@ class TrackReader {
     virtual Outcome seek(Time t) = 0;
 };
 
-/// An opened source. `info` does not change.
+struct TimeRange {
+    Time from{}, to{};
+    bool operator==(const TimeRange&) const = default;
+};
+
+class ByteSource;
+class BufferedWalk;
+
+/// An opened source. `info` does not change; what is asked of it besides may, at any moment and from any thread.
 class Clip {
   public:
-    virtual ~Clip() = default;
+    Clip();
+    virtual ~Clip();
     const ClipInfo& info() const { return info_; }
     /// A reader at the start of track `id`, which must exist.
     virtual std::unique_ptr<TrackReader> reader(std::uint64_t id) = 0;
+    /// Where one can go now: everywhere, or in what is live the window that is kept, which slides. Nothing where there
+    /// is only what comes next. An end that is not known is `Time::max()`.
+    virtual std::optional<TimeRange> seekable() const;
+    /// The stretch round `position` in which every packet of `tracks` is here; nothing where nothing has to be fetched.
+    /// Never waits.
+    virtual std::optional<TimeRange> buffered(const std::vector<Track>& tracks, Time position);
+    /// What was fetched so far, and how much there is, where it has to be fetched at all.
+    struct Fetched {
+        std::uint64_t bytes = 0;
+        std::optional<std::uint64_t> of;
+    };
+    virtual std::optional<Fetched> fetched() const;
+    /// Whether what it is read from is no longer what was opened.
+    virtual bool altered() const;
+    /// What it is read from, where that is one run of bytes.
+    const std::shared_ptr<ByteSource>& bytes() const { return bytes_; }
 
   protected:
     ClipInfo info_;
+
+  private:
+    friend struct ClipAccess;
+    std::shared_ptr<ByteSource> bytes_;  ///< Filled in by `open_clip`.
+    std::mutex walk_mutex_;
+    std::unique_ptr<BufferedWalk> walk_;
 };
 
 /// The presentation time of the picture shown at `t`: the last with time <= t, the first before it. Reads packet

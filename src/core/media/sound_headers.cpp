@@ -7,16 +7,18 @@ std::optional<SoundFrame> parse_mp3_frame(ByteView at) {
     if (at.size() < 4 || at[0] != 0xFF || (at[1] & 0xE0) != 0xE0) return std::nullopt;
     unsigned version = at[1] >> 3 & 3, layer = at[1] >> 1 & 3, bitrate = at[2] >> 4, rate = at[2] >> 2 & 3,
              padding = at[2] >> 1 & 1;
-    if (version == 1 || layer != 1 || bitrate == 0 || bitrate == 15 || rate == 3 || (at[3] & 3) == 2)
+    if (version == 1 || (layer != 1 && layer != 2) || bitrate == 0 || bitrate == 15 || rate == 3 || (at[3] & 3) == 2)
         return std::nullopt;
     static constexpr std::array<unsigned, 15> first{0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320};
+    static constexpr std::array<unsigned, 15> two{0, 32, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384};
     static constexpr std::array<unsigned, 15> second{0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160};
     static constexpr std::array<int, 3> rates{44100, 48000, 32000};
     bool full = version == 3;
     SoundFrame f;
+    f.codec = layer == 1 ? Codec::mp3 : Codec::mp2;
     f.rate = rates[rate] / (full ? 1 : version == 2 ? 2 : 4);
-    f.bitrate = (full ? first : second)[bitrate] * 1000;
-    f.samples = full ? 1152 : 576;
+    f.bitrate = (!full ? second : layer == 2 ? two : first)[bitrate] * 1000;
+    f.samples = full || layer == 2 ? 1152 : 576;
     f.channels = at[3] >> 6 == 3 ? 1 : 2;
     f.header = 4;
     f.size = static_cast<std::size_t>(f.samples) / 8 * f.bitrate / static_cast<unsigned>(f.rate) + padding;
@@ -30,6 +32,7 @@ std::optional<SoundFrame> parse_adts_frame(ByteView at) {
                                                22050, 16000, 12000, 11025, 8000,  7350};
     if (rate >= rates.size()) return std::nullopt;
     SoundFrame f;
+    f.codec = Codec::aac;
     f.header = at[1] & 1 ? 7 : 9;
     f.size = (at[3] & 3U) << 11 | static_cast<unsigned>(at[4]) << 3 | at[5] >> 5;
     if (f.size <= f.header) return std::nullopt;
@@ -39,6 +42,43 @@ std::optional<SoundFrame> parse_adts_frame(ByteView at) {
     f.config = {static_cast<std::uint8_t>(object << 3 | rate >> 1),
                 static_cast<std::uint8_t>((rate & 1) << 7 | channels << 3)};
     return f;
+}
+
+std::optional<SoundFrame> parse_ac3_frame(ByteView at) {
+    if (at.size() < 7 || at[0] != 0x0B || at[1] != 0x77) return std::nullopt;
+    BitReader r(at.subspan(4));
+    auto rate = r.bits(2), size = r.bits(6), version = r.bits(5);
+    r.bits(3);
+    auto mode = r.bits(3);
+    if (rate == 3 || size > 37 || version > 10) return std::nullopt;
+    static constexpr std::array<unsigned, 19> bitrates{32,  40,  48,  56,  64,  80,  96,  112, 128, 160,
+                                                       192, 224, 256, 320, 384, 448, 512, 576, 640};
+    static constexpr std::array<int, 3> rates{48000, 44100, 32000};
+    // One surround channel is mixed into the fronts; low frequencies are heard with a full surround.
+    static constexpr std::array<int, 8> channels{2, 1, 2, 3, 2, 2, 4, 5};
+    if ((mode & 1) && mode != 1) r.bits(2);
+    if (mode & 4) r.bits(2);
+    if (mode == 2) r.bits(2);
+    SoundFrame f;
+    f.codec = Codec::ac3;
+    f.header = 7;
+    // Versions 9 and 10 are the same at a half and a quarter of the rate.
+    unsigned slower = version > 8 ? version - 8 : 0;
+    f.rate = rates[rate] >> slower;
+    f.bitrate = bitrates[size / 2] * 1000 >> slower;
+    f.samples = 1536;
+    f.channels = channels[mode] + (r.bit() && mode == 7 ? 1 : 0);
+    f.size = rate == 0   ? bitrates[size / 2] * 4
+             : rate == 2 ? bitrates[size / 2] * 6
+                         : (bitrates[size / 2] * 320 / 147 + (size & 1)) * 2;
+    return f;
+}
+
+ParseFrame frame_parser(Codec codec) {
+    return codec == Codec::aac                          ? &parse_adts_frame
+           : codec == Codec::mp3 || codec == Codec::mp2 ? &parse_mp3_frame
+           : codec == Codec::ac3                        ? &parse_ac3_frame
+                                                        : nullptr;
 }
 
 std::optional<PcmFormat> parse_pcm_format(ByteView config) {

@@ -124,7 +124,7 @@ void Controller::Engine::choose_text(std::uint64_t id) {
     text_track_ = id;
     if (!text_lane_) text_lane_ = env_.strand->lane();
     // Over a network a track inside the clip is read as the clip itself arrives; see measure_buffer.
-    if (!outside && buffered_) {
+    if (!outside && fetched_) {
         cues_ = std::make_shared<const Cues>();
         note("text-track", fmt::format("{}", id));
         return;

@@ -128,8 +128,10 @@ void Controller::Engine::open(std::string source, OpenOptions options) {
 }
 
 void Controller::Engine::seek(Time t, SeekMode mode) {
-    if (live()) return note("refused", "seek: a live source has no other place");
+    auto window = clip_ ? clip_->seekable() : TimeRange{{}, Time::max()};
+    if (!window) return note("refused", "seek: a live source has no other place");
     if (duration_known_ && duration_.ns > 0) t = std::min(t, duration_);
+    t = std::clamp(t, window->from, std::max(window->from, window->to));
     Wanted w{std::max(t, Time{}), mode, 0, now()};
     if (machine::allowed(state_, Input::seek)) wanted_ = w;
     input(Input::seek, format_time(w.time));
@@ -147,7 +149,7 @@ void Controller::Engine::step(int pictures) {
         note("refused", "step: there are no pictures to step through");
         return;
     }
-    if (live()) return note("refused", "step: a live source has no other place");
+    if (only_now()) return note("refused", "step: a live source has no other place");
     if (machine::allowed(state_, Input::step)) {
         if (wanted_ && wanted_->steps != 0)
             wanted_->steps += pictures;
@@ -224,7 +226,7 @@ void Controller::Engine::reset_source() {
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
     picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
         text_lane_.reset();
-    buffered_.reset(), network_.reset(), bytes_.reset(), starved_.reset();
+    fetched_ = false, buffered_ = {}, starved_.reset();
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
@@ -268,9 +270,12 @@ void Controller::Engine::open_source() {
     sound_lane_ = env_.strand->lane();
     prepare_lane_ = env_.strand->lane();
     auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_,
-                from = loop_from(), until = monotonic_now() + options_.open_within] {
+                from = loop_from(), until = monotonic_now() + options_.open_within,
+                open = env_.open_clip]() -> Result<Playable> {
         ReadScope scope(cancel.get(), false, until);
-        return open_playable(source, *codecs, language, from);
+        if (!open) return open_playable(source, *codecs, language, from);
+        TRY(auto clip, open(source));
+        return open_playable(std::shared_ptr<Clip>(std::move(clip)), *codecs, language, from);
     };
     beside(*picture_lane_, env_.costs.open, generation_, std::move(job),
            [this](Result<Playable> result) { opened(std::move(result)); });
@@ -291,10 +296,9 @@ void Controller::Engine::opened(Result<Playable> result) {
     sound_ = std::move(o.sound);
     duration_ = clip_->info().duration;
     duration_known_ = clip_->info().duration_known;
-    bytes_ = o.bytes;
-    network_ = std::dynamic_pointer_cast<HttpSource>(bytes_);
-    if (network_) {
-        buffered_ = std::make_shared<BufferedWalk>(network_, clip_, o.playing);
+    playing_ = std::move(o.playing);
+    fetched_ = clip_->fetched().has_value();
+    if (fetched_) {
         buffer_lane_ = env_.strand->lane();
         measure_buffer();
     }
@@ -426,7 +430,7 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
 }
 
 void Controller::Engine::run() {
-    if (live() && !sound_) items_.clear();  // what waited through a pause is old
+    if (only_now() && !sound_) items_.clear();  // what waited through a pause is old
     want_run_ = true;
     starved_since_ = ticked_ = {INT64_MAX};
     if (sound_ && sound_generation_ == 0) prime_sound(media_now());

@@ -4,7 +4,6 @@
 #include <condition_variable>
 
 #include "container/container.h"
-#include "playback/buffered.h"
 #include "playback/clock.h"
 #include "playback/playback.h"
 #include "playback/trace.h"
@@ -104,6 +103,10 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     /// How far ahead another sound track is read before it takes over; its reading must not take longer.
     Time switch_ahead() const { return scaled(clock_.running() ? 300_ms : Time{}, rate_); }
     static constexpr Time switch_read_ahead = 200_ms;
+    /// Nothing further than this from what is heard is shown.
+    static constexpr Time too_late = 250_ms;
+    /// A tick that comes so late was not late by itself: the process stood still.
+    static constexpr Time stood_still = 250_ms;
     void schedule_picture();
     void present_due();
     void show(Item item, Time due);
@@ -118,7 +121,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void list_choices();
     void choose_spoken();
 
-    bool live() const { return clip_ && clip_->info().live; }
+    /// It comes as it happens, and there is no other place to go to.
+    bool only_now() const { return clip_ && !clip_->seekable(); }
     bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }
     Time loop_from() const { return loop_.kind == Loop::Kind::range ? loop_.from : Time{}; }
     Time loop_to() const { return loop_.kind == Loop::Kind::range ? std::min(loop_.to, duration_) : duration_; }
@@ -183,10 +187,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::optional<Time> first_picture_;
 
     std::unique_ptr<Lane> picture_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_;
-    std::shared_ptr<ByteSource> bytes_;
-    std::shared_ptr<HttpSource> network_;     ///< The same, for a source on the network.
-    std::shared_ptr<BufferedWalk> buffered_;  ///< Only there.
-    std::pair<Time, Time> buffered_range_{};
+    bool fetched_ = false;  ///< What is played has to be fetched, so one may have to wait for it.
+    std::vector<Track> playing_;
+    TimeRange buffered_{};  ///< Only where it is.
     struct Starved {
         Time at{}, buffered{}, grown{};
         std::uint64_t received = 0;

@@ -11,15 +11,10 @@ namespace {
 constexpr std::size_t pictures_wanted = 8, prepared_wanted = 3;
 constexpr Time sound_wanted = 400_ms, sound_enough = 120_ms, sound_per_job = 80_ms;
 constexpr Time tick_every = 10_ms;
-constexpr std::size_t figures_kept = 200'000;
-/// Nothing further than this from what is heard is shown.
-constexpr Time too_late = 250_ms;
 /// Later than this, decoding on is of no use; earlier than that, all is well again.
 constexpr Time leap_at = 150_ms, well_again = 100_ms;
 /// After starving, so much is enough, whatever the rest would need.
 constexpr Time enough_ahead = 5_s;
-/// A tick that comes so late was not late by itself: the process stood still.
-constexpr Time stood_still = 250_ms;
 }  // namespace
 
 void Controller::Engine::pump() {
@@ -91,12 +86,12 @@ void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begu
         picture_lap_ = lap;
         auto at = picture->pts;
         // A live picture counts from when it comes: after a pause, or when the device's clock runs off, so does ours.
-        if (live() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns)
+        if (only_now() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns)
             clock_.start(at, now());
         if (lap > 0) at = std::max(at, loop_from()) + loop_length() * lap;
         if (result->leapt) note("giving-way", fmt::format("on from the keyframe at {}", format_time(picture->pts)));
         items_.push_back(item_of(std::move(*picture), at));
-        if (clock_.running() && !live()) give_way(at, begun);
+        if (clock_.running() && !only_now()) give_way(at, begun);
     }
     pump();
     if (clock_.running()) present_due();
@@ -299,25 +294,25 @@ void Controller::Engine::check_fed() {
 /// Going on at the first bytes that come would only starve again. So much must be here that the rest can be played
 /// through at the rate at which it comes, or some seconds, whichever is less.
 bool Controller::Engine::enough_is_here() {
-    if (!network_ || !starved_ || live()) return true;
+    if (!fetched_ || !starved_ || only_now()) return true;
     auto t = now(), at = fold(media_now());
-    auto ahead = buffered_range_.second - at;
-    if (buffered_range_.second > starved_->buffered) starved_->buffered = buffered_range_.second, starved_->grown = t;
-    bool all_here = duration_known_ && buffered_range_.second >= duration_ - 50_ms;
+    auto ahead = buffered_.to - at;
+    if (buffered_.to > starved_->buffered) starved_->buffered = buffered_.to, starved_->grown = t;
+    bool all_here = duration_known_ && buffered_.to >= duration_ - 50_ms;
     // Where nothing comes any more, reading on tells why.
     if (all_here || ahead >= scaled(enough_ahead, rate_) || t - starved_->grown > 5_s) return true;
     auto waited = t - starved_->at;
-    auto size = network_->size();
-    if (!size || !duration_known_ || duration_.ns <= 0 || waited < 250_ms) return false;
-    auto rate = static_cast<double>(network_->received() - starved_->received) / waited.seconds();
-    auto missing = static_cast<double>(*size) * (duration_ - buffered_range_.second).seconds() / duration_.seconds();
+    auto fetched = clip_->fetched().value_or(Clip::Fetched{});
+    if (!fetched.of || !duration_known_ || duration_.ns <= 0 || waited < 250_ms) return false;
+    auto rate = static_cast<double>(fetched.bytes - starved_->received) / waited.seconds();
+    auto missing = static_cast<double>(*fetched.of) * (duration_ - buffered_.to).seconds() / duration_.seconds();
     return rate > 0 && missing / rate < 0.95 * (duration_ - at).seconds() / rate_;
 }
 
 /// Looks whether the process was stopped, or the machine asleep, since the last tick: no time has passed then.
 void Controller::Engine::look_whether_stood_still(Time t) {
     auto before = std::exchange(ticked_, t);
-    if (before.ns == INT64_MIN || before.ns == INT64_MAX || t - before < stood_still || live()) return;
+    if (before.ns == INT64_MIN || before.ns == INT64_MAX || t - before < stood_still || only_now()) return;
     auto at = clock_.at(before + tick_every);
     if (sound_master_ && voice_)
         if (auto heard = voice_->heard(t)) at = *heard;
@@ -334,11 +329,11 @@ void Controller::Engine::tick() {
         look_whether_stood_still(t);
     else
         ticked_ = t;
-    if (bytes_ && !altered_ && t - looked_at_file_ > 500_ms) {
+    if (clip_ && !altered_ && t - looked_at_file_ > 500_ms) {
         looked_at_file_ = t;
-        if ((altered_ = bytes_->altered()))
+        if ((altered_ = clip_->altered()))
             note("finding", fmt::format("“{}” was changed while it played; what follows may not be what was opened.",
-                                        bytes_->name()));
+                                        clip_->info().name));
     }
     if (!clock_.running()) {
         start_clock_if_ready();
@@ -364,7 +359,7 @@ void Controller::Engine::tick() {
             }
             if (voice_->starved() && !sound_end_) {
                 note("starved", "sound ran out");
-                if (network_) starved_ = Starved{t, buffered_range_.second, t, network_->received()};
+                if (fetched_) starved_ = Starved{t, buffered_.to, t, clip_->fetched().value_or(Clip::Fetched{}).bytes};
                 input(Input::starved);
             }
         }
@@ -372,7 +367,7 @@ void Controller::Engine::tick() {
             if (starved_since_.ns == INT64_MAX) starved_since_ = t;
             if (t - starved_since_ > 250_ms && shown_ && clock_.at(t) > shown_at_ + shown_->duration + 250_ms) {
                 note("starved", "no picture is ready");
-                if (network_) starved_ = Starved{t, buffered_range_.second, t, network_->received()};
+                if (fetched_) starved_ = Starved{t, buffered_.to, t, clip_->fetched().value_or(Clip::Fetched{}).bytes};
                 input(Input::starved);
             }
         } else {
@@ -405,8 +400,8 @@ void Controller::Engine::check_end(Time t) {
         return;
     }
     // Some containers can't tell a file that was cut from one that ends; its length can.
-    if (!cut_ && bytes_ && bytes_->altered() && duration_known_ && end + 500_ms < duration_)
-        cut_ = Error{Code::truncated, fmt::format("“{}” became shorter while it played.", bytes_->name()),
+    if (!cut_ && clip_ && clip_->altered() && duration_known_ && end + 500_ms < duration_)
+        cut_ = Error{Code::truncated, fmt::format("“{}” became shorter while it played.", clip_->info().name),
                      "Open it again once it is complete."};
     if (cut_) return fail_with(*cut_);
     // Now it is known: one value for the end, whatever the header said and however samples were rounded.
@@ -417,164 +412,6 @@ void Controller::Engine::check_end(Time t) {
     clock_.hold(end);
     duration_ = fold(end), duration_known_ = true;
     note("ended");
-}
-
-void Controller::Engine::schedule_picture() {
-    if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
-    if (items_.empty() || !clock_.running()) return;
-    // What is due but not yet made into display pixels is shown when it is.
-    if (!items_.front().prepared && items_.front().at <= media_now()) return;
-    auto due = std::max(clock_.when(items_.front().at), now());
-    picture_timer_ = env_.strand->at(due, guarded([this] {
-                                         picture_timer_ = 0;
-                                         present_due();
-                                     }));
-}
-
-/// Shows what is due. A late picture gives way to a later one that is due too; none comes before its time.
-void Controller::Engine::present_due() {
-    if (items_.empty()) return;
-    bool first = shown_at_.ns == INT64_MIN;
-    if (first || !clock_.running()) {
-        // The first one after opening or seeking is shown as soon as it is there, whatever the clock does.
-        if (first && items_.front().prepared) {
-            auto item = std::move(items_.front());
-            items_.pop_front();
-            show(std::move(item), now());
-            pump();
-        }
-        if (clock_.running()) schedule_picture();
-        return;
-    }
-    auto t = now();
-    bool ticks = ticked_.ns != INT64_MIN && ticked_.ns != INT64_MAX;
-    if (ticks && t - ticked_ >= stood_still) tick();  // nothing is late that nobody could have shown
-    auto media = clock_.at(t);
-    auto refresh = env_.sink->refresh();
-    while (!items_.empty() && items_.front().at <= media) {
-        auto& front = items_.front();
-        bool later_due = items_.size() > 1 && items_[1].at <= media;
-        auto due = clock_.when(front.at);
-        // Closer together than the display shows: some are left out on purpose.
-        auto apart = items_.size() > 1 ? scaled(items_[1].at - front.at, 1 / rate_) : refresh;
-        bool too_fast = refresh.ns > 0 && apart < refresh * 3 / 4;
-        // What another one would be painted over at once is not worth making; one that is being made is waited for.
-        bool overtaken = refresh.ns > 0 && later_due && !front.preparing && (items_[1].prepared || !front.prepared);
-        if (too_fast && t - last_shown_wall_ < refresh * 3 / 4) {
-            ++counters_.skipped;
-        } else if (media - front.at > scaled(too_late, rate_) || overtaken) {
-            ++(too_fast ? counters_.skipped : counters_.dropped);
-        } else if (!front.prepared) {
-            break;
-        } else {
-            auto item = std::move(front);
-            items_.pop_front();
-            show(std::move(item), due);
-            continue;
-        }
-        items_.pop_front();
-    }
-    pump();
-    schedule_picture();
-}
-
-void Controller::Engine::count_repeats(Time due) {
-    auto refresh = env_.sink->refresh();
-    if (refresh.ns > 0 && clock_.running() && last_due_.ns > 0) {
-        auto refreshes = (due - last_due_ + refresh / 2).ns / refresh.ns;
-        if (refreshes > 1 && refreshes < 1000) counters_.repeated += static_cast<std::uint64_t>(refreshes - 1);
-    }
-    last_due_ = clock_.running() ? due : Time{};
-}
-
-void Controller::Engine::show(Item item, Time due) {
-    auto t = now();
-    bool first = shown_at_.ns == INT64_MIN;
-    shown_at_ = item.at;
-    shown_ = item.picture;
-    current_ = item.picture.pts;
-    last_shown_wall_ = t;
-    count_repeats(due);
-    env_.sink->show(item.image, item.picture, due);
-    if (!first_picture_) {
-        first_picture_ = t;
-        note("first-picture", {}, t - opened_at_, item.picture.pts);
-    }
-    if (env_.sink->reports_paint()) {
-        if (unpainted_ && clock_.running() && !first) ++counters_.dropped;  // overtaken before it came to the screen
-        unpainted_ = item.picture.pts;
-        return;
-    }
-    ++counters_.presented;
-    if (!clock_.running() || first) return;
-    if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((t - due).ns));
-    measure_offset(item.at, t);
-}
-
-/// Sight against sound, both as they really come: the sound being heard when the picture is seen.
-void Controller::Engine::measure_offset(Time picture, Time when) {
-    if (!sound_master_ || !voice_ || offsets_.size() >= figures_kept) return;
-    auto heard = voice_->heard(when);
-    if (!heard) return;
-    av_offset_ = *heard - picture;
-    offsets_.push_back(av_offset_->ns);
-}
-
-void Controller::Engine::painted(Time pts, Time due, Time when) {
-    if (!unpainted_ || *unpainted_ != pts) return;
-    unpainted_.reset();
-    ++counters_.presented;
-    if (!clock_.running()) publish();  // nothing else will, while it is held
-    if (!clock_.running() || due.ns == 0) return;
-    if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((when - due).ns));
-    if (shown_ && shown_->pts == pts) measure_offset(shown_at_, when);
-}
-
-void Controller::Engine::refresh() {
-    if (!shown_ || !prepare_lane_) return;
-    for (auto& item : items_) item.prepared = false;
-    if (clock_.running()) return pump_prepare();
-    auto job = [picture = *shown_, sink = env_.sink] { return sink->prepare(picture); };
-    beside(*prepare_lane_, env_.costs.conversion, generation_, std::move(job),
-           [this, pts = shown_->pts](std::shared_ptr<const Image> image) {
-               if (shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(std::move(image), *shown_, {});
-           });
-}
-
-/// Looks again and again how far a clip on the network is here.
-void Controller::Engine::measure_buffer() {
-    if (!buffered_ || !buffer_lane_) return;
-    struct Found {
-        std::pair<Time, Time> range;
-        std::vector<Cue> cues;
-    };
-    auto* text = text_track_ && text_track_ < first_outside ? clip_->info().find(text_track_) : nullptr;
-    auto job = [walk = buffered_, at = fold(media_now()), text = text ? std::optional(*text) : std::nullopt,
-                cancel = buffer_cancel_] {
-        ReadScope scope(cancel.get());
-        Found found;
-        found.range = walk->around(at);
-        if (text) found.cues = walk->captions(*text, at);
-        return found;
-    };
-    beside(*buffer_lane_, {}, buffer_generation_, std::move(job), [this, generation = text_generation_](Found found) {
-        buffered_range_ = found.range;
-        if (cues_ && generation == text_generation_ && !found.cues.empty()) {
-            auto all = std::make_shared<Cues>(*cues_);
-            for (auto& c : found.cues)
-                if (std::none_of(all->list.begin(), all->list.end(),
-                                 [&](auto& k) { return k.start == c.start && k.runs == c.runs; }))
-                    all->list.push_back(c);
-            std::stable_sort(all->list.begin(), all->list.end(), [](auto& a, auto& b) { return a.start < b.start; });
-            cues_ = std::move(all);
-        }
-        publish();
-        check_fed();
-        buffer_timer_ = env_.strand->at(now() + 250_ms, guarded([this] {
-                                            buffer_timer_ = 0;
-                                            measure_buffer();
-                                        }));
-    });
 }
 
 }  // namespace ruedo

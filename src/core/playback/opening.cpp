@@ -2,7 +2,6 @@
 // From a source to something that plays: which tracks, and whether they can be decoded from their start.
 #include <algorithm>
 
-#include "capture/camera.h"
 #include "container/container.h"
 #include "playback/playback.h"
 
@@ -50,14 +49,8 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
 
 Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language,
                                Time from) {
-    std::shared_ptr<ByteSource> bytes;
-    if (!is_camera(source)) {
-        TRY(bytes, open_source(source));
-    }
-    TRY(auto clip, bytes ? open_clip(bytes) : open_clip(source));
-    TRY(auto playable, open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, sound_language, from));
-    playable.bytes = std::move(bytes);
-    return playable;
+    TRY(auto clip, open_clip(source));
+    return open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, sound_language, from);
 }
 
 Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language,

@@ -75,6 +75,7 @@ struct Snapshot {
     machine::State state;
     Motion motion = Motion::still;
     Time position{}, duration{};
+    std::optional<TimeRange> seekable;  ///< Where one can go; see `Clip::seekable`.
     bool duration_known = false, live = false, has_video = false, has_audio = false, partial = false;
     Time buffered_from{}, buffered_to{};
     Time decoded_to{}, sounded_to{}, shown{};
@@ -139,6 +140,8 @@ class Controller {
         CodecRegistry* codecs = nullptr;
         std::shared_ptr<PictureSink> sink;
         Costs costs = {};
+        /// What turns a name into a clip; a host may have sources of its own kind.
+        std::function<Result<std::unique_ptr<Clip>>(const std::string&)> open_clip = {};
     };
     explicit Controller(Env env);
     ~Controller();  ///< Releases, and waits for it (within 200 ms).
@@ -202,7 +205,6 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
 /// A source opened and found to play: everything that playing needs first has been read and decoded.
 struct Playable {
     std::shared_ptr<Clip> clip;
-    std::shared_ptr<ByteSource> bytes;  ///< None for a camera.
     std::unique_ptr<PictureReader> pictures;
     std::unique_ptr<SoundReader> sound;
     std::optional<Picture> first;  ///< The one shown at `from`.

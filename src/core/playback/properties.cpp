@@ -31,6 +31,11 @@ const std::array rows{
     Property{"left_ns", Type::time, "ns", "from the position to the end; null while the length is not known",
              [](S s) { return when(s.duration_known, std::max(Time{}, s.duration - s.position)); }},
     Property{"live", Type::yes_or_no, "", "it comes as it happens and has no end", [](S s) { return json(s.live); }},
+    Property{"seekable_from_ns", Type::time, "ns", "where one can go begins; null where there is only what comes next",
+             [](S s) { return s.seekable ? json(s.seekable->from.ns) : json(nullptr); }},
+    Property{
+        "seekable_to_ns", Type::time, "ns", "where one can go ends; null where that is nowhere, or not known",
+        [](S s) { return when(s.seekable && s.seekable->to != Time::max(), s.seekable.value_or(TimeRange{}).to); }},
     Property{"buffered_from_ns", Type::time, "ns", "the stretch round the position that is here begins",
              [](S s) { return json(s.buffered_from.ns); }},
     Property{"buffered_to_ns", Type::time, "ns", "the stretch round the position that is here ends",

@@ -11,11 +11,12 @@ void Controller::Engine::publish() {
     s.state = state_;
     s.duration = duration_;
     s.duration_known = duration_known_;
-    s.live = live();
+    s.live = clip_ && clip_->info().live;
+    s.seekable = clip_ ? clip_->seekable() : std::nullopt;
     s.has_video = pictures_ != nullptr;
     s.has_audio = sound_ != nullptr;
-    s.buffered_from = buffered_ ? buffered_range_.first : Time{};
-    s.buffered_to = buffered_ ? buffered_range_.second : duration_;
+    s.buffered_from = fetched_ ? buffered_.from : Time{};
+    s.buffered_to = fetched_ ? buffered_.to : duration_;
     s.decoded_to = items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at;
     s.sounded_to = sound_next_;
     s.shown = shown_ ? shown_->pts : Time{};

@@ -356,4 +356,16 @@ std::vector<std::string> captions_beside(const std::string& source) {
     return found;
 }
 
+std::vector<Cue> cues_here(Clip& clip, const Track& track, Time position) {
+    ReadScope scope(nullptr, true);
+    std::vector<Cue> list;
+    auto reader = clip.reader(track.id);
+    if (!reader->seek(std::max(Time{}, position - 10_s))) return list;
+    PacketHead head;
+    Bytes data;
+    for (int i = 0; i < 2000 && reader->next(head).value_or(false) && head.size < (1 << 20) && reader->read(data); ++i)
+        cues_of_packet(track, head, data, list);
+    return list;
+}
+
 }  // namespace ruedo

@@ -51,4 +51,7 @@ std::vector<std::string> captions_beside(const std::string& source);
 /// "en" of "lantern.en.vtt"; empty when the name does not say.
 std::string language_of_name(const std::string& file);
 
+/// Those captions of `track` that need not be waited for, from shortly before `position` on.
+std::vector<Cue> cues_here(Clip& clip, const Track& track, Time position);
+
 }  // namespace ruedo

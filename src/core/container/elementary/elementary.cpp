@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
-// MP3 (with ID3v2 tags, and the Xing, Info and VBRI headers that encoders put into the first frame) and ADTS.
+// MP3 and layer II (with ID3v2 tags, and the Xing, Info and VBRI headers that encoders put into the first frame), ADTS
+// and AC-3.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -11,8 +12,9 @@ namespace ruedo::elementary {
 namespace {
 
 std::optional<SoundFrame> parse_any(ByteView at) {
-    auto frame = parse_mp3_frame(at);
-    return frame ? frame : parse_adts_frame(at);
+    for (auto parse : {&parse_mp3_frame, &parse_adts_frame, &parse_ac3_frame})
+        if (auto frame = parse(at)) return frame;
+    return std::nullopt;
 }
 
 /// Length of an ID3v2 tag at the start of `head` (ID3v2.4 structure clause 3.1); 0 for none.
@@ -101,24 +103,25 @@ class FramedClip final : public Clip {
             if (!first) at += window.size() < look ? window.size() : look * 3 / 4;
         }
         if (!first)
-            return fail(Code::not_media,
-                        fmt::format("“{}” begins like MP3 or AAC, but no frame of it can be found.", name),
-                        "Copy or export it again.");
-        adts_ = !first->config.empty();
-        info_.container = adts_ ? "adts" : "mp3";
+            return fail(
+                Code::not_media,
+                fmt::format("“{}” begins like bare sound (MP3, AAC or AC-3), but no frame of it can be found.", name),
+                "Copy or export it again.");
+        adts_ = first->codec == Codec::aac;
+        info_.container = adts_ ? "adts" : codec_name(first->codec);
         FirstFrame stated;
-        if (!adts_) {
+        if (first->codec == Codec::mp3) {
             TRY(auto frame, reader.view(at, std::min<std::size_t>(first->size, 4096)));
             stated = read_first_frame(frame, *first);
             if (stated.present) at += first->size;
         }
-        index_ = std::make_shared<FrameIndex>(source, adts_ ? &parse_adts_frame : &parse_mp3_frame, at, *first);
+        index_ = std::make_shared<FrameIndex>(source, frame_parser(first->codec), at, *first);
 
         Track t;
         t.id = 1;
         t.kind = Kind::audio;
-        t.codec = adts_ ? Codec::aac : Codec::mp3;
-        t.codec_tag = adts_ ? "ADTS" : "MPEG audio layer III";
+        t.codec = first->codec;
+        t.codec_tag = adts_ ? "ADTS" : codec_title(first->codec);
         t.audio = {first->rate, first->channels};
         t.config = first->config;
         t.is_default = true;

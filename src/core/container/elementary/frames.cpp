@@ -16,7 +16,7 @@ Result<std::optional<SoundFrame>> FrameIndex::find(SourceReader& reader, std::ui
         TRY(auto window, reader.view(at, 8192));
         if (window.size() < 10) return std::nullopt;
         for (std::size_t i = 0; i + 10 <= window.size(); ++i, ++at) {
-            if (window[i] != 0xFF) continue;
+            if (window[i] != 0xFF && window[i] != 0x0B) continue;
             auto frame = parse_(window.subspan(i));
             if (!frame || !alike(*frame)) continue;
             if (i + frame->size + 10 > window.size()) {

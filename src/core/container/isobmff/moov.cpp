@@ -301,6 +301,9 @@ Outcome IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
         case fourcc(".mp3"):
             track.codec = Codec::mp3;
             break;
+        case fourcc("ac-3"):
+            track.codec = Codec::ac3;
+            break;
         case fourcc("wvtt"):
             track.codec = Codec::webvtt;
             break;
@@ -308,6 +311,8 @@ Outcome IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
             track.codec = Codec::tx3g;
             break;
         default:
+            if (track.kind == Kind::video && track.codec == Codec::unknown)
+                track.codec = codec_of_fourcc(track.codec_tag);
             break;
     }
     return {};
@@ -325,6 +330,15 @@ Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
         [&](const Box& box) -> Outcome {
             TRY(auto inner, body(box));
             ByteReader b(inner);
+            if (box.type == fourcc("esds") && inner.size() > 4) {
+                // ISO/IEC 14496-1 table 5.
+                unsigned type = 0;
+                track.config = asc_from_esds(ByteView(inner).subspan(4), type);
+                if (type == 0x20) track.codec = Codec::mpeg4;
+                if (type >= 0x60 && type <= 0x65) track.codec = Codec::mpeg2;
+                if (type == 0x6A) track.codec = Codec::mpeg1;
+                if (type == 0x6C) track.codec = Codec::mjpeg;
+            }
             if (box.type == fourcc("avcC") || box.type == fourcc("av1C") || box.type == fourcc("hvcC"))
                 track.config = inner;
             if (box.type == fourcc("vpcC"))
@@ -374,6 +388,13 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
             if (indication == 0x40 || (indication >= 0x66 && indication <= 0x68)) track.codec = Codec::aac;
             if (indication == 0x69 || indication == 0x6B) track.codec = Codec::mp3;
             if (indication == 0xDD) track.codec = Codec::vorbis;
+            if (indication == 0xA5) track.codec = Codec::ac3;
+        }
+        if (box.type == fourcc("dac3") && inner.size() >= 3) {
+            // ETSI TS 102 366 annex F.4; as a frame's head says it.
+            auto mode = inner[1] >> 3 & 7;
+            static constexpr std::array<int, 8> channels{2, 1, 2, 3, 2, 2, 4, 5};
+            track.audio.channels = channels[static_cast<std::size_t>(mode)] + (mode == 7 && inner[1] & 4 ? 1 : 0);
         }
         if (box.type == fourcc("dfLa") && inner.size() > 4) {
             track.config = {'f', 'L', 'a', 'C'};

@@ -52,10 +52,11 @@ struct TrackState {
 
 class Mp4Writer final : public ClipWriter {
   public:
-    explicit Mp4Writer(FileWriter file) : file_(std::move(file)) {}
+    explicit Mp4Writer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
 
     Result<std::size_t> add(const WriteTrack& track) override {
-        static constexpr std::array known{Codec::h264, Codec::hevc, Codec::vp9, Codec::av1, Codec::aac, Codec::opus};
+        static constexpr std::array known{Codec::h264,  Codec::hevc, Codec::vp9,  Codec::av1,
+                                          Codec::mpeg4, Codec::aac,  Codec::opus, Codec::ac3};
         if (std::find(known.begin(), known.end(), track.codec) == known.end())
             return fail(Code::codec_missing, fmt::format("{} can’t be put into MP4 here.", codec_title(track.codec)),
                         "Choose H.264, VP9 or AV1, and AAC or Opus.");
@@ -66,11 +67,11 @@ class Mp4Writer final : public ClipWriter {
 
     Outcome write(std::size_t index, const WritePacket& p) override {
         auto& t = tracks_.at(index);
-        if (file_.position() == 0) {
+        if (sink_->position() == 0) {
             // A 64-bit size, since it is not known yet how much will come.
             BoxWriter w;
             w.u32(1).text("mdat").u64(0);
-            TRY_DO(file_.write(w.bytes));
+            TRY_DO(sink_->write(w.bytes));
         }
         auto dts = time_to_ticks(p.dts, t.scale()), pts = time_to_ticks(p.pts, t.scale());
         if (t.samples.empty())
@@ -86,29 +87,29 @@ class Mp4Writer final : public ClipWriter {
         t.first_pts = std::min(t.first_pts, p.pts);
         t.end = std::max(t.end, p.pts + p.duration);
         if (last_track_ != index || t.chunks.empty() || t.chunks.back().samples >= 64)
-            t.chunks.push_back({file_.position(), 0});
+            t.chunks.push_back({sink_->position(), 0});
         ++t.chunks.back().samples;
         last_track_ = index;
-        return file_.write(p.data);
+        return sink_->write(p.data);
     }
 
-    Outcome finish(Time sound_end) override {
-        if (file_.position() == 0)
+    Outcome finish(Time sound_end, const Progress& told) override {
+        if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         ByteWriter size;
-        size.u64(file_.position());
-        TRY_DO(file_.write_at(8, size.bytes));
+        size.u64(sink_->position());
+        TRY_DO(sink_->write_at(8, size.bytes));
         for (auto& t : tracks_) {
             t.media_duration = t.last_dts - t.first_dts + t.last_duration;
             if (t.audio() && sound_end.ns > 0) t.end = std::min(t.end, sound_end);
         }
         // The index's own size shifts what it points to; with 64-bit offsets from 4 GB on it does not depend on that.
-        bool large = file_.position() > 0xF0000000ULL;
+        bool large = sink_->position() > 0xF0000000ULL;
         auto head = index(0, large).size();
         auto whole = index(head, large);
-        TRY_DO(file_.insert_gap(0, whole.size()));
-        TRY_DO(file_.write_at(0, whole));
-        return file_.commit();
+        TRY_DO(sink_->insert_gap(0, whole.size(), told));
+        TRY_DO(sink_->write_at(0, whole));
+        return sink_->commit();
     }
 
   private:
@@ -117,7 +118,7 @@ class Mp4Writer final : public ClipWriter {
     void sample_entry(BoxWriter& w, const TrackState& t);
     void tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, bool large);
 
-    FileWriter file_;
+    std::unique_ptr<ByteSink> sink_;
     std::vector<TrackState> tracks_;
     std::size_t last_track_ = SIZE_MAX;
 };
@@ -227,6 +228,20 @@ void Mp4Writer::track_box(BoxWriter& w, const TrackState& t, std::size_t number,
     });
 }
 
+/// ISO/IEC 14496-1 clause 7.2.6: object type and kind of stream, then the codec's own header; sizes in four bytes.
+void elementary_stream(BoxWriter& w, unsigned object, unsigned kind, const Bytes& config) {
+    w.full("esds", 0, 0, [&] {
+        auto size = [&](std::size_t n) {
+            for (unsigned shift : {21U, 14U, 7U, 0U}) w.u8((shift ? 0x80 : 0) | (n >> shift & 0x7F));
+        };
+        auto n = config.size();
+        w.u8(3), size(3 + 5 + 13 + 5 + n + 6), w.u16(0).u8(0);
+        w.u8(4), size(13 + 5 + n), w.u8(object).u8(kind).u24(0).u32(0).u32(0);
+        w.u8(5), size(n), w.raw(config);
+        w.u8(6), size(1), w.u8(2);
+    });
+}
+
 void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
     auto& s = t.spec;
     if (t.audio()) {
@@ -252,15 +267,16 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
             });
             return;
         }
+        if (s.codec == Codec::ac3) {
+            w.box("ac-3", [&] {
+                entry();
+                w.box("dac3", [&] { w.raw(s.config); });
+            });
+            return;
+        }
         w.box("mp4a", [&] {
             entry();
-            w.full("esds", 0, 0, [&] {
-                auto asc = s.config.size();
-                w.u8(3).u8(3 + 2 + 13 + 2 + asc + 3).u16(0).u8(0);
-                w.u8(4).u8(13 + 2 + asc).u8(0x40).u8(0x15).u24(0).u32(0).u32(0);
-                w.u8(5).u8(asc).raw(s.config);
-                w.u8(6).u8(1).u8(2);
-            });
+            elementary_stream(w, 0x40, 0x15, s.config);
         });
         return;
     }
@@ -283,6 +299,7 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
             .u16(0xFFFF);
         if (s.codec == Codec::h264) w.box("avcC", [&] { w.raw(s.config); });
         if (s.codec == Codec::hevc) w.box("hvcC", [&] { w.raw(s.config); });
+        if (s.codec == Codec::mpeg4) elementary_stream(w, 0x20, 0x11, s.config);
         if (s.codec == Codec::vp9) w.full("vpcC", 1, 0, [&] { w.raw(s.config); });
         if (s.codec == Codec::av1) w.box("av1C", [&] { w.raw(s.config); });
         // What is not stated is not guessed: a reader would take it for known.
@@ -306,6 +323,8 @@ void Mp4Writer::sample_entry(BoxWriter& w, const TrackState& t) {
         w.box("hvc1", fill);
     else if (s.codec == Codec::vp9)
         w.box("vp09", fill);
+    else if (s.codec == Codec::mpeg4)
+        w.box("mp4v", fill);
     else
         w.box("av01", fill);
 }
@@ -373,8 +392,11 @@ void Mp4Writer::tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, b
 }  // namespace ruedo::isobmff
 
 namespace ruedo {
+std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<isobmff::Mp4Writer>(std::move(sink));
+}
 Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace) {
     TRY(auto file, FileWriter::create(path, replace));
-    return std::make_unique<isobmff::Mp4Writer>(std::move(file));
+    return write_mp4(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

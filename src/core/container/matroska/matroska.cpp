@@ -8,6 +8,7 @@
 
 #include "container/matroska/blocks.h"
 #include "media/codec_headers.h"
+#include "media/mpeg_video.h"
 
 namespace ruedo::matroska {
 namespace {
@@ -208,6 +209,12 @@ void MatroskaClip::name_codec(Track& track, TrackExtra& extra, ByteView config) 
                                                                  {"V_MPEGH/ISO/HEVC", Codec::hevc},
                                                                  {"V_THEORA", Codec::theora},
                                                                  {"V_MJPEG", Codec::mjpeg},
+                                                                 {"V_MPEG1", Codec::mpeg1},
+                                                                 {"V_MPEG2", Codec::mpeg2},
+                                                                 {"A_MPEG/L2", Codec::mp2},
+                                                                 {"A_AC3", Codec::ac3},
+                                                                 {"A_AC3/BSID9", Codec::ac3},
+                                                                 {"A_AC3/BSID10", Codec::ac3},
                                                                  {"A_OPUS", Codec::opus},
                                                                  {"A_VORBIS", Codec::vorbis},
                                                                  {"A_MPEG/L3", Codec::mp3},
@@ -222,6 +229,14 @@ void MatroskaClip::name_codec(Track& track, TrackExtra& extra, ByteView config) 
         track.codec = it->second;
     else if (tag.starts_with("A_AAC"))
         track.codec = Codec::aac;
+    else if (tag.starts_with("V_MPEG4/ISO/"))
+        track.codec = Codec::mpeg4;
+    else if (tag == "V_MS/VFW/FOURCC" && config.size() >= 40) {
+        // A BITMAPINFOHEADER, and after it what the codec itself wants.
+        tag.assign(config.begin() + 16, config.begin() + 20);
+        track.codec = codec_of_fourcc(tag);
+        config = config.subspan(40);
+    }
     track.config.assign(config.begin(), config.end());
     extra.is_opus = track.codec == Codec::opus;
     extra.is_audio = track.kind == Kind::audio;
@@ -348,13 +363,23 @@ void MatroskaClip::read_track(ByteView data) {
 
 /// Recorders in browsers leave the codec's own header out: its parameter sets stand in the first pictures.
 bool missing_config(const Track& t) {
-    return t.config.empty() && (t.codec == Codec::h264 || t.codec == Codec::hevc) &&
+    return t.config.empty() &&
+           (t.codec == Codec::h264 || t.codec == Codec::hevc || t.codec == Codec::mpeg1 || t.codec == Codec::mpeg2 ||
+            t.codec == Codec::mpeg4) &&
            !(t.problem && t.problem->code == Code::encrypted);
 }
 
 void MatroskaClip::take_config(Track& track, const Bytes& first) {
-    // Lengths of four bytes lead exactly to the end; otherwise it is a byte stream, which begins with a start code.
     Bytes stream;
+    if (track.codec != Codec::h264 && track.codec != Codec::hevc) {
+        // MPEG video repeats its header in its pictures, so nothing is amiss.
+        track.config = track.codec == Codec::mpeg4 ? mpeg4_config_bytes(first) : mpeg_sequence_bytes(first);
+        if (track.config.empty()) return;
+        track.problem.reset();
+        describe_from_config(track);
+        return;
+    }
+    // Lengths of four bytes lead exactly to the end; otherwise it is a byte stream, which begins with a start code.
     bool starts = !to_annex_b(first, 4, stream);
     if (starts) {
         if (first.size() < 4 || first[0] != 0 || first[1] != 0 || first[2] > 1) return;
@@ -387,6 +412,8 @@ Outcome MatroskaClip::settle_times() {
             if (!more) break;
             Bytes data;
             if (missing_config(track) && walker.read(data)) take_config(track, data);
+            if (track.codec == Codec::ac3 && walker.read(data))
+                if (auto frame = parse_ac3_frame(data)) track.audio = {frame->rate, frame->channels};
             if (i == 0 && track.codec == Codec::vp9 && head.keyframe) {
                 if (walker.read(data))
                     if (auto vp9 = parse_vp9_keyframe(data)) {

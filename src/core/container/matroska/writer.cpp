@@ -61,7 +61,7 @@ struct Held {
 
 class WebmWriter final : public ClipWriter {
   public:
-    explicit WebmWriter(FileWriter file) : file_(std::move(file)) {}
+    explicit WebmWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
 
     Result<std::size_t> add(const WriteTrack& track) override {
         static constexpr std::array known{Codec::vp8, Codec::vp9, Codec::av1, Codec::opus, Codec::vorbis};
@@ -74,7 +74,7 @@ class WebmWriter final : public ClipWriter {
     }
 
     Outcome write(std::size_t index, const WritePacket& p) override {
-        if (file_.position() == 0) TRY_DO(write_head());
+        if (sink_->position() == 0) TRY_DO(write_head());
         auto& held = held_.at(index);
         if (held.there) TRY_DO(put(index, held, {}, false));
         auto delay = ticks_to_time(tracks_[index].delay_samples, 1, 48000);
@@ -88,8 +88,8 @@ class WebmWriter final : public ClipWriter {
         return {};
     }
 
-    Outcome finish(Time sound_end) override {
-        if (file_.position() == 0)
+    Outcome finish(Time sound_end, const Progress&) override {
+        if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         Time end{};
         for (std::size_t i = 0; i < held_.size(); ++i) {
@@ -102,7 +102,7 @@ class WebmWriter final : public ClipWriter {
             end = std::max(end, last - cut);
         }
         TRY_DO(flush());
-        auto cues = file_.position();
+        auto cues = sink_->position();
         EbmlWriter w;
         w.master(id::cues, [&](auto& c) {
             for (auto& cue : cues_)
@@ -115,10 +115,10 @@ class WebmWriter final : public ClipWriter {
                     });
                 });
         });
-        TRY_DO(file_.write(w.bytes));
+        TRY_DO(sink_->write(w.bytes));
         EbmlWriter size;
-        size.size(file_.position() - segment_, 8);
-        TRY_DO(file_.write_at(segment_ - 8, size.bytes));
+        size.size(sink_->position() - segment_, 8);
+        TRY_DO(sink_->write_at(segment_ - 8, size.bytes));
         EbmlWriter head;
         head.master(id::seek_head, [&](auto& s) {
             auto seek = [&](std::uint32_t what, std::uint64_t where) {
@@ -132,11 +132,11 @@ class WebmWriter final : public ClipWriter {
         });
         auto rest = seek_head_room - head.bytes.size();
         head.element_id(id::void_element).size(rest - 2, 1);
-        TRY_DO(file_.write_at(segment_, head.bytes));
+        TRY_DO(sink_->write_at(segment_, head.bytes));
         EbmlWriter duration;
         duration.real(id::duration, end.ms());
-        TRY_DO(file_.write_at(duration_at_, duration.bytes));
-        return file_.commit();
+        TRY_DO(sink_->write_at(duration_at_, duration.bytes));
+        return sink_->commit();
     }
 
   private:
@@ -172,7 +172,7 @@ class WebmWriter final : public ClipWriter {
             for (std::size_t i = 0; i < tracks_.size(); ++i)
                 t.master(id::track_entry, [&](auto& e) { describe(e, i); });
         });
-        return file_.write(w.bytes);
+        return sink_->write(w.bytes);
     }
 
     void describe(EbmlWriter& e, std::size_t i) {
@@ -277,17 +277,17 @@ class WebmWriter final : public ClipWriter {
 
     Outcome flush() {
         if (cluster_.empty()) return {};
-        for (auto& cue : pending_) cue.cluster = file_.position(), cues_.push_back(cue);
+        for (auto& cue : pending_) cue.cluster = sink_->position(), cues_.push_back(cue);
         pending_.clear();
         EbmlWriter w;
         w.element_id(id::cluster).size(cluster_.size());
-        TRY_DO(file_.write(w.bytes));
-        TRY_DO(file_.write(cluster_));
+        TRY_DO(sink_->write(w.bytes));
+        TRY_DO(sink_->write(cluster_));
         cluster_.clear();
         return {};
     }
 
-    FileWriter file_;
+    std::unique_ptr<ByteSink> sink_;
     std::vector<WriteTrack> tracks_;
     std::vector<Held> held_;
     std::vector<Cue> cues_, pending_;
@@ -301,8 +301,11 @@ class WebmWriter final : public ClipWriter {
 }  // namespace ruedo::matroska
 
 namespace ruedo {
+std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<matroska::WebmWriter>(std::move(sink));
+}
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace) {
     TRY(auto file, FileWriter::create(path, replace));
-    return std::make_unique<matroska::WebmWriter>(std::move(file));
+    return write_webm(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

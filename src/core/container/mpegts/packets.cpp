@@ -54,13 +54,11 @@ Result<bool> PacketWalker::next(Packet& packet) {
     }
 }
 
-namespace {
-std::int64_t timestamp(ByteReader& r) {
+std::int64_t read_stamp(ByteReader& r) {
     auto a = r.u8(), b = r.u8(), c = r.u8(), d = r.u8(), e = r.u8();
     return static_cast<std::int64_t>(a >> 1 & 7) << 30 | static_cast<std::int64_t>(b) << 22 |
            static_cast<std::int64_t>(c >> 1) << 15 | d << 7 | e >> 1;
 }
-}  // namespace
 
 bool begin_pes(Pes& pes, const Packet& packet) {
     ByteReader r(packet.payload);
@@ -77,8 +75,8 @@ bool begin_pes(Pes& pes, const Packet& packet) {
     auto header = r.take(length);
     if (r.overrun()) return false;
     ByteReader h(header);
-    if (flags & 0x80) pes.pts = timestamp(h);
-    if ((flags & 0xC0) == 0xC0) pes.dts = timestamp(h);
+    if (flags & 0x80) pes.pts = read_stamp(h);
+    if ((flags & 0xC0) == 0xC0) pes.dts = read_stamp(h);
     if (h.overrun()) pes.pts.reset(), pes.dts.reset();
     auto rest = r.rest();
     pes.data.assign(rest.begin(), rest.end());

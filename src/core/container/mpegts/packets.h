@@ -41,23 +41,53 @@ struct Pes {
     bool complete = true;  ///< False when only its first packet was taken.
 };
 
+/// The PES packets of one elementary stream in their order, whatever they travel in.
+class PesSource {
+  public:
+    virtual ~PesSource() = default;
+    /// Goes on from the first that begins at or after `offset` of the file.
+    virtual void seek(std::uint64_t offset) = 0;
+    virtual Result<bool> next(Pes& pes) = 0;
+    /// The next one, as far as it comes without reading far; for looking at times.
+    virtual Result<bool> next_head(Pes& pes) = 0;
+};
+
+/// A time stamp of 33 bits in five bytes.
+std::int64_t read_stamp(ByteReader& r);
 /// Takes the header off a packet that begins a unit; false when its bytes are none.
 bool begin_pes(Pes& pes, const Packet& packet);
 
 /// Puts together what one PID carries.
-class PesWalker {
+class PesWalker final : public PesSource {
   public:
     PesWalker(std::shared_ptr<ByteSource> source, Layout layout, unsigned pid)
         : packets_(std::move(source), layout), pid_(pid) {}
-    void seek(std::uint64_t offset);
-    Result<bool> next(Pes& pes);
-    /// Only the first transport packet of the next one; for looking at times.
-    Result<bool> next_head(Pes& pes);
+    void seek(std::uint64_t offset) override;
+    Result<bool> next(Pes& pes) override;
+    Result<bool> next_head(Pes& pes) override;
 
   private:
     PacketWalker packets_;
     unsigned pid_;
     std::optional<Pes> begun_;
+};
+
+/// PES packets of a program stream (clause 2.5.3), or packets of an ISO/IEC 11172-1 stream.
+class PackWalker final : public PesSource {
+  public:
+    /// `stream`: a stream id; or, for private stream 1, 0xBD00 with the number of what travels in it. 0: any.
+    PackWalker(std::shared_ptr<ByteSource> source, unsigned stream) : reader_(std::move(source)), stream_(stream) {}
+    void seek(std::uint64_t offset) override;
+    Result<bool> next(Pes& pes) override;
+    Result<bool> next_head(Pes& pes) override { return next(pes); }
+    /// Which stream the last one was of.
+    unsigned stream() const { return found_; }
+
+  private:
+    SourceReader reader_;
+    unsigned stream_, found_ = 0;
+    std::uint64_t at_ = 0;
+    bool in_step_ = true;
 };
 
 }  // namespace ruedo::mpegts

@@ -6,6 +6,8 @@
 #include <map>
 
 #include "container/riff/streams.h"
+#include "media/mpeg_video.h"
+#include "media/picture_order.h"
 
 namespace ruedo::riff {
 namespace {
@@ -78,7 +80,7 @@ class AviClip final : public Clip {
         }
         for (auto& s : streams_) {
             settle(*s);
-            if (s->mp3) frames_[s->number] = mp3_frames(source_, s);
+            if (s->frame) frames_[s->number] = sound_frames(source_, s);
         }
         if (info_.tracks.empty()) return ends_early();
         if (lost || cut)
@@ -91,8 +93,9 @@ class AviClip final : public Clip {
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
         auto s = streams_[static_cast<std::size_t>(id)];
         if (arriving_) s = walking(*s, UINT64_MAX);
-        if (!s->mp3) return chunk_reader(source_, s);
-        auto frames = arriving_ ? mp3_frames(source_, s) : frames_.at(static_cast<std::size_t>(id));
+        if (PictureOrder::reorders(s->track)) return ordered_reader(source_, s);
+        if (!s->frame) return chunk_reader(source_, s);
+        auto frames = arriving_ ? sound_frames(source_, s) : frames_.at(static_cast<std::size_t>(id));
         return elementary::frame_reader(frames, {}, false);
     }
 
@@ -166,7 +169,10 @@ class AviClip final : public Clip {
                 b.skip(4);
                 auto tag = b.take(4);
                 t.codec_tag.assign(tag.begin(), tag.end());
-                name_video(*s);
+                t.codec = codec_of_fourcc(t.codec_tag);
+                b.skip(20);
+                auto config = b.rest();
+                t.config.assign(config.begin(), config.end());
             } else if (id == le_tag("strf") && t.kind == Kind::audio) {
                 name_sound(t, body);
                 b.skip(8);
@@ -186,16 +192,6 @@ class AviClip final : public Clip {
         t.is_default = true;
         streams_.push_back(std::move(s));
     }
-    static void name_video(Stream& s) {
-        auto tag = s.track.codec_tag;
-        std::transform(tag.begin(), tag.end(), tag.begin(),
-                       [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
-        static const std::map<std::string, Codec, std::less<>> names{
-            {"MJPG", Codec::mjpeg}, {"H264", Codec::h264}, {"AVC1", Codec::h264}, {"X264", Codec::h264},
-            {"VP80", Codec::vp8},   {"VP90", Codec::vp9},  {"AV01", Codec::av1},  {"HEVC", Codec::hevc}};
-        if (auto it = names.find(tag); it != names.end()) s.track.codec = it->second;
-    }
-
     /// OpenDML (AVI extensions 1.02): an index of indexes, or the index itself, in the stream's header.
     Outcome read_open_index(Stream& s) {
         if (s.super_index.size() < 24) return {};
@@ -231,9 +227,8 @@ class AviClip final : public Clip {
         for (std::uint64_t i = 0; i < count && r.left() >= longs * 4; ++i) {
             auto offset = r.le(4), size = r.le(4);
             r.skip((longs - 2) * 4);
-            s.entries.push_back(
-                {base + offset, 0, static_cast<std::uint32_t>(size & 0x7FFFFFFF),
-                 !(size & 0x80000000U) || s.track.kind == Kind::audio || s.track.codec == Codec::mjpeg});
+            s.entries.push_back({base + offset, 0, static_cast<std::uint32_t>(size & 0x7FFFFFFF),
+                                 !(size & 0x80000000U) || s.always_key()});
         }
     }
     Outcome read_old_index(const Chunk& index, std::uint64_t movi) {
@@ -289,20 +284,25 @@ class AviClip final : public Clip {
             s.annex_b = true;
             t.config = t.codec == Codec::h264 ? make_avcc(first) : make_hvcc(first);
         }
-        if (t.codec == Codec::mp3) {
-            for (std::size_t at = 0; at + 4 <= first.size() && !s.mp3; ++at)
-                s.mp3 = parse_mp3_frame(ByteView(first).subspan(at)), s.mp3_begin = at;
-            if (s.mp3)
-                t.audio = {s.mp3->rate, s.mp3->channels};
+        if (t.codec == Codec::mpeg4)
+            if (auto config = mpeg4_config_bytes(first); !config.empty()) t.config = std::move(config);
+        if (t.codec == Codec::mpeg1 || t.codec == Codec::mpeg2) t.config = mpeg_sequence_bytes(first);
+        bool framed = t.codec == Codec::mp3 || t.codec == Codec::mp2 || t.codec == Codec::ac3;
+        if (framed) {
+            auto parse = frame_parser(t.codec);
+            for (std::size_t at = 0; at + 7 <= first.size() && !s.frame; ++at)
+                s.frame = parse(ByteView(first).subspan(at)), s.frames_begin = at;
+            if (s.frame)
+                t.codec = s.frame->codec, t.audio = {s.frame->rate, s.frame->channels};
             else
-                t.problem =
-                    Error{Code::malformed,
-                          fmt::format("Track {} of “{}” is called MP3, but no frame of it can be found.", t.id, name),
-                          "Export it again."};
+                t.problem = Error{Code::malformed,
+                                  fmt::format("Track {} of “{}” is called {}, but no frame of it can be found.", t.id,
+                                              name, codec_title(t.codec)),
+                                  "Export it again."};
         }
         if (t.codec == Codec::unknown)
             t.problem = unknown_codec(t, name);
-        else if (t.codec != Codec::mp3 || s.mp3)
+        else if (!framed || s.frame)
             describe_from_config(t);
         t.start = s.time_of(0);
         Time end = s.time_of(s.entries.size());

@@ -30,6 +30,10 @@ void name_sound(Track& t, ByteView format) {
         t.config.assign(format.begin(), format.end());
     } else if (tag == 0x55) {
         t.codec = Codec::mp3;
+    } else if (tag == 0x50) {
+        t.codec = Codec::mp2;
+    } else if (tag == 0x2000) {
+        t.codec = Codec::ac3;
     } else if (tag == 0xFF && format.size() > 18) {
         t.codec = Codec::aac;
         t.config.assign(format.begin() + 18, format.end());

@@ -64,6 +64,31 @@ Result<bool> Stream::more() {
     }
 }
 
+Outcome Stream::reach(Time t) {
+    while (entries.empty() || time_of(entries.size() - 1) <= t) {
+        TRY(bool more_came, more());
+        if (!more_came) break;
+    }
+    return {};
+}
+
+std::size_t Stream::key_at(Time t) const {
+    std::size_t low = 0, high = entries.size();
+    while (low < high) {
+        auto middle = (low + high) / 2;
+        if (time_of(middle) <= t)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    auto key = [&](std::size_t i) { return entries[i].key && entries[i].size > 0; };
+    auto at = low > 0 ? low - 1 : 0;
+    if (entries.empty()) return 0;
+    while (at > 0 && !key(at)) --at;
+    while (at < entries.size() && !key(at)) ++at;
+    return at;
+}
+
 namespace {
 /// The chunks of one stream as one run of bytes.
 class Joined final : public ByteSource {
@@ -140,22 +165,8 @@ class AviReader final : public TrackReader {
         return {};
     }
     Outcome seek(Time t) override {
-        auto& e = stream_->entries;
-        while (e.empty() || stream_->time_of(e.size() - 1) <= t) {
-            TRY(bool more, stream_->more());
-            if (!more) break;
-        }
-        std::size_t low = 0, high = e.size();
-        while (low < high) {
-            auto middle = (low + high) / 2;
-            if (stream_->time_of(middle) <= t)
-                low = middle + 1;
-            else
-                high = middle;
-        }
-        at_ = low > 0 ? low - 1 : 0;
-        while (at_ > 0 && !(e[at_].key && e[at_].size)) --at_;
-        while (at_ < e.size() && !(e[at_].key && e[at_].size)) ++at_;
+        TRY_DO(stream_->reach(t));
+        at_ = stream_->key_at(t);
         return {};
     }
 
@@ -166,11 +177,12 @@ class AviReader final : public TrackReader {
 };
 }  // namespace
 
-std::shared_ptr<elementary::FrameIndex> mp3_frames(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream) {
-    auto begin = stream->mp3_begin;
-    auto first = *stream->mp3;
+std::shared_ptr<elementary::FrameIndex> sound_frames(std::shared_ptr<ByteSource> source,
+                                                     std::shared_ptr<Stream> stream) {
+    auto begin = stream->frames_begin;
+    auto first = *stream->frame;
     auto joined = std::make_shared<Joined>(std::move(source), std::move(stream));
-    return std::make_shared<elementary::FrameIndex>(std::move(joined), &parse_mp3_frame, begin, first);
+    return std::make_shared<elementary::FrameIndex>(std::move(joined), frame_parser(first.codec), begin, first);
 }
 
 std::unique_ptr<TrackReader> chunk_reader(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream) {

@@ -27,8 +27,8 @@ struct Described {
     std::uint64_t scale = 1, rate = 1, start = 0, length = 0, sample_size = 0, bytes_per_second = 0;
     Bytes super_index;
     bool annex_b = false;
-    std::uint64_t mp3_begin = 0;
-    std::optional<SoundFrame> mp3;  ///< The first one; they do not keep to chunks.
+    std::uint64_t frames_begin = 0;
+    std::optional<SoundFrame> frame;  ///< Sound whose frames need no container and do not keep to chunks: the first.
 };
 
 struct Stream : Described {
@@ -46,12 +46,21 @@ struct Stream : Described {
     Outcome add_walked(const Chunk& chunk, SourceReader& reader);
     /// Walks on to the next chunk; false when there is none, or no need to walk.
     Result<bool> more();
-    bool always_key() const { return track.kind == Kind::audio || track.codec == Codec::mjpeg; }
+    /// Walks, where there is no index, until the last chunk stands after `t`.
+    Outcome reach(Time t);
+    /// The last chunk at or before `t` that holds a picture to begin with; the first such one when there is none.
+    std::size_t key_at(Time t) const;
+    bool always_key() const {
+        return track.kind == Kind::audio || track.codec == Codec::mjpeg || track.codec == Codec::png;
+    }
 };
 
-/// The frames of an MP3 stream, which do not keep to its chunks.
-std::shared_ptr<elementary::FrameIndex> mp3_frames(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream);
+/// The frames of sound that does not keep to its chunks.
+std::shared_ptr<elementary::FrameIndex> sound_frames(std::shared_ptr<ByteSource> source,
+                                                     std::shared_ptr<Stream> stream);
 /// Readers share a stream that is indexed; one that is walked belongs to its reader.
 std::unique_ptr<TrackReader> chunk_reader(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream);
+/// The same for pictures that are not shown in the order of their chunks, which is the order of decoding.
+std::unique_ptr<TrackReader> ordered_reader(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream);
 
 }  // namespace ruedo::riff

@@ -1,26 +1,28 @@
 // SPDX-License-Identifier: Apache-2.0
-#include "playback/buffered.h"
+#include "container/buffered.h"
 
 #include <algorithm>
 
 namespace ruedo {
 
-BufferedWalk::BufferedWalk(std::shared_ptr<HttpSource> source, std::shared_ptr<Clip> clip,
-                           const std::vector<Track>& tracks)
-    : source_(std::move(source)), clip_(std::move(clip)) {
+BufferedWalk::BufferedWalk(std::shared_ptr<ByteSource> source, Clip& clip, const std::vector<Track>& tracks)
+    : source_(std::move(source)) {
     ReadScope scope(nullptr, true);
-    for (auto& track : tracks) leads_.push_back({track, clip_->reader(track.id), {}, {}, false});
+    if (clip.info().duration_known) end_ = clip.info().duration;
+    for (auto& track : tracks) leads_.push_back({track, clip.reader(track.id), {}, {}, false});
 }
 
-bool BufferedWalk::here(const PacketHead& head, const std::vector<HttpSource::Range>& ranges) const {
+namespace {
+bool here(const PacketHead& head, const std::vector<ByteSource::Range>& ranges) {
     if (!head.offset) return true;
     return std::any_of(ranges.begin(), ranges.end(),
                        [&](auto& r) { return r.from <= *head.offset && *head.offset + head.size <= r.to; });
 }
+}  // namespace
 
-std::pair<Time, Time> BufferedWalk::around(Time position) {
+TimeRange BufferedWalk::around(Time position) {
     ReadScope scope(nullptr, true);
-    auto ranges = source_->buffered();
+    auto ranges = source_->buffered().value_or(std::vector<ByteSource::Range>{});
     Time from{}, to = Time::max();
     for (auto& lead : leads_) {
         // What was here may have been dropped from the window since, so the first packet is looked at again.
@@ -47,20 +49,28 @@ std::pair<Time, Time> BufferedWalk::around(Time position) {
         from = std::max(from, lead.from);
         if (!lead.ended) to = std::min(to, lead.to);
     }
-    if (to == Time::max()) to = clip_->info().duration_known ? clip_->info().duration : from;
+    if (to == Time::max()) to = end_.ns >= 0 ? end_ : from;
     return {from, std::max(from, to)};
 }
 
-std::vector<Cue> BufferedWalk::captions(const Track& track, Time position) {
-    ReadScope scope(nullptr, true);
-    std::vector<Cue> list;
-    auto reader = clip_->reader(track.id);
-    if (!reader->seek(std::max(Time{}, position - 10_s))) return list;
-    PacketHead head;
-    Bytes data;
-    for (int i = 0; i < 2000 && reader->next(head).value_or(false) && head.size < (1 << 20) && reader->read(data); ++i)
-        cues_of_packet(track, head, data, list);
-    return list;
+// What a clip says of itself where its container adds nothing.
+Clip::Clip() = default;
+Clip::~Clip() = default;
+
+std::optional<TimeRange> Clip::seekable() const {
+    if (info_.live) return std::nullopt;
+    return TimeRange{{}, info_.duration_known ? info_.duration : Time::max()};
 }
+std::optional<TimeRange> Clip::buffered(const std::vector<Track>& tracks, Time position) {
+    if (!bytes_ || !bytes_->buffered()) return std::nullopt;
+    std::lock_guard lock(walk_mutex_);
+    if (!walk_) walk_ = std::make_unique<BufferedWalk>(bytes_, *this, tracks);
+    return walk_->around(position);
+}
+std::optional<Clip::Fetched> Clip::fetched() const {
+    if (!bytes_ || !bytes_->buffered()) return std::nullopt;
+    return Fetched{bytes_->received(), bytes_->size()};
+}
+bool Clip::altered() const { return bytes_ && bytes_->altered(); }
 
 }  // namespace ruedo

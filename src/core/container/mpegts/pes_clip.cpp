@@ -1,0 +1,255 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "container/mpegts/pes_clip.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "container/mpegts/units.h"
+
+namespace ruedo::mpegts {
+namespace {
+static std::size_t count_frames(const Stream& s, ByteView data) {
+    std::size_t n = 0;
+    for (std::size_t at = 0; at + 7 <= data.size();) {
+        auto frame = frame_parser(s.track.codec)(data.subspan(at));
+        if (!frame) {
+            ++at;
+            continue;
+        }
+        ++n;
+        at += frame->size;
+    }
+    return n;
+}
+}  // namespace
+
+std::unique_ptr<PesSource> Shared::packets(const Stream& s) const {
+    if (layout) return std::make_unique<PesWalker>(source, *layout, s.pid);
+    return std::make_unique<PackWalker>(source, s.pid);
+}
+
+std::int64_t Shared::ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const {
+    auto d = (stamp - base) & (wrap - 1);
+    if (d >= wrap / 2) d -= wrap;
+    auto part = std::upper_bound(s.joins.begin(), s.joins.end(), offset) - s.joins.begin();
+    return d + (part > 0 ? shifts[static_cast<std::size_t>(part) - 1] : 0);
+}
+
+void PesClip::add(Stream stream) {
+    auto& all = shared_->streams;
+    stream.track.is_default =
+        std::none_of(all.begin(), all.end(), [&](auto& o) { return o.track.kind == stream.track.kind; });
+    all.push_back(std::move(stream));
+}
+
+std::unique_ptr<TrackReader> PesClip::reader(std::uint64_t id) {
+    auto it = std::find_if(shared_->streams.begin(), shared_->streams.end(), [&](auto& s) { return s.pid == id; });
+    return make_reader(shared_, *it);
+}
+
+Outcome PesClip::settle() {
+    auto& all = shared_->streams;
+    std::optional<std::int64_t> base;
+    std::vector<unsigned> silent;
+    for (auto& s : all) {
+        bool units = s.track.codec == Codec::mpeg1 || s.track.codec == Codec::mpeg2;
+        TRY(auto first, units ? describe_pictures(s) : describe(s));
+        if (!first) {
+            silent.push_back(s.pid);
+            continue;
+        }
+        s.first = *first;
+        auto d = base ? (*first - *base) & (wrap - 1) : 0;
+        if (!base || d >= wrap / 2) base = first;
+    }
+    shared_->base = base.value_or(0);
+    std::erase_if(all, [&](auto& s) { return std::find(silent.begin(), silent.end(), s.pid) != silent.end(); });
+    if (all.empty())
+        return fail(Code::truncated,
+                    fmt::format("“{}” ends before its first picture or sound.", shared_->source->name()),
+                    "Copy it again.");
+    for (auto& s : all) s.first = shared_->ticks(s, *s.first, 0);
+    bool end_at_hand = shared_->source->size() && !shared_->source->forward_only();
+    if (end_at_hand) TRY_DO(find_joins());
+    if (end_at_hand) TRY_DO(find_end());
+    for (auto& s : all) {
+        s.track.start = std::max(Time{}, Shared::time(*s.first));
+        info_.tracks.push_back(s.track);
+    }
+    return {};
+}
+
+/// Finds out what a stream is from its first units; its first time stamp.
+Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
+    auto& t = s.track;
+    auto& name = shared_->source->name();
+    auto packets = shared_->packets(s);
+    std::optional<std::int64_t> first;
+    int seen = 0;
+    for (Pes pes; seen < 300; ++seen) {
+        TRY(bool more, packets->next(pes));
+        if (!more) break;
+        if (!pes.pts) continue;
+        // Pictures before the first whole one can't be decoded, and do not count.
+        bool usable =
+            t.kind != Kind::video || t.codec == Codec::unknown || !t.config.empty() || is_keyframe(t.codec, pes.data);
+        if (!usable) continue;
+        if (!first || ((*pes.pts - *first) & (wrap - 1)) >= wrap / 2) first = pes.pts;
+        if (t.kind == Kind::video && t.codec != Codec::unknown) {
+            if (t.config.empty())
+                t.config = t.codec == Codec::h264   ? make_avcc(pes.data)
+                           : t.codec == Codec::hevc ? make_hvcc(pes.data)
+                                                    : mpeg4_config_bytes(pes.data);
+            if (seen > 17 && !t.config.empty()) break;
+        } else if (t.kind == Kind::audio && t.codec != Codec::unknown) {
+            for (std::size_t at = 0; at + 7 < pes.data.size() && !s.frame; ++at) {
+                auto here = ByteView(pes.data).subspan(at);
+                s.frame = frame_parser(t.codec)(here);
+            }
+            if (s.frame) break;
+        } else {
+            break;
+        }
+    }
+    if (!first) return first;
+    if (s.frame) t.codec = s.frame->codec, t.audio = {s.frame->rate, s.frame->channels}, t.config = s.frame->config;
+    if (t.codec == Codec::unknown || (t.kind == Kind::audio && !s.frame))
+        t.problem =
+            Error{Code::codec_missing,
+                  fmt::format("Track {} of “{}” is in a codec that is not known here ({}).", t.id, name, t.codec_tag),
+                  export_again};
+    else
+        describe_from_config(t);
+    return first;
+}
+
+/// MPEG-1 and MPEG-2 video: the first picture that depends on no other and whose time is known, and the header before
+/// it.
+Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
+    UnitSplitter units(shared_->packets(s), true);
+    PictureUnit unit;
+    for (int seen = 0; seen < 600 && !s.sequence; ++seen) {
+        TRY(bool more, units.next(unit));
+        if (!more) break;
+        if (!unit.sequence) continue;
+        s.sequence = parse_mpeg_sequence(unit.data);
+        s.track.config = mpeg_sequence_bytes(unit.data);
+    }
+    if (!s.sequence) return std::nullopt;
+    describe_from_config(s.track);
+    PacketHead head;
+    TRY(bool any, make_reader(shared_, s)->next(head));
+    if (!any) return std::nullopt;
+    return time_to_ticks(head.pts, 90000);
+}
+
+/// A file whose times start over was joined from several: the parts are laid end to end. Sixty-four looks
+/// tell whether there is any such place; only then is the file walked.
+Outcome PesClip::find_joins() {
+    auto& lead = shared_->streams[0];
+    auto size = *shared_->source->size();
+    auto looks = shared_->packets(lead);
+    Pes pes;
+    std::optional<std::int64_t> last;
+    bool odd = false;
+    std::int64_t first_step = 0;
+    for (std::uint64_t k = 0; k < 64 && !odd; ++k) {
+        looks->seek(size / 64 * k);
+        TRY(bool more, looks->next_head(pes));
+        if (!more || !pes.pts) continue;
+        auto now = shared_->ticks(lead, pes.dts.value_or(*pes.pts), pes.offset);
+        if (last) {
+            auto step = now - *last;
+            if (step < -90000) odd = true;
+            // A jump forward by far more than its neighbours is a gap in the times as well.
+            if (first_step > 0 && step > 30 * 90000 && step > 20 * first_step) odd = true;
+            first_step = std::max(first_step, step);
+        }
+        last = now;
+    }
+    if (!odd) return {};
+    for (auto& s : shared_->streams) {
+        auto packets = shared_->packets(s);
+        std::optional<std::int64_t> before;
+        for (;;) {
+            TRY(bool more, packets->next_head(pes));
+            if (!more) break;
+            if (!pes.pts) continue;
+            auto stamp = pes.dts.value_or(*pes.pts);
+            auto now = shared_->ticks(s, stamp, pes.offset);
+            if (before && (now < *before - 90000 || now > *before + 10 * 90000)) {
+                auto part = s.joins.size();
+                if (part >= 4096) break;
+                if (part == shared_->shifts.size()) {
+                    auto shift = part > 0 ? shared_->shifts.back() : 0;
+                    shared_->shifts.push_back(shift + *before + 3003 - now);
+                }
+                s.joins.push_back(pes.offset);
+                now = shared_->ticks(s, stamp, pes.offset);
+            }
+            before = now;
+        }
+    }
+    if (!shared_->shifts.empty())
+        info_.findings.push_back(
+            {"joined",
+             fmt::format("The times of “{}” start over in {} place{}; its parts are played end to end.",
+                         shared_->source->name(), shared_->shifts.size(), shared_->shifts.size() == 1 ? "" : "s"),
+             "Export it again as one recording when a target has to seek."});
+    return {};
+}
+
+Outcome PesClip::find_end() {
+    auto size = *shared_->source->size();
+    for (std::uint64_t back = 1 << 18;; back *= 4) {
+        auto from = size > back ? size - back : 0;
+        bool all = true;
+        for (auto& s : shared_->streams) {
+            if (s.track.problem) continue;
+            if (s.sequence) {
+                // Not every picture has a stamp, so they are read.
+                auto pictures = make_reader(shared_, s);
+                pictures->go_to(from);
+                PacketHead head;
+                Time last{};
+                for (;;) {
+                    TRY(bool more, pictures->next(head));
+                    if (!more) break;
+                    last = std::max(last, head.pts + head.duration);
+                }
+                all = all && last.ns > 0;
+                info_.duration = std::max(info_.duration, last);
+                continue;
+            }
+            auto packets = shared_->packets(s);
+            packets->seek(from);
+            std::vector<std::int64_t> times;
+            Pes pes;
+            std::size_t bytes = 0;
+            for (;;) {
+                TRY(bool more, packets->next(pes));
+                if (!more) break;
+                if (!pes.pts) continue;
+                times.push_back(shared_->ticks(s, *pes.pts, pes.offset));
+                if (times.back() == *std::max_element(times.begin(), times.end()))
+                    bytes = s.frame ? count_frames(s, pes.data) : 0;
+            }
+            if (times.size() < 2) {
+                all = false;
+                continue;
+            }
+            std::sort(times.begin(), times.end());
+            Time end = s.frame ? Shared::time(times.back()) +
+                                     ticks_to_time(static_cast<std::int64_t>(bytes) * s.frame->samples, 1,
+                                                   static_cast<std::uint64_t>(s.frame->rate))
+                               : Shared::time(times.back() + times.back() - times[times.size() - 2]);
+            info_.duration = std::max(info_.duration, end);
+        }
+        if (all || from == 0 || back > (64 << 20)) break;
+    }
+    info_.duration_known = info_.duration.ns > 0;
+    return {};
+}
+
+}  // namespace ruedo::mpegts

@@ -1,0 +1,66 @@
+// SPDX-License-Identifier: Apache-2.0
+// What transport and program streams have in common: elementary streams in PES packets with 33-bit stamps, and no
+// index.
+#pragma once
+#include "container/container.h"
+#include "container/mpegts/packets.h"
+#include "media/codec_headers.h"
+#include "media/mpeg_video.h"
+
+namespace ruedo::mpegts {
+
+constexpr std::int64_t wrap = std::int64_t{1} << 33;
+
+struct Stream {
+    unsigned pid = 0;  ///< Or, in a program stream, as `PackWalker` names it.
+    Track track;
+    std::optional<SoundFrame> frame;       ///< Sound: what every frame is like.
+    std::optional<MpegSequence> sequence;  ///< MPEG-1 and MPEG-2 video.
+    std::optional<std::int64_t> first;     ///< Ticks of the first picture or sound, since the clip's.
+    /// Where, in this stream's packets, each further part of a joined file begins.
+    std::vector<std::uint64_t> joins;
+};
+
+struct Shared {
+    std::shared_ptr<ByteSource> source;
+    std::optional<Layout> layout;      ///< Of a transport stream.
+    std::int64_t base = 0;             ///< Ticks of the clip's first sample.
+    std::vector<std::int64_t> shifts;  ///< Ticks added in each further part.
+    std::vector<Stream> streams;
+
+    std::unique_ptr<PesSource> packets(const Stream& s) const;
+    /// Ticks since the clip's first sample; a stamp slightly before it is negative.
+    std::int64_t ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const;
+    static Time time(std::int64_t ticks) { return ticks_to_time(ticks, 1, 90000); }
+};
+
+/// A reader that can also be put to a place in the file.
+class PesReader : public TrackReader {
+  public:
+    virtual void go_to(std::uint64_t offset) = 0;
+};
+std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, const Stream& stream);
+
+/// The last packet of `stream` whose decoding time is at or before `ticks`, by bisection.
+Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std::int64_t ticks);
+
+/// A clip of such streams, once they are named.
+class PesClip : public Clip {
+  public:
+    std::unique_ptr<TrackReader> reader(std::uint64_t id) override;
+
+  protected:
+    /// A stream that was found; its kind and codec are in `track`.
+    void add(Stream stream);
+    /// Learns from the first packets what the streams are, and how long they last.
+    Outcome settle();
+    std::shared_ptr<Shared> shared_ = std::make_shared<Shared>();
+
+  private:
+    Result<std::optional<std::int64_t>> describe(Stream& s);
+    Result<std::optional<std::int64_t>> describe_pictures(Stream& s);
+    Outcome find_joins();
+    Outcome find_end();
+};
+
+}  // namespace ruedo::mpegts

@@ -1,0 +1,21 @@
+// SPDX-License-Identifier: Apache-2.0
+// One transfer over http: how every request is set up, and what went wrong with it in words.
+#pragma once
+#include <curl/curl.h>
+
+#include "io/http.h"
+
+namespace ruedo::transfer {
+
+void start_curl();
+std::string lower(std::string_view s);
+/// The last part of an address’s path, without escapes: what a file would be called.
+std::string last_part(const std::string& address);
+std::string host_of(const std::string& address);
+/// Settings that every request shares.
+void prepare(CURL* easy, const std::string& address, const HttpOptions& o, curl_slist* headers);
+Error transfer_error(CURLcode code, const std::string& address, const HttpOptions& o, long status);
+/// Nothing when the status is one that brings bytes.
+std::optional<Error> status_error(long status, const std::string& address);
+
+}  // namespace ruedo::transfer
