@@ -4,10 +4,12 @@
 
 #include "playback/machine.h"
 #include "playback/properties.h"
+#include "player/controls.h"
 
 int main(int argc, char** argv) {
     if (argc != 2) return 2;
     std::ofstream(std::string(argv[1]) + "/controller-states.md") << ruedo::machine::table();
     std::ofstream(std::string(argv[1]) + "/properties.md") << ruedo::properties_page();
+    std::ofstream(std::string(argv[1]) + "/controls.md") << ruedo::controls_page();
     return 0;
 }

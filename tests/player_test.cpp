@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
+#include "convert/targets.h"
 #include "player/player.h"
 
 #include "support.h"
@@ -36,8 +37,8 @@ PlayerDocument random_document(std::mt19937& random) {
     for (auto* group : {&d.bar.start, &d.bar.middle, &d.bar.end}) {
         if (random() % 2) continue;
         group->clear();
-        for (auto n = random() % (control_count + 1); n > 0; --n)
-            group->push_back(static_cast<Control>(random() % control_count));
+        for (auto n = random() % (control_kinds().size() + 1); n > 0; --n)
+            group->push_back(static_cast<Control>(random() % control_kinds().size()));
     }
     d.surround = random() % 2 ? "#17131A" : "#8a2436";
     d.skip = 1_s * static_cast<std::int64_t>(1 + random() % 60);
@@ -226,4 +227,67 @@ TEST_CASE("the schema in the documentation knows every key that is written") {
     };
     std::mt19937 random(19);
     for (int i = 0; i < 20; ++i) walk(to_json(random_document(random)), schema, "");
+}
+
+TEST_CASE("each kind of control is one row: found by its name, documented, and saying what it does in every state") {
+    auto rows = control_kinds();
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+        auto& k = rows[i];
+        INFO(k.name);
+        CHECK(static_cast<std::size_t>(k.control) == i);
+        CHECK(&kind_of(k.control) == &k);
+        CHECK(find_control(k.name) == &k);
+        CHECK_FALSE(k.title.empty());
+        CHECK_FALSE(k.meaning.empty());
+        CHECK(document_from_json({{"ruedo", 1}, {"player", {{"bar", {{"start", {k.name}}}}}}}, "x").has_value());
+        if (!k.setting.empty())
+            CHECK(to_json(PlayerDocument{}).contains(nlohmann::json::json_pointer(std::string(k.setting))));
+        for (int bits = 0; bits < 256; ++bits) {
+            ControlContext c;
+            c.snapshot.state.intent = bits & 1 ? Intent::play : Intent::hold;
+            c.snapshot.live = bits & 2;
+            if (!c.snapshot.live || bits & 4) c.snapshot.seekable = TimeRange{{}, bits & 8 ? 10_s : Time::max()};
+            c.snapshot.has_audio = bits & 16;
+            c.snapshot.muted = bits & 32;
+            c.count = bits & 64 ? 3 : 1;
+            c.has_next = bits & 128;
+            CHECK_FALSE(k.label(c).empty());
+            bool button = k.form == ControlKind::Form::button || k.form == ControlKind::Form::dial;
+            CHECK((k.mark(c).shape != Mark::Shape::none) == button);
+            CHECK((k.press(c).what != Press::What::none) == button);
+            if (k.control == Control::toggle)
+                CHECK(k.mark(c).shape == (bits & 1 ? Mark::Shape::pause : Mark::Shape::play));
+            if (k.control == Control::position || k.control == Control::back)
+                CHECK(k.absent(c).empty() == c.snapshot.seekable.has_value());
+            if (k.control == Control::strip) CHECK(k.absent(c).empty() == (c.count > 1));
+            if (k.control == Control::next) CHECK(k.idle(c).empty() == c.has_next);
+            if (k.control == Control::volume) CHECK(k.press(c).onward != c.snapshot.muted);
+        }
+    }
+    CHECK_FALSE(find_control("gong"));
+    CHECK(spoken({}) == "nothing");
+    CHECK(spoken(std::array{Control::toggle, Control::back, Control::forward}) == "play, back and forward");
+    std::ifstream page(fs::path(RUEDO_DOCS) / "controls.md");
+    CHECK(std::string((std::istreambuf_iterator<char>(page)), {}) == controls_page());
+    auto schema = nlohmann::json::parse(std::ifstream(fs::path(RUEDO_DOCS) / "project.schema.json"));
+    auto names = nlohmann::json::array();
+    for (auto& k : rows) names.push_back(k.name);
+    CHECK(schema["$defs"]["controls"]["items"]["enum"] == names);
+}
+
+TEST_CASE("the target schema in the documentation knows every codec and container that opens") {
+    auto schema = nlohmann::json::parse(std::ifstream(fs::path(RUEDO_DOCS) / "target.schema.json"));
+    auto codecs = schema["$defs"]["rule"]["properties"]["codec"]["enum"].get<std::vector<std::string>>();
+    for (int i = 0; i < static_cast<int>(Codec::unknown); ++i) {
+        auto codec = static_cast<Codec>(i);
+        auto name = std::string(codec_name(codec));
+        CHECK(codec_from_name(name) == codec);
+        bool played = CodecRegistry::standard().decodes(codec) && codec != Codec::raw;
+        CHECK((std::find(codecs.begin(), codecs.end(), name) != codecs.end()) == played);
+    }
+    CHECK(codec_from_name("gong") == Codec::unknown);
+    auto containers = schema["properties"]["containers"]["items"]["enum"].get<std::vector<std::string>>();
+    for (auto& name : containers) CHECK(container_title(name) != name);
+    for (auto& target : all_targets())
+        if (target.name == "desktop") CHECK(target.containers.size() == containers.size());
 }

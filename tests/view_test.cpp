@@ -3,7 +3,9 @@
 #include <QAbstractButton>
 #include <QImage>
 #include <QLabel>
+#include <QLineEdit>
 #include <QPushButton>
+#include <QTest>
 #include <thread>
 
 #include "view/look.h"
@@ -281,6 +283,41 @@ TEST_CASE("captions stand where their settings say, and go when they are over") 
     CHECK(soon([&] { return layer.isVisible(); }));
     seat.view.controller().choose_text(0);
     CHECK(soon([&] { return !layer.isVisible(); }));
+}
+
+TEST_CASE("two players share a window: keys belong to the one that has the focus, else to the chief one") {
+    PlaybackHost host(false);
+    QWidget window;
+    window.resize(900, 420);
+    std::array<PlayerView*, 2> views{};
+    for (std::size_t i = 0; i < 2; ++i) {
+        views[i] = new PlayerView(host, &window);
+        views[i]->setGeometry(static_cast<int>(i) * 450, 0, 440, 400);
+        views[i]->load(document_of({"vp9_opus.webm"}), 0, "/");
+    }
+    auto* other = new QLineEdit(&window);
+    other->setGeometry(0, 400, 100, 20);
+    views[0]->take_keys_everywhere();
+    window.show();
+    window.activateWindow();
+    auto both = [&](Phase first, Phase second) {
+        return soon(
+            [&] { return views[0]->snapshot().state.phase == first && views[1]->snapshot().state.phase == second; });
+    };
+    REQUIRE(both(Phase::ready, Phase::ready));
+    auto press_toggle = [&](QWidget* at) {
+        at->setFocus();
+        pass(30);
+        QTest::keyClick(QApplication::focusWidget(), Qt::Key_Space, Qt::ControlModifier);
+    };
+    press_toggle(views[1]);
+    CHECK(both(Phase::ready, Phase::playing));
+    press_toggle(control(views[1], "Position"));
+    CHECK(both(Phase::ready, Phase::paused));
+    press_toggle(other);
+    CHECK(both(Phase::playing, Phase::paused));
+    press_toggle(views[0]);
+    CHECK(both(Phase::paused, Phase::paused));
 }
 
 TEST_CASE("a queue turns to the next source in the same view, and a strip loads what is pressed") {

@@ -20,162 +20,120 @@ void draw_focus(QPainter& g, QRectF r, double radius) {
     g.setPen(QPen(plate_ochre, 2));
     g.drawRoundedRect(r.adjusted(1, 1, -1, -1), radius, radius);
 }
-
-QString label_of(Control control, const ControlContext& c) {
-    auto seconds = c.skip.ns / 1'000'000'000;
-    switch (control) {
-        case Control::toggle:
-            return c.snapshot.state.intent == Intent::play ? "Pause" : "Play";
-        case Control::back:
-            return QString("Back %1 seconds").arg(seconds);
-        case Control::forward:
-            return QString("Forward %1 seconds").arg(seconds);
-        case Control::full_screen:
-            return c.full_screen ? "Leave full screen" : "Full screen";
-        case Control::volume:
-            return c.snapshot.muted ? "Sound on" : "Sound off";
-        case Control::position:
-            return "Position";
-        case Control::tracks:
-            return "Sound and captions";
-        case Control::previous:
-            return "The source before";
-        case Control::next:
-            return "The next source";
-        case Control::strip:
-            return "Sources";
-    }
-    return {};
-}
 }  // namespace
 
-void paint_control(QPainter& g, Control control, const ControlContext& c, QRectF box, bool focus, bool pressed) {
+void paint_control(QPainter& g, const ControlKind& kind, const ControlContext& c, QRectF box, bool focus,
+                   bool pressed) {
     g.setRenderHint(QPainter::Antialiasing);
     auto side = std::min(box.width(), box.height());
     QRectF square(box.center().x() - side / 2, box.center().y() - side / 2, side, side);
-    auto mark = square.adjusted(side * 0.27, side * 0.27, -side * 0.27, -side * 0.27);
-    switch (control) {
-        case Control::toggle: {
-            g.setPen(Qt::NoPen);
-            g.setBrush(pressed ? plate_ink : plate_wine);
-            g.drawEllipse(square.adjusted(3, 3, -3, -3));
-            mark = square.adjusted(side * 0.33, side * 0.33, -side * 0.33, -side * 0.33);
-            // The mark shows what a press will do: it follows what was asked for.
-            if (c.snapshot.state.intent == Intent::play)
-                look::draw_pause(g, mark, plate_paper);
-            else
-                look::draw_play(g, mark.translated(side * 0.02, 0), plate_paper);
+    auto inset = [&](double part) { return square.adjusted(side * part, side * part, -side * part, -side * part); };
+    auto ink = pressed ? plate_wine : kind.idle(c).empty() ? plate_ink : plate_line;
+    if (kind.chief) {
+        g.setPen(Qt::NoPen);
+        g.setBrush(pressed ? plate_ink : plate_wine);
+        g.drawEllipse(square.adjusted(3, 3, -3, -3));
+        ink = plate_paper;
+    }
+    auto place = inset(kind.chief ? 0.33 : 0.27);
+    auto mark = kind.mark(c);
+    using Shape = Mark::Shape;
+    switch (mark.shape) {
+        case Shape::none:
             break;
-        }
-        case Control::back:
-        case Control::forward:
-            look::draw_turn(g, square.adjusted(side * 0.18, side * 0.18, -side * 0.18, -side * 0.18),
-                            control == Control::forward, QString::number(c.skip.ns / 1'000'000'000),
-                            pressed ? plate_wine : plate_ink);
+        case Shape::play:
+            look::draw_play(g, place.translated(side * 0.02, 0), ink);
             break;
-        case Control::volume:
-            look::draw_speaker(g, mark, c.snapshot.volume, c.snapshot.muted || c.snapshot.volume == 0,
-                               pressed ? plate_wine : plate_ink);
+        case Shape::pause:
+            look::draw_pause(g, place, ink);
             break;
-        case Control::full_screen:
-            look::draw_corners(g, mark, c.full_screen, pressed ? plate_wine : plate_ink);
+        case Shape::turn_back:
+        case Shape::turn_forward:
+            look::draw_turn(g, inset(0.18), mark.shape == Shape::turn_forward, QString::number(mark.figure), ink);
             break;
-        case Control::tracks:
-            look::draw_captions(g, mark, c.snapshot.text_track != 0, pressed ? plate_wine : plate_ink);
+        case Shape::speaker:
+            look::draw_speaker(g, place, mark.level, mark.on, ink);
             break;
-        case Control::previous:
-        case Control::next:
-            look::draw_to_edge(g, mark, control == Control::next,
-                               pressed                                                    ? plate_wine
-                               : (control == Control::next ? c.has_next : c.has_previous) ? plate_ink
-                                                                                          : plate_line);
+        case Shape::corners:
+            look::draw_corners(g, place, mark.on, ink);
             break;
-        case Control::position:
-        case Control::strip:
+        case Shape::captions:
+            look::draw_captions(g, place, mark.on, ink);
+            break;
+        case Shape::to_start:
+        case Shape::to_end:
+            look::draw_to_edge(g, place, mark.shape == Shape::to_end, ink);
             break;
     }
-    if (focus) draw_focus(g, square, control == Control::toggle ? side / 2 : 8);
+    if (focus) draw_focus(g, square, kind.chief ? side / 2 : 8);
 }
 
 ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* parent)
-    : QAbstractButton(parent), control_(control) {
+    : QAbstractButton(parent), kind_(kind_of(control)), calls_(std::move(calls)) {
     setFocusPolicy(Qt::StrongFocus);
     setCursor(Qt::PointingHandCursor);
-    connect(this, &QAbstractButton::clicked, this, [this, calls = std::move(calls)] {
-        switch (control_) {
-            case Control::toggle:
-                calls.toggle();
-                break;
-            case Control::back:
-                calls.skip(-context_.skip);
-                break;
-            case Control::forward:
-                calls.skip(context_.skip);
-                break;
-            case Control::volume:
-                calls.mute(!context_.snapshot.muted);
-                break;
-            case Control::full_screen:
-                calls.full_screen();
-                break;
-            case Control::previous:
-                calls.turn(false);
-                break;
-            case Control::next:
-                calls.turn(true);
-                break;
-            case Control::tracks: {
-                // The choices stand beside the control; what plays is marked.
-                QMenu menu(this);
-                auto& s = context_.snapshot;
-                auto add = [&](const QString& words, bool on, std::function<void()> run) {
-                    auto* a = menu.addAction(words, this, std::move(run));
-                    a->setCheckable(true);
-                    a->setChecked(on);
-                };
-                if (s.choices) {
-                    for (auto& c : *s.choices)
-                        if (c.kind == Kind::audio)
-                            add("Sound: " + ruedo::text(c.title), c.id == s.sound_track,
-                                [calls, id = c.id] { calls.sound_track(id); });
-                    menu.addSeparator();
-                    bool any =
-                        std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
-                    if (any) add("No captions", s.text_track == 0, [calls] { calls.text_track(0); });
-                    for (auto& c : *s.choices)
-                        if (c.kind == Kind::text)
-                            add("Captions: " + ruedo::text(c.title), c.id == s.text_track,
-                                [calls, id = c.id] { calls.text_track(id); });
-                }
-                menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
-                break;
-            }
-            case Control::position:
-            case Control::strip:
-                break;
-        }
-    });
+    connect(this, &QAbstractButton::clicked, this, [this] { press(); });
     show_context({});
+}
+
+void ControlButton::press() {
+    auto asked = kind_.press(context_);
+    switch (asked.what) {
+        case Press::What::none:
+            break;
+        case Press::What::toggle:
+            return calls_.toggle();
+        case Press::What::skip:
+            return calls_.skip(asked.by);
+        case Press::What::mute:
+            return calls_.mute(asked.onward);
+        case Press::What::full_screen:
+            return calls_.full_screen();
+        case Press::What::turn:
+            return calls_.turn(asked.onward);
+        case Press::What::choose_tracks: {
+            // The choices stand beside the control; what plays is marked.
+            QMenu menu(this);
+            auto& s = context_.snapshot;
+            auto add = [&](const QString& words, bool on, std::function<void()> run) {
+                auto* a = menu.addAction(words, this, std::move(run));
+                a->setCheckable(true);
+                a->setChecked(on);
+            };
+            if (s.choices) {
+                for (auto& c : *s.choices)
+                    if (c.kind == Kind::audio)
+                        add("Sound: " + ruedo::text(c.title), c.id == s.sound_track,
+                            [calls = calls_, id = c.id] { calls.sound_track(id); });
+                menu.addSeparator();
+                bool any =
+                    std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
+                if (any) add("No captions", s.text_track == 0, [calls = calls_] { calls.text_track(0); });
+                for (auto& c : *s.choices)
+                    if (c.kind == Kind::text)
+                        add("Captions: " + ruedo::text(c.title), c.id == s.text_track,
+                            [calls = calls_, id = c.id] { calls.text_track(id); });
+            }
+            menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
+        }
+    }
 }
 QSize ControlButton::sizeHint() const { return {44, 44}; }
 void ControlButton::show_context(const ControlContext& context) {
-    bool same = context.snapshot.state.intent == context_.snapshot.state.intent &&
-                context.snapshot.muted == context_.snapshot.muted &&
-                context.snapshot.volume == context_.snapshot.volume && context.full_screen == context_.full_screen &&
-                context.skip == context_.skip && context.snapshot.text_track == context_.snapshot.text_track &&
-                context.has_next == context_.has_next && context.has_previous == context_.has_previous;
     context_ = context;
-    if (same && !accessibleName().isEmpty()) return;
-    if (control_ == Control::next) setEnabled(context_.has_next);
-    if (control_ == Control::previous) setEnabled(context_.has_previous);
-    auto label = label_of(control_, context_);
+    auto label = ruedo::text(kind_.label(context_));
+    auto mark = kind_.mark(context_);
+    bool works = kind_.idle(context_).empty();
+    if (label == label_ && mark == mark_ && works == isEnabled()) return;
+    label_ = label, mark_ = mark;
+    setEnabled(works);
     setAccessibleName(label);
     setToolTip(label);
     update();
 }
 void ControlButton::paintEvent(QPaintEvent*) {
     QPainter g(this);
-    paint_control(g, control_, context_, rect(), hasFocus(), isDown());
+    paint_control(g, kind_, context_, rect(), hasFocus(), isDown());
 }
 void ControlButton::focusInEvent(QFocusEvent* e) { QAbstractButton::focusInEvent(e), update(); }
 void ControlButton::focusOutEvent(QFocusEvent* e) { QAbstractButton::focusOutEvent(e), update(); }
@@ -253,20 +211,28 @@ PositionSlider::PositionSlider(ControlCalls calls, QWidget* parent)
 
 QRectF PositionSlider::rail() const { return {8, height() / 2.0 - 8, width() - 16.0, 6}; }
 
+TimeRange PositionSlider::range() const {
+    auto& s = context_.snapshot;
+    if (s.live && s.seekable && s.seekable->to != Time::max()) return *s.seekable;
+    return {{}, s.duration};
+}
+
 Time PositionSlider::at(double x) const {
     auto r = rail();
-    return scaled(context_.snapshot.duration, std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0));
+    auto [from, to] = range();
+    return from + scaled(to - from, std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0));
 }
 
 void PositionSlider::show_context(const ControlContext& context) {
     context_ = context;
     auto& s = context_.snapshot;
-    setMaximum(static_cast<int>(std::min<std::int64_t>(s.duration.ns / 1'000'000, INT32_MAX)));
-    setValue(static_cast<int>(std::min<std::int64_t>((dragged_ ? *dragged_ : s.position).ns / 1'000'000, INT32_MAX)));
-    setEnabled(s.duration_known && (s.has_video || s.has_audio));
+    auto milliseconds = [](Time t) { return static_cast<int>(std::min<std::int64_t>(t.ns / 1'000'000, INT32_MAX)); };
+    setRange(milliseconds(range().from), milliseconds(range().to));
+    setValue(milliseconds(dragged_ ? *dragged_ : s.position));
+    setEnabled(kind_of(Control::position).idle(context_).empty());
     setAccessibleDescription(
         QString("%1 of %2")
-            .arg(QString::fromStdString(format_clock(s.position)), QString::fromStdString(format_clock(s.duration))));
+            .arg(QString::fromStdString(format_clock(s.position)), QString::fromStdString(format_clock(range().to))));
     update();
 }
 
@@ -275,11 +241,10 @@ void PositionSlider::paintEvent(QPaintEvent*) {
     g.setRenderHint(QPainter::Antialiasing);
     auto& s = context_.snapshot;
     auto r = rail();
-    auto x_of = [&](Time t) {
-        return s.duration.ns > 0
-                   ? r.left() + r.width() *
-                                    std::clamp(static_cast<double>(t.ns) / static_cast<double>(s.duration.ns), 0.0, 1.0)
-                   : r.left();
+    auto [from, to] = range();
+    auto x_of = [&, from = from, to = to](Time t) {
+        auto part = to > from ? static_cast<double>((t - from).ns) / static_cast<double>((to - from).ns) : 0;
+        return r.left() + r.width() * std::clamp(part, 0.0, 1.0);
     };
     auto position = dragged_ ? *dragged_ : s.position;
     g.setPen(Qt::NoPen);
@@ -326,7 +291,7 @@ void PositionSlider::mouseReleaseEvent(QMouseEvent* e) {
     update();
 }
 void PositionSlider::keyPressEvent(QKeyEvent* e) {
-    auto small = std::max(1_s, std::min(5_s, context_.snapshot.duration / 20));
+    auto small = std::max(1_s, std::min(5_s, (range().to - range().from) / 20));
     if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
     switch (e->key()) {
         case Qt::Key_Left:
@@ -344,10 +309,10 @@ void PositionSlider::keyPressEvent(QKeyEvent* e) {
             calls_.skip(context_.skip);
             break;
         case Qt::Key_Home:
-            calls_.seek({}, SeekMode::exact);
+            calls_.seek(range().from, SeekMode::exact);
             break;
         case Qt::Key_End:
-            calls_.seek(context_.snapshot.duration, SeekMode::exact);
+            calls_.seek(range().to, SeekMode::exact);
             break;
         default:
             QWidget::keyPressEvent(e);

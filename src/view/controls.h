@@ -21,18 +21,9 @@ struct ControlCalls {
     std::function<void(std::size_t index)> go;
 };
 
-/// What controls show, besides the snapshot.
-struct ControlContext {
-    Snapshot snapshot;
-    Time skip = 10_s;
-    bool full_screen = false;
-    std::size_t index = 0, count = 1;  ///< Which of how many sources.
-    bool has_previous = false, has_next = false;
-};
-
-/// A control can be drawn anywhere by the same function that draws its widget.
-void paint_control(QPainter& painter, Control control, const ControlContext& context, QRectF box, bool focus = false,
-                   bool pressed = false);
+/// A control's button can be drawn anywhere by the same function that draws its widget.
+void paint_control(QPainter& painter, const ControlKind& kind, const ControlContext& context, QRectF box,
+                   bool focus = false, bool pressed = false);
 
 class ControlButton : public QAbstractButton {
   public:
@@ -46,8 +37,12 @@ class ControlButton : public QAbstractButton {
     void focusOutEvent(QFocusEvent*) override;
 
   private:
-    Control control_;
+    void press();
+    const ControlKind& kind_;
+    ControlCalls calls_;
     ControlContext context_;
+    QString label_;
+    Mark mark_;
 };
 
 /// A slider whose value follows the snapshot unless it is being dragged.
@@ -67,6 +62,8 @@ class PositionSlider : public QAbstractSlider {
     void wheelEvent(QWheelEvent*) override;
 
   private:
+    /// What the rail stands for: the clip, or what is kept of one that is live.
+    TimeRange range() const;
     Time at(double x) const;
     QRectF rail() const;
     ControlCalls calls_;

@@ -11,6 +11,7 @@
 #include <algorithm>
 
 #include "view/look.h"
+#include "view/player_parts.h"
 #include "view/poster.h"
 
 namespace ruedo {
@@ -18,204 +19,6 @@ namespace ruedo {
 PlaybackHost::PlaybackHost(bool sound_device)
     : strand(make_real_strand()),
       mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
-
-/// A plate on the picture with three groups of controls.
-class PlayerView::Bar : public QWidget {
-  public:
-    Bar(const ruedo::Bar& slots_of, const ControlCalls& calls, QWidget* parent) : QWidget(parent) {
-        auto* rows = new QVBoxLayout(this);
-        rows->setContentsMargins(8, 2, 8, 2);
-        rows->setSpacing(0);
-        upper_ = new QHBoxLayout;
-        row_ = new QHBoxLayout;
-        for (auto* r : {upper_, row_}) r->setSpacing(2), rows->addLayout(r);
-        add(slots_of.start, calls, row_);
-        middle_at_ = row_->count();
-        add(slots_of.middle, calls, row_);
-        // Takes the room where the position is not shown; next to it, next to none.
-        row_->addStretch(0);
-        add(slots_of.end, calls, row_);
-        set_narrow(false);
-    }
-    /// Where there is no room for the position beside the buttons, it has a row of its own above them.
-    void set_width(int wide) {
-        constexpr int least_position = 150, each = 46, margins = 16;
-        auto there = [](auto& list) {
-            return static_cast<int>(std::count_if(list.begin(), list.end(), [](auto* w) { return !w->isHidden(); }));
-        };
-        folded_ = false;
-        for (auto* b : skips_) b->setVisible(!live_);
-        for (auto* v : volumes_) v->set_compact(false);
-        int needed = margins + each * (there(buttons_) + 2 * there(volumes_));
-        set_narrow(!(positions_.empty() && strips_.empty()) && wide < needed + least_position);
-        // Still too many: the sound's button goes first, then the skips; keys do the same as they did.
-        if (wide >= needed) return;
-        for (auto* v : volumes_) v->set_compact(true), needed -= each;
-        folded_ = wide < needed;
-        if (folded_)
-            for (auto* b : skips_) b->hide();
-    }
-    bool narrow() const { return narrow_; }
-    void show_context(const ControlContext& c) {
-        for (auto* b : buttons_) b->show_context(c);
-        for (auto* p : positions_) p->show_context(c), p->setVisible(!c.snapshot.live);
-        live_ = c.snapshot.live;
-        set_stretch();
-        for (auto* b : skips_) b->setVisible(!c.snapshot.live && !folded_);
-        for (auto* v : volumes_) v->show_context(c), v->setVisible(c.snapshot.has_audio);
-        for (auto* s : strips_) s->show_context(c), s->setVisible(c.count > 1);
-        bool choice = c.snapshot.choices && (std::count_if(c.snapshot.choices->begin(), c.snapshot.choices->end(),
-                                                           [](auto& x) { return x.kind == Kind::audio; }) > 1 ||
-                                             std::any_of(c.snapshot.choices->begin(), c.snapshot.choices->end(),
-                                                         [](auto& x) { return x.kind == Kind::text; }));
-        for (auto* b : tracks_) b->setVisible(choice);
-        for (auto* b : turns_) b->setVisible(c.count > 1);
-    }
-
-  protected:
-    void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
-        g.setRenderHint(QPainter::Antialiasing);
-        g.setPen(Qt::NoPen);
-        g.setBrush(QColor(0xED, 0xE3, 0xCF, 238));
-        g.drawRoundedRect(rect(), 4, 4);
-    }
-
-  private:
-    void add(const std::vector<Control>& group, const ControlCalls& calls, QHBoxLayout* row) {
-        for (auto control : group) {
-            if (control == Control::position) {
-                positions_.push_back(new PositionSlider(calls, this));
-                row->addWidget(positions_.back(), 1);
-            } else if (control == Control::volume) {
-                volumes_.push_back(new VolumeControl(calls, this));
-                row->addWidget(volumes_.back());
-            } else if (control == Control::strip) {
-                strips_.push_back(new PosterStrip(calls, this));
-                row->addWidget(strips_.back(), 2);
-            } else {
-                buttons_.push_back(new ControlButton(control, calls, this));
-                row->addWidget(buttons_.back());
-                if (control == Control::back || control == Control::forward) skips_.push_back(buttons_.back());
-                if (control == Control::tracks) tracks_.push_back(buttons_.back());
-                if (control == Control::previous || control == Control::next) turns_.push_back(buttons_.back());
-            }
-        }
-    }
-    void set_narrow(bool narrow) {
-        narrow_ = narrow;
-        int at = middle_at_;
-        auto move = [&](QWidget* w, int stretch) {
-            row_->removeWidget(w), upper_->removeWidget(w);
-            if (narrow_)
-                upper_->addWidget(w, stretch);
-            else
-                row_->insertWidget(at++, w, stretch);
-        };
-        for (auto* p : positions_) move(p, 1);
-        for (auto* s : strips_) move(s, 2);
-        set_stretch();
-    }
-    void set_stretch() {
-        // The stretch is the one item of the row that is no widget.
-        for (int i = 0; i < row_->count(); ++i)
-            if (row_->itemAt(i)->spacerItem())
-                row_->setStretch(i, narrow_ || live_ || (positions_.empty() && strips_.empty()) ? 1 : 0);
-    }
-    std::vector<ControlButton*> buttons_, tracks_, turns_, skips_;
-    std::vector<PositionSlider*> positions_;
-    std::vector<PosterStrip*> strips_;
-    QHBoxLayout *upper_ = nullptr, *row_ = nullptr;
-    int middle_at_ = 0;
-    bool narrow_ = false, live_ = false, folded_ = false;
-    friend class PlayerView;
-    std::vector<VolumeControl*> volumes_;
-};
-
-/// A still in the place of the picture.
-class PlayerView::Poster : public QWidget {
-  public:
-    explicit Poster(QWidget* parent) : QWidget(parent) {
-        setAttribute(Qt::WA_TransparentForMouseEvents);
-        setAccessibleName("Poster");
-        hide();
-    }
-    void set(const QImage& image) {
-        if (image.cacheKey() != image_.cacheKey()) image_ = image, update();
-        if (isVisible() == image_.isNull()) setVisible(!image_.isNull());
-    }
-
-  protected:
-    void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
-        g.setRenderHint(QPainter::SmoothPixmapTransform);
-        g.fillRect(rect(), look::surround);
-        auto size = QSizeF(image_.size()).scaled(QSizeF(this->size()), Qt::KeepAspectRatio);
-        g.drawImage(QRectF(QPointF(width() - size.width(), height() - size.height()) / 2, size), image_);
-    }
-
-  private:
-    QImage image_;
-};
-
-/// Turns only while something can still come.
-class PlayerView::WaitingSign : public QWidget {
-  public:
-    explicit WaitingSign(QWidget* parent) : QWidget(parent) {
-        setFixedSize(64, 64);
-        setAttribute(Qt::WA_TransparentForMouseEvents);
-        setAccessibleName("Waiting");
-        connect(&turn_, &QTimer::timeout, this, [this] { angle_ = (angle_ + 30) % 360, update(); });
-        hide();
-    }
-    void set_waiting(bool waiting) {
-        if (waiting == isVisible()) return;
-        setVisible(waiting);
-        if (waiting)
-            turn_.start(90);
-        else
-            turn_.stop();
-    }
-
-  protected:
-    void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
-        g.translate(rect().center());
-        g.rotate(angle_);
-        g.setRenderHint(QPainter::Antialiasing);
-        g.setPen(Qt::NoPen);
-        g.setBrush(QColor(0x17, 0x13, 0x1A, 190));
-        g.drawEllipse(QPointF(0, 0), 31, 31);
-        look::draw_glyph(g, QRectF(-22, -22, 44, 44), look::Glyph::broken, QColor(0xF7, 0xF1, 0xE5));
-    }
-
-  private:
-    QTimer turn_;
-    int angle_ = 0;
-};
-
-/// The large mark before the first start.
-class PlayerView::StartMark : public QAbstractButton {
-  public:
-    explicit StartMark(QWidget* parent) : QAbstractButton(parent) {
-        setFixedSize(88, 88);
-        setAccessibleName("Play from the start");
-        setToolTip("Play");
-        setCursor(Qt::PointingHandCursor);
-        setFocusPolicy(Qt::StrongFocus);
-        hide();
-    }
-
-  protected:
-    void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
-        g.setRenderHint(QPainter::Antialiasing);
-        g.setPen(QPen(QColor(0xF7, 0xF1, 0xE5), hasFocus() ? 5 : 3));
-        g.setBrush(QColor(0x8A, 0x24, 0x36, 235));
-        g.drawEllipse(QRectF(rect()).adjusted(4, 4, -4, -4));
-        look::draw_play(g, QRectF(rect()).adjusted(30, 28, -26, -28), QColor(0xF7, 0xF1, 0xE5));
-    }
-};
 
 PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), host_(host) {
     surface_ = new PictureSurface(this);
@@ -394,13 +197,25 @@ void PlayerView::set_poster(std::size_t index, const QImage& poster) {
 void PlayerView::add_action(const QKeySequence& keys, std::function<void()> run) {
     auto* action = new QAction(this);
     action->setShortcut(keys);
-    action->setShortcutContext(Qt::WindowShortcut);
+    action->setShortcutContext(everywhere_ ? Qt::WindowShortcut : Qt::WidgetWithChildrenShortcut);
     connect(action, &QAction::triggered, this, [this, run = std::move(run)] { wake(), run(); });
     addAction(action);
 }
 
+void PlayerView::take_keys_everywhere() {
+    everywhere_ = true;
+    for (auto* action : actions()) action->setShortcutContext(Qt::WindowShortcut);
+    // Where another player of the window has the focus, the keys are its own.
+    connect(qApp, &QApplication::focusChanged, this, [this](QWidget*, QWidget* now) {
+        auto* owner = now;
+        while (owner && !dynamic_cast<PlayerView*>(owner)) owner = owner->parentWidget();
+        for (auto* action : actions()) action->setEnabled(!owner || owner == this);
+    });
+}
+
 void PlayerView::set_standalone() {
     standalone_ = true;
+    take_keys_everywhere();
     add_action(Qt::Key_Space, [this] { controller_->toggle(); });
 }
 

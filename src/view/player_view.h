@@ -37,6 +37,9 @@ class PlayerView : public QWidget {
     Snapshot snapshot() const { return controller_->snapshot(); }
     PictureSurface& surface() { return *surface_; }
     bool controls_shown() const;
+    /// Keys belong to the player that has the focus; those of the window's chief player to the whole window, but where
+    /// another player in it has the focus.
+    void take_keys_everywhere();
     /// In an app of its own Space plays and pauses too, and the keys of the view are the window's.
     void set_standalone();
     void toggle_full_screen();
@@ -80,7 +83,7 @@ class PlayerView : public QWidget {
     StartMark* start_mark_;
     QWidget* trouble_;
     QTimer follow_, hide_;
-    bool full_screen_ = false, standalone_ = false;
+    bool full_screen_ = false, standalone_ = false, everywhere_ = false;
     std::atomic<bool> event_posted_ = false;
     std::uint64_t events_seen_ = 0;
     QWidget* home_ = nullptr;

@@ -17,6 +17,59 @@
 #include "view/look.h"
 
 namespace ruedo {
+namespace {
+
+/// A word for one group of the bar: which sets of controls it can hold, the usual one first. Controls that none of them
+/// speaks of stay where they are.
+struct BarWord {
+    QString key;
+    std::vector<Control> ruedo::Bar::* group;
+    struct Set {
+        QString value;
+        std::vector<Control> controls;
+    };
+    std::vector<Set> choices;
+
+    bool speaks_of(Control control) const {
+        return std::any_of(choices.begin(), choices.end(), [&](auto& set) {
+            return std::find(set.controls.begin(), set.controls.end(), control) != set.controls.end();
+        });
+    }
+    std::vector<Control> of(const ruedo::Bar& bar) const {
+        std::vector<Control> now;
+        std::copy_if((bar.*group).begin(), (bar.*group).end(), std::back_inserter(now),
+                     [&](auto c) { return speaks_of(c); });
+        return now;
+    }
+    bool put(ruedo::Bar& bar, const QString& value) const {
+        auto set = std::find_if(choices.begin(), choices.end(), [&](auto& c) { return c.value == value; });
+        if (set == choices.end()) return false;
+        auto& all = bar.*group;
+        auto at = std::find_if(all.begin(), all.end(), [&](auto c) { return speaks_of(c); }) - all.begin();
+        std::erase_if(all, [&](auto c) { return speaks_of(c); });
+        all.insert(all.begin() + std::min(at, std::ssize(all)), set->controls.begin(), set->controls.end());
+        return true;
+    }
+};
+const std::vector<BarWord>& bar_words() {
+    using enum Control;
+    static const std::vector<BarWord> rows{
+        {"bar-start",
+         &ruedo::Bar::start,
+         {{"all", {toggle, back, forward}}, {"turns", {previous, toggle, next}}, {"toggle", {toggle}}}},
+        {"bar-middle", &ruedo::Bar::middle, {{"position", {position}}, {"strip", {position, strip}}}},
+        {"bar-end",
+         &ruedo::Bar::end,
+         {{"both", {volume, full_screen}}, {"volume", {volume}}, {"full-screen", {full_screen}}, {"none", {}}}}};
+    return rows;
+}
+const BarWord* find_bar_word(const QString& key) {
+    auto& rows = bar_words();
+    auto it = std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.key == key; });
+    return it == rows.end() ? nullptr : &*it;
+}
+
+}  // namespace
 
 Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent)
     : QWidget(parent), project_(project), clips_(std::move(clips)) {
@@ -152,37 +205,20 @@ std::vector<Sentences::Word> Sentences::words() const {
            "What back and forward skip");
     number("hide", "/player/hide_after_ns", seconds(d.hide_after), "3 seconds", d.hide_after != 3_s,
            d.hide_after.seconds(), 1, 30, " s", "How long the controls stay");
-    auto has_sound = std::find(d.bar.end.begin(), d.bar.end.end(), Control::volume) != d.bar.end.end();
-    auto has_full = std::find(d.bar.end.begin(), d.bar.end.end(), Control::full_screen) != d.bar.end.end();
     static const QStringList queues{"stays at its end", "goes on to the next source", "begins the same source again",
                                     "goes on to the next, and round again"};
     std::vector<Choice> queue_choices;
     for (int i = 0; i < 4; ++i) queue_choices.push_back({text(queue_name(static_cast<Queue>(i))), queues[i]});
     word("queue", "/player/queue", queues[static_cast<int>(d.queue)], queues[0], d.queue != Queue::off,
          std::move(queue_choices));
-    bool has_strip = std::find(d.bar.middle.begin(), d.bar.middle.end(), Control::strip) != d.bar.middle.end();
-    word("bar-middle", "/player/bar/middle", has_strip ? "the position and a strip of posters" : "the position",
-         "the position", has_strip, {{"position", "the position"}, {"strip", "the position and a strip of posters"}});
-    bool has_turns = std::find(d.bar.start.begin(), d.bar.start.end(), Control::next) != d.bar.start.end();
-    auto has_skips = std::find(d.bar.start.begin(), d.bar.start.end(), Control::back) != d.bar.start.end();
-    word("bar-start", "/player/bar/start",
-         has_turns   ? "play and the turns to other sources"
-         : has_skips ? "play, back and forward"
-                     : "play alone",
-         "play, back and forward", has_turns || !has_skips,
-         {{"all", "play, back and forward"},
-          {"turns", "play and the turns to other sources"},
-          {"toggle", "play alone"}});
-    word("bar-end", "/player/bar/end",
-         has_sound && has_full ? "volume and full screen"
-         : has_sound           ? "volume alone"
-         : has_full            ? "full screen alone"
-                               : "nothing",
-         "volume and full screen", !(has_sound && has_full),
-         {{"both", "volume and full screen"},
-          {"volume", "volume alone"},
-          {"full-screen", "full screen alone"},
-          {"none", "nothing"}});
+    for (auto& row : bar_words()) {
+        std::vector<Choice> choices;
+        for (auto& c : row.choices) choices.push_back({c.value, text(spoken(c.controls))});
+        auto fallback = choices[0].label;
+        auto now = row.of(d.bar);
+        word(row.key, QString("/player/bar/%1").arg(row.key.section('-', 1)), text(spoken(now)), fallback,
+             now != row.choices[0].controls, std::move(choices));
+    }
     return list;
 }
 
@@ -191,18 +227,6 @@ QStringList Sentences::keys() const {
     for (auto& w : words()) list << w.key;
     return list;
 }
-
-namespace {
-/// Of a group, only those controls change that a word speaks of; what else stands there stays where it is.
-void put_controls(std::vector<Control>& group, std::initializer_list<Control> spoken_of,
-                  const std::vector<Control>& wanted) {
-    auto is_meant = [&](Control c) { return std::find(spoken_of.begin(), spoken_of.end(), c) != spoken_of.end(); };
-    auto at = std::find_if(group.begin(), group.end(), is_meant) - group.begin();
-    std::erase_if(group, is_meant);
-    group.insert(group.begin() + std::min<std::ptrdiff_t>(at, static_cast<std::ptrdiff_t>(group.size())),
-                 wanted.begin(), wanted.end());
-}
-}  // namespace
 
 QStringList Sentences::values(const QString& key) const {
     QStringList list;
@@ -250,11 +274,6 @@ bool Sentences::set_value(const QString& key, const QString& value) {
         for (int i = 0; i < 4; ++i)
             if (value == text(queue_name(static_cast<Queue>(i)))) what = "Queue", d.queue = static_cast<Queue>(i);
         if (what.isEmpty()) return false;
-    } else if (key == "bar-middle") {
-        what = "Controls";
-        put_controls(
-            d.bar.middle, {Control::position, Control::strip},
-            value == "strip" ? std::vector{Control::position, Control::strip} : std::vector{Control::position});
     } else if (key == "mount") {
         what = "Mount";
         d.mount = value == "window"            ? Mount::window
@@ -268,18 +287,8 @@ bool Sentences::set_value(const QString& key, const QString& value) {
         what = "Skip", d.skip = ns();
     } else if (key == "hide" && number_fine && n >= 1) {
         what = "Hiding", d.hide_after = ns();
-    } else if (key == "bar-start") {
+    } else if (auto* row = find_bar_word(key); row && row->put(d.bar, value)) {
         what = "Controls";
-        put_controls(d.bar.start, {Control::toggle, Control::back, Control::forward, Control::previous, Control::next},
-                     value == "turns" ? std::vector{Control::previous, Control::toggle, Control::next}
-                     : value == "all" ? std::vector{Control::toggle, Control::back, Control::forward}
-                                      : std::vector{Control::toggle});
-    } else if (key == "bar-end") {
-        what = "Controls";
-        std::vector<Control> wanted;
-        if (value == "both" || value == "volume") wanted.push_back(Control::volume);
-        if (value == "both" || value == "full-screen") wanted.push_back(Control::full_screen);
-        put_controls(d.bar.end, {Control::volume, Control::full_screen}, wanted);
     } else {
         return false;
     }

@@ -71,6 +71,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     setAcceptDrops(true);
     resize(1280, 800);
     player_ = new PlayerView(host_);
+    player_->take_keys_everywhere();
     auto* whole = new QWidget;
     auto* box = new QVBoxLayout(whole);
     box->setContentsMargins(0, 0, 0, 0);

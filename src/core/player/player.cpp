@@ -16,8 +16,6 @@ using nlohmann::json;
 
 namespace {
 constexpr std::array<std::string_view, 3> mount_names{"window", "handset-upright", "handset-sideways"};
-constexpr std::array<std::string_view, control_count> control_names{
-    "toggle", "back", "forward", "position", "volume", "full-screen", "tracks", "previous", "next", "strip"};
 constexpr std::array<std::string_view, 4> queue_names{"off", "once", "repeat-one", "repeat-all"};
 
 /// A mistake in a document, at a JSON pointer.
@@ -102,10 +100,15 @@ json controls_json(const std::vector<Control>& list) {
     return j;
 }
 std::vector<Control> controls_from(const json& j, const std::string& at) {
-    if (!j.is_array() || j.size() > control_count) throw Mistake{at, "must be a short list of controls"};
+    if (!j.is_array() || j.size() > control_kinds().size()) throw Mistake{at, "must be a short list of controls"};
     std::vector<Control> list;
-    for (std::size_t i = 0; i < j.size(); ++i)
-        list.push_back(one_of<Control>(j[i], fmt::format("{}/{}", at, i), control_names));
+    for (std::size_t i = 0; i < j.size(); ++i) {
+        auto* kind = j[i].is_string() ? find_control(j[i].get_ref<const std::string&>()) : nullptr;
+        std::string names;
+        for (auto& k : control_kinds()) names += fmt::format("{}“{}”", names.empty() ? "" : ", ", k.name);
+        if (!kind) throw Mistake{fmt::format("{}/{}", at, i), "must be one of " + names};
+        list.push_back(kind->control);
+    }
     return list;
 }
 SourceSpec source_from(const json& j, const std::string& at) {
@@ -144,7 +147,6 @@ SourceSpec source_from(const json& j, const std::string& at) {
 
 std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std::size_t>(mount)); }
 std::string_view queue_name(Queue queue) { return queue_names.at(static_cast<std::size_t>(queue)); }
-std::string_view control_name(Control control) { return control_names.at(static_cast<std::size_t>(control)); }
 bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay &&
            loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions &&

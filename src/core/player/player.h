@@ -8,16 +8,12 @@
 #include "container/container.h"
 #include "io/http.h"
 #include "playback/playback.h"
+#include "player/controls.h"
 
 namespace ruedo {
 
 enum class Mount { window, handset_upright, handset_sideways };
 std::string_view mount_name(Mount mount);
-
-/// The controls there are. Each shows what the controller's snapshot says, never a memory of its own.
-enum class Control { toggle, back, forward, position, volume, full_screen, tracks, previous, next, strip };
-std::string_view control_name(Control control);
-inline constexpr std::size_t control_count = 10;
 
 struct SourceSpec {
     std::string name;  ///< What the card and the app call it.
