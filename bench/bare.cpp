@@ -62,9 +62,9 @@ class BareH264 final : public BareDecoder {
 
 class BareVpx final : public BareDecoder {
   public:
-    explicit BareVpx(const Track& track) {
+    BareVpx(const Track& track, unsigned threads) {
         vpx_codec_dec_cfg_t cfg{};
-        cfg.threads = track.video.width >= 960 ? 2 : 1;
+        cfg.threads = track.video.width >= 960 ? threads : 1;
         vpx_codec_dec_init(&codec_, track.codec == Codec::vp9 ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0);
         if (track.codec == Codec::vp9 && cfg.threads > 1) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, 1);
     }
@@ -86,9 +86,9 @@ class BareVpx final : public BareDecoder {
 };
 }  // namespace
 
-std::unique_ptr<BareDecoder> bare_decoder(const Track& track) {
+std::unique_ptr<BareDecoder> bare_decoder(const Track& track, unsigned threads) {
     if (track.codec == Codec::h264) return std::make_unique<BareH264>(track);
-    return std::make_unique<BareVpx>(track);
+    return std::make_unique<BareVpx>(track, threads);
 }
 
 }  // namespace ruedo::bench

@@ -19,6 +19,6 @@ class BareDecoder {
     virtual int decode(const Packet& packet, std::vector<std::uint8_t>* pixels) = 0;
     virtual int drain(std::vector<std::uint8_t>* pixels) = 0;
 };
-std::unique_ptr<BareDecoder> bare_decoder(const Track& track);
+std::unique_ptr<BareDecoder> bare_decoder(const Track& track, unsigned threads);
 
 }  // namespace ruedo::bench
