@@ -109,6 +109,20 @@ TEST_CASE("a station without an end is looked at in part, and memory stays withi
               1);
         CHECK(std::dynamic_pointer_cast<HttpSource>(source)->received() < 64'000'000);
     }
+    // What states its own length ends there, whatever follows without an end.
+    for (auto name : {"audio.flac", "audio_info.mp3", "vp9_opus.webm", "h264_high_aac.mp4"}) {
+        INFO(name);
+        auto path = "/" + std::string(name);
+        server->serve(path, {.file = fixture(name).string(), .endless = true});
+        auto source = value(open_source(server->address(path)));
+        std::shared_ptr<Clip> clip = value(open_clip(source));
+        auto facts_of = [](std::shared_ptr<Clip> c) {
+            return value(
+                gather_facts(c, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+        };
+        CHECK(facts_of(clip).duration == facts_of(open(name)).duration);
+        CHECK(source->received() < 64'000'000);
+    }
     // What needs an end, or an index that never comes, fails in words when the time for opening is over.
     Bytes endless_mdat;
     ByteWriter w;

@@ -18,6 +18,9 @@ class VideoDecoder {
     virtual Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) = 0;
     /// Appends everything still held back.
     virtual Outcome drain(std::vector<Picture>& out) = 0;
+    /// Appends what is held back although pictures may still come that are shown before it; decoding goes on. Nothing
+    /// where a library can't do that.
+    virtual Outcome hurry(std::vector<Picture>&) { return {}; }
     /// Forgets everything, for a jump to a keyframe.
     virtual void reset() = 0;
     /// Pictures before `from` are decoded but need not be handed out, which spares copying them.
@@ -98,7 +101,7 @@ inline Result<std::vector<Bytes>> AudioEncoder::drain() {
 
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 3;
+    static constexpr unsigned current_abi = 4;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.
@@ -183,7 +186,9 @@ class PictureReader {
     std::vector<Picture> ready_;
     std::size_t ready_at_ = 0;
     Bytes data_;
-    Time from_{INT64_MIN};  ///< Pictures before this are decoded, not given out.
+    Time from_{INT64_MIN};         ///< Pictures before this are decoded, not given out.
+    std::optional<Time> hurried_;  ///< What is waited for; once it is decoded, nothing behind it need be.
+    std::vector<Picture> early_;   ///< Came out with it, and are shown later than some that are still to come.
     std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
     std::vector<std::pair<Time, Time>> durations_;
     std::vector<Time> fed_;

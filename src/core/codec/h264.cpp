@@ -54,7 +54,12 @@ class Decoder final : public VideoDecoder {
         flush(out);
         return {};
     }
+    Outcome hurry(std::vector<Picture>& out) override {
+        flush(out);
+        return {};
+    }
     void reset() override {
+        if (needs_parameters_) return;  // nothing has been decoded
         // Starting afresh is the only reset that forgets every reference.
         decoder_->Uninitialize();
         if (auto again = start(); !again) return;

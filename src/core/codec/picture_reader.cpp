@@ -65,6 +65,12 @@ Result<bool> PictureReader::feed() {
             return std::unexpected(done.error());
     } else {
         damaged_in_a_row_ = 0;
+        if (hurried_ == head.pts && ready_.empty()) {
+            TRY_DO(decoder_->hurry(ready_));
+            auto behind = std::find_if(ready_.begin(), ready_.end(), [&](auto& p) { return p.pts > head.pts; });
+            early_.assign(std::make_move_iterator(behind), std::make_move_iterator(ready_.end()));
+            ready_.erase(behind, ready_.end());
+        }
     }
     return true;
 }
@@ -95,8 +101,11 @@ Picture PictureReader::finished(Picture p) const {
 Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
     for (;;) {
-        while (ready_at_ < ready_.size()) {
-            auto& p = ready_[ready_at_++];
+        while (ready_at_ < ready_.size() || (drained_ && !early_.empty())) {
+            // What came early takes its turn.
+            bool early = !early_.empty() && (ready_at_ == ready_.size() || early_[0].pts < ready_[ready_at_].pts);
+            auto p = std::move(early ? early_[0] : ready_[ready_at_++]);
+            if (early) early_.erase(early_.begin());
             if (p.pts < from_ || p.pts >= track_.end) continue;
             from_ = p.pts + 1_ns;
             return finished(std::move(p));
@@ -128,10 +137,13 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     TRY_DO(reader_->seek(target));
     decoder_->reset();
     decoder_->hand_out_from(target);
-    ready_.clear(), ready_at_ = 0, fed_.clear(), drained_ = false;
+    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
     from_ = target;
     decoded_ = 0;
-    TRY(auto picture, next(cancel));
+    hurried_ = target;
+    auto found = next(cancel);
+    hurried_.reset();
+    TRY(auto picture, std::move(found));
     if (!picture) {
         if (last_damage_) return std::unexpected(*last_damage_);
         return fail(Code::truncated,
@@ -161,7 +173,7 @@ Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std
                 ++passed;
         }
     }
-    auto waiting = static_cast<std::uint64_t>(ready_.size() - std::min(ready_at_, ready_.size()));
+    auto waiting = static_cast<std::uint64_t>(ready_.size() - std::min(ready_at_, ready_.size()) + early_.size());
     TRY(auto picture, at(*key, cancel));
     left_out_ += std::max(passed, waiting);
     return picture;

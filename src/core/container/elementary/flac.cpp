@@ -84,6 +84,10 @@ class FrameFinder {
             };
             auto done = [&](std::size_t n) { return Frame{at, n, sample_of(*head), head->samples}; };
             for (auto i = std::max<std::size_t>(looked, shared_->info.min_frame); i + 2 <= view.size(); ++i) {
+                // Where one file was put behind another, the next one's header follows the last frame.
+                if (view[i] == 'f' && i + 4 <= view.size() && std::memcmp(view.data() + i, "fLaC", 4) == 0 &&
+                    ends_here(i))
+                    return done(i);
                 if (view[i] != 0xFF || (view[i + 1] & 0xFE) != 0xF8) continue;
                 auto next = parse_flac_frame(view.subspan(i));
                 if (!next || next->counts_samples != head->counts_samples) continue;
@@ -111,9 +115,12 @@ class FlacReader final : public TrackReader {
     explicit FlacReader(std::shared_ptr<const Flac> shared)
         : shared_(std::move(shared)), frames_(shared_), offset_(shared_->begin) {}
     Result<bool> next(PacketHead& head) override {
+        // The header may say how much there is; what stands behind that is not part of it.
+        if (last_) return false;
         TRY(auto frame, frames_.find(offset_));
         if (!frame) return false;
         frame_ = *frame;
+        last_ = is_last(frame_);
         offset_ = frame_.offset + frame_.size;
         auto rate = static_cast<std::uint64_t>(shared_->info.rate);
         head = {};
@@ -147,19 +154,26 @@ class FlacReader final : public TrackReader {
                 high = middle;
         }
         offset_ = low;
+        last_ = false;
         for (;;) {
             TRY(auto frame, frames_.find(offset_));
             if (!frame || frame->sample + static_cast<std::uint64_t>(frame->samples) > target) break;
             offset_ = frame->offset + frame->size;
+            if ((last_ = is_last(*frame))) break;
         }
         return {};
     }
 
   private:
+    bool is_last(const Frame& f) const {
+        auto all = shared_->info.samples;
+        return all > 0 && f.sample + static_cast<std::uint64_t>(f.samples) >= all;
+    }
     std::shared_ptr<const Flac> shared_;
     FrameFinder frames_;
     std::uint64_t offset_;
     Frame frame_;
+    bool last_ = false;
 };
 
 class FlacClip final : public Clip {
