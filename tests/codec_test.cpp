@@ -2,6 +2,7 @@
 // Every decoder against the numbers that the pictures carry; every encoder against its decoder.
 #include <cmath>
 
+#include "codec/ahead.h"
 #include "demo/clips.h"
 #include "demo/drawing.h"
 #include "media/codec_headers.h"
@@ -317,4 +318,64 @@ TEST_CASE("a sound encoder that is drained gives back all that was put in") {
             CHECK(loudest > 0.1f);
         }
     }
+}
+
+TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those that are not wanted") {
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "theora_vorbis.ogv"}) {
+        INFO(name);
+        auto reader = [&] {
+            auto clip = open(name);
+            return value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        };
+        auto plain = reader();
+        PicturesAhead ahead(reader(), 3);
+        for (int n = 0;; ++n) {
+            auto one = value(plain->next()), other = value(ahead.next());
+            REQUIRE(one.has_value() == other.has_value());
+            if (!one) break;
+            CHECK(one->pts == other->pts);
+            if (n % 30 == 0) CHECK(render(*one).pixels == render(*other).pixels);
+        }
+        CHECK_FALSE(value(ahead.next()));
+        // Given up with pictures waiting, at once or after a few.
+        for (int taken : {0, 2}) {
+            PicturesAhead given_up(reader());
+            for (int n = 0; n < taken; ++n) CHECK(value(given_up.next()));
+        }
+    }
+    // What goes wrong on the way arrives where the pictures would have.
+    auto bytes = bytes_of(fixture("h264_aac.ts"));
+    auto clip = opened(bytes, "x.ts");
+    auto track = *clip->info().main(Kind::video);
+    track.codec = Codec::vp9;  // every packet is damaged then
+    PicturesAhead wrong(value(PictureReader::open(clip, track, CodecRegistry::standard())));
+    auto first = wrong.next();
+    CHECK((!first || !*first));
+    CHECK_FALSE(value(wrong.next()));
+}
+
+TEST_CASE("values go from one thread to another in their order, a few at a time") {
+    Bounded<int> queue(3);
+    std::atomic<int> most = 0, put = 0, taken = 0;
+    std::thread from([&] {
+        for (int i = 0; i < 2000 && queue.put(i); ++i) most = std::max<int>(most, ++put - taken);
+        queue.close();
+    });
+    for (int wanted = 0; auto got = queue.take(); ++wanted) {
+        CHECK(*got == wanted);
+        ++taken;
+    }
+    from.join();
+    CHECK(taken == 2000);
+    CHECK(most <= 3 + 2);  // one in each hand besides
+    CHECK_FALSE(queue.put(1));
+    CHECK_FALSE(queue.take());
+    // Whoever waits for room goes on when nothing is wanted any more.
+    Bounded<int> full(1);
+    CHECK(full.put(1));
+    bool went_in = true;
+    std::thread waiting([&] { went_in = full.put(2); });
+    full.close();
+    waiting.join();
+    CHECK_FALSE(went_in);
 }
