@@ -24,7 +24,7 @@ std::vector<std::pair<std::size_t, std::size_t>> boxes(const Bytes& b) {
     return list;
 }
 
-enum class Index { none, sidx, mfra };
+enum class Index { none, sidx, nested, mfra };
 /// A clip of `count` fragments of one picture track, each the first fragment of a fixture with its number and time set.
 struct Long {
     Bytes bytes;
@@ -75,6 +75,18 @@ Long long_clip(int count, Index index, bool timed = true) {
             set_be(one, at + (wide ? 8 : 8), time, wide ? 8 : 4);
             if (!timed) std::memcpy(one.data() + at, "free", 4);
         }
+        // Nested: an index of its own before every ten.
+        if (index == Index::nested && i % 10 == 0) {
+            auto n = static_cast<std::uint32_t>(std::min(10, count - i));
+            ByteWriter inner;
+            inner.u32(32 + 12 * n).text("sidx").u32(0).u32(1).u32(timescale);
+            inner.u32(static_cast<std::uint32_t>(i * length)).u32(0).u16(0).u16(n);
+            for (std::uint32_t k = 0; k < n; ++k)
+                inner.u32(static_cast<std::uint32_t>(part.size()))
+                    .u32(static_cast<std::uint32_t>(length))
+                    .u32(0x90000000);
+            body.insert(body.end(), inner.bytes.begin(), inner.bytes.end());
+        }
         places.push_back(body.size());
         body.insert(body.end(), one.begin(), one.end());
     }
@@ -84,6 +96,15 @@ Long long_clip(int count, Index index, bool timed = true) {
         sidx.u16(0).u16(static_cast<unsigned>(count));
         for (int i = 0; i < count; ++i)
             sidx.u32(static_cast<std::uint32_t>(part.size())).u32(static_cast<std::uint32_t>(length)).u32(0x90000000);
+    }
+    if (index == Index::nested) {
+        auto groups = static_cast<std::uint32_t>((count + 9) / 10);
+        sidx.u32(32 + 12 * groups).text("sidx").u32(0).u32(1).u32(timescale).u32(0).u32(0).u16(0).u16(groups);
+        for (int i = 0; i < count; i += 10) {
+            auto n = static_cast<std::uint32_t>(std::min(10, count - i));
+            sidx.u32(0x80000000 | (32 + 12 * n + n * static_cast<std::uint32_t>(part.size())));
+            sidx.u32(n * static_cast<std::uint32_t>(length)).u32(0);
+        }
     }
     made.bytes = head;
     made.bytes.insert(made.bytes.end(), sidx.bytes.begin(), sidx.bytes.end());
@@ -107,7 +128,7 @@ Long long_clip(int count, Index index, bool timed = true) {
 }  // namespace
 
 TEST_CASE("a fragmented clip is as long as its fragments, whatever its headers say") {
-    for (auto index : {Index::none, Index::sidx, Index::mfra})
+    for (auto index : {Index::none, Index::sidx, Index::nested, Index::mfra})
         for (int count : {1, 2, 7}) {
             auto made = long_clip(count, index);
             for (bool lies : {false, true}) {
@@ -124,13 +145,15 @@ TEST_CASE("a fragmented clip is as long as its fragments, whatever its headers s
                 auto end = facts.end;
                 if (auto* sound = clip->info().main(Kind::audio))
                     end = std::max(end, value(scan_track(*clip, *sound)).end);
-                CHECK(std::abs((clip->info().duration - (index == Index::sidx ? facts.end : end)).ns) < (2_ms).ns);
+                CHECK(std::abs(
+                          (clip->info().duration - (index == Index::sidx || index == Index::nested ? facts.end : end))
+                              .ns) < (2_ms).ns);
             }
         }
 }
 
 TEST_CASE("seeking in fragments gives the keyframe that a walk would, with an index, without one, without times") {
-    for (auto index : {Index::none, Index::sidx, Index::mfra})
+    for (auto index : {Index::none, Index::sidx, Index::nested, Index::mfra})
         for (bool timed : {true, false}) {
             auto made = long_clip(40, index, timed);
             INFO("index " << static_cast<int>(index) << ", timed " << timed);

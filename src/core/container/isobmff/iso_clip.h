@@ -63,7 +63,7 @@ class IsoClip final : public Clip {
     Outcome read_sample_entry(const Box& stsd, Draft& draft);
     Outcome read_video_entry(const Box& entry, Draft& draft);
     Outcome read_audio_entry(const Box& entry, Draft& draft);
-    Outcome read_sidx(const Box& box);
+    Outcome read_sidx(const Box& box, int depth);
     Outcome read_mfra();
     Outcome finish();
     void apply_edits(Draft& draft);
@@ -82,6 +82,7 @@ class IsoClip final : public Clip {
     std::uint64_t moov_end_ = 0;
     std::optional<Box> sidx_;
     bool fragmented_ = false, cut_short_ = false;
+    int inner_indexes_ = 0;
     Time sidx_duration_{};
 };
 

@@ -80,13 +80,13 @@ Outcome IsoClip::open() {
     }
     if (fragmented_) {
         fragments_ = std::make_shared<FragmentIndex>(source_, first_moof ? first_moof : moov_end_);
-        if (sidx_) TRY_DO(read_sidx(*sidx_));
+        if (sidx_) TRY_DO(read_sidx(*sidx_, 0));
         if (!sidx_ && !source_->forward_only()) TRY_DO(read_mfra());
     }
     return finish();
 }
 
-Outcome IsoClip::read_sidx(const Box& box) {
+Outcome IsoClip::read_sidx(const Box& box, int depth) {
     TRY(auto data, body(box, 16 << 20));
     ByteReader r(data);
     auto version = r.u32() >> 24;
@@ -101,11 +101,19 @@ Outcome IsoClip::read_sidx(const Box& box) {
         auto word = r.u32();
         auto duration = r.u32();
         r.skip(4);
-        if (word >> 31) return {};  // an index of indexes: walking does as well
-        fragments_->know(offset, ticks_to_time(time, 1, timescale));
+        if (word >> 31) {
+            // An index of indexes. Over a network more than a few of them would cost more than walking does.
+            if (depth >= 3 || ++inner_indexes_ > (source_->cheap_to_seek() ? 4096 : 8)) return {};
+            TRY(auto inner, read_box(reader_, offset, source_->size().value_or(UINT64_MAX)));
+            if (!inner || inner->type != fourcc("sidx")) return {};
+            TRY_DO(read_sidx(*inner, depth + 1));
+        } else {
+            fragments_->know(offset, ticks_to_time(time, 1, timescale));
+        }
         offset += word & 0x7FFFFFFF;
         time += duration;
     }
+    if (depth > 0) return {};
     // One index may be for all that follows, or for a segment of it only.
     auto size = source_->size();
     bool whole = size && offset >= *size;
