@@ -117,6 +117,11 @@ const Track* ClipInfo::main(Kind kind) const {
 namespace {
 // H.264 and HEVC may hold back at most 16 pictures; after that many later ones nothing earlier can follow.
 constexpr int reorder_limit = 16;
+/// Whether pictures that follow a keyframe may be shown before it.
+bool leads(Codec codec) {
+    return codec == Codec::h264 || codec == Codec::hevc || codec == Codec::mpeg1 || codec == Codec::mpeg2 ||
+           codec == Codec::mpeg4;
+}
 bool presented(const Track& track, Time pts) { return pts >= track.start && pts < track.end; }
 }  // namespace
 
@@ -135,8 +140,10 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
             if (!best || head.pts > *best) best = head.pts;
         } else {
             ++later;
-            // Behind a keyframe may come pictures that are shown before it, but then no others between.
+            // Behind a keyframe may come pictures that are shown before it, but then no others between. Codecs without
+            // any are not looked at further, which over a network would have to be waited for.
             if (key && head.pts > *key) break;
+            if (head.keyframe && best && !leads(track.codec)) break;
             if (head.keyframe && best && !key) key = head.pts;
         }
     }

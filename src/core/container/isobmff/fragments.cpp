@@ -193,7 +193,7 @@ class FragmentReader final : public TrackReader {
     Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
     Outcome seek(Time t) override {
-        if (timeless_) return seek_from_start(t);
+        if (timeless_) return seek_from_known(t);
         auto media = ticks_to_time(plan_.tick_at(t), 1, plan_.timescale);
         TRY(auto from, index_->first());
         if (!from) return {};
@@ -203,7 +203,7 @@ class FragmentReader final : public TrackReader {
         // Forward from there, as far as a keyframe that is early enough can still come.
         for (auto f = from; f;) {
             TRY(bool more, load(*f));
-            if (timeless_ && !known_time_) return seek_from_start(t);
+            if (timeless_ && !known_time_) return seek_from_known(t);
             if (!more || note_keys(t, best)) break;
             TRY(f, index_->after(*f));
             if (f && best)
@@ -266,25 +266,26 @@ class FragmentReader final : public TrackReader {
         at_ = there ? place.second : 0;
         return {};
     }
-    /// Fragments that do not say when they begin (no tfdt) are only told by those before them.
-    Outcome seek_from_start(Time t) {
+    /// Fragments that do not say when they begin (no tfdt) are only told by those before them: from the nearest one
+    /// that this reader has come by before.
+    Outcome seek_from_known(Time t) {
+        TRY(auto opening, index_->first());
+        if (!opening) return {};
+        begins_.try_emplace(*opening, 0);
+        auto from = std::prev(begins_.end());
+        while (from != begins_.begin() && plan_.present(from->second) > t) --from;
         std::optional<std::pair<std::uint64_t, std::size_t>> best;
-        std::int64_t begins = 0;
-        loaded_.reset();
-        for (;;) {
-            auto before = next_dts_;
-            TRY(auto f, following());
-            if (!f) break;
-            if (!loaded_) before = 0;
-            TRY(bool more, load(*f));
-            if (!more) break;
-            auto was = best;
-            bool past = note_keys(t, best);
-            if (best != was) begins = before;
-            if (past) break;
+        for (;; --from) {
+            loaded_.reset();
+            for (std::optional f = from->first; f;) {
+                TRY(bool more, load(*f, f == from->first ? std::optional(from->second) : std::nullopt));
+                if (!more || note_keys(t, best)) break;
+                TRY(f, following());
+            }
+            if (best || from == begins_.begin()) break;
         }
-        if (!best) best.emplace(loaded_.value_or(0), 0);
-        TRY(bool there, load(best->first, begins));
+        if (!best) best.emplace(*opening, 0);
+        TRY(bool there, load(best->first, begins_.at(best->first)));
         at_ = there ? best->second : 0;
         return {};
     }
@@ -307,6 +308,7 @@ class FragmentReader final : public TrackReader {
         walk(ByteView(body), [&](std::uint32_t type, ByteView traf) {
             if (type == fourcc("traf")) add_track(traf, place, implicit);
         });
+        if (known_time_ && timeless_) begins_[place] = implicit;
         if (!samples_.empty() && (known_time_ || !timeless_)) {
             auto earliest =
                 std::min_element(samples_.begin(), samples_.end(), [](auto& a, auto& b) { return a.cts < b.cts; })->cts;
@@ -390,6 +392,7 @@ class FragmentReader final : public TrackReader {
     bool timeless_ = false;    ///< A fragment without a tfdt was met ...
     bool known_time_ = false;  ///< ... and whether the loaded one's time is known all the same.
     std::int64_t next_dts_ = 0;
+    std::map<std::uint64_t, std::int64_t> begins_;  ///< Of fragments met, in ticks, where only those before tell.
     std::uint64_t offset_ = 0, size_ = 0;
 };
 

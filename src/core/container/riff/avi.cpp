@@ -172,7 +172,7 @@ class AviClip final : public Clip {
                 t.codec = codec_of_fourcc(t.codec_tag);
                 b.skip(20);
                 auto config = b.rest();
-                t.config.assign(config.begin(), config.end());
+                if (t.codec == Codec::mpeg4) t.config.assign(config.begin(), config.end());
             } else if (id == le_tag("strf") && t.kind == Kind::audio) {
                 name_sound(t, body);
                 b.skip(8);
