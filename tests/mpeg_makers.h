@@ -294,7 +294,7 @@ inline std::vector<Bytes> make_ac3(const std::vector<float>& sound) {
 /// A program stream of pictures, 25 a second, and AC-3, in packets that keep to neither's beginnings. `first`: packs as
 /// ISO/IEC 11172-1 has them. `begin`: the clock where it starts, in ticks.
 inline Bytes make_program_stream(const std::vector<Coded>& pictures, const std::vector<Bytes>& sound, bool first,
-                                 std::int64_t begin = 0, std::int64_t frame_ticks = 3600) {
+                                 std::int64_t begin = 0, std::int64_t frame_ticks = 3600, bool stamped = true) {
     ByteWriter w;
     auto stamp = [&](ByteWriter& out, unsigned lead, std::int64_t t) {
         auto v = static_cast<std::uint64_t>(t) & 0x1FFFFFFFFULL;
@@ -332,7 +332,7 @@ inline Bytes make_program_stream(const std::vector<Coded>& pictures, const std::
         pack();
         auto n = std::min(piece, run.size() - at);
         std::optional<std::int64_t> pts, dts;
-        if (unit < begins.size() && begins[unit] < at + n) {
+        if (stamped && unit < begins.size() && begins[unit] < at + n) {
             auto shown = begin + frame_ticks + pictures[unit].shown * frame_ticks;
             auto decoded = begin + static_cast<std::int64_t>(unit) * frame_ticks;
             pts = shown;

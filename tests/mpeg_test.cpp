@@ -130,6 +130,18 @@ TEST_CASE("a program stream whose clock wraps, one cut at both ends, and one wit
     CHECK(before >= 198);
 }
 
+TEST_CASE("pictures without a single stamp are counted") {
+    for (bool first : {true, false})
+        for (int between : {0, 2}) {
+            INFO("ISO/IEC 11172: " << first << ", between: " << between);
+            auto file =
+                make_program_stream(mpeg_video(60, {.second = !first, .between = between}), {}, first, 0, 3600, false);
+            auto clip = opened(file, "counted.mpg");
+            CHECK(clip->info().tracks.at(0).start == Time{});
+            plays_exactly(clip, 60, every(12, 60));
+        }
+}
+
 TEST_CASE("thirty thousand a thousand and first: times are exact though stamps are rounded") {
     MpegOptions o{.rate_code = 1};  // 24000/1001, which is 3,753.75 ticks
     auto pictures = mpeg_video(120, o);

@@ -60,6 +60,7 @@ Outcome PesClip::settle() {
             continue;
         }
         s.first = *first;
+        if (s.counted) continue;
         auto d = base ? (*first - *base) & (wrap - 1) : 0;
         if (!base || d >= wrap / 2) base = first;
     }
@@ -69,7 +70,8 @@ Outcome PesClip::settle() {
         return fail(Code::truncated,
                     fmt::format("“{}” ends before its first picture or sound.", shared_->source->name()),
                     "Copy it again.");
-    for (auto& s : all) s.first = shared_->ticks(s, *s.first, 0);
+    for (auto& s : all)
+        if (!s.counted) s.first = shared_->ticks(s, *s.first, 0);
     bool end_at_hand = shared_->source->size() && !shared_->source->forward_only();
     if (end_at_hand) TRY_DO(find_joins());
     if (end_at_hand) TRY_DO(find_end());
@@ -139,9 +141,13 @@ Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
     if (!s.sequence) return std::nullopt;
     describe_from_config(s.track);
     PacketHead head;
+    TRY(bool stamped, make_reader(shared_, s)->next(head));
+    if (stamped) return time_to_ticks(head.pts, 90000);
+    s.counted = Time{};
     TRY(bool any, make_reader(shared_, s)->next(head));
     if (!any) return std::nullopt;
-    return time_to_ticks(head.pts, 90000);
+    s.counted = -head.pts;
+    return 0;
 }
 
 /// A file whose times start over was joined from several: the parts are laid end to end. Sixty-four looks

@@ -16,7 +16,9 @@ struct Stream {
     Track track;
     std::optional<SoundFrame> frame;       ///< Sound: what every frame is like.
     std::optional<MpegSequence> sequence;  ///< MPEG-1 and MPEG-2 video.
-    std::optional<std::int64_t> first;     ///< Ticks of the first picture or sound, since the clip's.
+    /// Pictures without a single stamp: times are counted from the start, where the first decoded one has this time.
+    std::optional<Time> counted;
+    std::optional<std::int64_t> first;  ///< Ticks of the first picture or sound, since the clip's.
     /// Where, in this stream's packets, each further part of a joined file begins.
     std::vector<std::uint64_t> joins;
 };

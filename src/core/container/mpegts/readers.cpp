@@ -242,23 +242,26 @@ class UnitReader final : public PesReader {
         return {};
     }
     void go_to(std::uint64_t offset) override {
-        units_.seek(offset);
+        units_.seek(stream_.counted ? 0 : offset);
         ahead_.clear();
         clock_.reset();
         begun_ = ended_ = false;
     }
     Outcome seek(Time t) override {
-        TRY(auto place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
+        std::uint64_t place = UINT64_MAX;
+        if (!stream_.counted) {
+            TRY(place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
+        }
         // Back from there in growing steps to the last keyframe shown at or before it. Times are counted on from
         // stamps, so the second walk begins where the first one did.
         for (std::uint64_t back = 1 << 18;; back *= 2) {
-            auto from = place > back ? place - back : 0;
+            auto from = place > back && !stream_.counted ? place - back : 0;
             std::optional<Time> key;
             PacketHead head;
             go_to(from);
             for (;;) {
                 TRY(bool more, advance(head));
-                if (!more || current_.unit.offset > place) break;
+                if (!more || current_.unit.offset > place || current_.dts > t) break;
                 if (head.keyframe && head.pts <= t) key = head.pts;
             }
             if (!key && from > 0) continue;
@@ -310,6 +313,8 @@ class UnitReader final : public PesReader {
             if (!is_between(t)) delayed_ = t.dts != *t.pts;
         } else if (clock_) {
             t.dts = *clock_;
+        } else if (stream_.counted && t.unit.picture.type == 'I') {
+            t.dts = *stream_.counted;
         } else {
             return {};
         }
