@@ -2,6 +2,7 @@
 // What a test says about time holds on a machine that stands still for half a second: it is judged against what a bare
 // timer saw in the same moments.
 #pragma once
+#include <fstream>
 #include <thread>
 
 #include "base/time.h"
@@ -44,13 +45,24 @@ class BareTimer {
     std::thread thread_;
 };
 
-/// How long `what` ran, less what the bare timer beside it lost.
+/// How long this thread has stood in line for a processor so far, as the system counts it; nought where it does not.
+inline Time stood_in_line() {
+    std::ifstream file("/proc/thread-self/schedstat");
+    std::int64_t ran = 0, waited = 0;
+    file >> ran >> waited;
+    return Time{waited};
+}
+
+/// How long `what` ran, less what the bare timer beside it lost, or what this thread waited for a processor that others
+/// had, whichever is more.
 template <class F>
 Time took(F&& what) {
     BareTimer timer;
+    auto begun = monotonic_now(), in_line = stood_in_line();
     what();
     std::this_thread::sleep_for(std::chrono::milliseconds(3));  // a stop at the very end is seen as well
-    return std::max(Time{}, timer.ran() - 3_ms);
+    auto lost = std::max(timer.stood(), stood_in_line() - in_line);
+    return std::max(Time{}, monotonic_now() - begun - lost - 3_ms);
 }
 
 }  // namespace ruedo::test
