@@ -210,9 +210,9 @@ json pacing() {
          {std::tuple{"vp8-360p30.webm", 30, 640 * 360 * 4}, std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4}}) {
         double shown = 0, dropped = 0, lost = 0;
         auto late = of_pairs(5, 1, "lower", "", [&, name = name, fps = fps, bytes = bytes] {
-            auto loop = bare_pacing(fps, fps * 6, static_cast<std::size_t>(bytes));
+            auto loop = bare_pacing(fps, fps * 4, static_cast<std::size_t>(bytes));
             lost += static_cast<double>(loop.lost);
-            auto report = play(clip(name), 6_s, true);
+            auto report = play(clip(name), 4_s, true);
             shown += static_cast<double>(report.snapshot.counters.presented);
             dropped += static_cast<double>(report.snapshot.counters.dropped);
             return report.pacing_ms ? report.pacing_ms->p99 / (loop.p99 + 4) : 1e9;
