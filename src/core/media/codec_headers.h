@@ -146,6 +146,8 @@ std::optional<SoundFrame> parse_mp3_frame(ByteView at);
 std::optional<SoundFrame> parse_adts_frame(ByteView at);
 /// AC-3 (ETSI TS 102 366 clause 4.4.1); not its later kin, which has other frames.
 std::optional<SoundFrame> parse_ac3_frame(ByteView at);
+/// How many channels of it are heard, by its mode (table 4.3) and whether it has low frequencies.
+int ac3_channels(unsigned mode, bool low);
 std::uint16_t flac_crc16(ByteView frame);
 /// Finds the frames of a codec whose stream needs no container; nothing for other codecs.
 using ParseFrame = std::optional<SoundFrame> (*)(ByteView at);

@@ -44,6 +44,12 @@ std::optional<SoundFrame> parse_adts_frame(ByteView at) {
     return f;
 }
 
+int ac3_channels(unsigned mode, bool low) {
+    // One surround channel is mixed into the fronts; low frequencies are heard with a full surround.
+    static constexpr std::array<int, 8> channels{2, 1, 2, 3, 2, 2, 4, 5};
+    return channels[mode & 7] + (low && mode == 7 ? 1 : 0);
+}
+
 std::optional<SoundFrame> parse_ac3_frame(ByteView at) {
     if (at.size() < 7 || at[0] != 0x0B || at[1] != 0x77) return std::nullopt;
     BitReader r(at.subspan(4));
@@ -54,8 +60,6 @@ std::optional<SoundFrame> parse_ac3_frame(ByteView at) {
     static constexpr std::array<unsigned, 19> bitrates{32,  40,  48,  56,  64,  80,  96,  112, 128, 160,
                                                        192, 224, 256, 320, 384, 448, 512, 576, 640};
     static constexpr std::array<int, 3> rates{48000, 44100, 32000};
-    // One surround channel is mixed into the fronts; low frequencies are heard with a full surround.
-    static constexpr std::array<int, 8> channels{2, 1, 2, 3, 2, 2, 4, 5};
     if ((mode & 1) && mode != 1) r.bits(2);
     if (mode & 4) r.bits(2);
     if (mode == 2) r.bits(2);
@@ -67,7 +71,7 @@ std::optional<SoundFrame> parse_ac3_frame(ByteView at) {
     f.rate = rates[rate] >> slower;
     f.bitrate = bitrates[size / 2] * 1000 >> slower;
     f.samples = 1536;
-    f.channels = channels[mode] + (r.bit() && mode == 7 ? 1 : 0);
+    f.channels = ac3_channels(mode, r.bit());
     f.size = rate == 0   ? bitrates[size / 2] * 4
              : rate == 2 ? bitrates[size / 2] * 6
                          : (bitrates[size / 2] * 320 / 147 + (size & 1)) * 2;

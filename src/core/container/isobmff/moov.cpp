@@ -392,9 +392,7 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
         }
         if (box.type == fourcc("dac3") && inner.size() >= 3) {
             // ETSI TS 102 366 annex F.4; as a frame's head says it.
-            auto mode = inner[1] >> 3 & 7;
-            static constexpr std::array<int, 8> channels{2, 1, 2, 3, 2, 2, 4, 5};
-            track.audio.channels = channels[static_cast<std::size_t>(mode)] + (mode == 7 && inner[1] & 4 ? 1 : 0);
+            track.audio.channels = ac3_channels(inner[1] >> 3 & 7U, inner[1] & 4);
         }
         if (box.type == fourcc("dfLa") && inner.size() > 4) {
             track.config = {'f', 'L', 'a', 'C'};
