@@ -2,12 +2,26 @@
 // What a test says about time holds on a machine that stands still for half a second: it is judged against what a bare
 // timer saw in the same moments.
 #pragma once
+#include <unistd.h>
+
 #include <fstream>
+#include <string>
 #include <thread>
 
 #include "base/time.h"
 
 namespace ruedo::test {
+
+/// What this machine's processors have lost so far to other machines on the same host, all of them together; nought
+/// where the system does not count it. A thread that hands on to another loses on both, so the sum is what may be lost.
+inline Time stolen() {
+    std::ifstream file("/proc/stat");
+    std::string cpu;
+    std::int64_t ticks = 0;
+    file >> cpu;
+    for (int field = 0; field < 8; ++field) file >> ticks;  // user nice system idle iowait irq softirq steal
+    return file ? Time{ticks * (1'000'000'000 / sysconf(_SC_CLK_TCK))} : Time{};
+}
 
 /// Watches, for as long as it lives, how long the process did not run although it wanted to.
 class BareTimer {
@@ -28,8 +42,9 @@ class BareTimer {
     }
     BareTimer(const BareTimer&) = delete;
     BareTimer& operator=(const BareTimer&) = delete;
-    /// Time lost so far, and how often a tenth of a second or more was lost at once.
-    Time stood() const { return Time{stood_}; }
+    /// Time lost so far (to stops, or to other machines, whichever is more), and how often a tenth of a second or more
+    /// was lost at once.
+    Time stood() const { return std::max(Time{stood_}, stolen() - stolen_before_); }
     int stops() const { return stops_; }
     /// Time that ran since the timer began.
     Time ran() const {
@@ -38,7 +53,7 @@ class BareTimer {
     }
 
   private:
-    Time begun_ = monotonic_now();
+    Time begun_ = monotonic_now(), stolen_before_ = stolen();
     std::atomic<bool> running_ = true;
     std::atomic<std::int64_t> stood_ = 0;
     std::atomic<int> stops_ = 0;

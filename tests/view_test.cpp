@@ -175,7 +175,7 @@ TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong pl
         CHECK(std::abs(r.width() / r.height() - 16.0 / 9) < 0.03);
     }
     CHECK(seat.view.snapshot().state.phase == Phase::playing);
-    CHECK(seat.view.snapshot().counters.presented > before + 15);
+    CHECK(soon([&] { return seat.view.snapshot().counters.presented > before + 15; }));
     seat.view.controller().pause();
     REQUIRE(seat.phase(Phase::paused));
     seat.view.resize(900, 300);
