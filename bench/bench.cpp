@@ -14,6 +14,7 @@
 #include <sstream>
 
 #include "bench/clips.h"
+#include "bench/rows.h"
 #include "bench/walks.h"
 #include "codec/ahead.h"
 #include "demo/server.h"
@@ -23,21 +24,6 @@
 
 namespace ruedo::bench {
 namespace {
-using nlohmann::json;
-
-json row(double ratio, double goal, const char* better, const char* unit, std::size_t samples) {
-    return {{"ratio", ratio}, {"goal", goal}, {"better", better}, {"unit", unit}, {"samples", samples}};
-}
-double median(std::vector<double> v) {
-    std::sort(v.begin(), v.end());
-    return v.empty() ? 0 : v[v.size() / 2];
-}
-template <class F>
-double ms_of(F&& f) {
-    auto begin = monotonic_now();
-    f();
-    return (monotonic_now() - begin).ms();
-}
 struct OpenReader {
     std::shared_ptr<Clip> clip;
     std::unique_ptr<PictureReader> pictures;
@@ -51,15 +37,6 @@ OpenReader open_reader(const std::filesystem::path& path) {
     if (!reader) std::exit(1);
     o.pictures = std::move(*reader);
     return o;
-}
-
-/// What every row is made of: the median over pairs, taken one right after the other. The first ones warm up.
-template <class F>
-json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& pair) {
-    std::vector<double> ratios;
-    for (int i = -std::max(1, pairs / 10); i < pairs; ++i)
-        if (double ratio = pair(); i >= 0) ratios.push_back(ratio);
-    return row(median(ratios), goal, better, unit, ratios.size());
 }
 
 /// Decoding and converting beside each other, as the engine and the converter do, to one thread that does both.
@@ -361,7 +338,12 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"two-hours.seek", two_hours_seek},
         {"two-hours.memory", two_hours_memory},
         {"sync", sync},
-        {"pacing", pacing}};
+        {"pacing", pacing},
+#ifdef RUEDO_BENCH_WINDOW
+        {"overlay", overlay},
+        {"heartbeat", heartbeat},
+#endif
+    };
     return list;
 }
 }  // namespace ruedo::bench

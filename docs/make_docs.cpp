@@ -1,15 +1,18 @@
 // SPDX-License-Identifier: Apache-2.0
 // Writes the pages that are made from the code into the folder given.
 #include <fstream>
+#include <nlohmann/json.hpp>
 
 #include "playback/machine.h"
 #include "playback/properties.h"
-#include "player/controls.h"
+#include "player/player.h"
 
 int main(int argc, char** argv) {
     if (argc != 2) return 2;
     std::ofstream(std::string(argv[1]) + "/controller-states.md") << ruedo::machine::table();
     std::ofstream(std::string(argv[1]) + "/properties.md") << ruedo::properties_page();
     std::ofstream(std::string(argv[1]) + "/controls.md") << ruedo::controls_page();
+    std::ofstream(std::string(argv[1]) + "/conditions.md") << ruedo::conditions_page();
+    std::ofstream(std::string(argv[1]) + "/project.schema.json") << ruedo::project_schema().dump(2) << "\n";
     return 0;
 }

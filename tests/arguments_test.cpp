@@ -28,9 +28,14 @@ Ran run(std::vector<std::string> words, const char* to = nullptr) {
     for (auto& w : words) argv.push_back(w.data());
     argv.push_back(nullptr);
     Ran ran;
-    ran.exit = run_command(static_cast<int>(words.size()), argv.data(), [](const HeadlessOptions&, int&, char**) {
-        return HeadlessResult{{{"state", "ended"}}, 0};
-    });
+    Screens screens;
+    screens.play = [](const HeadlessOptions&, int&, char**) { return HeadlessResult{{{"state", "ended"}}, 0}; };
+    screens.shot = [](const Arranged& a, int&, char**) -> Result<Image> {
+        Image image{a.mount.width, a.mount.height, {}};
+        image.pixels.resize(static_cast<std::size_t>(a.mount.width) * static_cast<std::size_t>(a.mount.height) * 4);
+        return image;
+    };
+    ran.exit = run_command(static_cast<int>(words.size()), argv.data(), screens);
     std::fflush(stdout), std::fflush(stderr);
     std::clearerr(stdout);
     ::dup2(out, 1), ::dup2(error, 2);
@@ -51,11 +56,13 @@ struct Command {
     std::vector<const char*> with_value, flags;
 };
 /// Every option of every command. A new one is added here, and is tried with everything.
-const std::vector<Command> commands{{"inspect", true, {"--target"}, {}},
-                                    {"frames", true, {"--at", "--out"}, {"--replace"}},
-                                    {"play", true, {"--clock", "--for", "--do", "--sound"}, {"--loop", "--replace"}},
-                                    {"pack", true, {"--out"}, {}},
-                                    {"targets", false, {}, {}}};
+const std::vector<Command> commands{
+    {"inspect", true, {"--target"}, {}},
+    {"frames", true, {"--at", "--out"}, {"--replace"}},
+    {"play", true, {"--clock", "--for", "--do", "--sound"}, {"--loop", "--replace"}},
+    {"pack", true, {"--out"}, {}},
+    {"arrange", true, {"--mount", "--size", "--source", "--do", "--at", "--shot"}, {"--replace"}},
+    {"targets", false, {}, {}}};
 }  // namespace
 
 TEST_CASE("whatever is typed, there is one document and an exit code that says which kind") {

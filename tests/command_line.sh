@@ -96,6 +96,30 @@ check "play bad" 1 'd["state"]=="failed" and d["error"]["code"]=="depth-unsuppor
 cat >"$work/p.ruedo" <<P
 {"ruedo": 1, "app": "Harbour Lights", "sources": [{"name": "a", "file": "$fixtures/vp9_opus.webm", "start": "hold"}]}
 P
+check arrange 0 \
+    'd["mount"]=="handset-upright" and d["size"]==[360,780] and d["state"]=="paused" and d["intent"]=="hold" and
+        {c["name"]: c for c in d["controls"]}["position"]["value"]==0.5 and d["findings"]==[] and
+        all(c["shown"] or c["why"] for c in d["controls"]) and
+        all(0<=c["box"][0] and c["box"][0]+c["box"][2]<=360 and c["box"][3]>=44 for c in d["controls"] if c["shown"])' \
+    "$r" arrange "$work/p.ruedo" --mount handset-upright --size 360x780 --shot "$work/shot.png" --json \
+    --do "1s press start; 2s key Ctrl+Space; 2s drag position 0.5; 2100ms touch 5 100"
+[ "$(file -b "$work/shot.png" 2>/dev/null | cut -d, -f1,2)" = "PNG image data, 360 x 780" ] ||
+    [ "$(head -c 4 "$work/shot.png" | tail -c 3)" = PNG ] || wrong "arrange: no PNG"
+check "arrange over a picture that is there" 1 'd["error"]["code"]=="exists"' \
+    "$r" arrange "$work/p.ruedo" --shot "$work/shot.png" --json
+check "arrange again" 0 'd["state"]=="ready"' \
+    "$r" arrange "$work/p.ruedo" --shot "$work/shot.png" --replace --json
+check "arrange before anything is open" 0 'd["state"]=="opening"' "$r" arrange "$work/p.ruedo" --at 1ms --json
+check "arrange presses what is not there" 1 'd["error"]["code"]=="not-found"' \
+    "$r" arrange "$work/p.ruedo" --do "1s press gong" --json
+check "arrange presses what cannot be pressed" 1 \
+    'd["error"]["code"]=="refused" and "failed" in d["error"]["sentence"]' \
+    "$r" arrange "$work/p.ruedo" --do "1s press retry" --json
+check "arrange with a key that does nothing" 2 'd["error"]["code"]=="usage"' \
+    "$r" arrange "$work/p.ruedo" --do "1s key Q" --json
+check "arrange on no mount" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/p.ruedo" --mount boat --json
+check "arrange without its source" 1 'd["error"]["code"]=="not-found"' \
+    "$r" arrange "$work/p.ruedo" --source b --json
 check pack 0 \
     'd["licence"]=="Apache-2.0 AND BSD-3-Clause" and sum(i["bytes"] for i in d["items"])==d["bytes"] and
         {i["kind"] for i in d["items"]}=={"executable","document","media","notice","desktop","library"}' \

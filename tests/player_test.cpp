@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "convert/targets.h"
-#include "player/player.h"
-
-#include "support.h"
+#include "playback/properties.h"
+#include "player/drop.h"
+#include "players.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -30,20 +30,18 @@ PlayerDocument random_document(std::mt19937& random) {
             s.captions.push_back("media/" + std::to_string(i) + "." + std::to_string(n) + ".vtt");
         d.sources.push_back(s);
     }
-    d.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
-    d.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
-    d.queue = static_cast<Queue>(random() % 4);
     d.target = random() % 2 ? "handset-recent" : "desktop";
-    for (auto* group : {&d.bar.start, &d.bar.middle, &d.bar.end}) {
-        if (random() % 2) continue;
-        group->clear();
-        for (auto n = random() % (control_kinds().size() + 1); n > 0; --n)
-            group->push_back(static_cast<Control>(random() % control_kinds().size()));
-    }
-    d.surround = random() % 2 ? "#17131A" : "#8a2436";
-    d.skip = 1_s * static_cast<std::int64_t>(1 + random() % 60);
-    d.volume = static_cast<double>(random() % 101) / 100;
-    d.mount = static_cast<Mount>(random() % 3);
+    auto& p = d.player();
+    p.name = random() % 2 ? "Player" : "Second";
+    p.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
+    p.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
+    p.at_end = static_cast<AtEnd>(random() % 6);
+    p.volume = static_cast<double>(random() % 101) / 100, p.muted = random() % 2, p.speed = random() % 2 ? 1 : 1.5;
+    p.picture.surround = random() % 2 ? "#17131A" : "#8a2436";
+    p.picture.corner = static_cast<int>(random() % 2) * 12;
+    if (random() % 2) p.picture.render_width = 10, p.picture.render_height = 16, p.picture.blocky = random() % 2;
+    random_controls(p, random);
+    d.mount = static_cast<Mount>(random() % 5);
     return d;
 }
 }  // namespace
@@ -70,7 +68,7 @@ TEST_CASE("the random documents set every field there is, so that what they show
     std::function<void(const json&, const json&, std::string)> walk = [&](const json& a, const json& b,
                                                                           std::string at) {
         for (auto& [key, value] : a.items()) {
-            if (key == "sources" || key == "ruedo") continue;
+            if (key == "sources" || key == "ruedo" || key == "players") continue;
             if (value.is_object() && b.contains(key))
                 walk(value, b[key], at + "/" + key);
             else
@@ -81,15 +79,16 @@ TEST_CASE("the random documents set every field there is, so that what they show
     for (int i = 0; i < 60; ++i) {
         auto j = to_json(random_document(random));
         walk(j, plain, "");
+        walk(j["players"][0], plain["players"][0], "/player");
         for (auto& s : j["sources"]) walk(s, to_json(one)["sources"][0], "/source");
     }
     for (auto& [path, different] : differs) {
         INFO(path);
         CHECK(different);
     }
-    for (auto& [key, unused] : schema["properties"]["player"]["properties"].items()) {
+    for (auto& [key, unused] : schema["properties"]["players"]["items"]["properties"].items()) {
         INFO(key);
-        CHECK((key == "bar" || differs.contains("/player/" + key)));
+        CHECK((key == "picture" || differs.contains("/player/" + key)));
     }
     for (auto& [key, unused] : schema["properties"]["sources"]["items"]["properties"].items()) {
         INFO(key);
@@ -104,9 +103,10 @@ TEST_CASE("format numbers that never were are refused, however large or small th
                                                                    {4294967297ULL, Code::too_new},
                                                                    {UINT64_MAX, Code::too_new},
                                                                    {INT64_MIN, Code::malformed},
-                                                                   {2, Code::too_new}}) {
+                                                                   {3, Code::too_new}}) {
         auto j = good;
         j["ruedo"] = number;
+        j["players"] = "of another shape";
         INFO(number.dump());
         auto d = document_from_json(j, "a.ruedo");
         REQUIRE_FALSE(d.has_value());
@@ -136,14 +136,24 @@ TEST_CASE("a mistake in a document is named by its place") {
     CHECK(at("/sources/0/start", 7) == Code::malformed);
     CHECK(at("/sources/0/loop", {{"from_ns", 5}, {"to_ns", 5}}) == Code::malformed);
     CHECK(at("/sources/0/align", {0.5, 2}) == Code::malformed);
-    CHECK(at("/sources/0/flie", "x") == Code::malformed);
-    CHECK(at("/player/volume", 1.5) == Code::malformed);
-    CHECK(at("/player/skip_ns", -1) == Code::malformed);
-    CHECK(at("/player/surround", "pink") == Code::malformed);
-    CHECK(at("/player/bar/end", {"toggle", "lever"}) == Code::malformed);
+    CHECK(at("/players/0/volume", 1.5) == Code::malformed);
+    CHECK(at("/players/0/hide_after_ns", -1) == Code::malformed);
+    CHECK(at("/players/0/picture/surround", "pink") == Code::malformed);
+    CHECK(at("/players/0/picture/render", {{"width", 9}}) == Code::malformed);
+    CHECK(at("/players", json::array()) == Code::malformed);
+    auto control = [&](json c) { return at("/players/0/controls", json::array({std::move(c)})); };
+    CHECK(control({{"kind", "lever"}, {"slot", "centre"}}) == Code::malformed);
+    CHECK(control({{"kind", "toggle"}, {"slot", "beneath"}}) == Code::malformed);
+    CHECK(control({{"kind", "toggle"}, {"slot", "no such bar/end"}}) == Code::malformed);
+    CHECK(control({{"kind", "toggle"}}) == Code::malformed);
+    CHECK(control({{"kind", "toggle"}, {"slot", "centre"}, {"when", "has colour"}}) == Code::malformed);
+    CHECK(control({{"kind", "words"}, {"slot", "centre"}, {"template", "{colour}"}}) == Code::malformed);
+    CHECK(control({{"kind", "back"}, {"slot", "centre"}, {"by_ns", 0}}) == Code::malformed);
+    CHECK(at("/players/0/controls", json(121, {{"kind", "toggle"}, {"slot", "centre"}})) == Code::malformed);
+    CHECK(at("/players", json(1000, json::object())) == Code::malformed);
     CHECK(at("/mount", json::array()) == Code::malformed);
     auto newer = good;
-    newer["ruedo"] = 99;
+    newer["ruedo"] = 99, newer["mount"] = "hologram";
     CHECK(document_from_json(newer, "a").error().code == Code::too_new);
     CHECK(document_from_json(json::array(), "a").error().code == Code::malformed);
 }
@@ -198,81 +208,311 @@ TEST_CASE("the review finds what stands in a player's way") {
     auto found = review(d, folder.path);
     auto says = [&](std::size_t source, const std::string& word) {
         return std::any_of(found.begin(), found.end(), [&](auto& f) {
-            return f.source == source && (f.sentence + f.why).find(word) != std::string::npos;
+            return f.where.starts_with("/sources/" + std::to_string(source)) &&
+                   (f.sentence + f.why).find(word) != std::string::npos;
         });
     };
     CHECK(says(1, "lantern.webm"));
     CHECK(says(2, "encrypted"));
     CHECK(says(3, "stretched"));
     CHECK(says(3, "loop"));
-    d.bar.start.clear();
     d.sources = {good};
-    CHECK(review(d, folder.path).size() == 1);
-}
-
-TEST_CASE("the schema in the documentation knows every key that is written") {
-    auto schema = json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/project.schema.json"));
-    std::function<void(const json&, const json&, std::string)> walk = [&](const json& j, const json& s,
-                                                                          std::string at) {
-        if (!j.is_object() || !s.contains("properties")) return;
-        for (auto& [key, inner] : j.items()) {
-            INFO(at + "/" + key);
-            REQUIRE(s["properties"].contains(key));
-            auto& sub = s["properties"][key];
-            if (inner.is_array() && !inner.empty() && sub.contains("items"))
-                walk(inner[0], sub["items"], at + "/" + key + "/0");
-            else
-                walk(inner, sub, at + "/" + key);
+    auto codes = [&](std::initializer_list<const char*> taken_away, auto change) {
+        auto without = d;
+        auto& controls = without.player().controls;
+        for (auto* kind : taken_away) std::erase_if(controls, [&](auto& c) { return c.kind->name == kind; });
+        change(without.player());
+        std::set<std::string> all;
+        for (auto& f : review(without, folder.path)) {
+            all.insert(f.code);
+            // Each names a place that is there.
+            CHECK(to_json(without).contains(json::json_pointer(f.where)));
         }
+        return all;
     };
-    std::mt19937 random(19);
-    for (int i = 0; i < 20; ++i) walk(to_json(random_document(random)), schema, "");
+    auto nothing = [](auto&) {};
+    CHECK(codes({}, nothing).empty());
+    CHECK(codes({"toggle"}, nothing).empty());  // the large mark sets it going
+    CHECK(codes({"toggle", "start"}, nothing) == std::set<std::string>{"no-way-to-start"});
+    CHECK(codes({"failure"}, nothing) == std::set<std::string>{"silent-failure"});
+    CHECK(codes({"retry"}, nothing) == std::set<std::string>{"no-way-on"});
+    CHECK(codes({"failure", "retry"}, nothing) == std::set<std::string>{"silent-failure"});
+    auto with = [](const char* when, const char* usable) {
+        return [=](PlayerSpec& p) { p.controls[0].settings.when = when, p.controls[0].settings.usable = usable; };
+    };
+    CHECK(codes({}, with("playing and held", "")) == std::set<std::string>{"never-seen"});
+    CHECK(codes({}, with("", "not always")) == std::set<std::string>{"never-usable"});
+    CHECK(codes({}, with("at the end", "playing")) == std::set<std::string>{"never-usable"});
+    CHECK(codes({"start"}, with("captions shown and not has captions", "")) ==
+          std::set<std::string>{"never-seen", "no-way-to-start"});
 }
 
-TEST_CASE("each kind of control is one row: found by its name, documented, and saying what it does in every state") {
-    auto rows = control_kinds();
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-        auto& k = rows[i];
+TEST_CASE("what a newer version wrote is kept through a round trip, and a newer format is read and not written") {
+    auto j = to_json(PlayerDocument{});
+    j["weather"] = {{"link", "tunnel"}};
+    j["sources"] = json::array({{{"file", "a.webm"}, {"grain", 3}}});
+    auto& player = j["players"][0];
+    player["dance"] = "slow", player["picture"]["frame"] = "oak", player["bars"][0]["tilt"] = 4;
+    player["controls"][0]["scent"] = json::array({1, 2});
+    auto d = value(document_from_json(j, "a"));
+    auto back = to_json(d);
+    for (auto* at : {"/weather/link", "/sources/0/grain", "/players/0/dance", "/players/0/picture/frame",
+                     "/players/0/bars/0/tilt", "/players/0/controls/0/scent/1"}) {
+        INFO(at);
+        CHECK(back[json::json_pointer(at)] == j[json::json_pointer(at)]);
+    }
+    Folder folder;
+    done(save_document(d, folder / "a.ruedo"));
+    CHECK(value(load_document(folder / "a.ruedo")) == d);
+    j["ruedo"] = 7;
+    auto newer = value(document_from_json(j, "a"));
+    CHECK(newer.newer());
+    CHECK(to_json(newer)["ruedo"] == 7);
+    CHECK(save_document(newer, folder / "a.ruedo").error().code == Code::too_new);
+    CHECK(value(load_document(folder / "a.ruedo")) == d);  // what was there stays
+}
+
+TEST_CASE("documents of the first format become players with the same bar") {
+    json first{{"ruedo", 1},
+               {"app", "Harbour Lights"},
+               {"sources", json::array({{{"file", "a.webm"}}})},
+               {"player",
+                {{"surround", "#8A2436"},
+                 {"skip_ns", 7'000'000'000},
+                 {"hide_after_ns", 2'000'000'000},
+                 {"volume", 0.5},
+                 {"queue", "repeat-all"},
+                 {"bar", {{"start", {"toggle", "back"}}, {"middle", {"position", "strip"}}, {"end", {"volume"}}}}}}};
+    auto d = value(document_from_json(first, "a"));
+    auto& p = d.player();
+    CHECK(p.picture.surround == "#8A2436");
+    CHECK(p.hide_after == 2_s);
+    CHECK(p.volume == 0.5);
+    CHECK(p.at_end == AtEnd::round);
+    auto kinds = [&](const char* slot) {
+        std::vector<std::string> list;
+        for (auto i : p.in_slot(slot)) list.emplace_back(p.controls[i].kind->name);
+        return list;
+    };
+    using List = std::vector<std::string>;
+    CHECK(kinds("foot/start") == List{"toggle", "back"});
+    CHECK(kinds("foot/middle") == List{"position", "strip"});
+    CHECK(kinds("foot/end") == List{"mute", "volume"});
+    CHECK(kinds("centre") == List{"start", "countdown", "waiting", "failure", "retry"});
+    CHECK(p.control("back")->settings.by == 7_s);
+    CHECK(to_json(d)["ruedo"] == PlayerDocument::current_version);
+    // Without a bar of its own it has the usual one; what was wrong then is wrong now.
+    first["player"].erase("bar");
+    auto usual = value(document_from_json(first, "a"));
+    CHECK(usual.player().in_slot("foot/end").size() == usual_player().in_slot("foot/end").size());
+    first["player"]["queue"] = "for-ever";
+    CHECK(document_from_json(first, "a").error().sentence.find("/player/queue") != std::string::npos);
+}
+
+TEST_CASE("a mistake in a file is named by its line") {
+    Folder folder;
+    std::mt19937 random(31);
+    for (int i = 0; i < 60; ++i) {
+        auto d = random_document(random);
+        SourceSpec s;
+        s.file = "a.mp4";
+        d.sources = {s};
+        auto j = to_json(d);
+        // Somewhere a value is of a kind that fits nowhere; it stands alone on its line.
+        std::vector<std::string> places{"/app",
+                                        "/mount",
+                                        "/sources/0/fit",
+                                        "/sources/0/file",
+                                        "/players/0/volume",
+                                        "/players/0/muted",
+                                        "/players/0/picture/corner_px",
+                                        "/players/0/at_end"};
+        for (std::size_t c = 0; c < d.player().controls.size(); ++c)
+            places.push_back("/players/0/controls/" + std::to_string(c) + "/slot");
+        auto at = places[random() % places.size()];
+        j[json::json_pointer(at)] = -77777;
+        auto text = j.dump(static_cast<int>(random() % 4), ' ');
+        if (text.find('\n') == std::string::npos) text = "\n\n" + text;
+        put(folder / "a.ruedo", {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+        auto line = 1 + std::count(text.begin(), text.begin() + static_cast<long>(text.find("-77777")), '\n');
+        auto read = load_document(folder / "a.ruedo");
+        INFO(at << " in " << text);
+        REQUIRE_FALSE(read.has_value());
+        CHECK(read.error().sentence.find("line " + std::to_string(line) + " of") != std::string::npos);
+        CHECK(read.error().sentence.find(at) != std::string::npos);
+    }
+    std::string cut = "{\n \"ruedo\": 2,\n \"app\": \"Ha";
+    put(folder / "a.ruedo", {reinterpret_cast<const std::uint8_t*>(cut.data()), cut.size()});
+    CHECK(load_document(folder / "a.ruedo").error().sentence.find("line 3") != std::string::npos);
+}
+
+TEST_CASE("controls and settings are rows of tables, and the pages and the schema are made of them") {
+    auto page = [](const char* name) {
+        std::ifstream file(fs::path(RUEDO_DOCS) / name);
+        return std::string((std::istreambuf_iterator<char>(file)), {});
+    };
+    CHECK(page("controls.md") == controls_page());
+    CHECK(page("conditions.md") == conditions_page());
+    CHECK(page("project.schema.json") == project_schema().dump(2) + "\n");
+    std::set<std::string_view> names;
+    for (auto& k : control_kinds()) {
         INFO(k.name);
-        CHECK(static_cast<std::size_t>(k.control) == i);
-        CHECK(&kind_of(k.control) == &k);
+        CHECK(names.insert(k.name).second);
         CHECK(find_control(k.name) == &k);
         CHECK_FALSE(k.title.empty());
         CHECK_FALSE(k.meaning.empty());
-        CHECK(document_from_json({{"ruedo", 1}, {"player", {{"bar", {{"start", {k.name}}}}}}}, "x").has_value());
-        if (!k.setting.empty())
-            CHECK(to_json(PlayerDocument{}).contains(nlohmann::json::json_pointer(std::string(k.setting))));
-        for (int bits = 0; bits < 256; ++bits) {
+        CHECK((k.rank >= 1 && k.rank <= 9));
+        for (auto own : k.settings) CHECK(find_setting(own));
+        // Each can stand in a document, alone, in any slot.
+        PlayerDocument d;
+        d.player().controls.clear();
+        for (auto place : Slot::places) d.player().put({.kind = &k}, place);
+        d.player().put({.kind = &k}, "foot/end");
+        CHECK(value(document_from_json(to_json(d), "x")) == d);
+        CHECK(value(control_from_text(control_text(d.player().controls[3]))) == d.player().controls[3]);
+        for (int bits = 0; bits < 512; ++bits) {
             ControlContext c;
-            c.snapshot.state.intent = bits & 1 ? Intent::play : Intent::hold;
-            c.snapshot.live = bits & 2;
-            if (!c.snapshot.live || bits & 4) c.snapshot.seekable = TimeRange{{}, bits & 8 ? 10_s : Time::max()};
-            c.snapshot.has_audio = bits & 16;
-            c.snapshot.muted = bits & 32;
+            auto& s = c.snapshot;
+            s.state.intent = bits & 1 ? Intent::play : Intent::hold;
+            s.live = bits & 2;
+            if (!s.live || bits & 4) s.seekable = TimeRange{{}, bits & 8 ? 10_s : Time::max()};
+            s.has_audio = bits & 16, s.has_video = bits & 256;
+            s.muted = bits & 32;
             c.count = bits & 64 ? 3 : 1;
             c.has_next = bits & 128;
-            CHECK_FALSE(k.label(c).empty());
-            bool button = k.form == ControlKind::Form::button || k.form == ControlKind::Form::dial;
-            CHECK((k.mark(c).shape != Mark::Shape::none) == button);
-            CHECK((k.press(c).what != Press::What::none) == button);
-            if (k.control == Control::toggle)
-                CHECK(k.mark(c).shape == (bits & 1 ? Mark::Shape::pause : Mark::Shape::play));
-            if (k.control == Control::position || k.control == Control::back)
-                CHECK(k.absent(c).empty() == c.snapshot.seekable.has_value());
-            if (k.control == Control::strip) CHECK(k.absent(c).empty() == (c.count > 1));
-            if (k.control == Control::next) CHECK(k.idle(c).empty() == c.has_next);
-            if (k.control == Control::volume) CHECK(k.press(c).onward != c.snapshot.muted);
+            bool words = k.form == ControlKind::Form::label || k.form == ControlKind::Form::sign ||
+                         k.form == ControlKind::Form::captions;
+            if (!words) CHECK_FALSE(k.label(c, {}).empty());
+            CHECK((k.mark(c, {}).shape != Mark::Shape::none) == k.pressable());
+            CHECK((k.press(c, {}).what != Press::What::none) == k.pressable());
+            if (k.name == "toggle") CHECK(k.mark(c, {}).shape == (bits & 1 ? Mark::Shape::pause : Mark::Shape::play));
+            if (k.name == "position" || k.name == "back") CHECK(k.absent(c).empty() == s.seekable.has_value());
+            if (k.name == "strip") CHECK(k.absent(c).empty() == (c.count > 1));
+            if (k.name == "next") CHECK(k.idle(c).empty() == c.has_next);
+            if (k.name == "mute") CHECK(k.press(c, {}).onward != s.muted);
         }
     }
+    // Where play and pause take turns, one of the two is to be seen at any moment.
+    for (auto intent : {Intent::play, Intent::hold}) {
+        ControlContext c;
+        c.snapshot.state.intent = intent;
+        CHECK(control_kind("play").absent(c).empty() != control_kind("pause").absent(c).empty());
+    }
     CHECK_FALSE(find_control("gong"));
-    CHECK(spoken({}) == "nothing");
-    CHECK(spoken(std::array{Control::toggle, Control::back, Control::forward}) == "play, back and forward");
-    std::ifstream page(fs::path(RUEDO_DOCS) / "controls.md");
-    CHECK(std::string((std::istreambuf_iterator<char>(page)), {}) == controls_page());
-    auto schema = nlohmann::json::parse(std::ifstream(fs::path(RUEDO_DOCS) / "project.schema.json"));
-    auto names = nlohmann::json::array();
-    for (auto& k : rows) names.push_back(k.name);
-    CHECK(schema["$defs"]["controls"]["items"]["enum"] == names);
+    CHECK_FALSE(find_setting("gong"));
+    // Every value that a setting has been given is given back, and what it cannot be is refused in words.
+    std::mt19937 random(41);
+    for (auto& s : setting_kinds()) {
+        INFO(s.name);
+        for (int i = 0; i < 40; ++i) {
+            ControlSettings settings;
+            auto wanted = random_setting(s, random);
+            CHECK_FALSE(s.set(settings, wanted));
+            CHECK(s.get(settings) == wanted);
+        }
+        for (auto& bad : {json(nullptr), json::object(), json(-5'000'000'000'000'000), json(1e300), json({0.1, 9}),
+                          json(std::string(5000, 'x'))}) {
+            ControlSettings settings;
+            auto wrong = s.set(settings, bad);
+            REQUIRE(wrong);
+            CHECK_FALSE(wrong->empty());
+            CHECK(settings == ControlSettings{});
+        }
+    }
+}
+
+TEST_CASE("words of one's own say properties, and what is none is named") {
+    ControlContext c;
+    c.title = "Fog signal", c.index = 1, c.count = 3;
+    c.snapshot.position = 62_s, c.snapshot.duration = 90_s, c.snapshot.duration_known = true;
+    CHECK(fill_words("{time} of {length}, {left} left: {title} ({number}/{count})", c) ==
+          "1:02 of 1:30, 0:28 left: Fog signal (2/3)");
+    CHECK(fill_words("{muted} {volume} {presented}", c) == "no 1 0");
+    CHECK_FALSE(wrong_words("{state} {speed}× plain"));
+    CHECK(wrong_words("{colour}")->find("colour") != std::string::npos);
+    CHECK(wrong_words("{time"));
+    CHECK(wrong_words("time}"));
+    for (auto& p : properties()) {
+        INFO(p.name);
+        CHECK_FALSE(wrong_words("{" + std::string(p.name) + "}"));
+        CHECK(fill_words("{" + std::string(p.name) + "}", c).find('{') == std::string::npos);
+    }
+}
+
+TEST_CASE("conditions are read, put straight, and hold as their phrases and joints say") {
+    std::mt19937 random(42);
+    auto phrases = condition_phrases();
+    // A random one beside what it should be worth.
+    struct Made {
+        std::string text;
+        std::function<bool(const ControlContext&)> value;
+    };
+    std::function<Made(int)> make = [&](int depth) -> Made {
+        auto what = depth == 0 ? 0 : random() % 4;
+        if (what == 0) {
+            auto& p = phrases[random() % phrases.size()];
+            auto t = 1_s * static_cast<std::int64_t>(random() % 20);
+            auto text = std::string(p.words) + (p.timed ? " " + std::to_string(t.ns / 1'000'000'000) + " s" : "");
+            return {text, [&p, t](auto& c) { return p.holds(c, t); }};
+        }
+        auto a = make(depth - 1);
+        if (what == 1) return {"not (" + a.text + ")", [a](auto& c) { return !a.value(c); }};
+        auto b = make(depth - 1);
+        if (what == 2)
+            return {"(" + a.text + ") and  (" + b.text + ")", [a, b](auto& c) { return a.value(c) && b.value(c); }};
+        return {"( " + a.text + ") or (" + b.text + " )", [a, b](auto& c) { return a.value(c) || b.value(c); }};
+    };
+    for (int i = 0; i < 300; ++i) {
+        auto made = make(3);
+        INFO(made.text);
+        auto read = Condition::parse(made.text);
+        REQUIRE(read.has_value());
+        auto again = Condition::parse(read->text());
+        REQUIRE(again.has_value());
+        CHECK(again->text() == read->text());
+        bool ever = false;
+        for (int k = 0; k < 30; ++k) {
+            ControlContext c;
+            auto& s = c.snapshot;
+            s.state.phase = static_cast<Phase>(random() % 9);
+            s.state.intent = static_cast<Intent>(random() % 2);
+            // Only what can be: motion goes with phase and intent.
+            bool moves = s.state.phase == Phase::playing && s.state.intent == Intent::play;
+            s.motion = moves && random() % 2 ? Motion::moving : Motion::still;
+            if (s.state.phase == Phase::waiting) s.state.intent = Intent::play, s.motion = Motion::starved;
+            c.started = s.motion == Motion::moving || s.state.phase == Phase::ended || random() % 2;
+            s.live = random() % 2, s.muted = random() % 2, c.full_screen = random() % 2, c.handset = random() % 2;
+            c.untouched = 1_s * static_cast<std::int64_t>(random() % 20);
+            s.position = 1_s * static_cast<std::int64_t>(random() % 20);
+            bool holds = read->holds(c);
+            CHECK(holds == made.value(c));
+            CHECK(again->holds(c) == holds);
+            ever = ever || holds;
+        }
+        // What was seen to hold is not called impossible.
+        if (ever) CHECK(read->possible());
+    }
+    for (auto [text, word] : {std::pair{"has colour", "has colour"},
+                              {"live and", "ends"},
+                              {"(live", "bracket"},
+                              {"no touch for", "time"},
+                              {"live muted", "joins"},
+                              {"live )", "joins"}}) {
+        auto read = Condition::parse(text);
+        INFO(text);
+        REQUIRE_FALSE(read.has_value());
+        CHECK(read.error().find(word) != std::string::npos);
+    }
+    CHECK_FALSE(Condition::parse(std::string(300, '(')).has_value());
+    CHECK(Condition::parse("")->holds({}));
+    for (auto text :
+         {"playing and held", "failed and at the end", "not always", "no touch for 5 s and not no touch for 3s",
+          "left under 2 s and not left under 5 s", "captions shown and not has captions"})
+        CHECK_FALSE(Condition::parse(text)->possible());
+    for (auto text : {"playing or held", "no touch for 3 s and not no touch for 5 s", "live and muted", ""})
+        CHECK(Condition::parse(text)->possible());
+    CHECK_FALSE(Condition::parse("at the end")->goes_with(*Condition::parse("playing")));
+    CHECK(Condition::parse("at the end")->goes_with(*Condition::parse("muted")));
 }
 
 TEST_CASE("the target schema in the documentation knows every codec and container that opens") {

@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
+#include "arrange.h"
 #include "headless.h"
 
 #include <cmath>
@@ -118,6 +119,72 @@ TEST_CASE("the file of what is heard begins at presentation time 0, and is what 
     CHECK(play_headless(o).exit == 1);
     CHECK_FALSE(fs::exists(folder / "never.wav"));
     for (auto& e : fs::directory_iterator(folder.path)) CHECK_FALSE(e.path().string().ends_with(".part"));
+}
+
+TEST_CASE("hands press, drag, touch and use keys, by names of one word or several") {
+    std::string why;
+    auto calls = parse_script(
+        "1s press volume 2; 2s drag the position 0.25; 3s key Ctrl+Space; 4s touch 12 34; 5s play", why, true);
+    REQUIRE(calls);
+    CHECK((*calls)[0].name == "volume 2");
+    CHECK((*calls)[1].name == "the position");
+    CHECK((*calls)[1].number == 0.25);
+    CHECK((*calls)[2].name == "Ctrl+Space");
+    CHECK(((*calls)[3].x == 12 && (*calls)[3].y == 34));
+    for (auto bad : {"1s press", "1s drag position", "1s drag position 2", "1s drag 0.5", "1s key", "1s touch 5",
+                     "1s touch a b", "1s throw it"}) {
+        INFO(bad);
+        CHECK_FALSE(parse_script(bad, why, true));
+        CHECK(why.find(bad) != std::string::npos);
+    }
+    CHECK_FALSE(parse_script("1s press volume", why));  // only where there is something to press
+}
+
+TEST_CASE("what is arranged is the same on every run, and follows what hands did") {
+    ArrangeOptions o;
+    SourceSpec s;
+    s.name = "Lantern", s.file = fixture("two_audio_languages.mkv").string();
+    o.document.sources = {s, s};
+    o.document.player().put({.kind = &control_kind("next")}, "foot/end");
+    o.document.player().hide_after = 1_s;
+    o.mount = shape_of(Mount::window);
+    std::string why;
+    o.script = *parse_script("1s press toggle; 2s drag volume 0.25; 3s press mute; 3500ms key Alt+Left; 4s press next",
+                             why, true);
+    auto told = [&](Time at) {
+        o.at = at;
+        auto first = to_json(value(arrange(o)), "window");
+        CHECK(first == to_json(value(arrange(o)), "window"));
+        return first;
+    };
+    auto control = [](const nlohmann::json& j, const char* name) {
+        for (auto& c : j["controls"])
+            if (c["name"] == name) return c;
+        return nlohmann::json();
+    };
+    auto held = told(900_ms);
+    CHECK(held["state"] == "ready");
+    CHECK(control(held, "start")["shown"] == true);
+    CHECK(control(held, "toggle")["label"] == "Play");
+    auto playing = told(2100_ms);
+    CHECK(playing["state"] == "playing");
+    CHECK(control(playing, "start")["shown"] == false);
+    CHECK(control(playing, "start")["why"].get<std::string>().find("first frame") != std::string::npos);
+    CHECK(control(playing, "toggle")["label"] == "Pause");
+    CHECK(control(playing, "volume")["value"] == 0.25);
+    CHECK(control(told(3100_ms), "mute")["label"] == "Sound on");
+    CHECK(control(told(4100_ms), "next")["enabled"] == false);
+    // Nobody touches it any more: what hides is gone, and says why.
+    auto alone = told(5500_ms);
+    CHECK(control(alone, "toggle")["shown"] == false);
+    CHECK(control(alone, "toggle")["why"].get<std::string>().find("touched") != std::string::npos);
+    auto arranged = value(arrange(o));
+    REQUIRE(arranged.picture);
+    CHECK(arranged.picture->width > 0);
+    o.script = *parse_script("1s press next 2", why, true);
+    CHECK(arrange(o).error().code == Code::not_found);
+    o.script = *parse_script("1s drag toggle 0.5", why, true);
+    CHECK(arrange(o).error().code == Code::refused);
 }
 
 TEST_CASE("in real time a clip is played through at its own pace") {

@@ -71,9 +71,13 @@ TEST_CASE("words in the sentences change the player at once, and can be undone")
                               {"mount", "handset-upright"},
                               {"surround", "#8A2436"},
                               {"volume", "40"},
-                              {"skip", "5"},
+                              {"muted", "yes"},
+                              {"speed", "1.5"},
+                              {"corner", "12"},
+                              {"render", "160x90 blocky"},
+                              {"queue", "leave"},
                               {"hide", "2"},
-                              {"bar-end", "volume"},
+                              {"bar where foot", "beside"},
                               {"start", "play"}}) {
         INFO(key);
         auto before = p.document();
@@ -90,7 +94,7 @@ TEST_CASE("words in the sentences change the player at once, and can be undone")
     CHECK(shop.window.player().width() < shop.window.player().height());  // a handset, upright
     while (p.can_undo()) p.undo();
     CHECK(p.document() == first);
-    CHECK(s.plain_text().contains("holds its last frame"));
+    CHECK(s.plain_text().contains("plays once"));
     for (auto& key : s.keys()) CHECK(s.plain_text().size() > key.size());
 }
 
@@ -98,55 +102,43 @@ TEST_CASE("every choice of every word takes effect, is told, and can be undone t
     Shop shop;
     auto& s = shop.window.sentences();
     auto& p = shop.window.project();
-    // Bars as nobody of these words made them: what a word does not speak of must stay.
-    auto d = p.document();
-    d.bar.start = {Control::full_screen, Control::toggle, Control::volume};
-    d.bar.middle = {Control::tracks, Control::position};
-    d.bar.end = {Control::strip, Control::tracks, Control::back};
-    p.change(d, "Controls");
-    auto first = p.document();
     auto keys = s.keys();
     CHECK(keys.size() >= 16);
-    auto count = [](const PlayerDocument& document) {
-        std::map<Control, int> n;
-        for (auto* group : {&document.bar.start, &document.bar.middle, &document.bar.end})
-            for (auto c : *group) ++n[c];
-        return n;
-    };
-    const std::map<QString, std::vector<Control>> spoken_of{
-        {"bar-start", {Control::toggle, Control::back, Control::forward, Control::previous, Control::next}},
-        {"bar-middle", {Control::position, Control::strip}},
-        {"bar-end", {Control::volume, Control::full_screen}}};
+    // And those of each control when it is selected.
+    std::vector<std::pair<QString, std::string>> all;
+    for (auto& key : keys) all.emplace_back(key, std::string());
+    for (auto& c : p.document().player().controls) {
+        p.select(c.name);
+        for (auto& key : s.keys())
+            if (!keys.contains(key)) all.emplace_back(key, c.name);
+    }
+    auto first = p.document();
     int changed = 0;
-    for (auto& key : keys) {
+    for (auto& [key, control] : all) {
+        p.select(control);
         auto values = s.values(key);
-        INFO(key.toStdString());
-        REQUIRE_FALSE(values.isEmpty());
+        INFO(key.toStdString() << " of " << control);
+        if (values.isEmpty()) values = {"0.5 2", "{time}"};  // what is typed only
         for (auto& value : values) {
             INFO(value.toStdString());
             if (value == "file") continue;  // asks for a file
             auto before = p.document();
             auto told = s.plain_text();
-            REQUIRE(s.set_value(key, value));
+            bool taken = s.set_value(key, value);
+            CHECK((taken || s.values(key).isEmpty()));
             if (p.document() == before) continue;
             ++changed;
             // Sentences tell what the document holds, and a change of one word is not silent.
-            CHECK((s.plain_text() != told || key.startsWith("bar-")));
-            if (auto it = spoken_of.find(key); it != spoken_of.end()) {
-                auto was = count(before), is = count(p.document());
-                for (auto& [control, n] : was)
-                    if (std::find(it->second.begin(), it->second.end(), control) == it->second.end())
-                        CHECK(is[control] == n);
-            }
+            CHECK(s.plain_text() != told);
             auto after = p.document();
             p.undo();
             CHECK(p.document() == before);
             p.redo();
             CHECK(p.document() == after);
+            p.undo();
         }
     }
-    CHECK(changed > 40);
-    while (p.can_undo() && !(p.document() == first)) p.undo();
+    CHECK(changed > 400);
     CHECK(p.document() == first);
 }
 
@@ -285,12 +277,12 @@ TEST_CASE("work beside a window may ask what clips hold after the window is gone
 TEST_CASE("an edit leaves the posters of other sources as they are") {
     Shop shop;
     auto d = shop.window.project().document();
-    d.bar.middle = {Control::position, Control::strip};
+    d.player().put({.kind = &control_kind("strip")}, "foot/middle");
     shop.window.project().change(d, "Controls");
     auto& player = shop.window.player();
     REQUIRE(soon([&] { return player.posters_made() >= 2; }));
     for (auto [key, value] :
-         {std::pair{"volume", "40"}, {"skip", "5"}, {"fit", "cover"}, {"loop", "all"}, {"surround", "#8A2436"}})
+         {std::pair{"volume", "40"}, {"hide", "5"}, {"fit", "cover"}, {"loop", "all"}, {"surround", "#8A2436"}})
         shop.window.sentences().set_value(key, value);
     pass(300);
     CHECK(player.posters_made() == 2);
@@ -319,13 +311,13 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     CHECK(p.document().sources[0].captions[1] == "http://harbour.test/b.vtt");
     CHECK(Project::recent().contains(QString::fromStdString((shop.folder / "elsewhere" / "copy.ruedo").string())));
     // Changed and then crashed: the copy holds the work.
-    shop.window.sentences().set_value("skip", "7");
+    shop.window.sentences().set_value("hide", "7");
     REQUIRE(soon([] { return Project::recovered().has_value(); }, 4000));
-    CHECK(Project::recovered()->document.skip == 7_s);
+    CHECK(Project::recovered()->document.player().hide_after == 7_s);
     Project other;
     other.recover(*Project::recovered());
     CHECK(other.modified());
-    CHECK(other.document().skip == 7_s);
+    CHECK(other.document().player().hide_after == 7_s);
     p.forget_recovery();
     CHECK_FALSE(Project::recovered().has_value());
 }

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <CLI/CLI.hpp>
+#include <charconv>
 #include <cstdio>
 #include <iostream>
 
@@ -142,6 +143,50 @@ Result<json> pack_project(const fs::path& project, const fs::path& out, bool out
                 {"licence", packed.licence},      {"findings", std::move(findings)}};
 }
 
+/// The mount that is named, or the document's own; at a size that is given, or its own.
+Outcome mount_for(ArrangeOptions& o, const std::string& mount, const std::string& size) {
+    if (!mount.empty()) {
+        auto named = mount_from_name(mount);
+        if (!named)
+            return std::unexpected(
+                wrong_usage(fmt::format("There is no mount “{}”.", mount),
+                            "There are window, handset-upright, handset-sideways, tablet and wall."));
+        o.document.mount = *named;
+    }
+    int width = 0, height = 0;
+    if (!size.empty()) {
+        auto whole = [](std::string_view text, int& v) {
+            auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), v);
+            return ec == std::errc{} && end == text.data() + text.size();
+        };
+        auto cut = size.find('x');
+        bool fine = cut != std::string::npos && whole(std::string_view(size).substr(0, cut), width) &&
+                    whole(std::string_view(size).substr(cut + 1), height) && width >= 100 && height >= 100 &&
+                    width <= 8192 && height <= 8192;
+        if (!fine)
+            return std::unexpected(wrong_usage(
+                fmt::format("“{}” is no size; it is width by height, such as 360x780, 100 to 8192.", size)));
+    }
+    o.mount = shape_of(o.document.mount, width, height);
+    return {};
+}
+Outcome source_for(ArrangeOptions& o, const std::string& name) {
+    auto& sources = o.document.sources;
+    if (sources.empty())
+        return fail(Code::empty, "The project has no source to play.", "Add one in the window, or with a text editor.");
+    if (name.empty()) return {};
+    auto it = std::find_if(sources.begin(), sources.end(), [&](auto& s) { return s.name == name; });
+    if (it == sources.end()) {
+        std::vector<std::string_view> names;
+        for (auto& s : sources) names.push_back(s.name);
+        auto near = closest(name, names);
+        return fail(Code::not_found, fmt::format("The project has no source “{}”.", name),
+                    near ? fmt::format("Did you mean “{}”?", *near) : "See its shelf for their names.");
+    }
+    o.source = static_cast<std::size_t>(it - sources.begin());
+    return {};
+}
+
 /// Names come from files and servers; what steers a terminal does not reach it.
 std::string printable(std::string s) {
     for (auto& c : s)
@@ -192,7 +237,8 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 6> command_names{"inspect", "frames", "play", "pack", "targets", "key"};
+constexpr std::array<std::string_view, 7> command_names{"inspect", "frames",  "play", "pack",
+                                                        "arrange", "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -205,7 +251,7 @@ bool is_command(int argc, char** argv) {
 }
 
 namespace {
-int run(int argc, char** argv, const WindowedPlay& windowed) {
+int run(int argc, char** argv, const Screens& screens) {
     bool as_json = std::find_if(argv + 1, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; }) !=
                    argv + argc;
     CLI::App app{
@@ -244,6 +290,16 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
     pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
     pack_command->add_flag("--outside", outside, "Packs files from outside the project's folder too");
+    std::string mount, size, source_name, shot;
+    auto* arrange_command = add("arrange", "What stands where on a mount, after calls in virtual time", "PROJECT");
+    arrange_command->add_option("--mount", mount, "window, handset-upright, handset-sideways, tablet or wall");
+    arrange_command->add_option("--size", size, "Of the mount, in pixels: 360x780");
+    arrange_command->add_option("--source", source_name, "By name; the first without");
+    arrange_command->add_option("--do", script,
+                                "Timed calls, as in play; also press NAME, drag NAME 0.5, key KEY, touch X Y");
+    arrange_command->add_option("--at", at, "The moment to be told; after the last call without");
+    arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
+    arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
     try {
         app.parse(argc, argv);
     } catch (const CLI::CallForVersion& e) {
@@ -291,6 +347,37 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
                       as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
+    if (arrange_command->parsed()) {
+        ArrangeOptions o;
+        auto outcome = [&]() -> Result<json> {
+            std::string why;
+            auto calls = parse_script(script, why, true);
+            if (!calls) return std::unexpected(wrong_usage(why));
+            o.script = std::move(*calls);
+            if (!at.empty() && !(o.at = parse_time(at)))
+                return std::unexpected(
+                    wrong_usage(fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", at)));
+            auto far = o.at.value_or(o.script.empty() ? Time{} : o.script.back().at);
+            if (far > 86400_s) return std::unexpected(wrong_usage("A moment is at most a day away."));
+            if (arrange_command->count("--shot") && shot.empty())
+                return std::unexpected(wrong_usage("--shot names no file."));
+            TRY(o.document, load_document(source));
+            o.folder = fs::absolute(source).parent_path();
+            TRY_DO(mount_for(o, mount, size));
+            TRY_DO(source_for(o, source_name));
+            std::error_code ec;
+            if (!shot.empty() && !replace && fs::exists(shot, ec))
+                return fail(Code::exists, fmt::format("“{}” exists already.", shot),
+                            "Choose another name, or say --replace.");
+            TRY(auto arranged, arrange(o));
+            if (!shot.empty()) {
+                TRY(auto image, screens.shot(arranged, argc, argv));
+                TRY_DO(write_png(shot, image, replace));
+            }
+            return to_json(arranged, mount_name(o.document.mount));
+        };
+        return finish(outcome(), as_json);
+    }
     if (pack_command->parsed()) return finish(pack_project(source, out, outside), as_json);
 
     HeadlessOptions options;
@@ -320,15 +407,15 @@ int run(int argc, char** argv, const WindowedPlay& windowed) {
     auto calls = parse_script(script, why);
     if (!calls) return finish(std::unexpected(wrong_usage(why)), as_json);
     options.script = std::move(*calls);
-    auto result = in_window ? windowed(options, argc, argv) : play_headless(options);
+    auto result = in_window ? screens.play(options, argc, argv) : play_headless(options);
     return finish(result.report, result.exit, as_json);
 }
 
 }  // namespace
 
-int run_command(int argc, char** argv, const WindowedPlay& windowed) {
+int run_command(int argc, char** argv, const Screens& screens) {
     try {
-        return run(argc, argv, windowed);
+        return run(argc, argv, screens);
     } catch (const std::exception& e) {
         bool as_json = std::any_of(argv, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; });
         return finish(std::unexpected(Error{Code::internal, fmt::format("A fault inside: {}.", e.what()),

@@ -3,15 +3,21 @@
 #pragma once
 #include <functional>
 
+#include "arrange.h"
 #include "headless.h"
 
 namespace ruedo {
 
-/// What `ruedo play --window` hands to the part that may open windows.
-using WindowedPlay = std::function<HeadlessResult(const HeadlessOptions&, int& argc, char** argv)>;
+/// What the command line hands to the part that can draw.
+struct Screens {
+    /// `ruedo play --window`.
+    std::function<HeadlessResult(const HeadlessOptions&, int& argc, char** argv)> play;
+    /// `ruedo arrange --shot`: what the mount shows, 8-bit sRGB, of exactly its size.
+    std::function<Result<Image>(const Arranged&, int& argc, char** argv)> shot;
+};
 
 /// True when the arguments name a subcommand (or ask for help), so that no window is wanted.
 bool is_command(int argc, char** argv);
-int run_command(int argc, char** argv, const WindowedPlay& windowed);
+int run_command(int argc, char** argv, const Screens& screens);
 
 }  // namespace ruedo

@@ -61,7 +61,7 @@ HeadlessResult ScriptRun::result(bool virtual_time) const {
 
 nlohmann::json error_document(const Error& error) { return {{"error", to_json(error)}}; }
 
-std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std::string& why) {
+std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std::string& why, bool hands) {
     std::vector<ScriptedCall> calls;
     for (auto part : split(text, ";")) {
         auto words = split(part, " \t\n");
@@ -79,6 +79,25 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
         bool plain = c.verb == "pause" || c.verb == "play" || c.verb == "mute" || c.verb == "unmute" ||
                      c.verb == "stop" || c.verb == "release";
         bool timed = c.verb == "seek", numbered = c.verb == "rate" || c.verb == "volume" || c.verb == "step";
+        bool hand = hands && (c.verb == "press" || c.verb == "drag" || c.verb == "key" || c.verb == "touch");
+        if (hand) {
+            // A name may be of several words; what is dragged to stands last.
+            auto last = words.size() - (c.verb == "drag" ? 1 : 0);
+            for (std::size_t i = 2; i < last; ++i) c.name += (i > 2 ? " " : "") + std::string(words[i]);
+            if (c.name.empty()) return bad(c.verb == "key" ? "it names no key" : "it names no control");
+            if (c.verb == "touch") {
+                auto x = number(words[2]), y = words.size() == 4 ? number(words[3]) : std::nullopt;
+                if (!x || !y) return bad("a touch is two numbers of pixels");
+                c.x = static_cast<int>(*x), c.y = static_cast<int>(*y);
+            }
+            if (c.verb == "drag") {
+                auto to = number(words.back());
+                if (!to || *to < 0 || *to > 1) return bad("it is dragged to a number from 0 to 1");
+                c.number = *to;
+            }
+            calls.push_back(std::move(c));
+            continue;
+        }
         if (!plain && !timed && !numbered) return bad("there is no such call");
         if (words.size() != (plain ? 2U : 3U)) return bad(plain ? "it takes nothing more" : "it takes one value");
         if (timed) {

@@ -10,6 +10,7 @@
 #include "display.h"
 #include "sound_file.h"
 #include "view/look.h"
+#include "view/paint_player.h"
 #include "workshop/window.h"
 
 using namespace ruedo;
@@ -65,10 +66,42 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
             return {error_document(written.error()), exit_code(written.error())};
     return result;
 }
+
+/// `ruedo arrange --shot`: the same drawing as in the window, without one.
+Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
+    qputenv("QT_QPA_PLATFORM", "offscreen");
+    QApplication app(argc, argv);
+    look::apply();
+    QImage shot(a.mount.width, a.mount.height, QImage::Format_RGB32);
+    auto& source = a.document.sources.at(a.source);
+    PlayerStill still;
+    std::optional<Image> rendered;
+    if (a.picture) {
+        auto& look = a.document.player().picture;
+        auto& s = a.context.snapshot;
+        rendered = render(*a.picture, look.render_width > 0 ? look.render_width : s.display_width,
+                          look.render_width > 0 ? look.render_height : s.display_height);
+        still.picture = QImage(rendered->pixels.data(), rendered->width, rendered->height, rendered->stride(),
+                               QImage::Format_RGB32);
+    }
+    bool before = !a.context.started && a.context.snapshot.state.phase == Phase::ready;
+    if (before && !source.poster.empty() && !is_address(source.poster))
+        still.poster = QImage(text(resolve(source.poster, a.folder)));
+    std::vector<StripItem> strip;
+    for (auto& s : a.document.sources) strip.push_back({text(s.name), {}});
+    still.strip = strip;
+    {
+        QPainter g(&shot);
+        paint_player(g, shot.size(), a.document.player(), a.layout, a.context, &source, still);
+    }
+    Image image{shot.width(), shot.height(), {}};
+    image.pixels.assign(shot.constBits(), shot.constBits() + shot.sizeInBytes());
+    return image;
+}
 }  // namespace
 
 int main(int argc, char** argv) {
-    if (is_command(argc, argv)) return run_command(argc, argv, play_in_window);
+    if (is_command(argc, argv)) return run_command(argc, argv, {play_in_window, shoot});
     if (auto why = no_display()) {
         std::fprintf(stderr, "%s\n%s\n", why->sentence.c_str(), why->hint.c_str());
         return 1;

@@ -70,7 +70,10 @@ int run(int argc, char** argv) {
     PlayerView view(host);
     view.set_standalone();
     view.setWindowTitle(QString::fromStdString(document->app_name));
-    view.resize(document->mount == Mount::handset_upright ? QSize(405, 720) : QSize(960, 540));
+    auto shape = shape_of(document->mount);
+    view.set_mount(document->mount);
+    view.resize(std::min(shape.width, 1280), std::min(shape.height, 720));
+    view.on_leave = [&app] { app.quit(); };
     view.show();
     view.load(*document, 0, exe.parent_path());
     return app.exec();

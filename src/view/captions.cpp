@@ -10,44 +10,23 @@
 
 namespace ruedo {
 
-CaptionsLayer::CaptionsLayer(QWidget* parent) : QWidget(parent) {
-    setAttribute(Qt::WA_TransparentForMouseEvents);
-    setAccessibleName("Captions");
-    hide();
-}
-
-void CaptionsLayer::follow(const Snapshot& snapshot, const QRectF& picture, double free_below) {
+namespace {
+std::vector<Cue> cues_now(const Snapshot& s) {
     std::vector<Cue> now;
-    bool moving = snapshot.state.phase != Phase::failed && snapshot.state.phase != Phase::opening;
-    if (moving)
-        for (auto* cue : snapshot.showing()) now.push_back(*cue);
-    auto same = now.size() == shown_.size() && picture == picture_ && free_below == free_below_;
-    for (std::size_t i = 0; same && i < now.size(); ++i)
-        same = now[i].start == shown_[i].start && now[i].runs == shown_[i].runs;
-    if (same) return;
-    shown_ = std::move(now), picture_ = picture, free_below_ = free_below;
-    setAccessibleDescription(lines().join(' '));
-    setVisible(!shown_.empty());
-    update();
+    if (s.state.phase == Phase::failed || s.state.phase == Phase::opening) return now;
+    for (auto* cue : s.showing()) now.push_back(*cue);
+    return now;
 }
 
-QStringList CaptionsLayer::lines() const {
-    QStringList all;
-    for (auto& c : shown_) all << text(c.text());
-    return all;
-}
-
-void CaptionsLayer::paintEvent(QPaintEvent*) {
-    QPainter g(this);
+void paint(QPainter& g, const std::vector<Cue>& shown, const QRectF& picture, double foot) {
     g.setRenderHint(QPainter::Antialiasing);
-    auto area = picture_.adjusted(picture_.width() * 0.02, picture_.height() * 0.02, -picture_.width() * 0.02,
-                                  -picture_.height() * 0.02);
+    auto area = picture.adjusted(picture.width() * 0.02, picture.height() * 0.02, -picture.width() * 0.02,
+                                 -picture.height() * 0.02);
     auto font = look::font(look::Size::body);
-    font.setPixelSize(std::max(12, static_cast<int>(picture_.height() * 0.053)));
-    double line_height = QFontMetricsF(font).lineSpacing() * 1.1,
-           lowest = std::min(area.bottom(), height() - free_below_);
+    font.setPixelSize(std::max(12, static_cast<int>(picture.height() * 0.053)));
+    double line_height = QFontMetricsF(font).lineSpacing() * 1.1, lowest = std::min(area.bottom(), foot);
     // Captions without a line of their own stack upwards from the bottom, the last one lowest.
-    for (auto cue = shown_.rbegin(); cue != shown_.rend(); ++cue) {
+    for (auto cue = shown.rbegin(); cue != shown.rend(); ++cue) {
         QString html;
         for (auto& r : cue->runs) {
             auto words = text(r.text).toHtmlEscaped().replace('\n', "<br>");
@@ -80,7 +59,7 @@ void CaptionsLayer::paintEvent(QPaintEvent*) {
         } else {
             y = *cue->line < 0 ? area.bottom() + *cue->line * line_height : area.top() + *cue->line * line_height;
         }
-        y = std::clamp(y, area.top(), std::max(area.top(), height() - free_below_ - tall));
+        y = std::clamp(y, area.top(), std::max(area.top(), foot - tall));
         double shift = start ? 0 : end ? wide - used : (wide - used) / 2;
         g.setPen(Qt::NoPen);
         g.setBrush(QColor(0x17, 0x13, 0x1A, 205));
@@ -89,6 +68,39 @@ void CaptionsLayer::paintEvent(QPaintEvent*) {
         d.drawContents(&g);
         g.translate(-x, -y);
     }
+}
+}  // namespace
+
+CaptionsLayer::CaptionsLayer(QWidget* parent) : QWidget(parent) {
+    setAttribute(Qt::WA_TransparentForMouseEvents);
+    setAccessibleName("Captions");
+    hide();
+}
+
+void CaptionsLayer::follow(const Snapshot& snapshot, const QRectF& picture, double foot) {
+    auto now = cues_now(snapshot);
+    auto same = now.size() == shown_.size() && picture == picture_ && foot == foot_;
+    for (std::size_t i = 0; same && i < now.size(); ++i)
+        same = now[i].start == shown_[i].start && now[i].runs == shown_[i].runs;
+    if (same) return;
+    shown_ = std::move(now), picture_ = picture, foot_ = foot;
+    setAccessibleDescription(lines().join(' '));
+    setVisible(!shown_.empty());
+    update();
+}
+
+QStringList CaptionsLayer::lines() const {
+    QStringList all;
+    for (auto& c : shown_) all << text(c.text());
+    return all;
+}
+
+void CaptionsLayer::paintEvent(QPaintEvent*) {
+    QPainter g(this);
+    paint(g, shown_, picture_, foot_);
+}
+void paint_cues(QPainter& g, const Snapshot& snapshot, const QRectF& picture, double foot) {
+    paint(g, cues_now(snapshot), picture, foot);
 }
 
 }  // namespace ruedo

@@ -1,17 +1,21 @@
 // SPDX-License-Identifier: Apache-2.0
 // Captions over the picture, placed by what their settings say.
 #pragma once
+#include <QPainter>
 #include <QWidget>
 
 #include "playback/playback.h"
 
 namespace ruedo {
 
+/// What captions say at the snapshot's position, within `picture` and above `foot`.
+void paint_cues(QPainter& painter, const Snapshot& snapshot, const QRectF& picture, double foot);
+
 class CaptionsLayer : public QWidget {
   public:
     explicit CaptionsLayer(QWidget* parent);
-    /// What is to be seen at the snapshot's position, within `picture` and above `free_below` pixels.
-    void follow(const Snapshot& snapshot, const QRectF& picture, double free_below);
+    /// What is to be seen at the snapshot's position, within `picture` and above `foot`.
+    void follow(const Snapshot& snapshot, const QRectF& picture, double foot);
     QStringList lines() const;
 
   protected:
@@ -20,7 +24,7 @@ class CaptionsLayer : public QWidget {
   private:
     std::vector<Cue> shown_;
     QRectF picture_;
-    double free_below_ = 0;
+    double foot_ = 0;
 };
 
 }  // namespace ruedo

@@ -1,9 +1,10 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "view/controls.h"
 
-#include <QHBoxLayout>
 #include <QMenu>
 #include <QMouseEvent>
+#include <QPointer>
+#include <QWidgetAction>
 #include <algorithm>
 #include <cmath>
 
@@ -11,351 +12,188 @@
 
 namespace ruedo {
 namespace {
-// Controls stand on a sand-coloured plate in both schemes, since they lie on the picture.
-const QColor plate_ink{0x2A211C}, plate_soft{0x5C4F43}, plate_wine{0x8A2436}, plate_paper{0xF7F1E5},
-    plate_line{0xD0C2A6}, plate_teal{0x1E6E72}, plate_ochre{0xC4841D};
+using Form = ControlKind::Form;
 
-void draw_focus(QPainter& g, QRectF r, double radius) {
-    g.setBrush(Qt::NoBrush);
-    g.setPen(QPen(plate_ochre, 2));
-    g.drawRoundedRect(r.adjusted(1, 1, -1, -1), radius, radius);
-}
-}  // namespace
-
-void paint_control(QPainter& g, const ControlKind& kind, const ControlContext& c, QRectF box, bool focus,
-                   bool pressed) {
-    g.setRenderHint(QPainter::Antialiasing);
-    auto side = std::min(box.width(), box.height());
-    QRectF square(box.center().x() - side / 2, box.center().y() - side / 2, side, side);
-    auto inset = [&](double part) { return square.adjusted(side * part, side * part, -side * part, -side * part); };
-    auto ink = pressed ? plate_wine : kind.idle(c).empty() ? plate_ink : plate_line;
-    if (kind.chief) {
-        g.setPen(Qt::NoPen);
-        g.setBrush(pressed ? plate_ink : plate_wine);
-        g.drawEllipse(square.adjusted(3, 3, -3, -3));
-        ink = plate_paper;
-    }
-    auto place = inset(kind.chief ? 0.33 : 0.27);
-    auto mark = kind.mark(c);
-    using Shape = Mark::Shape;
-    switch (mark.shape) {
-        case Shape::none:
-            break;
-        case Shape::play:
-            look::draw_play(g, place.translated(side * 0.02, 0), ink);
-            break;
-        case Shape::pause:
-            look::draw_pause(g, place, ink);
-            break;
-        case Shape::turn_back:
-        case Shape::turn_forward:
-            look::draw_turn(g, inset(0.18), mark.shape == Shape::turn_forward, QString::number(mark.figure), ink);
-            break;
-        case Shape::speaker:
-            look::draw_speaker(g, place, mark.level, mark.on, ink);
-            break;
-        case Shape::corners:
-            look::draw_corners(g, place, mark.on, ink);
-            break;
-        case Shape::captions:
-            look::draw_captions(g, place, mark.on, ink);
-            break;
-        case Shape::to_start:
-        case Shape::to_end:
-            look::draw_to_edge(g, place, mark.shape == Shape::to_end, ink);
-            break;
-    }
-    if (focus) draw_focus(g, square, kind.chief ? side / 2 : 8);
-}
-
-ControlButton::ControlButton(Control control, ControlCalls calls, QWidget* parent)
-    : QAbstractButton(parent), kind_(kind_of(control)), calls_(std::move(calls)) {
-    setFocusPolicy(Qt::StrongFocus);
-    setCursor(Qt::PointingHandCursor);
-    connect(this, &QAbstractButton::clicked, this, [this] { press(); });
-    show_context({});
-}
-
-void ControlButton::press() {
-    auto asked = kind_.press(context_);
-    switch (asked.what) {
-        case Press::What::none:
-            break;
-        case Press::What::toggle:
-            return calls_.toggle();
-        case Press::What::skip:
-            return calls_.skip(asked.by);
-        case Press::What::mute:
-            return calls_.mute(asked.onward);
-        case Press::What::full_screen:
-            return calls_.full_screen();
-        case Press::What::turn:
-            return calls_.turn(asked.onward);
-        case Press::What::choose_tracks: {
-            // The choices stand beside the control; what plays is marked.
-            QMenu menu(this);
-            auto& s = context_.snapshot;
-            auto add = [&](const QString& words, bool on, std::function<void()> run) {
-                auto* a = menu.addAction(words, this, std::move(run));
-                a->setCheckable(true);
-                a->setChecked(on);
-            };
-            if (s.choices) {
-                for (auto& c : *s.choices)
-                    if (c.kind == Kind::audio)
-                        add("Sound: " + ruedo::text(c.title), c.id == s.sound_track,
-                            [calls = calls_, id = c.id] { calls.sound_track(id); });
-                menu.addSeparator();
-                bool any =
-                    std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
-                if (any) add("No captions", s.text_track == 0, [calls = calls_] { calls.text_track(0); });
-                for (auto& c : *s.choices)
-                    if (c.kind == Kind::text)
-                        add("Captions: " + ruedo::text(c.title), c.id == s.text_track,
-                            [calls = calls_, id = c.id] { calls.text_track(id); });
-            }
-            menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
-        }
-    }
-}
-QSize ControlButton::sizeHint() const { return {44, 44}; }
-void ControlButton::show_context(const ControlContext& context) {
-    context_ = context;
-    auto label = ruedo::text(kind_.label(context_));
-    auto mark = kind_.mark(context_);
-    bool works = kind_.idle(context_).empty();
-    if (label == label_ && mark == mark_ && works == isEnabled()) return;
-    label_ = label, mark_ = mark;
-    setEnabled(works);
-    setAccessibleName(label);
-    setToolTip(label);
-    update();
-}
-void ControlButton::paintEvent(QPaintEvent*) {
-    QPainter g(this);
-    paint_control(g, kind_, context_, rect(), hasFocus(), isDown());
-}
-void ControlButton::focusInEvent(QFocusEvent* e) { QAbstractButton::focusInEvent(e), update(); }
-void ControlButton::focusOutEvent(QFocusEvent* e) { QAbstractButton::focusOutEvent(e), update(); }
-
-PosterStrip::PosterStrip(ControlCalls calls, QWidget* parent) : QWidget(parent), calls_(std::move(calls)) {
-    setFocusPolicy(Qt::StrongFocus);
-    setAccessibleName("Sources");
-    setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
-    setCursor(Qt::PointingHandCursor);
-}
-void PosterStrip::set_items(std::vector<Item> items) { items_ = std::move(items), update(); }
-void PosterStrip::set_poster(std::size_t index, const QImage& poster) {
-    if (index < items_.size()) items_[index].poster = poster, update();
-}
-void PosterStrip::show_context(const ControlContext& context) {
-    if (index_ == context.index) return;
-    index_ = context.index;
-    setAccessibleDescription(index_ < items_.size() ? items_[index_].name : QString());
-    update();
-}
-namespace {
-constexpr double strip_wide = 64, strip_gap = 6;
-}
-std::size_t PosterStrip::first_shown() const {
-    auto fit = static_cast<std::size_t>(std::max(1.0, (width() + strip_gap) / (strip_wide + strip_gap)));
-    if (items_.size() <= fit) return 0;
-    return std::min(items_.size() - fit, index_ > fit / 2 ? index_ - fit / 2 : 0);
-}
-QRectF PosterStrip::box(std::size_t i) const {
-    return {static_cast<double>(i - first_shown()) * (strip_wide + strip_gap), 4, strip_wide, height() - 8.0};
-}
-void PosterStrip::paintEvent(QPaintEvent*) {
-    QPainter g(this);
-    g.setRenderHints(QPainter::Antialiasing | QPainter::SmoothPixmapTransform);
-    g.setFont(look::font(look::Size::small));
-    for (auto i = first_shown(); i < items_.size(); ++i) {
-        auto b = box(i);
-        if (b.right() > width() + 1) break;
-        g.fillRect(b, look::surround);
-        auto& item = items_[i];
-        if (!item.poster.isNull()) {
-            auto size = QSizeF(item.poster.size()).scaled(b.size(), Qt::KeepAspectRatio);
-            g.drawImage(QRectF(b.center() - QPointF(size.width() / 2, size.height() / 2), size), item.poster);
-        } else {
-            g.setPen(plate_paper);
-            g.drawText(b.adjusted(4, 2, -4, -2), Qt::AlignCenter | Qt::TextWordWrap, item.name);
-        }
-        g.setBrush(Qt::NoBrush);
-        g.setPen(QPen(i == index_ ? plate_wine : plate_line, i == index_ ? 3 : 1));
-        g.drawRect(b.adjusted(1, 1, -1, -1));
-    }
-    if (hasFocus()) draw_focus(g, rect(), 4);
-}
-void PosterStrip::mouseReleaseEvent(QMouseEvent* e) {
-    for (auto i = first_shown(); i < items_.size(); ++i)
-        if (box(i).contains(e->position())) return calls_.go(i);
-}
-void PosterStrip::keyPressEvent(QKeyEvent* e) {
-    if (e->key() == Qt::Key_Right && index_ + 1 < items_.size())
-        calls_.go(index_ + 1);
-    else if (e->key() == Qt::Key_Left && index_ > 0)
-        calls_.go(index_ - 1);
-    else
-        QWidget::keyPressEvent(e);
-}
-
-PositionSlider::PositionSlider(ControlCalls calls, QWidget* parent)
-    : QAbstractSlider(parent), calls_(std::move(calls)) {
-    setFocusPolicy(Qt::StrongFocus);
-    setAccessibleName("Position");
-    setMouseTracking(true);
-    setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
-    setTracking(false);
-}
-
-QRectF PositionSlider::rail() const { return {8, height() / 2.0 - 8, width() - 16.0, 6}; }
-
-TimeRange PositionSlider::range() const {
-    auto& s = context_.snapshot;
-    if (s.live && s.seekable && s.seekable->to != Time::max()) return *s.seekable;
-    return {{}, s.duration};
-}
-
-Time PositionSlider::at(double x) const {
-    auto r = rail();
-    auto [from, to] = range();
-    return from + scaled(to - from, std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0));
-}
-
-void PositionSlider::show_context(const ControlContext& context) {
-    context_ = context;
-    auto& s = context_.snapshot;
-    auto milliseconds = [](Time t) { return static_cast<int>(std::min<std::int64_t>(t.ns / 1'000'000, INT32_MAX)); };
-    setRange(milliseconds(range().from), milliseconds(range().to));
-    setValue(milliseconds(dragged_ ? *dragged_ : s.position));
-    setEnabled(kind_of(Control::position).idle(context_).empty());
-    setAccessibleDescription(
-        QString("%1 of %2")
-            .arg(QString::fromStdString(format_clock(s.position)), QString::fromStdString(format_clock(range().to))));
-    update();
-}
-
-void PositionSlider::paintEvent(QPaintEvent*) {
-    QPainter g(this);
-    g.setRenderHint(QPainter::Antialiasing);
-    auto& s = context_.snapshot;
-    auto r = rail();
-    auto [from, to] = range();
-    auto x_of = [&, from = from, to = to](Time t) {
-        auto part = to > from ? static_cast<double>((t - from).ns) / static_cast<double>((to - from).ns) : 0;
-        return r.left() + r.width() * std::clamp(part, 0.0, 1.0);
+/// The choices of sound and captions; what plays is marked.
+void add_choices(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool sounds, bool captions) {
+    if (!s.choices) return;
+    auto add = [&](const QString& words, bool on, std::function<void()> run) {
+        auto* a = menu.addAction(words, &menu, std::move(run));
+        a->setCheckable(true);
+        a->setChecked(on);
     };
-    auto position = dragged_ ? *dragged_ : s.position;
-    g.setPen(Qt::NoPen);
-    g.setBrush(plate_line);
-    g.drawRect(r);
-    // Buffered, as a thin line at the foot; where it is, from the start.
-    g.setBrush(plate_teal);
-    g.drawRect(QRectF(x_of(s.buffered_from), r.bottom() - 2, x_of(s.buffered_to) - x_of(s.buffered_from), 2));
-    g.setBrush(plate_wine);
-    g.drawRect(QRectF(r.left(), r.top(), x_of(position) - r.left(), r.height() - 2));
-    // A post, not a knob: it stands on the rail like a ring's fence.
-    auto x = x_of(position);
-    g.setBrush(isEnabled() ? plate_wine : plate_soft);
-    g.drawRect(QRectF(x - 3, r.top() - 8, 6, r.height() + 12));
-    g.setFont(look::tabular(look::Size::small));
-    g.setPen(plate_ink);
-    auto text = QRectF(r.left(), r.bottom() + 4, r.width(), 16);
-    g.drawText(text, Qt::AlignLeft | Qt::AlignVCenter, QString::fromStdString(format_clock(position)));
-    if (s.duration_known) {
-        g.setPen(plate_soft);
-        g.drawText(text, Qt::AlignRight | Qt::AlignVCenter,
-                   QString("%1 left").arg(QString::fromStdString(format_clock(s.duration - position))));
-    }
-    if (hasFocus()) draw_focus(g, rect(), 6);
+    for (auto& c : *s.choices)
+        if (sounds && c.kind == Kind::audio)
+            add("Sound: " + text(c.title), c.id == s.sound_track, [calls, id = c.id] { calls.sound_track(id); });
+    bool any = std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
+    if (!captions || !any) return;
+    menu.addSeparator();
+    add("No captions", s.text_track == 0, [calls] { calls.text_track(0); });
+    for (auto& c : *s.choices)
+        if (c.kind == Kind::text)
+            add("Captions: " + text(c.title), c.id == s.text_track, [calls, id = c.id] { calls.text_track(id); });
 }
 
-void PositionSlider::mousePressEvent(QMouseEvent* e) {
-    if (e->button() != Qt::LeftButton) return;
-    dragged_ = at(e->position().x());
-    calls_.seek(*dragged_, SeekMode::keyframe);
-    update();
-}
-void PositionSlider::mouseMoveEvent(QMouseEvent* e) {
-    if (!dragged_) return e->ignore();
-    auto to = at(e->position().x());
-    if (to != *dragged_) calls_.seek(to, SeekMode::keyframe);
-    dragged_ = to;
-    update();
-}
-void PositionSlider::mouseReleaseEvent(QMouseEvent* e) {
-    if (!dragged_) return;
-    calls_.seek(at(e->position().x()), SeekMode::exact);
-    dragged_.reset();
-    update();
-}
-void PositionSlider::keyPressEvent(QKeyEvent* e) {
-    auto small = std::max(1_s, std::min(5_s, (range().to - range().from) / 20));
-    if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
-    switch (e->key()) {
-        case Qt::Key_Left:
-        case Qt::Key_Down:
-            calls_.skip(-small);
-            break;
-        case Qt::Key_Right:
-        case Qt::Key_Up:
-            calls_.skip(small);
-            break;
-        case Qt::Key_PageDown:
-            calls_.skip(-context_.skip);
-            break;
-        case Qt::Key_PageUp:
-            calls_.skip(context_.skip);
-            break;
-        case Qt::Key_Home:
-            calls_.seek(range().from, SeekMode::exact);
-            break;
-        case Qt::Key_End:
-            calls_.seek(range().to, SeekMode::exact);
-            break;
-        default:
-            QWidget::keyPressEvent(e);
-    }
-}
-void PositionSlider::wheelEvent(QWheelEvent* e) { e->ignore(); }
-
-/// The volume's own dial: an arc of the ring's family that fills as it gets louder, its figure inside.
-class VolumeControl::Dial : public QAbstractSlider {
+/// What `Base` (a widget) needs to repaint when the focus comes and goes.
+template <class Base>
+class Focusing : public Base, public ShowsControl {
   public:
-    Dial(ControlCalls calls, QWidget* parent) : QAbstractSlider(parent), calls_(std::move(calls)) {
-        setFocusPolicy(Qt::StrongFocus);
-        setAccessibleName("Volume");
-        setRange(0, 100);
-        setFixedSize(44, 44);
+    Focusing(const ControlSpec& spec, QWidget* parent) : Base(parent), ShowsControl(spec) {
+        this->setFocusPolicy(Qt::StrongFocus);
     }
-    void show_volume(double volume, bool muted) {
-        muted_ = muted;
-        QSignalBlocker block(this);
-        setValue(static_cast<int>(volume * 100 + 0.5));
-        setToolTip(QString("Volume %1 %").arg(value()));
+
+  protected:
+    void focusInEvent(QFocusEvent* e) override { Base::focusInEvent(e), this->update(); }
+    void focusOutEvent(QFocusEvent* e) override { Base::focusOutEvent(e), this->update(); }
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        drawn_.focus = this->hasFocus();
+        if constexpr (std::is_base_of_v<QAbstractButton, Base>) drawn_.pressed = this->isDown();
+        paint_control(g, spec_, context_, QRectF(this->rect()), drawn_);
+    }
+};
+
+class PressControl : public Focusing<QAbstractButton> {
+  public:
+    PressControl(const ControlSpec& spec, ControlCalls calls, QWidget* parent)
+        : Focusing(spec, parent), calls_(std::move(calls)) {
+        setCursor(Qt::PointingHandCursor);
+        setAccessibleName(ruedo::text(label_of(spec, {})));
+        connect(this, &QAbstractButton::clicked, this, [this] { press(); });
+    }
+    void show_context(const ControlContext& context) override {
+        context_ = context;
+        auto label = label_of(spec_, context_);
+        auto mark = spec_.kind->mark(context_, spec_.settings);
+        bool works = unusable(spec_, context_).empty();
+        if (label == label_ && mark == mark_ && works == isEnabled()) return;
+        label_ = label, mark_ = mark;
+        setEnabled(works);
+        setAccessibleName(ruedo::text(label));
+        setToolTip(ruedo::text(label));
+        update();
+    }
+
+  private:
+    void press() {
+        auto asked = spec_.kind->press(context_, spec_.settings);
+        bool tracks = asked.what == Press::What::choose_tracks;
+        if (!tracks && asked.what != Press::What::choose_sound) return calls_.press(asked);
+        QMenu menu(this);
+        add_choices(menu, context_.snapshot, calls_, true, tracks);
+        menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
+    }
+    ControlCalls calls_;
+    Mark mark_;
+};
+
+/// Its value follows the snapshot unless it is being dragged.
+class RailControl : public Focusing<QAbstractSlider> {
+  public:
+    RailControl(const ControlSpec& spec, ControlCalls calls, QWidget* parent)
+        : Focusing(spec, parent), calls_(std::move(calls)) {
+        setAccessibleName(text(label_of(spec, {})));
+        setMouseTracking(true);
+        setTracking(false);
+    }
+    void show_context(const ControlContext& context) override {
+        context_ = context;
+        auto& s = context_.snapshot;
+        auto milliseconds = [](Time t) {
+            return static_cast<int>(std::min<std::int64_t>(t.ns / 1'000'000, INT32_MAX));
+        };
+        auto [from, to] = rail_range(s);
+        setRange(milliseconds(from), milliseconds(to));
+        setValue(milliseconds(dragged_ ? *dragged_ : s.position));
+        setEnabled(unusable(spec_, context_).empty());
+        setAccessibleDescription(QString("%1 of %2").arg(text(format_clock(s.position)), text(format_clock(to))));
         update();
     }
 
   protected:
-    void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
-        g.setRenderHint(QPainter::Antialiasing);
-        auto r = QRectF(rect()).adjusted(7, 7, -7, -7);
-        auto arc = [&](double part, const QColor& colour) {
-            g.setPen(QPen(colour, 5, Qt::SolidLine, Qt::FlatCap));
-            g.drawArc(r, static_cast<int>(from * 16), static_cast<int>(-sweep * part * 16));
-        };
-        arc(1, plate_line);
-        arc(value() / 100.0, muted_ ? plate_soft : plate_wine);
-        g.setFont(look::tabular(look::Size::small));
-        g.setPen(muted_ ? plate_soft : plate_ink);
-        g.drawText(rect(), Qt::AlignCenter, QString::number(value()));
-        if (hasFocus()) draw_focus(g, rect(), 6);
+    void mousePressEvent(QMouseEvent* e) override {
+        if (e->button() != Qt::LeftButton) return;
+        drag_to(e->position().x(), SeekMode::keyframe);
     }
-    void mousePressEvent(QMouseEvent* e) override { set_from(e->position()); }
     void mouseMoveEvent(QMouseEvent* e) override {
-        if (e->buttons() & Qt::LeftButton) set_from(e->position());
+        if (!dragged_) return e->ignore();
+        if (at(e->position().x()) != *dragged_) drag_to(e->position().x(), SeekMode::keyframe);
+    }
+    void mouseReleaseEvent(QMouseEvent* e) override {
+        if (!dragged_) return;
+        drag_to(e->position().x(), SeekMode::exact);
+        dragged_.reset(), drawn_.dragged.reset();
+        update();
+    }
+    void keyPressEvent(QKeyEvent* e) override {
+        if (e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
+        auto [from, to] = rail_range(context_.snapshot);
+        auto small = std::max(1_s, std::min(5_s, (to - from) / 20));
+        auto skip = [&](Time by) { calls_.press({.what = Press::What::skip, .by = by}); };
+        switch (e->key()) {
+            case Qt::Key_Left:
+            case Qt::Key_Down:
+                return skip(-small);
+            case Qt::Key_Right:
+            case Qt::Key_Up:
+                return skip(small);
+            case Qt::Key_PageDown:
+                return skip(-10_s);
+            case Qt::Key_PageUp:
+                return skip(10_s);
+            case Qt::Key_Home:
+                return calls_.seek(from, SeekMode::exact);
+            case Qt::Key_End:
+                return calls_.seek(to, SeekMode::exact);
+            default:
+                QWidget::keyPressEvent(e);
+        }
+    }
+    void wheelEvent(QWheelEvent* e) override { e->ignore(); }
+
+  private:
+    double part(double x) const {
+        auto r = rail_in(rect(), spec_);
+        return std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0);
+    }
+    Time at(double x) const {
+        auto [from, to] = rail_range(context_.snapshot);
+        return from + scaled(to - from, part(x));
+    }
+    void drag_to(double x, SeekMode mode) {
+        dragged_ = at(x), drawn_.dragged = part(x);
+        calls_.seek(*dragged_, mode);
+        update();
+    }
+    ControlCalls calls_;
+    std::optional<Time> dragged_;
+};
+
+/// An arc of the ring's family that fills, its figure inside.
+class DialControl : public Focusing<QAbstractSlider> {
+  public:
+    DialControl(const ControlSpec& spec, ControlCalls calls, QWidget* parent)
+        : Focusing(spec, parent), calls_(std::move(calls)) {
+        setAccessibleName(text(label_of(spec, {})));
+        setRange(0, 100);
+    }
+    void show_context(const ControlContext& context) override {
+        bool same = context.snapshot.muted == context_.snapshot.muted;
+        context_ = context;
+        setEnabled(unusable(spec_, context_).empty());
+        QSignalBlocker block(this);
+        auto now = static_cast<int>(std::lround(slider_value(spec_, context_) * 100));
+        if (same && now == value() && !toolTip().isEmpty()) return;
+        setValue(now);
+        setToolTip(volume() ? QString("Volume %1 %").arg(value())
+                            : QString("Speed %1 times").arg(context_.snapshot.rate, 0, 'g', 3));
+        update();
+    }
+
+  protected:
+    void mousePressEvent(QMouseEvent* e) override { set(dial_at(rect(), e->position())); }
+    void mouseMoveEvent(QMouseEvent* e) override {
+        if (e->buttons() & Qt::LeftButton) set(dial_at(rect(), e->position()));
     }
     void wheelEvent(QWheelEvent* e) override { by(e->angleDelta().y() > 0 ? 5 : -5), e->accept(); }
     void keyPressEvent(QKeyEvent* e) override {
@@ -363,49 +201,192 @@ class VolumeControl::Dial : public QAbstractSlider {
         switch (e->key()) {
             case Qt::Key_Left:
             case Qt::Key_Down:
-                by(-5);
-                break;
+                return by(-5);
             case Qt::Key_Right:
             case Qt::Key_Up:
-                by(5);
-                break;
+                return by(5);
             case Qt::Key_Home:
-                by(-100);
-                break;
+                return set(0);
             case Qt::Key_End:
-                by(100);
-                break;
+                return set(1);
             default:
                 QWidget::keyPressEvent(e);
         }
     }
 
   private:
-    static constexpr double from = 225, sweep = 270;  ///< Degrees, counter-clockwise from the right; open at the foot.
-    void by(int step) { calls_.volume(std::clamp((value() + step) / 100.0, 0.0, 1.0)); }
-    void set_from(QPointF at) {
-        auto d = at - QRectF(rect()).center();
-        double angle = std::atan2(-d.y(), d.x()) * 180 / M_PI;
-        double turned = std::fmod(from - angle + 720, 360);
-        // In the opening at the foot the nearer end counts.
-        if (turned > sweep) turned = turned < sweep + (360 - sweep) / 2 ? sweep : 0;
-        calls_.volume(turned / sweep);
-    }
+    bool volume() const { return spec_.kind->name == "volume"; }
+    void set(double v) { volume() ? calls_.volume(v) : calls_.speed(dial_speed(v)); }
+    void by(int step) { set(std::clamp((value() + step) / 100.0, 0.0, 1.0)); }
     ControlCalls calls_;
-    bool muted_ = false;
 };
 
-VolumeControl::VolumeControl(ControlCalls calls, QWidget* parent)
-    : QWidget(parent), mute_(new ControlButton(Control::volume, calls, this)), dial_(new Dial(calls, this)) {
-    auto* row = new QHBoxLayout(this);
-    row->setContentsMargins(0, 0, 0, 0);
-    row->setSpacing(0);
-    row->addWidget(mute_);
-    row->addWidget(dial_);
+/// Says something and takes no input.
+class SaysControl : public QWidget, public ShowsControl {
+  public:
+    SaysControl(const ControlSpec& spec, QWidget* parent) : QWidget(parent), ShowsControl(spec) {
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        setAccessibleName(text(spec.kind->title));
+        if (spec.kind->name != "waiting") return;
+        connect(&turn_, &QTimer::timeout, this, [this] {
+            drawn_.turned = (drawn_.turned + 30) % 360;
+            update();
+        });
+    }
+    void show_context(const ControlContext& context) override {
+        context_ = context;
+        auto label = label_of(spec_, context_);
+        if (label == label_) return;
+        label_ = label;
+        setAccessibleDescription(ruedo::text(label));
+        update();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        paint_control(g, spec_, context_, QRectF(rect()), drawn_);
+    }
+    // Turns only while something can still come.
+    void showEvent(QShowEvent*) override {
+        if (spec_.kind->name == "waiting") turn_.start(90);
+    }
+    void hideEvent(QHideEvent*) override { turn_.stop(); }
+
+  private:
+    QTimer turn_;
+};
+
+/// Equally wide posters, one for each source; pressing one loads it.
+class StripControl : public Focusing<QWidget> {
+  public:
+    StripControl(const ControlSpec& spec, ControlCalls calls, QWidget* parent)
+        : Focusing(spec, parent), calls_(std::move(calls)) {
+        setAccessibleName("Sources");
+        setCursor(Qt::PointingHandCursor);
+    }
+    void set_strip(std::vector<StripItem> items) override {
+        items_ = std::move(items);
+        drawn_.strip = items_;
+        update();
+    }
+    void show_context(const ControlContext& context) override {
+        bool same = context.index == context_.index;
+        context_ = context;
+        setAccessibleDescription(text(context.title));
+        if (!same) update();
+    }
+
+  protected:
+    void mouseReleaseEvent(QMouseEvent* e) override {
+        auto first = strip_first(rect(), items_.size(), context_.index);
+        for (auto i = first; i < items_.size(); ++i)
+            if (strip_box(rect(), i, first).contains(e->position())) return calls_.go(i);
+    }
+    void keyPressEvent(QKeyEvent* e) override {
+        auto index = context_.index;
+        if (e->key() == Qt::Key_Right && index + 1 < items_.size())
+            calls_.go(index + 1);
+        else if (e->key() == Qt::Key_Left && index > 0)
+            calls_.go(index - 1);
+        else
+            QWidget::keyPressEvent(e);
+    }
+
+  private:
+    ControlCalls calls_;
+    std::vector<StripItem> items_;
+};
+
+template <class W, class... A>
+MadeControl made(A&&... a) {
+    auto* widget = new W(std::forward<A>(a)...);
+    widget->hide();
+    return {widget, widget};
 }
-void VolumeControl::show_context(const ControlContext& c) {
-    static_cast<ControlButton*>(mute_)->show_context(c);
-    dial_->show_volume(c.snapshot.volume, c.snapshot.muted);
+}  // namespace
+
+MadeControl make_control(const ControlSpec& spec, const ControlCalls& calls, QWidget* parent) {
+    switch (spec.kind->form) {
+        case Form::button:
+            return made<PressControl>(spec, calls, parent);
+        case Form::rail:
+            return made<RailControl>(spec, calls, parent);
+        case Form::dial:
+            return made<DialControl>(spec, calls, parent);
+        case Form::strip:
+            return made<StripControl>(spec, calls, parent);
+        case Form::label:
+        case Form::sign:
+        case Form::captions:
+            break;
+    }
+    return made<SaysControl>(spec, parent);
+}
+
+MoreButton::MoreButton(QWidget* parent) : QAbstractButton(parent) {
+    setAccessibleName("More");
+    setToolTip("More");
+    setFocusPolicy(Qt::StrongFocus);
+    setCursor(Qt::PointingHandCursor);
+    hide();
+    connect(this, &QAbstractButton::clicked, this, [this] { open(); });
+}
+void MoreButton::show_folded(std::vector<ControlSpec> folded, const ControlContext& context,
+                             const ControlCalls& calls) {
+    folded_ = std::move(folded), context_ = context, calls_ = calls;
+}
+QStringList MoreButton::folded() const {
+    QStringList list;
+    for (auto& c : folded_) list << ruedo::text(label_of(c, context_));
+    return list;
+}
+void MoreButton::paintEvent(QPaintEvent*) {
+    QPainter g(this);
+    drawn_.focus = hasFocus(), drawn_.pressed = isDown();
+    paint_more(g, rect(), drawn_);
+}
+void MoreButton::focusInEvent(QFocusEvent* e) { QAbstractButton::focusInEvent(e), update(); }
+void MoreButton::focusOutEvent(QFocusEvent* e) { QAbstractButton::focusOutEvent(e), update(); }
+
+void MoreButton::open() {
+    auto* menu = new QMenu(this);
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    for (auto& c : folded_) {
+        auto label = ruedo::text(label_of(c, context_));
+        switch (c.kind->form) {
+            case Form::button: {
+                auto asked = c.kind->press(context_, c.settings);
+                if (asked.what == Press::What::choose_tracks || asked.what == Press::What::choose_sound) {
+                    add_choices(*menu->addMenu(label), context_.snapshot, calls_, true,
+                                asked.what == Press::What::choose_tracks);
+                    break;
+                }
+                auto* action = menu->addAction(label, menu, [calls = calls_, asked] { calls.press(asked); });
+                action->setEnabled(unusable(c, context_).empty());
+                break;
+            }
+            case Form::rail:
+            case Form::dial: {
+                // The control itself, at a size of use.
+                auto* holder = new QWidgetAction(menu);
+                auto [widget, shows] = make_control(c, calls_, nullptr);
+                shows->show_context(context_);
+                widget->setFixedSize(c.kind->form == Form::rail ? QSize(240, 48) : QSize(48, 48));
+                holder->setDefaultWidget(widget);
+                menu->addAction(holder);
+                break;
+            }
+            case Form::label:
+            case Form::captions:
+                menu->addAction(label)->setEnabled(false);
+                break;
+            case Form::sign:
+            case Form::strip:
+                break;
+        }
+    }
+    menu->popup(mapToGlobal(QPoint(0, -menu->sizeHint().height())));
 }
 
 }  // namespace ruedo

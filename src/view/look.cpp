@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "view/look.h"
 
+#include <array>
+
 #include <QApplication>
 #include <QFontDatabase>
 #include <QPainterPath>
@@ -186,6 +188,54 @@ void draw_to_edge(QPainter& g, QRectF b, bool forward, const QColor& colour) {
     g.drawPolygon(QPolygonF({QPointF(x(0.1), b.top()), QPointF(x(0.72), b.center().y()), QPointF(x(0.1), b.bottom())}));
     g.setPen(QPen(colour, std::max(2.0, b.width() / 9)));
     g.drawLine(QPointF(x(0.88), b.top() + 1), QPointF(x(0.88), b.bottom() - 1));
+}
+
+void draw_frame_step(QPainter& g, QRectF b, bool forward, const QColor& colour) {
+    auto pen = std::max(1.5, b.width() / 11);
+    auto x = [&](double v) { return forward ? b.left() + b.width() * v : b.right() - b.width() * v; };
+    g.setPen(QPen(colour, pen));
+    g.setBrush(Qt::NoBrush);
+    g.drawRect(QRectF(QPointF(x(0.02), b.top() + b.height() * 0.15), QPointF(x(0.5), b.bottom() - b.height() * 0.15))
+                   .normalized());
+    g.setPen(QPen(colour, pen * 1.3));
+    g.drawLine(QPointF(x(0.62), b.center().y()), QPointF(x(0.98), b.center().y()));
+    g.drawPolyline(QPolygonF({QPointF(x(0.8), b.center().y() - b.height() * 0.2), QPointF(x(1), b.center().y()),
+                              QPointF(x(0.8), b.center().y() + b.height() * 0.2)}));
+}
+void draw_loop(QPainter& g, QRectF b, bool on, const QColor& colour) {
+    draw_glyph(g, b, on ? Glyph::barred : Glyph::broken, colour);
+    g.setPen(Qt::NoPen);
+    g.setBrush(colour);
+    auto r = b.width() * 0.13;
+    if (!on) g.drawEllipse(b.center(), r, r);
+}
+void draw_sounds(QPainter& g, QRectF b, const QColor& colour) {
+    static constexpr std::array heights{0.4, 0.9, 0.6, 1.0, 0.3};
+    auto wide = b.width() / 9;
+    for (std::size_t i = 0; i < heights.size(); ++i) {
+        auto high = b.height() * heights.at(i);
+        g.fillRect(QRectF(b.left() + wide * 2 * static_cast<double>(i), b.center().y() - high / 2, wide, high), colour);
+    }
+}
+void draw_leave(QPainter& g, QRectF b, const QColor& colour) {
+    auto pen = std::max(1.5, b.width() / 10);
+    g.setPen(QPen(colour, pen));
+    g.setBrush(Qt::NoBrush);
+    auto left = b.left() + b.width() * 0.08, right = b.left() + b.width() * 0.58;
+    g.drawPolyline(QPolygonF({QPointF(right, b.top() + pen), QPointF(left, b.top() + pen),
+                              QPointF(left, b.bottom() - pen), QPointF(right, b.bottom() - pen)}));
+    auto y = b.center().y();
+    g.drawLine(QPointF(b.left() + b.width() * 0.36, y), QPointF(b.right(), y));
+    g.drawPolyline(QPolygonF({QPointF(b.right() - b.width() * 0.22, y - b.height() * 0.2), QPointF(b.right(), y),
+                              QPointF(b.right() - b.width() * 0.22, y + b.height() * 0.2)}));
+}
+void draw_live(QPainter& g, QRectF b, const QColor& colour) {
+    g.setPen(Qt::NoPen);
+    g.setBrush(colour);
+    auto r = b.width() * 0.2;
+    g.drawEllipse(QPointF(b.left() + b.width() * 0.62, b.center().y()), r, r);
+    g.drawRect(QRectF(b.right() - b.width() * 0.1, b.top(), b.width() * 0.1, b.height()));
+    g.drawRect(QRectF(b.left(), b.center().y() - b.height() * 0.05, b.width() * 0.3, b.height() * 0.1));
 }
 
 }  // namespace ruedo::look

@@ -46,5 +46,15 @@ void draw_captions(QPainter& painter, QRectF box, bool on, const QColor& colour)
 /// Towards the next source, or back: a wedge against an edge.
 void draw_to_edge(QPainter& painter, QRectF box, bool forward, const QColor& colour);
 void draw_corners(QPainter& painter, QRectF box, bool inward, const QColor& colour);
+/// One frame of a strip, with an arm to the side it steps to.
+void draw_frame_step(QPainter& painter, QRectF box, bool forward, const QColor& colour);
+/// A closed ring with a bead where it begins; broken while it plays once.
+void draw_loop(QPainter& painter, QRectF box, bool on, const QColor& colour);
+/// Two voices: bars of a level, side by side.
+void draw_sounds(QPainter& painter, QRectF box, const QColor& colour);
+/// Out through the open side of a frame.
+void draw_leave(QPainter& painter, QRectF box, const QColor& colour);
+/// A dot on its way into a gate: now.
+void draw_live(QPainter& painter, QRectF box, const QColor& colour);
 
 }  // namespace ruedo::look

@@ -10,6 +10,7 @@
 #include <cmath>
 
 #include "view/look.h"
+#include "view/paint_player.h"
 
 namespace ruedo {
 
@@ -89,8 +90,7 @@ class PictureSurface::Sink final : public PictureSink {
     std::atomic<bool> visible_ = false;
 };
 
-PictureSurface::PictureSurface(QWidget* parent)
-    : QWidget(parent), sink_(std::make_shared<Sink>(this)), surround_(look::surround) {
+PictureSurface::PictureSurface(QWidget* parent) : QWidget(parent), sink_(std::make_shared<Sink>(this)) {
     setAttribute(Qt::WA_OpaquePaintEvent);
     setMouseTracking(true);
     setAccessibleName("Picture");
@@ -101,13 +101,33 @@ std::shared_ptr<PictureSink> PictureSurface::sink() const { return sink_; }
 void PictureSurface::report_to(Controller* controller) { controller_ = controller; }
 bool PictureSurface::has_picture() const { return sink_->has_image(); }
 
+QImage PictureSurface::still() const {
+    auto image = sink_->take(false).image;
+    if (!image) return {};
+    // The pixels live as long as this picture of them does.
+    auto* kept = new std::shared_ptr<const Image>(image);
+    return {image->pixels.data(),
+            image->width,
+            image->height,
+            image->stride(),
+            QImage::Format_RGB32,
+            [](void* p) { delete static_cast<std::shared_ptr<const Image>*>(p); },
+            kept};
+}
+
 void PictureSurface::set_fit(Fit fit, double x, double y) {
     fit_ = fit, align_x_ = x, align_y_ = y;
     place();
 }
-void PictureSurface::set_surround(const QColor& colour) {
-    surround_ = colour;
-    update();
+void PictureSurface::set_area(const QRect& area) {
+    if (area_ == area) return;
+    area_ = area;
+    place();
+}
+void PictureSurface::set_look(const PictureSpec& look) {
+    if (look == look_) return;
+    look_ = look;
+    place();
 }
 void PictureSurface::set_picture_size(int width, int height) {
     if (width == width_ && height == height_) return;
@@ -116,8 +136,10 @@ void PictureSurface::set_picture_size(int width, int height) {
 }
 
 QRectF PictureSurface::picture_rect() const {
-    if (width_ <= 0 || height_ <= 0) return rect();
-    auto r = fit_rect(fit_, width_, height_, width(), height(), align_x_, align_y_);
+    auto area = area_.isEmpty() ? rect() : area_;
+    if (width_ <= 0 || height_ <= 0) return area;
+    auto r = fit_rect(fit_, width_, height_, area.width(), area.height(), align_x_, align_y_);
+    r.x += area.x(), r.y += area.y();
     // Whole device pixels, so that what is made at that size is laid down as it is.
     auto d = devicePixelRatioF();
     auto x = std::round(r.x * d), y = std::round(r.y * d);
@@ -128,7 +150,11 @@ void PictureSurface::place() {
     if (width_ > 0 && height_ > 0) {
         auto r = picture_rect();
         auto d = devicePixelRatioF();
-        sink_->set_size(static_cast<int>(std::lround(r.width() * d)), static_cast<int>(std::lround(r.height() * d)));
+        if (look_.render_width > 0)
+            sink_->set_size(look_.render_width, look_.render_height);
+        else
+            sink_->set_size(static_cast<int>(std::lround(r.width() * d)),
+                            static_cast<int>(std::lround(r.height() * d)));
         if (on_resized) on_resized();
     }
     update();
@@ -148,21 +174,19 @@ void PictureSurface::paintEvent(QPaintEvent*) {
     // The picture itself knows its shape first; it is never laid down in another.
     if (taken.image) set_picture_size(taken.shape.width(), taken.shape.height());
     auto target = picture_rect();
+    QColor surround(text(look_.surround));
     if (taken.image) {
         // Only what the picture leaves free is filled.
+        auto area = area_.isEmpty() ? QRectF(rect()) : QRectF(area_);
         QRegion free(rect());
-        free -= target.toAlignedRect();
-        for (auto& part : free) g.fillRect(part, surround_);
+        if (look_.corner == 0) free -= (area & target).toAlignedRect();
+        for (auto& part : free) g.fillRect(part, surround);
         QImage image(taken.image->pixels.data(), taken.image->width, taken.image->height, taken.image->stride(),
                      QImage::Format_RGB32);
-        auto d = devicePixelRatioF();
-        bool as_is =
-            std::abs(target.width() * d - image.width()) < 0.5 && std::abs(target.height() * d - image.height()) < 0.5;
-        if (!as_is) g.setRenderHint(QPainter::SmoothPixmapTransform);
-        g.drawImage(target, image);
+        paint_picture(g, image, target, area, look_);
         if (taken.first && controller_) controller_->painted(taken.pts, taken.due, monotonic_now());
     } else {
-        g.fillRect(rect(), surround_);
+        g.fillRect(rect(), surround);
     }
 }
 

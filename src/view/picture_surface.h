@@ -14,7 +14,10 @@ class PictureSurface : public QWidget {
     explicit PictureSurface(QWidget* parent = nullptr);
     ~PictureSurface() override;
     void set_fit(Fit fit, double align_x, double align_y);
-    void set_surround(const QColor& colour);
+    /// The room for the picture; the whole surface before it was said.
+    void set_area(const QRect& area);
+    /// Surround, corners, and the size that pictures are made at before they are scaled.
+    void set_look(const PictureSpec& look);
     void set_picture_size(int width, int height);  ///< Display size; 0 when there is no picture.
     /// For the controller. Outlives the surface safely.
     std::shared_ptr<PictureSink> sink() const;
@@ -22,6 +25,8 @@ class PictureSurface : public QWidget {
     void report_to(Controller* controller);
     QRectF picture_rect() const;
     bool has_picture() const;
+    /// The picture that is shown, as it was made ready; none where there is none. Drawing it elsewhere counts nothing.
+    QImage still() const;
     /// Changes when the place for the picture does: the held picture wants to be made anew.
     std::function<void()> on_resized;
 
@@ -39,7 +44,8 @@ class PictureSurface : public QWidget {
     Fit fit_ = Fit::contain;
     double align_x_ = 0.5, align_y_ = 0.5;
     int width_ = 0, height_ = 0;
-    QColor surround_;
+    QRect area_;
+    PictureSpec look_;
 };
 
 }  // namespace ruedo

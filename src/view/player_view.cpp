@@ -4,17 +4,64 @@
 #include <QAction>
 #include <QApplication>
 #include <QEvent>
-#include <QHBoxLayout>
-#include <QLabel>
-#include <QPointer>
-#include <QPushButton>
 #include <algorithm>
 
 #include "view/look.h"
-#include "view/player_parts.h"
 #include "view/poster.h"
 
 namespace ruedo {
+namespace {
+QString poster_file(const SourceSpec& source, const std::filesystem::path& folder) {
+    if (source.poster.empty() || is_address(source.poster)) return {};
+    return text(resolve(source.poster, folder));
+}
+}  // namespace
+
+/// What lies under the controls of a bar.
+class PlayerView::Plate : public QWidget {
+  public:
+    explicit Plate(QWidget* parent) : QWidget(parent) { hide(); }
+    void set_bar(const BarSpec& bar) {
+        if (!(bar == bar_)) bar_ = bar, update();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        paint_bar(g, bar_, QRectF(rect()));
+    }
+
+  private:
+    BarSpec bar_;
+};
+
+/// A still in the place of the picture.
+class PlayerView::Poster : public QWidget {
+  public:
+    explicit Poster(QWidget* parent) : QWidget(parent) {
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        setAccessibleName("Poster");
+        hide();
+    }
+    void set(const QImage& image, const QColor& surround) {
+        if (image.cacheKey() != image_.cacheKey() || surround != surround_)
+            image_ = image, surround_ = surround, update();
+        if (isVisible() == image_.isNull()) setVisible(!image_.isNull());
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.setRenderHint(QPainter::SmoothPixmapTransform);
+        g.fillRect(rect(), surround_);
+        auto size = QSizeF(image_.size()).scaled(QSizeF(this->size()), Qt::KeepAspectRatio);
+        g.drawImage(QRectF(QPointF(width() - size.width(), height() - size.height()) / 2, size), image_);
+    }
+
+  private:
+    QImage image_;
+    QColor surround_;
+};
 
 PlaybackHost::PlaybackHost(bool sound_device)
     : strand(make_real_strand()),
@@ -24,33 +71,36 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
     surface_ = new PictureSurface(this);
     poster_ = new Poster(this);
     captions_ = new CaptionsLayer(this);
-    renew();
-    surface_->on_resized = [this] { controller_->refresh(); };
-    waiting_ = new WaitingSign(this);
-    start_mark_ = new StartMark(this);
-    connect(start_mark_, &QAbstractButton::clicked, this, [this] { controller_->play(); });
-
-    trouble_ = new QWidget(this);
-    trouble_->setObjectName("trouble");
-    auto* box = new QVBoxLayout(trouble_);
-    auto* sentence = new QLabel(trouble_);
-    auto* hint = new QLabel(trouble_);
-    sentence->setObjectName("sentence"), hint->setObjectName("hint");
-    for (auto* l : {sentence, hint}) {
-        l->setWordWrap(true);
-        l->setAlignment(Qt::AlignCenter);
-        l->setTextInteractionFlags(Qt::TextSelectableByMouse);
-    }
-    sentence->setStyleSheet("color:#F1E8DA; font-size:16px;");
-    hint->setStyleSheet("color:#C2B4A4;");
-    auto* retry = new QPushButton("Try again", trouble_);
-    retry->setStyleSheet(
-        "QPushButton{background:#8A2436;color:#F7F1E5;border:2px solid #8A2436;padding:10px 22px;min-height:22px;} "
-        "QPushButton:focus{border-color:#E2AC4C;}");
-    connect(retry, &QPushButton::clicked, this, [this] { load(document_, index_, folder_); });
-    box->addStretch(1), box->addWidget(sentence), box->addWidget(hint), box->addSpacing(8),
-        box->addWidget(retry, 0, Qt::AlignHCenter), box->addStretch(1);
-    trouble_->hide();
+    PlayerSession::Host told{
+        .strand = host_.strand,
+        .make =
+            [this](std::shared_ptr<PictureSink> sink) {
+                return std::make_unique<Controller>(
+                    Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), std::move(sink)});
+            },
+        .sink = surface_->sink()};
+    told.event = [this](const Event&) {
+        if (event_posted_.exchange(true)) return;
+        QMetaObject::invokeMethod(
+            this,
+            [this] {
+                event_posted_ = false;
+                follow();
+            },
+            Qt::QueuedConnection);
+    };
+    told.changed = [this](std::size_t index) {
+        QMetaObject::invokeMethod(this, [this, index] { turned(index); }, Qt::QueuedConnection);
+    };
+    told.full_screen = [this] { toggle_full_screen(); };
+    told.leave = [this] {
+        if (in_full_screen()) toggle_full_screen();
+        controller().release();
+        if (on_leave) on_leave();
+    };
+    session_ = std::make_unique<PlayerSession>(std::move(told));
+    surface_->report_to(&controller());
+    surface_->on_resized = [this] { controller().refresh(); };
 
     connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
     follow_.start(100);
@@ -62,106 +112,107 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
     setFocusPolicy(Qt::ClickFocus);
     setMinimumSize(120, 80);
 
-    add_action(Qt::CTRL | Qt::Key_Space, [this] { controller_->toggle(); });
-    add_action(Qt::ALT | Qt::Key_Left, [this] { controller_->skip(-document_.skip); });
-    add_action(Qt::ALT | Qt::Key_Right, [this] { controller_->skip(document_.skip); });
-    add_action(Qt::ALT | Qt::SHIFT | Qt::Key_Left, [this] { controller_->step(-1); });
-    add_action(Qt::ALT | Qt::SHIFT | Qt::Key_Right, [this] { controller_->step(1); });
-    add_action(Qt::ALT | Qt::Key_Up, [this] { controller_->set_volume(std::min(1.0, snapshot().volume + 0.05)); });
-    add_action(Qt::ALT | Qt::Key_Down, [this] { controller_->set_volume(std::max(0.0, snapshot().volume - 0.05)); });
-    add_action(Qt::Key_F11, [this] { toggle_full_screen(); });
+    for (auto& key : player_keys())
+        add_action(QKeySequence(text(key.keys)), [this, keys = key.keys] { session_->key(keys); });
     add_action(Qt::Key_Escape, [this] {
-        if (full_screen_) toggle_full_screen();
+        if (in_full_screen()) toggle_full_screen();
     });
-    build_bar();
+    make_controls();
 }
 
 PlayerView::~PlayerView() {
     surface_->report_to(nullptr);
     surface_->on_resized = {};
-    controller_.reset();
-    queue_.reset();
+    session_.reset();
 }
 
 void PlayerView::renew() {
     surface_->report_to(nullptr);
-    controller_.reset();
-    queue_.reset();
-    queue_ = std::make_unique<PlayQueue>(
-        host_.strand,
-        [this](std::shared_ptr<PictureSink> sink) {
-            return std::make_unique<Controller>(
-                Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), std::move(sink)});
-        },
-        surface_->sink());
-    controller_ = queue_->current();
-    born_ = monotonic_now();
-    surface_->report_to(controller_.get());
+    session_->renew();
+    surface_->report_to(&controller());
     events_seen_ = 0;
-    queue_->on_event([this](const Event&) {
-        if (event_posted_.exchange(true)) return;
-        QMetaObject::invokeMethod(
-            this,
-            [this] {
-                event_posted_ = false;
-                follow();
-            },
-            Qt::QueuedConnection);
-    });
-    queue_->on_change([this](std::size_t index) {
-        QMetaObject::invokeMethod(this, [this, index] { turned(index); }, Qt::QueuedConnection);
-    });
 }
 
 /// Another source plays, perhaps through another controller.
 void PlayerView::turned(std::size_t index) {
-    if (!queue_ || index >= document_.sources.size()) return;
-    auto current = queue_->current();
-    if (current != controller_) {
-        surface_->report_to(nullptr);
-        controller_ = std::move(current);
-        surface_->report_to(controller_.get());
-        born_ = queue_->made_at();
-        events_seen_ = 0;
-        controller_->refresh();
-    }
-    index_ = index;
-    auto& source = document_.sources[index];
-    surface_->set_fit(source.fit, source.align_x, source.align_y);
+    if (index >= session_->document().sources.size()) return;
+    auto* before = &controller();
+    surface_->report_to(nullptr);
+    session_->turned(index);
+    surface_->report_to(&controller());
+    if (&controller() != before) events_seen_ = 0;
+    take_look();
     if (on_turned) on_turned(index);
     follow();
 }
 
-namespace {
-QString poster_file(const SourceSpec& source, const std::filesystem::path& folder) {
-    if (source.poster.empty() || is_address(source.poster)) return {};
-    return QString::fromStdString(resolve(source.poster, folder));
+/// What the document says of the picture.
+void PlayerView::take_look() {
+    auto& p = session_->player().picture;
+    surface_->set_look(p);
+    if (auto* s = session_->source()) surface_->set_fit(s->fit, s->align_x, s->align_y);
 }
-}  // namespace
 
-void PlayerView::fill_queue() {
-    std::vector<PlayQueue::Entry> entries;
-    for (auto& s : document_.sources) {
-        entries.push_back({resolve(s, folder_), open_options(document_, s, folder_)});
-        if (document_.queue == Queue::repeat_one) entries.back().options.loop.kind = Loop::Kind::all;
-    }
-    static constexpr std::array modes{Repeat::off, Repeat::once, Repeat::one, Repeat::all};
-    queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(document_.queue)));
-    for (auto* strip : bar_ ? bar_->strips_ : std::vector<PosterStrip*>{}) {
-        std::vector<PosterStrip::Item> items;
-        for (std::size_t i = 0; i < document_.sources.size(); ++i)
-            items.push_back({text(document_.sources[i].name), posters_.contains(i) ? posters_[i] : QImage()});
-        strip->set_items(std::move(items));
-    }
-    bool strips = bar_ && !bar_->strips_.empty();
-    for (std::size_t i = 0; i < document_.sources.size(); ++i) {
-        // A strip wants all of them; a service's poster is there long before its clip.
-        if (posters_.contains(i) ||
-            !(strips || document_.sources[i].file.starts_with("catalogue") || !document_.sources[i].poster.empty()))
+/// One widget for each control of the document; those that were there stay, and keep the focus.
+void PlayerView::make_controls() {
+    auto before = std::move(controls_);
+    controls_.clear();
+    for (auto& spec : session_->player().controls) {
+        auto same = std::find_if(before.begin(), before.end(), [&](auto& m) {
+            return m.widget && m.shows->spec().name == spec.name && m.shows->spec().kind == spec.kind;
+        });
+        if (same != before.end()) {
+            same->shows->set_spec(spec);
+            same->widget->update();
+            controls_.push_back(*same);
+            same->widget = nullptr;
             continue;
+        }
+        auto calls = session_->calls();
+        calls.go = [this](std::size_t index) {
+            if (index == session_->index()) return;
+            session_->calls().go(index);
+            turned(index);
+        };
+        auto made = make_control(spec, calls, this);
+        made.widget->installEventFilter(this);
+        controls_.push_back(made);
+    }
+    for (auto& m : before)
+        if (m.widget) m.widget->hide(), m.widget->deleteLater();
+    for (std::size_t i = 1; i < controls_.size(); ++i) setTabOrder(controls_[i - 1].widget, controls_[i].widget);
+    while (plates_.size() < session_->player().bars.size()) {
+        plates_.push_back(new Plate(this));
+        plates_.back()->installEventFilter(this);
+    }
+    fill_strips();
+    follow();
+}
+
+std::vector<StripItem> PlayerView::strip_items() const {
+    std::vector<StripItem> items;
+    for (std::size_t i = 0; i < session_->document().sources.size(); ++i) {
+        auto poster = posters_.find(i);
+        items.push_back(
+            {text(session_->document().sources[i].name), poster == posters_.end() ? QImage() : poster->second});
+    }
+    return items;
+}
+void PlayerView::fill_strips() {
+    for (auto& m : controls_) m.shows->set_strip(strip_items());
+}
+
+void PlayerView::find_posters() {
+    auto& document = session_->document();
+    bool strips = std::any_of(controls_.begin(), controls_.end(),
+                              [](auto& m) { return m.shows->spec().kind->form == ControlKind::Form::strip; });
+    for (std::size_t i = 0; i < document.sources.size(); ++i) {
+        // A strip wants all of them; a service's poster is there long before its clip.
+        auto& spec = document.sources[i];
+        if (posters_.contains(i) || !(strips || spec.file.starts_with("catalogue") || !spec.poster.empty())) continue;
         posters_[i] = {};
-        auto source = resolve(document_.sources[i], folder_);
-        auto own = poster_file(document_.sources[i], folder_);
+        auto source = resolve(spec, session_->folder());
+        auto own = poster_file(spec, session_->folder());
         auto work = [source, own](const std::atomic<bool>& cancel) {
             auto poster = own.isEmpty() ? QImage()
                                         : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
@@ -170,8 +221,8 @@ void PlayerView::fill_queue() {
         desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work),
                   [this, i, source](QImage poster) {
                       ++posters_made_;
-                      if (!poster.isNull() && i < document_.sources.size() &&
-                          resolve(document_.sources[i], folder_) == source)
+                      auto& sources = session_->document().sources;
+                      if (!poster.isNull() && i < sources.size() && resolve(sources[i], session_->folder()) == source)
                           set_poster(i, poster);
                   });
     }
@@ -179,11 +230,11 @@ void PlayerView::fill_queue() {
 
 /// Posters of sources that stay what they were are kept.
 void PlayerView::forget_posters(const PlayerDocument& before, const std::filesystem::path& folder) {
+    auto& now = session_->document();
     for (auto it = posters_.begin(); it != posters_.end();) {
         auto i = it->first;
-        bool same = folder == folder_ && i < before.sources.size() && i < document_.sources.size() &&
-                    before.sources[i].file == document_.sources[i].file &&
-                    before.sources[i].poster == document_.sources[i].poster;
+        bool same = folder == session_->folder() && i < before.sources.size() && i < now.sources.size() &&
+                    before.sources[i].file == now.sources[i].file && before.sources[i].poster == now.sources[i].poster;
         if (!same) desk_.forget("poster " + std::to_string(i));
         it = same ? std::next(it) : posters_.erase(it);
     }
@@ -191,7 +242,7 @@ void PlayerView::forget_posters(const PlayerDocument& before, const std::filesys
 
 void PlayerView::set_poster(std::size_t index, const QImage& poster) {
     posters_[index] = poster;
-    for (auto* strip : bar_ ? bar_->strips_ : std::vector<PosterStrip*>{}) strip->set_poster(index, poster);
+    fill_strips();
 }
 
 void PlayerView::add_action(const QKeySequence& keys, std::function<void()> run) {
@@ -216,144 +267,153 @@ void PlayerView::take_keys_everywhere() {
 void PlayerView::set_standalone() {
     standalone_ = true;
     take_keys_everywhere();
-    add_action(Qt::Key_Space, [this] { controller_->toggle(); });
-}
-
-void PlayerView::build_bar() {
-    delete bar_;
-    ControlCalls calls;
-    calls.toggle = [this] { controller_->toggle(); };
-    calls.skip = [this](Time by) { controller_->skip(by); };
-    calls.seek = [this](Time to, SeekMode mode) { controller_->seek(to, mode); };
-    calls.volume = [this](double v) {
-        if (snapshot().muted) controller_->set_muted(false);
-        controller_->set_volume(v);
-    };
-    calls.mute = [this](bool muted) { controller_->set_muted(muted); };
-    calls.full_screen = [this] { toggle_full_screen(); };
-    calls.sound_track = [this](std::uint64_t id) { controller_->choose_sound(id); };
-    calls.text_track = [this](std::uint64_t id) { controller_->choose_text(id); };
-    calls.turn = [this](bool forward) { forward ? queue_->next() : queue_->previous(); };
-    calls.go = [this](std::size_t index) {
-        if (index == index_) return;
-        bool play = snapshot().state.intent == Intent::play;
-        queue_->go(index);
-        if (play) controller_->play();
-        turned(index);
-    };
-    bar_ = new Bar(document_.bar, calls, this);
-    bar_->installEventFilter(this);
-    for (auto* child : bar_->findChildren<QWidget*>()) child->installEventFilter(this);
-    bar_->show();
-    resizeEvent(nullptr);
-    follow();
+    add_action(Qt::Key_Space, [this] { controller().toggle(); });
 }
 
 void PlayerView::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
-    bool other_bar = !(document.bar == document_.bar);
-    // Trying again passes the document that is held already.
-    auto before = document_;
-    auto from = folder_;
-    document_ = document, folder_ = folder;
-    index_ = index;
-    forget_posters(before, from);
-    if (other_bar) build_bar();
-    if (index >= document_.sources.size()) return;
-    auto& source = document_.sources[index];
-    surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
-    surface_->set_fit(source.fit, source.align_x, source.align_y);
+    auto before = session_->document();
+    auto from = session_->folder();
     surface_->set_picture_size(0, 0);
-    fill_queue();
-    queue_->go(index);
+    session_->load(document, index, folder);
+    forget_posters(before, from);
+    take_look();
+    make_controls();
+    find_posters();
     wake();
 }
 
 void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     if (index >= document.sources.size()) return;
-    auto before = document_;
-    bool other_bar = !(document.bar == document_.bar);
-    document_ = document, index_ = index;
-    if (other_bar) build_bar();
-    auto& source = document_.sources[index];
-    surface_->set_surround(QColor(QString::fromStdString(document_.surround)));
-    surface_->set_fit(source.fit, source.align_x, source.align_y);
-    auto entries_differ = before.sources.size() != document_.sources.size() || before.queue != document_.queue ||
-                          !(before.sources == document_.sources);
-    forget_posters(before, folder_);
-    if (entries_differ || other_bar) fill_queue();
-    controller_->set_loop(document_.queue == Queue::repeat_one ? Loop{Loop::Kind::all, {}, {}} : source.loop);
-    if (before.volume != document_.volume) controller_->set_volume(document_.volume);
-    controller_->choose_languages(source.sound_language, source.text_language);
+    auto before = session_->document();
+    session_->apply(document, index);
+    forget_posters(before, session_->folder());
+    take_look();
+    make_controls();
+    find_posters();
+}
+
+void PlayerView::set_mount(Mount mount) {
+    mount_ = mount;
+    session_->set_handset(mount_shape().handset);
+    follow();
+}
+MountShape PlayerView::mount_shape() const {
+    auto m = shape_of(mount_, width(), height());
+    return m;
+}
+
+QWidget* PlayerView::control_widget(std::string_view name) const {
+    for (auto& m : controls_)
+        if (m.shows->spec().name == name) return m.widget;
+    return nullptr;
+}
+bool PlayerView::controls_shown() const {
+    for (std::size_t i = 0; i < layout_.controls.size(); ++i)
+        if (layout_.controls[i].shown && !session_->player().controls[i].kind->steadfast) return true;
+    return false;
+}
+void PlayerView::set_arranging(bool arranging) {
+    arranging_ = arranging;
     follow();
 }
 
-bool PlayerView::controls_shown() const { return bar_ && bar_->isVisible(); }
-
 void PlayerView::wake() {
-    hide_.start(static_cast<int>(document_.hide_after.ns / 1'000'000));
+    session_->touch();
+    hide_.start(static_cast<int>(session_->player().hide_after.ns / 1'000'000) + 1);
     if (cursor().shape() == Qt::BlankCursor) unsetCursor();
     follow();
 }
 
+bool PlayerView::someone_there() const {
+    auto under = [](auto* w) { return w->isVisible() && w->underMouse(); };
+    return std::any_of(plates_.begin(), plates_.end(), under) ||
+           std::any_of(controls_.begin(), controls_.end(), [&](auto& m) { return under(m.widget); });
+}
+
 /// Everything shown follows the snapshot; nothing here remembers what was pressed.
 void PlayerView::follow() {
-    if (!bar_) return;
-    auto s = controller_->snapshot();
+    session_->keep_awake(arranging_ || someone_there());
+    session_->follow();
+    auto context = session_->context();
+    auto& s = context.snapshot;
     if (s.display_width > 0) surface_->set_picture_size(s.display_width, s.display_height);
-    ControlContext context{
-        s, document_.skip, full_screen_, index_, document_.sources.size(), queue_->has_previous(), queue_->has_next()};
-    bool failed = s.state.phase == Phase::failed;
-    bool held = s.state.intent == Intent::hold;
-    bool has_focus = bar_->isAncestorOf(focusWidget()) && bar_->isVisible() && held;
-    bool shown =
-        !failed && s.state.phase != Phase::empty && (hide_.isActive() || held || has_focus || bar_->underMouse());
-    bar_->show_context(context);
-    if (bar_->isVisible() != shown) bar_->setVisible(shown);
-    if (!shown && full_screen_) setCursor(Qt::BlankCursor);
-    // Until the first frame of what is being opened, its poster.
-    // One that was chosen stands until it is started, in front of the first frame.
-    bool chosen = index_ < document_.sources.size() && !document_.sources[index_].poster.empty() &&
-                  s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
-    bool before_first = posters_.contains(index_) && !posters_[index_].isNull() &&
+    place(context);
+    if (!context.awake && in_full_screen()) setCursor(Qt::BlankCursor);
+    // Until the first frame of what is being opened, its poster. One that was chosen stands until it is started, in
+    // front of the first frame.
+    auto* source = session_->source();
+    bool chosen =
+        source && !source->poster.empty() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
+    auto poster = posters_.find(session_->index());
+    bool before_first = poster != posters_.end() && !poster->second.isNull() &&
                         ((s.state.phase == Phase::opening && !s.has_video) || chosen);
-    poster_->set(before_first ? posters_[index_] : QImage());
-    // The picture's shape is known only now, or has changed with the source.
-    if (auto place = surface_->picture_rect().toRect(); place != laid_out_for_) resizeEvent(nullptr);
-    captions_->follow(s, surface_->picture_rect(), shown ? height() - bar_->geometry().top() + 4 : 8);
-    // A moment's wait is no news.
-    bool waiting = s.motion == Motion::starved && !failed && monotonic_now() - s.since > 300_ms;
-    waiting_->set_waiting(waiting);
-    bool ready = s.state.phase == Phase::ready && s.has_video && !s.state.seeking && s.position.ns == 0;
-    if (start_mark_->isVisible() != ready) start_mark_->setVisible(ready);
-    if (failed && s.error) {
-        trouble_->findChild<QLabel*>("sentence")->setText(QString::fromStdString(s.error->sentence));
-        trouble_->findChild<QLabel*>("hint")->setText(QString::fromStdString(s.error->hint));
-    }
-    if (trouble_->isVisible() != failed) trouble_->setVisible(failed);
+    poster_->set(before_first ? poster->second : QImage(), QColor(text(session_->player().picture.surround)));
     if (on_event && s.events > events_seen_)
-        for (auto& e : controller_->events(events_seen_)) events_seen_ = e.n, on_event(e);
+        for (auto& e : controller().events(events_seen_)) events_seen_ = e.n, on_event(e);
+}
+
+/// Puts everything where the layout has it.
+void PlayerView::place(const ControlContext& context) {
+    auto& player = session_->player();
+    auto layout = lay_out(player, mount_shape(), context, session_->source());
+    surface_->setGeometry(rect());
+    surface_->set_area(rect_of(layout.area));
+    poster_->setGeometry(rect_of(layout.area));
+    captions_->setGeometry(rect());
+    for (std::size_t i = 0; i < plates_.size(); ++i) {
+        auto bar = std::find_if(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.bar == i; });
+        bool shown = bar != layout.bars.end() && i < player.bars.size();
+        if (shown) plates_[i]->set_bar(player.bars[i]), plates_[i]->setGeometry(rect_of(bar->box));
+        if (plates_[i]->isHidden() == shown) plates_[i]->setVisible(shown);
+    }
+    bool line_of_its_own = false;
+    for (std::size_t i = 0; i < controls_.size() && i < layout.controls.size(); ++i) {
+        auto& at = layout.controls[i];
+        auto [widget, shows] = controls_[i];
+        if (at.shown && at.box.empty()) continue;
+        if (at.shown) {
+            bool on_bar =
+                std::any_of(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.box.holds(at.box); });
+            shows->set_on_picture(!on_bar);
+            if (widget->geometry() != rect_of(at.box)) widget->setGeometry(rect_of(at.box));
+            shows->show_context(context);
+            line_of_its_own = line_of_its_own || player.controls[i].kind->form == ControlKind::Form::captions;
+        }
+        if (widget->isHidden() == at.shown) {
+            widget->setVisible(at.shown);
+            if (at.shown) widget->raise();
+        }
+    }
+    while (more_.size() < layout.more.size()) {
+        more_.push_back(new MoreButton(this));
+        more_.back()->installEventFilter(this);
+    }
+    for (std::size_t i = 0; i < more_.size(); ++i) {
+        bool shown = i < layout.more.size();
+        if (shown) {
+            auto& m = layout.more[i];
+            std::vector<ControlSpec> folded;
+            for (auto c : m.controls) folded.push_back(player.controls[c]);
+            more_[i]->set_on_picture(m.bar.empty());
+            more_[i]->show_folded(std::move(folded), context, session_->calls());
+            more_[i]->setGeometry(rect_of(m.box));
+        }
+        if (more_[i]->isHidden() == shown) more_[i]->setVisible(shown), more_[i]->raise();
+    }
+    auto s = context.snapshot;
+    if (line_of_its_own) s.cues.reset();
+    captions_->follow(s, surface_->picture_rect(), layout.captions_foot);
+    bool moved = !(layout.picture == layout_.picture) || layout.controls.size() != layout_.controls.size();
+    for (std::size_t i = 0; !moved && i < layout.controls.size(); ++i)
+        moved = !(layout.controls[i].box == layout_.controls[i].box) ||
+                layout.controls[i].shown != layout_.controls[i].shown;
+    layout_ = std::move(layout);
+    if (moved && on_laid_out) on_laid_out();
 }
 
 void PlayerView::resizeEvent(QResizeEvent*) {
     surface_->setGeometry(rect());
-    captions_->setGeometry(rect());
-    poster_->setGeometry(rect());
-    trouble_->setGeometry(rect().adjusted(width() / 10, 0, -width() / 10, 0));
-    // What belongs to the picture keeps to it, not to the window.
-    laid_out_for_ = surface_->picture_rect().toRect();
-    auto p = laid_out_for_ & rect();
-    waiting_->move(p.center() - QPoint(32, 32));
-    if (!bar_) return;
-    int wide = std::min(width() - 16, std::max(300, std::min(p.width() - 24, 900)));
-    bar_->set_width(wide);
-    int h = bar_->sizeHint().height();
-    // On the picture where that leaves it to be seen, else right below it.
-    bool below = p.height() < 2 * h + 110 && p.bottom() + 8 + h <= height();
-    int top = below ? p.bottom() + 8 : std::min(height(), std::max(p.bottom(), height() / 2)) - 10 - h;
-    bar_->setGeometry((width() - wide) / 2, top, wide, h);
-    bar_->raise();
-    // The mark stands in the middle of the picture, or as far above as the bar wants.
-    start_mark_->move(p.center().x() - 44, std::max(0, std::min(p.center().y() - 44, bar_->geometry().top() - 94)));
+    place(session_->context());
 }
 
 bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
@@ -364,16 +424,11 @@ bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
         case QEvent::TouchBegin:
         case QEvent::FocusIn:
         case QEvent::Wheel:
+        case QEvent::MouseButtonPress:
             wake();
-            break;
-        case QEvent::Resize:
-            if (watched == surface_) resizeEvent(nullptr);
             break;
         case QEvent::MouseButtonDblClick:
             if (watched == surface_) toggle_full_screen();
-            break;
-        case QEvent::MouseButtonPress:
-            wake();
             break;
         default:
             break;
@@ -382,13 +437,14 @@ bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
 }
 
 void PlayerView::toggle_full_screen() {
-    full_screen_ = !full_screen_;
+    bool full = !in_full_screen();
+    session_->set_full_screen(full);
     if (isWindow() && !home_) {
-        setWindowState(full_screen_ ? windowState() | Qt::WindowFullScreen : windowState() & ~Qt::WindowFullScreen);
+        setWindowState(full ? windowState() | Qt::WindowFullScreen : windowState() & ~Qt::WindowFullScreen);
     } else if (auto* top = window(); standalone_ && !home_) {
-        top->setWindowState(full_screen_ ? top->windowState() | Qt::WindowFullScreen
-                                         : top->windowState() & ~Qt::WindowFullScreen);
-    } else if (full_screen_) {
+        top->setWindowState(full ? top->windowState() | Qt::WindowFullScreen
+                                 : top->windowState() & ~Qt::WindowFullScreen);
+    } else if (full) {
         // The same widget with the same controller, lifted out of its place and put back later.
         home_ = parentWidget();
         home_geometry_ = geometry();
@@ -401,7 +457,7 @@ void PlayerView::toggle_full_screen() {
         show();
         if (on_full_screen_left) on_full_screen_left();
     }
-    if (!full_screen_) unsetCursor();
+    if (!full) unsetCursor();
     wake();
 }
 

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: Apache-2.0
-// The player as one widget: picture, surround, controls on a bar, waiting sign, error in words. The workshop and
-// every packed app use this one.
+// The player as one widget: picture, surround and controls, where the layout has them. The workshop and every packed
+// app use this one.
 #pragma once
 #include <QTimer>
 #include <QWidget>
 
-#include "playback/queue.h"
+#include "player/session.h"
 #include "view/captions.h"
 #include "view/controls.h"
 #include "view/desk.h"
@@ -24,31 +24,44 @@ class PlayerView : public QWidget {
   public:
     explicit PlayerView(PlaybackHost& host, QWidget* parent = nullptr);
     ~PlayerView() override;
-    /// Lays the bar out and opens source `index` of `document`, whose files are looked for from `folder`.
+    /// Lays the player out and opens source `index` of `document`, whose files are looked for from `folder`.
     void load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder);
     /// The same source, with what changed in the document taken over where that needs no restart.
     void apply(const PlayerDocument& document, std::size_t index);
     /// After a release: a fresh controller in the same place.
     void renew();
-    Time born() const { return born_; }  ///< When the controller was made: its trace counts from there.
+    Time born() const { return session_->born(); }  ///< When the controller was made: its trace counts from there.
     /// The one that plays; with a queue another one takes its place now and then.
-    Controller& controller() { return *controller_; }
-    std::size_t index() const { return index_; }
-    Snapshot snapshot() const { return controller_->snapshot(); }
+    Controller& controller() { return session_->controller(); }
+    PlayerSession& session() { return *session_; }
+    std::size_t index() const { return session_->index(); }
+    Snapshot snapshot() const { return session_->snapshot(); }
     PictureSurface& surface() { return *surface_; }
+    /// What it is seen in; its size is the widget's own.
+    void set_mount(Mount mount);
+    MountShape mount_shape() const;
+    /// Where everything stands now.
+    const Layout& layout_now() const { return layout_; }
+    /// The widget of a control, by its own name; nothing when there is none.
+    QWidget* control_widget(std::string_view name) const;
     bool controls_shown() const;
+    /// While the player is put together nothing hides.
+    void set_arranging(bool arranging);
     /// Keys belong to the player that has the focus; those of the window's chief player to the whole window, but where
     /// another player in it has the focus.
     void take_keys_everywhere();
     /// In an app of its own Space plays and pauses too, and the keys of the view are the window's.
     void set_standalone();
     void toggle_full_screen();
-    bool in_full_screen() const { return full_screen_; }
+    bool in_full_screen() const { return session_->in_full_screen(); }
     std::function<void()> on_full_screen_left;
+    std::function<void()> on_leave;                    ///< By a control, or at the end.
+    std::function<void()> on_laid_out;                 ///< Something stands elsewhere now.
     std::function<void(const Event&)> on_event;        ///< On the window's thread.
     std::function<void(std::size_t index)> on_turned;  ///< Another source plays, by the queue or a control.
     /// Posters for the strip and for what comes next.
     void set_poster(std::size_t index, const QImage& poster);
+    std::vector<StripItem> strip_items() const;
     int posters_made() const { return posters_made_; }  ///< Since the view was made.
     CaptionsLayer& captions() { return *captions_; }
 
@@ -57,38 +70,36 @@ class PlayerView : public QWidget {
     bool eventFilter(QObject* watched, QEvent* event) override;
 
   private:
-    class Bar;
+    class Plate;
     class Poster;
-    class WaitingSign;
-    class StartMark;
-    void build_bar();
-    void turned(std::size_t index);
-    void fill_queue();
-    void forget_posters(const PlayerDocument& before, const std::filesystem::path& folder);
+    void make_controls();
     void follow();
+    void place(const ControlContext& context);
+    void turned(std::size_t index);
+    void find_posters();
+    void fill_strips();
+    void forget_posters(const PlayerDocument& before, const std::filesystem::path& folder);
+    void take_look();
     void wake();
     void add_action(const QKeySequence& keys, std::function<void()> run);
+    bool someone_there() const;
     PlaybackHost& host_;
-    PlayerDocument document_;
-    std::size_t index_ = 0;
-    std::filesystem::path folder_;
     PictureSurface* surface_;
-    std::unique_ptr<PlayQueue> queue_;
-    std::shared_ptr<Controller> controller_;
+    std::unique_ptr<PlayerSession> session_;
     CaptionsLayer* captions_;
     Poster* poster_;
     std::map<std::size_t, QImage> posters_;
-    Bar* bar_ = nullptr;
-    WaitingSign* waiting_;
-    StartMark* start_mark_;
-    QWidget* trouble_;
+    std::vector<MadeControl> controls_;  ///< As the document has them.
+    std::vector<Plate*> plates_;
+    std::vector<MoreButton*> more_;
+    Layout layout_;
+    Mount mount_ = Mount::window;
     QTimer follow_, hide_;
-    bool full_screen_ = false, standalone_ = false, everywhere_ = false;
+    bool standalone_ = false, everywhere_ = false, arranging_ = false;
     std::atomic<bool> event_posted_ = false;
     std::uint64_t events_seen_ = 0;
     QWidget* home_ = nullptr;
-    QRect home_geometry_, laid_out_for_;
-    Time born_{};
+    QRect home_geometry_;
     int posters_made_ = 0;
     Desk desk_;
 };

@@ -1,59 +1,193 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/mount.h"
 
+#include <QFrame>
+#include <QGridLayout>
+#include <QLabel>
 #include <QPainter>
+#include <QVBoxLayout>
 
 #include "view/look.h"
+#include "player/templates.h"
+#include "workshop/arranging.h"
+#include "workshop/mirror.h"
+#include "workshop/project.h"
 
 namespace ruedo {
+namespace {
+constexpr int head = 38;  // the row over the mount
+struct Frame {
+    const char* words;
+    bool window;   ///< Has a title instead of a rim.
+    double shape;  ///< Width by height; 0 takes the room there is.
+};
+constexpr std::array<Frame, 5> frames{{{"window", true, 0},
+                                       {"handset, upright", false, 360.0 / 780},
+                                       {"handset, sideways", false, 780.0 / 360},
+                                       {"tablet", false, 4.0 / 3},
+                                       {"panel on a wall", false, 16.0 / 9}}};
+const Frame& frame_of(Mount mount) { return frames.at(static_cast<std::size_t>(mount)); }
+}  // namespace
 
-MountView::MountView(PlayerView* player, QWidget* parent) : QWidget(parent), player_(player) {
+MountView::MountView(PlayerView* player, Project& project, QWidget* parent)
+    : QWidget(parent), player_(player), project_(project) {
     player_->setParent(this);
     player_->on_full_screen_left = [this] { place(); };
+    layer_ = new ArrangeLayer(*player_, project, this);
+    auto add = [&](const QString& words, const QString& tip) {
+        auto* b = new QPushButton(words, this);
+        b->setToolTip(tip);
+        b->setCursor(Qt::PointingHandCursor);
+        return b;
+    };
+    use_ = add("Use", "A press on the player does what it does in the app");
+    arrange_ = add("Arrange", "A press on the player selects a control, which can be dragged");
+    side_ = add("Side by side", "The other mounts beside this one, showing the same pictures");
+    side_->setCheckable(true);
+    begin_ = add("Begin from …", "Players to begin from, each on the clip that plays");
+    connect(side_, &QPushButton::toggled, this, [this](bool on) { set_side_by_side(on); });
+    connect(begin_, &QPushButton::clicked, this, [this] { choose_template(); });
+    turn_ = add("Turn", "Turn the handset; playing goes on");
+    for (auto* b : {use_, arrange_}) b->setCheckable(true), b->setObjectName("step");
+    connect(use_, &QPushButton::clicked, this, [this] { set_arranging(false); });
+    connect(arrange_, &QPushButton::clicked, this, [this] { set_arranging(true); });
+    connect(turn_, &QPushButton::clicked, this, [this] {
+        auto d = project_.document();
+        d.mount = d.mount == Mount::handset_upright ? Mount::handset_sideways : Mount::handset_upright;
+        project_.change(d, "Turning the handset");
+    });
+    connect(&project_, &Project::selected_changed, this, [this] {
+        if (!project_.selected().empty()) set_arranging(true);
+    });
+    set_arranging(false);
 }
+
+void MountView::set_arranging(bool arranging) {
+    use_->setChecked(!arranging);
+    arrange_->setChecked(arranging);
+    player_->set_arranging(arranging);
+    layer_->setVisible(arranging);
+    layer_->raise();
+    if (arranging)
+        layer_->setFocus();
+    else
+        project_.select({});
+}
+
+void MountView::set_side_by_side(bool on) {
+    side_->setChecked(on);
+    for (auto* m : mirrors_) m->deleteLater();
+    mirrors_.clear();
+    for (std::size_t i = 0; on && i + 1 < frames.size(); ++i) {
+        mirrors_.push_back(new Mirror(*player_, this));
+        mirrors_.back()->show();
+    }
+    set_mount(mount_);
+}
+
+void MountView::choose_template() {
+    auto* panel = new QFrame(this, Qt::Popup);
+    panel->setAttribute(Qt::WA_DeleteOnClose);
+    panel->setObjectName("templates");
+    auto* grid = new QGridLayout(panel);
+    int n = 0;
+    for (auto& t : templates()) {
+        auto* item = new QPushButton(panel);
+        item->setAccessibleName("Begin from " + text(t.name));
+        item->setToolTip(text(t.meaning));
+        item->setFixedSize(206, 160);
+        auto* box = new QVBoxLayout(item);
+        box->setContentsMargins(6, 6, 6, 6);
+        auto* mirror = new Mirror(*player_, item);
+        mirror->set_spec(with_template(project_.document(), t).player());
+        mirror->setAttribute(Qt::WA_TransparentForMouseEvents);
+        auto* words = new QLabel(text(t.name), item);
+        words->setAttribute(Qt::WA_TransparentForMouseEvents);
+        box->addWidget(mirror, 1);
+        box->addWidget(words);
+        connect(item, &QPushButton::clicked, this, [this, panel, chosen = &t] {
+            panel->close();
+            project_.change(with_template(project_.document(), *chosen), "Begin from " + text(chosen->name));
+            project_.select({});
+        });
+        grid->addWidget(item, n / 3, n % 3);
+        ++n;
+    }
+    panel->adjustSize();
+    panel->move(mapToGlobal(QPoint(14, head)));
+    panel->show();
+}
+
 void MountView::set_mount(Mount mount) {
     mount_ = mount;
+    for (std::size_t i = 0, of = 0; i < mirrors_.size(); ++i, ++of) {
+        if (of == static_cast<std::size_t>(mount)) ++of;
+        mirrors_[i]->set_mount(static_cast<Mount>(of));
+    }
+    player_->set_mount(mount);
     place();
     update();
 }
 void MountView::resizeEvent(QResizeEvent*) { place(); }
 
 void MountView::place() {
-    auto area = rect().adjusted(14, 14, -14, -14);
-    if (mount_ == Mount::window) {
+    auto area = rect().adjusted(14, head + 4, -14, -14);
+    auto& frame = frame_of(mount_);
+    if (!mirrors_.empty()) {
+        // The player on the left, the others two by two on the right.
+        int wide = area.width() * 42 / 100, each = (wide - 10) / 2, high = (area.height() - 10) / 2;
+        for (std::size_t i = 0; i < mirrors_.size(); ++i)
+            mirrors_[i]->setGeometry(area.right() - wide + static_cast<int>(i % 2) * (each + 10),
+                                     area.top() + static_cast<int>(i / 2) * (high + 10), each, high);
+        area.setRight(area.right() - wide - 10);
+    }
+    if (frame.window) {
         frame_ = area;
         screen_ = frame_.adjusted(1, 25, -1, -1);
     } else {
-        bool upright = mount_ == Mount::handset_upright;
-        // A handset's screen of 9 by 18.
-        auto r = fit_rect(Fit::contain, upright ? 9 : 18, upright ? 18 : 9, area.width() - 24, area.height() - 24);
+        auto r = fit_rect(Fit::contain, frame.shape * 1000, 1000, area.width() - 24, area.height() - 24);
         screen_ = QRect(area.left() + 12 + static_cast<int>(r.x), area.top() + 12 + static_cast<int>(r.y),
                         static_cast<int>(r.width), static_cast<int>(r.height));
         frame_ = screen_.adjusted(-11, -11, 11, 11);
     }
     if (!player_->in_full_screen()) player_->setGeometry(screen_);
+    layer_->setGeometry(screen_);
+    int x = 14;
+    for (auto* b : {use_, arrange_}) {
+        b->setGeometry(x, 4, b->sizeHint().width(), head - 6);
+        x += b->width() + 2;
+    }
+    int right = width() - 14;
+    for (auto* b : {begin_, side_, turn_}) {
+        right -= b->sizeHint().width();
+        b->setGeometry(right, 5, b->sizeHint().width(), head - 8);
+        right -= 6;
+    }
+    bool handset = mount_ == Mount::handset_upright || mount_ == Mount::handset_sideways;
+    turn_->setVisible(handset);
 }
 
 void MountView::paintEvent(QPaintEvent*) {
     auto& c = look::colours();
     QPainter g(this);
     g.setRenderHint(QPainter::Antialiasing);
-    if (mount_ == Mount::window) {
+    auto words = QString("%1, %2 × %3").arg(frame_of(mount_).words).arg(screen_.width()).arg(screen_.height());
+    g.setFont(look::font(look::Size::small));
+    if (frame_of(mount_).window) {
         g.setPen(QPen(c.line, 1));
         g.setBrush(c.panel);
         g.drawRect(QRectF(frame_).adjusted(0.5, 0.5, -0.5, -0.5));
-        g.setFont(look::font(look::Size::small));
         g.setPen(c.soft);
         g.drawText(QRect(frame_.left() + 10, frame_.top(), frame_.width() - 20, 25), Qt::AlignVCenter | Qt::AlignLeft,
-                   QString("window, %1 × %2").arg(screen_.width()).arg(screen_.height()));
+                   words);
     } else {
         g.setPen(QPen(c.soft, 2));
         g.setBrush(c.ink);
         g.drawRoundedRect(frame_, 14, 14);
-        g.setFont(look::font(look::Size::small));
         g.setPen(c.soft);
-        g.drawText(rect().adjusted(16, 12, -16, -12), Qt::AlignLeft | Qt::AlignTop,
-                   QString(mount_ == Mount::handset_upright ? "handset\nupright" : "handset sideways"));
+        g.drawText(
+            QRect(arrange_->geometry().right() + 20, 4, turn_->x() - arrange_->geometry().right() - 30, head - 6),
+            Qt::AlignLeft | Qt::AlignVCenter, words);
     }
 }
 

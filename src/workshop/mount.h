@@ -1,16 +1,30 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #pragma once
+#include <QPushButton>
 #include <QWidget>
 
 #include "view/player_view.h"
 
 namespace ruedo {
 
-/// What the player is seen in: a window, a handset upright or sideways. The player in it is the real one.
+class ArrangeLayer;
+class Mirror;
+class Project;
+
+/// What the player is seen in. The player in it is the real one; *Use* and *Arrange* only decide what a press on it
+/// means.
 class MountView : public QWidget {
   public:
-    MountView(PlayerView* player, QWidget* parent = nullptr);
+    MountView(PlayerView* player, Project& project, QWidget* parent = nullptr);
     void set_mount(Mount mount);
+    void set_arranging(bool arranging);
+    bool arranging() const { return arrange_->isChecked(); }
+    /// The other mounts beside this one, showing the same pictures.
+    void set_side_by_side(bool on);
+    const std::vector<Mirror*>& mirrors() const { return mirrors_; }
+    /// Players to begin from, each seen on the clip that plays.
+    void choose_template();
+    ArrangeLayer& layer() { return *layer_; }
     QSize minimumSizeHint() const override { return {480, 320}; }
 
   protected:
@@ -20,6 +34,10 @@ class MountView : public QWidget {
   private:
     void place();
     PlayerView* player_;
+    Project& project_;
+    ArrangeLayer* layer_;
+    QPushButton *use_, *arrange_, *side_, *begin_, *turn_;
+    std::vector<Mirror*> mirrors_;  ///< Of the mounts there are, but for the one that plays.
     Mount mount_ = Mount::window;
     QRect frame_, screen_;
 };

@@ -31,6 +31,19 @@ void Project::set_current(std::size_t source) {
     emit current_changed();
 }
 
+void Project::select(std::string control) {
+    if (!document_.player().control(control)) control.clear();
+    if (control == selected_) return;
+    selected_ = std::move(control);
+    emit selected_changed();
+}
+/// Says so; what is no longer there is no longer selected.
+void Project::changed_now() {
+    auto selected = selected_;
+    select(selected);
+    emit changed();
+}
+
 void Project::change(const PlayerDocument& document, const QString& what) {
     if (document == document_) return;
     history_.resize(at_ + 1);
@@ -38,7 +51,7 @@ void Project::change(const PlayerDocument& document, const QString& what) {
     ++at_;
     document_ = document;
     copy_.start(1000);
-    emit changed();
+    changed_now();
     if (current_ >= document_.sources.size()) set_current(0);
 }
 QString Project::undo_text() const { return can_undo() ? history_[at_].what : QString(); }
@@ -47,14 +60,14 @@ void Project::undo() {
     if (!can_undo()) return;
     document_ = history_[--at_].document;
     copy_.start(1000);
-    emit changed();
+    changed_now();
     set_current(current_);
 }
 void Project::redo() {
     if (!can_redo()) return;
     document_ = history_[++at_].document;
     copy_.start(1000);
-    emit changed();
+    changed_now();
     set_current(current_);
 }
 
@@ -65,7 +78,7 @@ void Project::restart(PlayerDocument document, fs::path path) {
     at_ = 0;
     current_ = 0;
     emit opened();
-    emit changed();
+    changed_now();
     emit current_changed();
 }
 void Project::start_new() { restart({}, {}); }

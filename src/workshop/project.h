@@ -22,6 +22,9 @@ class Project : public QObject {
     bool modified() const { return !(document_ == saved_); }
     std::size_t current() const { return current_; }
     void set_current(std::size_t source);
+    /// The control that is selected, by its own name; empty for none.
+    const std::string& selected() const { return selected_; }
+    void select(std::string control);
 
     /// Takes a changed document over; one step of the history. `what` says it in words ("Loop").
     void change(const PlayerDocument& document, const QString& what);
@@ -50,21 +53,24 @@ class Project : public QObject {
     void forget_recovery();
 
   signals:
-    void changed();          ///< The document.
-    void current_changed();  ///< Which source is selected.
-    void opened();           ///< Another document altogether.
+    void changed();           ///< The document.
+    void current_changed();   ///< Which source is selected.
+    void selected_changed();  ///< Which control is selected.
+    void opened();            ///< Another document altogether.
 
   private:
     struct Step {
         PlayerDocument document;
         QString what;
     };
+    void changed_now();
     void restart(PlayerDocument document, std::filesystem::path path);
     void keep_copy();
     PlayerDocument document_, saved_;
     std::filesystem::path path_;
     std::vector<Step> history_;
     std::size_t at_ = 0, current_ = 0;
+    std::string selected_;
     QTimer copy_;
 };
 

@@ -1,11 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The player told in plain sentences; the underlined words can be changed in place.
 #pragma once
+#include <QLineEdit>
 #include <QTextBrowser>
+#include <set>
 
 #include "view/desk.h"
 #include "workshop/known_clips.h"
 #include "workshop/project.h"
+#include "workshop/sentence_words.h"
 
 namespace ruedo {
 
@@ -16,36 +19,31 @@ class Sentences : public QWidget {
     QString plain_text() const;
     /// Opens the chooser of a word by its key ("start", "loop", "fit" ...), as pressing it does.
     void choose(const QString& key);
-    /// Takes over a value for a word, as its chooser does; false when it is none.
-    bool set_value(const QString& key, const QString& value);
+    /// Takes over a value for a word, as its chooser does; false when it is none, and then `problem` says why.
+    bool set_value(const QString& key, const QString& value, QString* problem = nullptr);
     QStringList keys() const;
     /// What can be chosen for a word: the values of its list, or the ends of its range.
     QStringList values(const QString& key) const;
+    /// Only the sentences that speak of this are shown; all of them for nothing.
+    void search(const QString& words);
+    QLineEdit& search_field() { return *search_; }
 
   protected:
     void resizeEvent(QResizeEvent*) override;
 
   private:
     void share_room();
-    struct Choice {
-        QString value, label;
-    };
-    struct Word {
-        QString key, path, shown, fallback;  ///< `path` is its JSON pointer; `fallback` says the default.
-        bool changed = false;
-        std::vector<Choice> choices;
-        std::optional<std::pair<double, double>> range;  ///< A number with a unit instead of a list.
-        double number = 0;
-        QString unit, title;
-    };
-    std::vector<Word> words() const;
+    Told told() const;
     QString html() const;
+    void press(const QString& link);
     void rebuild();
     void review_later();
     Project& project_;
     std::shared_ptr<KnownClips> clips_;
+    QLineEdit* search_;
     QTextBrowser* text_;
     QTextBrowser* findings_;
+    std::set<QString> unfolded_;  ///< Paragraphs that are to be seen though a control is selected.
     QTimer review_;
     Desk desk_;
 };

@@ -20,6 +20,7 @@
 #include "view/look.h"
 #include "capture/camera.h"
 #include "workshop/adding.h"
+#include "workshop/arranging.h"
 #include "workshop/facts.h"
 #include "workshop/mount.h"
 #include "workshop/pack_page.h"
@@ -47,6 +48,7 @@ QString style_sheet() {
                "QPushButton#step:focus{border:none;border-bottom:3px solid %8;padding:10px 14px 7px 14px;}"
                "QLineEdit{background:%1;color:%4;border:1px solid %3;padding:5px;} QLineEdit:focus{border-color:%8;}"
                "QTextBrowser,QScrollArea{background:transparent;}"
+               "QPushButton:checked{border-color:%6;color:%6;} QFrame#templates{background:%1;border:1px solid %3;}"
                "QMenu{background:%2;color:%4;border:1px solid %3;} QMenu::item:selected{background:%6;color:%7;}"
                "QToolTip{background:%2;color:%4;border:1px solid %3;}"
                "QProgressBar{background:%2;border:1px solid %3;height:8px;} QProgressBar::chunk{background:%6;}")
@@ -383,7 +385,7 @@ QWidget* WorkshopWindow::make_arrange() {
     box->setSpacing(0);
     auto* upper = new QHBoxLayout;
     upper->setSpacing(0);
-    mount_ = new MountView(player_);
+    mount_ = new MountView(player_, project_);
     sentences_ = new Sentences(project_, clips_);
     auto* holder = new QWidget;
     auto* inner = new QVBoxLayout(holder);
@@ -396,8 +398,12 @@ QWidget* WorkshopWindow::make_arrange() {
     lower->setSpacing(0);
     ring_ = new Ring;
     path_ = new PathChart;
-    ring_->setFixedWidth(440);
+    ring_->setFixedWidth(420);
     lower->addWidget(ring_);
+    lower->addWidget(line(true));
+    auto* tray = new Tray(mount_->layer(), [this] { mount_->set_arranging(true); });
+    tray->setFixedWidth(290);
+    lower->addWidget(tray);
     lower->addWidget(line(true));
     lower->addWidget(path_, 1);
     box->addLayout(upper, 100);

@@ -31,6 +31,7 @@ class WorkshopWindow : public QMainWindow {
     Ring& ring() { return *ring_; }
     PathChart& path() { return *path_; }
     Sentences& sentences() { return *sentences_; }
+    MountView& mount() { return *mount_; }
     PackPage& pack_page() { return *pack_; }
     FactsPanel& facts() { return *facts_; }
     Shelf& shelf() { return *shelf_; }

@@ -198,6 +198,9 @@ Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, C
 
 Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, const fs::path& out, const fs::path& player,
                     CodecRegistry& codecs, const PackOptions& options) {
+    if (document.newer())
+        return fail(Code::too_new, "The project is of a newer format, and may ask for what this Ruedo cannot pack.",
+                    "Update Ruedo.");
     if (document.sources.empty())
         return fail(Code::empty, "The project has no sources, so there is nothing to pack.",
                     "Add a clip in Gather first.");

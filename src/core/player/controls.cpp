@@ -4,186 +4,417 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
 
 namespace ruedo {
 namespace {
 
+using namespace std::string_view_literals;
 using C = const ControlContext&;
+using S = const ControlSettings&;
 using Form = ControlKind::Form;
 using Shape = Mark::Shape;
 using What = Press::What;
+using Words = std::string_view;
 
-std::int64_t seconds(C c) { return c.skip.ns / 1'000'000'000; }
 bool wants_to_play(C c) { return c.snapshot.state.intent == Intent::play; }
-Mark no_mark(C) { return {}; }
-Press no_press(C) { return {}; }
-std::string_view never(C) { return {}; }
-std::string_view nowhere_to_go(C c) {
+bool failed(C c) { return c.snapshot.state.phase == Phase::failed; }
+bool nothing_open(C c) {
+    auto phase = c.snapshot.state.phase;
+    return phase == Phase::empty || phase == Phase::closed || phase == Phase::opening || phase == Phase::failed;
+}
+Mark no_mark(C, S) { return {}; }
+Press no_press(C, S) { return {}; }
+Words never(C) { return {}; }
+Words nowhere_to_go(C c) {
     return c.snapshot.live && !c.snapshot.seekable ? "What is live has no other place to go to." : "";
 }
-std::string_view alone(C c) { return c.count > 1 ? "" : "There is only one source."; }
-std::string_view no_choice(C c) {
-    if (!c.snapshot.choices) return "The source is not open yet.";
+Words no_pictures(C c) { return c.snapshot.has_video ? "" : "There are no pictures."; }
+Words no_sound(C c) { return c.snapshot.has_audio ? "" : "There is no sound."; }
+Words no_end(C c) { return c.snapshot.duration_known ? "" : "Its length is not known."; }
+Words alone(C c) { return c.count > 1 ? "" : "There is only one source."; }
+/// Why a call would be refused; empty when it would not.
+template <machine::Input call>
+Words refused(C c) {
+    return machine::allowed(c.snapshot.state, call) ? Words() : machine::refusal(c.snapshot.state, call);
+}
+constexpr auto no_play = refused<machine::Input::play>;
+Words closed(C c) { return nothing_open(c) ? "Nothing is open." : ""; }
+auto choices_of(C c, Kind kind) {
+    if (!c.snapshot.choices) return std::ptrdiff_t{0};
     auto& all = *c.snapshot.choices;
-    bool text = std::any_of(all.begin(), all.end(), [](auto& x) { return x.kind == Kind::text; });
-    auto sounds = std::count_if(all.begin(), all.end(), [](auto& x) { return x.kind == Kind::audio; });
-    return text || sounds > 1 ? "" : "There are no captions, and only one sound.";
+    return std::count_if(all.begin(), all.end(), [kind](auto& x) { return x.kind == kind; });
+}
+Words no_captions(C c) { return choices_of(c, Kind::text) ? "" : "There are no captions."; }
+Words one_sound(C c) { return choices_of(c, Kind::audio) > 1 ? "" : "There is only one sound."; }
+Words no_choice(C c) {
+    return choices_of(c, Kind::text) || choices_of(c, Kind::audio) > 1 ? ""
+                                                                       : "There are no captions, and only one sound.";
+}
+std::string plural(std::int64_t n, std::string_view one) { return fmt::format("{} {}{}", n, one, n == 1 ? "" : "s"); }
+std::string seconds(Time t) { return fmt::format("{:g}", t.seconds()); }
+std::string times(double speed) { return fmt::format("{:g}×", speed); }
+bool looping(C c) { return c.snapshot.loop.kind != Loop::Kind::none; }
+/// The step after the one that plays; round again after the last.
+double next_speed(C c, S s) {
+    auto faster = std::find_if(s.speeds.begin(), s.speeds.end(), [&](double v) { return v > c.snapshot.rate + 1e-6; });
+    return faster != s.speeds.end() ? *faster : s.speeds.empty() ? 1.0 : s.speeds.front();
+}
+/// With the one text there is, a press shows and hides it; with several it goes through them.
+std::uint64_t next_text(C c) {
+    bool found = c.snapshot.text_track == 0;
+    if (c.snapshot.choices)
+        for (auto& choice : *c.snapshot.choices) {
+            if (choice.kind != Kind::text) continue;
+            if (found) return choice.id;
+            found = choice.id == c.snapshot.text_track;
+        }
+    return 0;
+}
+std::string state_words(C c) {
+    auto& s = c.snapshot;
+    if (s.motion == Motion::starved) return "waiting";
+    return s.state.seeking ? "seeking" : std::string(machine::name(s.state.phase));
 }
 
-const std::array rows{
-    ControlKind{.control = Control::toggle,
-                .name = "toggle",
-                .title = "play",
-                .meaning = "one press plays, the next pauses; its mark shows what a press will do",
-                .form = Form::button,
-                .setting = {},
-                .label = [](C c) { return std::string(wants_to_play(c) ? "Pause" : "Play"); },
-                .mark = [](C c) { return Mark{wants_to_play(c) ? Shape::pause : Shape::play}; },
-                .press = [](C) { return Press{What::toggle}; },
-                .absent = never,
-                .idle = never,
-                .chief = true},
-    ControlKind{.control = Control::back,
-                .name = "back",
-                .title = "back",
-                .meaning = "skips back by so many seconds",
-                .form = Form::button,
-                .setting = "/player/skip_ns",
-                .label = [](C c) { return fmt::format("Back {} seconds", seconds(c)); },
-                .mark = [](C c) { return Mark{.shape = Shape::turn_back, .figure = seconds(c)}; },
-                .press = [](C c) { return Press{What::skip, -c.skip}; },
-                .absent = nowhere_to_go,
-                .idle = never,
-                .spares = true},
-    ControlKind{.control = Control::forward,
-                .name = "forward",
-                .title = "forward",
-                .meaning = "skips forward by so many seconds",
-                .form = Form::button,
-                .setting = "/player/skip_ns",
-                .label = [](C c) { return fmt::format("Forward {} seconds", seconds(c)); },
-                .mark = [](C c) { return Mark{.shape = Shape::turn_forward, .figure = seconds(c)}; },
-                .press = [](C c) { return Press{What::skip, c.skip}; },
-                .absent = nowhere_to_go,
-                .idle = never,
-                .spares = true},
-    ControlKind{
-        .control = Control::position,
-        .name = "position",
-        .title = "the position",
-        .meaning = "a rail on which the position stands and can be dragged; what is buffered, time and time left",
-        .form = Form::slider,
-        .setting = {},
-        .label = [](C) { return std::string("Position"); },
-        .mark = no_mark,
-        .press = no_press,
-        .absent = nowhere_to_go,
-        .idle = [](C c) -> std::string_view {
-            auto& s = c.snapshot;
-            bool ends = s.duration_known || (s.seekable && s.seekable->to != Time::max());
-            if (!ends) return "Its length is not known.";
-            return s.has_video || s.has_audio ? "" : "Nothing is open.";
-        }},
-    ControlKind{.control = Control::volume,
-                .name = "volume",
-                .title = "volume",
-                .meaning = "a dial from nothing to full, and a button that silences without moving it",
-                .form = Form::dial,
-                .setting = "/player/volume",
-                .label = [](C c) { return std::string(c.snapshot.muted ? "Sound on" : "Sound off"); },
-                .mark =
-                    [](C c) {
-                        return Mark{.shape = Shape::speaker,
-                                    .on = c.snapshot.muted || c.snapshot.volume == 0,
-                                    .level = c.snapshot.volume};
-                    },
-                .press = [](C c) { return Press{.what = What::mute, .onward = !c.snapshot.muted}; },
-                .absent = [](C c) -> std::string_view { return c.snapshot.has_audio ? "" : "There is no sound."; },
-                .idle = never},
-    ControlKind{.control = Control::full_screen,
-                .name = "full-screen",
-                .title = "full screen",
-                .meaning = "the same player over the whole screen, and back",
-                .form = Form::button,
-                .setting = {},
-                .label = [](C c) { return std::string(c.full_screen ? "Leave full screen" : "Full screen"); },
-                .mark = [](C c) { return Mark{.shape = Shape::corners, .on = c.full_screen}; },
-                .press = [](C) { return Press{What::full_screen}; },
-                .absent = never,
-                .idle = never},
-    ControlKind{.control = Control::tracks,
-                .name = "tracks",
-                .title = "sound and captions",
-                .meaning = "which sound is heard and which captions are seen",
-                .form = Form::button,
-                .setting = {},
-                .label = [](C) { return std::string("Sound and captions"); },
-                .mark = [](C c) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
-                .press = [](C) { return Press{What::choose_tracks}; },
-                .absent = no_choice,
-                .idle = never},
-    ControlKind{.control = Control::previous,
-                .name = "previous",
-                .title = "the source before",
-                .meaning = "turns to the source before",
-                .form = Form::button,
-                .setting = "/player/queue",
-                .label = [](C) { return std::string("The source before"); },
-                .mark = [](C) { return Mark{Shape::to_start}; },
-                .press = [](C) { return Press{.what = What::turn, .onward = false}; },
-                .absent = alone,
-                .idle = [](C c) -> std::string_view { return c.has_previous ? "" : "This is the first source."; }},
-    ControlKind{.control = Control::next,
-                .name = "next",
-                .title = "the next source",
-                .meaning = "turns to the next source",
-                .form = Form::button,
-                .setting = "/player/queue",
-                .label = [](C) { return std::string("The next source"); },
-                .mark = [](C) { return Mark{Shape::to_end}; },
-                .press = [](C) { return Press{.what = What::turn, .onward = true}; },
-                .absent = alone,
-                .idle = [](C c) -> std::string_view { return c.has_next ? "" : "This is the last source."; }},
-    ControlKind{.control = Control::strip,
-                .name = "strip",
-                .title = "a strip of posters",
-                .meaning = "a poster for each source; a press turns to it",
-                .form = Form::strip,
-                .setting = {},
-                .label = [](C) { return std::string("Sources"); },
-                .mark = no_mark,
-                .press = no_press,
-                .absent = alone,
-                .idle = never},
-};
+constexpr std::array by_time{"by_ns"sv};
+constexpr std::array by_frames{"frames"sv};
+constexpr std::array by_speeds{"speeds"sv};
+constexpr std::array rail_settings{"figures"sv};
+constexpr std::array label_settings{"template"sv};
+constexpr std::array common{"size"sv, "ink"sv, "ground"sv, "radius"sv, "rank"sv, "when"sv};
+
+ControlKind button(std::string_view name, std::string_view title, std::string_view meaning, int rank,
+                   decltype(ControlKind::label) label, decltype(ControlKind::mark) mark,
+                   decltype(ControlKind::press) press, decltype(ControlKind::absent) absent = never,
+                   decltype(ControlKind::idle) idle = never, std::span<const std::string_view> settings = {}) {
+    return {.name = name,
+            .title = title,
+            .meaning = meaning,
+            .form = Form::button,
+            .rank = rank,
+            .width = 1,
+            .label = label,
+            .mark = mark,
+            .press = press,
+            .absent = absent,
+            .idle = idle,
+            .settings = settings};
+}
+ControlKind shown(std::string_view name, std::string_view title, std::string_view meaning, Form form, int rank,
+                  int width, decltype(ControlKind::label) label, decltype(ControlKind::absent) absent = never,
+                  decltype(ControlKind::idle) idle = never, std::span<const std::string_view> settings = {}) {
+    return {.name = name,
+            .title = title,
+            .meaning = meaning,
+            .form = form,
+            .rank = rank,
+            .width = width,
+            .label = label,
+            .mark = no_mark,
+            .press = no_press,
+            .absent = absent,
+            .idle = idle,
+            .settings = settings};
+}
+ControlKind chief(ControlKind k) { return k.chief = true, k; }
+ControlKind steadfast(ControlKind k) { return k.steadfast = true, k; }
+
+std::vector<ControlKind> make_rows() {
+    return {
+        chief(button(
+            "toggle", "play or pause", "one press plays, the next pauses; its mark shows what a press will do", 1,
+            [](C c, S) { return std::string(wants_to_play(c) ? "Pause" : "Play"); },
+            [](C c, S) { return Mark{wants_to_play(c) ? Shape::pause : Shape::play}; },
+            [](C, S) { return Press{What::toggle}; }, never, no_play)),
+        chief(button(
+            "play", "play", "plays; to be seen while it is held, so that it can take turns with “pause” in one place",
+            1, [](C, S) { return std::string("Play"); }, [](C, S) { return Mark{Shape::play}; },
+            [](C, S) { return Press{What::play}; },
+            [](C c) -> Words { return wants_to_play(c) ? "It is playing." : ""; }, no_play)),
+        chief(button(
+            "pause", "pause", "holds; to be seen while it plays", 1, [](C, S) { return std::string("Pause"); },
+            [](C, S) { return Mark{Shape::pause}; }, [](C, S) { return Press{What::pause}; },
+            [](C c) -> Words { return wants_to_play(c) ? "" : "It is held."; })),
+        steadfast(chief(button(
+            "start", "the large mark", "starts it; to be seen on the first frame only, until it has been started", 1,
+            [](C, S) { return std::string("Play from the start"); }, [](C, S) { return Mark{Shape::play}; },
+            [](C, S) { return Press{What::play}; },
+            [](C c) -> Words {
+                auto& s = c.snapshot;
+                bool ready = s.state.phase == Phase::ready && !s.state.seeking && s.position.ns == 0 && !c.countdown;
+                return !ready ? "It stands on no first frame." : no_pictures(c);
+            }))),
+        button(
+            "stop", "stop", "goes back to the start and holds", 6, [](C, S) { return std::string("Stop"); },
+            [](C, S) { return Mark{Shape::stop}; }, [](C, S) { return Press{What::stop}; }, never, closed),
+        button(
+            "back", "skip back", "skips back by so much", 5,
+            [](C, S s) { return fmt::format("Back {} seconds", seconds(s.by)); },
+            [](C, S s) { return Mark{.shape = Shape::turn_back, .figure = seconds(s.by)}; },
+            [](C, S s) { return Press{What::skip, -s.by}; }, nowhere_to_go, closed, by_time),
+        button(
+            "forward", "skip forward", "skips forward by so much", 5,
+            [](C, S s) { return fmt::format("Forward {} seconds", seconds(s.by)); },
+            [](C, S s) { return Mark{.shape = Shape::turn_forward, .figure = seconds(s.by)}; },
+            [](C, S s) { return Press{What::skip, s.by}; }, nowhere_to_go, closed, by_time),
+        button(
+            "step-back", "step back", "goes back by so many frames, and holds", 7,
+            [](C, S s) { return fmt::format("Back {}", plural(s.frames, "frame")); },
+            [](C, S) { return Mark{Shape::frame_back}; },
+            [](C, S s) { return Press{.what = What::step, .frames = -s.frames}; },
+            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_pictures(c); }, closed,
+            by_frames),
+        button(
+            "step-forward", "step forward", "goes forward by so many frames, and holds", 7,
+            [](C, S s) { return fmt::format("Forward {}", plural(s.frames, "frame")); },
+            [](C, S) { return Mark{Shape::frame_forward}; },
+            [](C, S s) { return Press{.what = What::step, .frames = s.frames}; },
+            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_pictures(c); }, closed,
+            by_frames),
+        button(
+            "previous", "the source before", "turns to the source before", 4,
+            [](C, S) { return std::string("The source before"); }, [](C, S) { return Mark{Shape::to_start}; },
+            [](C, S) { return Press{.what = What::turn, .onward = false}; }, alone,
+            [](C c) -> Words { return c.has_previous ? "" : "This is the first source."; }),
+        button(
+            "next", "the next source", "turns to the next source", 4,
+            [](C, S) { return std::string("The next source"); }, [](C, S) { return Mark{Shape::to_end}; },
+            [](C, S) { return Press{.what = What::turn, .onward = true}; }, alone,
+            [](C c) -> Words { return c.has_next ? "" : "This is the last source."; }),
+        button(
+            "mute", "mute", "silences, without moving the volume; its mark shows how loud it is", 5,
+            [](C c, S) { return std::string(c.snapshot.muted ? "Sound on" : "Sound off"); },
+            [](C c, S) {
+                return Mark{.shape = Shape::speaker,
+                            .on = c.snapshot.muted || c.snapshot.volume == 0,
+                            .level = c.snapshot.volume};
+            },
+            [](C c, S) { return Press{.what = What::mute, .onward = !c.snapshot.muted}; }, no_sound),
+        button(
+            "loop", "loop", "starts over at the end, or no longer does", 7,
+            [](C c, S) { return std::string(looping(c) ? "Play once" : "Start over at the end"); },
+            [](C c, S) { return Mark{.shape = Shape::loop, .on = looping(c)}; },
+            [](C c, S) { return Press{.what = What::loop, .onward = !looping(c)}; },
+            [](C c) -> Words { return c.snapshot.live ? "What is live has no end." : ""; }),
+        button(
+            "speed", "speed", "goes through speeds of your own; its figure is the one that plays", 7,
+            [](C c, S s) { return fmt::format("Speed {}, next {}", times(c.snapshot.rate), times(next_speed(c, s))); },
+            [](C c, S) { return Mark{.shape = Shape::figure, .figure = times(c.snapshot.rate)}; },
+            [](C c, S s) { return Press{.what = What::speed, .speed = next_speed(c, s)}; },
+            [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }, never, by_speeds),
+        button(
+            "captions", "captions", "shows captions, the next ones, or none", 4,
+            [](C c, S) {
+                auto next = next_text(c);
+                if (!next) return std::string("Captions off");
+                for (auto& choice : *c.snapshot.choices)
+                    if (choice.id == next && choice.kind == Kind::text) return "Captions: " + choice.title;
+                return std::string("Captions on");
+            },
+            [](C c, S) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
+            [](C c, S) { return Press{.what = What::choose_text, .track = next_text(c)}; }, no_captions),
+        button(
+            "sounds", "sound track", "lets one choose which sound is heard", 6,
+            [](C, S) { return std::string("Sound track"); }, [](C, S) { return Mark{Shape::sounds}; },
+            [](C, S) { return Press{What::choose_sound}; }, one_sound),
+        button(
+            "tracks", "sound and captions", "lets one choose which sound is heard and which captions are seen", 5,
+            [](C, S) { return std::string("Sound and captions"); },
+            [](C c, S) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
+            [](C, S) { return Press{What::choose_tracks}; }, no_choice),
+        button(
+            "full-screen", "full screen", "the same player over the whole screen, and back", 3,
+            [](C c, S) { return std::string(c.full_screen ? "Leave full screen" : "Full screen"); },
+            [](C c, S) { return Mark{.shape = Shape::corners, .on = c.full_screen}; },
+            [](C, S) { return Press{What::full_screen}; }),
+        steadfast(button(
+            "leave", "leave", "lets everything go and leaves the player", 2, [](C, S) { return std::string("Leave"); },
+            [](C, S) { return Mark{Shape::leave}; }, [](C, S) { return Press{What::leave}; })),
+        steadfast(button(
+            "retry", "try again", "opens the source again, after it has failed", 1,
+            [](C, S) { return std::string("Try again"); }, [](C, S) { return Mark{Shape::again}; },
+            [](C, S) { return Press{What::retry}; },
+            [](C c) -> Words { return failed(c) ? "" : "Nothing has failed."; })),
+        button(
+            "to-live", "to live", "goes to what comes just now", 3, [](C, S) { return std::string("To live"); },
+            [](C, S) { return Mark{Shape::live}; }, [](C, S) { return Press{What::to_live}; },
+            [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; },
+            [](C c) -> Words {
+                auto& s = c.snapshot;
+                if (!s.seekable || s.seekable->to == Time::max()) return "It has no other place than now.";
+                return s.seekable->to - s.position < 3_s ? "It is there." : "";
+            }),
+
+        shown(
+            "position", "the position",
+            "a rail on which the position stands and can be dragged, with what is buffered, and a stretch that repeats",
+            Form::rail, 1, 3, [](C, S) { return std::string("Position"); }, nowhere_to_go,
+            [](C c) -> Words {
+                auto& s = c.snapshot;
+                bool ends = s.duration_known || (s.seekable && s.seekable->to != Time::max());
+                if (!ends) return "Its length is not known.";
+                return s.has_video || s.has_audio ? "" : "Nothing is open.";
+            },
+            rail_settings),
+        shown(
+            "volume", "the volume", "a dial from nothing to full", Form::dial, 6, 1,
+            [](C, S) { return std::string("Volume"); }, no_sound),
+        shown(
+            "speed-dial", "the speed", "a dial from a quarter to four times, pitch kept", Form::dial, 8, 1,
+            [](C, S) { return std::string("Speed"); },
+            [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }),
+
+        shown(
+            "time", "the time", "where it is", Form::label, 6, 0,
+            [](C c, S) { return format_clock(c.snapshot.position); }, never, closed),
+        shown(
+            "left", "the time left", "from the position to the end", Form::label, 8, 0,
+            [](C c, S) { return format_clock(std::max(Time{}, c.snapshot.duration - c.snapshot.position)) + " left"; },
+            no_end, closed),
+        shown(
+            "length", "the length", "how long the clip is", Form::label, 8, 0,
+            [](C c, S) { return format_clock(c.snapshot.duration); }, no_end, closed),
+        shown("title", "the title", "what the source is called", Form::label, 7, 0,
+              [](C c, S) { return c.title.empty() ? c.snapshot.source : c.title; }),
+        shown("state", "the state", "what the controller is doing, in a word", Form::label, 8, 0,
+              [](C c, S) { return state_words(c); }),
+        shown(
+            "words", "words of your own", "words in which properties stand in braces: “{time} of {length}”",
+            Form::label, 7, 0, [](C c, S s) { return fill_words(s.words, c); }, never, never, label_settings),
+
+        steadfast(shown(
+            "waiting", "the waiting sign", "turns while something can still come", Form::sign, 1, 1,
+            [](C, S) { return std::string("Waiting"); },
+            [](C c) -> Words {
+                return c.snapshot.motion == Motion::starved && !failed(c) ? "" : "Nothing is waited for.";
+            })),
+        steadfast(shown(
+            "failure", "the failure sign", "what failed and what can be done, in words", Form::sign, 1, 6,
+            [](C c, S) {
+                return c.snapshot.error ? c.snapshot.error->sentence + " " + c.snapshot.error->hint : std::string();
+            },
+            [](C c) -> Words { return failed(c) ? "" : "Nothing has failed."; })),
+        steadfast(shown(
+            "countdown", "the countdown", "the seconds until it starts by itself", Form::sign, 1, 1,
+            [](C c, S) { return fmt::format("{}", c.countdown ? (c.countdown->ns + 999'999'999) / 1'000'000'000 : 0); },
+            [](C c) -> Words { return c.countdown ? "" : "It does not start by itself just now."; })),
+        steadfast(shown(
+            "live", "the live sign", "says that it comes as it happens", Form::sign, 4, 0,
+            [](C, S) { return std::string("live"); },
+            [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; })),
+
+        shown(
+            "strip", "a strip of posters", "a poster for each source; a press turns to it", Form::strip, 4, 3,
+            [](C, S) { return std::string("Sources"); }, alone),
+        shown(
+            "caption-line", "a line of captions", "what captions say now, in a place of its own", Form::captions, 5, 4,
+            [](C c, S) {
+                std::string all;
+                for (auto* cue : c.snapshot.showing()) all += (all.empty() ? "" : "\n") + cue->text();
+                return all;
+            },
+            no_captions),
+    };
+}
 
 }  // namespace
 
-std::span<const ControlKind> control_kinds() { return rows; }
-const ControlKind& kind_of(Control control) { return rows.at(static_cast<std::size_t>(control)); }
-
+std::span<const ControlKind> control_kinds() {
+    static const auto rows = make_rows();
+    return rows;
+}
 const ControlKind* find_control(std::string_view name) {
+    auto rows = control_kinds();
     auto it = std::find_if(rows.begin(), rows.end(), [&](auto& k) { return k.name == name; });
     return it == rows.end() ? nullptr : &*it;
 }
+const ControlKind& control_kind(std::string_view name) {
+    auto* kind = find_control(name);
+    if (!kind) throw std::logic_error(fmt::format("there is no control “{}”", name));
+    return *kind;
+}
+bool ControlKind::has(std::string_view setting) const {
+    if (setting == "usable") return takes_input();
+    if (setting == "show" || setting == "words") return pressable();
+    return std::find(common.begin(), common.end(), setting) != common.end() ||
+           std::find(settings.begin(), settings.end(), setting) != settings.end();
+}
 
-std::string spoken(std::span<const Control> controls) {
-    if (controls.empty()) return "nothing";
-    std::string all;
-    for (std::size_t i = 0; i < controls.size(); ++i)
-        all += fmt::format("{}{}", i == 0 ? "" : i + 1 < controls.size() ? ", " : " and ", kind_of(controls[i]).title);
-    return all;
+std::string label_of(const ControlSpec& control, const ControlContext& context) {
+    auto& s = control.settings;
+    if (control.kind->pressable() && !s.words.empty()) return s.words;
+    return control.kind->label(context, s);
+}
+
+TimeRange rail_range(const Snapshot& s) {
+    if (s.live && s.seekable && s.seekable->to != Time::max()) return *s.seekable;
+    return {{}, s.duration};
+}
+double slider_value(const ControlSpec& c, const ControlContext& context) {
+    auto& s = context.snapshot;
+    if (c.kind->form == ControlKind::Form::rail) {
+        auto [from, to] = rail_range(s);
+        auto part = to > from ? static_cast<double>((s.position - from).ns) / static_cast<double>((to - from).ns) : 0;
+        return std::clamp(part, 0.0, 1.0);
+    }
+    return c.kind->name == "volume" ? s.volume : std::clamp(std::log2(s.rate * 4) / 4, 0.0, 1.0);
+}
+double dial_speed(double value) {
+    // In steps of five hundredths, so that one and one and a half can be met.
+    return std::clamp(std::round(std::exp2(value * 4) / 4 * 20) / 20, 0.25, 4.0);
+}
+
+std::optional<Slot> parse_slot(std::string_view text) {
+    if (auto cut = text.rfind('/'); cut != std::string_view::npos) {
+        auto group = std::find(Slot::groups.begin(), Slot::groups.end(), text.substr(cut + 1));
+        if (cut == 0 || group == Slot::groups.end()) return std::nullopt;
+        return Slot{.bar = std::string(text.substr(0, cut)),
+                    .group = static_cast<Slot::Group>(group - Slot::groups.begin())};
+    }
+    auto place = std::find(Slot::places.begin(), Slot::places.end(), text);
+    if (place == Slot::places.end()) return std::nullopt;
+    return Slot{.place = static_cast<std::size_t>(place - Slot::places.begin())};
+}
+std::string slot_name(const Slot& slot) {
+    return slot.bar.empty() ? std::string(Slot::places.at(slot.place))
+                            : fmt::format("{}/{}", slot.bar, Slot::groups.at(static_cast<std::size_t>(slot.group)));
+}
+std::string spoken(const Slot& slot) {
+    if (!slot.bar.empty())
+        return fmt::format("the {} group of the bar “{}”", Slot::groups.at(static_cast<std::size_t>(slot.group)),
+                           slot.bar);
+    static constexpr std::array<std::string_view, 9> said{
+        "the top left corner", "the top edge",           "the top right corner", "the left edge",          "the middle",
+        "the right edge",      "the bottom left corner", "the bottom edge",      "the bottom right corner"};
+    return fmt::format("{} of the picture", said.at(slot.place));
 }
 
 std::string controls_page() {
-    static constexpr std::array<std::string_view, 4> forms{"button", "rail", "dial and button", "strip"};
+    static constexpr std::array<std::string_view, 7> forms{"button", "rail",  "dial",    "label",
+                                                           "sign",   "strip", "captions"};
     std::string page =
-        "# Controls\n\nMade from `src/core/player/controls.cpp`. What a player’s bar can hold, under the names that "
-        "documents use.\n\n| name | is | does | reads |\n|---|---|---|---|\n";
-    for (auto& k : rows)
-        page += fmt::format("| `{}` | {} | {} | {} |\n", k.name, forms.at(static_cast<std::size_t>(k.form)), k.meaning,
-                            k.setting.empty() ? "" : fmt::format("`{}`", k.setting));
-    return page;
+        "# Controls\n\nMade from `src/core/player/controls.cpp`. What a player can hold, under the names that "
+        "documents use.\nA control stands in a slot: a group of a bar (`foot/start`, `foot/middle`, `foot/end`) or a "
+        "place on the picture (";
+    for (auto place : Slot::places) page += fmt::format("{}`{}`", place == Slot::places[0] ? "" : ", ", place);
+    page += ").\n\n| kind | is | does | rank | settings of its own |\n|---|---|---|---|---|\n";
+    for (auto& k : control_kinds()) {
+        std::string own;
+        for (auto s : k.settings) own += fmt::format("{}`{}`", own.empty() ? "" : ", ", s);
+        page += fmt::format("| `{}` | {} | {} | {} | {} |\n", k.name, forms.at(static_cast<std::size_t>(k.form)),
+                            k.meaning, k.rank, own);
+    }
+    page +=
+        "\nWhere there is no room, what has the highest rank folds away first, into one control more.\n\n## "
+        "Settings\n\nThe first five belong to some kinds only, as above; `show` and `words` to buttons, `usable` to "
+        "what takes presses.\n\n| setting | default | meaning |\n|---|---|---|\n";
+    for (auto& s : setting_kinds()) page += fmt::format("| `{}` | `{}` | {} |\n", s.name, s.get({}).dump(), s.meaning);
+    page +=
+        "\n## Words of your own\n\nIn the template of `words` stand, in braces, `title`, `number` and `count` (of "
+        "the sources), any [property](properties.md), or in short";
+    return page + short_words() + ".\n";
 }
 
 }  // namespace ruedo

@@ -8,12 +8,14 @@
 #include "container/container.h"
 #include "io/http.h"
 #include "playback/playback.h"
+#include "player/conditions.h"
 #include "player/controls.h"
 
 namespace ruedo {
 
-enum class Mount { window, handset_upright, handset_sideways };
+enum class Mount { window, handset_upright, handset_sideways, tablet, wall };
 std::string_view mount_name(Mount mount);
+std::optional<Mount> mount_from_name(std::string_view name);
 
 struct SourceSpec {
     std::string name;  ///< What the card and the app call it.
@@ -25,41 +27,88 @@ struct SourceSpec {
     std::string poster;                   ///< A picture (PNG or JPEG) shown until it is started; written as `file` is.
     std::vector<std::string> captions;    ///< Files of captions, written as `file` is.
     std::string sound_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
+    std::string extra;                          ///< Members this version does not know: JSON, or nothing.
     bool operator==(const SourceSpec&) const;
 };
 
-/// Where controls sit on the bar: groups at the start, in the middle (which takes the room left) and at the end.
-struct Bar {
-    std::vector<Control> start{Control::toggle, Control::back, Control::forward};
-    std::vector<Control> middle{Control::position};
-    std::vector<Control> end{Control::tracks, Control::volume, Control::full_screen};
-    bool operator==(const Bar&) const = default;
+/// A bar of controls: on the picture, right beside it, or clear of it by a gap.
+struct BarSpec {
+    enum class Edge { bottom, top };
+    enum class Where { on, beside, clear };
+    std::string name = "foot";
+    Edge edge = Edge::bottom;
+    Where where = Where::on;
+    std::string ground = "#EDE3CF";  ///< Colour of its plate.
+    double cover = 0.93;             ///< How much of what is behind it its plate covers, 0 to 1.
+    std::string extra{};
+    bool operator==(const BarSpec&) const = default;
 };
 
-/// What follows at the end of a source, when there are several.
-enum class Queue { off, once, repeat_one, repeat_all };
-std::string_view queue_name(Queue queue);
+/// What happens at the end of a source.
+enum class AtEnd { hold, next, again, round, poster, leave };
+std::string_view at_end_name(AtEnd at_end);
+
+/// How the picture is drawn, whatever the source.
+struct PictureSpec {
+    std::string surround = "#17131A";         ///< Colour beside the picture.
+    int corner = 0;                           ///< Radius of its corners, in pixels of the mount.
+    int render_width = 0, render_height = 0;  ///< Size it is drawn at before it is scaled; 0: as large as it is seen.
+    bool blocky = false;                      ///< Scaled in blocks instead of smoothly.
+    std::string extra;
+    bool operator==(const PictureSpec&) const = default;
+};
+
+struct PlayerSpec {
+    std::string name = "Player";
+    AtEnd at_end = AtEnd::hold;
+    PictureSpec picture;
+    double volume = 1, speed = 1;
+    bool muted = false;
+    Time hide_after = 3_s;             ///< What hides does so after so long of playing without a touch.
+    Time open_within = open_deadline;  ///< For opening as a whole; then it fails in words.
+    std::vector<BarSpec> bars;
+    std::vector<ControlSpec> controls;  ///< In each group and place, in this order.
+    std::string extra;
+    bool operator==(const PlayerSpec&) const = default;
+
+    const BarSpec* bar(std::string_view name) const;
+    const ControlSpec* control(std::string_view name) const;
+    /// Numbers in `controls` of those that stand in a slot, in order.
+    std::vector<std::size_t> in_slot(std::string_view slot) const;
+    /// "volume", or "volume 2" where that is taken.
+    std::string free_name(std::string_view wanted) const;
+    /// Puts a control into a slot, before the `at`-th there (the last where there are fewer); its name is made free.
+    std::size_t put(ControlSpec control, std::string_view slot, std::size_t at = SIZE_MAX);
+    /// Moves one; `at` counts without it.
+    void move(std::size_t control, std::string_view slot, std::size_t at = SIZE_MAX);
+};
+/// What a new document has: the usual controls on one bar at the foot.
+PlayerSpec usual_player();
 
 struct PlayerDocument {
-    static constexpr int current_version = 1;
+    static constexpr int current_version = 2;
     std::string app_name = "New player";
     std::vector<SourceSpec> sources;
-    std::string surround = "#17131A";  ///< Colour beside the picture.
-    Time skip = 10_s;                  ///< What back and forward skip by.
-    Time hide_after = 3_s;             ///< Controls hide after so long of playing without the pointer.
-    double volume = 1;
-    Time open_within = open_deadline;  ///< For opening as a whole; then it fails in words.
-    Bar bar;
-    Queue queue = Queue::off;
-    Mount mount = Mount::window;     ///< What the workshop shows it in.
-    std::string target = "desktop";  ///< What sources are judged for (see convert/targets.h).
-    bool operator==(const PlayerDocument&) const;
+    std::vector<PlayerSpec> players{usual_player()};  ///< Never none.
+    Mount mount = Mount::window;                      ///< What the workshop shows it in.
+    std::string target = "desktop";                   ///< What sources are judged for (see convert/targets.h).
+    std::string extra;
+    int version = current_version;  ///< Of what was read; a newer one is shown and not written.
+    bool operator==(const PlayerDocument&) const = default;
+    bool newer() const { return version > current_version; }
+    PlayerSpec& player(std::size_t i = 0) { return players.at(i); }
+    const PlayerSpec& player(std::size_t i = 0) const { return players.at(i); }
 };
 
 nlohmann::json to_json(const PlayerDocument& document);
-/// Errors name the place, as a JSON pointer. A newer format is refused as `too-new`.
+/// The document's JSON Schema, made from the tables.
+nlohmann::json project_schema();
+/// Errors name the place, as a JSON pointer. Members that are not known are kept. A newer format is read as far as it
+/// is understood (`newer`); where it is not, it is refused as `too-new`.
 Result<PlayerDocument> document_from_json(const nlohmann::json& json, std::string_view subject);
+/// Errors name the line as well.
 Result<PlayerDocument> load_document(const std::filesystem::path& path);
+/// A document of a newer format is refused (`too-new`): what was not understood would be lost.
 Outcome save_document(const PlayerDocument& document, const std::filesystem::path& path);
 /// Where a source is, for a document in `folder`: a path, or its address as it stands.
 std::string resolve(const std::string& file, const std::filesystem::path& folder);
@@ -72,8 +121,8 @@ std::string file_stem(std::string_view app_name);
 
 /// What a review of the player turns up.
 struct DocumentFinding {
-    std::string sentence, why;
-    std::size_t source;  ///< Number in `sources`.
+    std::string code, sentence, why;
+    std::string where;  ///< JSON pointer.
 };
 /// `ask` opens what lies on this machine; addresses are not asked.
 std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder,

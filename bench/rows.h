@@ -1,0 +1,40 @@
+// SPDX-License-Identifier: Apache-2.0
+// What rows are made of.
+#pragma once
+#include <algorithm>
+#include <nlohmann/json.hpp>
+#include <vector>
+
+#include "base/time.h"
+
+namespace ruedo::bench {
+using nlohmann::json;
+
+inline json row(double ratio, double goal, const char* better, const char* unit, std::size_t samples) {
+    return {{"ratio", ratio}, {"goal", goal}, {"better", better}, {"unit", unit}, {"samples", samples}};
+}
+inline double median(std::vector<double> v) {
+    std::sort(v.begin(), v.end());
+    return v.empty() ? 0 : v[v.size() / 2];
+}
+template <class F>
+double ms_of(F&& f) {
+    auto begin = monotonic_now();
+    f();
+    return (monotonic_now() - begin).ms();
+}
+
+/// What every row is made of: the median over pairs, taken one right after the other. The first ones warm up.
+template <class F>
+json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& pair) {
+    std::vector<double> ratios;
+    for (int i = -std::max(1, pairs / 10); i < pairs; ++i)
+        if (double ratio = pair(); i >= 0) ratios.push_back(ratio);
+    return row(median(ratios), goal, better, unit, ratios.size());
+}
+
+// Rows that need a window; built where there is one.
+json overlay();
+json heartbeat();
+
+}  // namespace ruedo::bench

@@ -1,0 +1,130 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// Rows of what is seen: controls drawn over a picture, and how long the window's event loop stands.
+#include <QApplication>
+#include <QMouseEvent>
+#include <QPainter>
+#include <filesystem>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <cmath>
+#include <thread>
+
+#include "bench/clips.h"
+#include "bench/rows.h"
+#include "player/templates.h"
+#include "view/look.h"
+#include "view/paint_player.h"
+#include "workshop/arranging.h"
+#include "workshop/mount.h"
+#include "workshop/window.h"
+
+namespace ruedo::bench {
+namespace {
+/// One for all rows; without a display it draws into memory.
+QApplication& application() {
+    static int argc = 1;
+    static char name[] = "ruedo-bench";
+    static char* argv[] = {name, nullptr};
+    if (qgetenv("DISPLAY").isEmpty() && qgetenv("WAYLAND_DISPLAY").isEmpty()) qputenv("QT_QPA_PLATFORM", "offscreen");
+    static QApplication app(argc, argv);
+    static bool once = (look::apply(), true);
+    (void)once;
+    return app;
+}
+PlayerDocument full_set(const std::filesystem::path& file) {
+    PlayerDocument d;
+    SourceSpec s;
+    s.name = "Lantern", s.file = std::filesystem::absolute(file).string();
+    s.loop.kind = Loop::Kind::all;
+    d.sources = {s};
+    for (auto& t : templates())
+        if (t.name == "full set") d = with_template(d, t);
+    return d;
+}
+}  // namespace
+
+/// Every control of the full set over 1280 x 720, with the layout that goes before.
+json overlay() {
+    application();
+    auto player = full_set("x").player();
+    ControlContext c;
+    auto& s = c.snapshot;
+    s.state.phase = Phase::playing, s.state.intent = Intent::play;
+    s.has_video = s.has_audio = s.duration_known = true;
+    s.duration = 90_s, s.buffered_to = 60_s, s.display_width = 1280, s.display_height = 720;
+    s.seekable = TimeRange{{}, 90_s};
+    c.count = 3, c.title = "Lantern", c.has_next = c.has_previous = true;
+    auto mount = shape_of(Mount::window, 1280, 720);
+    QImage image(1280, 720, QImage::Format_RGB32);
+    image.fill(look::surround);
+    return of_pairs(200, 3, "lower", "ms a frame for the full set of controls over 1280 x 720", [&] {
+        s.position += 33_ms;
+        return ms_of([&] {
+            QPainter g(&image);
+            auto layout = lay_out(player, mount, c);
+            for (auto& b : layout.bars) paint_bar(g, player.bars[b.bar], QRectF(rect_of(b.box)));
+            for (std::size_t i = 0; i < player.controls.size(); ++i)
+                if (layout.controls[i].shown)
+                    paint_control(g, player.controls[i], c, QRectF(rect_of(layout.controls[i].box)));
+        });
+    });
+}
+
+/// A 1080p clip plays in the workshop's window while a control is dragged about; how late a timer of the event loop is.
+json heartbeat() {
+    auto& app = application();
+    PlaybackHost host(false);
+    WorkshopWindow window(host);
+    window.show();
+    auto file = std::filesystem::temp_directory_path() / fmt::format("ruedo-bench-{}.ruedo", ::getpid());
+    if (!save_document(full_set(clip("vp9-1080p30.webm")), file)) std::exit(1);
+    window.open_project(file);
+    auto run = [&](Time length, auto each) {
+        for (auto end = monotonic_now() + length; monotonic_now() < end; each())
+            app.processEvents(QEventLoop::AllEvents, 2);
+    };
+    run(500_ms, [] {});
+    window.player().controller().play();
+    window.mount().set_arranging(true);
+    run(500_ms, [] {});
+    auto& layer = window.mount().layer();
+    auto send = [&](QEvent::Type type, QPointF at, Qt::MouseButtons held) {
+        QMouseEvent e(type, at, layer.mapToGlobal(at), type == QEvent::MouseMove ? Qt::NoButton : Qt::LeftButton, held,
+                      Qt::NoModifier);
+        QApplication::sendEvent(&layer, &e);
+    };
+    std::vector<double> turns, bare;
+    auto box = window.player().layout_now().controls.at(0).box;
+    QPointF from(box.x + box.width / 2.0, box.y + box.height / 2.0);
+    send(QEvent::MouseButtonPress, from, Qt::LeftButton);
+    auto last = monotonic_now();
+    double step = 0;
+    run(5_s, [&] {
+        step += 0.02;
+        send(QEvent::MouseMove,
+             {layer.width() * (0.5 + 0.4 * std::cos(step)), layer.height() * (0.5 + 0.4 * std::sin(step * 1.3))},
+             Qt::LeftButton);
+        auto now = monotonic_now();
+        turns.push_back((now - last).ms());
+        last = now;
+        std::this_thread::sleep_for(std::chrono::milliseconds(1));
+        last += 1_ms;
+    });
+    send(QEvent::MouseButtonRelease, {-10, -10}, Qt::NoButton);
+    window.player().controller().pause();
+    for (auto end = monotonic_now() + 2_s; monotonic_now() < end;) {
+        auto before = monotonic_now();
+        std::this_thread::sleep_for(std::chrono::milliseconds(2));
+        bare.push_back((monotonic_now() - before - 2_ms).ms());
+    }
+    std::filesystem::remove(file);
+    auto late = [](std::vector<double> v) {
+        std::sort(v.begin(), v.end());
+        return v.empty() ? 1e9 : v[v.size() * 999 / 1000];
+    };
+    return row(late(turns), std::max(50.0, late(bare)), "lower",
+               "ms that the event loop stands, p99.9, while 1080p plays and a control is dragged", turns.size());
+}
+
+}  // namespace ruedo::bench

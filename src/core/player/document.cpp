@@ -1,0 +1,530 @@
+// SPDX-License-Identifier: Apache-2.0
+// The document as JSON: reading, with what is wrong said by line and member; writing; and the format before this one.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+#include <nlohmann/json.hpp>
+
+#include "player/drop.h"
+#include "player/line_of.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+using nlohmann::json;
+
+namespace {
+constexpr std::array<std::string_view, 5> mount_names{"window", "handset-upright", "handset-sideways", "tablet",
+                                                      "wall"};
+constexpr std::array<std::string_view, 6> at_end_names{"hold", "next", "again", "round", "poster", "leave"};
+constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
+constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
+constexpr std::size_t most_sources = 10000, most_players = 1, most_bars = 6, most_controls = 120;
+
+/// A mistake in a document, at a JSON pointer.
+struct Mistake {
+    std::string at, what;
+};
+
+template <class E, std::size_t N>
+E one_of(const json& j, const std::string& at, const std::array<std::string_view, N>& names) {
+    if (j.is_string())
+        for (std::size_t i = 0; i < N; ++i)
+            if (names[i] == j.get_ref<const std::string&>()) return static_cast<E>(i);
+    std::string list;
+    for (auto n : names) list += fmt::format("{}“{}”", list.empty() ? "" : ", ", n);
+    throw Mistake{at, "must be one of " + list};
+}
+std::string text(const json& j, const std::string& at) {
+    if (!j.is_string() || j.get_ref<const std::string&>().size() > 4096)
+        throw Mistake{at, "must be a text of at most 4096 bytes"};
+    return j.get<std::string>();
+}
+Time time(const json& j, const std::string& at) {
+    bool whole = j.is_number_integer() && (!j.is_number_unsigned() || j.get<std::uint64_t>() <= INT64_MAX);
+    if (!whole || j.get<std::int64_t>() < 0) throw Mistake{at, "must be a whole number of nanoseconds, 0 or more"};
+    return {j.get<std::int64_t>()};
+}
+Time time_within(const json& j, const std::string& at, Time low, Time high) {
+    auto t = time(j, at);
+    if (t < low || t > high)
+        throw Mistake{at,
+                      fmt::format("must be from {:g} to {:g} seconds, in nanoseconds", low.seconds(), high.seconds())};
+    return t;
+}
+double number(const json& j, const std::string& at, double low, double high) {
+    if (!j.is_number() || !(j.get<double>() >= low && j.get<double>() <= high))
+        throw Mistake{at, fmt::format("must be a number from {:g} to {:g}", low, high)};
+    return j.get<double>();
+}
+double fraction(const json& j, const std::string& at) { return number(j, at, 0, 1); }
+int whole(const json& j, const std::string& at, int low, int high) {
+    if (!j.is_number_integer() || j.get<double>() < low || j.get<double>() > high)
+        throw Mistake{at, fmt::format("must be a whole number from {} to {}", low, high)};
+    return j.get<int>();
+}
+bool yes_or_no(const json& j, const std::string& at) {
+    if (!j.is_boolean()) throw Mistake{at, "must be true or false"};
+    return j.get<bool>();
+}
+std::string colour(const json& j, const std::string& at) {
+    auto c = text(j, at);
+    if (!is_colour(c)) throw Mistake{at, "must be a colour such as “#17131A”"};
+    return c;
+}
+const json& list(const json& j, const std::string& at, std::size_t most) {
+    if (!j.is_array() || j.size() > most) throw Mistake{at, fmt::format("must be a list of at most {}", most)};
+    return j;
+}
+/// Visits the members of an object; those that `visit` does not know are kept in `extra`.
+template <class F>
+void members(const json& j, const std::string& at, std::string* extra, F&& visit) {
+    if (!j.is_object()) throw Mistake{at.empty() ? "/" : at, "must be an object"};
+    json unknown = json::object();
+    for (auto& [key, value] : j.items()) {
+        if (visit(key, value, at + "/" + key)) continue;
+        if (!extra) throw Mistake{at + "/" + key, "is not known"};
+        unknown[key] = value;
+    }
+    if (extra && !unknown.empty()) *extra = unknown.dump(-1, ' ', false, json::error_handler_t::replace);
+}
+/// The other way round.
+json with(json known, const std::string& extra) {
+    if (auto kept = json::parse(extra, nullptr, false); kept.is_object())
+        for (auto& [key, value] : kept.items())
+            if (!known.contains(key)) known[key] = value;
+    return known;
+}
+
+json start_json(const Start& s) {
+    if (s.how == Start::How::delay) return {{"after_ns", s.delay.ns}};
+    return s.how == Start::How::play ? "play" : "hold";
+}
+Start start_from(const json& j, const std::string& at) {
+    Start s;
+    if (j.is_object()) {
+        s.how = Start::How::delay;
+        members(j, at, nullptr, [&](auto& k, auto& v, auto p) {
+            if (k != "after_ns") return false;
+            s.delay = time(v, p);
+            return true;
+        });
+    } else {
+        s.how = one_of<Start::How>(j, at, std::array<std::string_view, 2>{"hold", "play"});
+    }
+    return s;
+}
+json loop_json(const Loop& l) {
+    if (l.kind == Loop::Kind::range) return {{"from_ns", l.from.ns}, {"to_ns", l.to.ns}};
+    return l.kind == Loop::Kind::all ? "all" : "none";
+}
+Loop loop_from(const json& j, const std::string& at) {
+    Loop l;
+    if (j.is_object()) {
+        l.kind = Loop::Kind::range;
+        members(j, at, nullptr, [&](auto& k, auto& v, auto p) {
+            if (k == "from_ns")
+                l.from = time(v, p);
+            else if (k == "to_ns")
+                l.to = time(v, p);
+            else
+                return false;
+            return true;
+        });
+        if (l.to <= l.from) throw Mistake{at, "must end after it begins"};
+    } else {
+        l.kind = one_of<Loop::Kind>(j, at, std::array<std::string_view, 2>{"none", "all"});
+    }
+    return l;
+}
+
+json source_json(const SourceSpec& s) {
+    json j{{"name", s.name},
+           {"file", s.file},
+           {"start", start_json(s.start)},
+           {"loop", loop_json(s.loop)},
+           {"fit", std::string(fit_name(s.fit))},
+           {"align", {s.align_x, s.align_y}}};
+    // What is seldom there is written only where it is.
+    if (!s.poster.empty()) j["poster"] = s.poster;
+    if (!s.captions.empty()) j["captions"] = s.captions;
+    if (!s.sound_language.empty()) j["sound_language"] = s.sound_language;
+    if (!s.text_language.empty()) j["text_language"] = s.text_language;
+    return with(std::move(j), s.extra);
+}
+SourceSpec source_from(const json& j, const std::string& at) {
+    SourceSpec s;
+    members(j, at, &s.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "poster")
+            s.poster = text(v, p);
+        else if (k == "name")
+            s.name = text(v, p);
+        else if (k == "file")
+            s.file = text(v, p);
+        else if (k == "sound_language")
+            s.sound_language = text(v, p);
+        else if (k == "text_language")
+            s.text_language = text(v, p);
+        else if (k == "captions") {
+            auto& files = list(v, p, 100);
+            for (std::size_t i = 0; i < files.size(); ++i)
+                s.captions.push_back(text(files[i], fmt::format("{}/{}", p, i)));
+        } else if (k == "start")
+            s.start = start_from(v, p);
+        else if (k == "loop")
+            s.loop = loop_from(v, p);
+        else if (k == "fit")
+            s.fit = one_of<Fit>(v, p, std::array<std::string_view, 4>{"contain", "cover", "fill", "none"});
+        else if (k == "align") {
+            if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be two numbers"};
+            s.align_x = fraction(v[0], p + "/0"), s.align_y = fraction(v[1], p + "/1");
+        } else
+            return false;
+        return true;
+    });
+    if (s.file.empty()) throw Mistake{at, "has no file"};
+    return s;
+}
+
+json bar_json(const BarSpec& b) {
+    return with({{"name", b.name},
+                 {"edge", edge_names.at(static_cast<std::size_t>(b.edge))},
+                 {"where", where_names.at(static_cast<std::size_t>(b.where))},
+                 {"ground", b.ground},
+                 {"cover", b.cover}},
+                b.extra);
+}
+BarSpec bar_from(const json& j, const std::string& at) {
+    BarSpec b;
+    members(j, at, &b.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "name")
+            b.name = text(v, p);
+        else if (k == "edge")
+            b.edge = one_of<BarSpec::Edge>(v, p, edge_names);
+        else if (k == "where")
+            b.where = one_of<BarSpec::Where>(v, p, where_names);
+        else if (k == "ground")
+            b.ground = colour(v, p);
+        else if (k == "cover")
+            b.cover = fraction(v, p);
+        else
+            return false;
+        return true;
+    });
+    if (b.name.empty() || b.name.find('/') != std::string::npos)
+        throw Mistake{at, "has no name, or one with a stroke in it"};
+    return b;
+}
+
+json picture_json(const PictureSpec& p) {
+    json j{{"surround", p.surround}, {"corner_px", p.corner}};
+    if (p.render_width > 0)
+        j["render"] = {
+            {"width", p.render_width}, {"height", p.render_height}, {"scaling", p.blocky ? "blocky" : "smooth"}};
+    return with(std::move(j), p.extra);
+}
+PictureSpec picture_from(const json& j, const std::string& at) {
+    PictureSpec picture;
+    members(j, at, &picture.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "surround")
+            picture.surround = colour(v, p);
+        else if (k == "corner_px")
+            picture.corner = whole(v, p, 0, 1000);
+        else if (k == "render") {
+            members(v, p, nullptr, [&](auto& rk, auto& rv, auto rp) {
+                if (rk == "width")
+                    picture.render_width = whole(rv, rp, 10, 8192);
+                else if (rk == "height")
+                    picture.render_height = whole(rv, rp, 10, 8192);
+                else if (rk == "scaling")
+                    picture.blocky = one_of<int>(rv, rp, std::array<std::string_view, 2>{"smooth", "blocky"}) == 1;
+                else
+                    return false;
+                return true;
+            });
+            if (picture.render_width == 0 || picture.render_height == 0)
+                throw Mistake{p, "must have a width and a height"};
+        } else
+            return false;
+        return true;
+    });
+    return picture;
+}
+
+json control_json(const ControlSpec& c) {
+    json j{{"kind", c.kind->name}, {"name", c.name}, {"slot", c.slot}};
+    for (auto& s : setting_kinds())
+        if (c.kind->has(s.name))
+            if (auto value = s.get(c.settings); value != s.get({})) j[std::string(s.name)] = std::move(value);
+    return with(std::move(j), c.extra);
+}
+ControlSpec control_from(const json& j, const std::string& at) {
+    ControlSpec c;
+    if (!j.is_object() || !j.contains("kind")) throw Mistake{at, "must be an object that says its kind"};
+    auto* kind = j["kind"].is_string() ? find_control(j["kind"].get_ref<const std::string&>()) : nullptr;
+    if (!kind) {
+        std::string names;
+        for (auto& k : control_kinds()) names += fmt::format("{}“{}”", names.empty() ? "" : ", ", k.name);
+        throw Mistake{at + "/kind", "must be one of " + names};
+    }
+    c.kind = kind;
+    members(j, at, &c.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "kind") return true;
+        if (k == "name")
+            c.name = text(v, p);
+        else if (k == "slot") {
+            c.slot = text(v, p);
+            if (!parse_slot(c.slot)) throw Mistake{p, "must be a group of a bar, such as “foot/end”, or a place"};
+        } else if (auto* setting = find_setting(k); setting && kind->has(k)) {
+            if (auto wrong = setting->set(c.settings, v)) throw Mistake{p, *wrong};
+            if (setting->type == SettingKind::Type::condition)
+                if (auto read = Condition::parse(text(v, p)); !read) throw Mistake{p, read.error()};
+        } else
+            return false;
+        return true;
+    });
+    return c;
+}
+
+json player_json(const PlayerSpec& player) {
+    json bars = json::array(), controls = json::array();
+    for (auto& b : player.bars) bars.push_back(bar_json(b));
+    for (auto& c : player.controls) controls.push_back(control_json(c));
+    return with({{"name", player.name},
+                 {"at_end", std::string(at_end_name(player.at_end))},
+                 {"picture", picture_json(player.picture)},
+                 {"volume", player.volume},
+                 {"muted", player.muted},
+                 {"speed", player.speed},
+                 {"hide_after_ns", player.hide_after.ns},
+                 {"open_within_ns", player.open_within.ns},
+                 {"bars", std::move(bars)},
+                 {"controls", std::move(controls)}},
+                player.extra);
+}
+PlayerSpec player_from(const json& j, const std::string& at) {
+    PlayerSpec player;
+    members(j, at, &player.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "name")
+            player.name = text(v, p);
+        else if (k == "at_end")
+            player.at_end = one_of<AtEnd>(v, p, at_end_names);
+        else if (k == "picture")
+            player.picture = picture_from(v, p);
+        else if (k == "volume")
+            player.volume = fraction(v, p);
+        else if (k == "muted")
+            player.muted = yes_or_no(v, p);
+        else if (k == "speed")
+            player.speed = number(v, p, 0.25, 4);
+        else if (k == "hide_after_ns")
+            player.hide_after = time(v, p);
+        else if (k == "open_within_ns")
+            player.open_within = time_within(v, p, 1_s, 600_s);
+        else if (k == "bars") {
+            auto& bars = list(v, p, most_bars);
+            for (std::size_t i = 0; i < bars.size(); ++i) {
+                auto b = bar_from(bars[i], fmt::format("{}/{}", p, i));
+                if (player.bar(b.name))
+                    throw Mistake{fmt::format("{}/{}/name", p, i), "is the name of a bar before it"};
+                player.bars.push_back(std::move(b));
+            }
+        } else if (k == "controls") {
+            auto& controls = list(v, p, most_controls);
+            for (std::size_t i = 0; i < controls.size(); ++i) {
+                auto c = control_from(controls[i], fmt::format("{}/{}", p, i));
+                if (!c.name.empty() && player.control(c.name))
+                    throw Mistake{fmt::format("{}/{}/name", p, i), "is the name of a control before it"};
+                if (c.name.empty()) c.name = player.free_name(c.kind->name);
+                player.controls.push_back(std::move(c));
+            }
+        } else
+            return false;
+        return true;
+    });
+    for (std::size_t i = 0; i < player.controls.size(); ++i) {
+        auto slot = parse_slot(player.controls[i].slot);
+        auto place = fmt::format("{}/controls/{}/slot", at, i);
+        if (!slot) throw Mistake{fmt::format("{}/controls/{}", at, i), "stands in no slot"};
+        if (!slot->bar.empty() && !player.bar(slot->bar))
+            throw Mistake{place, fmt::format("names the bar “{}”, which is not there", slot->bar)};
+    }
+    return player;
+}
+
+/// The player of the first format: one bar in three groups, settings for all controls alike.
+PlayerSpec player_from_first(const json& j, const std::string& at) {
+    auto player = usual_player();
+    auto skip = 10_s;
+    std::array<std::vector<std::string>, 3> groups{{{"toggle", "back", "forward"}, {"position"}, {}}};
+    groups[2] = {"tracks", "volume", "full-screen"};
+    members(j, at, &player.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "surround")
+            player.picture.surround = colour(v, p);
+        else if (k == "skip_ns")
+            skip = std::clamp(time(v, p), 1_ms, 3600_s);
+        else if (k == "hide_after_ns")
+            player.hide_after = time(v, p);
+        else if (k == "queue")
+            player.at_end =
+                one_of<AtEnd>(v, p, std::array<std::string_view, 4>{"off", "once", "repeat-one", "repeat-all"});
+        else if (k == "volume")
+            player.volume = fraction(v, p);
+        else if (k == "open_within_ns")
+            player.open_within = time_within(v, p, 1_s, 600_s);
+        else if (k == "bar")
+            members(v, p, nullptr, [&](auto& bk, auto& bv, auto bp) {
+                auto group = std::find(Slot::groups.begin(), Slot::groups.end(), bk);
+                if (group == Slot::groups.end()) return false;
+                auto& names = groups.at(static_cast<std::size_t>(group - Slot::groups.begin()));
+                names.clear();
+                auto& controls = list(bv, bp, 10);
+                for (std::size_t i = 0; i < controls.size(); ++i) {
+                    names.push_back(text(controls[i], fmt::format("{}/{}", bp, i)));
+                    if (!find_control(names.back())) throw Mistake{fmt::format("{}/{}", bp, i), "is no control"};
+                }
+                return true;
+            });
+        else
+            return false;
+        return true;
+    });
+    std::erase_if(player.controls, [](auto& c) { return c.slot.starts_with("foot/"); });
+    for (std::size_t g = 0; g < groups.size(); ++g)
+        for (auto& name : groups.at(g)) {
+            auto slot = fmt::format("foot/{}", Slot::groups.at(g));
+            // What was one control with a button and a dial is two now.
+            if (name == "volume") player.put({.kind = &control_kind("mute")}, slot);
+            ControlSpec c{.kind = &control_kind(name)};
+            if (c.kind->has("by_ns")) c.settings.by = skip;
+            player.put(std::move(c), slot);
+        }
+    return player;
+}
+
+/// Reads `j`, or throws a mistake.
+PlayerDocument read(const json& j, std::int64_t version) {
+    PlayerDocument d;
+    d.version = static_cast<int>(version);
+    members(j, "", &d.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "ruedo") return true;
+        if (k == "app")
+            d.app_name = text(v, p);
+        else if (k == "target")
+            d.target = text(v, p);
+        else if (k == "mount")
+            d.mount = one_of<Mount>(v, p, mount_names);
+        else if (k == "sources") {
+            auto& sources = list(v, p, most_sources);
+            for (std::size_t i = 0; i < sources.size(); ++i)
+                d.sources.push_back(source_from(sources[i], fmt::format("{}/{}", p, i)));
+        } else if (k == "player" && version == 1) {
+            d.players = {player_from_first(v, p)};
+        } else if (k == "players" && version > 1) {
+            auto& players = list(v, p, most_players);
+            if (players.empty()) throw Mistake{p, "must have a player"};
+            d.players.clear();
+            for (std::size_t i = 0; i < players.size(); ++i)
+                d.players.push_back(player_from(players[i], fmt::format("{}/{}", p, i)));
+        } else
+            return false;
+        return true;
+    });
+    // From here on it is of this format.
+    if (version == 1) d.version = PlayerDocument::current_version;
+    return d;
+}
+
+Result<PlayerDocument> read(const json& j, std::string_view subject, const Bytes* bytes) {
+    if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer())
+        return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject),
+                    "Choose a .ruedo file.");
+    // Compared as it stands: a number that does not fit must not turn into one that does.
+    auto& number = j["ruedo"];
+    auto version = number.is_number_unsigned() && number.get<std::uint64_t>() > INT32_MAX
+                       ? INT32_MAX
+                       : std::min<std::int64_t>(number.get<std::int64_t>(), INT32_MAX);
+    if (version < 1)
+        return fail(Code::malformed, fmt::format("“{}” states format {}, which never was one.", subject, number.dump()),
+                    "Choose a .ruedo file.");
+    try {
+        return read(j, version);
+    } catch (const Mistake& m) {
+        if (version > PlayerDocument::current_version)
+            return fail(Code::too_new,
+                        fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject,
+                                    number.dump(), PlayerDocument::current_version),
+                        "Update Ruedo.");
+        auto line = bytes ? line_of(*bytes, m.at) : 0;
+        return fail(Code::malformed,
+                    line ? fmt::format("In line {} of “{}”, {} {}.", line, subject, m.at, m.what)
+                         : fmt::format("In “{}”, {} {}.", subject, m.at, m.what),
+                    "Put it right in a text editor, or open an older copy.");
+    }
+}
+}  // namespace
+
+std::string control_text(const ControlSpec& control) {
+    return control_json(control).dump(2, ' ', false, json::error_handler_t::replace);
+}
+Result<ControlSpec> control_from_text(std::string_view said) {
+    auto j = said.size() > 65536 ? json() : json::parse(said, nullptr, false);
+    try {
+        return control_from(j, "");
+    } catch (const Mistake& m) {
+        return fail(Code::malformed, fmt::format("This is no control: {} {}.", m.at, m.what),
+                    "Copy one from a player first.");
+    }
+}
+
+std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std::size_t>(mount)); }
+std::optional<Mount> mount_from_name(std::string_view name) {
+    auto it = std::find(mount_names.begin(), mount_names.end(), name);
+    return it == mount_names.end() ? std::nullopt : std::optional(static_cast<Mount>(it - mount_names.begin()));
+}
+std::string_view at_end_name(AtEnd at_end) { return at_end_names.at(static_cast<std::size_t>(at_end)); }
+
+json to_json(const PlayerDocument& d) {
+    json sources = json::array(), players = json::array();
+    for (auto& s : d.sources) sources.push_back(source_json(s));
+    for (auto& p : d.players) players.push_back(player_json(p));
+    return with({{"ruedo", d.version},
+                 {"app", d.app_name},
+                 {"sources", std::move(sources)},
+                 {"players", std::move(players)},
+                 {"mount", std::string(mount_name(d.mount))},
+                 {"target", d.target}},
+                d.extra);
+}
+
+Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) { return read(j, subject, nullptr); }
+
+Result<PlayerDocument> load_document(const fs::path& path) {
+    TRY(auto bytes, read_file(path, 16 << 20));
+    auto name = path.filename().string();
+    json j;
+    try {
+        j = json::parse(bytes.begin(), bytes.end());
+    } catch (const json::parse_error& e) {
+        auto at = std::min<std::size_t>(e.byte, bytes.size());
+        auto line = 1 + std::count(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(at), '\n');
+        return fail(Code::malformed,
+                    fmt::format("“{}” is not readable as JSON: it goes wrong in line {}{}.", name, line,
+                                at + 1 >= bytes.size() ? ", where it ends too early" : ""),
+                    "Open an older copy, or put it right in a text editor.");
+    }
+    return read(j, name, &bytes);
+}
+
+Outcome save_document(const PlayerDocument& document, const fs::path& path) {
+    if (document.newer())
+        return fail(Code::too_new,
+                    fmt::format("“{}” is of a newer format ({}); saving it here would lose what this Ruedo does not "
+                                "know.",
+                                path.filename().string(), document.version),
+                    "Update Ruedo.");
+    auto dumped = to_json(document).dump(2, ' ', false, json::error_handler_t::replace) + "\n";
+    return write_file(path, {reinterpret_cast<const std::uint8_t*>(dumped.data()), dumped.size()});
+}
+
+}  // namespace ruedo

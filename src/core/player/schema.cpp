@@ -1,0 +1,121 @@
+// SPDX-License-Identifier: Apache-2.0
+// The document's JSON Schema, made from the tables of kinds and settings (docs/project.schema.json).
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "player/player.h"
+
+namespace ruedo {
+namespace {
+using nlohmann::json;
+
+json object(json properties, json required = json::array()) {
+    json j{{"type", "object"}, {"properties", std::move(properties)}};
+    if (!required.empty()) j["required"] = std::move(required);
+    return j;
+}
+json list_of(json items, int most) { return {{"type", "array"}, {"items", std::move(items)}, {"maxItems", most}}; }
+json whole(std::int64_t low, std::int64_t high = INT64_MAX) {
+    json j{{"type", "integer"}, {"minimum", low}};
+    if (high != INT64_MAX) j["maximum"] = high;
+    return j;
+}
+json number(double low, double high) { return {{"type", "number"}, {"minimum", low}, {"maximum", high}}; }
+json one_of(json values) { return {{"enum", std::move(values)}}; }
+const json text{{"type", "string"}, {"maxLength", 4096}};
+const json colour{{"type", "string"}, {"pattern", "^#[0-9A-Fa-f]{6}$"}};
+
+json schema_of(const SettingKind& s) {
+    using Type = SettingKind::Type;
+    json j = text;
+    if (s.type == Type::time || s.type == Type::whole) j = whole(s.low, s.high);
+    if (s.type == Type::speeds) j = list_of(number(0.25, 4), 12);
+    if (s.type == Type::yes_or_no) j = {{"type", "boolean"}};
+    if (s.type == Type::choice) j = one_of({"mark", "words", "both"});
+    if (s.type == Type::colour) j["pattern"] = "^(#[0-9A-Fa-f]{6})?$";
+    j["description"] = s.meaning;
+    j["default"] = s.get({});
+    return j;
+}
+}  // namespace
+
+json project_schema() {
+    json kinds = json::array(), places = json::array(), control = json::object(), limits = json::array();
+    for (auto& k : control_kinds()) kinds.push_back(k.name);
+    for (auto place : Slot::places) places.push_back(place);
+    control["kind"] = one_of(kinds);
+    control["name"] = text;
+    control["slot"] = {{"anyOf", {one_of(places), {{"type", "string"}, {"pattern", "^[^/]+/(start|middle|end)$"}}}}};
+    for (auto& s : setting_kinds()) control[std::string(s.name)] = schema_of(s);
+    // A setting that a kind does not have means nothing there.
+    for (auto& k : control_kinds()) {
+        json none = json::object();
+        for (auto& s : setting_kinds())
+            if (!k.has(s.name)) none[std::string(s.name)] = false;
+        if (!none.empty())
+            limits.push_back({{"if", object({{"kind", {{"const", k.name}}}})}, {"then", {{"properties", none}}}});
+    }
+    auto control_schema = object(control, {"kind", "slot"});
+    control_schema["allOf"] = std::move(limits);
+
+    auto source = object(
+        {{"name", text},
+         {"file",
+          {{"type", "string"}, {"minLength", 1}, {"description", "Relative to the document's folder, or absolute."}}},
+         {"start", {{"oneOf", {one_of({"hold", "play"}), object({{"after_ns", whole(0)}}, {"after_ns"})}}}},
+         {"loop",
+          {{"oneOf",
+            {one_of({"none", "all"}), object({{"from_ns", whole(0)}, {"to_ns", whole(1)}}, {"from_ns", "to_ns"})}}}},
+         {"fit", one_of({"contain", "cover", "fill", "none"})},
+         {"align",
+          {{"type", "array"},
+           {"items", number(0, 1)},
+           {"minItems", 2},
+           {"maxItems", 2},
+           {"description", "Across and down: 0 is left or top, 1 right or bottom."}}},
+         {"poster", text},
+         {"captions", list_of(text, 100)},
+         {"sound_language", text},
+         {"text_language", text}},
+        {"file"});
+    auto bar = object({{"name", {{"type", "string"}, {"pattern", "^[^/]+$"}}},
+                       {"edge", one_of({"bottom", "top"})},
+                       {"where", one_of({"on", "beside", "clear"})},
+                       {"ground", colour},
+                       {"cover", number(0, 1)}},
+                      {"name"});
+    auto picture = object(
+        {{"surround", colour},
+         {"corner_px", whole(0, 1000)},
+         {"render",
+          object({{"width", whole(10, 8192)}, {"height", whole(10, 8192)}, {"scaling", one_of({"smooth", "blocky"})}},
+                 {"width", "height"})}});
+    json at_ends = json::array(), mounts = json::array();
+    for (int i = 0; i < 6; ++i) at_ends.push_back(at_end_name(static_cast<AtEnd>(i)));
+    for (int i = 0; i < 5; ++i) mounts.push_back(mount_name(static_cast<Mount>(i)));
+    auto player = object({{"name", text},
+                          {"at_end", one_of(at_ends)},
+                          {"picture", picture},
+                          {"volume", number(0, 1)},
+                          {"muted", {{"type", "boolean"}}},
+                          {"speed", number(0.25, 4)},
+                          {"hide_after_ns", whole(0)},
+                          {"open_within_ns", whole(1'000'000'000, 600'000'000'000)},
+                          {"bars", list_of(bar, 6)},
+                          {"controls", list_of({{"$ref", "#/$defs/control"}}, 120)}});
+    auto schema =
+        object({{"ruedo", {{"const", PlayerDocument::current_version}, {"description", "Number of the format."}}},
+                {"app", {{"type", "string"}, {"description", "Name of the app."}}},
+                {"target", {{"type", "string"}, {"description", "Name of the target that sources are judged for."}}},
+                {"mount", one_of(mounts)},
+                {"sources", list_of(source, 10000)},
+                {"players", {{"type", "array"}, {"items", player}, {"minItems", 1}, {"maxItems", 1}}}},
+               {"ruedo"});
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema";
+    schema["title"] = "Ruedo project and player document";
+    schema["$defs"] = {{"control", control_schema}};
+    return schema;
+}
+
+}  // namespace ruedo

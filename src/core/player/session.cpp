@@ -1,0 +1,206 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "player/session.h"
+
+#include <algorithm>
+
+namespace ruedo {
+namespace {
+using What = Press::What;
+constexpr std::array keys{
+    PlayerKey{"Ctrl+Space", {.what = What::toggle}, "play or pause"},
+    PlayerKey{"Alt+Left", {.what = What::skip, .by = -10_s}, "skip back"},
+    PlayerKey{"Alt+Right", {.what = What::skip, .by = 10_s}, "skip forward"},
+    PlayerKey{"Alt+Shift+Left", {.what = What::step, .frames = -1}, "one frame back"},
+    PlayerKey{"Alt+Shift+Right", {.what = What::step, .frames = 1}, "one frame forward"},
+    PlayerKey{"Alt+Up", {.what = What::louder, .speed = 0.05}, "louder"},
+    PlayerKey{"Alt+Down", {.what = What::louder, .speed = -0.05}, "softer"},
+    PlayerKey{"F11", {.what = What::full_screen}, "full screen"},
+};
+}  // namespace
+
+std::span<const PlayerKey> player_keys() { return keys; }
+
+PlayerSession::PlayerSession(Host host) : host_(std::move(host)) {
+    calls_.press = [this](const Press& p) { press(p); };
+    calls_.seek = [this](Time to, SeekMode mode) { controller_->seek(to, mode); };
+    calls_.volume = [this](double v) {
+        if (snapshot().muted) controller_->set_muted(false);
+        controller_->set_volume(v);
+    };
+    calls_.speed = [this](double v) { controller_->set_rate(v); };
+    calls_.sound_track = [this](std::uint64_t id) { controller_->choose_sound(id); };
+    calls_.text_track = [this](std::uint64_t id) { controller_->choose_text(id); };
+    calls_.go = [this](std::size_t index) {
+        if (index == index_) return;
+        bool play = snapshot().state.intent == Intent::play;
+        queue_->go(index);
+        if (play) controller_->play();
+        turned(index);
+    };
+    renew();
+}
+
+PlayerSession::~PlayerSession() {
+    controller_.reset();
+    queue_.reset();
+}
+
+void PlayerSession::renew() {
+    controller_.reset();
+    queue_.reset();
+    queue_ = std::make_unique<PlayQueue>(host_.strand, host_.make, host_.sink);
+    controller_ = queue_->current();
+    born_ = host_.strand->now();
+    started_ = ended_ = false;
+    if (host_.event) queue_->on_event(host_.event);
+    if (host_.changed) queue_->on_change(host_.changed);
+    if (host_.replaced) host_.replaced();
+}
+
+void PlayerSession::turned(std::size_t index) {
+    if (index >= document_.sources.size()) return;
+    if (auto current = queue_->current(); current != controller_) {
+        controller_ = std::move(current);
+        born_ = queue_->made_at();
+        if (host_.replaced) host_.replaced();
+        controller_->refresh();
+    }
+    index_ = index;
+    started_ = ended_ = false;
+}
+
+void PlayerSession::fill_queue() {
+    std::vector<PlayQueue::Entry> entries;
+    for (auto& s : document_.sources) entries.push_back({resolve(s, folder_), open_options(document_, s, folder_)});
+    static constexpr std::array modes{Repeat::off, Repeat::once, Repeat::one, Repeat::all, Repeat::off, Repeat::off};
+    queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(player().at_end)));
+}
+
+void PlayerSession::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
+    // Trying again passes the document that is held already.
+    if (&document != &document_) document_ = document;
+    if (&folder != &folder_) folder_ = folder;
+    index_ = index;
+    started_ = ended_ = false;
+    if (index >= document_.sources.size()) return;
+    fill_queue();
+    queue_->go(index);
+    touch();
+}
+
+void PlayerSession::apply(const PlayerDocument& document, std::size_t index) {
+    if (index >= document.sources.size()) return;
+    auto before = std::move(document_);
+    document_ = document, index_ = index;
+    auto& was = before.player();
+    auto& now = player();
+    if (before.sources != document_.sources || was.at_end != now.at_end) fill_queue();
+    auto options = open_options(document_, document_.sources[index], folder_);
+    controller_->set_loop(options.loop);
+    if (was.volume != now.volume) controller_->set_volume(now.volume);
+    if (was.muted != now.muted) controller_->set_muted(now.muted);
+    if (was.speed != now.speed) controller_->set_rate(now.speed);
+    controller_->choose_languages(options.sound_language, options.text_language);
+}
+
+void PlayerSession::touch() { touched_ = host_.strand->now(); }
+
+ControlContext PlayerSession::context() const {
+    ControlContext c;
+    c.snapshot = controller_->snapshot();
+    auto& s = c.snapshot;
+    auto now = host_.strand->now();
+    if (auto* spec = source()) {
+        c.title = spec->name;
+        bool counting = spec->start.how == Start::How::delay && !started_ && s.state.phase == Phase::ready &&
+                        s.state.intent == Intent::hold && s.position.ns == 0;
+        if (counting && now < s.since + spec->start.delay) c.countdown = s.since + spec->start.delay - now;
+    }
+    c.full_screen = full_screen_, c.handset = handset_;
+    c.index = index_, c.count = std::max<std::size_t>(1, document_.sources.size());
+    c.has_previous = queue_->has_previous(), c.has_next = queue_->has_next();
+    c.untouched = now - touched_;
+    c.started = started_;
+    bool at_rest = s.state.intent == Intent::hold || s.state.phase == Phase::failed;
+    c.awake = s.state.phase != Phase::empty && (at_rest || kept_awake_ || c.untouched < player().hide_after);
+    return c;
+}
+
+void PlayerSession::follow() {
+    auto s = controller_->snapshot();
+    if (s.motion == Motion::moving) started_ = true;
+    bool ended = s.state.phase == Phase::ended;
+    if (ended && !ended_) {
+        if (player().at_end == AtEnd::poster) {
+            controller_->stop();
+            started_ = false;
+        } else if (player().at_end == AtEnd::leave && host_.leave) {
+            host_.leave();
+        }
+    }
+    ended_ = ended;
+}
+
+bool PlayerSession::key(std::string_view wanted) {
+    auto row = std::find_if(keys.begin(), keys.end(), [&](auto& k) { return k.keys == wanted; });
+    if (row == keys.end()) return false;
+    touch();
+    auto p = row->press;
+    auto same = std::find_if(player().controls.begin(), player().controls.end(), [&](auto& c) {
+        auto own = c.kind->press({}, c.settings);
+        return p.what == What::skip && own.what == p.what && (own.by < Time{}) == (p.by < Time{});
+    });
+    if (same != player().controls.end()) p.by = same->kind->press({}, same->settings).by;
+    press(p);
+    return true;
+}
+
+void PlayerSession::press(const Press& p) {
+    auto& c = *controller_;
+    switch (p.what) {
+        case What::none:
+            break;
+        case What::toggle:
+            return c.toggle();
+        case What::play:
+            return c.play();
+        case What::pause:
+            return c.pause();
+        case What::stop:
+            return c.stop();
+        case What::skip:
+            return c.skip(p.by);
+        case What::step:
+            return c.step(p.frames);
+        case What::mute:
+            return c.set_muted(p.onward);
+        case What::louder:
+            return c.set_volume(std::clamp(snapshot().volume + p.speed, 0.0, 1.0));
+        case What::loop:
+            return c.set_loop({p.onward ? Loop::Kind::all : Loop::Kind::none, {}, {}});
+        case What::speed:
+            return c.set_rate(p.speed);
+        case What::turn:
+            p.onward ? queue_->next() : queue_->previous();
+            return;
+        case What::choose_text:
+            return c.choose_text(p.track);
+        case What::to_live:
+            if (auto window = snapshot().seekable; window && window->to != Time::max()) c.seek(window->to);
+            return;
+        case What::retry:
+            return load(document_, index_, folder_);
+        case What::full_screen:
+            if (host_.full_screen) host_.full_screen();
+            return;
+        case What::leave:
+            if (host_.leave) host_.leave();
+            return;
+        case What::choose_tracks:
+        case What::choose_sound:
+            if (host_.choose) host_.choose(p.what);
+            return;
+    }
+}
+
+}  // namespace ruedo

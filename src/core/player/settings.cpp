@@ -1,0 +1,126 @@
+// SPDX-License-Identifier: Apache-2.0
+// What can be set of a control: one row for each setting.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+#include <nlohmann/json.hpp>
+
+#include "player/controls.h"
+
+namespace ruedo {
+namespace {
+
+constexpr std::array<std::string_view, 3> show_names{"mark", "words", "both"};
+
+using Setting = SettingKind::Type;
+const std::array settings_rows{
+    SettingKind{"by_ns", Setting::time, "what a press skips", "A press skips {}.", "10 seconds", &ControlSettings::by,
+                1'000'000, 3'600'000'000'000},
+    SettingKind{"frames", Setting::whole, "how many frames a press steps", "A press steps {}.", "1 frame",
+                &ControlSettings::frames, 1, 1000},
+    SettingKind{"speeds", Setting::speeds, "the speeds that presses go through, 0.25 to 4, rising",
+                "Presses go through the speeds {}.", "0.5 1 1.5 2", &ControlSettings::speeds},
+    SettingKind{"template", Setting::template_words, "what it says; properties stand in braces", "It says {}.",
+                "nothing", &ControlSettings::words},
+    SettingKind{"figures", Setting::yes_or_no, "time and time left stand under the rail", "Under the rail stand {}.",
+                "time and time left/no figures", &ControlSettings::figures},
+    SettingKind{"show", Setting::choice, "a mark, words, or both", "It shows {}.", "a mark", &ControlSettings::show},
+    SettingKind{"words", Setting::words, "its words, where the usual ones will not do", "It is called {}.",
+                "what a press will do", &ControlSettings::words},
+    SettingKind{"when", Setting::condition, "when it is to be seen (docs/conditions.md)", "It appears {}.",
+                "with what hides and comes back", &ControlSettings::when},
+    SettingKind{"usable", Setting::condition, "when it can be used (docs/conditions.md)", "It can be used {}.",
+                "whenever it can do something", &ControlSettings::usable},
+    SettingKind{"size", Setting::whole, "height in pixels; 0 as the mount has it", "Its height is {}.",
+                "what the mount has", &ControlSettings::size, 0, 400},
+    SettingKind{"ink", Setting::colour, "colour of its mark and words", "Its ink is {}.", "the usual one",
+                &ControlSettings::ink},
+    SettingKind{"ground", Setting::colour, "colour behind it", "Its ground is {}.", "the usual one",
+                &ControlSettings::ground},
+    SettingKind{"radius", Setting::whole, "of its ground’s corners, in pixels; -1 as its kind has it",
+                "Its corners are {}.", "as its kind has them", &ControlSettings::radius, -1, 200},
+    SettingKind{"rank", Setting::whole, "what folds away first has the highest, 1 to 9; 0 as its kind has it",
+                "Where room is short it folds away {}.", "in its kind’s turn", &ControlSettings::rank, 0, 9},
+};
+
+template <class... F>
+struct Each : F... {
+    using F::operator()...;
+};
+
+}  // namespace
+
+std::span<const SettingKind> setting_kinds() { return settings_rows; }
+const SettingKind* find_setting(std::string_view name) {
+    auto it = std::find_if(settings_rows.begin(), settings_rows.end(), [&](auto& s) { return s.name == name; });
+    return it == settings_rows.end() ? nullptr : &*it;
+}
+
+nlohmann::json SettingKind::get(const ControlSettings& settings) const {
+    return std::visit(Each{[&](Time ControlSettings::* m) { return nlohmann::json((settings.*m).ns); },
+                           [&](ControlSettings::Show ControlSettings::* m) {
+                               return nlohmann::json(show_names.at(static_cast<std::size_t>(settings.*m)));
+                           },
+                           [&](auto m) { return nlohmann::json(settings.*m); }},
+                      place);
+}
+
+std::optional<std::string> SettingKind::set(ControlSettings& settings, const nlohmann::json& v) const {
+    auto text = [&]() -> const std::string* {
+        return v.is_string() && v.get_ref<const std::string&>().size() <= 4096 ? &v.get_ref<const std::string&>()
+                                                                               : nullptr;
+    };
+    auto whole = [&](auto write) -> std::optional<std::string> {
+        bool fits = v.is_number_integer() && (!v.is_number_unsigned() || v.get<std::uint64_t>() <= INT64_MAX);
+        if (!fits || v.get<std::int64_t>() < low || v.get<std::int64_t>() > high)
+            return type == Type::time ? fmt::format("must be a whole number of nanoseconds from {} to {}", low, high)
+                                      : fmt::format("must be a whole number from {} to {}", low, high);
+        write(v.get<std::int64_t>());
+        return {};
+    };
+    auto words = [&](std::string ControlSettings::* m) -> std::optional<std::string> {
+        if (!text()) return "must be a text of at most 4096 bytes";
+        if (type == Type::colour && !text()->empty() && !is_colour(*text()))
+            return "must be a colour such as “#17131A”";
+        if (type == Type::template_words)
+            if (auto wrong = wrong_words(*text())) return wrong;
+        settings.*m = *text();
+        return {};
+    };
+    return std::visit(
+        Each{[&](Time ControlSettings::* m) { return whole([&](auto n) { settings.*m = Time{n}; }); },
+             [&](int ControlSettings::* m) { return whole([&](auto n) { settings.*m = static_cast<int>(n); }); },
+             [&](std::string ControlSettings::* m) { return words(m); },
+             [&](bool ControlSettings::* m) -> std::optional<std::string> {
+                 if (!v.is_boolean()) return "must be true or false";
+                 settings.*m = v.get<bool>();
+                 return {};
+             },
+             [&](ControlSettings::Show ControlSettings::* m) -> std::optional<std::string> {
+                 auto at = text() ? std::find(show_names.begin(), show_names.end(), *text()) : show_names.end();
+                 if (at == show_names.end()) return "must be one of “mark”, “words”, “both”";
+                 settings.*m = static_cast<ControlSettings::Show>(at - show_names.begin());
+                 return {};
+             },
+             [&](std::vector<double> ControlSettings::* m) -> std::optional<std::string> {
+                 std::vector<double> list;
+                 bool fine = v.is_array() && !v.empty() && v.size() <= 12;
+                 for (std::size_t i = 0; fine && i < v.size(); ++i) {
+                     fine = v[i].is_number() && v[i].get<double>() >= 0.25 && v[i].get<double>() <= 4 &&
+                            (list.empty() || v[i].get<double>() > list.back());
+                     if (fine) list.push_back(v[i].get<double>());
+                 }
+                 if (!fine) return "must be one to twelve rising speeds from 0.25 to 4";
+                 settings.*m = std::move(list);
+                 return {};
+             }},
+        place);
+}
+
+bool is_colour(std::string_view text) {
+    return text.size() == 7 && text[0] == '#' &&
+           std::all_of(text.begin() + 1, text.end(), [](unsigned char c) { return std::isxdigit(c); });
+}
+
+}  // namespace ruedo

@@ -1,0 +1,88 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "player/templates.h"
+
+namespace ruedo {
+namespace {
+
+void put(PlayerSpec& p, const char* slot, std::initializer_list<const char*> kinds) {
+    for (auto* kind : kinds) p.put({.kind = &control_kind(kind)}, slot);
+}
+void bare(PlayerSpec& p) {
+    p.bars.clear();
+    p.controls.clear();
+}
+/// What every player needs that may be pressed or may fail.
+void signs(PlayerSpec& p) { put(p, "centre", {"countdown", "waiting", "failure", "retry"}); }
+
+constexpr std::array rows{
+    Template{"bare picture", "nothing but the picture, to put controls on by hand", bare},
+    Template{"small inline", "one plate beside the picture: play, time, sound",
+             [](PlayerSpec& p) {
+                 bare(p);
+                 p.bars = {{.where = BarSpec::Where::beside}};
+                 put(p, "foot/start", {"toggle"});
+                 put(p, "foot/middle", {"position"});
+                 put(p, "foot/end", {"mute"});
+                 signs(p);
+             }},
+    Template{"full set", "everything one may want of a clip, on two bars",
+             [](PlayerSpec& p) {
+                 bare(p);
+                 BarSpec head;
+                 head.name = "head", head.edge = BarSpec::Edge::top;
+                 p.bars = {{}, head};
+                 put(p, "foot/start", {"previous", "toggle", "next", "back", "forward"});
+                 put(p, "foot/middle", {"position"});
+                 put(p, "foot/end", {"captions", "mute", "volume", "full-screen"});
+                 put(p, "head/start", {"title"});
+                 put(p, "head/end", {"step-back", "step-forward", "loop", "speed", "sounds"});
+                 put(p, "top-right", {"live", "to-live"});
+                 put(p, "centre", {"start"});
+                 signs(p);
+             }},
+    Template{"poster and mark", "a large mark on the first frame, and nothing else while it plays but its time",
+             [](PlayerSpec& p) {
+                 bare(p);
+                 put(p, "centre", {"start"});
+                 signs(p);
+                 put(p, "bottom-left", {"toggle"});
+                 put(p, "bottom-right", {"left", "full-screen"});
+                 p.at_end = AtEnd::poster;
+             }},
+    Template{"kiosk loop", "starts by itself, silent, and goes round; nothing to press but the sound",
+             [](PlayerSpec& p) {
+                 bare(p);
+                 put(p, "bottom-right", {"mute"});
+                 signs(p);
+                 p.controls.front().settings.when = "has sound";
+                 p.at_end = AtEnd::round;
+                 p.muted = true;
+             },
+             [](SourceSpec& s) { s.start = {Start::How::play, {}}; }},
+    Template{"posters over one player", "a strip of posters above the picture; a press turns to its source",
+             [](PlayerSpec& p) {
+                 bare(p);
+                 BarSpec head;
+                 head.name = "head", head.edge = BarSpec::Edge::top, head.where = BarSpec::Where::beside;
+                 p.bars = {{}, head};
+                 put(p, "head/middle", {"strip"});
+                 put(p, "foot/start", {"toggle"});
+                 put(p, "foot/middle", {"position"});
+                 put(p, "foot/end", {"mute", "full-screen"});
+                 put(p, "centre", {"start"});
+                 signs(p);
+                 p.at_end = AtEnd::next;
+             }},
+};
+}  // namespace
+
+std::span<const Template> templates() { return rows; }
+
+PlayerDocument with_template(PlayerDocument d, const Template& chosen) {
+    chosen.apply(d.player());
+    if (chosen.apply_to_source)
+        for (auto& s : d.sources) chosen.apply_to_source(s);
+    return d;
+}
+
+}  // namespace ruedo

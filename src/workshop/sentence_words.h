@@ -1,0 +1,51 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What the sentences say of a document, and what can be changed in them: each word knows its place in the document, its
+// default, and how a new value is taken over.
+#pragma once
+#include <QString>
+#include <QStringList>
+#include <functional>
+#include <optional>
+#include <vector>
+
+#include "player/player.h"
+
+namespace ruedo {
+
+struct Word {
+    struct Choice {
+        QString value, label;
+    };
+    struct Range {
+        double low, high, now;
+        QString unit, title;
+        int decimals = 0;
+    };
+    QString key, path, shown, fallback;  ///< `path` is its JSON pointer; `fallback` says the default.
+    bool changed = false;
+    std::vector<Choice> choices;
+    std::optional<Range> range;  ///< A number with a unit.
+    QString typed;               ///< What to say over a field for words of one's own; empty where there is none.
+    QString now;                 ///< The value as `set` takes it.
+    QString what;                ///< For the history: "Loop".
+    /// Takes a value over, or says what is wrong with it.
+    std::function<std::optional<QString>(PlayerDocument&, const QString&)> set;
+};
+
+struct Paragraph {
+    QString id;        ///< "source", "player", "controls", "control".
+    QString heading;   ///< May be empty.
+    QStringList told;  ///< Sentences, with the keys of their words in braces.
+};
+
+struct Told {
+    std::vector<Paragraph> paragraphs;
+    std::vector<Word> words;
+    const Word* find(const QString& key) const;
+};
+
+/// `source` and `control` are what is selected; `file_for` writes a file as the document does.
+Told tell(const PlayerDocument& document, std::size_t source, const std::string& control,
+          const std::function<std::string(const std::string&)>& file_for);
+
+}  // namespace ruedo

@@ -1,0 +1,313 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The player put together by hand in the workshop's window, with mouse and keys.
+#include <QClipboard>
+#include <QTest>
+#include <QTextBrowser>
+#include <set>
+
+#include "player/templates.h"
+#include "window_support.h"
+#include "workshop/arranging.h"
+#include "workshop/mirror.h"
+#include "workshop/mount.h"
+#include "workshop/sentences.h"
+#include "workshop/window.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+struct Bench {
+    Folder folder;
+    PlaybackHost host{false};
+    WorkshopWindow window{host};
+    explicit Bench(PlayerDocument d = document_of({"vp9_opus.webm"})) {
+        done(save_document(d, folder / "a.ruedo"));
+        window.show();
+        REQUIRE(window.open_project(folder / "a.ruedo"));
+        REQUIRE(soon([&] { return window.player().snapshot().state.phase == Phase::ready; }));
+        window.mount().set_arranging(true);
+        pass(50);
+    }
+    Project& project() { return window.project(); }
+    PlayerSpec player() { return project().document().player(); }
+    ArrangeLayer& layer() { return window.mount().layer(); }
+    Layout layout() { return window.player().layout_now(); }
+    QPointF middle(const std::string& control) {
+        auto p = player();
+        auto box = layout().controls[static_cast<std::size_t>(p.control(control) - p.controls.data())].box;
+        return {box.x + box.width / 2.0, box.y + box.height / 2.0};
+    }
+    /// From the tray onto a point of the player, as a hand does.
+    void carry(const char* kind, QPointF to) {
+        auto* item = control(&window, "Add " + text(control_kind(kind).title));
+        REQUIRE(item);
+        press(item, {20, 20});
+        auto at = [&](QPointF on_layer) { return item->mapFromGlobal(layer().mapToGlobal(on_layer)); };
+        for (double part : {0.2, 0.6, 1.0}) {
+            auto from = QPointF(item->mapToGlobal(QPointF(20, 20))), end = QPointF(layer().mapToGlobal(to));
+            move(item, item->mapFromGlobal(from + (end - from) * part), Qt::LeftButton);
+        }
+        let_go(item, at(to));
+        pass(30);
+    }
+    /// From where it stands to a point of the player.
+    void drag(const std::string& name, QPointF to) {
+        auto from = middle(name);
+        press(&layer(), from);
+        for (double part : {0.3, 0.7, 1.0}) move(&layer(), from + (to - from) * part, Qt::LeftButton);
+        let_go(&layer(), to);
+        pass(30);
+    }
+};
+}  // namespace
+
+TEST_CASE("from a bare picture: play, position and volume beside it, captions when there are any, a strip") {
+    auto d = document_of({"text_webvtt.mkv", "vp9_opus.webm"});
+    d.player().bars.clear(), d.player().controls.clear();
+    Bench b(d);
+    b.window.player().controller().play();
+    REQUIRE(soon([&] { return b.window.player().snapshot().state.phase == Phase::playing; }));
+    auto bottom = b.layer().height() - 70.0, wide = b.layer().width() * 1.0;
+    // The strips at the lower edge offer bars: on the picture, beside it, clear of it.
+    auto zones = drop_zones(b.player(), b.window.player().mount_shape(), b.layout());
+    auto beside = std::find_if(zones.begin(), zones.end(), [](auto& z) {
+        return z.bar && z.bar->edge == BarSpec::Edge::bottom && z.bar->where == BarSpec::Where::beside;
+    });
+    REQUIRE(beside != zones.end());
+    bottom = beside->box.y + 10.0;
+    b.carry("toggle", {wide * 0.1, bottom});
+    REQUIRE(b.player().bars.size() == 1);
+    CHECK(b.player().bars[0].where == BarSpec::Where::beside);
+    CHECK(b.player().control("toggle")->slot == "foot/start");
+    auto bar = b.layout().bars.at(0).box;
+    CHECK_FALSE(bar.meets(b.layout().picture));
+    b.carry("position", {bar.x + bar.width / 2.0, bar.y + 10.0});
+    b.carry("volume", {bar.right() - 8.0, bar.y + 10.0});
+    b.carry("captions", {bar.right() - 8.0, bar.y + 10.0});
+    b.carry("strip", {b.layout().picture.width / 2.0, b.layout().picture.y + 90.0});
+    CHECK(b.player().control("position")->slot == "foot/middle");
+    CHECK(b.player().control("volume")->slot == "foot/end");
+    CHECK(b.player().control("captions")->slot == "foot/end");
+    CHECK(b.player().control("strip")->slot.starts_with("top"));
+    // It played on all the while, and what was put there works.
+    CHECK(b.window.player().snapshot().state.phase == Phase::playing);
+    b.window.mount().set_arranging(false);
+    auto* captions = b.window.player().control_widget("captions");
+    CHECK(soon([&] { return captions->isVisible(); }));
+    auto* toggle = b.window.player().control_widget("toggle");
+    QTest::mouseClick(toggle, Qt::LeftButton);
+    CHECK(soon([&] { return b.window.player().snapshot().state.phase == Phase::paused; }));
+    // The other source has no captions: there is no button for them.
+    b.project().set_current(1);
+    CHECK(soon([&] { return b.window.player().snapshot().source == "vp9_opus.webm" && !captions->isVisible(); }));
+    // Each step can be taken back, with words.
+    int steps = 0;
+    CHECK(b.project().undo_text().contains("strip"));
+    for (; b.project().can_undo(); ++steps) b.project().undo();
+    CHECK(steps == 5);
+    CHECK(b.player().controls.empty());
+}
+
+TEST_CASE("picture, keys and text select the same control, and keys move it, take it away and copy it") {
+    Bench b;
+    auto& project = b.project();
+    auto told = [&] { return b.window.sentences().plain_text(); };
+    press(&b.layer(), b.middle("mute"));
+    let_go(&b.layer(), b.middle("mute"));
+    CHECK(project.selected() == "mute");
+    CHECK(told().startsWith("mute"));
+    auto order = b.layer().order();
+    auto at = order.indexOf("mute");
+    QTest::keyClick(&b.layer(), Qt::Key_Tab);
+    CHECK(text(project.selected()) == order[at + 1]);
+    QTest::keyClick(&b.layer(), Qt::Key_Backtab);
+    CHECK(project.selected() == "mute");
+    // Left: before the tracks; up: onto the picture; and back by undoing.
+    auto slot = [&] { return b.player().control("mute")->slot; };
+    QTest::keyClick(&b.layer(), Qt::Key_Left);
+    CHECK(b.player().in_slot("foot/end").front() ==
+          static_cast<std::size_t>(project.document().player().control("mute") -
+                                   project.document().player().controls.data()));
+    QTest::keyClick(&b.layer(), Qt::Key_Up);
+    CHECK(slot() == "bottom-right");
+    CHECK(project.undo_text() == "mute to the bottom right corner of the picture");
+    project.undo();
+    CHECK(slot() == "foot/end");
+    CHECK(project.selected() == "mute");
+    // A copy is text that can be pasted, here or in another document.
+    b.layer().setFocus();
+    QTest::keyClick(&b.layer(), Qt::Key_C, Qt::ControlModifier);
+    CHECK(QApplication::clipboard()->text().contains("\"kind\": \"mute\""));
+    auto sources = project.document().sources.size();
+    QTest::keyClick(&b.layer(), Qt::Key_V, Qt::ControlModifier);
+    CHECK(project.selected() == "mute 2");
+    CHECK(project.document().sources.size() == sources);
+    QTest::keyClick(&b.layer(), Qt::Key_Delete);
+    CHECK_FALSE(b.player().control("mute 2"));
+    CHECK_FALSE(project.selected().empty());
+    QTest::keyClick(&b.layer(), Qt::Key_Escape);
+    CHECK(project.selected().empty());
+    QApplication::clipboard()->setText("no control");
+    auto before = project.document();
+    QTest::keyClick(&b.layer(), Qt::Key_V, Qt::ControlModifier);
+    CHECK(project.document() == before);
+}
+
+TEST_CASE("a control is dragged along the bar and onto the picture, and lands where it was shown to") {
+    Bench b;
+    std::mt19937 random(61);
+    for (int i = 0; i < 25; ++i) {
+        auto names = b.layer().order();
+        auto name = names[static_cast<int>(random() % static_cast<unsigned>(names.size()))].toStdString();
+        auto zones = drop_zones(b.player(), b.window.player().mount_shape(), b.layout());
+        auto zone = zones[random() % zones.size()];
+        INFO(name << " to " << zone.words);
+        auto count = b.player().controls.size();
+        b.drag(name, {zone.box.x + zone.box.width / 2.0, zone.box.y + zone.box.height / 2.0});
+        REQUIRE(b.player().control(name));
+        CHECK(b.player().control(name)->slot == zone.slot);
+        CHECK(b.player().controls.size() == count);
+        CHECK(b.project().selected() == name);
+    }
+    // Outside the player nothing happens.
+    auto before = b.project().document();
+    b.drag(b.layer().order().front().toStdString(), {-40, -40});
+    CHECK(b.project().document() == before);
+}
+
+TEST_CASE("a condition of one's own decides when a control is seen, and what is wrong with one is said in place") {
+    Bench b;
+    b.window.mount().set_arranging(true);
+    b.project().select("mute");
+    auto& s = b.window.sentences();
+    QString problem;
+    CHECK_FALSE(s.set_value("when", "has colour", &problem));
+    CHECK(problem.contains("has colour"));
+    REQUIRE(s.set_value("when", "muted  or not always"));
+    CHECK(b.player().control("mute")->settings.when == "muted or not always");
+    auto* mute = b.window.player().control_widget("mute");
+    CHECK(soon([&] { return !mute->isVisible(); }));
+    b.window.player().controller().set_muted(true);
+    CHECK(soon([&] { return mute->isVisible(); }));
+    // Words, a size, colours: the widget follows at once.
+    REQUIRE(s.set_value("show", "both"));
+    REQUIRE(s.set_value("words", "Hush"));
+    REQUIRE(s.set_value("size", "60"));
+    CHECK(soon([&] { return mute->height() == 60 && mute->width() > 80 && mute->accessibleName() == "Hush"; }));
+    // Another kind of control in its place.
+    REQUIRE(s.set_value("kind", "stop"));
+    CHECK(b.project().selected() == "stop");
+    CHECK_FALSE(b.player().control("mute"));
+    // What can never be is found.
+    REQUIRE(s.set_value("when", "playing and held"));
+    CHECK(soon([&] {
+        auto* findings = static_cast<QTextBrowser*>(control(&b.window, "Findings"));
+        return findings->toPlainText().contains("never appears");
+    }));
+    // Only what speaks of a word is told when it is sought.
+    b.project().select({});
+    s.search("volume");
+    CHECK(s.plain_text().contains("volume"));
+    CHECK_FALSE(s.plain_text().contains("corners"));
+    s.search({});
+    CHECK(s.plain_text().contains("corners"));
+}
+
+TEST_CASE("turning the handset is one press, and neither that nor arranging interrupts playing") {
+    auto d = document_of({"vp9_opus.webm"});
+    d.mount = Mount::handset_upright;
+    d.sources[0].loop.kind = Loop::Kind::all;
+    Bench b(d);
+    auto& view = b.window.player();
+    view.controller().play();
+    REQUIRE(soon([&] { return view.snapshot().state.phase == Phase::playing; }));
+    auto opened = [&] {
+        int n = 0;
+        for (auto& e : view.controller().events()) n += e.name == "opened";
+        return n;
+    };
+    CHECK(opened() == 1);
+    for (auto* button : b.window.mount().findChildren<QPushButton*>()) {
+        if (button->text() != "Turn") continue;
+        auto upright = view.size();
+        button->click();
+        CHECK(soon([&] { return view.width() > view.height() && upright.width() < upright.height(); }));
+        button->click();
+        CHECK(soon([&] { return view.width() < view.height(); }));
+    }
+    b.window.mount().set_arranging(false);
+    b.window.mount().set_arranging(true);
+    CHECK(view.snapshot().state.phase == Phase::playing);
+    CHECK(opened() == 1);
+    // Controls keep clear of what is cut out of the screen.
+    auto shape = view.mount_shape();
+    CHECK(shape.touch);
+    for (auto& c : b.layout().controls)
+        if (c.shown) CHECK(c.box.y >= shape.top);
+}
+
+TEST_CASE(
+    "side by side the other mounts show the same pictures, laid out for themselves, and nothing is decoded twice") {
+    Bench b;
+    auto& view = b.window.player();
+    b.window.mount().set_arranging(false);
+    b.window.mount().set_side_by_side(true);
+    auto mirrors = b.window.mount().mirrors();
+    REQUIRE(mirrors.size() == 4);
+    view.controller().play();
+    REQUIRE(soon([&] { return view.snapshot().counters.presented > 10; }));
+    view.controller().pause();
+    REQUIRE(soon([&] { return view.snapshot().state.phase == Phase::paused; }));
+    auto presented = view.snapshot().counters.presented;
+    std::set<std::pair<int, int>> shapes;
+    for (auto* m : mirrors) {
+        CHECK(b.window.mount().rect().contains(m->geometry()));
+        CHECK_FALSE(m->geometry().intersects(view.geometry()));
+        shapes.insert({m->shape().width, m->shape().height});
+        auto layout = m->laid_out();
+        CHECK(layout.controls.size() == b.player().controls.size());
+        // The picture is there: what is drawn is not of one colour.
+        auto shot = m->grab().toImage();
+        std::set<QRgb> colours;
+        for (int x = 0; x < shot.width(); x += 3)
+            for (int y = 0; y < shot.height(); y += 3) colours.insert(shot.pixel(x, y));
+        CHECK(colours.size() > 20);
+    }
+    CHECK(shapes.size() == 4);
+    CHECK(view.snapshot().counters.presented == presented);
+    b.window.mount().set_side_by_side(false);
+    CHECK(b.window.mount().mirrors().empty());
+}
+
+TEST_CASE("a player to begin from is chosen with a picture of it, taken over in one step, and plays") {
+    Bench b(document_of({"vp9_opus.webm", "h264_high_aac.mp4"}));
+    auto before = b.project().document();
+    for (auto& t : templates()) {
+        INFO(t.name);
+        b.window.mount().choose_template();
+        auto* item = static_cast<QPushButton*>(control(&b.window, "Begin from " + text(t.name)));
+        REQUIRE(item);
+        item->click();
+        pass(30);
+        auto after = b.project().document();
+        CHECK(after == with_template(before, t));
+        CHECK(value(document_from_json(to_json(after), "x")) == after);
+        // But for the bare picture, nothing in them stands in the way.
+        for (auto& f : review(after, b.folder.path)) {
+            INFO(f.sentence);
+            CHECK((t.name == "bare picture" || !f.where.starts_with("/players")));
+        }
+        // On no usual mount does any of them fold more than half away.
+        for (auto mount :
+             {Mount::window, Mount::handset_upright, Mount::handset_sideways, Mount::tablet, Mount::wall}) {
+            auto context = b.window.player().session().context();
+            context.awake = true;
+            auto l = lay_out(after.player(), shape_of(mount), context, &after.sources[0]);
+            auto folded = std::count_if(l.controls.begin(), l.controls.end(), [](auto& c) { return c.folded; });
+            CHECK(folded * 2 <= std::ssize(l.controls));
+        }
+        b.project().undo();
+        CHECK(b.project().document() == before);
+    }
+}
