@@ -27,7 +27,8 @@ QApplication& application() {
     static char name[] = "ruedo-bench";
     static char* argv[] = {name, nullptr};
     if (qgetenv("DISPLAY").isEmpty() && qgetenv("WAYLAND_DISPLAY").isEmpty()) qputenv("QT_QPA_PLATFORM", "offscreen");
-    static QApplication app(argc, argv);
+    // Never taken down: at the end of the program nothing is left that it could be taken down after.
+    static auto& app = *new QApplication(argc, argv);
     static bool once = (look::apply(), true);
     (void)once;
     return app;

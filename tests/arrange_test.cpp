@@ -205,6 +205,13 @@ TEST_CASE("a condition of one's own decides when a control is seen, and what is 
         auto* findings = static_cast<QTextBrowser*>(control(&b.window, "Findings"));
         return findings->toPlainText().contains("never appears");
     }));
+    // And a press on its words mends it, as one step.
+    auto& found = s.findings();
+    auto never = std::find_if(found.begin(), found.end(), [](auto& f) { return f.code == "never-seen"; });
+    REQUIRE(never != found.end());
+    s.mend(static_cast<std::size_t>(never - found.begin()));
+    CHECK(b.player().control("stop")->settings.when.empty());
+    CHECK(b.project().undo_text().startsWith("Let it appear"));
     // Only what speaks of a word is told when it is sought.
     b.project().select({});
     s.search("volume");
@@ -286,7 +293,7 @@ TEST_CASE("a player to begin from is chosen with a picture of it, taken over in 
     for (auto& t : templates()) {
         INFO(t.name);
         b.window.mount().choose_template();
-        auto* item = static_cast<QPushButton*>(control(&b.window, "Begin from " + text(t.name)));
+        auto* item = static_cast<QAbstractButton*>(control(&b.window, "Begin from " + text(t.name)));
         REQUIRE(item);
         item->click();
         pass(30);

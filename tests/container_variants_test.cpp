@@ -171,7 +171,7 @@ TEST_CASE("sample sizes may be compact") {
                "h264_high_aac.mp4");
 }
 
-TEST_CASE("a track without sync table is keyframes only; a stated rotation is told, whichever way") {
+TEST_CASE("a track without sync table is keyframes only, and a stated rotation is told, whichever way") {
     for (auto [turn, a, b, c, d] :
          {std::tuple{0, 1, 0, 0, 1}, {90, 0, 1, -1, 0}, {180, -1, 0, 0, -1}, {270, 0, -1, 1, 0}}) {
         auto bytes = rewritten("h264_high_aac.mp4", [&, a = a, b = b, c = c, d = d](auto& list) {

@@ -290,3 +290,19 @@ TEST_CASE("a session in virtual time counts down, starts, hides, and does what s
         if (at_end == AtEnd::poster) CHECK(session.before_start());
     }
 }
+
+TEST_CASE("what starves for longer than the player waits says so, with a way on, until something comes") {
+    ControlContext c;
+    c.snapshot.state = {Phase::waiting, Intent::play};
+    c.snapshot.motion = Motion::starved;
+    auto seen = [&](const char* kind) { return control_kind(kind).absent(c).empty(); };
+    c.waited = 100_ms;
+    CHECK((!seen("waiting") && !seen("failure")));  // a moment's wait is no news
+    c.waited = 2_s;
+    CHECK((seen("waiting") && !seen("failure") && !seen("retry")));
+    c.waited = 9_s, c.given_up = true;
+    CHECK((!seen("waiting") && seen("failure") && seen("retry")));
+    CHECK(control_kind("failure").label(c, {}).find("9 seconds") != std::string::npos);
+    CHECK(Condition::parse("waiting for 8 s")->holds(c));
+    CHECK_FALSE(Condition::parse("waiting for 10 s")->holds(c));
+}

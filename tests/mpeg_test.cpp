@@ -367,7 +367,7 @@ TEST_CASE("H.264 in AVI is shown in the order that its pictures count") {
     }
 }
 
-TEST_CASE("AC-3 bare and in AVI; frames tell themselves") {
+TEST_CASE("AC-3 bare and in AVI, and frames tell themselves") {
     auto coded = tone(48000 * 2);
     auto frames = make_ac3(coded);
     Bytes bare;

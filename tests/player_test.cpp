@@ -35,6 +35,7 @@ PlayerDocument random_document(std::mt19937& random) {
     p.name = random() % 2 ? "Player" : "Second";
     p.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
     p.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
+    p.give_up_after = 1_s * static_cast<std::int64_t>(random() % 9);
     p.at_end = static_cast<AtEnd>(random() % 6);
     p.volume = static_cast<double>(random() % 101) / 100, p.muted = random() % 2, p.speed = random() % 2 ? 1 : 1.5;
     p.picture.surround = random() % 2 ? "#17131A" : "#8a2436";
@@ -216,6 +217,13 @@ TEST_CASE("the review finds what stands in a player's way") {
     CHECK(says(2, "encrypted"));
     CHECK(says(3, "stretched"));
     CHECK(says(3, "loop"));
+    for (auto& f : found) {
+        if (f.code != "no-file" && f.code != "stretched" && f.code != "loop-too-long") continue;
+        REQUIRE(f.fix);
+        auto mended = d;
+        f.fix->apply(mended);
+        CHECK(review(mended, folder.path).size() == found.size() - 1);
+    }
     d.sources = {good};
     auto codes = [&](std::initializer_list<const char*> taken_away, auto change) {
         auto without = d;
@@ -225,8 +233,15 @@ TEST_CASE("the review finds what stands in a player's way") {
         std::set<std::string> all;
         for (auto& f : review(without, folder.path)) {
             all.insert(f.code);
-            // Each names a place that is there.
+            // Each names a place that is there, and what mends it mends it.
             CHECK(to_json(without).contains(json::json_pointer(f.where)));
+            REQUIRE(f.fix);
+            auto mended = without;
+            f.fix->apply(mended);
+            for (auto& left : review(mended, folder.path)) {
+                INFO(f.sentence << " " << f.fix->words << ": " << left.sentence);
+                CHECK((left.code != f.code || left.where != f.where));
+            }
         }
         return all;
     };

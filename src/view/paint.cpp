@@ -212,8 +212,9 @@ void paint_sign(QPainter& g, const ControlSpec& c, const ControlContext& context
         g.setPen(Qt::NoPen);
         g.setBrush(colour_or(c.settings.ground, night));
         g.drawRoundedRect(box, c.settings.radius >= 0 ? c.settings.radius : 4, 4);
-        if (!context.snapshot.error) return;
-        auto& e = *context.snapshot.error;
+        // Nothing may have failed: it has only waited for too long.
+        auto e = context.snapshot.error.value_or(Error{});
+        if (!context.snapshot.error) e.sentence = label_of(c, context);
         QTextOption wrap(Qt::AlignCenter);
         wrap.setWrapMode(QTextOption::WordWrap);
         auto f = look::font(look::Size::body);

@@ -27,7 +27,7 @@ void Mirror::set_spec(const PlayerSpec& spec) {
     spec_ = spec;
     update();
 }
-MountShape Mirror::shape() const { return shape_of(mount_); }
+MountShape Mirror::shape() const { return shape_of(mount_, size_.width(), size_.height()); }
 
 ControlContext Mirror::context() const {
     auto context = player_.session().context();
@@ -44,9 +44,17 @@ void Mirror::paintEvent(QPaintEvent*) {
     auto mount = shape();
     auto& c = look::colours();
     QPainter g(this);
-    auto scale = std::min((width() - 2.0) / mount.width, (height() - 2.0) / mount.height);
+    int below = named_ ? 20 : 0;
+    auto scale = std::min((width() - 2.0) / mount.width, (height() - 2.0 - below) / mount.height);
     QSizeF size(mount.width * scale, mount.height * scale);
-    QRectF place(QPointF((width() - size.width()) / 2, (height() - size.height()) / 2), size);
+    QRectF place(QPointF((width() - size.width()) / 2, (height() - below - size.height()) / 2), size);
+    if (named_) {
+        g.setFont(look::font(look::Size::small));
+        g.setPen(c.soft);
+        g.drawText(
+            QRectF(0, place.bottom() + 2, width(), below - 2), Qt::AlignHCenter | Qt::AlignTop,
+            QString("%1, %2 × %3").arg(text(mount_name(mount_)).replace('-', ' ')).arg(mount.width).arg(mount.height));
+    }
     g.fillRect(place.adjusted(-1, -1, 1, 1), c.line);
     g.translate(place.topLeft());
     g.scale(scale, scale);

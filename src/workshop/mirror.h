@@ -16,6 +16,10 @@ class Mirror : public QWidget {
   public:
     explicit Mirror(PlayerView& player, QWidget* parent = nullptr);
     void set_mount(Mount mount);
+    /// Says under it which mount it is, and how large.
+    void set_named(bool named) { named_ = named; }
+    /// Another size than the mount's own.
+    void set_size(QSize size) { size_ = size; }
     /// Another player than the one that plays, on its pictures.
     void set_spec(const PlayerSpec& spec);
     /// What the mount would be in pixels; the mirror is a scaled picture of it.
@@ -31,6 +35,8 @@ class Mirror : public QWidget {
     PlayerView& player_;
     Mount mount_ = Mount::window;
     std::optional<PlayerSpec> spec_;
+    QSize size_;
+    bool named_ = false;
     QTimer follow_;
 };
 

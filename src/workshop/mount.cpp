@@ -26,6 +26,42 @@ constexpr std::array<Frame, 5> frames{{{"window", true, 0},
                                        {"handset, sideways", false, 780.0 / 360},
                                        {"tablet", false, 4.0 / 3},
                                        {"panel on a wall", false, 16.0 / 9}}};
+/// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
+class TemplateItem : public QAbstractButton {
+  public:
+    TemplateItem(const Template& chosen, const PlayerSpec& spec, PlayerView& player, QWidget* parent)
+        : QAbstractButton(parent), name_(ruedo::text(chosen.name)), meaning_(ruedo::text(chosen.meaning)) {
+        setAccessibleName("Begin from " + name_);
+        setAccessibleDescription(meaning_);
+        setFocusPolicy(Qt::StrongFocus);
+        setCursor(Qt::PointingHandCursor);
+        setFixedSize(250, 222);
+        auto* mirror = new Mirror(player, this);
+        mirror->set_spec(spec);
+        mirror->set_size({560, 315});
+        mirror->setAttribute(Qt::WA_TransparentForMouseEvents);
+        mirror->setGeometry(8, 8, 234, 134);
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        auto& c = look::colours();
+        QPainter g(this);
+        g.setPen(QPen(hasFocus() ? c.ochre : underMouse() ? c.wine : c.line, hasFocus() ? 3 : 1));
+        g.setBrush(c.panel);
+        g.drawRect(QRectF(rect()).adjusted(1.5, 1.5, -1.5, -1.5));
+        g.setPen(c.ink);
+        g.setFont(look::font(look::Size::body, true));
+        g.drawText(QRect(10, 146, width() - 20, 20), Qt::AlignLeft | Qt::AlignVCenter, name_);
+        g.setFont(look::font(look::Size::small));
+        g.setPen(c.soft);
+        g.drawText(QRect(10, 166, width() - 20, 50), Qt::AlignLeft | Qt::AlignTop | Qt::TextWordWrap, meaning_);
+    }
+
+  private:
+    QString name_, meaning_;
+};
+
 const Frame& frame_of(Mount mount) { return frames.at(static_cast<std::size_t>(mount)); }
 }  // namespace
 
@@ -80,6 +116,7 @@ void MountView::set_side_by_side(bool on) {
     mirrors_.clear();
     for (std::size_t i = 0; on && i + 1 < frames.size(); ++i) {
         mirrors_.push_back(new Mirror(*player_, this));
+        mirrors_.back()->set_named(true);
         mirrors_.back()->show();
     }
     set_mount(mount_);
@@ -92,20 +129,8 @@ void MountView::choose_template() {
     auto* grid = new QGridLayout(panel);
     int n = 0;
     for (auto& t : templates()) {
-        auto* item = new QPushButton(panel);
-        item->setAccessibleName("Begin from " + text(t.name));
-        item->setToolTip(text(t.meaning));
-        item->setFixedSize(206, 160);
-        auto* box = new QVBoxLayout(item);
-        box->setContentsMargins(6, 6, 6, 6);
-        auto* mirror = new Mirror(*player_, item);
-        mirror->set_spec(with_template(project_.document(), t).player());
-        mirror->setAttribute(Qt::WA_TransparentForMouseEvents);
-        auto* words = new QLabel(text(t.name), item);
-        words->setAttribute(Qt::WA_TransparentForMouseEvents);
-        box->addWidget(mirror, 1);
-        box->addWidget(words);
-        connect(item, &QPushButton::clicked, this, [this, panel, chosen = &t] {
+        auto* item = new TemplateItem(t, with_template(project_.document(), t).player(), *player_, panel);
+        connect(item, &QAbstractButton::clicked, this, [this, panel, chosen = &t] {
             panel->close();
             project_.change(with_template(project_.document(), *chosen), "Begin from " + text(chosen->name));
             project_.select({});

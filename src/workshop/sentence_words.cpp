@@ -264,11 +264,20 @@ class Teller {
         number("hide", at + "hide_after_ns", "Hiding", seconds(p.hide_after), "3 seconds", p.hide_after != 3_s,
                {1, 60, p.hide_after.seconds(), " s", "How long what hides stays", 1},
                [](PlayerDocument& d, double n) { d.player().hide_after = from_seconds(n); });
+        auto waits = [](Time t) {
+            return t == Time{} ? QString("it waits for as long as it takes")
+                               : QString("it shows the failure sign after %1").arg(seconds(t));
+        };
+        auto& give_up = number("give-up", at + "give_up_after_ns", "Waiting", waits(p.give_up_after), waits({}),
+                               p.give_up_after != Time{},
+                               {0, 600, p.give_up_after.seconds(), " s", "The failure sign after; 0 for never", 1},
+                               [](PlayerDocument& d, double n) { d.player().give_up_after = from_seconds(n); });
+        give_up.choices = {{"0", waits({})}, {"8", waits(8_s)}};
         out.paragraphs.push_back(
             {"player",
              text(d_.app_name),
              {"The player is seen in {mount}. It begins with {muted}, its volume at {volume}, at {speed}.",
-              "When a source ends, {queue}.",
+              "When a source ends, {queue}. When nothing comes any more, {give-up}.",
               "The picture is drawn {render}, its corners are {corner}, and what it leaves free is {surround}.",
               "After {hide} of playing without a touch, what lies on the picture hides."}});
     }

@@ -37,6 +37,11 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     box->addWidget(search_);
     box->addWidget(text_);
     box->addWidget(findings_, 1);
+    findings_->setOpenLinks(false);
+    connect(findings_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
+        auto finding = static_cast<std::size_t>(url.path().toULong());
+        url.scheme() == "mend" ? mend(finding) : point(finding);
+    });
     connect(search_, &QLineEdit::textChanged, this, [this] { rebuild(); });
     connect(text_, &QTextBrowser::anchorClicked, this,
             [this](const QUrl& url) { press(QUrl::fromPercentEncoding(url.toEncoded())); });
@@ -264,6 +269,28 @@ void Sentences::choose(const QString& key) {
     menu->popup(at);
 }
 
+void Sentences::mend(std::size_t finding) {
+    if (finding >= found_.size() || !found_[finding].fix) return;
+    auto d = project_.document();
+    // What was found may be of a moment ago.
+    if (!to_json(d).contains(nlohmann::json::json_pointer(found_[finding].where))) return;
+    found_[finding].fix->apply(d);
+    project_.change(d, text(found_[finding].fix->words));
+}
+
+/// A source that has vanished, or moved: any file may take its place.
+void Sentences::point(std::size_t finding) {
+    if (finding >= found_.size()) return;
+    auto source = text(found_[finding].where).section('/', 2, 2).toULong();
+    auto d = project_.document();
+    if (source >= d.sources.size()) return;
+    auto file = QFileDialog::getOpenFileName(this, "Where is “" + text(d.sources[source].name) + "” now?",
+                                             text(project_.folder().string()));
+    if (file.isEmpty()) return;
+    d.sources[source].file = project_.file_for(file.toStdString());
+    project_.change(d, "Pointing to a source again");
+}
+
 void Sentences::review_later() {
     auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) +
                  project_.folder().string();
@@ -274,13 +301,25 @@ void Sentences::review_later() {
         QString body =
             QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>")
                 .arg(c.ink.name());
-        if (found.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
-        for (auto& f : found)
-            body +=
-                QString(
-                    "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span "
-                    "style=\"color:%3;\">%4</span></p>")
-                    .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(), text(f.why).toHtmlEscaped());
+        found_ = std::move(found);
+        if (found_.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
+        for (std::size_t i = 0; i < found_.size(); ++i) {
+            auto& f = found_[i];
+            auto mended = [&](const QString& link, const QString& words) {
+                return QString(" <a href=\"%1:%2\" style=\"color:%3;\">%4</a>")
+                    .arg(link)
+                    .arg(i)
+                    .arg(c.wine.name(), words.toHtmlEscaped());
+            };
+            QString mends;
+            if (f.fix) mends += mended("mend", text(f.fix->words));
+            if (f.code == "no-file") mends += mended("point", "Point to it …");
+            body += QString(
+                        "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span "
+                        "style=\"color:%3;\">%4</span>%5</p>")
+                        .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(),
+                             text(f.why).toHtmlEscaped(), mends);
+        }
         findings_->setHtml(body + "</body></html>");
     });
 }

@@ -24,6 +24,9 @@ class Sentences : public QWidget {
     QStringList keys() const;
     /// What can be chosen for a word: the values of its list, or the ends of its range.
     QStringList values(const QString& key) const;
+    /// What the review turned up last; a press on a finding's words mends it, where one can.
+    const std::vector<DocumentFinding>& findings() const { return found_; }
+    void mend(std::size_t finding);
     /// Only the sentences that speak of this are shown; all of them for nothing.
     void search(const QString& words);
     QLineEdit& search_field() { return *search_; }
@@ -35,6 +38,7 @@ class Sentences : public QWidget {
     void share_room();
     Told told() const;
     QString html() const;
+    void point(std::size_t finding);
     void press(const QString& link);
     void rebuild();
     void review_later();
@@ -43,6 +47,7 @@ class Sentences : public QWidget {
     QLineEdit* search_;
     QTextBrowser* text_;
     QTextBrowser* findings_;
+    std::vector<DocumentFinding> found_;
     std::set<QString> unfolded_;  ///< Paragraphs that are to be seen though a control is selected.
     QTimer review_;
     Desk desk_;

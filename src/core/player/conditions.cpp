@@ -54,6 +54,7 @@ constexpr std::array rows{
                     [](C c, Time) { return c.awake; }},
     ConditionPhrase{"no touch for", true, "neither pointer, finger nor key for so long",
                     [](C c, Time t) { return c.untouched >= t; }},
+    ConditionPhrase{"waiting for", true, "it has starved for so long", [](C c, Time t) { return c.waited >= t; }},
     ConditionPhrase{"past", true, "the position is behind this time",
                     [](C c, Time t) { return c.snapshot.position > t; }},
     ConditionPhrase{"left under", true, "less than this is left to the end",

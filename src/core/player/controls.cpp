@@ -20,6 +20,8 @@ using Words = std::string_view;
 
 bool wants_to_play(C c) { return c.snapshot.state.intent == Intent::play; }
 bool failed(C c) { return c.snapshot.state.phase == Phase::failed; }
+/// It plays no further, whether it says so itself or nothing has come for too long.
+bool stuck(C c) { return failed(c) || c.given_up; }
 bool nothing_open(C c) {
     auto phase = c.snapshot.state.phase;
     return phase == Phase::empty || phase == Phase::closed || phase == Phase::opening || phase == Phase::failed;
@@ -236,7 +238,7 @@ std::vector<ControlKind> make_rows() {
             "retry", "try again", "opens the source again, after it has failed", 1,
             [](C, S) { return std::string("Try again"); }, [](C, S) { return Mark{Shape::again}; },
             [](C, S) { return Press{What::retry}; },
-            [](C c) -> Words { return failed(c) ? "" : "Nothing has failed."; })),
+            [](C c) -> Words { return stuck(c) ? "" : "Nothing has failed."; })),
         button(
             "to-live", "to live", "goes to what comes just now", 3, [](C, S) { return std::string("To live"); },
             [](C, S) { return Mark{Shape::live}; }, [](C, S) { return Press{What::to_live}; },
@@ -288,14 +290,17 @@ std::vector<ControlKind> make_rows() {
             "waiting", "the waiting sign", "turns while something can still come", Form::sign, 1, 1,
             [](C, S) { return std::string("Waiting"); },
             [](C c) -> Words {
-                return c.snapshot.motion == Motion::starved && !failed(c) ? "" : "Nothing is waited for.";
+                // A moment's wait is no news.
+                return c.waited > 300_ms && !stuck(c) ? "" : "Nothing is waited for.";
             })),
         steadfast(shown(
             "failure", "the failure sign", "what failed and what can be done, in words", Form::sign, 1, 6,
             [](C c, S) {
-                return c.snapshot.error ? c.snapshot.error->sentence + " " + c.snapshot.error->hint : std::string();
+                if (c.snapshot.error) return c.snapshot.error->sentence + " " + c.snapshot.error->hint;
+                return fmt::format("Nothing has come for {:.0f} seconds. It goes on if something does.",
+                                   c.waited.seconds());
             },
-            [](C c) -> Words { return failed(c) ? "" : "Nothing has failed."; })),
+            [](C c) -> Words { return stuck(c) ? "" : "Nothing has failed."; })),
         steadfast(shown(
             "countdown", "the countdown", "the seconds until it starts by itself", Form::sign, 1, 1,
             [](C c, S) { return fmt::format("{}", c.countdown ? (c.countdown->ns + 999'999'999) / 1'000'000'000 : 0); },

@@ -22,6 +22,8 @@ struct ControlContext {
     Time untouched{};               ///< Since the pointer, a finger or a key was last there.
     bool awake = true;              ///< What hides while nobody touches is to be seen.
     std::optional<Time> countdown;  ///< Until it starts by itself.
+    Time waited{};                  ///< How long it has starved by now; 0 where it does not.
+    bool given_up = false;          ///< It has starved for longer than the player waits.
     bool started = false;           ///< It has played since it was opened.
 };
 

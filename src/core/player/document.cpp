@@ -297,6 +297,7 @@ json player_json(const PlayerSpec& player) {
                  {"muted", player.muted},
                  {"speed", player.speed},
                  {"hide_after_ns", player.hide_after.ns},
+                 {"give_up_after_ns", player.give_up_after.ns},
                  {"open_within_ns", player.open_within.ns},
                  {"bars", std::move(bars)},
                  {"controls", std::move(controls)}},
@@ -319,6 +320,8 @@ PlayerSpec player_from(const json& j, const std::string& at) {
             player.speed = number(v, p, 0.25, 4);
         else if (k == "hide_after_ns")
             player.hide_after = time(v, p);
+        else if (k == "give_up_after_ns")
+            player.give_up_after = time(v, p);
         else if (k == "open_within_ns")
             player.open_within = time_within(v, p, 1_s, 600_s);
         else if (k == "bars") {

@@ -65,6 +65,7 @@ struct PlayerSpec {
     double volume = 1, speed = 1;
     bool muted = false;
     Time hide_after = 3_s;             ///< What hides does so after so long of playing without a touch.
+    Time give_up_after{};              ///< The picture starves for longer: the failure sign; 0 waits for ever.
     Time open_within = open_deadline;  ///< For opening as a whole; then it fails in words.
     std::vector<BarSpec> bars;
     std::vector<ControlSpec> controls;  ///< In each group and place, in this order.
@@ -123,6 +124,11 @@ std::string file_stem(std::string_view app_name);
 struct DocumentFinding {
     std::string code, sentence, why;
     std::string where;  ///< JSON pointer.
+    struct Fix {
+        std::string words;  ///< "Put “try again” on it".
+        std::function<void(PlayerDocument&)> apply;
+    };
+    std::optional<Fix> fix{};  ///< Where a press can mend it.
 };
 /// `ask` opens what lies on this machine; addresses are not asked.
 std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder,

@@ -11,6 +11,11 @@ namespace ruedo {
 namespace fs = std::filesystem;
 
 namespace {
+using Fix = DocumentFinding::Fix;
+Fix put_fix(std::string_view what, const char* kind) {
+    return {fmt::format("Put {} on it", what),
+            [kind](PlayerDocument& d) { d.player().put({.kind = &control_kind(kind)}, "centre"); }};
+}
 /// What can never be as it is written, and states that nothing leads out of.
 void review_controls(const PlayerDocument& d, std::vector<DocumentFinding>& found) {
     auto& p = d.player();
@@ -28,30 +33,41 @@ void review_controls(const PlayerDocument& d, std::vector<DocumentFinding>& foun
         if (!when || !use) continue;
         if (!when->possible())
             found.push_back({"never-seen", fmt::format("“{}” never appears: “{}” is never so.", c.name, when->text()),
-                             "No moment fulfils its condition.", at + "/when"});
+                             "No moment fulfils its condition.", at + "/when",
+                             Fix{"Let it appear as its kind does",
+                                 [i](auto& doc) { doc.player().controls.at(i).settings.when.clear(); }}});
         else if (!use->possible())
             found.push_back({"never-usable",
                              fmt::format("“{}” can never be used: “{}” is never so.", c.name, use->text()),
-                             "No moment fulfils its condition.", at + "/usable"});
+                             "No moment fulfils its condition.", at + "/usable",
+                             Fix{"Let it be used whenever it can do something",
+                                 [i](auto& doc) { doc.player().controls.at(i).settings.usable.clear(); }}});
         else if (!when->goes_with(*use))
             found.push_back({"never-usable", fmt::format("“{}” can be used only while it is not to be seen.", c.name),
                              fmt::format("“{}” and “{}” are never so together.", when->text(), use->text()),
-                             at + "/usable"});
+                             at + "/usable", Fix{"Let it be used whenever it can do something", [i](auto& doc) {
+                                                     doc.player().controls.at(i).settings.usable.clear();
+                                                 }}});
         if (c.kind->name == "words" && c.settings.words.empty())
             found.push_back({"says-nothing", fmt::format("“{}” says nothing.", c.name),
-                             "Give it words, or take it away.", at + "/template"});
+                             "Give it words, or take it away.", at + "/template",
+                             Fix{"Take it away", [i](auto& doc) {
+                                     doc.player().controls.erase(doc.player().controls.begin() +
+                                                                 static_cast<std::ptrdiff_t>(i));
+                                 }}});
     }
     if (d.sources.empty()) return;
     if (d.sources.front().start.how == Start::How::hold && !usable({"toggle", "play", "start"}))
         found.push_back({"no-way-to-start", "The player is held at the start and no control sets it going.",
-                         "Put a control that plays on it, or let the source start by itself.", "/players/0/controls"});
+                         "Put a control that plays on it, or let the source start by itself.", "/players/0/controls",
+                         put_fix("the large mark", "start")});
     if (!usable({"failure"}))
         found.push_back({"silent-failure", "When it fails, nothing on the player says so.",
                          "Put the failure sign on it; without it an empty screen is all there is.",
-                         "/players/0/controls"});
+                         "/players/0/controls", put_fix("the failure sign", "failure")});
     else if (!usable({"retry", "leave", "next", "previous", "strip"}))
         found.push_back({"no-way-on", "When it has failed, nothing on the player leads on.",
-                         "Put “try again” or “leave” on it.", "/players/0/controls"});
+                         "Put “try again” or “leave” on it.", "/players/0/controls", put_fix("“try again”", "retry")});
 }
 }  // namespace
 
@@ -64,8 +80,10 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         std::error_code ec;
         if (!s.poster.empty()) {
             if (auto poster = resolve(s.poster, folder); !is_address(poster) && !fs::exists(poster, ec))
-                found.push_back({"no-poster", fmt::format("There is no poster “{}”.", s.poster),
-                                 "The first frame would stand in its place.", at + "/poster"});
+                found.push_back(
+                    {"no-poster", fmt::format("There is no poster “{}”.", s.poster),
+                     "The first frame would stand in its place.", at + "/poster",
+                     Fix{"Begin on its first frame", [i](auto& doc) { doc.sources.at(i).poster.clear(); }}});
         }
         if (is_address(path)) {
             if (is_camera(path)) {
@@ -93,7 +111,13 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
                  near ? fmt::format("The nearest name is “{}”. The player would show an error instead of a picture.",
                                     near->filename().string())
                       : "The player would show an error instead of a picture.",
-                 at + "/file"});
+                 at + "/file",
+                 near ? std::optional(Fix{fmt::format("Take “{}”", near->filename().string()),
+                                          [i, name = near->filename()](auto& doc) {
+                                              auto& file = doc.sources.at(i).file;
+                                              file = (fs::path(file).parent_path() / name).string();
+                                          }})
+                      : std::nullopt});
             continue;
         }
         auto info = ask(path);
@@ -111,10 +135,16 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
             found.push_back(
                 {"loop-too-long",
                  fmt::format("The loop of “{}” ends at {}, after the clip does.", s.name, format_time(s.loop.to)),
-                 fmt::format("It would end at {} instead.", format_time(known.duration)), at + "/loop"});
+                 fmt::format("It would end at {} instead.", format_time(known.duration)), at + "/loop",
+                 Fix{"End it there", [i, end = known.duration](auto& doc) {
+                         auto& l = doc.sources.at(i).loop;
+                         l.to = end;
+                         if (l.to <= l.from) l = {};
+                     }}});
         if (s.fit == Fit::fill)
             found.push_back({"stretched", fmt::format("“{}” is stretched to fill its place.", s.name),
-                             "Its shape changes with the window’s; contain or cover keep it.", at + "/fit"});
+                             "Its shape changes with the window’s; contain or cover keep it.", at + "/fit",
+                             Fix{"Show it whole", [i](auto& doc) { doc.sources.at(i).fit = Fit::contain; }}});
     }
     review_controls(d, found);
     return found;

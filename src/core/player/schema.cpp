@@ -101,6 +101,7 @@ json project_schema() {
                           {"muted", {{"type", "boolean"}}},
                           {"speed", number(0.25, 4)},
                           {"hide_after_ns", whole(0)},
+                          {"give_up_after_ns", whole(0)},
                           {"open_within_ns", whole(1'000'000'000, 600'000'000'000)},
                           {"bars", list_of(bar, 6)},
                           {"controls", list_of({{"$ref", "#/$defs/control"}}, 120)}});

@@ -121,6 +121,8 @@ ControlContext PlayerSession::context() const {
     c.has_previous = queue_->has_previous(), c.has_next = queue_->has_next();
     c.untouched = now - touched_;
     c.started = started_;
+    if (s.motion == Motion::starved) c.waited = std::max(Time{}, now - s.since);
+    c.given_up = player().give_up_after > Time{} && c.waited >= player().give_up_after;
     bool at_rest = s.state.intent == Intent::hold || s.state.phase == Phase::failed;
     c.awake = s.state.phase != Phase::empty && (at_rest || kept_awake_ || c.untouched < player().hide_after);
     return c;
