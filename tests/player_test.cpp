@@ -25,7 +25,12 @@ PlayerDocument random_document(std::mt19937& random) {
         static constexpr std::array languages{"", "en", "de", "pt-BR", "zh-Hant"};
         s.sound_language = languages[random() % languages.size()],
         s.text_language = languages[random() % languages.size()];
-        if (random() % 2) s.poster = "posters/“" + std::to_string(random() % 100) + "”.png";
+        if (random() % 4 == 0)
+            s.poster_at = 1_ms * static_cast<std::int64_t>(random() % 9000);
+        else if (random() % 4 == 0)
+            s.no_poster = true;
+        else if (random() % 2)
+            s.poster = "posters/“" + std::to_string(random() % 100) + "”.png";
         for (auto n = random() % 3; n > 0; --n)
             s.captions.push_back("media/" + std::to_string(i) + "." + std::to_string(n) + ".vtt");
         d.sources.push_back(s);
@@ -135,6 +140,8 @@ TEST_CASE("a mistake in a document is named by its place") {
     };
     CHECK(at("/sources/0/fit", "squeeze") == Code::malformed);
     CHECK(at("/sources/0/start", 7) == Code::malformed);
+    CHECK(at("/sources/0/poster", true) == Code::malformed);
+    CHECK(at("/sources/0/poster", -1) == Code::malformed);
     CHECK(at("/sources/0/loop", {{"from_ns", 5}, {"to_ns", 5}}) == Code::malformed);
     CHECK(at("/sources/0/align", {0.5, 2}) == Code::malformed);
     CHECK(at("/players/0/volume", 1.5) == Code::malformed);

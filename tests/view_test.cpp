@@ -379,6 +379,32 @@ TEST_CASE("a poster stands until it is started, and never over the moving pictur
     }
 }
 
+TEST_CASE("a chosen frame stands as the poster, or nothing at all, and both are gone once it plays") {
+    auto d = document_of({"vp9_opus.webm"});
+    for (int frame : {90, -1}) {
+        d.sources[0].poster_at = frame < 0 ? std::nullopt : std::optional(ticks_to_time(frame, 1, 30));
+        d.sources[0].no_poster = frame < 0;
+        Seat seat(d, {640, 360});
+        REQUIRE(seat.phase(Phase::ready));
+        auto* poster = control(&seat.view, "Poster");
+        auto seen = [&]() -> std::optional<int> {
+            QImage shot(poster->size(), QImage::Format_RGB32);
+            poster->render(&shot);
+            Image image{shot.width(), shot.height(), {}};
+            image.pixels.assign(shot.constBits(), shot.constBits() + shot.sizeInBytes());
+            return demo::read_strip(image);
+        };
+        REQUIRE(soon([&] { return poster->isVisible(); }));
+        if (frame < 0)
+            CHECK_FALSE(seen());
+        else
+            CHECK(soon([&] { return seen() == frame; }));
+        seat.view.controller().play();
+        REQUIRE(seat.phase(Phase::playing));
+        CHECK(soon([&] { return !poster->isVisible() && seat.frame().value_or(0) > 2; }));
+    }
+}
+
 TEST_CASE("at every size the controls that are shown have room, and the large mark leaves them alone") {
     std::vector<PlayerDocument> documents{document_of({"vp9_opus.webm"}), document_of({"rotate90.mp4"}),
                                           document_of({"two_audio_languages.mkv"}), document_of({"audio_opus.ogg"})};

@@ -11,6 +11,7 @@
 #include "sound_file.h"
 #include "view/look.h"
 #include "view/paint_player.h"
+#include "view/poster.h"
 #include "workshop/window.h"
 
 using namespace ruedo;
@@ -85,8 +86,11 @@ Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
                                QImage::Format_RGB32);
     }
     bool before = !a.context.started && a.context.snapshot.state.phase == Phase::ready;
-    if (before && !source.poster.empty() && !is_address(source.poster))
+    if (before && source.poster_at)
+        still.poster = find_poster(resolve(source, a.folder), 1920, 1280, nullptr, source.poster_at);
+    else if (before && !source.poster.empty() && !is_address(source.poster))
         still.poster = QImage(text(resolve(source.poster, a.folder)));
+    if (before && source.no_poster) still.picture = {};
     std::vector<StripItem> strip;
     for (auto& s : a.document.sources) strip.push_back({text(s.name), {}});
     still.strip = strip;

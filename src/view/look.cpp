@@ -203,11 +203,15 @@ void draw_frame_step(QPainter& g, QRectF b, bool forward, const QColor& colour) 
                               QPointF(x(0.8), b.center().y() + b.height() * 0.2)}));
 }
 void draw_loop(QPainter& g, QRectF b, bool on, const QColor& colour) {
-    draw_glyph(g, b, on ? Glyph::barred : Glyph::broken, colour);
+    auto pen = b.width() * 0.11;
+    auto r = b.adjusted(pen, pen, -pen, -pen);
+    g.setPen(QPen(colour, pen, Qt::SolidLine, Qt::FlatCap));
+    g.setBrush(Qt::NoBrush);
+    // Closed while it goes round; open where it would end.
+    g.drawArc(r, (on ? 90 : 60) * 16, (on ? 360 : -240) * 16);
     g.setPen(Qt::NoPen);
     g.setBrush(colour);
-    auto r = b.width() * 0.13;
-    if (!on) g.drawEllipse(b.center(), r, r);
+    g.drawEllipse(QPointF(r.center().x(), r.top()), pen * 1.5, pen * 1.5);
 }
 void draw_sounds(QPainter& g, QRectF b, const QColor& colour) {
     static constexpr std::array heights{0.4, 0.9, 0.6, 1.0, 0.3};

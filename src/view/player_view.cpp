@@ -209,17 +209,18 @@ void PlayerView::find_posters() {
     for (std::size_t i = 0; i < document.sources.size(); ++i) {
         // A strip wants all of them; a service's poster is there long before its clip.
         auto& spec = document.sources[i];
-        if (posters_.contains(i) || !(strips || spec.file.starts_with("catalogue") || !spec.poster.empty())) continue;
+        if (posters_.contains(i) || !(strips || spec.file.starts_with("catalogue") || spec.has_poster())) continue;
         posters_[i] = {};
         auto source = resolve(spec, session_->folder());
         auto own = poster_file(spec, session_->folder());
-        auto work = [source, own](const std::atomic<bool>& cancel) {
+        auto work = [source, own, at = spec.poster_at](const std::atomic<bool>& cancel) {
             auto poster = own.isEmpty() ? QImage()
                                         : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
-            return poster.isNull() ? find_poster(source, 960, 640, &cancel) : poster;
+            return poster.isNull() ? find_poster(source, at ? 1920 : 960, at ? 1280 : 640, &cancel, at) : poster;
         };
-        desk_.ask("poster " + std::to_string(i), source + "|" + own.toStdString(), std::move(work),
-                  [this, i, source](QImage poster) {
+        desk_.ask("poster " + std::to_string(i),
+                  source + "|" + own.toStdString() + "|" + std::to_string(spec.poster_at.value_or(Time{-1}).ns),
+                  std::move(work), [this, i, source](QImage poster) {
                       ++posters_made_;
                       auto& sources = session_->document().sources;
                       if (!poster.isNull() && i < sources.size() && resolve(sources[i], session_->folder()) == source)
@@ -234,7 +235,9 @@ void PlayerView::forget_posters(const PlayerDocument& before, const std::filesys
     for (auto it = posters_.begin(); it != posters_.end();) {
         auto i = it->first;
         bool same = folder == session_->folder() && i < before.sources.size() && i < now.sources.size() &&
-                    before.sources[i].file == now.sources[i].file && before.sources[i].poster == now.sources[i].poster;
+                    before.sources[i].file == now.sources[i].file &&
+                    before.sources[i].poster == now.sources[i].poster &&
+                    before.sources[i].poster_at == now.sources[i].poster_at;
         if (!same) desk_.forget("poster " + std::to_string(i));
         it = same ? std::next(it) : posters_.erase(it);
     }
@@ -343,11 +346,18 @@ void PlayerView::follow() {
     // front of the first frame.
     auto* source = session_->source();
     bool chosen =
-        source && !source->poster.empty() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
-    auto poster = posters_.find(session_->index());
-    bool before_first = poster != posters_.end() && !poster->second.isNull() &&
-                        ((s.state.phase == Phase::opening && !s.has_video) || chosen);
-    poster_->set(before_first ? poster->second : QImage(), QColor(text(session_->player().picture.surround)));
+        source && source->has_poster() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
+    bool opening = s.state.phase == Phase::opening && !s.has_video;
+    QColor surround(text(session_->player().picture.surround));
+    QImage before_first;
+    if (auto poster = posters_.find(session_->index()); poster != posters_.end() && (opening || chosen))
+        before_first = poster->second;
+    if (source && source->no_poster && (opening || chosen)) {
+        static QImage nothing(1, 1, QImage::Format_RGB32);
+        if (nothing.pixelColor(0, 0) != surround) nothing.fill(surround);
+        before_first = nothing;
+    }
+    poster_->set(before_first, surround);
     if (on_event && s.events > events_seen_)
         for (auto& e : controller().events(events_seen_)) events_seen_ = e.n, on_event(e);
 }

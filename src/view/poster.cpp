@@ -6,10 +6,11 @@
 
 namespace ruedo {
 
-QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel) {
+QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel,
+                   std::optional<Time> wanted) {
     auto tracks = select_tracks(clip->info(), CodecRegistry::standard());
     if (!tracks || !tracks->video) return {};
-    auto at = std::min(2_s, clip->info().duration / 4);
+    auto at = wanted.value_or(std::min(2_s, clip->info().duration / 4));
     auto& f = tracks->video->video;
     auto reader = PictureReader::open(std::move(clip), *tracks->video, CodecRegistry::standard());
     if (!reader) return {};
@@ -20,16 +21,17 @@ QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std:
     return QImage(image.pixels.data(), image.width, image.height, image.stride(), QImage::Format_RGB32).copy();
 }
 
-QImage find_poster(const std::string& source, int width, int height, const std::atomic<bool>* cancel) {
+QImage find_poster(const std::string& source, int width, int height, const std::atomic<bool>* cancel,
+                   std::optional<Time> at) {
     ReadScope scope(cancel);
-    if (auto name = parse_catalogue_name(source)) {
+    if (auto name = parse_catalogue_name(source); name && !at) {
         auto clip = ask_catalogue(*name, KeyFile().key_for(name->host));
         QImage poster;
         if (clip) poster.loadFromData(clip->poster.data(), static_cast<int>(clip->poster.size()));
         return poster.isNull() ? poster : poster.scaled(width, height, Qt::KeepAspectRatio, Qt::SmoothTransformation);
     }
     auto clip = open_clip(source);
-    return clip ? make_poster(std::shared_ptr<Clip>(std::move(*clip)), width, height, cancel) : QImage();
+    return clip ? make_poster(std::shared_ptr<Clip>(std::move(*clip)), width, height, cancel, at) : QImage();
 }
 
 }  // namespace ruedo

@@ -44,7 +44,7 @@ void Mirror::paintEvent(QPaintEvent*) {
     auto mount = shape();
     auto& c = look::colours();
     QPainter g(this);
-    int below = named_ ? 20 : 0;
+    int below = named_ ? 34 : 0;
     auto scale = std::min((width() - 2.0) / mount.width, (height() - 2.0 - below) / mount.height);
     QSizeF size(mount.width * scale, mount.height * scale);
     QRectF place(QPointF((width() - size.width()) / 2, (height() - below - size.height()) / 2), size);
@@ -53,7 +53,7 @@ void Mirror::paintEvent(QPaintEvent*) {
         g.setPen(c.soft);
         g.drawText(
             QRectF(0, place.bottom() + 2, width(), below - 2), Qt::AlignHCenter | Qt::AlignTop,
-            QString("%1, %2 × %3").arg(text(mount_name(mount_)).replace('-', ' ')).arg(mount.width).arg(mount.height));
+            QString("%1\n%2 × %3").arg(text(mount_name(mount_)).replace('-', ' ')).arg(mount.width).arg(mount.height));
     }
     g.fillRect(place.adjusted(-1, -1, 1, 1), c.line);
     g.translate(place.topLeft());

@@ -177,16 +177,26 @@ class Teller {
             "sound", at + "sound_language", "Language of the sound", sounds, text(s.sound_language),
             [own, sounds](PlayerDocument& d, std::size_t i) { own(d).sound_language = sounds[i].value.toStdString(); });
 
-        auto& poster = word(
-            "poster", at + "poster", "Poster",
-            s.poster.empty() ? QString("its first frame") : text(std::filesystem::path(s.poster).filename().string()),
-            "its first frame", !s.poster.empty(),
-            [own, file_for = file_for_](PlayerDocument& d, const QString& v) -> Taken {
-                own(d).poster = v.isEmpty() || v == "file" ? std::string() : file_for(v.toStdString());
-                return {};
-            });
-        poster.choices = {{"", "its first frame"}, {"file", "a picture …"}};
-        poster.now = text(s.poster);
+        auto stands = [](const SourceSpec& of) {
+            return of.no_poster         ? QString("nothing but its surround")
+                   : of.poster_at       ? "its frame at " + text(format_time(*of.poster_at))
+                   : !of.poster.empty() ? text(std::filesystem::path(of.poster).filename().string())
+                                        : QString("its first frame");
+        };
+        auto& poster = word("poster", at + "poster", "Poster", stands(s), stands({}), s.has_poster(),
+                            [own, file_for = file_for_](PlayerDocument& d, const QString& v) -> Taken {
+                                auto time = parse_time(v.toStdString());
+                                own(d).no_poster = v == "none";
+                                own(d).poster_at = time;
+                                bool file = !v.isEmpty() && v != "none" && v != "file" && !time;
+                                own(d).poster = file ? file_for(v.toStdString()) : std::string();
+                                return {};
+                            });
+        poster.choices = {{"", "its first frame"}, {"none", "nothing but its surround"}, {"file", "a picture …"}};
+        poster.typed = "Its frame at a time, such as 2.5s";
+        poster.now = s.no_poster   ? "none"
+                     : s.poster_at ? QString("%1ms").arg(s.poster_at->ns / 1'000'000)
+                                   : text(s.poster);
         out.paragraphs.push_back({"source",
                                   text(s.name),
                                   {"This source starts {start}, with {sound} and {captions}, and {loop}.",

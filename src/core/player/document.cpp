@@ -147,6 +147,8 @@ json source_json(const SourceSpec& s) {
            {"align", {s.align_x, s.align_y}}};
     // What is seldom there is written only where it is.
     if (!s.poster.empty()) j["poster"] = s.poster;
+    if (s.poster_at) j["poster"] = {{"at_ns", s.poster_at->ns}};
+    if (s.no_poster) j["poster"] = false;
     if (!s.captions.empty()) j["captions"] = s.captions;
     if (!s.sound_language.empty()) j["sound_language"] = s.sound_language;
     if (!s.text_language.empty()) j["text_language"] = s.text_language;
@@ -155,7 +157,16 @@ json source_json(const SourceSpec& s) {
 SourceSpec source_from(const json& j, const std::string& at) {
     SourceSpec s;
     members(j, at, &s.extra, [&](auto& k, auto& v, auto p) {
-        if (k == "poster")
+        if (k == "poster" && v.is_object())
+            members(v, p, nullptr, [&](auto& pk, auto& pv, auto pp) {
+                if (pk != "at_ns") return false;
+                s.poster_at = time(pv, pp);
+                return true;
+            });
+        else if (k == "poster" && v.is_boolean()) {
+            if (v == true) throw Mistake{p, "must be a picture, a frame, or false for none"};
+            s.no_poster = true;
+        } else if (k == "poster")
             s.poster = text(v, p);
         else if (k == "name")
             s.name = text(v, p);

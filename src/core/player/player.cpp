@@ -13,8 +13,8 @@ namespace fs = std::filesystem;
 bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay &&
            loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions &&
-           poster == o.poster && sound_language == o.sound_language && text_language == o.text_language &&
-           extra == o.extra;
+           poster == o.poster && poster_at == o.poster_at && no_poster == o.no_poster &&
+           sound_language == o.sound_language && text_language == o.text_language && extra == o.extra;
 }
 
 const BarSpec* PlayerSpec::bar(std::string_view wanted) const {

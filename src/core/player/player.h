@@ -24,8 +24,13 @@ struct SourceSpec {
     Loop loop;
     Fit fit = Fit::contain;
     double align_x = 0.5, align_y = 0.5;  ///< 0 left or top, 1 right or bottom.
-    std::string poster;                   ///< A picture (PNG or JPEG) shown until it is started; written as `file` is.
-    std::vector<std::string> captions;    ///< Files of captions, written as `file` is.
+    /// What stands in front of the first frame until it is started: a picture (PNG or JPEG, written as `file` is), a
+    /// frame of the clip, or nothing; without any of these the first frame itself.
+    std::string poster;
+    std::optional<Time> poster_at;
+    bool no_poster = false;
+    bool has_poster() const { return !poster.empty() || poster_at || no_poster; }
+    std::vector<std::string> captions;          ///< Files of captions, written as `file` is.
     std::string sound_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
     std::string extra;                          ///< Members this version does not know: JSON, or nothing.
     bool operator==(const SourceSpec&) const;

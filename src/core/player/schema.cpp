@@ -74,7 +74,7 @@ json project_schema() {
            {"minItems", 2},
            {"maxItems", 2},
            {"description", "Across and down: 0 is left or top, 1 right or bottom."}}},
-         {"poster", text},
+         {"poster", {{"oneOf", {text, object({{"at_ns", whole(0)}}, {"at_ns"}), {{"const", false}}}}}},
          {"captions", list_of(text, 100)},
          {"sound_language", text},
          {"text_language", text}},
