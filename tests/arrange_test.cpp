@@ -247,6 +247,27 @@ TEST_CASE("turning the handset is one press, and neither that nor arranging inte
     b.window.mount().set_arranging(true);
     CHECK(view.snapshot().state.phase == Phase::playing);
     CHECK(opened() == 1);
+    // It is laid out for a handset's own pixels and seen smaller; presses land where they are seen.
+    CHECK(view.mount_shape().width == 360);
+    CHECK(view.scale() < 1);
+    auto* rail = view.control_widget("position");
+    REQUIRE(rail->isVisible());
+    auto player = b.player();
+    auto index = static_cast<std::size_t>(player.control("position") - player.controls.data());
+    auto seen = view.seen(b.layout().controls[index].box);
+    CHECK(rail->geometry() == seen);
+    b.window.mount().set_arranging(false);
+    view.controller().pause();
+    press(rail, {rail->width() / 2.0, rail->height() / 2.0});
+    let_go(rail, {rail->width() / 2.0, rail->height() / 2.0});
+    CHECK(soon([&] { return std::abs((view.snapshot().position - 3_s).ns) < (60_ms).ns; }));
+    view.controller().play();
+    REQUIRE(soon([&] { return view.snapshot().state.phase == Phase::playing; }));
+    b.window.mount().set_arranging(true);
+    auto middle = rail->geometry().center();
+    press(&b.layer(), middle);
+    let_go(&b.layer(), middle);
+    CHECK(b.project().selected() == "position");
     // Controls keep clear of what is cut out of the screen.
     auto shape = view.mount_shape();
     CHECK(shape.touch);

@@ -97,7 +97,8 @@ QStringList CaptionsLayer::lines() const {
 
 void CaptionsLayer::paintEvent(QPaintEvent*) {
     QPainter g(this);
-    paint(g, shown_, picture_, foot_);
+    g.scale(scale_, scale_);
+    paint(g, shown_, {picture_.topLeft() / scale_, picture_.size() / scale_}, foot_ / scale_);
 }
 void paint_cues(QPainter& g, const Snapshot& snapshot, const QRectF& picture, double foot) {
     paint(g, cues_now(snapshot), picture, foot);

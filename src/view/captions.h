@@ -16,6 +16,8 @@ class CaptionsLayer : public QWidget {
     explicit CaptionsLayer(QWidget* parent);
     /// What is to be seen at the snapshot's position, within `picture` and above `foot`.
     void follow(const Snapshot& snapshot, const QRectF& picture, double foot);
+    /// How large the mount's pixels are seen; letters are sized for the mount.
+    void set_scale(double scale) { scale_ = scale; }
     QStringList lines() const;
 
   protected:
@@ -24,7 +26,7 @@ class CaptionsLayer : public QWidget {
   private:
     std::vector<Cue> shown_;
     QRectF picture_;
-    double foot_ = 0;
+    double foot_ = 0, scale_ = 1;
 };
 
 }  // namespace ruedo

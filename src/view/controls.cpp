@@ -46,10 +46,9 @@ class Focusing : public Base, public ShowsControl {
     void focusInEvent(QFocusEvent* e) override { Base::focusInEvent(e), this->update(); }
     void focusOutEvent(QFocusEvent* e) override { Base::focusOutEvent(e), this->update(); }
     void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
         drawn_.focus = this->hasFocus();
         if constexpr (std::is_base_of_v<QAbstractButton, Base>) drawn_.pressed = this->isDown();
-        paint_control(g, spec_, context_, QRectF(this->rect()), drawn_);
+        paint_in(*this);
     }
 };
 
@@ -153,8 +152,8 @@ class RailControl : public Focusing<QAbstractSlider> {
 
   private:
     double part(double x) const {
-        auto r = rail_in(rect(), spec_);
-        return std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0);
+        auto r = rail_in(box_of(*this), spec_);
+        return std::clamp((x / scale_ - r.left()) / std::max(1.0, r.width()), 0.0, 1.0);
     }
     Time at(double x) const {
         auto [from, to] = rail_range(context_.snapshot);
@@ -191,9 +190,9 @@ class DialControl : public Focusing<QAbstractSlider> {
     }
 
   protected:
-    void mousePressEvent(QMouseEvent* e) override { set(dial_at(rect(), e->position())); }
+    void mousePressEvent(QMouseEvent* e) override { set(dial_at(box_of(*this), place_of(e->position()))); }
     void mouseMoveEvent(QMouseEvent* e) override {
-        if (e->buttons() & Qt::LeftButton) set(dial_at(rect(), e->position()));
+        if (e->buttons() & Qt::LeftButton) set(dial_at(box_of(*this), place_of(e->position())));
     }
     void wheelEvent(QWheelEvent* e) override { by(e->angleDelta().y() > 0 ? 5 : -5), e->accept(); }
     void keyPressEvent(QKeyEvent* e) override {
@@ -243,10 +242,7 @@ class SaysControl : public QWidget, public ShowsControl {
     }
 
   protected:
-    void paintEvent(QPaintEvent*) override {
-        QPainter g(this);
-        paint_control(g, spec_, context_, QRectF(rect()), drawn_);
-    }
+    void paintEvent(QPaintEvent*) override { paint_in(*this); }
     // Turns only while something can still come.
     void showEvent(QShowEvent*) override {
         if (spec_.kind->name == "waiting") turn_.start(90);
@@ -279,9 +275,10 @@ class StripControl : public Focusing<QWidget> {
 
   protected:
     void mouseReleaseEvent(QMouseEvent* e) override {
-        auto first = strip_first(rect(), items_.size(), context_.index);
+        auto box = box_of(*this);
+        auto first = strip_first(box, items_.size(), context_.index);
         for (auto i = first; i < items_.size(); ++i)
-            if (strip_box(rect(), i, first).contains(e->position())) return calls_.go(i);
+            if (strip_box(box, i, first).contains(place_of(e->position()))) return calls_.go(i);
     }
     void keyPressEvent(QKeyEvent* e) override {
         auto index = context_.index;
@@ -344,7 +341,8 @@ QStringList MoreButton::folded() const {
 void MoreButton::paintEvent(QPaintEvent*) {
     QPainter g(this);
     drawn_.focus = hasFocus(), drawn_.pressed = isDown();
-    paint_more(g, rect(), drawn_);
+    g.scale(scale_, scale_);
+    paint_more(g, {QPointF(), QSizeF(size()) / scale_}, drawn_);
 }
 void MoreButton::focusInEvent(QFocusEvent* e) { QAbstractButton::focusInEvent(e), update(); }
 void MoreButton::focusOutEvent(QFocusEvent* e) { QAbstractButton::focusOutEvent(e), update(); }

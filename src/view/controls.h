@@ -18,6 +18,8 @@ class ShowsControl {
     virtual void show_context(const ControlContext& context) = 0;
     virtual void set_strip(std::vector<StripItem>) {}
     void set_on_picture(bool on) { drawn_.on_picture = on; }
+    /// How large the mount's pixels are seen.
+    void set_scale(double scale) { scale_ = scale; }
     /// The same control with other settings.
     void set_spec(const ControlSpec& spec) { spec_ = spec, label_.clear(); }
     const ControlSpec& spec() const { return spec_; }
@@ -25,8 +27,17 @@ class ShowsControl {
   protected:
     ControlSpec spec_;
     ControlContext context_;
+    /// Its box in the mount's own pixels, and a place in it.
+    QRectF box_of(const QWidget& widget) const { return {QPointF(), QSizeF(widget.size()) / scale_}; }
+    QPointF place_of(QPointF at) const { return at / scale_; }
+    void paint_in(QWidget& widget) {
+        QPainter g(&widget);
+        g.scale(scale_, scale_);
+        paint_control(g, spec_, context_, box_of(widget), drawn_);
+    }
     Drawn drawn_;
     std::string label_;
+    double scale_ = 1;
 };
 struct MadeControl {
     QWidget* widget = nullptr;
@@ -41,6 +52,7 @@ class MoreButton : public QAbstractButton {
     explicit MoreButton(QWidget* parent);
     void show_folded(std::vector<ControlSpec> folded, const ControlContext& context, const ControlCalls& calls);
     void set_on_picture(bool on) { drawn_.on_picture = on; }
+    void set_scale(double scale) { scale_ = scale; }
     /// What the menu of a press would hold, for tests and assistive technology.
     QStringList folded() const;
 
@@ -55,6 +67,7 @@ class MoreButton : public QAbstractButton {
     ControlContext context_;
     ControlCalls calls_;
     Drawn drawn_;
+    double scale_ = 1;
 };
 
 }  // namespace ruedo

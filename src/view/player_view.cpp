@@ -5,6 +5,7 @@
 #include <QApplication>
 #include <QEvent>
 #include <algorithm>
+#include <cmath>
 
 #include "view/look.h"
 #include "view/poster.h"
@@ -148,7 +149,8 @@ void PlayerView::turned(std::size_t index) {
 
 /// What the document says of the picture.
 void PlayerView::take_look() {
-    auto& p = session_->player().picture;
+    auto p = session_->player().picture;
+    p.corner = static_cast<int>(std::lround(p.corner * scale()));
     surface_->set_look(p);
     if (auto* s = session_->source()) surface_->set_fit(s->fit, s->align_x, s->align_y);
 }
@@ -295,14 +297,23 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     find_posters();
 }
 
-void PlayerView::set_mount(Mount mount) {
-    mount_ = mount;
+void PlayerView::set_mount(Mount mount, QSize pixels) {
+    mount_ = mount, pixels_ = pixels;
     session_->set_handset(mount_shape().handset);
+    take_look();
     follow();
 }
+double PlayerView::scale() const {
+    // Over the whole screen it is seen as it is.
+    return pixels_.isEmpty() || in_full_screen() ? 1 : static_cast<double>(width()) / pixels_.width();
+}
 MountShape PlayerView::mount_shape() const {
-    auto m = shape_of(mount_, width(), height());
-    return m;
+    auto pixels = pixels_.isEmpty() || in_full_screen() ? size() : pixels_;
+    return shape_of(mount_, pixels.width(), pixels.height());
+}
+QRect PlayerView::seen(const Box& b) const {
+    auto at = [of = scale()](int v) { return static_cast<int>(std::lround(v * of)); };
+    return {QPoint(at(b.x), at(b.y)), QPoint(at(b.right()) - 1, at(b.bottom()) - 1)};
 }
 
 QWidget* PlayerView::control_widget(std::string_view name) const {
@@ -367,13 +378,13 @@ void PlayerView::place(const ControlContext& context) {
     auto& player = session_->player();
     auto layout = lay_out(player, mount_shape(), context, session_->source());
     surface_->setGeometry(rect());
-    surface_->set_area(rect_of(layout.area));
-    poster_->setGeometry(rect_of(layout.area));
+    surface_->set_area(seen(layout.area));
+    poster_->setGeometry(seen(layout.area));
     captions_->setGeometry(rect());
     for (std::size_t i = 0; i < plates_.size(); ++i) {
         auto bar = std::find_if(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.bar == i; });
         bool shown = bar != layout.bars.end() && i < player.bars.size();
-        if (shown) plates_[i]->set_bar(player.bars[i]), plates_[i]->setGeometry(rect_of(bar->box));
+        if (shown) plates_[i]->set_bar(player.bars[i]), plates_[i]->setGeometry(seen(bar->box));
         if (plates_[i]->isHidden() == shown) plates_[i]->setVisible(shown);
     }
     bool line_of_its_own = false;
@@ -385,7 +396,8 @@ void PlayerView::place(const ControlContext& context) {
             bool on_bar =
                 std::any_of(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.box.holds(at.box); });
             shows->set_on_picture(!on_bar);
-            if (widget->geometry() != rect_of(at.box)) widget->setGeometry(rect_of(at.box));
+            shows->set_scale(scale());
+            if (widget->geometry() != seen(at.box)) widget->setGeometry(seen(at.box));
             shows->show_context(context);
             line_of_its_own = line_of_its_own || player.controls[i].kind->form == ControlKind::Form::captions;
         }
@@ -405,14 +417,16 @@ void PlayerView::place(const ControlContext& context) {
             std::vector<ControlSpec> folded;
             for (auto c : m.controls) folded.push_back(player.controls[c]);
             more_[i]->set_on_picture(m.bar.empty());
+            more_[i]->set_scale(scale());
             more_[i]->show_folded(std::move(folded), context, session_->calls());
-            more_[i]->setGeometry(rect_of(m.box));
+            more_[i]->setGeometry(seen(m.box));
         }
         if (more_[i]->isHidden() == shown) more_[i]->setVisible(shown), more_[i]->raise();
     }
     auto s = context.snapshot;
     if (line_of_its_own) s.cues.reset();
-    captions_->follow(s, surface_->picture_rect(), layout.captions_foot);
+    captions_->set_scale(scale());
+    captions_->follow(s, surface_->picture_rect(), layout.captions_foot * scale());
     bool moved = !(layout.picture == layout_.picture) || layout.controls.size() != layout_.controls.size();
     for (std::size_t i = 0; !moved && i < layout.controls.size(); ++i)
         moved = !(layout.controls[i].box == layout_.controls[i].box) ||
@@ -423,6 +437,7 @@ void PlayerView::place(const ControlContext& context) {
 
 void PlayerView::resizeEvent(QResizeEvent*) {
     surface_->setGeometry(rect());
+    take_look();
     place(session_->context());
 }
 

@@ -37,9 +37,13 @@ class PlayerView : public QWidget {
     std::size_t index() const { return session_->index(); }
     Snapshot snapshot() const { return session_->snapshot(); }
     PictureSurface& surface() { return *surface_; }
-    /// What it is seen in; its size is the widget's own.
-    void set_mount(Mount mount);
+    /// What it is seen in. A mount that is larger than the room for it is seen at a scale: everything is laid out for
+    /// its own pixels, and drawn smaller. Without them it has the widget's size.
+    void set_mount(Mount mount, QSize pixels = {});
+    double scale() const;
     MountShape mount_shape() const;
+    /// From the mount's pixels to the widget's.
+    QRect seen(const Box& box) const;
     /// Where everything stands now.
     const Layout& layout_now() const { return layout_; }
     /// The widget of a control, by its own name; nothing when there is none.
@@ -94,6 +98,7 @@ class PlayerView : public QWidget {
     std::vector<MoreButton*> more_;
     Layout layout_;
     Mount mount_ = Mount::window;
+    QSize pixels_;  ///< Of the mount; the widget's own where it is empty.
     QTimer follow_, hide_;
     bool standalone_ = false, everywhere_ = false, arranging_ = false;
     std::atomic<bool> event_posted_ = false;

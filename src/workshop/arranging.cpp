@@ -40,7 +40,7 @@ std::optional<std::size_t> ArrangeLayer::selected() const {
 std::optional<std::size_t> ArrangeLayer::control_at(QPoint at) const {
     auto& layout = player_.layout_now();
     for (std::size_t i = 0; i < layout.controls.size(); ++i)
-        if (layout.controls[i].shown && rect_of(layout.controls[i].box).contains(at)) return i;
+        if (layout.controls[i].shown && player_.seen(layout.controls[i].box).contains(at)) return i;
     return std::nullopt;
 }
 
@@ -65,9 +65,13 @@ QStringList ArrangeLayer::order() const {
     return names;
 }
 
+const DropZone* ArrangeLayer::zone_under(const std::vector<DropZone>& all, QPoint at) const {
+    return zone_at(all, static_cast<int>(at.x() / player_.scale()), static_cast<int>(at.y() / player_.scale()));
+}
+
 void ArrangeLayer::drag_over(QPoint at) {
     auto all = zones();
-    auto* zone = zone_at(all, at.x(), at.y());
+    auto* zone = zone_under(all, at);
     over_ = zone ? std::optional(*zone) : std::nullopt;
     dragging_ = true;
     update();
@@ -80,7 +84,7 @@ void ArrangeLayer::drag_left() {
 bool ArrangeLayer::drop(QPoint at, const ControlSpec& control) {
     drag_left();
     auto all = zones();
-    auto* zone = zone_at(all, at.x(), at.y());
+    auto* zone = zone_under(all, at);
     if (!zone) return false;
     auto d = project_.document();
     auto name = ruedo::drop(d.player(), *zone, control);
@@ -156,7 +160,7 @@ void ArrangeLayer::mouseReleaseEvent(QMouseEvent* e) {
     drag_left();
     if (!moved) return;
     auto all = zones();
-    if (auto* zone = zone_at(all, e->position().toPoint().x(), e->position().toPoint().y())) move_to(*zone, *control);
+    if (auto* zone = zone_under(all, e->position().toPoint())) move_to(*zone, *control);
 }
 
 bool ArrangeLayer::event(QEvent* e) {
@@ -217,23 +221,24 @@ void ArrangeLayer::paintEvent(QPaintEvent*) {
         for (auto& z : zones()) {
             g.setPen(QPen(QColor(0xE2, 0xAC, 0x4C, 110), 1, Qt::DotLine));
             g.setBrush(z.bar ? QColor(0x17, 0x13, 0x1A, 120) : QColor(0, 0, 0, 0));
-            g.drawRect(QRectF(rect_of(z.box)).adjusted(1.5, 1.5, -1.5, -1.5));
+            g.drawRect(QRectF(player_.seen(z.box)).adjusted(1.5, 1.5, -1.5, -1.5));
             if (!z.bar || !z.slot.ends_with("/middle")) continue;
             // Bars that are not there yet say what they would be.
             static constexpr std::array said{"a bar on the picture", "a bar right beside it", "a bar clear of it"};
             g.setFont(look::font(look::Size::small));
             g.setPen(paper);
-            g.drawText(rect_of(z.box), Qt::AlignCenter, said.at(static_cast<std::size_t>(z.bar->where)));
+            g.drawText(player_.seen(z.box), Qt::AlignCenter, said.at(static_cast<std::size_t>(z.bar->where)));
         }
         if (over_) {
             g.setPen(Qt::NoPen);
             g.setBrush(QColor(0xE2, 0xAC, 0x4C, over_->mark.width > 8 ? 150 : 255));
-            g.drawRect(rect_of(over_->mark));
+            g.drawRect(player_.seen(over_->mark));
             g.setFont(look::font(look::Size::small, true));
             auto words = text(over_->words);
             auto wide = g.fontMetrics().horizontalAdvance(words) + 16;
-            QRect tag(std::clamp(over_->mark.x + over_->mark.width / 2 - wide / 2, 0, std::max(0, width() - wide)),
-                      std::max(0, over_->mark.y - 26), wide, 22);
+            auto mark = player_.seen(over_->mark);
+            QRect tag(std::clamp(mark.center().x() - wide / 2, 0, std::max(0, width() - wide)),
+                      std::max(0, mark.top() - 26), wide, 22);
             g.setBrush(QColor(0x2A, 0x21, 0x1C));
             g.drawRect(tag);
             g.setPen(paper);
@@ -243,7 +248,7 @@ void ArrangeLayer::paintEvent(QPaintEvent*) {
     }
     for (std::size_t i = 0; i < std::min(controls.size(), layout.controls.size()); ++i) {
         if (!layout.controls[i].shown) continue;
-        auto box = QRectF(rect_of(layout.controls[i].box));
+        auto box = QRectF(player_.seen(layout.controls[i].box));
         bool now = controls[i].name == project_.selected();
         g.setBrush(Qt::NoBrush);
         // Two lines, one light and one dark, so that it is seen on any picture.

@@ -41,6 +41,7 @@ class ArrangeLayer : public QWidget {
     std::optional<std::size_t> control_at(QPoint at) const;
     std::optional<std::size_t> selected() const;
     std::vector<DropZone> zones() const;
+    const DropZone* zone_under(const std::vector<DropZone>& zones, QPoint at) const;
     void move_to(const DropZone& zone, std::size_t control);
     PlayerView& player_;
     Project& project_;

@@ -16,16 +16,7 @@
 namespace ruedo {
 namespace {
 constexpr int head = 38;  // the row over the mount
-struct Frame {
-    const char* words;
-    bool window;   ///< Has a title instead of a rim.
-    double shape;  ///< Width by height; 0 takes the room there is.
-};
-constexpr std::array<Frame, 5> frames{{{"window", true, 0},
-                                       {"handset, upright", false, 360.0 / 780},
-                                       {"handset, sideways", false, 780.0 / 360},
-                                       {"tablet", false, 4.0 / 3},
-                                       {"panel on a wall", false, 16.0 / 9}}};
+constexpr std::size_t mounts = 5;
 /// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
 class TemplateItem : public QAbstractButton {
   public:
@@ -61,8 +52,6 @@ class TemplateItem : public QAbstractButton {
   private:
     QString name_, meaning_;
 };
-
-const Frame& frame_of(Mount mount) { return frames.at(static_cast<std::size_t>(mount)); }
 }  // namespace
 
 MountView::MountView(PlayerView* player, Project& project, QWidget* parent)
@@ -114,7 +103,7 @@ void MountView::set_side_by_side(bool on) {
     side_->setChecked(on);
     for (auto* m : mirrors_) m->deleteLater();
     mirrors_.clear();
-    for (std::size_t i = 0; on && i + 1 < frames.size(); ++i) {
+    for (std::size_t i = 0; on && i + 1 < mounts; ++i) {
         mirrors_.push_back(new Mirror(*player_, this));
         mirrors_.back()->set_named(true);
         mirrors_.back()->show();
@@ -149,7 +138,6 @@ void MountView::set_mount(Mount mount) {
         if (of == static_cast<std::size_t>(mount)) ++of;
         mirrors_[i]->set_mount(static_cast<Mount>(of));
     }
-    player_->set_mount(mount);
     place();
     update();
 }
@@ -157,7 +145,7 @@ void MountView::resizeEvent(QResizeEvent*) { place(); }
 
 void MountView::place() {
     auto area = rect().adjusted(14, head + 4, -14, -14);
-    auto& frame = frame_of(mount_);
+    QSize pixels;
     if (!mirrors_.empty()) {
         // The player on the left, the others two by two on the right.
         int wide = area.width() * 42 / 100, each = (wide - 10) / 2, high = (area.height() - 10) / 2;
@@ -166,16 +154,23 @@ void MountView::place() {
                                      area.top() + static_cast<int>(i / 2) * (high + 10), each, high);
         area.setRight(area.right() - wide - 10);
     }
-    if (frame.window) {
+    if (mount_ == Mount::window) {
         frame_ = area;
         screen_ = frame_.adjusted(1, 25, -1, -1);
     } else {
-        auto r = fit_rect(Fit::contain, frame.shape * 1000, 1000, area.width() - 24, area.height() - 24);
+        auto shape = shape_of(mount_);
+        auto r = fit_rect(Fit::contain, shape.width, shape.height, area.width() - 24, area.height() - 24);
+        // Never larger than it is.
+        auto scale = std::min(1.0, r.width / shape.width);
+        r = {(area.width() - 24 - shape.width * scale) / 2, (area.height() - 24 - shape.height * scale) / 2,
+             shape.width * scale, shape.height * scale};
+        pixels = {shape.width, shape.height};
         screen_ = QRect(area.left() + 12 + static_cast<int>(r.x), area.top() + 12 + static_cast<int>(r.y),
                         static_cast<int>(r.width), static_cast<int>(r.height));
         frame_ = screen_.adjusted(-11, -11, 11, 11);
     }
     if (!player_->in_full_screen()) player_->setGeometry(screen_);
+    player_->set_mount(mount_, pixels);
     layer_->setGeometry(screen_);
     int x = 14;
     for (auto* b : {use_, arrange_}) {
@@ -196,9 +191,12 @@ void MountView::paintEvent(QPaintEvent*) {
     auto& c = look::colours();
     QPainter g(this);
     g.setRenderHint(QPainter::Antialiasing);
-    auto words = QString("%1, %2 × %3").arg(frame_of(mount_).words).arg(screen_.width()).arg(screen_.height());
+    auto shape = player_->mount_shape();
+    auto words = QString("%1 × %2").arg(shape.width).arg(shape.height);
+    if (mount_ == Mount::window) words = "window, " + words;
+    if (player_->scale() < 1) words += QString(", at %1 %").arg(qRound(player_->scale() * 100));
     g.setFont(look::font(look::Size::small));
-    if (frame_of(mount_).window) {
+    if (mount_ == Mount::window) {
         g.setPen(QPen(c.line, 1));
         g.setBrush(c.panel);
         g.drawRect(QRectF(frame_).adjusted(0.5, 0.5, -0.5, -0.5));
