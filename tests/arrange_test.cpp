@@ -6,6 +6,7 @@
 #include <set>
 
 #include "player/templates.h"
+#include "view/look.h"
 #include "window_support.h"
 #include "workshop/arranging.h"
 #include "workshop/mirror.h"
@@ -273,6 +274,64 @@ TEST_CASE("turning the handset is one press, and neither that nor arranging inte
     CHECK(shape.touch);
     for (auto& c : b.layout().controls)
         if (c.shown) CHECK(c.box.y >= shape.top);
+}
+
+TEST_CASE("a window has the size that is typed or dragged, and what is chosen on the player outlasts an edit") {
+    Bench b;
+    auto& view = b.window.player();
+    auto& mount = b.window.mount();
+    mount.set_arranging(false);
+    auto& s = b.window.sentences();
+    REQUIRE(s.set_value("mount-size", "320x240"));
+    CHECK(soon([&] { return view.size() == QSize(320, 240); }));
+    CHECK_FALSE(s.set_value("mount-size", "320"));
+    // By its lower right corner.
+    auto corner = QPointF(view.geometry().bottomRight() + QPoint(2, 2));
+    press(&mount, corner);
+    move(&mount, corner + QPointF(60, 40), Qt::LeftButton);
+    let_go(&mount, corner + QPointF(60, 40));
+    CHECK(std::abs(b.project().document().mount_width - 380) <= 4);
+    CHECK(std::abs(b.project().document().mount_height - 280) <= 4);
+    CHECK(b.project().undo_text() == "Size of the window");
+    // Larger than the room there is, it is seen smaller.
+    REQUIRE(s.set_value("mount-size", "1280x720"));
+    CHECK(soon([&] { return view.mount_shape().width == 1280 && view.scale() < 0.6; }));
+    // Silenced and looped on the player itself: an edit of something else leaves that alone.
+    view.controller().set_muted(true);
+    view.controller().set_loop({Loop::Kind::all, {}, {}});
+    REQUIRE(soon([&] { return view.snapshot().muted && view.snapshot().loop.kind == Loop::Kind::all; }));
+    REQUIRE(s.set_value("corner", "8"));
+    pass(60);
+    CHECK(view.snapshot().muted);
+    CHECK(view.snapshot().loop.kind == Loop::Kind::all);
+    REQUIRE(s.set_value("muted", "yes"));
+    REQUIRE(s.set_value("muted", "no"));
+    CHECK(soon([&] { return !view.snapshot().muted; }));
+}
+
+TEST_CASE("a word that was changed offers its default, and a condition that can never be is marked with the reason") {
+    Bench b;
+    auto& s = b.window.sentences();
+    b.project().select("back");
+    for (auto [key, value] : {std::pair{"by_ns", "25"},
+                              {"when", "muted"},
+                              {"size", "60"},
+                              {"show", "both"},
+                              {"ink", "#8A2436"},
+                              {"volume", "40"},
+                              {"hide", "9"},
+                              {"queue", "leave"}}) {
+        INFO(key);
+        auto before = b.project().document();
+        CHECK_FALSE(s.reset(key));
+        REQUIRE(s.set_value(key, value));
+        REQUIRE(s.reset(key));
+        CHECK(b.project().document() == before);
+    }
+    REQUIRE(s.set_value("when", "playing and held"));
+    CHECK(soon([&] { return s.wrong("when").contains("never appears"); }));
+    REQUIRE(s.set_value("when", "playing"));
+    CHECK(soon([&] { return s.wrong("when").isEmpty(); }));
 }
 
 TEST_CASE(

@@ -48,6 +48,7 @@ PlayerDocument random_document(std::mt19937& random) {
     if (random() % 2) p.picture.render_width = 10, p.picture.render_height = 16, p.picture.blocky = random() % 2;
     random_controls(p, random);
     d.mount = static_cast<Mount>(random() % 5);
+    if (random() % 2) d.mount_width = 320, d.mount_height = 568;
     return d;
 }
 }  // namespace
@@ -160,6 +161,8 @@ TEST_CASE("a mistake in a document is named by its place") {
     CHECK(at("/players/0/controls", json(121, {{"kind", "toggle"}, {"slot", "centre"}})) == Code::malformed);
     CHECK(at("/players", json(1000, json::object())) == Code::malformed);
     CHECK(at("/mount", json::array()) == Code::malformed);
+    CHECK(at("/mount_size", {360, "wide"}) == Code::malformed);
+    CHECK(at("/mount_size", {360, 99}) == Code::malformed);
     auto newer = good;
     newer["ruedo"] = 99, newer["mount"] = "hologram";
     CHECK(document_from_json(newer, "a").error().code == Code::too_new);

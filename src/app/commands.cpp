@@ -151,6 +151,8 @@ Outcome mount_for(ArrangeOptions& o, const std::string& mount, const std::string
             return std::unexpected(
                 wrong_usage(fmt::format("There is no mount “{}”.", mount),
                             "There are window, handset-upright, handset-sideways, tablet and wall."));
+        // At its own size, when it is another than the document's.
+        if (*named != o.document.mount) o.document.mount_width = o.document.mount_height = 0;
         o.document.mount = *named;
     }
     int width = 0, height = 0;
@@ -167,6 +169,7 @@ Outcome mount_for(ArrangeOptions& o, const std::string& mount, const std::string
             return std::unexpected(wrong_usage(
                 fmt::format("“{}” is no size; it is width by height, such as 360x780, 100 to 8192.", size)));
     }
+    if (size.empty()) width = o.document.mount_width, height = o.document.mount_height;
     o.mount = shape_of(o.document.mount, width, height);
     return {};
 }

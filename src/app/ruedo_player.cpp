@@ -70,7 +70,7 @@ int run(int argc, char** argv) {
     PlayerView view(host);
     view.set_standalone();
     view.setWindowTitle(QString::fromStdString(document->app_name));
-    auto shape = shape_of(document->mount);
+    auto shape = shape_of(document->mount, document->mount_width, document->mount_height);
     view.set_mount(document->mount);
     view.resize(std::min(shape.width, 1280), std::min(shape.height, 720));
     view.on_leave = [&app] { app.quit(); };

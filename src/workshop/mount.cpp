@@ -4,6 +4,7 @@
 #include <QFrame>
 #include <QGridLayout>
 #include <QLabel>
+#include <QMouseEvent>
 #include <QPainter>
 #include <QVBoxLayout>
 
@@ -79,11 +80,13 @@ MountView::MountView(PlayerView* player, Project& project, QWidget* parent)
     connect(turn_, &QPushButton::clicked, this, [this] {
         auto d = project_.document();
         d.mount = d.mount == Mount::handset_upright ? Mount::handset_sideways : Mount::handset_upright;
+        std::swap(d.mount_width, d.mount_height);
         project_.change(d, "Turning the handset");
     });
     connect(&project_, &Project::selected_changed, this, [this] {
         if (!project_.selected().empty()) set_arranging(true);
     });
+    setMouseTracking(true);
     set_arranging(false);
 }
 
@@ -108,7 +111,7 @@ void MountView::set_side_by_side(bool on) {
         mirrors_.back()->set_named(true);
         mirrors_.back()->show();
     }
-    set_mount(mount_);
+    set_mount(mount_, size_);
 }
 
 void MountView::choose_template() {
@@ -132,8 +135,8 @@ void MountView::choose_template() {
     panel->show();
 }
 
-void MountView::set_mount(Mount mount) {
-    mount_ = mount;
+void MountView::set_mount(Mount mount, QSize size) {
+    mount_ = mount, size_ = size;
     for (std::size_t i = 0, of = 0; i < mirrors_.size(); ++i, ++of) {
         if (of == static_cast<std::size_t>(mount)) ++of;
         mirrors_[i]->set_mount(static_cast<Mount>(of));
@@ -154,20 +157,23 @@ void MountView::place() {
                                      area.top() + static_cast<int>(i / 2) * (high + 10), each, high);
         area.setRight(area.right() - wide - 10);
     }
-    if (mount_ == Mount::window) {
+    bool window = mount_ == Mount::window;
+    if (window && size_.isEmpty()) {
         frame_ = area;
         screen_ = frame_.adjusted(1, 25, -1, -1);
     } else {
-        auto shape = shape_of(mount_);
-        auto r = fit_rect(Fit::contain, shape.width, shape.height, area.width() - 24, area.height() - 24);
-        // Never larger than it is.
-        auto scale = std::min(1.0, r.width / shape.width);
-        r = {(area.width() - 24 - shape.width * scale) / 2, (area.height() - 24 - shape.height * scale) / 2,
-             shape.width * scale, shape.height * scale};
+        // At the size it has, or smaller where there is not the room; never larger.
+        auto shape = shape_of(mount_, size_.width(), size_.height());
+        auto rim = window ? QMargins(1, 25, 1, 1) : QMargins(11, 11, 11, 11);
+        auto room = area.marginsRemoved(rim);
+        auto scale = std::min(
+            {1.0, static_cast<double>(room.width()) / shape.width, static_cast<double>(room.height()) / shape.height});
+        QSize seen(static_cast<int>(shape.width * scale), static_cast<int>(shape.height * scale));
+        screen_ = QRect(room.topLeft() + QPoint(window ? 0 : (room.width() - seen.width()) / 2,
+                                                window ? 0 : (room.height() - seen.height()) / 2),
+                        seen);
+        frame_ = screen_.marginsAdded(rim);
         pixels = {shape.width, shape.height};
-        screen_ = QRect(area.left() + 12 + static_cast<int>(r.x), area.top() + 12 + static_cast<int>(r.y),
-                        static_cast<int>(r.width), static_cast<int>(r.height));
-        frame_ = screen_.adjusted(-11, -11, 11, 11);
     }
     if (!player_->in_full_screen()) player_->setGeometry(screen_);
     player_->set_mount(mount_, pixels);
@@ -187,6 +193,28 @@ void MountView::place() {
     turn_->setVisible(handset);
 }
 
+/// The window's lower right corner, by which its size is dragged.
+QRect MountView::grip() const {
+    return mount_ == Mount::window ? QRect(frame_.bottomRight() - QPoint(10, 10), QSize(22, 22)) : QRect();
+}
+void MountView::mousePressEvent(QMouseEvent* e) {
+    if (e->button() == Qt::LeftButton && grip().contains(e->position().toPoint())) resizing_ = true;
+}
+void MountView::mouseMoveEvent(QMouseEvent* e) {
+    auto at = e->position().toPoint();
+    setCursor(resizing_ || grip().contains(at) ? Qt::SizeFDiagCursor : Qt::ArrowCursor);
+    if (!resizing_) return;
+    auto end = at - screen_.topLeft();
+    size_ = QSize(std::clamp(end.x(), 200, 8192), std::clamp(end.y(), 120, 8192));
+    set_mount(mount_, size_);
+}
+void MountView::mouseReleaseEvent(QMouseEvent*) {
+    if (!std::exchange(resizing_, false)) return;
+    auto d = project_.document();
+    d.mount_width = size_.width(), d.mount_height = size_.height();
+    project_.change(d, "Size of the window");
+}
+
 void MountView::paintEvent(QPaintEvent*) {
     auto& c = look::colours();
     QPainter g(this);
@@ -203,6 +231,9 @@ void MountView::paintEvent(QPaintEvent*) {
         g.setPen(c.soft);
         g.drawText(QRect(frame_.left() + 10, frame_.top(), frame_.width() - 20, 25), Qt::AlignVCenter | Qt::AlignLeft,
                    words);
+        g.setPen(QPen(c.soft, 2));
+        for (int off : {4, 8})
+            g.drawLine(frame_.bottomRight() - QPoint(off - 2, -4), frame_.bottomRight() - QPoint(-4, off - 2));
     } else {
         g.setPen(QPen(c.soft, 2));
         g.setBrush(c.ink);

@@ -16,7 +16,8 @@ class Project;
 class MountView : public QWidget {
   public:
     MountView(PlayerView* player, Project& project, QWidget* parent = nullptr);
-    void set_mount(Mount mount);
+    /// `size` in the mount's own pixels; empty: as it has it, and for a window the room there is.
+    void set_mount(Mount mount, QSize size = {});
     void set_arranging(bool arranging);
     bool arranging() const { return arrange_->isChecked(); }
     /// The other mounts beside this one, showing the same pictures.
@@ -30,15 +31,21 @@ class MountView : public QWidget {
   protected:
     void paintEvent(QPaintEvent*) override;
     void resizeEvent(QResizeEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
 
   private:
     void place();
+    QRect grip() const;
     PlayerView* player_;
     Project& project_;
     ArrangeLayer* layer_;
     QPushButton *use_, *arrange_, *side_, *begin_, *turn_;
     std::vector<Mirror*> mirrors_;  ///< Of the mounts there are, but for the one that plays.
     Mount mount_ = Mount::window;
+    QSize size_;
+    bool resizing_ = false;
     QRect frame_, screen_;
 };
 

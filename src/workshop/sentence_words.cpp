@@ -211,8 +211,49 @@ class Teller {
                                          {"handset-sideways", "a handset, sideways"},
                                          {"tablet", "a tablet"},
                                          {"wall", "a panel on a wall"}};
-        chosen("mount", "/mount", "Mount", mounts, text(mount_name(d_.mount)),
-               [](PlayerDocument& d, std::size_t i) { d.mount = static_cast<Mount>(i); });
+        chosen("mount", "/mount", "Mount", mounts, text(mount_name(d_.mount)), [](PlayerDocument& d, std::size_t i) {
+            // Another mount has another size.
+            if (d.mount != static_cast<Mount>(i)) d.mount_width = d.mount_height = 0;
+            d.mount = static_cast<Mount>(i);
+        });
+        // Common ones, with the size of the glass.
+        std::vector<Word::Choice> sizes{
+            {"", d_.mount == Mount::window ? "as large as there is room" : "of its usual size"}};
+        if (d_.mount == Mount::handset_upright || d_.mount == Mount::handset_sideways) {
+            struct Glass {
+                int width, height, across, down;
+            };
+            for (auto g : {Glass{320, 568, 50, 89}, Glass{360, 640, 62, 110}, Glass{360, 780, 66, 143},
+                           Glass{390, 844, 65, 140}, Glass{412, 915, 69, 153}}) {
+                if (d_.mount == Mount::handset_sideways) std::swap(g.width, g.height), std::swap(g.across, g.down);
+                sizes.push_back(
+                    {QString("%1x%2").arg(g.width).arg(g.height),
+                     QString("of %1 × %2 pixels (%3 × %4 mm)").arg(g.width).arg(g.height).arg(g.across).arg(g.down)});
+            }
+        } else {
+            using Sizes = std::vector<std::pair<int, int>>;
+            for (auto [w, h] : d_.mount == Mount::window   ? Sizes{{480, 270}, {640, 360}, {960, 540}, {1280, 720}}
+                               : d_.mount == Mount::tablet ? Sizes{{768, 1024}, {1280, 800}}
+                                                           : Sizes{{1080, 1920}, {3840, 2160}})
+                sizes.push_back({QString("%1x%2").arg(w).arg(h), QString("of %1 × %2 pixels").arg(w).arg(h)});
+        }
+        auto typed_size = d_.mount_width > 0 ? QString("%1x%2").arg(d_.mount_width).arg(d_.mount_height) : QString();
+        auto& sized_mount =
+            word("mount-size", "/mount_size", "Size of the mount",
+                 typed_size.isEmpty() ? sizes[0].label
+                                      : QString("of %1 × %2 pixels").arg(d_.mount_width).arg(d_.mount_height),
+                 sizes[0].label, !typed_size.isEmpty(), [](PlayerDocument& d, const QString& v) -> Taken {
+                     auto parts = v.split('x');
+                     int w = parts.value(0).toInt(), h = parts.value(1).toInt();
+                     if (v.isEmpty())
+                         w = h = 0;
+                     else if (parts.size() != 2 || w < 100 || h < 100 || w > 8192 || h > 8192)
+                         return "A size such as 640x360 is wanted, 100 to 8192 pixels.";
+                     d.mount_width = w, d.mount_height = h;
+                     return {};
+                 });
+        sized_mount.choices = std::move(sizes), sized_mount.now = typed_size;
+        sized_mount.typed = "A size in pixels, such as 640x360";
         std::vector<Word::Choice> ends{
             {"hold", "it stays on its last frame"},       {"next", "it goes on to the next source"},
             {"again", "it begins the same source again"}, {"round", "it goes on to the next, and round again"},
@@ -286,7 +327,8 @@ class Teller {
         out.paragraphs.push_back(
             {"player",
              text(d_.app_name),
-             {"The player is seen in {mount}. It begins with {muted}, its volume at {volume}, at {speed}.",
+             {"The player is seen in {mount}, {mount-size}. It begins with {muted}, its volume at {volume}, at "
+              "{speed}.",
               "When a source ends, {queue}. When nothing comes any more, {give-up}.",
               "The picture is drawn {render}, its corners are {corner}, and what it leaves free is {surround}.",
               "After {hide} of playing without a touch, what lies on the picture hides."}});

@@ -105,6 +105,30 @@ bool Sentences::set_value(const QString& key, const QString& value, QString* pro
     return true;
 }
 
+/// What a document says where a member is missing is its default.
+bool Sentences::reset(const QString& key) {
+    auto told = this->told();
+    auto* word = told.find(key);
+    if (!word || !word->changed) return false;
+    auto j = to_json(project_.document());
+    nlohmann::json::json_pointer at(word->path.toStdString());
+    if (!j.contains(at)) return false;
+    j.at(at.parent_pointer()).erase(at.back());
+    auto without = document_from_json(j, "");
+    if (!without) return false;
+    project_.change(*without, word->what + " as it was by default");
+    return true;
+}
+
+QString Sentences::wrong(const QString& key) const {
+    auto told = this->told();
+    auto* word = told.find(key);
+    if (!word) return {};
+    for (auto& f : found_)
+        if (text(f.where) == word->path && f.code.starts_with("never-")) return text(f.sentence);
+    return {};
+}
+
 void Sentences::press(const QString& link) {
     auto what = link.section(':', 0, 0), rest = link.section(':', 1);
     if (what == "select") {
@@ -130,10 +154,14 @@ QString Sentences::html() const {
     auto word = [&](const QString& key) -> std::optional<QString> {
         auto* w = told.find(key);
         if (!w) return std::nullopt;
-        return link("word:" + key,
-                    !w->changed ? QString("This is the default") : QString("By default: %1").arg(w->fallback), c.wine,
-                    w->shown) +
-               (w->changed ? QString("<span style=\"color:%1\">&nbsp;•</span>").arg(c.ochre.name()) : QString());
+        auto never = wrong(key);
+        auto title = !never.isEmpty() ? never
+                     : !w->changed    ? QString("This is the default")
+                                      : QString("By default: %1").arg(w->fallback);
+        auto html = link("word:" + key, title, never.isEmpty() ? c.wine : c.rust, w->shown);
+        if (!never.isEmpty()) html += QString("<span style=\"color:%1\">&nbsp;⊖</span>").arg(c.rust.name());
+        if (w->changed) html += QString("<span style=\"color:%1\">&nbsp;•</span>").arg(c.ochre.name());
+        return html;
     };
     auto& player = project_.document().player();
     // Words in braces and controls in brackets become what can be pressed.
@@ -208,7 +236,10 @@ void Sentences::choose(const QString& key) {
     if (text_->underMouse()) at = QCursor::pos() + QPoint(4, 10);
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
-    if (w->changed && !w->fallback.isEmpty()) menu->addSection("By default: " + w->fallback);
+    if (w->changed && !w->fallback.isEmpty()) {
+        menu->addAction("By default: " + w->fallback, this, [this, key] { reset(key); });
+        menu->addSeparator();
+    }
     for (auto& choice : w->choices) {
         auto* action = menu->addAction(choice.label, this, [this, key, value = choice.value] {
             if (value != "file") {
@@ -302,6 +333,7 @@ void Sentences::review_later() {
             QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>")
                 .arg(c.ink.name());
         found_ = std::move(found);
+        text_->setHtml(html());  // what can never be is marked where it stands
         if (found_.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
         for (std::size_t i = 0; i < found_.size(); ++i) {
             auto& f = found_[i];

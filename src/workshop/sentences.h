@@ -21,6 +21,10 @@ class Sentences : public QWidget {
     void choose(const QString& key);
     /// Takes over a value for a word, as its chooser does; false when it is none, and then `problem` says why.
     bool set_value(const QString& key, const QString& value, QString* problem = nullptr);
+    /// Takes a word back to its default, as its chooser offers where it was changed; false where there is none.
+    bool reset(const QString& key);
+    /// Why what a word says can never be; empty when nothing is wrong with it.
+    QString wrong(const QString& key) const;
     QStringList keys() const;
     /// What can be chosen for a word: the values of its list, or the ends of its range.
     QStringList values(const QString& key) const;

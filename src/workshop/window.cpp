@@ -424,7 +424,7 @@ void WorkshopWindow::load_current() {
                                                                            : project_.path().filename().string()),
                             project_.modified() ? ", changed" : ""));
     setWindowTitle(QString("%1 — Ruedo").arg(QString::fromStdString(d.app_name)));
-    mount_->set_mount(d.mount);
+    mount_->set_mount(d.mount, {d.mount_width, d.mount_height});
     if (shown_target_ != d.target) {
         shown_target_ = d.target;
         auto found = find_target(d.target);
@@ -464,7 +464,12 @@ void WorkshopWindow::say(const QString& sentence) {
 
 bool WorkshopWindow::open_project(const fs::path& path) {
     auto opened = project_.open(path);
-    if (!opened) say((text(opened.error().sentence) + " " + text(opened.error().hint)).toHtmlEscaped());
+    if (!opened)
+        say((text(opened.error().sentence) + " " + text(opened.error().hint)).toHtmlEscaped());
+    else if (project_.document().newer())
+        say(QString("This project is of a newer format (%1). It can be looked at and played; saving it here would lose "
+                    "what this Ruedo does not know.")
+                .arg(project_.document().version));
     return opened.has_value();
 }
 

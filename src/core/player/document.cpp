@@ -428,7 +428,10 @@ PlayerDocument read(const json& j, std::int64_t version) {
             d.target = text(v, p);
         else if (k == "mount")
             d.mount = one_of<Mount>(v, p, mount_names);
-        else if (k == "sources") {
+        else if (k == "mount_size") {
+            if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be a width and a height"};
+            d.mount_width = whole(v[0], p + "/0", 100, 8192), d.mount_height = whole(v[1], p + "/1", 100, 8192);
+        } else if (k == "sources") {
             auto& sources = list(v, p, most_sources);
             for (std::size_t i = 0; i < sources.size(); ++i)
                 d.sources.push_back(source_from(sources[i], fmt::format("{}/{}", p, i)));
@@ -502,13 +505,14 @@ json to_json(const PlayerDocument& d) {
     json sources = json::array(), players = json::array();
     for (auto& s : d.sources) sources.push_back(source_json(s));
     for (auto& p : d.players) players.push_back(player_json(p));
-    return with({{"ruedo", d.version},
-                 {"app", d.app_name},
-                 {"sources", std::move(sources)},
-                 {"players", std::move(players)},
-                 {"mount", std::string(mount_name(d.mount))},
-                 {"target", d.target}},
-                d.extra);
+    json j{{"ruedo", d.version},
+           {"app", d.app_name},
+           {"sources", std::move(sources)},
+           {"players", std::move(players)},
+           {"mount", std::string(mount_name(d.mount))},
+           {"target", d.target}};
+    if (d.mount_width > 0) j["mount_size"] = {d.mount_width, d.mount_height};
+    return with(std::move(j), d.extra);
 }
 
 Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) { return read(j, subject, nullptr); }

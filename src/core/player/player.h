@@ -96,6 +96,7 @@ struct PlayerDocument {
     std::string app_name = "New player";
     std::vector<SourceSpec> sources;
     std::vector<PlayerSpec> players{usual_player()};  ///< Never none.
+    int mount_width = 0, mount_height = 0;            ///< In pixels; 0: the mount's own size, or the room there is.
     Mount mount = Mount::window;                      ///< What the workshop shows it in.
     std::string target = "desktop";                   ///< What sources are judged for (see convert/targets.h).
     std::string extra;

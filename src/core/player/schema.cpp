@@ -110,6 +110,7 @@ json project_schema() {
                 {"app", {{"type", "string"}, {"description", "Name of the app."}}},
                 {"target", {{"type", "string"}, {"description", "Name of the target that sources are judged for."}}},
                 {"mount", one_of(mounts)},
+                {"mount_size", {{"type", "array"}, {"items", whole(100, 8192)}, {"minItems", 2}, {"maxItems", 2}}},
                 {"sources", list_of(source, 10000)},
                 {"players", {{"type", "array"}, {"items", player}, {"minItems", 1}, {"maxItems", 1}}}},
                {"ruedo"});

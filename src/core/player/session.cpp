@@ -2,6 +2,7 @@
 #include "player/session.h"
 
 #include <algorithm>
+#include <tuple>
 
 namespace ruedo {
 namespace {
@@ -54,7 +55,6 @@ void PlayerSession::renew() {
     started_ = ended_ = false;
     if (host_.event) queue_->on_event(host_.event);
     if (host_.changed) queue_->on_change(host_.changed);
-    if (host_.replaced) host_.replaced();
 }
 
 void PlayerSession::turned(std::size_t index) {
@@ -62,7 +62,6 @@ void PlayerSession::turned(std::size_t index) {
     if (auto current = queue_->current(); current != controller_) {
         controller_ = std::move(current);
         born_ = queue_->made_at();
-        if (host_.replaced) host_.replaced();
         controller_->refresh();
     }
     index_ = index;
@@ -91,16 +90,23 @@ void PlayerSession::load(const PlayerDocument& document, std::size_t index, cons
 void PlayerSession::apply(const PlayerDocument& document, std::size_t index) {
     if (index >= document.sources.size()) return;
     auto before = std::move(document_);
-    document_ = document, index_ = index;
+    auto was_at = std::exchange(index_, index);
+    document_ = document;
     auto& was = before.player();
     auto& now = player();
-    if (before.sources != document_.sources || was.at_end != now.at_end) fill_queue();
+    auto asked = [](const PlayerSpec& p) { return std::tuple(p.at_end, p.volume, p.muted, p.speed, p.open_within); };
+    if (before.sources != document_.sources || asked(was) != asked(now)) fill_queue();
+    // Only what the document changed is taken over: what was chosen on the player itself stays.
     auto options = open_options(document_, document_.sources[index], folder_);
-    controller_->set_loop(options.loop);
+    if (was_at < before.sources.size()) {
+        auto old = open_options(before, before.sources[was_at], folder_);
+        if (!(old.loop == options.loop)) controller_->set_loop(options.loop);
+        if (old.sound_language != options.sound_language || old.text_language != options.text_language)
+            controller_->choose_languages(options.sound_language, options.text_language);
+    }
     if (was.volume != now.volume) controller_->set_volume(now.volume);
     if (was.muted != now.muted) controller_->set_muted(now.muted);
     if (was.speed != now.speed) controller_->set_rate(now.speed);
-    controller_->choose_languages(options.sound_language, options.text_language);
 }
 
 void PlayerSession::touch() { touched_ = host_.strand->now(); }

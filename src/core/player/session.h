@@ -23,7 +23,6 @@ class PlayerSession {
         std::shared_ptr<PictureSink> sink;
         std::function<void(const Event&)> event{};          ///< Of the one that plays; on its strand.
         std::function<void(std::size_t source)> changed{};  ///< The queue went on by itself; on its strand.
-        std::function<void()> replaced{};                   ///< Another controller plays now, or soon will.
         std::function<void()> full_screen{}, leave{};       ///< What only the host can do.
         std::function<void(Press::What)> choose{};          ///< Lets the user choose a track.
     };
