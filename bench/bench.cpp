@@ -62,7 +62,7 @@ json exact_seek(const std::string& name) {
     auto packets = packets_of(clip(name));
     auto o = open_reader(clip(name));
     std::mt19937 random(1);
-    return of_pairs(36, 1.0, "lower", "time to decoding from the keyframe, bare; median", [&] {
+    return of_pairs(21, 1.0, "lower", "time to decoding from the keyframe, bare; median", [&] {
         auto target = random() % packets.list.size();
         auto key = target;
         while (key > 0 && !packets.list[key].head.keyframe) --key;
@@ -91,7 +91,7 @@ json first_picture(const std::string& name) {
 
 json two_hours_open() {
     auto long_clip = clip("two-hours.mp4"), short_clip = clip("h264-720p60.mp4");
-    return of_pairs(30, 1.1, "lower", "opening to a ten-second clip’s", [&] {
+    return of_pairs(21, 1.1, "lower", "opening to a ten-second clip’s", [&] {
         double s = ms_of([&] { (void)open_reader(short_clip).pictures->at({}); });
         return ms_of([&] { (void)open_reader(long_clip).pictures->at({}); }) / s;
     });
@@ -99,7 +99,7 @@ json two_hours_open() {
 json two_hours_seek() {
     auto l = open_reader(clip("two-hours.mp4")), s = open_reader(clip("h264-720p60.mp4"));
     std::mt19937 random(2);
-    return of_pairs(40, 1.1, "lower", "seeking anywhere to a ten-second clip’s", [&] {
+    return of_pairs(25, 1.1, "lower", "seeking anywhere to a ten-second clip’s", [&] {
         // The same place in the group of pictures, so that decoding costs the same.
         Time inside{static_cast<std::int64_t>(random()) % 9'900'000'000};
         double near = ms_of([&] { (void)s.pictures->at(inside); });
@@ -147,11 +147,22 @@ PlaybackReport play(const std::filesystem::path& path, Time length, bool sound) 
     controller.wait([&](auto& s) { return s.state.phase == Phase::failed; }, length);
     return controller.report();
 }
+/// What is between sight and sound in a round of playing, ms.
+double apart(const PlaybackReport& report) {
+    auto& s = report.av_offset_ms;
+    return s ? std::max(std::abs(s->p99), std::abs(s->p50)) : 1e9;
+}
+/// Of the rounds that pacing has played with sound already, so that they need not be played again.
+std::vector<double>& heard_apart() {
+    static std::vector<double> rounds;
+    return rounds;
+}
 json sync() {
-    return of_pairs(5, 20, "lower", "ms between sight and sound, p99 (from inside)", [] {
-        auto report = play(clip("h264-720p60.mp4"), 3_s, true);
-        auto& s = report.av_offset_ms;
-        return s ? std::max(std::abs(s->p99), std::abs(s->p50)) : 1e9;
+    auto& known = heard_apart();
+    std::size_t next = 0;
+    return of_pairs(5, 20, "lower", "ms between sight and sound, p99 (from inside)", [&] {
+        if (next < known.size()) return known[next++];
+        return apart(play(clip("h264-720p60.mp4"), 4_s, true));
     });
 }
 
@@ -190,6 +201,7 @@ json pacing() {
             auto loop = bare_pacing(fps, fps * 4, static_cast<std::size_t>(bytes));
             lost += static_cast<double>(loop.lost);
             auto report = play(clip(name), 4_s, true);
+            if (fps == 60) heard_apart().push_back(apart(report));
             shown += static_cast<double>(report.snapshot.counters.presented);
             dropped += static_cast<double>(report.snapshot.counters.dropped);
             return report.pacing_ms ? report.pacing_ms->p99 / (loop.p99 + 4) : 1e9;
@@ -337,8 +349,8 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"two-hours.open", two_hours_open},
         {"two-hours.seek", two_hours_seek},
         {"two-hours.memory", two_hours_memory},
-        {"sync", sync},
         {"pacing", pacing},
+        {"sync", sync},
 #ifdef RUEDO_BENCH_WINDOW
         {"overlay", overlay},
         {"heartbeat", heartbeat},

@@ -405,10 +405,12 @@ TEST_CASE("controls and settings are rows of tables, and the pages and the schem
             s.muted = bits & 32;
             c.count = bits & 64 ? 3 : 1;
             c.has_next = bits & 128;
-            bool words = k.form == ControlKind::Form::label || k.form == ControlKind::Form::sign ||
+            bool words = k.form == ControlKind::Form::label || k.form == ControlKind::Form::notice ||
                          k.form == ControlKind::Form::captions;
             if (!words) CHECK_FALSE(k.label(c, {}).empty());
-            CHECK((k.mark(c, {}).shape != Mark::Shape::none) == k.pressable());
+            if (k.pressable()) CHECK(k.mark(c, {}).shape != Mark::Shape::none);
+            CHECK((k.value != nullptr) == k.slides());
+            CHECK((k.slide != nullptr) == k.slides());
             CHECK((k.press(c, {}).what != Press::What::none) == k.pressable());
             if (k.name == "toggle") CHECK(k.mark(c, {}).shape == (bits & 1 ? Mark::Shape::pause : Mark::Shape::play));
             if (k.name == "position" || k.name == "back") CHECK(k.absent(c).empty() == s.seekable.has_value());

@@ -141,14 +141,7 @@ class Stage {
         if (!why.empty())
             return fail(Code::refused, fmt::format("“{}” cannot be dragged at {}: {}", spec.name, moment(call.at), why),
                         "Drag what slides, when it can be used.");
-        if (spec.kind->form == ControlKind::Form::rail) {
-            auto [from, to] = rail_range(context.snapshot);
-            session_.calls().seek(from + scaled(to - from, call.number), SeekMode::exact);
-        } else if (spec.kind->name == "volume") {
-            session_.calls().volume(call.number);
-        } else {
-            session_.calls().speed(dial_speed(call.number));
-        }
+        session_.press(spec.kind->slide(context, call.number));
         return {};
     }
 
@@ -180,7 +173,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
                {"enabled", at.enabled},
                {"folded", at.folded},
                {"label", label_of(spec, a.context)},
-               {"value", spec.kind->slides() ? json(slider_value(spec, a.context)) : json(nullptr)}};
+               {"value", spec.kind->slides() ? json(spec.kind->value(a.context)) : json(nullptr)}};
         if (!at.why.empty()) j["why"] = at.why;
         controls.push_back(std::move(j));
     }

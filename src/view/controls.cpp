@@ -177,15 +177,15 @@ class DialControl : public Focusing<QAbstractSlider> {
         setRange(0, 100);
     }
     void show_context(const ControlContext& context) override {
-        bool same = context.snapshot.muted == context_.snapshot.muted;
         context_ = context;
         setEnabled(unusable(spec_, context_).empty());
         QSignalBlocker block(this);
-        auto now = static_cast<int>(std::lround(slider_value(spec_, context_) * 100));
-        if (same && now == value() && !toolTip().isEmpty()) return;
+        auto now = static_cast<int>(std::lround(spec_.kind->value(context_) * 100));
+        auto mark = spec_.kind->mark(context_, spec_.settings);
+        if (mark == mark_ && now == value()) return;
+        mark_ = mark;
         setValue(now);
-        setToolTip(volume() ? QString("Volume %1 %").arg(value())
-                            : QString("Speed %1 times").arg(context_.snapshot.rate, 0, 'g', 3));
+        setToolTip(QString("%1 %2").arg(accessibleName(), ruedo::text(mark.figure)));
         update();
     }
 
@@ -214,9 +214,9 @@ class DialControl : public Focusing<QAbstractSlider> {
     }
 
   private:
-    bool volume() const { return spec_.kind->name == "volume"; }
-    void set(double v) { volume() ? calls_.volume(v) : calls_.speed(dial_speed(v)); }
+    void set(double v) { calls_.press(spec_.kind->slide(context_, v)); }
     void by(int step) { set(std::clamp((value() + step) / 100.0, 0.0, 1.0)); }
+    Mark mark_;
     ControlCalls calls_;
 };
 
@@ -226,7 +226,6 @@ class SaysControl : public QWidget, public ShowsControl {
     SaysControl(const ControlSpec& spec, QWidget* parent) : QWidget(parent), ShowsControl(spec) {
         setAttribute(Qt::WA_TransparentForMouseEvents);
         setAccessibleName(text(spec.kind->title));
-        if (spec.kind->name != "waiting") return;
         connect(&turn_, &QTimer::timeout, this, [this] {
             drawn_.turned = (drawn_.turned + 30) % 360;
             update();
@@ -245,7 +244,7 @@ class SaysControl : public QWidget, public ShowsControl {
     void paintEvent(QPaintEvent*) override { paint_in(*this); }
     // Turns only while something can still come.
     void showEvent(QShowEvent*) override {
-        if (spec_.kind->name == "waiting") turn_.start(90);
+        if (spec_.kind->mark(context_, spec_.settings).shape == Mark::Shape::waiting) turn_.start(90);
     }
     void hideEvent(QHideEvent*) override { turn_.stop(); }
 
@@ -315,6 +314,7 @@ MadeControl make_control(const ControlSpec& spec, const ControlCalls& calls, QWi
             return made<StripControl>(spec, calls, parent);
         case Form::label:
         case Form::sign:
+        case Form::notice:
         case Form::captions:
             break;
     }
@@ -380,6 +380,7 @@ void MoreButton::open() {
                 menu->addAction(label)->setEnabled(false);
                 break;
             case Form::sign:
+            case Form::notice:
             case Form::strip:
                 break;
         }

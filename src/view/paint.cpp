@@ -90,6 +90,8 @@ void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const
             return look::draw_turn(g, within(0.22), true, {}, ink);
         case Shape::live:
             return look::draw_live(g, place, ink);
+        case Shape::waiting:
+            return look::draw_glyph(g, place, look::Glyph::broken, ink);
         case Shape::more:
             return look::draw_glyph(g, within(0.3), look::Glyph::dotted, ink);
     }
@@ -169,7 +171,7 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
 
 void paint_dial(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
     paint_ground(g, c, box, drawn);
-    bool muted = c.kind->name == "volume" && context.snapshot.muted;
+    auto mark = c.kind->mark(context, c.settings);
     auto square = square_in(box);
     auto r =
         square.adjusted(square.width() * 0.16, square.width() * 0.16, -square.width() * 0.16, -square.width() * 0.16);
@@ -178,82 +180,74 @@ void paint_dial(QPainter& g, const ControlSpec& c, const ControlContext& context
         g.drawArc(r, static_cast<int>(dial_from * 16), static_cast<int>(-dial_sweep * part * 16));
     };
     arc(1, rule);
-    arc(slider_value(c, context), muted ? soft_ink : colour_or(c.settings.ink, wine));
+    arc(c.kind->value(context), mark.on ? soft_ink : colour_or(c.settings.ink, wine));
     auto f = look::tabular(look::Size::small);
     f.setPixelSize(std::max(10, static_cast<int>(square.width() * 0.27)));
     g.setFont(f);
-    g.setPen(muted ? soft_ink : dark_ink);
-    g.drawText(square, Qt::AlignCenter,
-               c.kind->name == "volume" ? QString::number(std::lround(context.snapshot.volume * 100))
-                                        : QString("%1×").arg(context.snapshot.rate, 0, 'g', 3));
+    g.setPen(mark.on ? soft_ink : dark_ink);
+    g.drawText(square, Qt::AlignCenter, text(mark.figure));
     if (drawn.focus) draw_focus(g, square, 6);
 }
 
 void paint_words(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
     paint_ground(g, c, box, drawn);
+    auto words = text(label_of(c, context));
+    if (auto mark = c.kind->mark(context, c.settings); mark.shape != Mark::Shape::none) {
+        QRectF square(box.left() + 2, box.center().y() - 12, 24, 24);
+        draw_mark(g, mark, square, 0.2, wine);
+        box.setLeft(square.right());
+    }
     g.setFont(words_font(c, box));
     g.setPen(colour_or(c.settings.ink, dark_ink));
-    auto words = text(label_of(c, context));
-    if (c.kind->name == "live") {
-        // A word and a mark of the ring's family.
-        auto side = box.height() * 0.3;
-        look::draw_glyph(g, QRectF(box.left() + 4, box.center().y() - side / 2, side, side), look::Glyph::filled, wine);
-        box.adjust(side + 4, 0, 0, 0);
-    }
     g.drawText(box, Qt::AlignCenter,
                g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(box.width() - 4)));
 }
 
+/// What failed, or has not come, and what can be done: one block in the middle.
+void paint_notice(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box) {
+    g.setPen(Qt::NoPen);
+    g.setBrush(colour_or(c.settings.ground, QColor(0x17, 0x13, 0x1A, 225)));
+    g.drawRoundedRect(box, c.settings.radius >= 0 ? c.settings.radius : 4, 4);
+    // Nothing may have failed: it has only waited for too long.
+    auto e = context.snapshot.error.value_or(Error{});
+    if (!context.snapshot.error) e.sentence = label_of(c, context);
+    QTextOption wrap(Qt::AlignCenter);
+    wrap.setWrapMode(QTextOption::WordWrap);
+    auto f = look::font(look::Size::body);
+    f.setPixelSize(16);
+    auto soft = look::font(look::Size::small);
+    auto words = box.adjusted(12, 8, -12, -8);
+    auto first = QFontMetricsF(f).boundingRect(words, Qt::TextWordWrap | Qt::AlignHCenter, text(e.sentence));
+    auto second = QFontMetricsF(soft).boundingRect(words, Qt::TextWordWrap | Qt::AlignHCenter, text(e.hint));
+    auto top = words.center().y() - (first.height() + second.height() + 4) / 2;
+    g.setFont(f);
+    g.setPen(colour_or(c.settings.ink, paper));
+    g.drawText(QRectF(words.left(), top, words.width(), first.height()), text(e.sentence), wrap);
+    g.setFont(soft);
+    g.setPen(QColor(0xC2, 0xB4, 0xA4));
+    g.drawText(QRectF(words.left(), top + first.height() + 4, words.width(), second.height() + 2), text(e.hint), wrap);
+}
+
+/// A dark disc with a mark that turns, or with a figure.
 void paint_sign(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
-    auto night = QColor(0x17, 0x13, 0x1A, 190);
-    if (c.kind->name == "live") return paint_words(g, c, context, box, drawn);
-    if (c.kind->name == "failure") {
-        night.setAlpha(225);
-        g.setPen(Qt::NoPen);
-        g.setBrush(colour_or(c.settings.ground, night));
-        g.drawRoundedRect(box, c.settings.radius >= 0 ? c.settings.radius : 4, 4);
-        // Nothing may have failed: it has only waited for too long.
-        auto e = context.snapshot.error.value_or(Error{});
-        if (!context.snapshot.error) e.sentence = label_of(c, context);
-        QTextOption wrap(Qt::AlignCenter);
-        wrap.setWrapMode(QTextOption::WordWrap);
-        auto f = look::font(look::Size::body);
-        f.setPixelSize(16);
-        auto words = box.adjusted(12, 8, -12, -8);
-        // The sentence and what to do, as one block in the middle.
-        QFont soft = look::font(look::Size::small);
-        auto first = QFontMetricsF(f).boundingRect(words, Qt::TextWordWrap | Qt::AlignHCenter, text(e.sentence));
-        auto second = QFontMetricsF(soft).boundingRect(words, Qt::TextWordWrap | Qt::AlignHCenter, text(e.hint));
-        auto top = words.center().y() - (first.height() + second.height() + 4) / 2;
-        g.setFont(f);
-        g.setPen(colour_or(c.settings.ink, paper));
-        g.drawText(QRectF(words.left(), top, words.width(), first.height()), text(e.sentence), wrap);
-        g.setFont(soft);
-        g.setPen(QColor(0xC2, 0xB4, 0xA4));
-        g.drawText(QRectF(words.left(), top + first.height() + 4, words.width(), second.height() + 2), text(e.hint),
-                   wrap);
-        return;
-    }
     auto square = square_in(box);
     g.setPen(Qt::NoPen);
-    g.setBrush(colour_or(c.settings.ground, night));
+    g.setBrush(colour_or(c.settings.ground, QColor(0x17, 0x13, 0x1A, 190)));
     g.drawEllipse(square.adjusted(1, 1, -1, -1));
     auto ink = colour_or(c.settings.ink, paper);
-    auto part = square.width() * 0.16;
-    if (c.kind->name == "waiting") {
+    if (auto mark = c.kind->mark(context, c.settings); mark.shape != Mark::Shape::none) {
         g.save();
         g.translate(square.center());
         g.rotate(drawn.turned);
-        auto half = square.width() / 2 - part;
-        look::draw_glyph(g, QRectF(-half, -half, 2 * half, 2 * half), look::Glyph::broken, ink);
+        draw_mark(g, mark, square.translated(-square.center()), 0.16, ink);
         g.restore();
-    } else {
-        auto f = look::tabular(look::Size::large, true);
-        f.setPixelSize(std::max(12, static_cast<int>(square.width() * 0.42)));
-        g.setFont(f);
-        g.setPen(ink);
-        g.drawText(square, Qt::AlignCenter, text(label_of(c, context)));
+        return;
     }
+    auto f = look::tabular(look::Size::large, true);
+    f.setPixelSize(std::max(12, static_cast<int>(square.width() * 0.42)));
+    g.setFont(f);
+    g.setPen(ink);
+    g.drawText(square, Qt::AlignCenter, text(label_of(c, context)));
 }
 
 void paint_strip(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
@@ -318,6 +312,9 @@ void paint_control(QPainter& g, const ControlSpec& c, const ControlContext& cont
             break;
         case Form::sign:
             paint_sign(g, c, context, box, drawn);
+            break;
+        case Form::notice:
+            paint_notice(g, c, context, box);
             break;
         case Form::strip:
             paint_strip(g, c, context, box, drawn);

@@ -356,8 +356,7 @@ class Tray::Item : public QAbstractButton {
         sample.title = "a title";
         using Form = ControlKind::Form;
         auto form = spec_.kind->form;
-        bool marked = spec_.kind->pressable() || form == Form::dial ||
-                      (form == Form::sign && spec_.kind->name != "failure" && spec_.kind->name != "live");
+        bool marked = spec_.kind->pressable() || form == Form::dial || form == Form::sign;
         QRectF place(box.left() + 4, box.top() + 3, 40, 40);
         if (marked) {
             Drawn drawn;

@@ -108,15 +108,4 @@ std::string language_title(const std::string& tag) {
     return tag.find('-') == std::string::npos ? it->second : it->second + " (" + tag + ")";
 }
 
-std::vector<const Cue*> Snapshot::showing() const {
-    std::vector<const Cue*> list;
-    if (!cues) return list;
-    // Cues are sorted by start; one that is still to be seen may have begun long before.
-    auto end =
-        std::upper_bound(cues->list.begin(), cues->list.end(), position, [](Time t, auto& c) { return t < c.start; });
-    for (auto it = cues->list.begin(); it != end; ++it)
-        if (it->end > position) list.push_back(&*it);
-    return list;
-}
-
 }  // namespace ruedo

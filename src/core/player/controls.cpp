@@ -120,6 +120,21 @@ ControlKind shown(std::string_view name, std::string_view title, std::string_vie
             .idle = idle,
             .settings = settings};
 }
+ControlKind tall(double units, ControlKind k) { return k.tall = units, k; }
+ControlKind marked(ControlKind k, decltype(ControlKind::mark) mark) { return k.mark = mark, k; }
+ControlKind sliding(ControlKind k, decltype(ControlKind::value) value, decltype(ControlKind::slide) slide) {
+    return k.value = value, k.slide = slide, k;
+}
+/// Where the position stands of what its rail stands for.
+double position_value(C c) {
+    auto [from, to] = rail_range(c.snapshot);
+    auto& s = c.snapshot;
+    auto part = to > from ? static_cast<double>((s.position - from).ns) / static_cast<double>((to - from).ns) : 0;
+    return std::clamp(part, 0.0, 1.0);
+}
+// The speed's dial is even in octaves, in steps of five hundredths, so that one and one and a half can be met.
+double speed_value(C c) { return std::clamp(std::log2(c.snapshot.rate * 4) / 4, 0.0, 1.0); }
+double speed_at(double value) { return std::clamp(std::round(std::exp2(value * 4) / 4 * 20) / 20, 0.25, 4.0); }
 ControlKind chief(ControlKind k) { return k.chief = true, k; }
 ControlKind steadfast(ControlKind k) { return k.steadfast = true, k; }
 
@@ -139,15 +154,17 @@ std::vector<ControlKind> make_rows() {
             "pause", "pause", "holds; to be seen while it plays", 1, [](C, S) { return std::string("Pause"); },
             [](C, S) { return Mark{Shape::pause}; }, [](C, S) { return Press{What::pause}; },
             [](C c) -> Words { return wants_to_play(c) ? "" : "It is held."; })),
-        steadfast(chief(button(
-            "start", "the large mark", "starts it; to be seen on the first frame only, until it has been started", 1,
-            [](C, S) { return std::string("Play from the start"); }, [](C, S) { return Mark{Shape::play}; },
-            [](C, S) { return Press{What::play}; },
-            [](C c) -> Words {
-                auto& s = c.snapshot;
-                bool ready = s.state.phase == Phase::ready && !s.state.seeking && s.position.ns == 0 && !c.countdown;
-                return !ready ? "It stands on no first frame." : no_pictures(c);
-            }))),
+        tall(2,
+             steadfast(chief(button(
+                 "start", "the large mark", "starts it; to be seen on the first frame only, until it has been started",
+                 1, [](C, S) { return std::string("Play from the start"); }, [](C, S) { return Mark{Shape::play}; },
+                 [](C, S) { return Press{What::play}; },
+                 [](C c) -> Words {
+                     auto& s = c.snapshot;
+                     bool ready =
+                         s.state.phase == Phase::ready && !s.state.seeking && s.position.ns == 0 && !c.countdown;
+                     return !ready ? "It stands on no first frame." : no_pictures(c);
+                 })))),
         button(
             "stop", "stop", "goes back to the start and holds", 6, [](C, S) { return std::string("Stop"); },
             [](C, S) { return Mark{Shape::stop}; }, [](C, S) { return Press{What::stop}; }, never, closed),
@@ -204,7 +221,7 @@ std::vector<ControlKind> make_rows() {
             "speed", "speed", "goes through speeds of your own; its figure is the one that plays", 7,
             [](C c, S s) { return fmt::format("Speed {}, next {}", times(c.snapshot.rate), times(next_speed(c, s))); },
             [](C c, S) { return Mark{.shape = Shape::figure, .figure = times(c.snapshot.rate)}; },
-            [](C c, S s) { return Press{.what = What::speed, .speed = next_speed(c, s)}; },
+            [](C c, S s) { return Press{.what = What::speed, .amount = next_speed(c, s)}; },
             [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }, never, by_speeds),
         button(
             "captions", "captions", "shows captions, the next ones, or none", 4,
@@ -249,24 +266,40 @@ std::vector<ControlKind> make_rows() {
                 return s.seekable->to - s.position < 3_s ? "It is there." : "";
             }),
 
-        shown(
-            "position", "the position",
-            "a rail on which the position stands and can be dragged, with what is buffered, and a stretch that repeats",
-            Form::rail, 1, 3, [](C, S) { return std::string("Position"); }, nowhere_to_go,
-            [](C c) -> Words {
-                auto& s = c.snapshot;
-                bool ends = s.duration_known || (s.seekable && s.seekable->to != Time::max());
-                if (!ends) return "Its length is not known.";
-                return s.has_video || s.has_audio ? "" : "Nothing is open.";
-            },
-            rail_settings),
-        shown(
-            "volume", "the volume", "a dial from nothing to full", Form::dial, 6, 1,
-            [](C, S) { return std::string("Volume"); }, no_sound),
-        shown(
-            "speed-dial", "the speed", "a dial from a quarter to four times, pitch kept", Form::dial, 8, 1,
-            [](C, S) { return std::string("Speed"); },
-            [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }),
+        sliding(shown(
+                    "position", "the position",
+                    "a rail on which the position stands and can be dragged, with what is buffered, and a stretch that "
+                    "repeats",
+                    Form::rail, 1, 3, [](C, S) { return std::string("Position"); }, nowhere_to_go,
+                    [](C c) -> Words {
+                        auto& s = c.snapshot;
+                        bool ends = s.duration_known || (s.seekable && s.seekable->to != Time::max());
+                        if (!ends) return "Its length is not known.";
+                        return s.has_video || s.has_audio ? "" : "Nothing is open.";
+                    },
+                    rail_settings),
+                position_value,
+                [](C c, double part) {
+                    auto [from, to] = rail_range(c.snapshot);
+                    return Press{.what = What::seek, .by = from + scaled(to - from, part)};
+                }),
+        sliding(
+            marked(shown(
+                       "volume", "the volume", "a dial from nothing to full", Form::dial, 6, 1,
+                       [](C, S) { return std::string("Volume"); }, no_sound),
+                   [](C c, S) {
+                       return Mark{.shape = Shape::figure,
+                                   .on = c.snapshot.muted,
+                                   .figure = fmt::format("{:.0f}", c.snapshot.volume * 100)};
+                   }),
+            [](C c) { return c.snapshot.volume; },
+            [](C, double part) { return Press{.what = What::volume, .amount = part}; }),
+        sliding(marked(shown(
+                           "speed-dial", "the speed", "a dial from a quarter to four times, pitch kept", Form::dial, 8,
+                           1, [](C, S) { return std::string("Speed"); },
+                           [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }),
+                       [](C c, S) { return Mark{.shape = Shape::figure, .figure = times(c.snapshot.rate)}; }),
+                speed_value, [](C, double part) { return Press{.what = What::speed, .amount = speed_at(part)}; }),
 
         shown(
             "time", "the time", "where it is", Form::label, 6, 0,
@@ -286,15 +319,16 @@ std::vector<ControlKind> make_rows() {
             "words", "words of your own", "words in which properties stand in braces: “{time} of {length}”",
             Form::label, 7, 0, [](C c, S s) { return fill_words(s.words, c); }, never, never, label_settings),
 
+        steadfast(marked(shown(
+                             "waiting", "the waiting sign", "turns while something can still come", Form::sign, 1, 1,
+                             [](C, S) { return std::string("Waiting"); },
+                             [](C c) -> Words {
+                                 // A moment's wait is no news.
+                                 return c.waited > 300_ms && !stuck(c) ? "" : "Nothing is waited for.";
+                             }),
+                         [](C, S) { return Mark{Shape::waiting}; })),
         steadfast(shown(
-            "waiting", "the waiting sign", "turns while something can still come", Form::sign, 1, 1,
-            [](C, S) { return std::string("Waiting"); },
-            [](C c) -> Words {
-                // A moment's wait is no news.
-                return c.waited > 300_ms && !stuck(c) ? "" : "Nothing is waited for.";
-            })),
-        steadfast(shown(
-            "failure", "the failure sign", "what failed and what can be done, in words", Form::sign, 1, 6,
+            "failure", "the failure sign", "what failed and what can be done, in words", Form::notice, 1, 6,
             [](C c, S) {
                 if (c.snapshot.error) return c.snapshot.error->sentence + " " + c.snapshot.error->hint;
                 return fmt::format("Nothing has come for {:.0f} seconds. It goes on if something does.",
@@ -305,10 +339,11 @@ std::vector<ControlKind> make_rows() {
             "countdown", "the countdown", "the seconds until it starts by itself", Form::sign, 1, 1,
             [](C c, S) { return fmt::format("{}", c.countdown ? (c.countdown->ns + 999'999'999) / 1'000'000'000 : 0); },
             [](C c) -> Words { return c.countdown ? "" : "It does not start by itself just now."; })),
-        steadfast(shown(
-            "live", "the live sign", "says that it comes as it happens", Form::sign, 4, 0,
-            [](C, S) { return std::string("live"); },
-            [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; })),
+        steadfast(marked(shown(
+                             "live", "the live sign", "says that it comes as it happens", Form::label, 4, 0,
+                             [](C, S) { return std::string("live"); },
+                             [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; }),
+                         [](C, S) { return Mark{Shape::live}; })),
 
         shown(
             "strip", "a strip of posters", "a poster for each source; a press turns to it", Form::strip, 4, 3,
@@ -357,20 +392,6 @@ TimeRange rail_range(const Snapshot& s) {
     if (s.live && s.seekable && s.seekable->to != Time::max()) return *s.seekable;
     return {{}, s.duration};
 }
-double slider_value(const ControlSpec& c, const ControlContext& context) {
-    auto& s = context.snapshot;
-    if (c.kind->form == ControlKind::Form::rail) {
-        auto [from, to] = rail_range(s);
-        auto part = to > from ? static_cast<double>((s.position - from).ns) / static_cast<double>((to - from).ns) : 0;
-        return std::clamp(part, 0.0, 1.0);
-    }
-    return c.kind->name == "volume" ? s.volume : std::clamp(std::log2(s.rate * 4) / 4, 0.0, 1.0);
-}
-double dial_speed(double value) {
-    // In steps of five hundredths, so that one and one and a half can be met.
-    return std::clamp(std::round(std::exp2(value * 4) / 4 * 20) / 20, 0.25, 4.0);
-}
-
 std::optional<Slot> parse_slot(std::string_view text) {
     if (auto cut = text.rfind('/'); cut != std::string_view::npos) {
         auto group = std::find(Slot::groups.begin(), Slot::groups.end(), text.substr(cut + 1));
@@ -397,8 +418,8 @@ std::string spoken(const Slot& slot) {
 }
 
 std::string controls_page() {
-    static constexpr std::array<std::string_view, 7> forms{"button", "rail",  "dial",    "label",
-                                                           "sign",   "strip", "captions"};
+    static constexpr std::array<std::string_view, 8> forms{"button", "rail",   "dial",  "label",
+                                                           "sign",   "notice", "strip", "captions"};
     std::string page =
         "# Controls\n\nMade from `src/core/player/controls.cpp`. What a player can hold, under the names that "
         "documents use.\nA control stands in a slot: a group of a bar (`foot/start`, `foot/middle`, `foot/end`) or a "

@@ -49,12 +49,13 @@ struct Mark {
         leave,
         again,
         live,
+        waiting,
         more
     };
     Shape shape = Shape::none;
-    bool on = false;       ///< Speaker: silent; corners: inward; captions, loop and live: at it.
+    bool on = false;       ///< Speaker and volume: silent; corners: inward; captions, loop and live: at it.
     double level = 1;      ///< Speaker: 0 to 1.
-    std::string figure{};  ///< Turns: what they turn by; figure: all there is.
+    std::string figure{};  ///< Turns: what they turn by; figure: all there is; dials: where they stand.
     bool operator==(const Mark&) const = default;
 };
 
@@ -67,8 +68,10 @@ struct Press {
         pause,
         stop,
         skip,
+        seek,
         step,
         mute,
+        volume,
         full_screen,
         turn,
         loop,
@@ -82,9 +85,9 @@ struct Press {
         louder
     };
     What what = What::none;
-    Time by{};           ///< Of a skip.
+    Time by{};           ///< Of a skip; where a seek goes.
     int frames = 0;      ///< Of a step.
-    double speed = 1;    ///< Of a speed; how much louder.
+    double amount = 1;   ///< A speed; a volume, or how much louder.
     bool onward = true;  ///< Of a turn; muted or not; looping or not.
     std::uint64_t track = 0;
 };
@@ -93,8 +96,7 @@ struct Press {
 struct ControlCalls {
     std::function<void(const Press&)> press;
     std::function<void(Time to, SeekMode mode)> seek;
-    std::function<void(double volume)> volume;
-    std::function<void(double speed)> speed;
+
     std::function<void(std::uint64_t id)> sound_track, text_track;
     std::function<void(std::size_t index)> go;
 };
@@ -136,7 +138,7 @@ std::span<const SettingKind> setting_kinds();
 const SettingKind* find_setting(std::string_view name);
 
 struct ControlKind {
-    enum class Form { button, rail, dial, label, sign, strip, captions };
+    enum class Form { button, rail, dial, label, sign, notice, strip, captions };
     using Words = std::string_view;
     std::string_view name;     ///< In documents.
     std::string_view title;    ///< In sentences: "the position".
@@ -152,8 +154,12 @@ struct ControlKind {
     /// Why it does nothing now; empty when it does.
     Words (*idle)(const ControlContext&);
     std::span<const std::string_view> settings = {};  ///< Besides those that all have.
-    bool chief = false;                               ///< Drawn as the one that matters most.
-    bool steadfast = false;                           ///< Stays when what nobody touches is hidden.
+    double tall = 1;                                  ///< How high it is, in units of a press area.
+    /// Of what slides: where it stands, 0 to 1, and what dragging it to a place asks for.
+    double (*value)(const ControlContext&) = nullptr;
+    Press (*slide)(const ControlContext&, double) = nullptr;
+    bool chief = false;      ///< Drawn as the one that matters most.
+    bool steadfast = false;  ///< Stays when what nobody touches is hidden.
 
     bool pressable() const { return form == Form::button; }
     bool slides() const { return form == Form::rail || form == Form::dial; }
@@ -180,9 +186,6 @@ struct ControlSpec {
 std::string label_of(const ControlSpec& control, const ControlContext& context);
 /// What a rail stands for: the clip, or what is kept of one that is live.
 TimeRange rail_range(const Snapshot& snapshot);
-/// Where what slides stands, 0 to 1; the speed's dial is even in octaves. And the speed at a place of that dial.
-double slider_value(const ControlSpec& control, const ControlContext& context);
-double dial_speed(double value);
 
 /// Where a control stands: in a group of a bar ("foot/end"), or at a place on the picture ("top-left", "centre").
 struct Slot {

@@ -22,10 +22,9 @@ Box inside(Box a, const Box& b) {
 
 int height_of(const ControlSpec& c, const MountShape& m) {
     if (c.settings.size > 0) return std::max(c.settings.size, m.least());
-    if (c.kind->name == "start") return 2 * m.unit();
     if (c.kind->form == Form::strip) return 60;
-    if (c.kind->form == Form::sign) return c.kind->width == 0 ? m.unit() : std::max(64, m.unit());
-    return m.unit();
+    if (c.kind->form == Form::sign) return std::max(64, m.unit());
+    return static_cast<int>(m.unit() * c.kind->tall);
 }
 /// The least it is of use at.
 int width_of(const ControlSpec& c, const MountShape& m, const ControlContext& context) {
@@ -38,14 +37,16 @@ int width_of(const ControlSpec& c, const MountShape& m, const ControlContext& co
             return std::max(m.least(), c.settings.show == ControlSettings::Show::both ? high + words() : words() + 8);
         }
         case Form::label:
-            return std::max(m.least(), words());
+            // A mark beside its words takes a little room.
+            return std::max(m.least(), words() + (kind.mark(context, c.settings).shape != Mark::Shape::none ? 18 : 0));
         case Form::dial:
             return high;
         case Form::rail:
         case Form::strip:
             return std::max(150, kind.width * m.unit());
         case Form::sign:
-            return kind.width == 0 ? std::max(m.least(), words()) : kind.width == 1 ? high : kind.width * m.unit();
+            return high;
+        case Form::notice:
         case Form::captions:
             return kind.width * m.unit();
     }
@@ -65,14 +66,11 @@ class Laying {
             auto& o = out_.controls[i];
             o.why = unseen(player, c, context);
             wanted_.push_back(o.why.empty());
+            slots_.push_back(parse_slot(c.slot).value_or(Slot{}));
             if (!o.why.empty()) continue;
             o.why = unusable(c, context);
             o.enabled = o.why.empty();
-            slots_.resize(player.controls.size());
         }
-        slots_.resize(player.controls.size());
-        for (std::size_t i = 0; i < player.controls.size(); ++i)
-            slots_[i] = parse_slot(player.controls[i].slot).value_or(Slot{});
     }
 
     Layout run() {
@@ -177,10 +175,10 @@ class Laying {
             auto& bar = player_.bars[r.bar];
             int wide = bar_width(out_.picture);
             bool two_rows = r.two_rows;
-            Box box{safe_.x + (safe_.width - wide) / 2, 0, wide, r.high};
             // As near to the picture's own middle as the mount allows.
-            box.x = std::clamp(out_.picture.x + (out_.picture.width - wide) / 2, safe_.x + margin,
-                               std::max(safe_.x + margin, safe_.right() - margin - wide));
+            Box box{std::clamp(out_.picture.x + (out_.picture.width - wide) / 2, safe_.x + margin,
+                               std::max(safe_.x + margin, safe_.right() - margin - wide)),
+                    0, wide, r.high};
             bool bottom = bar.edge == BarSpec::Edge::bottom;
             if (bar.where == BarSpec::Where::on) {
                 // On the picture where that leaves it to be seen, else right below it.
@@ -348,7 +346,7 @@ class Laying {
             auto& c = player_.controls[i];
             int wide = width_of(c, mount_, context_), high = height_of(c, mount_);
             if (c.kind->stretches()) wide = std::max(wide, std::min(region_.width, 6 * mount_.unit()));
-            if (c.kind->name == "failure") {
+            if (c.kind->form == Form::notice) {
                 wide = std::min(region_.width, std::max(wide, 440));
                 int text = words_width(label_of(c, context_), 16);
                 high = 24 + 24 * (1 + text / std::max(1, wide - 32));

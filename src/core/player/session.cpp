@@ -13,8 +13,8 @@ constexpr std::array keys{
     PlayerKey{"Alt+Right", {.what = What::skip, .by = 10_s}, "skip forward"},
     PlayerKey{"Alt+Shift+Left", {.what = What::step, .frames = -1}, "one frame back"},
     PlayerKey{"Alt+Shift+Right", {.what = What::step, .frames = 1}, "one frame forward"},
-    PlayerKey{"Alt+Up", {.what = What::louder, .speed = 0.05}, "louder"},
-    PlayerKey{"Alt+Down", {.what = What::louder, .speed = -0.05}, "softer"},
+    PlayerKey{"Alt+Up", {.what = What::louder, .amount = 0.05}, "louder"},
+    PlayerKey{"Alt+Down", {.what = What::louder, .amount = -0.05}, "softer"},
     PlayerKey{"F11", {.what = What::full_screen}, "full screen"},
 };
 }  // namespace
@@ -24,11 +24,7 @@ std::span<const PlayerKey> player_keys() { return keys; }
 PlayerSession::PlayerSession(Host host) : host_(std::move(host)) {
     calls_.press = [this](const Press& p) { press(p); };
     calls_.seek = [this](Time to, SeekMode mode) { controller_->seek(to, mode); };
-    calls_.volume = [this](double v) {
-        if (snapshot().muted) controller_->set_muted(false);
-        controller_->set_volume(v);
-    };
-    calls_.speed = [this](double v) { controller_->set_rate(v); };
+
     calls_.sound_track = [this](std::uint64_t id) { controller_->choose_sound(id); };
     calls_.text_track = [this](std::uint64_t id) { controller_->choose_text(id); };
     calls_.go = [this](std::size_t index) {
@@ -178,16 +174,22 @@ void PlayerSession::press(const Press& p) {
             return c.stop();
         case What::skip:
             return c.skip(p.by);
+        case What::seek:
+            return c.seek(p.by);
         case What::step:
             return c.step(p.frames);
         case What::mute:
             return c.set_muted(p.onward);
+        case What::volume:
+            // Whoever sets it wants to hear it.
+            if (snapshot().muted) c.set_muted(false);
+            return c.set_volume(p.amount);
         case What::louder:
-            return c.set_volume(std::clamp(snapshot().volume + p.speed, 0.0, 1.0));
+            return c.set_volume(std::clamp(snapshot().volume + p.amount, 0.0, 1.0));
         case What::loop:
             return c.set_loop({p.onward ? Loop::Kind::all : Loop::Kind::none, {}, {}});
         case What::speed:
-            return c.set_rate(p.speed);
+            return c.set_rate(p.amount);
         case What::turn:
             p.onward ? queue_->next() : queue_->previous();
             return;
