@@ -334,6 +334,24 @@ TEST_CASE("documents of the first format become players with the same bar") {
     CHECK(document_from_json(first, "a").error().sentence.find("/player/queue") != std::string::npos);
 }
 
+TEST_CASE("what goes deeper than anybody would write is refused wherever it stands, and nothing breaks") {
+    Folder folder;
+    auto nested = [](std::size_t levels) { return std::string(levels, '[') + std::string(levels, ']'); };
+    for (std::string around : {R"({"ruedo":2,"x":@})", R"({"ruedo":2,"app":@})", R"({"ruedo":2,"players":@})",
+                               R"({"ruedo":2,"players":[{"controls":[{"kind":"toggle","slot":"centre","y":@}]}]})",
+                               R"({"ruedo":2,"sources":[{"file":"a","loop":@}]})", "@"}) {
+        auto text = around;
+        text.replace(text.find('@'), 1, nested(200'000));
+        INFO(around);
+        put(folder / "a.ruedo", {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+        CHECK(load_document(folder / "a.ruedo").error().code == Code::malformed);
+    }
+    CHECK_FALSE(control_from_text(nested(10'000)).has_value());
+    // What a newer version may well have written is kept.
+    auto text = R"({"ruedo":2,"x":)" + nested(20) + "}";
+    CHECK(document_from_json(json::parse(text), "a").has_value());
+}
+
 TEST_CASE("a mistake in a file is named by its line") {
     Folder folder;
     std::mt19937 random(31);

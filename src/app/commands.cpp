@@ -148,9 +148,8 @@ Outcome mount_for(ArrangeOptions& o, const std::string& mount, const std::string
     if (!mount.empty()) {
         auto named = mount_from_name(mount);
         if (!named)
-            return std::unexpected(
-                wrong_usage(fmt::format("There is no mount “{}”.", mount),
-                            "There are window, handset-upright, handset-sideways, tablet and wall."));
+            return std::unexpected(wrong_usage(fmt::format("There is no mount “{}”.", mount),
+                                               fmt::format("There are {}.", fmt::join(mount_names(), ", "))));
         // At its own size, when it is another than the document's.
         if (*named != o.document.mount) o.document.mount_width = o.document.mount_height = 0;
         o.document.mount = *named;

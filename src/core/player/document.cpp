@@ -14,9 +14,8 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 
 namespace {
-constexpr std::array<std::string_view, 5> mount_names{"window", "handset-upright", "handset-sideways", "tablet",
-                                                      "wall"};
-constexpr std::array<std::string_view, 6> at_end_names{"hold", "next", "again", "round", "poster", "leave"};
+constexpr std::array<std::string_view, 5> all_mounts{"window", "handset-upright", "handset-sideways", "tablet", "wall"};
+constexpr std::array<std::string_view, 6> all_ends{"hold", "next", "again", "round", "poster", "leave"};
 constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
 constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
 constexpr std::size_t most_sources = 10000, most_players = 1, most_bars = 6, most_controls = 120;
@@ -76,6 +75,11 @@ const json& list(const json& j, const std::string& at, std::size_t most) {
     if (!j.is_array() || j.size() > most) throw Mistake{at, fmt::format("must be a list of at most {}", most)};
     return j;
 }
+/// Whatever goes through values step by step would go as deep as they do.
+bool deeper_than(const json& j, int levels) {
+    if (!j.is_structured()) return false;
+    return levels == 0 || std::any_of(j.begin(), j.end(), [&](auto& inner) { return deeper_than(inner, levels - 1); });
+}
 /// Visits the members of an object; those that `visit` does not know are kept in `extra`.
 template <class F>
 void members(const json& j, const std::string& at, std::string* extra, F&& visit) {
@@ -84,6 +88,7 @@ void members(const json& j, const std::string& at, std::string* extra, F&& visit
     for (auto& [key, value] : j.items()) {
         if (visit(key, value, at + "/" + key)) continue;
         if (!extra) throw Mistake{at + "/" + key, "is not known"};
+        if (deeper_than(value, 64)) throw Mistake{at + "/" + key, "goes more than 64 levels deep"};
         unknown[key] = value;
     }
     if (extra && !unknown.empty()) *extra = unknown.dump(-1, ' ', false, json::error_handler_t::replace);
@@ -320,7 +325,7 @@ PlayerSpec player_from(const json& j, const std::string& at) {
         if (k == "name")
             player.name = text(v, p);
         else if (k == "at_end")
-            player.at_end = one_of<AtEnd>(v, p, at_end_names);
+            player.at_end = one_of<AtEnd>(v, p, all_ends);
         else if (k == "picture")
             player.picture = picture_from(v, p);
         else if (k == "volume")
@@ -427,7 +432,7 @@ PlayerDocument read(const json& j, std::int64_t version) {
         else if (k == "target")
             d.target = text(v, p);
         else if (k == "mount")
-            d.mount = one_of<Mount>(v, p, mount_names);
+            d.mount = one_of<Mount>(v, p, all_mounts);
         else if (k == "mount_size") {
             if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be a width and a height"};
             d.mount_width = whole(v[0], p + "/0", 100, 8192), d.mount_height = whole(v[1], p + "/1", 100, 8192);
@@ -494,12 +499,14 @@ Result<ControlSpec> control_from_text(std::string_view said) {
     }
 }
 
-std::string_view mount_name(Mount mount) { return mount_names.at(static_cast<std::size_t>(mount)); }
+std::span<const std::string_view> mount_names() { return all_mounts; }
+std::span<const std::string_view> at_end_names() { return all_ends; }
+std::string_view mount_name(Mount mount) { return all_mounts.at(static_cast<std::size_t>(mount)); }
 std::optional<Mount> mount_from_name(std::string_view name) {
-    auto it = std::find(mount_names.begin(), mount_names.end(), name);
-    return it == mount_names.end() ? std::nullopt : std::optional(static_cast<Mount>(it - mount_names.begin()));
+    auto it = std::find(all_mounts.begin(), all_mounts.end(), name);
+    return it == all_mounts.end() ? std::nullopt : std::optional(static_cast<Mount>(it - all_mounts.begin()));
 }
-std::string_view at_end_name(AtEnd at_end) { return at_end_names.at(static_cast<std::size_t>(at_end)); }
+std::string_view at_end_name(AtEnd at_end) { return all_ends.at(static_cast<std::size_t>(at_end)); }
 
 json to_json(const PlayerDocument& d) {
     json sources = json::array(), players = json::array();

@@ -14,6 +14,7 @@
 namespace ruedo {
 
 enum class Mount { window, handset_upright, handset_sideways, tablet, wall };
+std::span<const std::string_view> mount_names();  ///< In the order of the enumeration.
 std::string_view mount_name(Mount mount);
 std::optional<Mount> mount_from_name(std::string_view name);
 
@@ -51,6 +52,7 @@ struct BarSpec {
 
 /// What happens at the end of a source.
 enum class AtEnd { hold, next, again, round, poster, leave };
+std::span<const std::string_view> at_end_names();  ///< In the order of the enumeration.
 std::string_view at_end_name(AtEnd at_end);
 
 /// How the picture is drawn, whatever the source.

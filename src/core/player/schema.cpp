@@ -91,9 +91,7 @@ json project_schema() {
          {"render",
           object({{"width", whole(10, 8192)}, {"height", whole(10, 8192)}, {"scaling", one_of({"smooth", "blocky"})}},
                  {"width", "height"})}});
-    json at_ends = json::array(), mounts = json::array();
-    for (int i = 0; i < 6; ++i) at_ends.push_back(at_end_name(static_cast<AtEnd>(i)));
-    for (int i = 0; i < 5; ++i) mounts.push_back(mount_name(static_cast<Mount>(i)));
+    json at_ends = at_end_names(), mounts = mount_names();
     auto player = object({{"name", text},
                           {"at_end", one_of(at_ends)},
                           {"picture", picture},
