@@ -287,7 +287,7 @@ TEST_CASE("a session in virtual time counts down, starts, hides, and does what s
         CHECK((phase == Phase::ready) == (at_end == AtEnd::poster));
         CHECK((phase == Phase::playing) == (at_end == AtEnd::again));
         CHECK(left == (at_end == AtEnd::leave));
-        if (at_end == AtEnd::poster) CHECK(session.before_start());
+        if (at_end == AtEnd::poster) CHECK_FALSE(session.context().started);
     }
 }
 

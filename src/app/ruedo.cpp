@@ -85,7 +85,7 @@ Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
         still.picture = QImage(rendered->pixels.data(), rendered->width, rendered->height, rendered->stride(),
                                QImage::Format_RGB32);
     }
-    bool before = !a.context.started && a.context.snapshot.state.phase == Phase::ready;
+    bool before = poster_stands(source, a.context.snapshot);
     if (before && source.poster_at)
         still.poster = find_poster(resolve(source, a.folder), 1920, 1280, nullptr, source.poster_at);
     else if (before && !source.poster.empty() && !is_address(source.poster))

@@ -58,14 +58,12 @@ void paint_player(QPainter& g, QSize size, const PlayerSpec& player, const Layou
                           (layout.controls[i].shown && player.controls[i].kind->form == ControlKind::Form::captions);
     if (!line_of_its_own) paint_cues(g, s, target & area, layout.captions_foot);
     for (auto& b : layout.bars) paint_bar(g, player.bars[b.bar], rect_of(b.box));
-    auto on_picture = [&](const Box& box) {
-        return std::none_of(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.box.holds(box); });
-    };
+
     for (std::size_t i = 0; i < player.controls.size(); ++i) {
         auto& at = layout.controls[i];
         if (!at.shown) continue;
         Drawn drawn;
-        drawn.on_picture = on_picture(at.box), drawn.strip = still.strip;
+        drawn.on_picture = !at.on_bar, drawn.strip = still.strip;
         paint_control(g, player.controls[i], context, rect_of(at.box), drawn);
     }
     for (auto& m : layout.more) {

@@ -356,8 +356,7 @@ void PlayerView::follow() {
     // Until the first frame of what is being opened, its poster. One that was chosen stands until it is started, in
     // front of the first frame.
     auto* source = session_->source();
-    bool chosen =
-        source && source->has_poster() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
+    bool chosen = source && poster_stands(*source, s);
     bool opening = s.state.phase == Phase::opening && !s.has_video;
     QColor surround(text(session_->player().picture.surround));
     QImage before_first;
@@ -393,9 +392,7 @@ void PlayerView::place(const ControlContext& context) {
         auto [widget, shows] = controls_[i];
         if (at.shown && at.box.empty()) continue;
         if (at.shown) {
-            bool on_bar =
-                std::any_of(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.box.holds(at.box); });
-            shows->set_on_picture(!on_bar);
+            shows->set_on_picture(!at.on_bar);
             shows->set_scale(scale());
             if (widget->geometry() != seen(at.box)) widget->setGeometry(seen(at.box));
             shows->show_context(context);

@@ -36,9 +36,8 @@ ControlContext Mirror::context() const {
     context.awake = true;
     return context;
 }
-Layout Mirror::laid_out() const {
-    return lay_out(spec_ ? *spec_ : player_.session().player(), shape(), context(), player_.session().source());
-}
+const PlayerSpec& Mirror::spec() const { return spec_ ? *spec_ : player_.session().player(); }
+Layout Mirror::laid_out() const { return lay_out(spec(), shape(), context(), player_.session().source()); }
 
 void Mirror::paintEvent(QPaintEvent*) {
     auto mount = shape();
@@ -62,9 +61,7 @@ void Mirror::paintEvent(QPaintEvent*) {
     PlayerStill still{.picture = player_.surface().still(), .poster = {}};
     auto strip = player_.strip_items();
     still.strip = strip;
-    auto& spec = spec_ ? *spec_ : player_.session().player();
-    paint_player(g, {mount.width, mount.height}, spec, lay_out(spec, mount, context(), player_.session().source()),
-                 context(), player_.session().source(), still);
+    paint_player(g, {mount.width, mount.height}, spec(), laid_out(), context(), player_.session().source(), still);
 }
 
 }  // namespace ruedo

@@ -32,6 +32,7 @@ class Mirror : public QWidget {
 
   private:
     ControlContext context() const;
+    const PlayerSpec& spec() const;
     PlayerView& player_;
     Mount mount_ = Mount::window;
     std::optional<PlayerSpec> spec_;

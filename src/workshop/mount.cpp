@@ -17,7 +17,6 @@
 namespace ruedo {
 namespace {
 constexpr int head = 38;  // the row over the mount
-constexpr std::size_t mount_count = 5;
 /// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
 class TemplateItem : public QAbstractButton {
   public:
@@ -106,7 +105,7 @@ void MountView::set_side_by_side(bool on) {
     side_->setChecked(on);
     for (auto* m : mirrors_) m->deleteLater();
     mirrors_.clear();
-    for (std::size_t i = 0; on && i + 1 < mount_count; ++i) {
+    for (std::size_t i = 0; on && i + 1 < mount_names().size(); ++i) {
         mirrors_.push_back(new Mirror(*player_, this));
         mirrors_.back()->set_named(true);
         mirrors_.back()->show();

@@ -535,16 +535,22 @@ void WorkshopWindow::save_as() {
 }
 
 void WorkshopWindow::show_keys() {
-    auto* panel = new QLabel(
-        "<table cellpadding='4'>"
-        "<tr><td>Ctrl+Space</td><td>play or pause</td><td>Alt+Left, Alt+Right</td><td>skip back, skip forward</td></tr>"
-        "<tr><td>Alt+Shift+Left, Right</td><td>one frame back, forward</td><td>Alt+Up, Alt+Down</td><td>louder, "
-        "softer</td></tr>"
-        "<tr><td>F11, Esc</td><td>full screen, leave it</td><td>Ctrl+1, 2, 6</td><td>Gather, Arrange, Pack</td></tr>"
-        "<tr><td>Ctrl+I</td><td>add sources</td><td>Ctrl+C on the path</td><td>copy the stretch seen</td></tr>"
-        "<tr><td>Ctrl+Z, Ctrl+Shift+Z</td><td>undo, redo</td><td>Ctrl+S, Ctrl+O, Ctrl+N</td><td>save, open, "
-        "new</td></tr></table>",
-        this, Qt::Popup);
+    std::vector<std::pair<QString, QString>> keys;
+    for (auto& k : player_keys()) keys.emplace_back(text(k.keys), text(k.meaning));
+    for (auto [key, meaning] : {std::pair{"Esc", "leave full screen"},
+                                {"Ctrl+1, 2, 6", "Gather, Arrange, Pack"},
+                                {"Ctrl+I", "add sources"},
+                                {"Ctrl+C on the path", "copy the stretch seen"},
+                                {"Tab, arrows, Delete", "select, move, take away a control while arranging"},
+                                {"Ctrl+C, X, V", "copy, cut and paste a control while arranging"},
+                                {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
+                                {"Ctrl+S, Ctrl+O, Ctrl+N", "save, open, new"}})
+        keys.emplace_back(key, meaning);
+    QString table = "<table cellpadding='4'>";
+    for (std::size_t i = 0; i < keys.size(); ++i)
+        table += QString(i % 2 ? "<td>%1</td><td>%2</td></tr>" : "<tr><td>%1</td><td>%2</td>")
+                     .arg(keys[i].first, keys[i].second);
+    auto* panel = new QLabel(table + "</table>", this, Qt::Popup);
     panel->setAttribute(Qt::WA_DeleteOnClose);
     panel->setStyleSheet(QString("background:%1; border:1px solid %2; padding:10px;")
                              .arg(look::colours().panel.name(), look::colours().line.name()));

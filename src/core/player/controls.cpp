@@ -403,10 +403,6 @@ std::optional<Slot> parse_slot(std::string_view text) {
     if (place == Slot::places.end()) return std::nullopt;
     return Slot{.place = static_cast<std::size_t>(place - Slot::places.begin())};
 }
-std::string slot_name(const Slot& slot) {
-    return slot.bar.empty() ? std::string(Slot::places.at(slot.place))
-                            : fmt::format("{}/{}", slot.bar, Slot::groups.at(static_cast<std::size_t>(slot.group)));
-}
 std::string spoken(const Slot& slot) {
     if (!slot.bar.empty())
         return fmt::format("the {} group of the bar “{}”", Slot::groups.at(static_cast<std::size_t>(slot.group)),

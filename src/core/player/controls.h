@@ -96,7 +96,6 @@ struct Press {
 struct ControlCalls {
     std::function<void(const Press&)> press;
     std::function<void(Time to, SeekMode mode)> seek;
-
     std::function<void(std::uint64_t id)> sound_track, text_track;
     std::function<void(std::size_t index)> go;
 };
@@ -199,7 +198,6 @@ struct Slot {
     bool operator==(const Slot&) const = default;
 };
 std::optional<Slot> parse_slot(std::string_view text);
-std::string slot_name(const Slot& slot);
 /// "the end group of the foot", "the top left corner".
 std::string spoken(const Slot& slot);
 

@@ -305,7 +305,7 @@ class Laying {
                 wide += share, spare -= share, --rail_of;
             }
             auto& o = out_.controls[i];
-            o.shown = true, o.folded = false;
+            o.shown = o.on_bar = true, o.folded = false;
             o.box = {x, row.y + (row.height - high) / 2, wide, high};
             x += wide + gap;
         }
@@ -413,6 +413,10 @@ int words_width(std::string_view words, int pixels) {
 int words_pixels(const ControlSpec& c, int height) {
     if (c.settings.size > 0) return std::clamp(height / 3, 11, 96);
     return 13;
+}
+
+bool poster_stands(const SourceSpec& source, const Snapshot& s) {
+    return source.has_poster() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
 }
 
 std::string unseen(const PlayerSpec& player, const ControlSpec& c, const ControlContext& context) {

@@ -37,7 +37,8 @@ struct Layout {
     struct Control {
         Box box;
         bool shown = false, enabled = false, folded = false;
-        std::string why;  ///< Where it is not shown or not enabled.
+        bool on_bar = false;  ///< A bar's plate lies under it.
+        std::string why;      ///< Where it is not shown or not enabled.
     };
     /// Stands for what did not fit.
     struct More {
@@ -57,6 +58,8 @@ struct Layout {
 Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlContext& context,
                const SourceSpec* source = nullptr);
 
+/// Whether the poster that was chosen for a source stands in front of its first frame in this moment.
+bool poster_stands(const SourceSpec& source, const Snapshot& snapshot);
 /// Why a control is not to be seen in this moment, wherever it stands; empty when it is.
 std::string unseen(const PlayerSpec& player, const ControlSpec& control, const ControlContext& context);
 /// Why it does nothing in this moment; empty when it does.

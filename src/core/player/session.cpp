@@ -208,7 +208,7 @@ void PlayerSession::press(const Press& p) {
             return;
         case What::choose_tracks:
         case What::choose_sound:
-            if (host_.choose) host_.choose(p.what);
+            // Whoever shows the control lets the user choose.
             return;
     }
 }

@@ -24,7 +24,6 @@ class PlayerSession {
         std::function<void(const Event&)> event{};          ///< Of the one that plays; on its strand.
         std::function<void(std::size_t source)> changed{};  ///< The queue went on by itself; on its strand.
         std::function<void()> full_screen{}, leave{};       ///< What only the host can do.
-        std::function<void(Press::What)> choose{};          ///< Lets the user choose a track.
     };
     explicit PlayerSession(Host host);
     ~PlayerSession();
@@ -63,9 +62,6 @@ class PlayerSession {
     /// Does what a key does ("Alt+Left"); skips go as far as the player's own controls do. False for other keys.
     bool key(std::string_view keys);
     const ControlCalls& calls() const { return calls_; }
-    /// What the poster of the source is to be shown for: nothing of the picture has been seen since it was opened, or
-    /// since it came back to the start.
-    bool before_start() const { return !started_; }
 
   private:
     void fill_queue();
