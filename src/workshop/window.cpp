@@ -541,8 +541,8 @@ void WorkshopWindow::show_keys() {
                                 {"Ctrl+1, 2, 6", "Gather, Arrange, Pack"},
                                 {"Ctrl+I", "add sources"},
                                 {"Ctrl+C on the path", "copy the stretch seen"},
-                                {"Tab, arrows, Delete", "select, move, take away a control while arranging"},
-                                {"Ctrl+C, X, V", "copy, cut and paste a control while arranging"},
+                                {"Tab, arrows, Delete", "arranging: select, move, take away"},
+                                {"Ctrl+C, X, V", "arranging: copy, cut, paste a control"},
                                 {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
                                 {"Ctrl+S, Ctrl+O, Ctrl+N", "save, open, new"}})
         keys.emplace_back(key, meaning);
@@ -554,7 +554,7 @@ void WorkshopWindow::show_keys() {
     panel->setAttribute(Qt::WA_DeleteOnClose);
     panel->setStyleSheet(QString("background:%1; border:1px solid %2; padding:10px;")
                              .arg(look::colours().panel.name(), look::colours().line.name()));
-    panel->adjustSize();
+    panel->resize(panel->sizeHint());  // adjusting would keep it to two thirds of the screen
     panel->move(mapToGlobal(rect().center()) - panel->rect().center());
     panel->show();
 }

@@ -8,11 +8,13 @@
 
 #include "player/drop.h"
 #include "player/line_of.h"
+#include "player/reading.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
 using nlohmann::json;
 
+namespace reading {
 namespace {
 constexpr std::array<std::string_view, 5> all_mounts{"window", "handset-upright", "handset-sideways", "tablet", "wall"};
 constexpr std::array<std::string_view, 6> all_ends{"hold", "next", "again", "round", "poster", "leave"};
@@ -20,79 +22,6 @@ constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
 constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
 constexpr std::size_t most_sources = 10000, most_players = 1, most_bars = 6, most_controls = 120;
 
-/// A mistake in a document, at a JSON pointer.
-struct Mistake {
-    std::string at, what;
-};
-
-template <class E, std::size_t N>
-E one_of(const json& j, const std::string& at, const std::array<std::string_view, N>& names) {
-    if (j.is_string())
-        for (std::size_t i = 0; i < N; ++i)
-            if (names[i] == j.get_ref<const std::string&>()) return static_cast<E>(i);
-    std::string list;
-    for (auto n : names) list += fmt::format("{}“{}”", list.empty() ? "" : ", ", n);
-    throw Mistake{at, "must be one of " + list};
-}
-std::string text(const json& j, const std::string& at) {
-    if (!j.is_string() || j.get_ref<const std::string&>().size() > 4096)
-        throw Mistake{at, "must be a text of at most 4096 bytes"};
-    return j.get<std::string>();
-}
-Time time(const json& j, const std::string& at) {
-    bool whole = j.is_number_integer() && (!j.is_number_unsigned() || j.get<std::uint64_t>() <= INT64_MAX);
-    if (!whole || j.get<std::int64_t>() < 0) throw Mistake{at, "must be a whole number of nanoseconds, 0 or more"};
-    return {j.get<std::int64_t>()};
-}
-Time time_within(const json& j, const std::string& at, Time low, Time high) {
-    auto t = time(j, at);
-    if (t < low || t > high)
-        throw Mistake{at,
-                      fmt::format("must be from {:g} to {:g} seconds, in nanoseconds", low.seconds(), high.seconds())};
-    return t;
-}
-double number(const json& j, const std::string& at, double low, double high) {
-    if (!j.is_number() || !(j.get<double>() >= low && j.get<double>() <= high))
-        throw Mistake{at, fmt::format("must be a number from {:g} to {:g}", low, high)};
-    return j.get<double>();
-}
-double fraction(const json& j, const std::string& at) { return number(j, at, 0, 1); }
-int whole(const json& j, const std::string& at, int low, int high) {
-    if (!j.is_number_integer() || j.get<double>() < low || j.get<double>() > high)
-        throw Mistake{at, fmt::format("must be a whole number from {} to {}", low, high)};
-    return j.get<int>();
-}
-bool yes_or_no(const json& j, const std::string& at) {
-    if (!j.is_boolean()) throw Mistake{at, "must be true or false"};
-    return j.get<bool>();
-}
-std::string colour(const json& j, const std::string& at) {
-    auto c = text(j, at);
-    if (!is_colour(c)) throw Mistake{at, "must be a colour such as “#17131A”"};
-    return c;
-}
-const json& list(const json& j, const std::string& at, std::size_t most) {
-    if (!j.is_array() || j.size() > most) throw Mistake{at, fmt::format("must be a list of at most {}", most)};
-    return j;
-}
-/// Whatever goes through values step by step would go as deep as they do.
-bool deeper_than(const json& j, int levels) {
-    if (!j.is_structured()) return false;
-    return levels == 0 || std::any_of(j.begin(), j.end(), [&](auto& inner) { return deeper_than(inner, levels - 1); });
-}
-/// Visits the members of an object; those that `visit` does not know are kept in `extra`.
-template <class F>
-void members(const json& j, const std::string& at, std::string* extra, F&& visit) {
-    if (!j.is_object()) throw Mistake{at.empty() ? "/" : at, "must be an object"};
-    json unknown = json::object();
-    for (auto& [key, value] : j.items()) {
-        if (visit(key, value, at + "/" + key)) continue;
-        if (!extra) throw Mistake{at + "/" + key, "is not known"};
-        if (deeper_than(value, 64)) throw Mistake{at + "/" + key, "goes more than 64 levels deep"};
-        unknown[key] = value;
-    }
-    if (extra && !unknown.empty()) *extra = unknown.dump(-1, ' ', false, json::error_handler_t::replace);
-}
 /// The other way round.
 json with(json known, const std::string& extra) {
     if (auto kept = json::parse(extra, nullptr, false); kept.is_object())
@@ -371,56 +300,6 @@ PlayerSpec player_from(const json& j, const std::string& at) {
     return player;
 }
 
-/// The player of the first format: one bar in three groups, settings for all controls alike.
-PlayerSpec player_from_first(const json& j, const std::string& at) {
-    auto player = usual_player();
-    auto skip = 10_s;
-    std::array<std::vector<std::string>, 3> groups{{{"toggle", "back", "forward"}, {"position"}, {}}};
-    groups[2] = {"tracks", "volume", "full-screen"};
-    members(j, at, &player.extra, [&](auto& k, auto& v, auto p) {
-        if (k == "surround")
-            player.picture.surround = colour(v, p);
-        else if (k == "skip_ns")
-            skip = std::clamp(time(v, p), 1_ms, 3600_s);
-        else if (k == "hide_after_ns")
-            player.hide_after = time(v, p);
-        else if (k == "queue")
-            player.at_end =
-                one_of<AtEnd>(v, p, std::array<std::string_view, 4>{"off", "once", "repeat-one", "repeat-all"});
-        else if (k == "volume")
-            player.volume = fraction(v, p);
-        else if (k == "open_within_ns")
-            player.open_within = time_within(v, p, 1_s, 600_s);
-        else if (k == "bar")
-            members(v, p, nullptr, [&](auto& bk, auto& bv, auto bp) {
-                auto group = std::find(Slot::groups.begin(), Slot::groups.end(), bk);
-                if (group == Slot::groups.end()) return false;
-                auto& names = groups.at(static_cast<std::size_t>(group - Slot::groups.begin()));
-                names.clear();
-                auto& controls = list(bv, bp, 10);
-                for (std::size_t i = 0; i < controls.size(); ++i) {
-                    names.push_back(text(controls[i], fmt::format("{}/{}", bp, i)));
-                    if (!find_control(names.back())) throw Mistake{fmt::format("{}/{}", bp, i), "is no control"};
-                }
-                return true;
-            });
-        else
-            return false;
-        return true;
-    });
-    std::erase_if(player.controls, [](auto& c) { return c.slot.starts_with("foot/"); });
-    for (std::size_t g = 0; g < groups.size(); ++g)
-        for (auto& name : groups.at(g)) {
-            auto slot = fmt::format("foot/{}", Slot::groups.at(g));
-            // What was one control with a button and a dial is two now.
-            if (name == "volume") player.put({.kind = &control_kind("mute")}, slot);
-            ControlSpec c{.kind = &control_kind(name)};
-            if (c.kind->has("by_ns")) c.settings.by = skip;
-            player.put(std::move(c), slot);
-        }
-    return player;
-}
-
 /// Reads `j`, or throws a mistake.
 PlayerDocument read(const json& j, std::int64_t version) {
     PlayerDocument d;
@@ -485,33 +364,35 @@ Result<PlayerDocument> read(const json& j, std::string_view subject, const Bytes
     }
 }
 }  // namespace
+}  // namespace reading
 
 std::string control_text(const ControlSpec& control) {
-    return control_json(control).dump(2, ' ', false, json::error_handler_t::replace);
+    return reading::control_json(control).dump(2, ' ', false, json::error_handler_t::replace);
 }
 Result<ControlSpec> control_from_text(std::string_view said) {
     auto j = said.size() > 65536 ? json() : json::parse(said, nullptr, false);
     try {
-        return control_from(j, "");
-    } catch (const Mistake& m) {
+        return reading::control_from(j, "");
+    } catch (const reading::Mistake& m) {
         return fail(Code::malformed, fmt::format("This is no control: {} {}.", m.at, m.what),
                     "Copy one from a player first.");
     }
 }
 
-std::span<const std::string_view> mount_names() { return all_mounts; }
-std::span<const std::string_view> at_end_names() { return all_ends; }
-std::string_view mount_name(Mount mount) { return all_mounts.at(static_cast<std::size_t>(mount)); }
+std::span<const std::string_view> mount_names() { return reading::all_mounts; }
+std::span<const std::string_view> at_end_names() { return reading::all_ends; }
+std::string_view mount_name(Mount mount) { return reading::all_mounts.at(static_cast<std::size_t>(mount)); }
 std::optional<Mount> mount_from_name(std::string_view name) {
-    auto it = std::find(all_mounts.begin(), all_mounts.end(), name);
-    return it == all_mounts.end() ? std::nullopt : std::optional(static_cast<Mount>(it - all_mounts.begin()));
+    auto it = std::find(reading::all_mounts.begin(), reading::all_mounts.end(), name);
+    return it == reading::all_mounts.end() ? std::nullopt
+                                           : std::optional(static_cast<Mount>(it - reading::all_mounts.begin()));
 }
-std::string_view at_end_name(AtEnd at_end) { return all_ends.at(static_cast<std::size_t>(at_end)); }
+std::string_view at_end_name(AtEnd at_end) { return reading::all_ends.at(static_cast<std::size_t>(at_end)); }
 
 json to_json(const PlayerDocument& d) {
     json sources = json::array(), players = json::array();
-    for (auto& s : d.sources) sources.push_back(source_json(s));
-    for (auto& p : d.players) players.push_back(player_json(p));
+    for (auto& s : d.sources) sources.push_back(reading::source_json(s));
+    for (auto& p : d.players) players.push_back(reading::player_json(p));
     json j{{"ruedo", d.version},
            {"app", d.app_name},
            {"sources", std::move(sources)},
@@ -519,10 +400,12 @@ json to_json(const PlayerDocument& d) {
            {"mount", std::string(mount_name(d.mount))},
            {"target", d.target}};
     if (d.mount_width > 0) j["mount_size"] = {d.mount_width, d.mount_height};
-    return with(std::move(j), d.extra);
+    return reading::with(std::move(j), d.extra);
 }
 
-Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) { return read(j, subject, nullptr); }
+Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) {
+    return reading::read(j, subject, nullptr);
+}
 
 Result<PlayerDocument> load_document(const fs::path& path) {
     TRY(auto bytes, read_file(path, 16 << 20));
@@ -538,7 +421,7 @@ Result<PlayerDocument> load_document(const fs::path& path) {
                                 at + 1 >= bytes.size() ? ", where it ends too early" : ""),
                     "Open an older copy, or put it right in a text editor.");
     }
-    return read(j, name, &bytes);
+    return reading::read(j, name, &bytes);
 }
 
 Outcome save_document(const PlayerDocument& document, const fs::path& path) {
