@@ -117,6 +117,20 @@ check "arrange presses what cannot be pressed" 1 \
     "$r" arrange "$work/p.ruedo" --do "1s press retry" --json
 check "arrange with a key that does nothing" 2 'd["error"]["code"]=="usage"' \
     "$r" arrange "$work/p.ruedo" --do "1s key Q" --json
+cat >"$work/two.ruedo" <<P
+{"ruedo": 2, "sources": [{"name": "a", "file": "$fixtures/vp9_opus.webm"}],
+ "screen": {"arrangement": "column", "gap_px": 10},
+ "players": [{"name": "Left", "controls": [{"kind": "toggle", "slot": "centre"}]},
+             {"name": "Right", "controls": [{"kind": "toggle", "slot": "centre"}]}]}
+P
+check "arrange two players" 0 'len(d["players"])==2 and d["players"][1]["box"]==[0,395,360,385] and
+    {c["player"] for c in d["controls"]}=={"Left","Right"} and d["players"][1]["state"]=="playing"' \
+    "$r" arrange "$work/two.ruedo" --mount handset-upright --size 360x780 --do "1s press Right/toggle" \
+    --shot "$work/two.png" --json
+[ "$(python3 -c 'import struct,sys; print(*struct.unpack(">II", open(sys.argv[1],"rb").read()[16:24]))' \
+    "$work/two.png")" = "360 780" ] || wrong "arrange two players: the picture has another size"
+check "arrange says whose control is meant" 2 'd["error"]["code"]=="usage" and "Left/toggle" in d["error"]["hint"]' \
+    "$r" arrange "$work/two.ruedo" --do "1s press toggle" --json
 check "arrange on no mount" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/p.ruedo" --mount boat --json
 check "arrange without its source" 1 'd["error"]["code"]=="not-found"' \
     "$r" arrange "$work/p.ruedo" --source b --json

@@ -425,6 +425,7 @@ TEST_CASE("every property has its type in every state, and tells of the same mom
         look(stage.now());
         auto options = playing;
         options.text_language = "en";
+        stage.controller.list_pictures();
         stage.controller.open(fixture(name).string(), options);
         look(stage.now());
         for (int i = 0; i < 8; ++i) {

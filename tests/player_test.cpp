@@ -9,6 +9,24 @@ using namespace ruedo::test;
 using nlohmann::json;
 
 namespace {
+void random_player(const PlayerDocument& d, PlayerSpec& p, std::mt19937& random) {
+    p.name = random() % 2 ? "" : "Second";
+    p.name = d.free_player_name(p.name.empty() ? "Player" : p.name);
+    if (random() % 2) {
+        p.sources.emplace();
+        for (auto& s : d.sources)
+            if (random() % 2) p.sources->insert(p.sources->begin(), s.name);
+    }
+    p.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
+    p.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
+    p.give_up_after = 1_s * static_cast<std::int64_t>(random() % 9);
+    p.at_end = static_cast<AtEnd>(random() % 6);
+    p.volume = static_cast<double>(random() % 101) / 100, p.muted = random() % 2, p.speed = random() % 2 ? 1 : 1.5;
+    p.picture.surround = random() % 2 ? "#17131A" : "#8a2436";
+    p.picture.corner = static_cast<int>(random() % 2) * 12;
+    if (random() % 2) p.picture.render_width = 10, p.picture.render_height = 16, p.picture.blocky = random() % 2;
+    random_controls(p, random);
+}
 PlayerDocument random_document(std::mt19937& random) {
     PlayerDocument d;
     d.app_name = "App " + std::to_string(random() % 1000) + " “ü”";
@@ -36,17 +54,13 @@ PlayerDocument random_document(std::mt19937& random) {
         d.sources.push_back(s);
     }
     d.target = random() % 2 ? "handset-recent" : "desktop";
-    auto& p = d.player();
-    p.name = random() % 2 ? "Player" : "Second";
-    p.hide_after = 1_ms * static_cast<std::int64_t>(1000 + random() % 9000);
-    p.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
-    p.give_up_after = 1_s * static_cast<std::int64_t>(random() % 9);
-    p.at_end = static_cast<AtEnd>(random() % 6);
-    p.volume = static_cast<double>(random() % 101) / 100, p.muted = random() % 2, p.speed = random() % 2 ? 1 : 1.5;
-    p.picture.surround = random() % 2 ? "#17131A" : "#8a2436";
-    p.picture.corner = static_cast<int>(random() % 2) * 12;
-    if (random() % 2) p.picture.render_width = 10, p.picture.render_height = 16, p.picture.blocky = random() % 2;
-    random_controls(p, random);
+    if (random() % 2) {
+        d.screen.arrangement = static_cast<ScreenSpec::Arrangement>(random() % 3);
+        d.screen.gap = static_cast<int>(random() % 2) * 20, d.screen.one_sounds = random() % 2;
+        d.screen.ground = random() % 2 ? "#000000" : "#17131A";
+    }
+    d.players.resize(random() % 2 ? 1 : 1 + random() % PlayerDocument::most_players, usual_player());
+    for (auto& player : d.players) random_player(d, player, random);
     d.mount = static_cast<Mount>(random() % 5);
     if (random() % 2) d.mount_width = 320, d.mount_height = 568;
     return d;
@@ -67,6 +81,9 @@ TEST_CASE("the random documents set every field there is, so that what they show
     // Whatever a document can hold differs from a plain one's in some of them.
     std::mt19937 random(16);
     json plain = to_json(PlayerDocument{});
+    PlayerDocument two;
+    two.players.push_back(usual_player());
+    json plain_screen = to_json(two)["screen"];
     SourceSpec plain_source;
     plain_source.file = "x";
     PlayerDocument one;
@@ -75,7 +92,7 @@ TEST_CASE("the random documents set every field there is, so that what they show
     std::function<void(const json&, const json&, std::string)> walk = [&](const json& a, const json& b,
                                                                           std::string at) {
         for (auto& [key, value] : a.items()) {
-            if (key == "sources" || key == "ruedo" || key == "players") continue;
+            if (at.empty() && (key == "sources" || key == "ruedo" || key == "players")) continue;
             if (value.is_object() && b.contains(key))
                 walk(value, b[key], at + "/" + key);
             else
@@ -87,6 +104,7 @@ TEST_CASE("the random documents set every field there is, so that what they show
         auto j = to_json(random_document(random));
         walk(j, plain, "");
         walk(j["players"][0], plain["players"][0], "/player");
+        if (j.contains("screen")) walk(j["screen"], plain_screen, "/screen");
         for (auto& s : j["sources"]) walk(s, to_json(one)["sources"][0], "/source");
     }
     for (auto& [path, different] : differs) {
@@ -96,6 +114,10 @@ TEST_CASE("the random documents set every field there is, so that what they show
     for (auto& [key, unused] : schema["properties"]["players"]["items"]["properties"].items()) {
         INFO(key);
         CHECK((key == "picture" || differs.contains("/player/" + key)));
+    }
+    for (auto& [key, unused] : schema["properties"]["screen"]["properties"].items()) {
+        INFO(key);
+        CHECK(differs.contains("/screen/" + key));
     }
     for (auto& [key, unused] : schema["properties"]["sources"]["items"]["properties"].items()) {
         INFO(key);
@@ -129,6 +151,7 @@ TEST_CASE("a mistake in a document is named by its place") {
         SourceSpec s;
         s.file = "a.mp4";
         d.sources = {s};
+        for (auto& p : d.players) p.sources.reset();
         return d;
     }());
     auto at = [&](const char* pointer, json bad) {
@@ -160,6 +183,17 @@ TEST_CASE("a mistake in a document is named by its place") {
     CHECK(control({{"kind", "back"}, {"slot", "centre"}, {"by_ns", 0}}) == Code::malformed);
     CHECK(at("/players/0/controls", json(121, {{"kind", "toggle"}, {"slot", "centre"}})) == Code::malformed);
     CHECK(at("/players", json(1000, json::object())) == Code::malformed);
+    CHECK(at("/players", json(13, {{"name", ""}})) == Code::malformed);
+    CHECK(at("/players/0/sources", {"Clip 99"}) == Code::malformed);
+    CHECK(at("/players/0/sources", "a.mp4") == Code::malformed);
+    CHECK(at("/screen", {{"arrangement", "pile"}}) == Code::malformed);
+    CHECK(at("/screen", {{"gap_px", 201}}) == Code::malformed);
+    auto twice = good;
+    twice["players"] = json(2, {{"name", "Left"}});
+    CHECK(document_from_json(twice, "a").error().sentence.find("/players/1/name") != std::string::npos);
+    // Without names they are given some.
+    twice["players"] = json(2, json::object());
+    CHECK(value(document_from_json(twice, "a")).player(1).name == "Player 2");
     CHECK(at("/mount", json::array()) == Code::malformed);
     CHECK(at("/mount_size", {360, "wide"}) == Code::malformed);
     CHECK(at("/mount_size", {360, 99}) == Code::malformed);

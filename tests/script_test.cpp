@@ -179,12 +179,67 @@ TEST_CASE("what is arranged is the same on every run, and follows what hands did
     CHECK(control(alone, "toggle")["shown"] == false);
     CHECK(control(alone, "toggle")["why"].get<std::string>().find("touched") != std::string::npos);
     auto arranged = value(arrange(o));
-    REQUIRE(arranged.picture);
-    CHECK(arranged.picture->width > 0);
+    auto& picture = arranged.players.at(0).picture;
+    REQUIRE(picture);
+    CHECK(picture->width > 0);
     o.script = *parse_script("1s press next 2", why, true);
     CHECK(arrange(o).error().code == Code::not_found);
     o.script = *parse_script("1s drag toggle 0.5", why, true);
     CHECK(arrange(o).error().code == Code::refused);
+}
+
+TEST_CASE("several players are arranged side by side, and each press goes to the one that is meant") {
+    ArrangeOptions o;
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4"}) {
+        SourceSpec s;
+        s.name = s.file = fixture(name).string();
+        o.document.sources.push_back(s);
+    }
+    auto& d = o.document;
+    add_player(d);
+    d.player(0).name = "Left", d.player(0).sources = {{d.sources[0].name}};
+    d.player(1).name = "Right", d.player(1).sources = {{d.sources[1].name}};
+    d.screen.one_sounds = true;
+    o.mount = shape_of(Mount::window, 1000, 400);
+    std::string why;
+    auto told = [&](const char* script, Time at) {
+        o.script = *parse_script(script, why, true), o.at = at;
+        auto first = to_json(value(arrange(o)), "window");
+        CHECK(first == to_json(value(arrange(o)), "window"));
+        return first;
+    };
+    auto states = [](const nlohmann::json& j) {
+        return j["players"][0]["state"].get<std::string>() + " " + j["players"][1]["state"].get<std::string>();
+    };
+    auto held = told("", 900_ms);
+    CHECK(states(held) == "ready ready");
+    CHECK(held["pictures"].size() == 2);
+    // Everything of the second one stands in its half.
+    for (auto& c : held["controls"]) {
+        auto x = c["box"][0].get<int>();
+        if (c["shown"] == true) CHECK((x >= 504) == (c["player"] == "Right"));
+    }
+    CHECK(states(told("1s press Right/toggle", 1500_ms)) == "ready playing");
+    // Keys and calls go on to the one that was pressed; whoever begins to sound silences the other.
+    auto both = told("1s press Left/toggle; 1500ms press Right/toggle; 2s key Alt+Up; 2s volume 0.5", 2500_ms);
+    CHECK(states(both) == "playing playing");
+    CHECK((both["players"][0]["muted"] == true && both["players"][1]["muted"] == false));
+    for (auto& c : both["controls"])
+        if (c["name"] == "volume") CHECK(c["value"].get<double>() == (c["player"] == "Right" ? 0.5 : 1));
+    auto box = held["controls"][0]["box"];
+    auto x = std::to_string(box[0].get<int>() + 504 + 5), y = std::to_string(box[1].get<int>() + 5);
+    CHECK(states(told(("1s touch " + x + " " + y + "; 2s key Ctrl+Space").c_str(), 1500_ms)) == "ready playing");
+    CHECK(states(told(("1s touch " + x + " " + y + "; 2s key Ctrl+Space").c_str(), 2500_ms)) == "ready paused");
+    o.script = *parse_script("1s press toggle", why, true);
+    auto unclear = arrange(o);
+    REQUIRE_FALSE(unclear);
+    CHECK(unclear.error().code == Code::usage);
+    CHECK(unclear.error().hint.find("Left/toggle") != std::string::npos);
+    // A source is begun with by the player in whose queue it is.
+    d.player(1).sources = {{d.sources[0].name, d.sources[1].name}};
+    d.player(0).sources = {{d.sources[0].name}};
+    o.source = 1, o.script.clear();
+    CHECK(value(arrange(o)).players[1].source == 1);
 }
 
 TEST_CASE("in real time a clip is played through at its own pace") {

@@ -52,7 +52,7 @@ TEST_CASE("the first frame is held in its right shape, with a large mark to begi
         auto* mark = control(&seat.view, "Play from the start");
         REQUIRE(mark);
         CHECK(soon([&] { return mark->isVisible(); }));
-        static_cast<QAbstractButton*>(mark)->click();
+        click(mark);
         CHECK(seat.phase(Phase::playing));
         CHECK(soon([&] { return !mark->isVisible(); }));
         CHECK(soon([&] { return seat.frame().value_or(0) > 3; }));
@@ -64,7 +64,7 @@ TEST_CASE("the toggle shows what a press will do, whoever changed the state") {
     REQUIRE(seat.phase(Phase::ready));
     auto* toggle = control(&seat.view, "Play");
     REQUIRE(toggle);
-    static_cast<QAbstractButton*>(toggle)->click();
+    click(toggle);
     CHECK(soon([&] { return toggle->accessibleName() == "Pause"; }));
     seat.view.controller().pause();  // not through the button
     CHECK(soon([&] { return toggle->accessibleName() == "Play"; }));
@@ -109,10 +109,10 @@ TEST_CASE("skips, volume and mute do what they say") {
     auto* back = control(&seat.view, "Back 2 seconds");
     REQUIRE(forward);
     REQUIRE(back);
-    static_cast<QAbstractButton*>(forward)->click();
-    static_cast<QAbstractButton*>(forward)->click();
+    click(forward);
+    click(forward);
     CHECK(soon([&] { return seat.view.snapshot().position == 4_s; }));
-    static_cast<QAbstractButton*>(back)->click();
+    click(back);
     CHECK(soon([&] { return seat.view.snapshot().position == 2_s; }));
     auto* volume = control(&seat.view, "Volume");
     REQUIRE(volume);
@@ -135,7 +135,7 @@ TEST_CASE("skips, volume and mute do what they say") {
     }
     auto* mute = control(&seat.view, "Sound off");
     REQUIRE(mute);
-    static_cast<QAbstractButton*>(mute)->click();
+    click(mute);
     CHECK(soon([&] { return seat.view.snapshot().muted && mute->accessibleName() == "Sound on"; }));
 }
 
@@ -202,7 +202,7 @@ TEST_CASE("an error stands where the picture would be, with a way to try again")
     REQUIRE(sentence);
     REQUIRE(soon([&] { return sentence->isVisible() && sentence->accessibleDescription().contains("late.webm"); }));
     fs::copy_file(fixture("vp9_opus.webm"), folder / "late.webm");
-    static_cast<QAbstractButton*>(view.control_widget("retry"))->click();
+    click(view.control_widget("retry"));
     CHECK(soon([&] { return view.snapshot().state.phase == Phase::ready; }));
     CHECK(soon([&] { return !sentence->isVisible(); }));
 }
@@ -348,7 +348,7 @@ TEST_CASE("a queue turns to the next source in the same view, and a strip loads 
                seat.view.snapshot().state.phase == Phase::playing;
     }));
     CHECK(soon([&] { return !control(&seat.view, "The next source")->isEnabled(); }));
-    static_cast<QAbstractButton*>(control(&seat.view, "The source before"))->click();
+    click(control(&seat.view, "The source before"));
     REQUIRE(soon([&] { return seat.view.index() == 1 && seat.view.snapshot().source == "vp9_opus.webm"; }));
     seat.view.on_turned = {};
 }
@@ -372,7 +372,7 @@ TEST_CASE("a poster stands until it is started, and never over the moving pictur
         CHECK(qGreen(shot.pixel(320, 60)) < 60);
         auto* mark = control(&seat.view, "Play from the start");
         REQUIRE(soon([&] { return mark->isVisible(); }));
-        static_cast<QAbstractButton*>(mark)->click();
+        click(mark);
         REQUIRE(seat.phase(Phase::playing));
         REQUIRE(soon([&] { return seat.frame().value_or(-1) > 2; }));
         CHECK_FALSE(poster->isVisible());

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #pragma once
+#include <QAbstractButton>
 #include <QApplication>
 #include <QElapsedTimer>
 #include <QKeyEvent>
@@ -36,6 +37,13 @@ inline void move(QWidget* w, QPointF at, Qt::MouseButtons buttons = Qt::NoButton
 inline void let_go(QWidget* w, QPointF at) {
     QMouseEvent up(QEvent::MouseButtonRelease, at, w->mapToGlobal(at), Qt::LeftButton, Qt::NoButton, Qt::NoModifier);
     QApplication::sendEvent(w, &up);
+}
+/// A press on a button that works; what was just opened is shown to work a moment later.
+inline void click(QWidget* w) {
+    auto* button = dynamic_cast<QAbstractButton*>(w);
+    REQUIRE(button);
+    REQUIRE(soon([&] { return button->isEnabled(); }));
+    button->click();
 }
 inline void key(QWidget* w, int code, Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
     QKeyEvent down(QEvent::KeyPress, code, modifiers), up(QEvent::KeyRelease, code, modifiers);

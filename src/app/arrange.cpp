@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <deque>
 
 #include "container/container.h"
 
@@ -22,25 +23,53 @@ class KeepingSink final : public PictureSink {
 
 std::string moment(Time t) { return fmt::format("{:g} s", t.seconds()); }
 
+/// One player of the screen.
+class Seat {
+  public:
+    Seat(std::shared_ptr<VirtualStrand> strand, Mixer& mixer, PlayerDocument own, const MountShape& seen_in, Box place)
+        : part(std::move(own)),
+          shape(seen_in),
+          box(place),
+          sink(std::make_shared<KeepingSink>()),
+          session({.strand = strand,
+                   .make =
+                       [strand, &mixer](std::shared_ptr<PictureSink> shown) {
+                           return std::make_unique<Controller>(
+                               Controller::Env{strand, &mixer, &CodecRegistry::standard(), std::move(shown)});
+                       },
+                   .sink = sink,
+                   .changed = [this](std::size_t index) { turned = index; },
+                   .full_screen = [this] { session.set_full_screen(!session.in_full_screen()); },
+                   .leave = [this] { session.controller().release(); }}) {
+        session.set_handset(shape.handset);
+    }
+    Seat(const Seat&) = delete;
+    const std::string& name() const { return session.player().name; }
+    Layout layout(const ControlContext& context) const {
+        return lay_out(session.player(), shape, context, session.source());
+    }
+    PlayerDocument part;
+    MountShape shape;
+    Box box;
+    std::shared_ptr<KeepingSink> sink;
+    std::optional<std::size_t> turned;
+    PlayerSession session;
+};
+
 class Stage {
   public:
-    explicit Stage(const ArrangeOptions& o)
-        : options_(o),
-          strand_(make_virtual_strand()),
-          mixer_(*strand_, {}),
-          sink_(std::make_shared<KeepingSink>()),
-          session_({.strand = strand_,
-                    .make =
-                        [this](std::shared_ptr<PictureSink> sink) {
-                            return std::make_unique<Controller>(
-                                Controller::Env{strand_, &mixer_, &CodecRegistry::standard(), std::move(sink)});
-                        },
-                    .sink = sink_,
-                    .changed = [this](std::size_t index) { turned_ = index; },
-                    .full_screen = [this] { session_.set_full_screen(!session_.in_full_screen()); },
-                    .leave = [this] { session_.controller().release(); }}) {
-        session_.set_handset(o.mount.handset);
-        session_.load(o.document, o.source, o.folder);
+    explicit Stage(const ArrangeOptions& o) : options_(o), strand_(make_virtual_strand()), mixer_(*strand_, {}) {
+        bool begun = !o.source;
+        auto boxes = place_players(o.document.screen, o.document.players.size(), o.mount);
+        for (std::size_t i = 0; i < boxes.size(); ++i) {
+            auto& seat =
+                seats_.emplace_back(strand_, mixer_, part_of(o.document, i), shape_in(o.mount, boxes[i]), boxes[i]);
+            auto queue = queue_of(o.document, i);
+            auto wanted = begun ? queue.end() : std::find(queue.begin(), queue.end(), *o.source);
+            bool begins = wanted != queue.end();
+            begun = begun || begins;
+            seat.session.load(seat.part, begins ? static_cast<std::size_t>(wanted - queue.begin()) : 0, o.folder);
+        }
     }
 
     Result<Arranged> run() {
@@ -55,143 +84,190 @@ class Stage {
         }
         go_to(begin + end);
         if (interrupted()) return fail(Code::cancelled, "Arranging was interrupted.", "Run it again.");
-        auto context = session_.context();
-        auto layout = lay_out(session_.player(), options_.mount, context, session_.source());
-        return Arranged{session_.document(), session_.index(), options_.mount, std::move(context),
-                        std::move(layout),   sink_->shown,     options_.folder};
+        Arranged out{options_.document, options_.mount, {}, options_.folder};
+        for (auto& s : seats_) {
+            auto context = s.session.context();
+            auto layout = s.layout(context);
+            out.players.push_back(
+                {s.session.document(), s.session.index(), s.box, std::move(context), std::move(layout), s.sink->shown});
+        }
+        return out;
     }
 
   private:
     void go_to(Time until) {
         while (strand_->now() < until && !interrupted()) {
             // Where nothing moves, nothing comes of waiting but what was waited for.
-            auto s = session_.snapshot();
-            bool still = s.motion == Motion::still && !s.state.seeking && s.state.phase != Phase::opening;
-            strand_->run_until(still && !session_.context().countdown ? until
-                                                                      : std::min(until, strand_->now() + 20_ms));
+            bool still = std::all_of(seats_.begin(), seats_.end(), [](auto& seat) {
+                auto s = seat.session.snapshot();
+                return s.motion == Motion::still && !s.state.seeking && s.state.phase != Phase::opening &&
+                       !seat.session.context().countdown;
+            });
+            strand_->run_until(still ? until : std::min(until, strand_->now() + 20_ms));
             settle();
         }
     }
     /// What a call or the time has led to.
     void settle() {
         strand_->run_until(strand_->now());
-        if (turned_) session_.turned(*std::exchange(turned_, std::nullopt));
-        session_.follow();
+        std::vector<Snapshot> all;
+        for (auto& s : seats_) {
+            if (s.turned) s.session.turned(*std::exchange(s.turned, std::nullopt));
+            s.session.follow();
+            all.push_back(s.session.snapshot());
+        }
+        if (options_.document.screen.one_sounds)
+            for (auto i : one_sounds_.follow(all)) seats_[i].session.controller().set_muted(true);
     }
-    Outcome press(std::size_t control, Time at) {
-        auto& spec = session_.player().controls[control];
-        auto context = session_.context();
+    Outcome press(Seat& seat, std::size_t control, Time at) {
+        auto& spec = seat.session.player().controls[control];
+        auto context = seat.session.context();
         if (!spec.kind->pressable())
             return fail(Code::refused, fmt::format("“{}” is nothing to press.", spec.name),
                         spec.kind->slides() ? "Drag it to a number from 0 to 1." : "Choose another control.");
-        auto why = unseen(session_.player(), spec, context);
+        auto why = unseen(seat.session.player(), spec, context);
         if (why.empty()) why = unusable(spec, context);
         if (!why.empty())
             return fail(Code::refused, fmt::format("“{}” cannot be pressed at {}: {}", spec.name, moment(at), why),
                         "Press it when it can be used.");
-        session_.press(spec.kind->press(context, spec.settings));
+        seat.session.press(spec.kind->press(context, spec.settings));
         return {};
+    }
+    /// The control of that name, and whose it is, which has the focus from then on.
+    Result<std::size_t> find(const std::string& name) {
+        std::vector<std::pair<std::size_t, std::size_t>> found;
+        std::optional<std::pair<std::size_t, std::size_t>> named;
+        std::string names;
+        for (std::size_t p = 0; p < seats_.size(); ++p) {
+            auto& controls = seats_[p].session.player().controls;
+            for (std::size_t i = 0; i < controls.size(); ++i) {
+                auto whole = seats_[p].name() + "/" + controls[i].name;
+                names += fmt::format("{}“{}”", names.empty() ? "" : ", ", seats_.size() > 1 ? whole : controls[i].name);
+                if (controls[i].name == name) found.emplace_back(p, i);
+                if (seats_.size() > 1 && whole == name) named = {p, i};
+            }
+        }
+        if (named && found.empty()) found = {*named};
+        if (found.empty())
+            return fail(
+                Code::not_found,
+                fmt::format("{} no control “{}”.", seats_.size() > 1 ? "No player has" : "The player has", name),
+                names.empty() ? "There are none at all." : "There are " + names + ".");
+        if (found.size() > 1)
+            return fail(Code::usage, fmt::format("Several players have a control “{}”.", name),
+                        fmt::format("Say whose is meant, such as “{}/{}”.", seats_[found[0].first].name(), name));
+        focus_ = found[0].first;
+        return found[0].second;
     }
     Outcome carry_out(const ScriptedCall& call) {
         if (call.verb == "press" || call.verb == "drag") {
-            session_.touch();
-            auto& controls = session_.player().controls;
-            auto it = std::find_if(controls.begin(), controls.end(), [&](auto& c) { return c.name == call.name; });
-            if (it == controls.end()) {
-                std::string names;
-                for (auto& c : controls) names += fmt::format("{}“{}”", names.empty() ? "" : ", ", c.name);
-                return fail(Code::not_found, fmt::format("The player has no control “{}”.", call.name),
-                            names.empty() ? "It has none at all." : "It has " + names + ".");
-            }
+            TRY(auto control, find(call.name));
+            auto& seat = seats_[focus_];
+            seat.session.touch();
             if (call.verb == "press")
-                TRY_DO(press(static_cast<std::size_t>(it - controls.begin()), call.at));
+                TRY_DO(press(seat, control, call.at));
             else
-                TRY_DO(drag(*it, call));
+                TRY_DO(drag(seat, seat.session.player().controls[control], call));
         } else if (call.verb == "key") {
+            auto& session = seats_[focus_].session;
             if (call.name == "F11" || call.name == "Esc") {
-                session_.touch();
-                bool full = session_.in_full_screen();
-                if (call.name == "F11" || full) session_.set_full_screen(!full);
-            } else if (!session_.key(call.name)) {
+                session.touch();
+                bool full = session.in_full_screen();
+                if (call.name == "F11" || full) session.set_full_screen(!full);
+            } else if (!session.key(call.name)) {
                 std::string names;
                 for (auto& k : player_keys()) names += fmt::format("{}{}", names.empty() ? "" : ", ", k.keys);
                 return fail(Code::usage, fmt::format("The key “{}” does nothing in a player.", call.name),
                             fmt::format("Those that do are {}.", names));
             }
         } else if (call.verb == "touch") {
-            session_.touch();
-            auto context = session_.context();
-            auto layout = lay_out(session_.player(), options_.mount, context, session_.source());
+            for (std::size_t p = 0; p < seats_.size(); ++p)
+                if (seats_[p].box.holds({call.x, call.y, 1, 1})) focus_ = p;
+            auto& seat = seats_[focus_];
+            seat.session.touch();
+            auto layout = seat.layout(seat.session.context());
             for (std::size_t i = 0; i < layout.controls.size(); ++i) {
                 auto& c = layout.controls[i];
-                bool hit = c.shown && c.box.holds({call.x, call.y, 1, 1});
-                if (hit && session_.player().controls[i].kind->pressable()) TRY_DO(press(i, call.at));
+                bool hit = c.shown && c.box.holds({call.x - seat.box.x, call.y - seat.box.y, 1, 1});
+                if (hit && seat.session.player().controls[i].kind->pressable()) TRY_DO(press(seat, i, call.at));
             }
         } else {
-            perform(session_.controller(), call);
+            perform(seats_[focus_].session.controller(), call);
         }
         settle();
         return {};
     }
-    Outcome drag(const ControlSpec& spec, const ScriptedCall& call) {
-        auto context = session_.context();
-        auto why = unseen(session_.player(), spec, context);
+    Outcome drag(Seat& seat, const ControlSpec& spec, const ScriptedCall& call) {
+        auto context = seat.session.context();
+        auto why = unseen(seat.session.player(), spec, context);
         if (why.empty()) why = unusable(spec, context);
         if (why.empty() && !spec.kind->slides()) why = "It does not slide.";
         if (!why.empty())
             return fail(Code::refused, fmt::format("“{}” cannot be dragged at {}: {}", spec.name, moment(call.at), why),
                         "Drag what slides, when it can be used.");
-        session_.press(spec.kind->slide(context, call.number));
+        seat.session.press(spec.kind->slide(context, call.number));
         return {};
     }
 
     const ArrangeOptions& options_;
     std::shared_ptr<VirtualStrand> strand_;
     Mixer mixer_;
-    std::shared_ptr<KeepingSink> sink_;
-    std::optional<std::size_t> turned_;
-    PlayerSession session_;
+    std::deque<Seat> seats_;
+    std::size_t focus_ = 0;
+    OneSounds one_sounds_;
 };
 
-nlohmann::json box_json(const Box& b) { return {b.x, b.y, b.width, b.height}; }
+nlohmann::json box_json(const Box& b, const Box& within) { return {within.x + b.x, within.y + b.y, b.width, b.height}; }
 }  // namespace
 
 Result<Arranged> arrange(const ArrangeOptions& options) { return Stage(options).run(); }
 
 nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
     using nlohmann::json;
-    auto& player = a.document.player();
-    json controls = json::array(), findings = json::array();
-    for (std::size_t i = 0; i < player.controls.size(); ++i) {
-        auto& spec = player.controls[i];
-        auto& at = a.layout.controls[i];
-        json j{{"name", spec.name},
-               {"kind", spec.kind->name},
-               {"player", player.name},
-               {"box", box_json(at.box)},
-               {"shown", at.shown},
-               {"enabled", at.enabled},
-               {"folded", at.folded},
-               {"label", label_of(spec, a.context)},
-               {"value", spec.kind->slides() ? json(spec.kind->value(a.context)) : json(nullptr)}};
-        if (!at.why.empty()) j["why"] = at.why;
-        controls.push_back(std::move(j));
+    json controls = json::array(), findings = json::array(), pictures = json::array(), players = json::array(),
+         more = json::array();
+    for (auto& p : a.players) {
+        auto& spec = p.document.player();
+        for (std::size_t i = 0; i < spec.controls.size(); ++i) {
+            auto& control = spec.controls[i];
+            auto& at = p.layout.controls[i];
+            json j{{"name", control.name},
+                   {"kind", control.kind->name},
+                   {"player", spec.name},
+                   {"box", box_json(at.box, p.box)},
+                   {"shown", at.shown},
+                   {"enabled", at.enabled},
+                   {"folded", at.folded},
+                   {"label", label_of(control, p.context)},
+                   {"value", control.kind->slides() ? json(control.kind->value(p.context)) : json(nullptr)}};
+            if (!at.why.empty()) j["why"] = at.why;
+            controls.push_back(std::move(j));
+        }
+        pictures.push_back({{"player", spec.name}, {"box", box_json(p.layout.picture, p.box)}});
+        players.push_back({{"name", spec.name},
+                           {"box", box_json({0, 0, p.box.width, p.box.height}, p.box)},
+                           {"state", machine::name(p.context.snapshot.state.phase)},
+                           {"intent", machine::name(p.context.snapshot.state.intent)},
+                           {"muted", p.context.snapshot.muted}});
+        // What stands for what has folded away.
+        for (auto& m : p.layout.more) {
+            json names = json::array();
+            for (auto i : m.controls) names.push_back(spec.controls[i].name);
+            more.push_back({{"player", spec.name}, {"box", box_json(m.box, p.box)}, {"controls", std::move(names)}});
+        }
     }
     for (auto& f : review(a.document, a.folder))
         findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"why", f.why}, {"where", f.where}});
+    auto& first = a.players.front().context.snapshot.state;
     json document{{"mount", mount_name},
                   {"size", {a.mount.width, a.mount.height}},
-                  {"state", machine::name(a.context.snapshot.state.phase)},
-                  {"intent", machine::name(a.context.snapshot.state.intent)},
+                  {"state", machine::name(first.phase)},
+                  {"intent", machine::name(first.intent)},
+                  {"players", std::move(players)},
                   {"controls", std::move(controls)},
-                  {"pictures", {{{"player", player.name}, {"box", box_json(a.layout.picture)}}}},
+                  {"pictures", std::move(pictures)},
                   {"findings", std::move(findings)}};
-    // What stands for what has folded away.
-    for (auto& m : a.layout.more) {
-        json names = json::array();
-        for (auto i : m.controls) names.push_back(player.controls[i].name);
-        document["more"].push_back({{"box", box_json(m.box)}, {"controls", std::move(names)}});
-    }
+    if (!more.empty()) document["more"] = std::move(more);
     return document;
 }
 

@@ -2,6 +2,7 @@
 // What stands where on a mount, after calls in virtual time: `ruedo arrange`.
 #pragma once
 #include "headless.h"
+#include "player/screen.h"
 #include "player/session.h"
 
 namespace ruedo {
@@ -9,7 +10,8 @@ namespace ruedo {
 struct ArrangeOptions {
     PlayerDocument document;
     std::filesystem::path folder;
-    std::size_t source = 0;
+    /// What is begun with, by the first player in whose queue it is; without, each begins with its first.
+    std::optional<std::size_t> source{};
     MountShape mount;
     std::string mount_name;
     std::vector<ScriptedCall> script;
@@ -18,16 +20,22 @@ struct ArrangeOptions {
 
 /// The moment that was reached.
 struct Arranged {
+    struct Player {
+        PlayerDocument document;  ///< Its part: the player, and the sources of its queue.
+        std::size_t source = 0;   ///< In its part.
+        Box box;                  ///< On the mount; everything else counts from its corner.
+        ControlContext context;
+        Layout layout;
+        std::optional<Picture> picture;  ///< The one that is shown.
+    };
     PlayerDocument document;
-    std::size_t source = 0;
     MountShape mount;
-    ControlContext context;
-    Layout layout;
-    std::optional<Picture> picture;  ///< The one that is shown.
+    std::vector<Player> players;
     std::filesystem::path folder;
 };
 /// Calls that cannot be carried out fail: a control that is not there (`not-found`), or not to be pressed just then
-/// (`refused`).
+/// (`refused`). A control whose name several players know is named with its player: "Left/toggle". Other calls and keys
+/// go to the player that was pressed last, at first to the first.
 Result<Arranged> arrange(const ArrangeOptions& options);
 nlohmann::json to_json(const Arranged& arranged, std::string_view mount_name);
 

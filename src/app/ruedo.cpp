@@ -68,35 +68,52 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     return result;
 }
 
+/// What a player shows in the moment that was reached.
+struct Still {
+    std::optional<Image> rendered;
+    PlayerStill still;
+    std::vector<StripItem> strip;
+    Still(const Arranged::Player& p, const std::filesystem::path& folder) {
+        if (p.picture) {
+            auto& look = p.document.player().picture;
+            auto& s = p.context.snapshot;
+            rendered = render(*p.picture, look.render_width > 0 ? look.render_width : s.display_width,
+                              look.render_width > 0 ? look.render_height : s.display_height);
+            still.picture = QImage(rendered->pixels.data(), rendered->width, rendered->height, rendered->stride(),
+                                   QImage::Format_RGB32);
+        }
+        for (auto& s : p.document.sources) strip.push_back({text(s.name), {}});
+        still.strip = strip;
+        if (p.source >= p.document.sources.size()) return;
+        auto& source = p.document.sources[p.source];
+        if (!poster_stands(source, p.context.snapshot)) return;
+        if (source.poster_at)
+            still.poster = find_poster(resolve(source, folder), 1920, 1280, nullptr, source.poster_at);
+        else if (!source.poster.empty() && !is_address(source.poster))
+            still.poster = QImage(text(resolve(source.poster, folder)));
+        if (source.no_poster) still.picture = {};
+    }
+    Still(const Still&) = delete;
+};
+
 /// `ruedo arrange --shot`: the same drawing as in the window, without one.
 Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
     qputenv("QT_QPA_PLATFORM", "offscreen");
     QApplication app(argc, argv);
     look::apply();
     QImage shot(a.mount.width, a.mount.height, QImage::Format_RGB32);
-    auto& source = a.document.sources.at(a.source);
-    PlayerStill still;
-    std::optional<Image> rendered;
-    if (a.picture) {
-        auto& look = a.document.player().picture;
-        auto& s = a.context.snapshot;
-        rendered = render(*a.picture, look.render_width > 0 ? look.render_width : s.display_width,
-                          look.render_width > 0 ? look.render_height : s.display_height);
-        still.picture = QImage(rendered->pixels.data(), rendered->width, rendered->height, rendered->stride(),
-                               QImage::Format_RGB32);
-    }
-    bool before = poster_stands(source, a.context.snapshot);
-    if (before && source.poster_at)
-        still.poster = find_poster(resolve(source, a.folder), 1920, 1280, nullptr, source.poster_at);
-    else if (before && !source.poster.empty() && !is_address(source.poster))
-        still.poster = QImage(text(resolve(source.poster, a.folder)));
-    if (before && source.no_poster) still.picture = {};
-    std::vector<StripItem> strip;
-    for (auto& s : a.document.sources) strip.push_back({text(s.name), {}});
-    still.strip = strip;
+    shot.fill(QColor(text(a.document.screen.ground)));
     {
         QPainter g(&shot);
-        paint_player(g, shot.size(), a.document.player(), a.layout, a.context, &source, still);
+        for (auto& p : a.players) {
+            Still still(p, a.folder);
+            g.save();
+            g.setClipRect(p.box.x, p.box.y, p.box.width, p.box.height);
+            g.translate(p.box.x, p.box.y);
+            auto* source = p.source < p.document.sources.size() ? &p.document.sources[p.source] : nullptr;
+            paint_player(g, {p.box.width, p.box.height}, p.document.player(), p.layout, p.context, source, still.still);
+            g.restore();
+        }
     }
     Image image{shot.width(), shot.height(), {}};
     image.pixels.assign(shot.constBits(), shot.constBits() + shot.sizeInBytes());

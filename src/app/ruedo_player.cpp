@@ -12,7 +12,7 @@
 #include "display.h"
 #include "headless.h"
 #include "view/look.h"
-#include "view/player_view.h"
+#include "view/screen_view.h"
 
 using namespace ruedo;
 
@@ -44,12 +44,17 @@ int run(int argc, char** argv) {
     if (check) {
         catch_interrupts();
         if (!document) return print(error_document(document.error()), 1);
-        if (document->sources.empty())
-            return print(error_document({Code::empty, "The app has no source to play.", "Pack it again with a clip."}),
-                         1);
+
         HeadlessOptions o;
-        o.source = resolve(document->sources.front(), exe.parent_path());
-        o.open = open_options(*document, document->sources.front(), exe.parent_path());
+        // What the first player that has something to play begins with.
+        auto part = part_of(*document, 0);
+        for (std::size_t i = 1; part.sources.empty() && i < document->players.size(); ++i) part = part_of(*document, i);
+        if (part.sources.empty())
+            return print(error_document({Code::empty, "No player of the app has a source to play.",
+                                         "Pack it again with one that has."}),
+                         1);
+        o.source = resolve(part.sources.front(), exe.parent_path());
+        o.open = open_options(part, part.sources.front(), exe.parent_path());
         o.length = check;
         auto result = play_headless(o);
         return print(result.report, result.exit);
@@ -67,7 +72,7 @@ int run(int argc, char** argv) {
     app.setApplicationName(QString::fromStdString(document->app_name));
     app.setWindowIcon(QIcon(QString::fromStdString((exe.parent_path() / (exe.filename().string() + ".png")).string())));
     PlaybackHost host;
-    PlayerView view(host);
+    ScreenView view(host);
     view.set_standalone();
     view.setWindowTitle(QString::fromStdString(document->app_name));
     auto shape = shape_of(document->mount, document->mount_width, document->mount_height);
@@ -75,7 +80,7 @@ int run(int argc, char** argv) {
     view.resize(std::min(shape.width, 1280), std::min(shape.height, 720));
     view.on_leave = [&app] { app.quit(); };
     view.show();
-    view.load(*document, 0, exe.parent_path());
+    view.take(*document, exe.parent_path());
     return app.exec();
 }
 }  // namespace

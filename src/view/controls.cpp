@@ -86,6 +86,52 @@ class PressControl : public Focusing<QAbstractButton> {
     Mark mark_;
 };
 
+/// The picture of the place under the hand, with its time, above the rail.
+class StillAbove : public QWidget {
+  public:
+    explicit StillAbove(QWidget* player) : QWidget(player) {
+        setAttribute(Qt::WA_TransparentForMouseEvents);
+        setAccessibleName("Picture of the place under the pointer");
+        hide();
+    }
+    void show_at(QPoint foot, Time time) {
+        foot_ = foot, time_ = time;
+        if (!image_.isNull()) place();
+    }
+    void show_image(const QImage& image) {
+        image_ = image;
+        image.isNull() ? hide() : place();
+    }
+    void forget() {
+        image_ = {};
+        hide();
+    }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        QPainter g(this);
+        g.fillRect(rect(), QColor(0x17, 0x13, 0x1A));
+        g.drawImage(2, 2, image_);
+        g.setFont(look::tabular(look::Size::small));
+        g.setPen(QColor(0xF1, 0xE8, 0xDA));
+        g.drawText(QRect(0, height() - 18, width(), 18), Qt::AlignCenter, text(format_clock(time_)));
+    }
+
+  private:
+    void place() {
+        resize(image_.width() + 4, image_.height() + 20);
+        auto room = parentWidget()->rect();
+        move(std::clamp(foot_.x() - width() / 2, 0, std::max(0, room.width() - width())),
+             std::max(0, foot_.y() - height()));
+        show();
+        raise();
+        update();
+    }
+    QImage image_;
+    QPoint foot_;
+    Time time_{};
+};
+
 /// Its value follows the snapshot unless it is being dragged.
 class RailControl : public Focusing<QAbstractSlider> {
   public:
@@ -108,6 +154,8 @@ class RailControl : public Focusing<QAbstractSlider> {
         setAccessibleDescription(QString("%1 of %2").arg(text(format_clock(s.position)), text(format_clock(to))));
         update();
     }
+    void set_stills(AskStill ask) override { ask_still_ = std::move(ask); }
+    ~RailControl() override { delete still_.data(); }
 
   protected:
     void mousePressEvent(QMouseEvent* e) override {
@@ -122,6 +170,8 @@ class RailControl : public Focusing<QAbstractSlider> {
         if (!dragged_) return;
         drag_to(e->position().x(), SeekMode::exact);
         dragged_.reset(), drawn_.dragged.reset();
+        if (still_) still_->forget();
+        if (ask_still_) ask_still_({}, {});
         update();
     }
     void keyPressEvent(QKeyEvent* e) override {
@@ -162,9 +212,22 @@ class RailControl : public Focusing<QAbstractSlider> {
     void drag_to(double x, SeekMode mode) {
         dragged_ = at(x), drawn_.dragged = part(x);
         calls_.seek(*dragged_, mode);
+        if (mode == SeekMode::keyframe) follow_still();
         update();
     }
+    void follow_still() {
+        if (!ask_still_ || !spec_.settings.stills || !context_.snapshot.has_video) return;
+        if (!still_) still_ = new StillAbove(parentWidget());
+        auto r = rail_in(box_of(*this), spec_);
+        auto x = (r.left() + r.width() * *drawn_.dragged) * scale_;
+        still_->show_at(mapToParent(QPoint(static_cast<int>(x), -4)), *dragged_);
+        ask_still_(*dragged_, [rail = QPointer(this)](const QImage& image) {
+            if (rail && rail->dragged_) rail->still_->show_image(image);
+        });
+    }
     ControlCalls calls_;
+    AskStill ask_still_;
+    QPointer<StillAbove> still_;
     std::optional<Time> dragged_;
 };
 
@@ -316,6 +379,7 @@ MadeControl make_control(const ControlSpec& spec, const ControlCalls& calls, QWi
         case Form::sign:
         case Form::notice:
         case Form::captions:
+        case Form::meter:
             break;
     }
     return made<SaysControl>(spec, parent);
@@ -382,6 +446,7 @@ void MoreButton::open() {
             case Form::sign:
             case Form::notice:
             case Form::strip:
+            case Form::meter:
                 break;
         }
     }

@@ -17,6 +17,10 @@ class ShowsControl {
     /// Takes the moment over; repaints where that makes a difference.
     virtual void show_context(const ControlContext& context) = 0;
     virtual void set_strip(std::vector<StripItem>) {}
+    /// While it is dragged: asks for the picture of a place, and is told when there is one; without a time it no longer
+    /// wants any.
+    using AskStill = std::function<void(std::optional<Time>, std::function<void(const QImage&)>)>;
+    virtual void set_stills(AskStill) {}
     void set_on_picture(bool on) { drawn_.on_picture = on; }
     /// How large the mount's pixels are seen.
     void set_scale(double scale) { scale_ = scale; }

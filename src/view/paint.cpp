@@ -145,6 +145,14 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
     g.drawRect(QRectF(x_of(s.buffered_from), r.bottom() - 2, x_of(s.buffered_to) - x_of(s.buffered_from), 2));
     g.setBrush(ink);
     g.drawRect(QRectF(r.left(), r.top(), x_of(position) - r.left(), r.height() - 2));
+    if (c.settings.ticks && s.pictures) {
+        // Those that would stand closer together than can be seen are one.
+        g.setBrush(soft_ink);
+        double before = -10;
+        for (auto t : s.pictures->keyframes)
+            if (auto x = x_of(t); t >= from && t <= to && x - before >= 4)
+                g.drawRect(QRectF(x - 0.5, r.top() - 5, 1, 4)), before = x;
+    }
     // The stretch that repeats stands between two gates.
     if (s.loop.kind == Loop::Kind::range) {
         g.setBrush(ochre);
@@ -201,6 +209,22 @@ void paint_words(QPainter& g, const ControlSpec& c, const ControlContext& contex
     g.setPen(colour_or(c.settings.ink, dark_ink));
     g.drawText(box, Qt::AlignCenter,
                g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(box.width() - 4)));
+}
+
+/// Strokes from soft to full; as many are filled as it is loud.
+void paint_meter(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
+    paint_ground(g, c, box, drawn);
+    auto loud = (level_dB(context.snapshot) + 48) / 48;
+    auto r = box.adjusted(6, box.height() / 2 - 8, -6, -(box.height() / 2 - 8));
+    auto count = std::max(4, static_cast<int>(r.width() / 7));
+    for (int i = 0; i < count; ++i) {
+        // The last few are near full.
+        auto filled = (i + 0.5) / count < loud;
+        auto colour = i >= count * 7 / 8 ? ochre : colour_or(c.settings.ink, teal);
+        g.setPen(QPen(filled ? colour : rule, 3, Qt::SolidLine, Qt::FlatCap));
+        auto x = r.left() + (i + 0.5) * r.width() / count;
+        g.drawLine(QPointF(x, r.top()), QPointF(x, r.bottom()));
+    }
 }
 
 /// What failed, or has not come, and what can be done: one block in the middle.
@@ -321,6 +345,9 @@ void paint_control(QPainter& g, const ControlSpec& c, const ControlContext& cont
             break;
         case Form::captions:
             paint_captions(g, c, context, box, drawn);
+            break;
+        case Form::meter:
+            paint_meter(g, c, context, box, drawn);
             break;
     }
     g.restore();

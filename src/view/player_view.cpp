@@ -6,6 +6,7 @@
 #include <QEvent>
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 
 #include "view/look.h"
 #include "view/poster.h"
@@ -132,6 +133,7 @@ void PlayerView::renew() {
     session_->renew();
     surface_->report_to(&controller());
     events_seen_ = 0;
+    if (on_renewed) on_renewed();
 }
 
 /// Another source plays, perhaps through another controller.
@@ -178,6 +180,7 @@ void PlayerView::make_controls() {
         };
         auto made = make_control(spec, calls, this);
         made.widget->installEventFilter(this);
+        made.shows->set_stills([this](auto at, auto told) { ask_still(at, std::move(told)); });
         controls_.push_back(made);
     }
     for (auto& m : before)
@@ -188,6 +191,10 @@ void PlayerView::make_controls() {
         plates_.back()->installEventFilter(this);
     }
     fill_strips();
+    // What moves with the sound is looked at oftener.
+    bool meters = std::any_of(controls_.begin(), controls_.end(),
+                              [](auto& m) { return m.shows->spec().kind->form == ControlKind::Form::meter; });
+    follow_.start(meters ? 40 : 100);
     follow();
 }
 
@@ -200,6 +207,18 @@ std::vector<StripItem> PlayerView::strip_items() const {
     }
     return items;
 }
+/// Decoded beside what plays, from a clip of its own; only of what lies at hand.
+void PlayerView::ask_still(std::optional<Time> at, std::function<void(const QImage&)> told) {
+    auto* source = session_->source();
+    if (!at || !source || is_address(source->file)) return desk_.forget("still");
+    auto file = resolve(*source, session_->folder());
+    auto size = std::clamp(width() / 4, 96, 240);
+    desk_.ask(
+        "still", file + "|" + std::to_string(at->ns),
+        [file, at, size](const std::atomic<bool>& cancel) { return find_poster(file, size, size, &cancel, at); },
+        [told = std::move(told)](const QImage& still) { told(still); });
+}
+
 void PlayerView::fill_strips() {
     for (auto& m : controls_) m.shows->set_strip(strip_items());
 }
@@ -258,19 +277,25 @@ void PlayerView::add_action(const QKeySequence& keys, std::function<void()> run)
     addAction(action);
 }
 
-void PlayerView::take_keys_everywhere() {
-    everywhere_ = true;
-    for (auto* action : actions()) action->setShortcutContext(Qt::WindowShortcut);
+void PlayerView::take_keys_everywhere(bool taken) {
+    everywhere_ = taken;
+    for (auto* action : actions()) {
+        action->setShortcutContext(taken ? Qt::WindowShortcut : Qt::WidgetWithChildrenShortcut);
+        action->setEnabled(true);
+    }
+    if (!taken || std::exchange(watches_focus_, true)) return;
     // Where another player of the window has the focus, the keys are its own.
     connect(qApp, &QApplication::focusChanged, this, [this](QWidget*, QWidget* now) {
+        if (!everywhere_) return;
         auto* owner = now;
         while (owner && !dynamic_cast<PlayerView*>(owner)) owner = owner->parentWidget();
         for (auto* action : actions()) action->setEnabled(!owner || owner == this);
     });
 }
 
-void PlayerView::set_standalone() {
-    standalone_ = true;
+void PlayerView::set_standalone(bool alone) {
+    alone_ = alone;
+    if (std::exchange(standalone_, true)) return;
     take_keys_everywhere();
     add_action(Qt::Key_Space, [this] { controller().toggle(); });
 }
@@ -280,6 +305,7 @@ void PlayerView::load(const PlayerDocument& document, std::size_t index, const s
     auto from = session_->folder();
     surface_->set_picture_size(0, 0);
     session_->load(document, index, folder);
+    loaded_ = true;
     forget_posters(before, from);
     take_look();
     make_controls();
@@ -297,6 +323,22 @@ void PlayerView::apply(const PlayerDocument& document, std::size_t index) {
     find_posters();
 }
 
+void PlayerView::take(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
+    if (index >= document.sources.size()) {
+        if (std::exchange(loaded_, false)) controller().release();
+        return load(document, index, folder), loaded_ = false, void();
+    }
+    auto opens_as = [](const SourceSpec& s) { return std::tuple(s.file, s.start.how, s.start.delay); };
+    auto* now = session_->source();
+    bool same = loaded_ && now && index == session_->index() && folder == session_->folder() &&
+                opens_as(*now) == opens_as(document.sources[index]);
+    if (same) return apply(document, index);
+    if (snapshot().state.phase == Phase::closed) renew();
+    load(document, index, folder);
+}
+
+void PlayerView::set_clear(std::optional<QMargins> clear) { clear_ = clear; }
+
 void PlayerView::set_mount(Mount mount, QSize pixels) {
     mount_ = mount, pixels_ = pixels;
     session_->set_handset(mount_shape().handset);
@@ -309,7 +351,11 @@ double PlayerView::scale() const {
 }
 MountShape PlayerView::mount_shape() const {
     auto pixels = pixels_.isEmpty() || in_full_screen() ? size() : pixels_;
-    return shape_of(mount_, pixels.width(), pixels.height());
+    auto shape = shape_of(mount_, pixels.width(), pixels.height());
+    if (clear_ && !in_full_screen())
+        shape.left = clear_->left(), shape.top = clear_->top(), shape.right = clear_->right(),
+        shape.bottom = clear_->bottom();
+    return shape;
 }
 QRect PlayerView::seen(const Box& b) const {
     auto at = [of = scale()](int v) { return static_cast<int>(std::lround(v * of)); };
@@ -463,7 +509,7 @@ void PlayerView::toggle_full_screen() {
     session_->set_full_screen(full);
     if (isWindow() && !home_) {
         setWindowState(full ? windowState() | Qt::WindowFullScreen : windowState() & ~Qt::WindowFullScreen);
-    } else if (auto* top = window(); standalone_ && !home_) {
+    } else if (auto* top = window(); alone_ && !home_) {
         top->setWindowState(full ? top->windowState() | Qt::WindowFullScreen
                                  : top->windowState() & ~Qt::WindowFullScreen);
     } else if (full) {

@@ -28,6 +28,12 @@ class PlayerView : public QWidget {
     void load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder);
     /// The same source, with what changed in the document taken over where that needs no restart.
     void apply(const PlayerDocument& document, std::size_t index);
+    /// Either of the two: source `index` is opened where another one plays, or its file or start has changed. Beyond
+    /// the sources there are, nothing is played.
+    void take(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder);
+    /// The next `take` opens in any case.
+    void reopen() { loaded_ = false; }
+    bool loaded() const { return loaded_; }
     /// After a release: a fresh controller in the same place.
     void renew();
     Time born() const { return session_->born(); }  ///< When the controller was made: its trace counts from there.
@@ -40,6 +46,8 @@ class PlayerView : public QWidget {
     /// What it is seen in. A mount that is larger than the room for it is seen at a scale: everything is laid out for
     /// its own pixels, and drawn smaller. Without them it has the widget's size.
     void set_mount(Mount mount, QSize pixels = {});
+    /// Kept clear of controls, in the mount's pixels, where that is not what the mount has: one of several in it.
+    void set_clear(std::optional<QMargins> clear);
     double scale() const;
     MountShape mount_shape() const;
     /// From the mount's pixels to the widget's.
@@ -53,12 +61,14 @@ class PlayerView : public QWidget {
     void set_arranging(bool arranging);
     /// Keys belong to the player that has the focus; those of the window's chief player to the whole window, but where
     /// another player in it has the focus.
-    void take_keys_everywhere();
-    /// In an app of its own Space plays and pauses too, and the keys of the view are the window's.
-    void set_standalone();
+    void take_keys_everywhere(bool taken = true);
+    /// In an app of its own Space plays and pauses too. Where it is the only player (`alone`), full screen is the
+    /// window's.
+    void set_standalone(bool alone = true);
     void toggle_full_screen();
     bool in_full_screen() const { return session_->in_full_screen(); }
     std::function<void()> on_full_screen_left;
+    std::function<void()> on_renewed;                  ///< Its controller is a fresh one.
     std::function<void()> on_leave;                    ///< By a control, or at the end.
     std::function<void()> on_laid_out;                 ///< Something stands elsewhere now.
     std::function<void(const Event&)> on_event;        ///< On the window's thread.
@@ -82,6 +92,7 @@ class PlayerView : public QWidget {
     void turned(std::size_t index);
     void find_posters();
     void fill_strips();
+    void ask_still(std::optional<Time> at, std::function<void(const QImage&)> told);
     void forget_posters(const PlayerDocument& before, const std::filesystem::path& folder);
     void take_look();
     void wake();
@@ -100,7 +111,9 @@ class PlayerView : public QWidget {
     Mount mount_ = Mount::window;
     QSize pixels_;  ///< Of the mount; the widget's own where it is empty.
     QTimer follow_, hide_;
-    bool standalone_ = false, everywhere_ = false, arranging_ = false;
+    std::optional<QMargins> clear_;
+    bool standalone_ = false, alone_ = false, everywhere_ = false, watches_focus_ = false, arranging_ = false;
+    bool loaded_ = false;
     std::atomic<bool> event_posted_ = false;
     std::uint64_t events_seen_ = 0;
     QWidget* home_ = nullptr;

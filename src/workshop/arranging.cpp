@@ -13,16 +13,16 @@
 #include <algorithm>
 
 #include "view/look.h"
-#include "view/player_view.h"
+#include "view/screen_view.h"
 #include "workshop/project.h"
 
 namespace ruedo {
-ArrangeLayer::ArrangeLayer(PlayerView& player, Project& project, QWidget* parent)
-    : QWidget(parent), player_(player), project_(project) {
+ArrangeLayer::ArrangeLayer(ScreenView& screen, Project& project, QWidget* parent)
+    : QWidget(parent), screen_(screen), project_(project) {
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
     setAccessibleName("The player, to be arranged");
-    player_.on_laid_out = [this] { update(); };
+    screen_.on_laid_out = [this] { update(); };
     connect(&project_, &Project::selected_changed, this, [this] {
         setAccessibleDescription(project_.selected().empty() ? QString("Nothing is selected")
                                                              : text(project_.selected()) + " is selected");
@@ -31,26 +31,37 @@ ArrangeLayer::ArrangeLayer(PlayerView& player, Project& project, QWidget* parent
 }
 
 std::optional<std::size_t> ArrangeLayer::selected() const {
-    auto& controls = project_.document().player().controls;
+    auto& controls = project_.spec().controls;
     for (std::size_t i = 0; i < controls.size(); ++i)
         if (controls[i].name == project_.selected()) return i;
     return std::nullopt;
 }
 
-std::optional<std::size_t> ArrangeLayer::control_at(QPoint at) const {
-    auto& layout = player_.layout_now();
+QRect ArrangeLayer::seen(std::size_t player, const Box& box) const {
+    auto& view = screen_.player(player);
+    return view.seen(box).translated(view.pos());
+}
+std::size_t ArrangeLayer::player_at(QPoint at) const {
+    // Between two of them it is the selected one.
+    for (std::size_t i = 0; i < screen_.count(); ++i)
+        if (screen_.player(i).geometry().contains(at)) return i;
+    return project_.player();
+}
+std::optional<std::size_t> ArrangeLayer::control_at(std::size_t player, QPoint at) const {
+    auto& layout = screen_.player(player).layout_now();
     for (std::size_t i = 0; i < layout.controls.size(); ++i)
-        if (layout.controls[i].shown && player_.seen(layout.controls[i].box).contains(at)) return i;
+        if (layout.controls[i].shown && seen(player, layout.controls[i].box).contains(at)) return i;
     return std::nullopt;
 }
 
-std::vector<DropZone> ArrangeLayer::zones() const {
-    return drop_zones(project_.document().player(), player_.mount_shape(), player_.layout_now());
+std::vector<DropZone> ArrangeLayer::zones(std::size_t player) const {
+    auto& view = screen_.player(player);
+    return drop_zones(project_.document().player(player), view.mount_shape(), view.layout_now());
 }
 
 QStringList ArrangeLayer::order() const {
-    auto& controls = project_.document().player().controls;
-    auto& layout = player_.layout_now();
+    auto& controls = project_.spec().controls;
+    auto& layout = screen_.player(project_.player()).layout_now();
     std::vector<std::size_t> list;
     for (std::size_t i = 0; i < std::min(controls.size(), layout.controls.size()); ++i)
         if (layout.controls[i].shown) list.push_back(i);
@@ -65,14 +76,18 @@ QStringList ArrangeLayer::order() const {
     return names;
 }
 
-const DropZone* ArrangeLayer::zone_under(const std::vector<DropZone>& all, QPoint at) const {
-    return zone_at(all, static_cast<int>(at.x() / player_.scale()), static_cast<int>(at.y() / player_.scale()));
+std::optional<ArrangeLayer::Over> ArrangeLayer::over(QPoint at) const {
+    auto player = player_at(at);
+    auto& view = screen_.player(player);
+    auto all = zones(player);
+    at -= view.pos();
+    auto* zone = zone_at(all, static_cast<int>(at.x() / view.scale()), static_cast<int>(at.y() / view.scale()));
+    return zone ? std::optional(Over{player, *zone}) : std::nullopt;
 }
 
 void ArrangeLayer::drag_over(QPoint at) {
-    auto all = zones();
-    auto* zone = zone_under(all, at);
-    over_ = zone ? std::optional(*zone) : std::nullopt;
+    over_ = over(at);
+    towards_ = player_at(at);
     dragging_ = true;
     update();
 }
@@ -83,24 +98,34 @@ void ArrangeLayer::drag_left() {
 }
 bool ArrangeLayer::drop(QPoint at, const ControlSpec& control) {
     drag_left();
-    auto all = zones();
-    auto* zone = zone_under(all, at);
-    if (!zone) return false;
+    auto to = over(at);
+    if (!to) return false;
     auto d = project_.document();
-    auto name = ruedo::drop(d.player(), *zone, control);
-    project_.change(d, QString("%1 onto %2").arg(text(name), text(zone->words)));
-    project_.select(name);
+    auto name = ruedo::drop(d.player(to->player), to->zone, control);
+    project_.change(d, QString("%1 onto %2").arg(text(name), text(to->zone.words)));
+    project_.select_player(to->player, name);
     return true;
 }
-void ArrangeLayer::move_to(const DropZone& zone, std::size_t control) {
+void ArrangeLayer::move_to(const Over& to, std::size_t control) {
     auto d = project_.document();
-    auto name = ruedo::drop(d.player(), zone, control);
-    project_.change(d, QString("%1 to %2").arg(text(name), text(zone.words)));
-    project_.select(name);
+    auto from = project_.player();
+    std::string name;
+    if (to.player == from) {
+        name = ruedo::drop(d.player(from), to.zone, control);
+        project_.change(d, QString("%1 to %2").arg(text(name), text(to.zone.words)));
+    } else {
+        // To another player it goes as it is.
+        auto& controls = d.player(from).controls;
+        auto moved = controls[control];
+        controls.erase(controls.begin() + static_cast<std::ptrdiff_t>(control));
+        name = ruedo::drop(d.player(to.player), to.zone, moved);
+        project_.change(d, QString("%1 to “%2”").arg(text(name), text(d.player(to.player).name)));
+    }
+    project_.select_player(to.player, name);
 }
 void ArrangeLayer::add(const ControlSpec& control) {
     auto d = project_.document();
-    auto& p = d.player();
+    auto& p = d.player(project_.player());
     auto slot = p.bars.empty() ? std::string("bottom") : p.bars.front().name + "/end";
     auto name = p.controls[p.put(control, slot)].name;
     project_.change(d, QString("%1 onto %2").arg(text(name), text(spoken(*parse_slot(slot)))));
@@ -112,22 +137,28 @@ void ArrangeLayer::remove_selected() {
     auto names = order();
     auto place = names.indexOf(text(project_.selected()));
     auto d = project_.document();
-    auto name = d.player().controls[*at].name;
-    d.player().controls.erase(d.player().controls.begin() + static_cast<std::ptrdiff_t>(*at));
+    auto name = d.player(project_.player()).controls[*at].name;
+    d.player(project_.player())
+        .controls.erase(d.player(project_.player()).controls.begin() + static_cast<std::ptrdiff_t>(*at));
     project_.change(d, QString("%1 taken away").arg(text(name)));
     // The one after it is next, so that several can go one after the other.
     names.removeAll(text(name));
     if (!names.isEmpty() && place >= 0) project_.select(names[std::min(place, names.size() - 1)].toStdString());
 }
+void ArrangeLayer::remove_player() {
+    auto d = project_.document();
+    auto name = project_.spec().name;
+    d.players.erase(d.players.begin() + static_cast<std::ptrdiff_t>(project_.player()));
+    project_.change(d, QString("“%1” taken away").arg(text(name)));
+}
 void ArrangeLayer::copy_selected() const {
-    if (auto at = selected())
-        QApplication::clipboard()->setText(text(control_text(project_.document().player().controls[*at])));
+    if (auto at = selected()) QApplication::clipboard()->setText(text(control_text(project_.spec().controls[*at])));
 }
 void ArrangeLayer::paste() {
     auto read = control_from_text(QApplication::clipboard()->text().toStdString());
     if (!read) return;
     auto d = project_.document();
-    auto& p = d.player();
+    auto& p = d.player(project_.player());
     // Beside what is selected, else where it came from, else where new ones go.
     auto slot = parse_slot(read->slot);
     bool there = slot && (slot->bar.empty() || p.bar(slot->bar));
@@ -143,13 +174,14 @@ void ArrangeLayer::paste() {
 
 void ArrangeLayer::mousePressEvent(QMouseEvent* e) {
     setFocus();
-    held_ = e->button() == Qt::LeftButton ? control_at(e->position().toPoint()) : std::nullopt;
     pressed_ = e->position().toPoint();
-    project_.select(held_ ? project_.document().player().controls[*held_].name : std::string());
+    auto player = player_at(pressed_);
+    held_ = e->button() == Qt::LeftButton ? control_at(player, pressed_) : std::nullopt;
+    project_.select_player(player, held_ ? project_.document().player(player).controls[*held_].name : std::string());
 }
 void ArrangeLayer::mouseMoveEvent(QMouseEvent* e) {
     auto at = e->position().toPoint();
-    setCursor(control_at(at) ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    setCursor(control_at(player_at(at), at) ? Qt::OpenHandCursor : Qt::ArrowCursor);
     if (!held_ || !(e->buttons() & Qt::LeftButton)) return;
     if (!dragging_ && (at - pressed_).manhattanLength() < 8) return;
     drag_over(at);
@@ -159,8 +191,7 @@ void ArrangeLayer::mouseReleaseEvent(QMouseEvent* e) {
     auto control = std::exchange(held_, std::nullopt);
     drag_left();
     if (!moved) return;
-    auto all = zones();
-    if (auto* zone = zone_under(all, e->position().toPoint())) move_to(*zone, *control);
+    if (auto to = over(e->position().toPoint())) move_to(*to, *control);
 }
 
 bool ArrangeLayer::event(QEvent* e) {
@@ -190,19 +221,22 @@ void ArrangeLayer::keyPressEvent(QKeyEvent* e) {
     if (e->matches(QKeySequence::Copy)) return copy_selected();
     if (e->matches(QKeySequence::Cut)) return copy_selected(), remove_selected();
     if (e->matches(QKeySequence::Paste)) return paste();
+    if (e->key() == Qt::Key_Escape && !project_.selected().empty()) return project_.select({});
     auto at = selected();
+    // With nothing selected on it, what is taken away is the player.
+    bool takes = e->key() == Qt::Key_Delete || e->key() == Qt::Key_Backspace;
+    if (takes && !at && screen_.count() > 1 && e->modifiers() == Qt::NoModifier) return remove_player();
     static const QHash<int, Toward> arrows{{Qt::Key_Left, Toward::left},
                                            {Qt::Key_Right, Toward::right},
                                            {Qt::Key_Up, Toward::up},
                                            {Qt::Key_Down, Toward::down}};
-    if (e->key() == Qt::Key_Escape && !project_.selected().empty()) return project_.select({});
     if (!at || e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
-    if (e->key() == Qt::Key_Delete || e->key() == Qt::Key_Backspace) return remove_selected();
+    if (takes) return remove_selected();
     if (auto toward = arrows.find(e->key()); toward != arrows.end()) {
         auto d = project_.document();
-        auto name = d.player().controls[*at].name;
-        if (!nudge(d.player(), *at, *toward)) return;
-        auto* moved = d.player().control(name);
+        auto name = d.player(project_.player()).controls[*at].name;
+        if (!nudge(d.player(project_.player()), *at, *toward)) return;
+        auto* moved = d.player(project_.player()).control(name);
         project_.change(d, QString("%1 to %2").arg(text(name), text(spoken(*parse_slot(moved->slot)))));
         return project_.select(name);
     }
@@ -210,64 +244,79 @@ void ArrangeLayer::keyPressEvent(QKeyEvent* e) {
 }
 
 void ArrangeLayer::paintEvent(QPaintEvent*) {
-    auto& c = look::colours();
     QPainter g(this);
     g.setRenderHint(QPainter::Antialiasing);
-    auto& layout = player_.layout_now();
-    auto& controls = project_.document().player().controls;
+    dragging_ ? paint_zones(g) : paint_selection(g);
+}
+
+/// Every place there is, faintly; the one it would come to, strongly, with its name.
+void ArrangeLayer::paint_zones(QPainter& g) const {
     auto paper = QColor(0xF7, 0xF1, 0xE5);
-    if (dragging_) {
-        // Every place there is, faintly; the one it would come to, strongly, with its name.
-        for (auto& z : zones()) {
-            g.setPen(QPen(QColor(0xE2, 0xAC, 0x4C, 110), 1, Qt::DotLine));
-            g.setBrush(z.bar ? QColor(0x17, 0x13, 0x1A, 120) : QColor(0, 0, 0, 0));
-            g.drawRect(QRectF(player_.seen(z.box)).adjusted(1.5, 1.5, -1.5, -1.5));
-            if (!z.bar || !z.slot.ends_with("/middle")) continue;
-            // Bars that are not there yet say what they would be.
-            static constexpr std::array said{"a bar on the picture", "a bar right beside it", "a bar clear of it"};
-            g.setFont(look::font(look::Size::small));
-            g.setPen(paper);
-            g.drawText(player_.seen(z.box), Qt::AlignCenter, said.at(static_cast<std::size_t>(z.bar->where)));
-        }
-        if (over_) {
-            g.setPen(Qt::NoPen);
-            g.setBrush(QColor(0xE2, 0xAC, 0x4C, over_->mark.width > 8 ? 150 : 255));
-            g.drawRect(player_.seen(over_->mark));
-            g.setFont(look::font(look::Size::small, true));
-            auto words = text(over_->words);
-            auto wide = g.fontMetrics().horizontalAdvance(words) + 16;
-            auto mark = player_.seen(over_->mark);
-            QRect tag(std::clamp(mark.center().x() - wide / 2, 0, std::max(0, width() - wide)),
-                      std::max(0, mark.top() - 26), wide, 22);
-            g.setBrush(QColor(0x2A, 0x21, 0x1C));
-            g.drawRect(tag);
-            g.setPen(paper);
-            g.drawText(tag, Qt::AlignCenter, words);
-        }
-        return;
+    for (auto& z : zones(towards_)) {
+        auto box = seen(towards_, z.box);
+        g.setPen(QPen(QColor(0xE2, 0xAC, 0x4C, 110), 1, Qt::DotLine));
+        g.setBrush(z.bar ? QColor(0x17, 0x13, 0x1A, 120) : QColor(0, 0, 0, 0));
+        g.drawRect(QRectF(box).adjusted(1.5, 1.5, -1.5, -1.5));
+        if (!z.bar || !z.slot.ends_with("/middle")) continue;
+        // Bars that are not there yet say what they would be.
+        static constexpr std::array said{"a bar on the picture", "a bar right beside it", "a bar clear of it"};
+        g.setFont(look::font(look::Size::small));
+        g.setPen(paper);
+        g.drawText(box, Qt::AlignCenter, said.at(static_cast<std::size_t>(z.bar->where)));
     }
-    for (std::size_t i = 0; i < std::min(controls.size(), layout.controls.size()); ++i) {
-        if (!layout.controls[i].shown) continue;
-        auto box = QRectF(player_.seen(layout.controls[i].box));
-        bool now = controls[i].name == project_.selected();
+    if (!over_) return;
+    auto mark = seen(over_->player, over_->zone.mark);
+    g.setPen(Qt::NoPen);
+    g.setBrush(QColor(0xE2, 0xAC, 0x4C, over_->zone.mark.width > 8 ? 150 : 255));
+    g.drawRect(mark);
+    g.setFont(look::font(look::Size::small, true));
+    auto words = text(over_->zone.words);
+    if (over_->player != project_.player()) words += " of " + text(project_.document().player(over_->player).name);
+    auto wide = g.fontMetrics().horizontalAdvance(words) + 16;
+    QRect tag(std::clamp(mark.center().x() - wide / 2, 0, std::max(0, width() - wide)), std::max(0, mark.top() - 26),
+              wide, 22);
+    g.setBrush(QColor(0x2A, 0x21, 0x1C));
+    g.drawRect(tag);
+    g.setPen(paper);
+    g.drawText(tag, Qt::AlignCenter, words);
+}
+
+/// The selected player's controls in outline, the selected one named; of several players, which one it is.
+void ArrangeLayer::paint_selection(QPainter& g) const {
+    auto& c = look::colours();
+    auto player = project_.player();
+    auto outline = [&](const QRectF& box, bool strong, Qt::PenStyle style) {
         g.setBrush(Qt::NoBrush);
         // Two lines, one light and one dark, so that it is seen on any picture.
-        g.setPen(QPen(QColor(0x17, 0x13, 0x1A, now ? 255 : 120), now ? 4 : 1));
-        g.drawRect(box.adjusted(-0.5, -0.5, 0.5, 0.5));
-        g.setPen(QPen(now ? QColor(0xE2, 0xAC, 0x4C) : QColor(0xF7, 0xF1, 0xE5, 150), now ? 2 : 1,
-                      now ? Qt::SolidLine : Qt::DotLine));
-        g.drawRect(box.adjusted(-0.5, -0.5, 0.5, 0.5));
-        if (!now) continue;
+        g.setPen(QPen(QColor(0x17, 0x13, 0x1A, strong ? 255 : 120), strong ? 4 : 1));
+        g.drawRect(box);
+        g.setPen(QPen(strong ? QColor(0xE2, 0xAC, 0x4C) : QColor(0xF7, 0xF1, 0xE5, 150), strong ? 2 : 1, style));
+        g.drawRect(box);
+    };
+    auto tag = [&](const QRectF& of, const QString& words, bool inside) {
         g.setFont(look::font(look::Size::small, true));
-        auto words = text(controls[i].name);
         auto wide = g.fontMetrics().horizontalAdvance(words) + 14;
-        QRectF tag(std::clamp(box.left(), 0.0, std::max(0.0, width() - wide * 1.0)),
-                   box.top() >= 24 ? box.top() - 24 : box.bottom() + 2, wide, 22);
+        auto y = inside ? of.top() : of.top() >= 24 ? of.top() - 24 : of.bottom() + 2;
+        QRectF box(std::clamp(of.left(), 0.0, std::max(0.0, width() - wide * 1.0)), y, wide, 22);
         g.setPen(Qt::NoPen);
         g.setBrush(c.wine);
-        g.drawRect(tag);
+        g.drawRect(box);
         g.setPen(c.on_wine);
-        g.drawText(tag, Qt::AlignCenter, words);
+        g.drawText(box, Qt::AlignCenter, words);
+    };
+    if (screen_.count() > 1) {
+        auto whole = QRectF(screen_.player(player).geometry()).adjusted(2, 2, -2, -2);
+        outline(whole, project_.selected().empty(), Qt::SolidLine);
+        if (project_.selected().empty()) tag(whole, text(project_.spec().name), true);
+    }
+    auto& layout = screen_.player(player).layout_now();
+    auto& controls = project_.spec().controls;
+    for (std::size_t i = 0; i < std::min(controls.size(), layout.controls.size()); ++i) {
+        if (!layout.controls[i].shown) continue;
+        auto box = QRectF(seen(player, layout.controls[i].box));
+        bool now = controls[i].name == project_.selected();
+        outline(box.adjusted(-0.5, -0.5, 0.5, 0.5), now, now ? Qt::SolidLine : Qt::DotLine);
+        if (now) tag(box, text(controls[i].name), false);
     }
 }
 
@@ -373,6 +422,7 @@ class Tray::Item : public QAbstractButton {
                        form == Form::rail    ? "—|—"
                        : form == Form::strip ? "▯▯▯"
                        : form == Form::label ? "0:42"
+                       : form == Form::meter ? "❘❘❘❘"
                                              : "abc");
         }
         g.setFont(look::font(look::Size::small));

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// The player put together by hand: a layer over the live player on which controls are selected, dragged, moved by keys,
+// Players put together by hand: a layer over the live screen on which controls are selected, dragged, moved by keys,
 // taken away, copied; and the tray from which they come.
 #pragma once
 #include <QAbstractButton>
@@ -8,14 +8,17 @@
 
 #include "player/drop.h"
 
+class QPainter;
+
 namespace ruedo {
 
 class PlayerView;
 class Project;
+class ScreenView;
 
 class ArrangeLayer : public QWidget {
   public:
-    ArrangeLayer(PlayerView& player, Project& project, QWidget* parent);
+    ArrangeLayer(ScreenView& screen, Project& project, QWidget* parent);
     /// A control on its way, from the tray or from where it stood: shows where it would come to stand.
     void drag_over(QPoint at);
     /// Lets go of it there; false where there is no place for it.
@@ -24,9 +27,12 @@ class ArrangeLayer : public QWidget {
     /// The same by keyboard: to the end of the first bar, else to the lower edge of the picture.
     void add(const ControlSpec& control);
     void remove_selected();
+    void remove_player();  ///< The selected one, of several.
     void copy_selected() const;
     void paste();
-    /// Shown controls in reading order, by their own names.
+    /// Where one of a player's boxes lies on this layer.
+    QRect seen(std::size_t player, const Box& box) const;
+    /// Shown controls of the selected player in reading order, by their own names.
     QStringList order() const;
 
   protected:
@@ -38,17 +44,25 @@ class ArrangeLayer : public QWidget {
     bool event(QEvent*) override;
 
   private:
-    std::optional<std::size_t> control_at(QPoint at) const;
+    struct Over {
+        std::size_t player;
+        DropZone zone;
+    };
+    std::size_t player_at(QPoint at) const;
+    std::optional<std::size_t> control_at(std::size_t player, QPoint at) const;
     std::optional<std::size_t> selected() const;
-    std::vector<DropZone> zones() const;
-    const DropZone* zone_under(const std::vector<DropZone>& zones, QPoint at) const;
-    void move_to(const DropZone& zone, std::size_t control);
-    PlayerView& player_;
+    std::vector<DropZone> zones(std::size_t player) const;
+    std::optional<Over> over(QPoint at) const;
+    void move_to(const Over& to, std::size_t control);
+    void paint_selection(QPainter& g) const;
+    void paint_zones(QPainter& g) const;
+    ScreenView& screen_;
     Project& project_;
     std::optional<std::size_t> held_;  ///< The control under the button that was pressed.
     QPoint pressed_;
     bool dragging_ = false;
-    std::optional<DropZone> over_;
+    std::optional<Over> over_;
+    std::size_t towards_ = 0;  ///< The player that is dragged over.
 };
 
 /// One of each kind, to be dragged onto the player or added by a press.

@@ -6,11 +6,11 @@
 
 #include "view/look.h"
 #include "view/paint_player.h"
-#include "view/player_view.h"
+#include "view/screen_view.h"
 
 namespace ruedo {
 
-Mirror::Mirror(PlayerView& player, QWidget* parent) : QWidget(parent), player_(player) {
+Mirror::Mirror(ScreenView& screen, QWidget* parent) : QWidget(parent), screen_(screen) {
     // Half as often as pictures come is enough to compare by.
     connect(&follow_, &QTimer::timeout, this, [this] {
         if (isVisible()) update();
@@ -23,21 +23,28 @@ void Mirror::set_mount(Mount mount) {
     setAccessibleName(QString("The player on %1").arg(text(mount_name(mount))));
     update();
 }
-void Mirror::set_spec(const PlayerSpec& spec) {
-    spec_ = spec;
+void Mirror::set_document(const PlayerDocument& document) {
+    document_ = document;
     update();
 }
 MountShape Mirror::shape() const { return shape_of(mount_, size_.width(), size_.height()); }
 
-ControlContext Mirror::context() const {
-    auto context = player_.session().context();
+const PlayerDocument& Mirror::document() const { return document_ ? *document_ : screen_.document(); }
+std::size_t Mirror::lender(std::size_t player) const { return std::min(player, screen_.count() - 1); }
+Box Mirror::box(std::size_t player) const {
+    return place_players(document().screen, document().players.size(), shape()).at(player);
+}
+ControlContext Mirror::context(std::size_t player) const {
+    auto context = screen_.player(lender(player)).session().context();
     context.handset = shape().handset;
     // It is looked at, not touched: nothing hides.
     context.awake = true;
     return context;
 }
-const PlayerSpec& Mirror::spec() const { return spec_ ? *spec_ : player_.session().player(); }
-Layout Mirror::laid_out() const { return lay_out(spec(), shape(), context(), player_.session().source()); }
+Layout Mirror::laid_out(std::size_t player) const {
+    return lay_out(document().player(player), shape_in(shape(), box(player)), context(player),
+                   screen_.player(lender(player)).session().source());
+}
 
 void Mirror::paintEvent(QPaintEvent*) {
     auto mount = shape();
@@ -58,10 +65,20 @@ void Mirror::paintEvent(QPaintEvent*) {
     g.translate(place.topLeft());
     g.scale(scale, scale);
     g.setClipRect(QRectF(0, 0, mount.width, mount.height));
-    PlayerStill still{.picture = player_.surface().still(), .poster = {}};
-    auto strip = player_.strip_items();
-    still.strip = strip;
-    paint_player(g, {mount.width, mount.height}, spec(), laid_out(), context(), player_.session().source(), still);
+    g.fillRect(QRectF(0, 0, mount.width, mount.height), QColor(text(document().screen.ground)));
+    for (std::size_t i = 0; i < document().players.size(); ++i) {
+        auto& player = screen_.player(lender(i));
+        auto b = box(i);
+        PlayerStill still{.picture = player.surface().still(), .poster = {}};
+        auto strip = player.strip_items();
+        still.strip = strip;
+        g.save();
+        g.translate(b.x, b.y);
+        g.setClipRect(QRectF(0, 0, b.width, b.height), Qt::IntersectClip);
+        paint_player(g, {b.width, b.height}, document().player(i), laid_out(i), context(i), player.session().source(),
+                     still);
+        g.restore();
+    }
 }
 
 }  // namespace ruedo

@@ -20,15 +20,15 @@ constexpr int head = 38;  // the row over the mount
 /// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
 class TemplateItem : public QAbstractButton {
   public:
-    TemplateItem(const Template& chosen, const PlayerSpec& spec, PlayerView& player, QWidget* parent)
+    TemplateItem(const Template& chosen, const PlayerDocument& made, ScreenView& screen, QWidget* parent)
         : QAbstractButton(parent), name_(ruedo::text(chosen.name)), meaning_(ruedo::text(chosen.meaning)) {
         setAccessibleName("Begin from " + name_);
         setAccessibleDescription(meaning_);
         setFocusPolicy(Qt::StrongFocus);
         setCursor(Qt::PointingHandCursor);
         setFixedSize(250, 222);
-        auto* mirror = new Mirror(player, this);
-        mirror->set_spec(spec);
+        auto* mirror = new Mirror(screen, this);
+        mirror->set_document(made);
         mirror->set_size({560, 315});
         mirror->setAttribute(Qt::WA_TransparentForMouseEvents);
         mirror->setGeometry(8, 8, 234, 134);
@@ -54,11 +54,11 @@ class TemplateItem : public QAbstractButton {
 };
 }  // namespace
 
-MountView::MountView(PlayerView* player, Project& project, QWidget* parent)
-    : QWidget(parent), player_(player), project_(project) {
-    player_->setParent(this);
-    player_->on_full_screen_left = [this] { place(); };
-    layer_ = new ArrangeLayer(*player_, project, this);
+MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
+    : QWidget(parent), view_(screen), project_(project) {
+    view_->setParent(this);
+    view_->on_full_screen_left = [this] { place(); };
+    layer_ = new ArrangeLayer(*view_, project, this);
     auto add = [&](const QString& words, const QString& tip) {
         auto* b = new QPushButton(words, this);
         b->setToolTip(tip);
@@ -92,7 +92,7 @@ MountView::MountView(PlayerView* player, Project& project, QWidget* parent)
 void MountView::set_arranging(bool arranging) {
     use_->setChecked(!arranging);
     arrange_->setChecked(arranging);
-    player_->set_arranging(arranging);
+    view_->set_arranging(arranging);
     layer_->setVisible(arranging);
     layer_->raise();
     if (arranging)
@@ -106,7 +106,7 @@ void MountView::set_side_by_side(bool on) {
     for (auto* m : mirrors_) m->deleteLater();
     mirrors_.clear();
     for (std::size_t i = 0; on && i + 1 < mount_names().size(); ++i) {
-        mirrors_.push_back(new Mirror(*player_, this));
+        mirrors_.push_back(new Mirror(*view_, this));
         mirrors_.back()->set_named(true);
         mirrors_.back()->show();
     }
@@ -120,10 +120,11 @@ void MountView::choose_template() {
     auto* grid = new QGridLayout(panel);
     int n = 0;
     for (auto& t : templates()) {
-        auto* item = new TemplateItem(t, with_template(project_.document(), t).player(), *player_, panel);
+        auto* item = new TemplateItem(t, with_template(project_.document(), t, project_.player()), *view_, panel);
         connect(item, &QAbstractButton::clicked, this, [this, panel, chosen = &t] {
             panel->close();
-            project_.change(with_template(project_.document(), *chosen), "Begin from " + text(chosen->name));
+            project_.change(with_template(project_.document(), *chosen, project_.player()),
+                            "Begin from " + text(chosen->name));
             project_.select({});
         });
         grid->addWidget(item, n / 3, n % 3);
@@ -174,8 +175,8 @@ void MountView::place() {
         frame_ = screen_.marginsAdded(rim);
         pixels = {shape.width, shape.height};
     }
-    if (!player_->in_full_screen()) player_->setGeometry(screen_);
-    player_->set_mount(mount_, pixels);
+    view_->setGeometry(screen_);
+    view_->set_mount(mount_, pixels);
     layer_->setGeometry(screen_);
     int x = 14;
     for (auto* b : {use_, arrange_}) {
@@ -218,10 +219,10 @@ void MountView::paintEvent(QPaintEvent*) {
     auto& c = look::colours();
     QPainter g(this);
     g.setRenderHint(QPainter::Antialiasing);
-    auto shape = player_->mount_shape();
+    auto shape = view_->mount_shape();
     auto words = QString("%1 × %2").arg(shape.width).arg(shape.height);
     if (mount_ == Mount::window) words = "window, " + words;
-    if (player_->scale() < 1) words += QString(", at %1 %").arg(qRound(player_->scale() * 100));
+    if (view_->scale() < 1) words += QString(", at %1 %").arg(qRound(view_->scale() * 100));
     g.setFont(look::font(look::Size::small));
     if (mount_ == Mount::window) {
         g.setPen(QPen(c.line, 1));

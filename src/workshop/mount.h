@@ -3,7 +3,7 @@
 #include <QPushButton>
 #include <QWidget>
 
-#include "view/player_view.h"
+#include "view/screen_view.h"
 
 namespace ruedo {
 
@@ -11,11 +11,11 @@ class ArrangeLayer;
 class Mirror;
 class Project;
 
-/// What the player is seen in. The player in it is the real one; *Use* and *Arrange* only decide what a press on it
+/// What the players are seen in. Those in it are the real ones; *Use* and *Arrange* only decide what a press on it
 /// means.
 class MountView : public QWidget {
   public:
-    MountView(PlayerView* player, Project& project, QWidget* parent = nullptr);
+    MountView(ScreenView* screen, Project& project, QWidget* parent = nullptr);
     /// `size` in the mount's own pixels; empty: as it has it, and for a window the room there is.
     void set_mount(Mount mount, QSize size = {});
     void set_arranging(bool arranging);
@@ -38,7 +38,7 @@ class MountView : public QWidget {
   private:
     void place();
     QRect grip() const;
-    PlayerView* player_;
+    ScreenView* view_;
     Project& project_;
     ArrangeLayer* layer_;
     QPushButton *use_, *arrange_, *side_, *begin_, *turn_;

@@ -31,27 +31,31 @@ void Project::set_current(std::size_t source) {
     emit current_changed();
 }
 
-void Project::select(std::string control) {
-    if (!document_.player().control(control)) control.clear();
-    if (control == selected_) return;
+void Project::select_player(std::size_t player, std::string control) {
+    player = std::min(player, document_.players.size() - 1);
+    if (!document_.player(player).control(control)) control.clear();
+    if (player == player_ && control == selected_) return;
+    player_ = player;
     selected_ = std::move(control);
     emit selected_changed();
 }
 /// Says so; what is no longer there is no longer selected.
-void Project::changed_now() {
-    auto selected = selected_;
-    select(selected);
+void Project::changed_now(std::optional<std::size_t> player) {
+    auto before = std::pair(player_, selected_);
+    player_ = std::min(player.value_or(player_), document_.players.size() - 1);
+    if (player_ != before.first || !spec().control(selected_)) selected_.clear();
     emit changed();
+    if (before != std::pair(player_, selected_)) emit selected_changed();
 }
 
-void Project::change(const PlayerDocument& document, const QString& what) {
+void Project::change(const PlayerDocument& document, const QString& what, std::optional<std::size_t> player) {
     if (document == document_) return;
     history_.resize(at_ + 1);
     history_.push_back({document, what});
     ++at_;
     document_ = document;
     copy_.start(1000);
-    changed_now();
+    changed_now(player);
     if (current_ >= document_.sources.size()) set_current(0);
 }
 QString Project::undo_text() const { return can_undo() ? history_[at_].what : QString(); }
@@ -76,7 +80,8 @@ void Project::restart(PlayerDocument document, fs::path path) {
     path_ = std::move(path);
     history_.assign(1, {document_, {}});
     at_ = 0;
-    current_ = 0;
+    current_ = player_ = 0;
+    selected_.clear();
     emit opened();
     changed_now();
     emit current_changed();

@@ -22,12 +22,17 @@ class Project : public QObject {
     bool modified() const { return !(document_ == saved_); }
     std::size_t current() const { return current_; }
     void set_current(std::size_t source);
-    /// The control that is selected, by its own name; empty for none.
+    /// The player that is selected: one always is.
+    std::size_t player() const { return player_; }
+    const PlayerSpec& spec() const { return document_.player(player_); }
+    void select_player(std::size_t player, std::string control = {});
+    /// The control of it that is selected, by its own name; empty for none.
     const std::string& selected() const { return selected_; }
-    void select(std::string control);
+    void select(std::string control) { select_player(player_, std::move(control)); }
 
-    /// Takes a changed document over; one step of the history. `what` says it in words ("Loop").
-    void change(const PlayerDocument& document, const QString& what);
+    /// Takes a changed document over; one step of the history. `what` says it in words ("Loop"). `player` is selected
+    /// in it, where it is another one.
+    void change(const PlayerDocument& document, const QString& what, std::optional<std::size_t> player = {});
     bool can_undo() const { return at_ > 0; }
     bool can_redo() const { return at_ + 1 < history_.size(); }
     QString undo_text() const;
@@ -55,7 +60,7 @@ class Project : public QObject {
   signals:
     void changed();           ///< The document.
     void current_changed();   ///< Which source is selected.
-    void selected_changed();  ///< Which control is selected.
+    void selected_changed();  ///< Which player or control is selected.
     void opened();            ///< Another document altogether.
 
   private:
@@ -63,13 +68,13 @@ class Project : public QObject {
         PlayerDocument document;
         QString what;
     };
-    void changed_now();
+    void changed_now(std::optional<std::size_t> player = {});
     void restart(PlayerDocument document, std::filesystem::path path);
     void keep_copy();
     PlayerDocument document_, saved_;
     std::filesystem::path path_;
     std::vector<Step> history_;
-    std::size_t at_ = 0, current_ = 0;
+    std::size_t at_ = 0, current_ = 0, player_ = 0;
     std::string selected_;
     QTimer copy_;
 };

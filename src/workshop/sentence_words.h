@@ -33,9 +33,10 @@ struct Word {
 };
 
 struct Paragraph {
-    QString id;        ///< "source", "player", "controls", "control".
-    QString heading;   ///< May be empty.
-    QStringList told;  ///< Sentences, with the keys of their words in braces.
+    QString id;       ///< "source", "screen", "player", "controls", "control".
+    QString heading;  ///< May be empty.
+    QStringList
+        told;  ///< Sentences, with the keys of their words in braces, controls in brackets, players between < and >.
 };
 
 struct Told {
@@ -44,8 +45,12 @@ struct Told {
     const Word* find(const QString& key) const;
 };
 
-/// `source` and `control` are what is selected; `file_for` writes a file as the document does.
-Told tell(const PlayerDocument& document, std::size_t source, const std::string& control,
+struct Selected {
+    std::size_t source = 0, player = 0;
+    std::string control;  ///< Of that player, by its own name; empty for none.
+};
+/// `file_for` writes a file as the document does.
+Told tell(const PlayerDocument& document, const Selected& selected,
           const std::function<std::string(const std::string&)>& file_for);
 
 }  // namespace ruedo

@@ -10,6 +10,7 @@
 #include <QRegularExpression>
 #include <QVBoxLayout>
 #include <QWidgetAction>
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "view/look.h"
@@ -63,7 +64,7 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
 }
 
 Told Sentences::told() const {
-    return tell(project_.document(), project_.current(), project_.selected(),
+    return tell(project_.document(), {project_.current(), project_.player(), project_.selected()},
                 [this](const std::string& file) { return project_.file_for(file); });
 }
 
@@ -88,19 +89,27 @@ bool Sentences::set_value(const QString& key, const QString& value, QString* pro
     auto* word = told.find(key);
     if (!word) return false;
     auto d = project_.document();
-    auto* selected = project_.document().player().control(project_.selected());
-    auto at = selected ? selected - project_.document().player().controls.data() : 0;
+    auto player = project_.player();
+    auto who = project_.spec().name;
+    auto* selected = project_.spec().control(project_.selected());
+    auto at = selected ? selected - project_.spec().controls.data() : 0;
     if (auto wrong = word->set(d, value)) {
         if (problem) *problem = *wrong;
         return false;
     }
-    // A control that was renamed with its kind stays selected.
-    bool same_place = selected && d.player().controls.size() == project_.document().player().controls.size();
-    auto name = same_place ? d.player().controls[static_cast<std::size_t>(at)].name : std::string();
+    // A control that was renamed with its kind stays selected, and so does a player that was moved.
+    auto moved = std::find_if(d.players.begin(), d.players.end(), [&](auto& p) { return p.name == who; });
+    if (moved != d.players.end()) player = static_cast<std::size_t>(moved - d.players.begin());
+    player = std::min(player, d.players.size() - 1);
+    bool same_place = selected && d.player(player).controls.size() == project_.spec().controls.size();
+    auto name = same_place ? d.player(player).controls[static_cast<std::size_t>(at)].name : std::string();
     bool renamed = same_place && key == "kind";
-    project_.change(d, selected && word->path.startsWith("/players/0/controls/")
-                           ? QString("%1 of %2").arg(word->what, text(selected->name))
-                           : word->what);
+
+    project_.change(d,
+                    selected && word->path.startsWith(QString("/players/%1/controls/").arg(project_.player()))
+                        ? QString("%1 of %2").arg(word->what, text(selected->name))
+                        : word->what,
+                    player);
     if (renamed) project_.select(name);
     return true;
 }
@@ -133,6 +142,8 @@ void Sentences::press(const QString& link) {
     auto what = link.section(':', 0, 0), rest = link.section(':', 1);
     if (what == "select") {
         project_.select(rest.toStdString());
+    } else if (what == "player") {
+        project_.select_player(rest.toULong());
     } else if (what == "unfold") {
         unfolded_.insert(rest);
         rebuild();
@@ -163,21 +174,26 @@ QString Sentences::html() const {
         if (w->changed) html += QString("<span style=\"color:%1\">&nbsp;•</span>").arg(c.ochre.name());
         return html;
     };
-    auto& player = project_.document().player();
-    // Words in braces and controls in brackets become what can be pressed.
+    auto& player = project_.spec();
+    auto& players = project_.document().players;
+    // Words in braces, controls in brackets and players between < and > become what can be pressed.
     auto sentence = [&](const QString& plain) {
         QString html;
         for (qsizetype at = 0; at < plain.size();) {
-            auto open = plain.indexOf(QRegularExpression("[{\\[]"), at);
+            auto open = plain.indexOf(QRegularExpression("[{\\[<]"), at);
             html += plain.mid(at, open < 0 ? -1 : open - at).toHtmlEscaped();
             if (open < 0) break;
-            bool brace = plain[open] == '{';
-            auto close = plain.indexOf(brace ? '}' : ']', open);
+            auto kind = plain[open];
+            auto close = plain.indexOf(kind == '{' ? '}' : kind == '[' ? ']' : '>', open);
             auto name = plain.mid(open + 1, close - open - 1);
             std::optional<QString> made;
-            if (close > 0 && brace) made = word(name);
-            if (close > 0 && !brace && player.control(name.toStdString()))
+            if (close > 0 && kind == '{') made = word(name);
+            if (close > 0 && kind == '[' && player.control(name.toStdString()))
                 made = link("select:" + name, "Select it", c.teal, name);
+            for (std::size_t i = 0; close > 0 && kind == '<' && i < players.size(); ++i)
+                if (text(players[i].name) == name)
+                    made = i == project_.player() ? "<b>" + name.toHtmlEscaped() + "</b>"
+                                                  : link(QString("player:%1").arg(i), "Select it", c.teal, name);
             html += made ? *made : QString(plain[open]).toHtmlEscaped();
             at = made ? close + 1 : open + 1;
         }

@@ -72,8 +72,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     setStyleSheet(style_sheet());
     setAcceptDrops(true);
     resize(1280, 800);
-    player_ = new PlayerView(host_);
-    player_->take_keys_everywhere();
+    screen_ = new ScreenView(host_);
     auto* whole = new QWidget;
     auto* box = new QVBoxLayout(whole);
     box->setContentsMargins(0, 0, 0, 0);
@@ -99,44 +98,30 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     pages_->addWidget(pack_);
     setCentralWidget(whole);
 
-    connect(&project_, &Project::changed, this, [this] { load_current(); });
-    connect(&project_, &Project::current_changed, this, [this] { load_current(); });
-    connect(&project_, &Project::opened, this, [this] { shown_source_ = SIZE_MAX; });
-    ring_->on_call = [this](Input call) {
-        auto& c = player_->controller();
-        switch (call) {
-            case Input::open:
-                shown_source_ = SIZE_MAX;
-                load_current();
-                break;
-            case Input::play:
-                c.play();
-                break;
-            case Input::pause:
-                c.pause();
-                break;
-            case Input::stop:
-                c.stop();
-                break;
-            case Input::seek:
-                c.seek(c.snapshot().duration / 2);
-                break;
-            case Input::step:
-                c.step(1);
-                break;
-            case Input::release:
-                c.release();
-                break;
-            default:
-                break;
-        }
+    connect(&project_, &Project::opened, this, [this] { screen_->reopen(); });
+    connect(&project_, &Project::changed, this, [this] { load({}); });
+    connect(&project_, &Project::current_changed, this, [this] { load(project_.current()); });
+    connect(&project_, &Project::selected_changed, this, [this] {
+        if (screen_->active() == project_.player()) return;
+        screen_->set_active(project_.player());
+        show_selected();
+        follow_selected();
+    });
+    screen_->on_active = [this](std::size_t player) { project_.select_player(player), show_selected(); };
+    screen_->on_event = [this](std::size_t player, const Event& e) {
+        auto& watch = watch_of(screen_->player(player));
+        watch.ring->note(e), watch.path->note(e);
     };
-    player_->on_event = [this](const Event& e) { ring_->note(e), path_->note(e); };
-    player_->on_turned = [this](std::size_t index) {
+    screen_->on_renewed = [this](PlayerView& player) { watch_of(player).forget(); };
+    screen_->on_turned = [this](std::size_t player, std::size_t) {
         // The player went on by itself: the workshop follows it, and opens nothing anew.
-        ring_->forget(), path_->forget();
-        shown_source_ = index;
-        project_.set_current(index);
+        watch_of(screen_->player(player)).forget();
+        if (player == project_.player()) follow_selected();
+    };
+    screen_->on_removed = [this](PlayerView& player) {
+        auto& watch = watch_of(player);
+        watch.ring->deleteLater(), watch.path->deleteLater();
+        watches_.erase(&player);
     };
     connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
     follow_.start(50);
@@ -162,8 +147,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
 }
 
 WorkshopWindow::~WorkshopWindow() {
-    player_->on_event = {};
-    player_->on_turned = {};
+    screen_->on_event = {}, screen_->on_turned = {}, screen_->on_active = {}, screen_->on_removed = {};
     follow_.stop();
 }
 
@@ -315,8 +299,7 @@ QWidget* WorkshopWindow::make_gather() {
         auto d = project_.document();
         if (project_.current() >= d.sources.size()) return;
         auto at = project_.current();
-        d.sources.erase(d.sources.begin() + static_cast<std::ptrdiff_t>(at));
-        shown_source_ = SIZE_MAX;
+        remove_source(d, at);
         project_.change(d, "Taking a source off");
         project_.set_current(std::min(at, d.sources.empty() ? 0 : d.sources.size() - 1));
     });
@@ -367,7 +350,7 @@ QWidget* WorkshopWindow::make_gather() {
     beside->addWidget(progress_), beside->addWidget(stop_adding_), beside->addStretch(1);
     shelf_ = new Shelf(project_);
     connect(shelf_, &Shelf::progressed, this, [this](int waiting) { looking_ = waiting, show_progress(); });
-    connect(shelf_, &Shelf::activated, this, [this] { load_current(); });
+    connect(shelf_, &Shelf::activated, this, [this] { load(project_.current()); });
     left->addLayout(head);
     left->addLayout(beside);
     left->addWidget(shelf_, 1);
@@ -385,7 +368,7 @@ QWidget* WorkshopWindow::make_arrange() {
     box->setSpacing(0);
     auto* upper = new QHBoxLayout;
     upper->setSpacing(0);
-    mount_ = new MountView(player_, project_);
+    mount_ = new MountView(screen_, project_);
     sentences_ = new Sentences(project_, clips_);
     auto* holder = new QWidget;
     auto* inner = new QVBoxLayout(holder);
@@ -396,16 +379,17 @@ QWidget* WorkshopWindow::make_arrange() {
     upper->addWidget(holder, 9);
     auto* lower = new QHBoxLayout;
     lower->setSpacing(0);
-    ring_ = new Ring;
-    path_ = new PathChart;
-    ring_->setFixedWidth(420);
-    lower->addWidget(ring_);
+    rings_ = new QStackedWidget;
+    paths_ = new QStackedWidget;
+    rings_->setFixedWidth(420);
+    show_selected();
+    lower->addWidget(rings_);
     lower->addWidget(line(true));
     auto* tray = new Tray(mount_->layer(), [this] { mount_->set_arranging(true); });
     tray->setFixedWidth(290);
     lower->addWidget(tray);
     lower->addWidget(line(true));
-    lower->addWidget(path_, 1);
+    lower->addWidget(paths_, 1);
     box->addLayout(upper, 100);
     box->addWidget(line(false));
     box->addLayout(lower, 52);
@@ -417,7 +401,45 @@ void WorkshopWindow::show_step(int step) {
     steps_[step]->setChecked(true);
 }
 
-void WorkshopWindow::load_current() {
+void WorkshopWindow::Watch::forget() const { ring->forget(), path->forget(); }
+
+WorkshopWindow::Watch& WorkshopWindow::watch_of(PlayerView& player) {
+    auto& watch = watches_[&player];
+    if (watch.ring) return watch;
+    watch = {new Ring, new PathChart};
+    watch.ring->on_call = [this](Input input) { call(input); };
+    rings_->addWidget(watch.ring), paths_->addWidget(watch.path);
+    return watch;
+}
+/// The ring and the path follow the selected player.
+void WorkshopWindow::show_selected() { rings_->setCurrentWidget(watch().ring), paths_->setCurrentWidget(watch().path); }
+
+/// A press on the ring's rim.
+void WorkshopWindow::call(Input call) {
+    auto& c = player().controller();
+    switch (call) {
+        case Input::open:
+            player().reopen();
+            return load(project_.current());
+        case Input::play:
+            return c.play();
+        case Input::pause:
+            return c.pause();
+        case Input::stop:
+            return c.stop();
+        case Input::seek:
+            return c.seek(c.snapshot().duration / 2);
+        case Input::step:
+            return c.step(1);
+        case Input::release:
+            return c.release();
+        default:
+            return;
+    }
+}
+
+/// Shows the document as it is; `source` is what the selected player is to turn to, if it plays that.
+void WorkshopWindow::load(std::optional<std::size_t> source) {
     auto& d = project_.document();
     title_->setText(
         QString("%1%2").arg(QString::fromStdString(project_.path().empty() ? std::string("not saved yet")
@@ -430,30 +452,26 @@ void WorkshopWindow::load_current() {
         auto found = find_target(d.target);
         target_->setText("for: " + (found ? text(found->title) : text(d.target) + " (not installed)"));
     }
-    auto at = project_.current();
-    if (at >= d.sources.size()) {
-        if (shown_source_ != SIZE_MAX) player_->controller().release();
-        shown_source_ = SIZE_MAX;
-        shown_ = d;
-        return;
-    }
-    bool other = shown_source_ != at || shown_.sources.size() <= at || shown_.sources[at].file != d.sources[at].file ||
-                 shown_.sources[at].start.how != d.sources[at].start.how ||
-                 shown_.sources[at].start.delay != d.sources[at].start.delay;
-    shown_ = d;
-    shown_source_ = at;
-    if (other) {
-        if (player_->snapshot().state.phase == Phase::closed) player_->renew(), ring_->forget(), path_->forget();
-        player_->load(d, at, project_.folder());
-    } else {
-        player_->apply(d, at);
-    }
+    auto active = screen_->active();
+    bool together = !screen_->player(active).loaded() || screen_->source_of(active) == project_.current();
+    screen_->take(d, project_.folder(), project_.player(), source);
+    show_selected();
+    if (together && !source) follow_selected();
+}
+/// The source that is looked at is the one the selected player plays.
+void WorkshopWindow::follow_selected() {
+    if (auto plays = screen_->source_of(project_.player()); plays < project_.document().sources.size())
+        project_.set_current(plays);
 }
 
 void WorkshopWindow::follow() {
-    auto s = player_->snapshot();
-    ring_->follow(s, monotonic_now());
-    path_->sample(s, monotonic_now() - player_->born());
+    for (std::size_t i = 0; i < screen_->count(); ++i) {
+        auto& player = screen_->player(i);
+        auto s = player.snapshot();
+        auto& watch = watch_of(player);
+        watch.ring->follow(s, monotonic_now());
+        watch.path->sample(s, monotonic_now() - player.born());
+    }
 }
 
 void WorkshopWindow::say(const QString& sentence) {
@@ -495,6 +513,11 @@ void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString,
         for (auto& beside : captions.value(file)) s.captions.push_back(project_.file_for(beside.toStdString()));
         if (is_camera(s.file)) s.name = "Camera " + QUrl(file).host().toStdString();
         if (s.name.empty()) s.name = address ? QUrl(file).host().toStdString() : s.file;
+        // Players name what they play, so each has a name of its own.
+        auto taken = [&](const std::string& wanted) {
+            return std::any_of(d.sources.begin(), d.sources.end(), [&](auto& other) { return other.name == wanted; });
+        };
+        for (auto [n, plain] = std::pair(2, s.name); taken(s.name); ++n) s.name = plain + " " + std::to_string(n);
         d.sources.push_back(std::move(s));
     }
     project_.change(d, files.size() == 1 ? QString("Adding a source") : QString("Adding %1 sources").arg(files.size()));

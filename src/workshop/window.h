@@ -7,7 +7,7 @@
 #include <QPushButton>
 #include <QStackedWidget>
 
-#include "view/player_view.h"
+#include "view/screen_view.h"
 #include "workshop/known_clips.h"
 #include "workshop/project.h"
 
@@ -27,9 +27,11 @@ class WorkshopWindow : public QMainWindow {
     explicit WorkshopWindow(PlaybackHost& host);
     ~WorkshopWindow() override;
     Project& project() { return project_; }
-    PlayerView& player() { return *player_; }
-    Ring& ring() { return *ring_; }
-    PathChart& path() { return *path_; }
+    ScreenView& screen() { return *screen_; }
+    /// The player that is selected, its ring and its path.
+    PlayerView& player() { return screen_->player(project_.player()); }
+    Ring& ring() { return *watch().ring; }
+    PathChart& path() { return *watch().path; }
     Sentences& sentences() { return *sentences_; }
     MountView& mount() { return *mount_; }
     PackPage& pack_page() { return *pack_; }
@@ -53,7 +55,18 @@ class WorkshopWindow : public QMainWindow {
     QWidget* make_arrange();
     void make_menu(QPushButton* button);
     QMenu* make_add_menu();
-    void load_current();
+    /// What of a player's life is shown.
+    struct Watch {
+        Ring* ring = nullptr;
+        PathChart* path = nullptr;
+        void forget() const;
+    };
+    Watch& watch() { return watch_of(player()); }
+    Watch& watch_of(PlayerView& player);
+    void call(machine::Input call);
+    void show_selected();
+    void load(std::optional<std::size_t> source);
+    void follow_selected();
     void follow();
     void say(const QString& sentence);
     void save();
@@ -65,11 +78,11 @@ class WorkshopWindow : public QMainWindow {
     Project project_;
     std::shared_ptr<KnownClips> clips_ = std::make_shared<KnownClips>();
     PlaybackHost& host_;
-    PlayerView* player_;
+    ScreenView* screen_;
     MountView* mount_;
     Sentences* sentences_;
-    Ring* ring_;
-    PathChart* path_;
+    QStackedWidget *rings_, *paths_;
+    std::map<PlayerView*, Watch> watches_;
     Shelf* shelf_;
     FactsPanel* facts_;
     PackPage* pack_;
@@ -82,8 +95,6 @@ class WorkshopWindow : public QMainWindow {
     int looking_ = 0;
     std::string shown_target_;
     QTimer follow_, notice_timer_;
-    PlayerDocument shown_;
-    std::size_t shown_source_ = SIZE_MAX;
 };
 
 }  // namespace ruedo

@@ -152,6 +152,27 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
     return fail(Code::truncated, "No picture can be read at that place.", "The file may be cut short.");
 }
 
+Result<PictureTimes> picture_times(TrackReader& reader, const Track& track) {
+    constexpr std::size_t most = 4'000'000;
+    PictureTimes times;
+    PacketHead head;
+    for (;;) {
+        TRY(bool more, reader.next(head));
+        if (!more) break;
+        if (!presented(track, head.pts)) continue;
+        if (times.all.size() == most)
+            return fail(Code::limit, "It has more pictures than are counted here.", "Use times instead of numbers.");
+        times.all.push_back(head.pts);
+        if (head.keyframe) times.keyframes.push_back(head.pts);
+    }
+    for (auto* list : {&times.all, &times.keyframes}) std::sort(list->begin(), list->end());
+    return times;
+}
+std::size_t PictureTimes::number_at(Time t) const {
+    auto after = std::upper_bound(all.begin(), all.end(), t);
+    return after == all.begin() ? 0 : static_cast<std::size_t>(after - all.begin()) - 1;
+}
+
 void TrackEnd::see(const PacketHead& head) {
     end_ = std::max(end_, head.pts + head.duration - head.trim_end);
     if (head.pts > last_)

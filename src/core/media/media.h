@@ -212,6 +212,14 @@ class Clip {
 /// The presentation time of the picture shown at `t`: the last with time <= t, the first before it. Reads packet
 /// heads only. `reader` is left anywhere. Times outside the track's window don't count.
 Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t);
+/// When the pictures of a track are shown, in order, and at which of them decoding can begin.
+struct PictureTimes {
+    std::vector<Time> all, keyframes;
+    /// Number of the picture shown at `t`, from 0: the last with a time <= t, the first before it.
+    std::size_t number_at(Time t) const;
+};
+/// Of the whole track, by its packets' heads; `limit` where there are more than four million.
+Result<PictureTimes> picture_times(TrackReader& reader, const Track& track);
 /// The keyframe time nearest to `t`, either way.
 Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t);
 

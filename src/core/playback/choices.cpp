@@ -108,6 +108,26 @@ void Controller::Engine::choose_spoken() {
     if (sound_ && tracks && tracks->audio && tracks->audio->id != sound_->track().id) choose_sound(tracks->audio->id);
 }
 
+void Controller::Engine::list_pictures() {
+    if (std::exchange(lists_pictures_, true) || !clip_) return;
+    find_pictures();
+}
+/// Beside everything else, by a reader of its own.
+void Controller::Engine::find_pictures() {
+    if (!pictures_ || fetched_ || clip_->info().live) return;
+    if (!list_lane_) list_lane_ = env_.strand->lane();
+    auto job = [clip = clip_, track = pictures_->track(), cancel = list_cancel_]() -> Result<PictureTimes> {
+        ReadScope scope(cancel.get());
+        return picture_times(*clip->reader(track.id), track);
+    };
+    beside(*list_lane_, {}, list_generation_, std::move(job), [this](Result<PictureTimes> found) {
+        if (!found) return note("refused", "the list of pictures: " + found.error().sentence);
+        picture_times_ = std::make_shared<const PictureTimes>(std::move(*found));
+        note("pictures",
+             fmt::format("{}, {} of them keyframes", picture_times_->all.size(), picture_times_->keyframes.size()));
+    });
+}
+
 void Controller::Engine::choose_text(std::uint64_t id) {
     ++text_generation_;
     renew(text_cancel_);

@@ -42,7 +42,8 @@ void Controller::Engine::note(std::string_view name, std::string detail, std::op
 void Controller::Engine::cancel_work() {
     stop_all_ = true;
     std::lock_guard lock(published_mutex_);
-    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_}) **flag = true;
+    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
+        **flag = true;
 }
 
 void Controller::Engine::renew(CancelFlag& flag) {
@@ -217,7 +218,8 @@ void Controller::Engine::set_loop(Loop loop) {
 void Controller::Engine::reset_source() {
     ++generation_;
     ++sound_generation_;
-    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_}) renew(*flag);
+    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
+        renew(*flag);
     for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
     if (voice_) voice_->clear();
@@ -225,15 +227,15 @@ void Controller::Engine::reset_source() {
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
     picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
-        text_lane_.reset();
+        text_lane_.reset(), list_lane_.reset();
     fetched_ = false, buffered_ = {}, starved_.reset();
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
     cut_.reset(), sound_track_end_.reset();
-    choices_.reset(), cues_.reset();
+    choices_.reset(), cues_.reset(), picture_times_.reset();
     text_track_ = 0;
-    ++text_generation_, ++sound_switch_, ++prepare_generation_, ++buffer_generation_;
+    ++text_generation_, ++sound_switch_, ++prepare_generation_, ++buffer_generation_, ++list_generation_;
     picture_busy_ = sound_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
@@ -316,6 +318,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     note("opened",
          fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
     list_choices();
+    if (lists_pictures_) find_pictures();
     choose_spoken();  // it may have been asked for while this was opened
     if (o.lacking) note("sound-missing", o.lacking->sentence);
     for (auto& f : clip_->info().findings) note("finding", f.sentence);

@@ -26,6 +26,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void choose_sound(std::uint64_t id);
     void choose_text(std::uint64_t id);
     void choose_languages(const std::string& sound, const std::string& text);
+    void list_pictures();
     std::shared_ptr<Voice> arm();
     void disarm();
     void hand_over_to(std::shared_ptr<Voice> next) { next_voice_ = std::move(next); }
@@ -119,6 +120,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void fail_with(Error error);
     void measure_buffer();
     void list_choices();
+    void find_pictures();
     void choose_spoken();
 
     /// It comes as it happens, and there is no other place to go to.
@@ -186,7 +188,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time made_at_{}, opened_at_{};
     std::optional<Time> first_picture_;
 
-    std::unique_ptr<Lane> picture_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_;
+    std::unique_ptr<Lane> picture_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_, list_lane_;
     bool fetched_ = false;  ///< What is played has to be fetched, so one may have to wait for it.
     std::vector<Track> playing_;
     TimeRange buffered_{};  ///< Only where it is.
@@ -197,8 +199,10 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::optional<Starved> starved_;  ///< Since when, while waiting for the network.
     std::shared_ptr<const std::vector<Choice>> choices_;
     std::shared_ptr<const Cues> cues_;
+    std::shared_ptr<const PictureTimes> picture_times_;
+    bool lists_pictures_ = false;
     std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0,
-                  buffer_generation_ = 0;
+                  buffer_generation_ = 0, list_generation_ = 0;
     static constexpr std::uint64_t first_outside = std::uint64_t{1}
                                                    << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
@@ -233,6 +237,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
                sound_cancel_ = std::make_shared<std::atomic<bool>>(false),
                switch_cancel_ = std::make_shared<std::atomic<bool>>(false),
                text_cancel_ = std::make_shared<std::atomic<bool>>(false),
+               list_cancel_ = std::make_shared<std::atomic<bool>>(false),
                buffer_cancel_ = std::make_shared<std::atomic<bool>>(false);
     std::atomic<bool> stop_all_ = false;
 

@@ -7,6 +7,7 @@
 namespace ruedo {
 namespace {
 constexpr std::int64_t fade_frames = mix_rate * 5 / 1000;
+const float level_fall = std::pow(0.01F, 1.0F / mix_rate);  // 40 dB in a second
 constexpr float gain_step = 1.0F / (mix_rate * 10 / 1000);
 }  // namespace
 
@@ -120,6 +121,10 @@ void Voice::cut(Time from) {
         waiting_ += it->samples.size() / 2 - it->at;
     }
 }
+double Voice::level() const {
+    std::lock_guard lock(mixer_.mutex_);
+    return running_ ? std::min(1.0F, level_) : 0;
+}
 void Voice::set_gain(float gain) {
     std::lock_guard lock(mixer_.mutex_);
     target_ = gain;
@@ -172,6 +177,7 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
     for (std::size_t i = 0; i < tail; ++i) out[i] += tail_[i];
     tail_.erase(tail_.begin(), tail_.begin() + static_cast<std::ptrdiff_t>(tail));
     if (!running_) return;
+    level_ *= std::pow(level_fall, static_cast<float>(frames));
     std::size_t done = 0;
     while (done < frames && !pieces_.empty()) {
         auto& piece = pieces_.front();
@@ -183,8 +189,10 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
             if (gain_ < target_) gain_ = std::min(target_, gain_ + gain_step);
             if (gain_ > target_) gain_ = std::max(target_, gain_ - gain_step);
             if (fade_ < 1) fade_ = std::min(1.0F, fade_ + 1.0F / fade_frames);
-            out[2 * (done + i)] += piece.samples[2 * (piece.at + i)] * gain_ * fade_;
-            out[2 * (done + i) + 1] += piece.samples[2 * (piece.at + i) + 1] * gain_ * fade_;
+            auto left = piece.samples[2 * (piece.at + i)] * gain_ * fade_,
+                 right = piece.samples[2 * (piece.at + i) + 1] * gain_ * fade_;
+            out[2 * (done + i)] += left, out[2 * (done + i) + 1] += right;
+            level_ = std::max({level_, std::abs(left), std::abs(right)});
         }
         piece.at += n;
         done += n;

@@ -72,6 +72,8 @@ class Voice {
     Time buffered() const;      ///< Seconds of sound waiting, as heard.
     /// The media time being heard at `now`; nothing until the first sample of what was pushed since `clear` sounds.
     std::optional<Time> heard(Time now);
+    /// The peak of what is mixed just now, 0 to 1, falling by 40 dB in a second; 0 while it does not run.
+    double level() const;
     /// True while running, not finished, and out of samples.
     bool starved() const;
 
@@ -97,7 +99,7 @@ class Voice {
     std::deque<Mark> marks_;
     std::vector<float> tail_;
     std::size_t waiting_ = 0;  ///< Frames in `pieces_`.
-    float gain_ = 1, target_ = 1, fade_ = 0;
+    float gain_ = 1, target_ = 1, fade_ = 0, level_ = 0;
     Voice* next_ = nullptr;
     std::int64_t mixed_to_ = -1;  ///< Frame up to which a voice before it has mixed this one already.
     bool running_ = false, finished_ = false, starved_ = false;

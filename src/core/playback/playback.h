@@ -94,6 +94,9 @@ struct Snapshot {
     std::shared_ptr<const std::vector<Choice>> choices;  ///< Sound and text tracks; none before opening.
     std::uint64_t sound_track = 0, text_track = 0;       ///< Which of them play; 0 for none.
     std::shared_ptr<const Cues> cues;                    ///< Of the text track, as far as they are known.
+    double level = 0;  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
+    /// Of the track that plays, where `list_pictures` asked for it and the clip lies at hand; once it is found.
+    std::shared_ptr<const PictureTimes> pictures;
     /// The captions to be seen at `position`.
     std::vector<const Cue*> showing() const;
 };
@@ -165,6 +168,9 @@ class Controller {
     /// As `OpenOptions` has them, now or as soon as the source is open: the clip's own sound, and no captions, where
     /// a language is empty or the clip lacks it.
     void choose_languages(std::string sound, std::string text);
+    /// From now on the snapshot says when pictures are shown, of whatever is open: for frame numbers and keyframe
+    /// marks. Not of what comes over a network, which would have to be fetched for it.
+    void list_pictures();
     void release();
     /// Plays, but is not heard before `first` has ended: then from the very sample after its last one. `first`
     /// must be of the same mixer and outlive this call's taking effect. Without sound in both it waits for `start_now`.

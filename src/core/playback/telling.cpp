@@ -38,7 +38,8 @@ void Controller::Engine::publish() {
     s.pictures_ahead = items_.size();
     s.sound_ahead = voice_ ? voice_->buffered() : Time{};
     s.av_offset = av_offset_;
-    s.choices = choices_, s.cues = cues_;
+    s.choices = choices_, s.cues = cues_, s.pictures = picture_times_;
+    s.level = voice_ ? voice_->level() : 0;
     s.sound_track = sound_ ? sound_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();
     s.motion = moving ? Motion::moving

@@ -83,7 +83,7 @@ std::string state_words(C c) {
 constexpr std::array by_time{"by_ns"sv};
 constexpr std::array by_frames{"frames"sv};
 constexpr std::array by_speeds{"speeds"sv};
-constexpr std::array rail_settings{"figures"sv};
+constexpr std::array rail_settings{"figures"sv, "ticks"sv, "stills"sv};
 constexpr std::array label_settings{"template"sv};
 constexpr std::array common{"size"sv, "ink"sv, "ground"sv, "radius"sv, "rank"sv, "when"sv};
 
@@ -268,8 +268,8 @@ std::vector<ControlKind> make_rows() {
 
         sliding(shown(
                     "position", "the position",
-                    "a rail on which the position stands and can be dragged, with what is buffered, and a stretch that "
-                    "repeats",
+                    "a rail on which the position stands and can be dragged, with what is buffered, a stretch that "
+                    "repeats, keyframes, and while dragging the picture of the place",
                     Form::rail, 1, 3, [](C, S) { return std::string("Position"); }, nowhere_to_go,
                     [](C c) -> Words {
                         auto& s = c.snapshot;
@@ -311,6 +311,14 @@ std::vector<ControlKind> make_rows() {
         shown(
             "length", "the length", "how long the clip is", Form::label, 8, 0,
             [](C c, S) { return format_clock(c.snapshot.duration); }, no_end, closed),
+        shown(
+            "frame", "the frame number", "the number of the picture that is shown, from 0, of clips at hand",
+            Form::label, 8, 0,
+            [](C c, S) {
+                return c.snapshot.pictures ? fmt::format("{}", c.snapshot.pictures->number_at(c.snapshot.shown))
+                                           : std::string("–");
+            },
+            no_pictures, [](C c) -> Words { return c.snapshot.pictures ? "" : "The pictures are not counted."; }),
         shown("title", "the title", "what the source is called", Form::label, 7, 0,
               [](C c, S) { return c.title.empty() ? c.snapshot.source : c.title; }),
         shown("state", "the state", "what the controller is doing, in a word", Form::label, 8, 0,
@@ -345,6 +353,13 @@ std::vector<ControlKind> make_rows() {
                              [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; }),
                          [](C, S) { return Mark{Shape::live}; })),
 
+        shown(
+            "level", "the level", "how loud it is just now, from 48 dB below full", Form::meter, 8, 2,
+            [](C c, S) {
+                auto dB = level_dB(c.snapshot);
+                return dB > -48 ? fmt::format("{:.0f} dB", dB) : std::string("silence");
+            },
+            no_sound),
         shown(
             "strip", "a strip of posters", "a poster for each source; a press turns to it", Form::strip, 4, 3,
             [](C, S) { return std::string("Sources"); }, alone),
@@ -388,6 +403,13 @@ std::string label_of(const ControlSpec& control, const ControlContext& context) 
     return control.kind->label(context, s);
 }
 
+bool counts_pictures(const ControlSpec& c) {
+    return c.kind->name == "frame" || (c.kind->has("ticks") && c.settings.ticks) ||
+           (c.kind->has("template") && c.settings.words.find("{frame") != std::string::npos);
+}
+
+double level_dB(const Snapshot& s) { return s.level > 0.0001 ? 20 * std::log10(s.level) : -80; }
+
 TimeRange rail_range(const Snapshot& s) {
     if (s.live && s.seekable && s.seekable->to != Time::max()) return *s.seekable;
     return {{}, s.duration};
@@ -414,8 +436,8 @@ std::string spoken(const Slot& slot) {
 }
 
 std::string controls_page() {
-    static constexpr std::array<std::string_view, 8> forms{"button", "rail",   "dial",  "label",
-                                                           "sign",   "notice", "strip", "captions"};
+    static constexpr std::array<std::string_view, 9> forms{"button", "rail",  "dial",     "label", "sign",
+                                                           "notice", "strip", "captions", "meter"};
     std::string page =
         "# Controls\n\nMade from `src/core/player/controls.cpp`. What a player can hold, under the names that "
         "documents use.\nA control stands in a slot: a group of a bar (`foot/start`, `foot/middle`, `foot/end`) or a "

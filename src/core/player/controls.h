@@ -111,7 +111,7 @@ struct ControlSettings {
     int size = 0, radius = -1, rank = 0;
     std::string ink, ground;
     std::string when, usable;
-    bool figures = true;
+    bool figures = true, ticks = false, stills = true;
     bool operator==(const ControlSettings&) const = default;
 };
 
@@ -137,7 +137,7 @@ std::span<const SettingKind> setting_kinds();
 const SettingKind* find_setting(std::string_view name);
 
 struct ControlKind {
-    enum class Form { button, rail, dial, label, sign, notice, strip, captions };
+    enum class Form { button, rail, dial, label, sign, notice, strip, captions, meter };
     using Words = std::string_view;
     std::string_view name;     ///< In documents.
     std::string_view title;    ///< In sentences: "the position".
@@ -183,6 +183,10 @@ struct ControlSpec {
     bool operator==(const ControlSpec&) const = default;
 };
 std::string label_of(const ControlSpec& control, const ControlContext& context);
+/// Whether it shows something that needs the pictures counted (`Controller::list_pictures`).
+bool counts_pictures(const ControlSpec& control);
+/// The level in decibels of full scale; -80 for silence.
+double level_dB(const Snapshot& snapshot);
 /// What a rail stands for: the clip, or what is kept of one that is live.
 TimeRange rail_range(const Snapshot& snapshot);
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <set>
 #include <nlohmann/json.hpp>
 
 #include "player/drop.h"
@@ -18,9 +19,10 @@ namespace reading {
 namespace {
 constexpr std::array<std::string_view, 5> all_mounts{"window", "handset-upright", "handset-sideways", "tablet", "wall"};
 constexpr std::array<std::string_view, 6> all_ends{"hold", "next", "again", "round", "poster", "leave"};
+constexpr std::array<std::string_view, 3> all_arrangements{"row", "column", "stage"};
 constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
 constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
-constexpr std::size_t most_sources = 10000, most_players = 1, most_bars = 6, most_controls = 120;
+constexpr std::size_t most_sources = 10000, most_bars = 6, most_controls = 120;
 
 /// The other way round.
 json with(json known, const std::string& extra) {
@@ -231,29 +233,61 @@ ControlSpec control_from(const json& j, const std::string& at) {
     return c;
 }
 
+json screen_json(const ScreenSpec& s) {
+    return with({{"arrangement", all_arrangements.at(static_cast<std::size_t>(s.arrangement))},
+                 {"gap_px", s.gap},
+                 {"ground", s.ground},
+                 {"one_sounds", s.one_sounds}},
+                s.extra);
+}
+ScreenSpec screen_from(const json& j, const std::string& at) {
+    ScreenSpec s;
+    members(j, at, &s.extra, [&](auto& k, auto& v, auto p) {
+        if (k == "arrangement")
+            s.arrangement = one_of<ScreenSpec::Arrangement>(v, p, all_arrangements);
+        else if (k == "gap_px")
+            s.gap = whole(v, p, 0, 200);
+        else if (k == "ground")
+            s.ground = colour(v, p);
+        else if (k == "one_sounds")
+            s.one_sounds = yes_or_no(v, p);
+        else
+            return false;
+        return true;
+    });
+    return s;
+}
+
 json player_json(const PlayerSpec& player) {
     json bars = json::array(), controls = json::array();
     for (auto& b : player.bars) bars.push_back(bar_json(b));
     for (auto& c : player.controls) controls.push_back(control_json(c));
-    return with({{"name", player.name},
-                 {"at_end", std::string(at_end_name(player.at_end))},
-                 {"picture", picture_json(player.picture)},
-                 {"volume", player.volume},
-                 {"muted", player.muted},
-                 {"speed", player.speed},
-                 {"hide_after_ns", player.hide_after.ns},
-                 {"give_up_after_ns", player.give_up_after.ns},
-                 {"open_within_ns", player.open_within.ns},
-                 {"bars", std::move(bars)},
-                 {"controls", std::move(controls)}},
-                player.extra);
+    json j{{"name", player.name},
+           {"at_end", std::string(at_end_name(player.at_end))},
+           {"picture", picture_json(player.picture)},
+           {"volume", player.volume},
+           {"muted", player.muted},
+           {"speed", player.speed},
+           {"hide_after_ns", player.hide_after.ns},
+           {"give_up_after_ns", player.give_up_after.ns},
+           {"open_within_ns", player.open_within.ns},
+           {"bars", std::move(bars)},
+           {"controls", std::move(controls)}};
+    if (player.sources) j["sources"] = *player.sources;
+    return with(std::move(j), player.extra);
 }
 PlayerSpec player_from(const json& j, const std::string& at) {
     PlayerSpec player;
+    player.name.clear();  // where it has none it is given a free one
     members(j, at, &player.extra, [&](auto& k, auto& v, auto p) {
         if (k == "name")
             player.name = text(v, p);
-        else if (k == "at_end")
+        else if (k == "sources") {
+            auto& names = list(v, p, most_sources);
+            player.sources.emplace();
+            for (std::size_t i = 0; i < names.size(); ++i)
+                player.sources->push_back(text(names[i], fmt::format("{}/{}", p, i)));
+        } else if (k == "at_end")
             player.at_end = one_of<AtEnd>(v, p, all_ends);
         else if (k == "picture")
             player.picture = picture_from(v, p);
@@ -300,6 +334,23 @@ PlayerSpec player_from(const json& j, const std::string& at) {
     return player;
 }
 
+/// Players have names of their own, and play what is there.
+void check_players(PlayerDocument& d) {
+    std::set<std::string_view> sources;
+    for (auto& s : d.sources) sources.insert(s.name);
+    for (std::size_t i = 0; i < d.players.size(); ++i) {
+        auto& p = d.players[i];
+        auto at = fmt::format("/players/{}/", i);
+        if (p.name.empty()) p.name = d.free_player_name("Player");
+        for (std::size_t before = 0; before < i; ++before)
+            if (d.players[before].name == p.name) throw Mistake{at + "name", "is the name of a player before it"};
+        for (std::size_t s = 0; p.sources && s < p.sources->size(); ++s)
+            if (!sources.contains((*p.sources)[s]))
+                throw Mistake{fmt::format("{}sources/{}", at, s),
+                              fmt::format("names the source “{}”, which is not there", (*p.sources)[s])};
+    }
+}
+
 /// Reads `j`, or throws a mistake.
 PlayerDocument read(const json& j, std::int64_t version) {
     PlayerDocument d;
@@ -322,15 +373,18 @@ PlayerDocument read(const json& j, std::int64_t version) {
         } else if (k == "player" && version == 1) {
             d.players = {player_from_first(v, p)};
         } else if (k == "players" && version > 1) {
-            auto& players = list(v, p, most_players);
+            auto& players = list(v, p, PlayerDocument::most_players);
             if (players.empty()) throw Mistake{p, "must have a player"};
             d.players.clear();
             for (std::size_t i = 0; i < players.size(); ++i)
                 d.players.push_back(player_from(players[i], fmt::format("{}/{}", p, i)));
+        } else if (k == "screen") {
+            d.screen = screen_from(v, p);
         } else
             return false;
         return true;
     });
+    check_players(d);
     // From here on it is of this format.
     if (version == 1) d.version = PlayerDocument::current_version;
     return d;
@@ -381,6 +435,7 @@ Result<ControlSpec> control_from_text(std::string_view said) {
 
 std::span<const std::string_view> mount_names() { return reading::all_mounts; }
 std::span<const std::string_view> at_end_names() { return reading::all_ends; }
+std::span<const std::string_view> arrangement_names() { return reading::all_arrangements; }
 std::string_view mount_name(Mount mount) { return reading::all_mounts.at(static_cast<std::size_t>(mount)); }
 std::optional<Mount> mount_from_name(std::string_view name) {
     auto it = std::find(reading::all_mounts.begin(), reading::all_mounts.end(), name);
@@ -400,6 +455,7 @@ json to_json(const PlayerDocument& d) {
            {"mount", std::string(mount_name(d.mount))},
            {"target", d.target}};
     if (d.mount_width > 0) j["mount_size"] = {d.mount_width, d.mount_height};
+    if (d.players.size() > 1 || !(d.screen == ScreenSpec{})) j["screen"] = reading::screen_json(d.screen);
     return reading::with(std::move(j), d.extra);
 }
 

@@ -48,6 +48,7 @@ int width_of(const ControlSpec& c, const MountShape& m, const ControlContext& co
             return high;
         case Form::notice:
         case Form::captions:
+        case Form::meter:
             return kind.width * m.unit();
     }
     return high;

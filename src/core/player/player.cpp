@@ -50,6 +50,13 @@ void PlayerSpec::move(std::size_t control, std::string_view slot, std::size_t at
     put(std::move(c), slot, at);
 }
 
+std::string PlayerDocument::free_player_name(std::string_view wanted) const {
+    std::string free(wanted);
+    auto taken = [&] { return std::any_of(players.begin(), players.end(), [&](auto& p) { return p.name == free; }); };
+    for (int n = 2; taken(); ++n) free = fmt::format("{} {}", wanted, n);
+    return free;
+}
+
 PlayerSpec usual_player() {
     PlayerSpec p;
     p.bars = {{}};

@@ -66,7 +66,9 @@ struct PictureSpec {
 };
 
 struct PlayerSpec {
-    std::string name = "Player";
+    std::string name = "Player";  ///< Of its own in the document.
+    /// Its queue: sources by name, in this order; without one, all there are.
+    std::optional<std::vector<std::string>> sources;
     AtEnd at_end = AtEnd::hold;
     PictureSpec picture;
     double volume = 1, speed = 1;
@@ -93,18 +95,34 @@ struct PlayerSpec {
 /// What a new document has: the usual controls on one bar at the foot.
 PlayerSpec usual_player();
 
+/// How several players share the screen.
+struct ScreenSpec {
+    enum class Arrangement { row, column, stage };  ///< `stage`: the first one large, the others in a strip.
+    Arrangement arrangement = Arrangement::row;
+    int gap = 8;                     ///< Between them, in pixels of the mount.
+    std::string ground = "#17131A";  ///< Colour of what lies between them.
+    bool one_sounds = false;         ///< Whoever begins to sound makes the others be silent.
+    std::string extra;
+    bool operator==(const ScreenSpec&) const = default;
+};
+std::span<const std::string_view> arrangement_names();  ///< In the order of the enumeration.
+
 struct PlayerDocument {
     static constexpr int current_version = 2;
+    static constexpr std::size_t most_players = 12;
     std::string app_name = "New player";
     std::vector<SourceSpec> sources;
     std::vector<PlayerSpec> players{usual_player()};  ///< Never none.
-    int mount_width = 0, mount_height = 0;            ///< In pixels; 0: the mount's own size, or the room there is.
-    Mount mount = Mount::window;                      ///< What the workshop shows it in.
-    std::string target = "desktop";                   ///< What sources are judged for (see convert/targets.h).
+    ScreenSpec screen;
+    int mount_width = 0, mount_height = 0;  ///< In pixels; 0: the mount's own size, or the room there is.
+    Mount mount = Mount::window;            ///< What the workshop shows it in.
+    std::string target = "desktop";         ///< What sources are judged for (see convert/targets.h).
     std::string extra;
     int version = current_version;  ///< Of what was read; a newer one is shown and not written.
     bool operator==(const PlayerDocument&) const = default;
     bool newer() const { return version > current_version; }
+    /// "Player 2" where "Player" is taken.
+    std::string free_player_name(std::string_view wanted) const;
     PlayerSpec& player(std::size_t i = 0) { return players.at(i); }
     const PlayerSpec& player(std::size_t i = 0) const { return players.at(i); }
 };

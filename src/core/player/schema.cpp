@@ -92,7 +92,12 @@ json project_schema() {
           object({{"width", whole(10, 8192)}, {"height", whole(10, 8192)}, {"scaling", one_of({"smooth", "blocky"})}},
                  {"width", "height"})}});
     json at_ends = at_end_names(), mounts = mount_names();
+    auto screen = object({{"arrangement", one_of(json(arrangement_names()))},
+                          {"gap_px", whole(0, 200)},
+                          {"ground", colour},
+                          {"one_sounds", {{"type", "boolean"}}}});
     auto player = object({{"name", text},
+                          {"sources", list_of(text, 10000)},
                           {"at_end", one_of(at_ends)},
                           {"picture", picture},
                           {"volume", number(0, 1)},
@@ -110,7 +115,9 @@ json project_schema() {
                 {"mount", one_of(mounts)},
                 {"mount_size", {{"type", "array"}, {"items", whole(100, 8192)}, {"minItems", 2}, {"maxItems", 2}}},
                 {"sources", list_of(source, 10000)},
-                {"players", {{"type", "array"}, {"items", player}, {"minItems", 1}, {"maxItems", 1}}}},
+                {"screen", screen},
+                {"players",
+                 {{"type", "array"}, {"items", player}, {"minItems", 1}, {"maxItems", PlayerDocument::most_players}}}},
                {"ruedo"});
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema";
     schema["title"] = "Ruedo project and player document";

@@ -58,10 +58,17 @@ void PlayerSession::turned(std::size_t index) {
     if (auto current = queue_->current(); current != controller_) {
         controller_ = std::move(current);
         born_ = queue_->made_at();
+        ask_for_what_is_shown();
         controller_->refresh();
     }
     index_ = index;
     started_ = ended_ = false;
+}
+
+/// What its controls want to know of every clip.
+void PlayerSession::ask_for_what_is_shown() {
+    auto& controls = player().controls;
+    if (std::any_of(controls.begin(), controls.end(), counts_pictures)) controller_->list_pictures();
 }
 
 void PlayerSession::fill_queue() {
@@ -79,6 +86,7 @@ void PlayerSession::load(const PlayerDocument& document, std::size_t index, cons
     started_ = ended_ = false;
     if (index >= document_.sources.size()) return;
     fill_queue();
+    ask_for_what_is_shown();
     queue_->go(index);
     touch();
 }
@@ -103,6 +111,7 @@ void PlayerSession::apply(const PlayerDocument& document, std::size_t index) {
     if (was.volume != now.volume) controller_->set_volume(now.volume);
     if (was.muted != now.muted) controller_->set_muted(now.muted);
     if (was.speed != now.speed) controller_->set_rate(now.speed);
+    ask_for_what_is_shown();
 }
 
 void PlayerSession::touch() { touched_ = host_.strand->now(); }

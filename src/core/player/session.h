@@ -65,6 +65,7 @@ class PlayerSession {
 
   private:
     void fill_queue();
+    void ask_for_what_is_shown();
     Host host_;
     PlayerDocument document_;
     std::filesystem::path folder_;

@@ -73,15 +73,40 @@ constexpr std::array rows{
                  signs(p);
                  p.at_end = AtEnd::next;
              }},
+    Template{"two-up", "two clips beside each other, each with its own controls; one sounds at a time",
+             [](PlayerSpec& p) {
+                 bare(p);
+                 p.bars = {{}};
+                 put(p, "foot/start", {"toggle"});
+                 put(p, "foot/middle", {"position"});
+                 put(p, "foot/end", {"mute"});
+                 put(p, "centre", {"start"});
+                 signs(p);
+             },
+             nullptr, 2},
 };
 }  // namespace
 
 std::span<const Template> templates() { return rows; }
 
-PlayerDocument with_template(PlayerDocument d, const Template& chosen) {
-    chosen.apply(d.player());
+PlayerDocument with_template(PlayerDocument d, const Template& chosen, std::size_t player) {
+    if (chosen.players > 1) {
+        // The one that was there is the first; what another one plays is the next on the shelf.
+        d.players = {d.player(player)};
+        d.screen = {};
+        d.screen.one_sounds = true;
+        while (d.players.size() < chosen.players) {
+            d.players.push_back(d.player());
+            d.players.back().name = d.free_player_name(d.player().name);
+        }
+        for (std::size_t i = 0; i < d.players.size() && !d.sources.empty(); ++i)
+            d.player(i).sources = {{d.sources[i % d.sources.size()].name}};
+        for (auto& p : d.players) chosen.apply(p);
+        return d;
+    }
+    chosen.apply(d.player(player));
     if (chosen.apply_to_source)
-        for (auto& s : d.sources) chosen.apply_to_source(s);
+        for (auto i : queue_of(d, player)) chosen.apply_to_source(d.sources[i]);
     return d;
 }
 

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Players to begin from: one row each.
 #pragma once
-#include "player/player.h"
+#include "player/screen.h"
 
 namespace ruedo {
 
@@ -11,9 +11,11 @@ struct Template {
     void (*apply)(PlayerSpec&);
     /// What of the sources goes with it, if anything.
     void (*apply_to_source)(SourceSpec&) = nullptr;
+    /// So many of them, one beside the other, each with a source of its own.
+    std::size_t players = 1;
 };
 std::span<const Template> templates();
-/// The document with it taken over, for the player and all sources.
-PlayerDocument with_template(PlayerDocument document, const Template& chosen);
+/// The document with it taken over, for one of its players and the sources that one plays.
+PlayerDocument with_template(PlayerDocument document, const Template& chosen, std::size_t player = 0);
 
 }  // namespace ruedo
