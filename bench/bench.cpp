@@ -354,6 +354,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
 #ifdef RUEDO_BENCH_WINDOW
         {"overlay", overlay},
         {"heartbeat", heartbeat},
+        {"crowd", crowd},
 #endif
     };
     return list;

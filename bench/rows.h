@@ -36,5 +36,6 @@ json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& 
 // Rows that need a window; built where there is one.
 json overlay();
 json heartbeat();
+json crowd();
 
 }  // namespace ruedo::bench

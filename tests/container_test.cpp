@@ -43,6 +43,14 @@ TEST_CASE("every fixture is what its maker says") {
                     for (auto time : times) got.push_back(time.ns);
                     CHECK(got == t["pts_ns"].get<std::vector<std::int64_t>>());
                     CHECK(scanned.frame_count == t["pts_ns"].size());
+                    // Counted in order: every picture has the number of its time, until the next one's.
+                    auto counted = value(picture_times(*clip->reader(track.id), track));
+                    CHECK(counted.all == times);
+                    CHECK(counted.keyframes == scanned.keyframe_times);
+                    for (std::size_t n = 0; n < times.size(); ++n) {
+                        CHECK(counted.number_at(times[n]) == n);
+                        CHECK(counted.number_at(times[n] - 1_ns) == (n ? n - 1 : 0));
+                    }
                     if (t["fps"] == "vfr")
                         CHECK_FALSE(scanned.frame_rate.stated());
                     else

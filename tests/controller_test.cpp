@@ -515,3 +515,35 @@ TEST_CASE("what is live can be sought in as far as it is kept") {
         run(200_ms);
     }
 }
+
+TEST_CASE("pictures are numbered once they are asked for, in whatever is open, and not over a network or for nobody") {
+    for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4"}) {
+        INFO(name);
+        const nlohmann::json* wanted = nullptr;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "video") wanted = &t;
+        auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
+        Stage stage;
+        stage.controller.open(fixture(name).string());
+        REQUIRE(stage.settle());
+        stage.run(100_ms);
+        CHECK_FALSE(stage.now().pictures);
+        CHECK(find_property("frame")->value(stage.now()).is_null());
+        stage.controller.list_pictures();
+        REQUIRE(stage.run_until([](auto& s) { return s.pictures != nullptr; }));
+        CHECK(find_property("frame_count")->value(stage.now()) == times.size());
+        std::mt19937 random(5);
+        for (int i = 0; i < 8; ++i) {
+            auto n = random() % times.size();
+            stage.controller.seek(Time{times[n]});
+            REQUIRE(stage.settle());
+            stage.run(50_ms);
+            CHECK(find_property("frame")->value(stage.now()) == n);
+        }
+        stage.controller.open(fixture("rotate90.mp4").string());
+        CHECK(stage.run_until([&](auto& s) { return s.pictures && s.source == "rotate90.mp4"; }));
+        stage.controller.release();
+        stage.run(100_ms);
+        CHECK_FALSE(stage.now().pictures);
+    }
+}

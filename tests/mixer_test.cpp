@@ -114,6 +114,32 @@ TEST_CASE("gain changes by ramps, never by steps") {
     CHECK(heard.back() == 0);
 }
 
+TEST_CASE("the level is the peak of what is heard, falls by 40 dB in a second, and is nothing at rest") {
+    for (float peak : {1.0F, 0.5F, 0.1F}) {
+        auto strand = make_virtual_strand();
+        Mixer mixer(*strand, {});
+        auto voice = mixer.add_voice();
+        CHECK(voice->level() == 0);
+        std::vector<float> loud;
+        for (int i = 0; i < 48'000; ++i) {
+            auto v = peak * static_cast<float>(std::sin(i * 0.1));
+            loud.push_back(0), loud.push_back(v);  // on the right alone
+        }
+        voice->push({}, 1, loud);
+        voice->push(1_s, 1, std::vector<float>(96'000 * 2));
+        voice->start();
+        auto level_at = [&](Time t) {
+            strand->run_until(t);
+            return voice->level();
+        };
+        CHECK(std::abs(level_at(500_ms) - peak) < peak * 0.12);
+        auto from = level_at(1200_ms), to = level_at(1700_ms);
+        CHECK(std::abs(20 * std::log10(from / to) - 20) < 2);
+        voice->clear();
+        CHECK(voice->level() == 0);
+    }
+}
+
 TEST_CASE("a voice tells which media time is being heard, across speeds") {
     auto strand = make_virtual_strand();
     Mixer mixer(*strand, {});

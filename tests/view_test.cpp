@@ -6,6 +6,7 @@
 #include <QLineEdit>
 #include <QPushButton>
 #include <QTest>
+#include <set>
 #include <thread>
 
 #include "view/look.h"
@@ -98,6 +99,41 @@ TEST_CASE("dragging the position seeks while it moves and lands exactly when let
     CHECK(soon([&] { return seat.view.snapshot().position == Time{} && seat.frame() == 0; }));
     key(slider, Qt::Key_Right);
     CHECK(soon([&] { return seat.view.snapshot().position >= 1_s; }));
+}
+
+TEST_CASE("while the position is dragged the picture of the place stands above it, where that is wanted") {
+    auto d = document_of({"h264_high_aac.mp4"});
+    for (bool wanted : {true, false}) {
+        for (auto& c : d.player().controls) c.settings.stills = wanted;
+        Seat seat(d);
+        REQUIRE(seat.phase(Phase::ready));
+        auto* slider = control(&seat.view, "Position");
+        REQUIRE(slider);
+        REQUIRE(soon([&] { return slider->isEnabled(); }));
+        double y = slider->height() / 2.0;
+        auto still = [&] { return control(&seat.view, "Picture of the place under the pointer"); };
+        press(slider, {slider->width() * 0.3, y});
+        if (!wanted) {
+            pass(150);
+            CHECK_FALSE(still());
+            let_go(slider, {slider->width() * 0.3, y});
+            continue;
+        }
+        REQUIRE(soon([&] { return still() && still()->isVisible(); }));
+        auto before = still()->geometry();
+        CHECK(before.bottom() <= slider->y());
+        CHECK(seat.view.rect().contains(before));
+        auto shot = still()->grab().toImage();
+        std::set<QRgb> colours;
+        for (int x = 2; x < shot.width() - 2; ++x) colours.insert(shot.pixel(x, shot.height() / 2));
+        CHECK(colours.size() > 8);
+        // It goes with the hand, and stays inside.
+        move(slider, {slider->width() - 9.0, y}, Qt::LeftButton);
+        CHECK(soon([&] { return still()->x() > before.x(); }));
+        CHECK(seat.view.rect().contains(still()->geometry()));
+        let_go(slider, {slider->width() - 9.0, y});
+        CHECK_FALSE(still()->isVisible());
+    }
 }
 
 TEST_CASE("skips, volume and mute do what they say") {

@@ -4,6 +4,7 @@
 #include <QAction>
 #include <QApplication>
 #include <QEvent>
+#include <QScreen>
 #include <algorithm>
 #include <cmath>
 #include <tuple>
@@ -516,7 +517,9 @@ void PlayerView::toggle_full_screen() {
         // The same widget with the same controller, lifted out of its place and put back later.
         home_ = parentWidget();
         home_geometry_ = geometry();
+        auto whole = screen()->geometry();
         setParent(nullptr, Qt::Window);
+        setGeometry(whole);  // where nobody manages windows it would keep its size
         showFullScreen();
     } else {
         setParent(home_, Qt::Widget);

@@ -98,6 +98,7 @@ void Controller::Engine::show(Item item, Time due) {
         return;
     }
     ++counters_.presented;
+    if (!clock_.running()) publish();  // nothing else will, while it is held
     if (!clock_.running() || first) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((t - due).ns));
     measure_offset(item.at, t);
