@@ -3,6 +3,7 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
+#include "convert/recipe.h"
 #include "playback/machine.h"
 #include "playback/properties.h"
 #include "player/player.h"
@@ -14,5 +15,6 @@ int main(int argc, char** argv) {
     std::ofstream(std::string(argv[1]) + "/controls.md") << ruedo::controls_page();
     std::ofstream(std::string(argv[1]) + "/conditions.md") << ruedo::conditions_page();
     std::ofstream(std::string(argv[1]) + "/project.schema.json") << ruedo::project_schema().dump(2) << "\n";
+    std::ofstream(std::string(argv[1]) + "/recipe.schema.json") << ruedo::recipe_schema().dump(2) << "\n";
     return 0;
 }

@@ -364,6 +364,19 @@ TEST_CASE(
     }
     CHECK(shapes.size() == 4);
     CHECK(view.snapshot().counters.presented == presented);
+    // A poster that stands in front of the picture does so there as well: here it is nothing but the surround.
+    auto upper_colours = [&](Mirror* m) {
+        auto shot = m->grab().toImage();
+        std::set<QRgb> colours;
+        for (int x = shot.width() / 2 - 8; x < shot.width() / 2 + 8; ++x)
+            for (int y = shot.height() / 3; y < shot.height() / 3 + 8; ++y) colours.insert(shot.pixel(x, y));
+        return colours.size();
+    };
+    CHECK(upper_colours(mirrors.back()) > 1);
+    REQUIRE(b.window.sentences().set_value("poster", "none"));
+    view.controller().stop();
+    REQUIRE(soon([&] { return !view.poster_now().isNull(); }));
+    CHECK(upper_colours(mirrors.back()) == 1);
     b.window.mount().set_side_by_side(false);
     CHECK(b.window.mount().mirrors().empty());
 }

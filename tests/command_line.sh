@@ -131,6 +131,41 @@ check "arrange two players" 0 'len(d["players"])==2 and d["players"][1]["box"]==
     "$work/two.png")" = "360 780" ] || wrong "arrange two players: the picture has another size"
 check "arrange says whose control is meant" 2 'd["error"]["code"]=="usage" and "Left/toggle" in d["error"]["hint"]' \
     "$r" arrange "$work/two.ruedo" --do "1s press toggle" --json
+check "convert copies what may stay" 0 \
+    'd["container"]=="mp4" and d["video"]["action"]==d["audio"]["action"]=="copied" and d["video"]["frames"]==180' \
+    "$r" convert "$fixtures/h264_high_aac.mp4" "$work/copy.mp4" --json
+check "compare what was copied" 0 'd["identical"] and d["psnr_y"] is None and d["frames"]==180 and d["ssim_y"]==1' \
+    "$r" compare "$work/copy.mp4" "$fixtures/h264_high_aac.mp4" --json
+check "convert to another form" 0 \
+    'd["container"]=="webm" and d["video"]["codec"]=="vp9" and d["video"]["width"]==320 and d["audio"]["codec"]=="opus"
+        and d["duration_ns"]==1000000000 and {f["code"] for f in d["findings"]}=={"pictures-encoded","sound-encoded"}' \
+    "$r" convert "$fixtures/h264_high_aac.mp4" "$work/small.webm" --size 320x --from 1s --to 2s --json --progress json \
+    2>"$work/lines"
+python3 -c 'import json,sys
+for l in open(sys.argv[1]):
+    d = json.loads(l)
+    assert 0 <= d["done"] <= 1 and {"speed", "left_ns", "bytes", "expected_bytes"} <= set(d)' \
+    "$work/lines" || wrong "convert: progress is not one object a line"
+check "compare at a place" 0 'd["frames"]==1 and d["identical"] and abs(d["worst"][0]["at_ns"]-500000000)<1000000' \
+    "$r" compare "$work/small.webm" "$work/small.webm" --at 500ms --json
+check "convert over what is there" 1 'd["error"]["code"]=="exists"' \
+    "$r" convert "$fixtures/vp9_opus.webm" "$work/copy.mp4" --json
+check "convert over what is read" 1 'd["error"]["code"]=="refused"' \
+    "$r" convert "$work/copy.mp4" "$work/copy.mp4" --replace --json
+check "convert for a target" 0 'd["video"]["codec"]=="h264" and d["audio"]["codec"]=="aac"' \
+    "$r" convert "$fixtures/vp9_opus.webm" "$work/target.mp4" --target handset-basic --to 1s --json
+for words in "--size 3" "--quality 99" "--rate x" "--from 5" "--from 2s --to 1s" "--passes 3" "--loudness 4" \
+    "--shape round" "--bitrate much" "--fit-bytes 0" "--video h999" "--progress xml" "--quality 20 --bitrate 1M"; do
+    # shellcheck disable=SC2086
+    check "convert with $words" 2 'd["error"]["code"]=="usage"' \
+        "$r" convert "$fixtures/vp9_opus.webm" "$work/never.mp4" $words --json
+done
+[ -e "$work/never.mp4" ] && wrong "convert: wrong usage made a file"
+"$r" convert "$fixtures/h264_high_aac.mp4" "$work/stopped.webm" --video vp9 >/dev/null 2>&1 & converting=$!
+for _ in $(seq 400); do find "$work" -name '.stopped*' | grep -q . && break; sleep 0.05; done
+kill -INT $converting; wait $converting; code=$?
+[ $code = 130 ] || wrong "convert: interrupted, it exits with $code"
+find "$work" -name '*stopped*' | grep -q . && wrong "convert: interrupted, it leaves something behind"
 check "arrange on no mount" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/p.ruedo" --mount boat --json
 check "arrange without its source" 1 'd["error"]["code"]=="not-found"' \
     "$r" arrange "$work/p.ruedo" --source b --json

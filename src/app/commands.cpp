@@ -11,6 +11,7 @@
 #include "capture/camera.h"
 #include "catalogue/catalogue.h"
 #include "convert/targets.h"
+#include "making.h"
 #include "pack/pack.h"
 
 namespace ruedo {
@@ -239,8 +240,8 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 7> command_names{"inspect", "frames",  "play", "pack",
-                                                        "arrange", "targets", "key"};
+constexpr std::array<std::string_view, 9> command_names{"inspect", "frames",  "play",    "pack", "arrange",
+                                                        "convert", "compare", "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -302,6 +303,30 @@ int run(int argc, char** argv, const Screens& screens) {
     arrange_command->add_option("--at", at, "The moment to be told; after the last call without");
     arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
+    ConvertWords words;
+    auto* convert_command_line = add("convert", "Makes a clip of another form", "IN");
+    convert_command_line->add_option("OUT", words.out, "Its extension chooses the wrapper: .mp4 or .webm")->required();
+    for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
+             {"--target", &words.target, "What it is to play on; see “ruedo targets”"},
+             {"--recipe", &words.recipe, "A recipe as JSON (docs/recipe.md); options come on top of it"},
+             {"--video", &words.video, "h264, vp8, vp9, copy or none"},
+             {"--audio", &words.audio, "aac, opus, copy or none"},
+             {"--size", &words.size, "1280x720, 1280x or x720, as shown"},
+             {"--shape", &words.shape, "keep, crop, pad or bake"},
+             {"--rate", &words.rate, "keep, 30 or 30000/1001"},
+             {"--bitrate", &words.bitrate, "Of the pictures: 2.5M"},
+             {"--quality", &words.quality, "Constant, on the encoder’s own scale"},
+             {"--fit-bytes", &words.fit_bytes, "The whole is at most so large: 8MB"},
+             {"--passes", &words.passes, "1 or 2"},
+             {"--loudness", &words.loudness, "LUFS: -23"},
+             {"--from", &words.from, "Where it begins"},
+             {"--to", &words.to, "Where it ends"},
+             {"--progress", &words.progress, "json: a line at least twice a second on standard error"}})
+        convert_command_line->add_option(name, *into, about);
+    convert_command_line->add_flag("--replace", words.replace, "OUT may take the place of another file");
+    auto* compare_command_line = add("compare", "Two clips held against each other, picture by picture", "A");
+    compare_command_line->add_option("B", out, "The second one")->required();
+    compare_command_line->add_option("--at", at, "Only at these times, separated by commas");
     try {
         app.parse(argc, argv);
     } catch (const CLI::CallForVersion& e) {
@@ -349,6 +374,11 @@ int run(int argc, char** argv, const Screens& screens) {
                       as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
+    if (compare_command_line->parsed()) return finish(compare_command(source, out, at), as_json);
+    if (convert_command_line->parsed()) {
+        words.in = source;
+        return finish(convert_command(words), as_json);
+    }
     if (arrange_command->parsed()) {
         ArrangeOptions o;
         auto outcome = [&]() -> Result<json> {

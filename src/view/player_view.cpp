@@ -51,6 +51,7 @@ class PlayerView::Poster : public QWidget {
             image_ = image, surround_ = surround, update();
         if (isVisible() == image_.isNull()) setVisible(!image_.isNull());
     }
+    const QImage& image() const { return image_; }
 
   protected:
     void paintEvent(QPaintEvent*) override {
@@ -362,6 +363,8 @@ QRect PlayerView::seen(const Box& b) const {
     auto at = [of = scale()](int v) { return static_cast<int>(std::lround(v * of)); };
     return {QPoint(at(b.x), at(b.y)), QPoint(at(b.right()) - 1, at(b.bottom()) - 1)};
 }
+
+QImage PlayerView::poster_now() const { return poster_->image(); }
 
 QWidget* PlayerView::control_widget(std::string_view name) const {
     for (auto& m : controls_)

@@ -76,6 +76,7 @@ class PlayerView : public QWidget {
     /// Posters for the strip and for what comes next.
     void set_poster(std::size_t index, const QImage& poster);
     std::vector<StripItem> strip_items() const;
+    QImage poster_now() const;                          ///< What stands in front of the picture, if anything.
     int posters_made() const { return posters_made_; }  ///< Since the view was made.
     CaptionsLayer& captions() { return *captions_; }
 

@@ -69,7 +69,7 @@ void Mirror::paintEvent(QPaintEvent*) {
     for (std::size_t i = 0; i < document().players.size(); ++i) {
         auto& player = screen_.player(lender(i));
         auto b = box(i);
-        PlayerStill still{.picture = player.surface().still(), .poster = {}};
+        PlayerStill still{.picture = player.surface().still(), .poster = player.poster_now()};
         auto strip = player.strip_items();
         still.strip = strip;
         g.save();

@@ -106,6 +106,32 @@ std::optional<Time> parse_time(std::string_view text) {
     return std::nullopt;
 }
 
+std::optional<Rational> parse_rational(std::string_view text) {
+    auto whole = [](std::string_view part) -> std::optional<std::int64_t> {
+        std::int64_t n = 0;
+        auto [end, ec] = std::from_chars(part.data(), part.data() + part.size(), n);
+        if (ec != std::errc{} || end != part.data() + part.size() || n < 0 || n > 1'000'000'000) return std::nullopt;
+        return n;
+    };
+    Rational r{0, 1};
+    if (auto stroke = text.find('/'); stroke != std::string_view::npos) {
+        auto num = whole(text.substr(0, stroke)), den = whole(text.substr(stroke + 1));
+        if (!num || !den) return std::nullopt;
+        r = {*num, *den};
+    } else if (auto point = text.find('.'); point != std::string_view::npos) {
+        auto decimals = text.substr(point + 1);
+        auto before = whole(text.substr(0, point)), after = whole(decimals);
+        if (!before || !after || decimals.size() > 6) return std::nullopt;
+        for (std::size_t i = 0; i < decimals.size(); ++i) r.den *= 10;
+        r.num = *before * r.den + *after;
+    } else {
+        auto n = whole(text);
+        if (!n) return std::nullopt;
+        r.num = *n;
+    }
+    return r.stated() ? std::optional(r.reduced()) : std::nullopt;
+}
+
 std::string format_time(Time t) {
     const char* sign = t.ns < 0 ? "-" : "";
     auto ms = (t.ns < 0 ? -t.ns : t.ns) / 1'000'000;

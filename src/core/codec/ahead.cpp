@@ -16,6 +16,7 @@ PicturesAhead::PicturesAhead(std::unique_ptr<PictureReader> reader, std::size_t 
           } catch (const std::exception& e) {
               ready_.put(fail(Code::internal, fmt::format("Decoding broke off: {}.", e.what())));
           }
+          cut_ = reader_->cut();
           ready_.close();
       }) {}
 

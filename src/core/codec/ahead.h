@@ -17,10 +17,13 @@ class PicturesAhead {
     PicturesAhead& operator=(const PicturesAhead&) = delete;
     /// As `PictureReader::next`; after an error or the end it gives the end.
     Result<std::optional<Picture>> next();
+    /// Why the file gave less than it held when it was opened, if it did; once `next` has given nothing.
+    const std::optional<Error>& cut() const { return cut_; }
 
   private:
     std::unique_ptr<PictureReader> reader_;
     Bounded<Result<Picture>> ready_;
+    std::optional<Error> cut_;
     std::atomic<bool> stop_ = false;
     std::thread thread_;
 };

@@ -132,6 +132,7 @@ class CodecRegistry {
     Result<std::unique_ptr<VideoEncoder>> video_encoder(Codec codec, const VideoEncodeOptions& options);
     Result<std::unique_ptr<AudioEncoder>> audio_encoder(Codec codec, const AudioEncodeOptions& options);
     bool decodes(Codec codec);
+    bool encodes(Codec codec);
     /// The module that decodes `codec` and its file; nothing when there is none.
     struct Found {
         const CodecModule* module;

@@ -87,6 +87,9 @@ std::optional<CodecRegistry::Found> CodecRegistry::decoder_module(Codec codec) {
     return std::nullopt;
 }
 bool CodecRegistry::decodes(Codec codec) { return decoder_module(codec).has_value(); }
+bool CodecRegistry::encodes(Codec codec) {
+    return std::any_of(modules().begin(), modules().end(), [&](auto& m) { return has(m.module->encodes, codec); });
+}
 
 Result<std::unique_ptr<VideoDecoder>> CodecRegistry::video_decoder(const Track& track) {
     if (track.problem) return std::unexpected(*track.problem);

@@ -1,0 +1,497 @@
+// SPDX-License-Identifier: Apache-2.0
+// Clips made of clips: every picture where it was, every sound where it was, in the shape that was asked for.
+#include <cmath>
+#include <fstream>
+#include <set>
+
+#include "convert/compare.h"
+#include "convert/conversion.h"
+#include "picture/quality.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+struct Seen {
+    Time pts{};
+    int number = -1;
+};
+std::vector<Seen> pictures_in(const fs::path& path, Time until = Time::max()) {
+    std::shared_ptr<Clip> clip = value(open_clip(path.string()));
+    auto* track = clip->info().main(Kind::video);
+    REQUIRE(track);
+    auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
+    std::vector<Seen> all;
+    for (auto p = value(reader->next()); p && p->pts < until; p = value(reader->next()))
+        all.push_back({p->pts, demo::read_strip(render(*p)).value_or(-1)});
+    return all;
+}
+/// Where bursts begin, in samples.
+std::vector<std::size_t> onsets_in(const fs::path& path) {
+    auto sound = sound_of(std::shared_ptr<Clip>(value(open_clip(path.string()))));
+    std::vector<std::size_t> all;
+    std::size_t quiet = 48000;
+    for (std::size_t i = 0; i < sound.size() / 2; ++i) {
+        bool loud = std::abs(sound[2 * i]) > 0.1F;
+        if (loud && quiet > 9600) all.push_back(i);
+        quiet = loud ? 0 : quiet + 1;
+    }
+    return all;
+}
+Converted made(const std::string& source, const fs::path& out, const Recipe& recipe = {}) {
+    return value(convert(source, {.out = out, .recipe = recipe, .target = {}}, CodecRegistry::standard()));
+}
+Error refused(const std::string& source, const fs::path& out, const Recipe& recipe = {}) {
+    auto result = convert(source, {.out = out, .recipe = recipe, .target = {}}, CodecRegistry::standard());
+    REQUIRE_FALSE(result.has_value());
+    return result.error();
+}
+bool says(const Converted& c, const std::string& code) {
+    return std::any_of(c.findings.begin(), c.findings.end(), [&](auto& f) { return f.code == code; });
+}
+/// Nothing but what is named lies in a folder.
+void holds_only(const Folder& folder, std::set<std::string> names) {
+    std::set<std::string> there;
+    for (auto& e : fs::directory_iterator(folder.path)) there.insert(e.path().filename().string());
+    CHECK(there == names);
+}
+}  // namespace
+
+TEST_CASE("every picture keeps its number and its time, and every burst its place, whatever a clip is made into") {
+    Folder folder;
+    Recipe recipe;
+    int turn = 0;
+    recipe.to = 1500_ms;
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vfr_h264.mp4", "vp8_vorbis.webm", "edit_skip_500ms.mp4",
+                      "theora_vorbis.ogv", "h264_aac.ts", "h264_high_vorbis.mkv"})
+        for (auto [out, codec] : {std::pair{"h.mp4", Codec::h264}, {"9.webm", Codec::vp9}, {"8.webm", Codec::vp8}}) {
+            // Of all pairs two of three, so that each source and each form meets its turn.
+            if (++turn % 3 == 0) continue;
+            INFO(name << " into " << out);
+            recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
+            auto path = folder / (std::string(name) + "." + out);
+            auto result = made(fixture(name).string(), path, recipe);
+            CHECK(result.video.action == "encoded");
+            CHECK(result.bytes == fs::file_size(path));
+            auto before = pictures_in(fixture(name), 1500_ms), after = pictures_in(path);
+            REQUIRE(after.size() == before.size());
+            CHECK(result.video.frames == before.size());
+            for (std::size_t i = 0; i < after.size(); ++i) {
+                CHECK(after[i].number == before[i].number);
+                // WebM counts milliseconds, MP4 finer ticks.
+                CHECK(std::abs((after[i].pts - before[i].pts).ns) <=
+                      (std::string(out).ends_with("webm") ? 500'001 : 12'000));
+            }
+            auto heard = onsets_in(fixture(name)), again = onsets_in(path);
+            std::erase_if(heard, [](auto at) { return at > 72000 - 2400; });
+            std::erase_if(again, [](auto at) { return at > 72000 - 2400; });
+            REQUIRE(again.size() == heard.size());
+            for (std::size_t i = 0; i < heard.size(); ++i)
+                CHECK(std::abs(static_cast<double>(again[i]) - static_cast<double>(heard[i])) <= 96);
+            // It can be entered anywhere, exactly.
+            std::shared_ptr<Clip> clip = value(open_clip(path.string()));
+            auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+            for (std::size_t i = 3; i < after.size(); i += 13)
+                CHECK(demo::read_strip(render(value(reader->at(after[i].pts)))) == after[i].number);
+        }
+}
+
+TEST_CASE("what may stay as it is is copied bit for bit, and what may not says why") {
+    Folder folder;
+    auto packets = [](const fs::path& path, Kind kind) {
+        auto clip = value(open_clip(path.string()));
+        auto reader = clip->reader(clip->info().main(kind)->id);
+        std::vector<std::pair<std::int64_t, Bytes>> all;
+        PacketHead head;
+        Bytes data;
+        while (value(reader->next(head))) done(reader->read(data)), all.emplace_back(head.pts.ns / 1'000'000, data);
+        return all;
+    };
+    for (auto [name, out] : {std::pair{"h264_high_aac.mp4", "a.mp4"},
+                             {"vp9_opus.webm", "b.webm"},
+                             {"rotate90.mp4", "c.mp4"},
+                             {"h264_cbp_opus_frag.mp4", "d.mp4"},
+                             {"av1_opus.mp4", "e.webm"},
+                             {"hevc.mp4", "f.mp4"}}) {
+        INFO(name);
+        auto result = made(fixture(name).string(), folder / out);
+        CHECK(result.video.action == "copied");
+        auto from = packets(fixture(name), Kind::video), to = packets(folder / out, Kind::video);
+        REQUIRE(from.size() == to.size());
+        for (std::size_t i = 0; i < from.size(); ++i) {
+            CHECK(from[i].second == to[i].second);
+            CHECK(std::abs(from[i].first - to[i].first) <= 1);
+        }
+        if (result.audio.action != "none") {
+            CHECK(result.audio.action == "copied");
+            auto a = packets(fixture(name), Kind::audio), b = packets(folder / out, Kind::audio);
+            REQUIRE(a.size() == b.size());
+            for (std::size_t i = 0; i < a.size(); ++i) CHECK(a[i].second == b[i].second);
+            CHECK(onsets_in(folder / out) == onsets_in(fixture(name)));
+        }
+        auto same = value(compare(fixture(name).string(), (folder / out).string(), CodecRegistry::standard()));
+        CHECK(same.identical);
+        CHECK(std::isinf(same.psnr_y));
+    }
+    Recipe copying;
+    copying.video.action = Recipe::Do::copy;
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "x.webm", copying).sentence.find("H.264") !=
+          std::string::npos);
+    copying.video.width = 320;
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "x.mp4", copying).code == Code::refused);
+    auto mixed = made(fixture("h264_high_vorbis.mkv").string(), folder / "m.mp4");
+    CHECK(mixed.audio.action == "encoded");
+    CHECK(says(mixed, "sound-encoded"));
+}
+
+TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothing") {
+    Folder folder;
+    auto all = pictures_in(fixture("h264_high_aac.mp4"));
+    for (auto [from, to] : {std::pair{1_s, 3_s}, {1010_ms, 2500_ms}, {2_s + 1_ms, 2_s + 34_ms}, {5_s, 60_s}}) {
+        INFO(from.seconds() << " to " << to.seconds());
+        Recipe r;
+        r.from = from, r.to = to;
+        auto path = folder / "cut.mp4";
+        auto result =
+            value(convert(fixture("h264_high_aac.mp4").string(),
+                          {.out = path, .recipe = r, .target = {}, .replace = true}, CodecRegistry::standard()));
+        auto cut = pictures_in(path);
+        // The picture that is seen at the beginning, and all that begin before the end.
+        std::vector<Seen> wanted;
+        for (std::size_t i = 0; i < all.size(); ++i)
+            if (all[i].pts < to && (i + 1 == all.size() || all[i + 1].pts > from)) wanted.push_back(all[i]);
+        REQUIRE(cut.size() == wanted.size());
+        for (std::size_t i = 0; i < cut.size(); ++i) {
+            CHECK(cut[i].number == wanted[i].number);
+            CHECK(std::abs((cut[i].pts - std::max(Time{}, wanted[i].pts - from)).ns) < 20'000);
+        }
+        auto length = std::min(to, 6_s) - from;
+        CHECK(std::abs((result.duration - length).ns) < (5_ms).ns);
+        auto samples = sound_of(std::shared_ptr<Clip>(value(open_clip(path.string())))).size() / 2;
+        CHECK(std::abs(static_cast<double>(samples) - length.seconds() * 48000) < 240);
+        std::vector<std::size_t> heard;
+        for (auto at : onsets_in(fixture("h264_high_aac.mp4"))) {
+            auto moved = static_cast<double>(at) - from.seconds() * 48000;
+            if (moved > 200 && moved < length.seconds() * 48000 - 2400)
+                heard.push_back(static_cast<std::size_t>(moved));
+        }
+        auto again = onsets_in(path);
+        for (auto at : heard)
+            CHECK(std::any_of(again.begin(), again.end(), [&](auto b) {
+                return std::abs(static_cast<double>(b) - static_cast<double>(at)) <= 96;
+            }));
+    }
+}
+
+TEST_CASE("size, shape and rate are those that were asked for") {
+    Folder folder;
+    struct Case {
+        const char* name;
+        int width, height;
+        Recipe::Shape shape;
+        int display_width, display_height, rotation;
+    };
+    using Shape = Recipe::Shape;
+    for (auto c : {Case{"rotate90.mp4", 180, 0, Shape::keep, 180, 320, 90},
+                   {"rotate90.mp4", 0, 0, Shape::bake, 360, 640, 0},
+                   {"rotate90.mp4", 200, 200, Shape::pad, 200, 200, 0},
+                   {"rotate90.mp4", 200, 200, Shape::crop, 200, 200, 0},
+                   {"par43_sps.mp4", 0, 0, Shape::bake, -1, -1, 0},
+                   {"par43_sps.mp4", 0, 180, Shape::keep, -1, 180, 0},
+                   {"vp9_opus.webm", 100, 100, Shape::keep, 100, 56, 0},
+                   {"odd_853x481_vp9.webm", 0, 0, Shape::keep, 852, 480, 0}}) {
+        INFO(c.name << " " << c.width << "x" << c.height);
+        Recipe r;
+        r.to = 300_ms;
+        r.video.action = Recipe::Do::encode, r.video.codec = Codec::h264;
+        r.video.width = c.width, r.video.height = c.height, r.video.shape = c.shape;
+        auto path = folder / "s.mp4";
+        (void)value(convert(fixture(c.name).string(), {.out = path, .recipe = r, .target = {}, .replace = true},
+                            CodecRegistry::standard()));
+        auto& from = open(c.name)->info().main(Kind::video)->video;
+        auto clip = value(open_clip(path.string()));
+        auto& to = clip->info().main(Kind::video)->video;
+        int width =
+            c.display_width > 0 ? c.display_width : to.display_height() * from.display_width() / from.display_height();
+        CHECK(std::abs(to.display_width() - width) <= 2);
+        if (c.display_height > 0) CHECK(std::abs(to.display_height() - c.display_height) <= 2);
+        CHECK(to.rotation == c.rotation);
+        if (c.shape == Shape::bake) CHECK(to.width == to.display_width());
+        // Seen is the same: the strip stands where it can be read, but for what is cut.
+        auto before = pictures_in(fixture(c.name), 300_ms), after = pictures_in(path);
+        if (c.shape == Shape::keep || c.shape == Shape::bake) CHECK(after.front().number == before.front().number);
+    }
+    for (auto [rate, count] : {std::pair{Rational{15, 1}, 30}, {Rational{60, 1}, 120}, {Rational{24000, 1001}, 48}}) {
+        Recipe r;
+        r.to = 2_s, r.video.rate = rate;
+        auto path = folder / "r.mp4";
+        (void)value(convert(fixture("vfr_h264.mp4").string(), {.out = path, .recipe = r, .target = {}, .replace = true},
+                            CodecRegistry::standard()));
+        auto facts = value(
+            scan_track(*value(open_clip(path.string())), *value(open_clip(path.string()))->info().main(Kind::video)));
+        CHECK(facts.frame_count == static_cast<std::uint64_t>(count));
+        CHECK(facts.frame_rate == rate);
+        // At every moment the picture that was seen before.
+        std::shared_ptr<Clip> clip = open("vfr_h264.mp4");
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        for (auto& p : pictures_in(path))
+            CHECK(demo::read_strip(render(value(reader->at(p.pts + 20000_ns)))) == p.number);
+    }
+}
+
+TEST_CASE("a size in bytes is landed under, closely, and loudness comes to where it was asked to be") {
+    Folder folder;
+    for (std::uint64_t bytes : {150'000U, 320'000U}) {
+        Recipe r;
+        r.fit_bytes = bytes;
+        auto result = value(convert(fixture("h264_high_aac.mp4").string(),
+                                    {.out = folder / "f.mp4", .recipe = r, .target = {}, .replace = true},
+                                    CodecRegistry::standard()));
+        INFO(bytes << ": " << result.bytes);
+        CHECK(result.bytes <= bytes);
+        CHECK(result.bytes >= bytes * 97 / 100);
+        CHECK(result.video.passes == 2);
+    }
+    Recipe small;
+    small.fit_bytes = 5000;
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "g.mp4", small).code == Code::limit);
+    holds_only(folder, {"f.mp4"});
+    Recipe loud;
+    loud.audio.loudness = -30;
+    (void)made(fixture("h264_high_aac.mp4").string(), folder / "l.mp4", loud);
+    auto level = [](const fs::path& p) {
+        double sum = 0;
+        auto s = sound_of(std::shared_ptr<Clip>(value(open_clip(p.string()))));
+        for (auto v : s) sum += static_cast<double>(v) * v;
+        return 10 * std::log10(sum / static_cast<double>(s.size()));
+    };
+    loud.audio.loudness = -24;
+    (void)made(fixture("h264_high_aac.mp4").string(), folder / "m.mp4", loud);
+    CHECK(std::abs(level(folder / "m.mp4") - level(folder / "l.mp4") - 6) < 0.3);
+}
+
+TEST_CASE("nothing that is there is lost, and what can't be is refused in words") {
+    Folder folder;
+    fs::copy_file(fixture("h264_high_aac.mp4"), folder / "in.mp4");
+    auto before = bytes_of(folder / "in.mp4");
+    auto in = (folder / "in.mp4").string();
+    CHECK(refused(in, folder / "in.mp4").code == Code::refused);
+    CHECK(
+        convert(in, {.out = folder / "in.mp4", .recipe = {}, .target = {}, .replace = true}, CodecRegistry::standard())
+            .error()
+            .code == Code::refused);
+    fs::create_symlink(folder / "in.mp4", folder / "link.mp4");
+    CHECK(convert(in, {.out = folder / "link.mp4", .recipe = {}, .target = {}, .replace = true},
+                  CodecRegistry::standard())
+              .error()
+              .code == Code::refused);
+    put(folder / "there.mp4", Bytes{1, 2, 3});
+    CHECK(refused(in, folder / "there.mp4").code == Code::exists);
+    CHECK(bytes_of(folder / "there.mp4").size() == 3);
+    CHECK(refused(in, folder / "x.doc").code == Code::usage);
+    CHECK(refused(in, folder / "none" / "x.mp4").code == Code::not_found);
+    CHECK(refused((folder / "missing.mp4").string(), folder / "x.mp4").code == Code::not_found);
+    Recipe late;
+    late.from = 60_s;
+    CHECK(refused(in, folder / "x.mp4", late).code == Code::refused);
+    Recipe empty;
+    empty.video.action = empty.audio.action = Recipe::Do::none;
+    CHECK(refused(in, folder / "x.mp4", empty).code == Code::empty);
+    Recipe odd;
+    odd.video.action = Recipe::Do::encode, odd.video.codec = Codec::hevc;
+    CHECK(refused(in, folder / "x.mp4", odd).code == Code::codec_missing);
+    // Stopped at any moment nothing is left behind.
+    for (int stop_at : {0, 1, 3}) {
+        Recipe anew;
+        anew.video.action = Recipe::Do::encode, anew.video.codec = Codec::vp9;
+        int told = 0;
+        auto result = convert(in,
+                              {.out = folder / "x.webm",
+                               .recipe = anew,
+                               .target = {},
+                               .replace = false,
+                               .told =
+                                   [&](auto& p) {
+                                       CHECK((p.done >= 0 && p.done <= 1));
+                                       return told++ < stop_at;
+                                   }},
+                              CodecRegistry::standard());
+        REQUIRE_FALSE(result.has_value());
+        CHECK(result.error().code == Code::cancelled);
+    }
+    fs::remove(folder / "link.mp4");
+    holds_only(folder, {"in.mp4", "there.mp4"});
+    CHECK(bytes_of(folder / "in.mp4") == before);
+    // One that breaks off gives what there is, and says so.
+    auto cut = bytes_of(fixture("vp9_opus.webm"));
+    cut.resize(cut.size() / 2);
+    put(folder / "cut.webm", cut);
+    auto shorter = made((folder / "cut.webm").string(), folder / "short.mp4");
+    CHECK(shorter.duration < 4_s);
+    CHECK(shorter.video.frames > 30);
+    CHECK(says(shorter, "truncated"));
+    CHECK(pictures_in(folder / "short.mp4").size() == shorter.video.frames);
+}
+
+TEST_CASE("likeness is that of the plain formula, and less for what differs more") {
+    auto plain = [](const std::vector<std::uint8_t>& a, const std::vector<std::uint8_t>& b, int width, int height) {
+        int n = std::min(11, width), m = std::min(11, height);
+        auto weight = [](int i, int of) { return std::exp(-std::pow(i - (of - 1) / 2.0, 2) / 4.5); };
+        double norm = 0, total = 0, c1 = 6.5025, c2 = 58.5225;
+        for (int y = 0; y < m; ++y)
+            for (int x = 0; x < n; ++x) norm += weight(x, n) * weight(y, m);
+        for (int top = 0; top + m <= height; ++top)
+            for (int left = 0; left + n <= width; ++left) {
+                double ma = 0, mb = 0, aa = 0, bb = 0, ab = 0;
+                for (int y = 0; y < m; ++y)
+                    for (int x = 0; x < n; ++x) {
+                        auto at = static_cast<std::size_t>((top + y) * width + left + x);
+                        double w = weight(x, n) * weight(y, m) / norm, u = a[at], v = b[at];
+                        ma += w * u, mb += w * v, aa += w * u * u, bb += w * v * v, ab += w * u * v;
+                    }
+                double va = aa - ma * ma, vb = bb - mb * mb, vab = ab - ma * mb;
+                total += (2 * ma * mb + c1) * (2 * vab + c2) / ((ma * ma + mb * mb + c1) * (va + vb + c2));
+            }
+        return total / ((width - n + 1) * (height - m + 1));
+    };
+    std::mt19937 random(81);
+    Similarity similarity;
+    for (int i = 0; i < 60; ++i) {
+        int width = 1 + static_cast<int>(random() % 70), height = 1 + static_cast<int>(random() % 40);
+        std::vector<std::uint8_t> a(static_cast<std::size_t>(width * height)), b(a.size());
+        int kind = i % 4;
+        for (std::size_t k = 0; k < a.size(); ++k) {
+            a[k] = static_cast<std::uint8_t>(kind == 0 ? 255 : kind == 1 ? random() : 100 + k % 50);
+            b[k] = static_cast<std::uint8_t>(kind == 0   ? 254 - i % 3
+                                             : kind == 3 ? a[k]
+                                                         : std::min<unsigned long>(255, a[k] + random() % 20));
+        }
+        Plane pa{a.data(), width, height, width}, pb{b.data(), width, height, width};
+        INFO(i << ": " << width << " x " << height);
+        CHECK(std::abs(similarity.of(pa, pb) - plain(a, b, width, height)) < 1e-6);
+        std::uint64_t error = 0;
+        for (std::size_t k = 0; k < a.size(); ++k) error += static_cast<std::uint64_t>((a[k] - b[k]) * (a[k] - b[k]));
+        CHECK(squared_error(pa, pb) == error);
+    }
+    CHECK(psnr(1) == Approx(48.1308));
+    Folder folder;
+    double before = 1.1;
+    for (int quality : {18, 30, 44}) {
+        Recipe r;
+        r.to = 1_s, r.video.action = Recipe::Do::encode, r.video.codec = Codec::h264, r.video.quality = quality;
+        auto path = folder / (std::to_string(quality) + ".mp4");
+        (void)made(fixture("h264_high_aac.mp4").string(), path, r);
+        auto c = value(compare(path.string(), fixture("h264_high_aac.mp4").string(), CodecRegistry::standard()));
+        CHECK(c.frames == 30);
+        CHECK(c.ssim_y < before);
+        before = c.ssim_y;
+        auto worst = c.worst();
+        REQUIRE(worst.size() == 5);
+        for (auto& p : c.places) CHECK(p.ssim_y >= worst[0].ssim_y);
+    }
+}
+
+TEST_CASE("pictures become larger, smaller, cut and turned without drifting in light or place") {
+    for (auto range : {Colour::Range::limited, Colour::Range::full})
+        for (int turn : {0, 90, 180, 270}) {
+            std::array<std::uint8_t*, 3> planes{};
+            auto p = make_picture(97, 61, planes);
+            p.colour.range = range;
+            for (int y = 0; y < 61; ++y)
+                for (int x = 0; x < p.stride[0]; ++x)
+                    planes[0][y * p.stride[0] + x] = static_cast<std::uint8_t>(40 + 2 * x * 97 / 97);
+            for (std::size_t i : {1U, 2U})
+                std::memset(planes[i], static_cast<int>(100 + 20 * i), static_cast<std::size_t>(p.stride[i] * 31));
+            Reshape r;
+            r.width = 97, r.height = 61, r.to_width = 194, r.to_height = 122, r.turn = turn;
+            r.canvas_width = turn % 180 ? 122 : 194, r.canvas_height = turn % 180 ? 194 : 122;
+            r.colour = p.colour.resolved(61);
+            CHECK_FALSE(r.leaves(p));
+            Reshaper shaper;
+            auto q = value(shaper.make(p, r));
+            REQUIRE((q.width == r.canvas_width && q.height == r.canvas_height));
+            // The ramp goes on rising the same way, at half the pace.
+            auto at = [&](int along) {
+                int x = turn == 0     ? along
+                        : turn == 180 ? 193 - along
+                                      : 60,
+                    y = turn == 90    ? along
+                        : turn == 270 ? 193 - along
+                                      : 60;
+                return static_cast<int>(q.plane[0][y * q.stride[0] + x]);
+            };
+            for (int i = 8; i < 186; i += 7) CHECK(std::abs(at(i) - (40 + i - 0.5)) <= 2);
+            CHECK(q.plane[1][20 * q.stride[1] + 20] == 120);
+            CHECK(q.plane[2][20 * q.stride[2] + 20] == 140);
+        }
+    std::array<std::uint8_t*, 3> planes{};
+    auto p = make_picture(64, 48, planes);
+    Reshape same;
+    same.width = same.to_width = same.canvas_width = 64, same.height = same.to_height = same.canvas_height = 48;
+    same.colour = p.colour.resolved(48);
+    CHECK(same.leaves(p));
+    Reshaper shaper;
+    CHECK(value(shaper.make(p, same)).plane[0] == p.plane[0]);
+}
+
+TEST_CASE("a recipe is read as it was written, and what is wrong in one is named by its place") {
+    std::mt19937 random(82);
+    auto schema = recipe_schema();
+    CHECK(nlohmann::json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/recipe.schema.json")) == schema);
+    std::ifstream file(std::string(RUEDO_DOCS) + "/recipe.md");
+    std::string page(std::istreambuf_iterator<char>(file), {});
+    for (auto& [key, v] : schema["properties"].items()) CHECK(page.find("`" + key + "`") != std::string::npos);
+    for (auto part : {"video", "audio"})
+        for (auto& [key, v] : schema["properties"][part]["properties"].items()) {
+            INFO(key);
+            CHECK(page.find("`" + key + "`") != std::string::npos);
+        }
+    for (int i = 0; i < 200; ++i) {
+        Recipe r;
+        auto maybe = [&] { return random() % 2 == 0; };
+        r.video.action = static_cast<Recipe::Do>(random() % 4), r.audio.action = static_cast<Recipe::Do>(random() % 4);
+        if (r.video.action == Recipe::Do::encode) r.video.codec = maybe() ? Codec::h264 : Codec::vp9;
+        if (r.audio.action == Recipe::Do::encode) r.audio.codec = maybe() ? Codec::aac : Codec::opus;
+        if (maybe()) r.video.quality = static_cast<int>(random() % 64);
+        if (maybe()) r.video.bitrate = 1000 + static_cast<std::uint32_t>(random() % 9'000'000);
+        if (maybe()) r.video.passes = 2;
+        if (maybe()) r.video.width = 320, r.video.height = maybe() ? 180 : 0;
+        r.video.shape = static_cast<Recipe::Shape>(random() % 4);
+        if (maybe()) r.video.rate = maybe() ? Rational{30000, 1001} : Rational{25, 1};
+        r.video.keyframes = 1_ms * static_cast<std::int64_t>(1 + random() % 9000);
+        if (maybe()) r.audio.bitrate = 64'000;
+        if (maybe()) r.audio.loudness = -16.5;
+        if (maybe()) r.wrapper = "webm";
+        if (maybe()) r.from = 2_s, r.to = 9_s;
+        if (maybe()) r.fit_bytes = 8'000'000;
+        CHECK(value(recipe_from_json(to_json(r), "r")) == r);
+        // The schema knows every member, and the page of the documentation speaks of it.
+        auto j = to_json(r);
+        for (auto& [key, v] : j.items()) CHECK(schema["properties"].contains(key));
+        for (auto part : {"video", "audio"})
+            for (auto& [key, v] : j[part].items()) CHECK(schema["properties"][part]["properties"].contains(key));
+    }
+    auto wrong = [](const char* json, const char* place) {
+        auto r = recipe_from_json(nlohmann::json::parse(json), "r.json");
+        REQUIRE_FALSE(r.has_value());
+        INFO(r.error().sentence);
+        CHECK(r.error().sentence.find(place) != std::string::npos);
+    };
+    wrong("[]", "must be an object");
+    wrong(R"({"colour": 1})", "/colour");
+    wrong(R"({"video": {"codec": "h999"}})", "/video/codec");
+    wrong(R"({"video": {"quality": 64}})", "/video/quality");
+    wrong(R"({"video": {"rate": "0/1"}})", "/video/rate");
+    wrong(R"({"video": {"shape": "round"}})", "/video/shape");
+    wrong(R"({"audio": {"loudness": 3}})", "/audio/loudness");
+    wrong(R"({"from_ns": 5, "to_ns": 5})", "/to_ns");
+    for (auto [text, rate] : {std::pair{"30", Rational{30, 1}},
+                              {"30000/1001", Rational{30000, 1001}},
+                              {"29.97", Rational{2997, 100}},
+                              {"12.5", Rational{25, 2}},
+                              {"60/2", Rational{30, 1}}})
+        CHECK(parse_rational(text) == rate);
+    for (auto text : {"", "0", "-1", "1/0", "x", "1/", "1.2.3", "9999999999", "1.1234567"})
+        CHECK_FALSE(parse_rational(text));
+}
