@@ -349,6 +349,10 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"two-hours.open", two_hours_open},
         {"two-hours.seek", two_hours_seek},
         {"two-hours.memory", two_hours_memory},
+        {"convert.h264", [] { return convert_row(Codec::h264); }},
+        {"convert.vp9", [] { return convert_row(Codec::vp9); }},
+        {"rewrap", rewrap_row},
+        {"compare", compare_row},
         {"pacing", pacing},
         {"sync", sync},
 #ifdef RUEDO_BENCH_WINDOW

@@ -8,6 +8,8 @@ namespace ruedo::bench {
 /// The clips made for measuring, in a folder of temporary files that is kept between runs.
 std::filesystem::path clip(
     const std::string& name);  ///< "h264-720p60.mp4", "vp9-1080p30.webm", "vp8-360p30.webm", "two-hours.mp4"
+/// Into this codec, of pictures that decode quickly.
+nlohmann::json convert_row(Codec codec);
 Packets packets_of(const std::filesystem::path& path);
 
 }  // namespace ruedo::bench

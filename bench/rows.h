@@ -33,6 +33,9 @@ json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& 
     return row(median(ratios), goal, better, unit, ratios.size());
 }
 
+json rewrap_row();
+json compare_row();
+
 // Rows that need a window; built where there is one.
 json overlay();
 json heartbeat();

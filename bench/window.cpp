@@ -137,7 +137,7 @@ json crowd() {
     for (int i = 0; i < 200; ++i) {
         SourceSpec s;
         s.name = fmt::format("Clip {}", i);
-        s.file = std::filesystem::absolute(clip("vp9-720p30.webm")).string();
+        s.file = std::filesystem::absolute(clip("h264-720p60.mp4")).string();
         d.sources.push_back(s);
     }
     while (add_player(d)) {

@@ -60,6 +60,9 @@ class ClipWriter {
     /// All tracks come before the first packet; returns the number to pass to `write`.
     virtual Result<std::size_t> add(const WriteTrack& track) = 0;
     virtual Outcome write(std::size_t track, const WritePacket& packet) = 0;
+    /// Before the first packet: about so many will come. Room for the index is then kept in front, where a container
+    /// has it there, so that nothing has to be moved at the end.
+    virtual void expect(std::uint64_t packets) { (void)packets; }
     /// `sound_end`: presented length of each sound track where the last packet is longer; 0 for none. `told` hears of
     /// what takes long in it, which is moving everything to make room for the index.
     virtual Outcome finish(Time sound_end = {}, const Progress& told = {}) = 0;

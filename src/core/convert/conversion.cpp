@@ -369,6 +369,7 @@ class Conversion {
         TRY(auto facts, scan_track(*clip_, *plan_.video, [](auto&) { return !ReadScope::given_up(); }));
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
         auto length = facts.end - facts.start;
+        pictures_ = facts.frame_count;
         rate_ = facts.frame_rate;
         if (!rate_.stated() && length.ns > 0) {
             // About as many as come in a thousandth of a second's steps.
@@ -461,24 +462,10 @@ class Conversion {
             first->duration = first->pts + first->duration - o_.recipe.from;
             first->pts = o_.recipe.from;
         }
-        VideoEncodeOptions e;
-        e.width = plan_.format.width, e.height = plan_.format.height;
-        e.rate = rate_;
-        e.keyframe_every = std::max(
-            1, static_cast<int>(
-                   v.keyframes.seconds() * static_cast<double>(rate_.num) / static_cast<double>(rate_.den) + 0.5));
+        auto e = encoder_options(plan_.video_codec, o_.recipe, plan_.format.width, plan_.format.height, rate_);
         e.pixel_aspect = plan_.format.pixel_aspect;
         e.colour = plan_.video->video.colour.resolved(plan_.video->video.height);
-        e.b_frames = plan_.video_codec == Codec::h264 ? 3 : 0;
-        e.effort = 1;
-        if (bitrate) {
-            e.bitrate = bitrate;
-        } else {
-            e.control = VideoEncodeOptions::Control::quality;
-            e.quality = v.quality.value_or(plan_.video_codec == Codec::h264  ? 21
-                                           : plan_.video_codec == Codec::vp9 ? 32
-                                                                             : 20);
-        }
+        if (bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = bitrate;
         e.pass = pass, e.stats = notes;
         TRY(auto encoder, codecs_.video_encoder(plan_.video_codec, e));
         return std::make_unique<EncodedPictures>(
@@ -545,6 +532,12 @@ class Conversion {
         if (sound) {
             TRY(audio_track, writer.add(audio->track()));
         }
+        // Some fifty packets of sound a second.
+        auto seconds = std::max(1.0, plan_.length.seconds());
+        auto pictures = o_.recipe.video.rate ? static_cast<std::uint64_t>(seconds * static_cast<double>(rate_.num) /
+                                                                          static_cast<double>(rate_.den))
+                                             : pictures_;
+        writer.expect((video ? pictures : 0) + (audio ? static_cast<std::uint64_t>(seconds * 52) : 0));
         while (picture || sound) {
             bool first = picture && (!sound || picture->dts <= sound->dts);
             auto& m = first ? *picture : *sound;
@@ -678,11 +671,26 @@ class Conversion {
     Plan plan_;
     Time to_ = Time::max(), began_{}, told_at_{};
     Rational rate_{};
+    std::uint64_t pictures_ = 0;
     float gain_ = 1;
     double passes_ = 1, passed_ = 0;
     std::deque<std::pair<Time, double>> recent_;
 };
 }  // namespace
+
+VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate) {
+    auto& v = recipe.video;
+    VideoEncodeOptions e;
+    e.width = width, e.height = height;
+    e.rate = rate;
+    auto pictures = v.keyframes.seconds() * static_cast<double>(rate.num) / static_cast<double>(rate.den);
+    e.keyframe_every = std::max(1, static_cast<int>(pictures + 0.5));
+    e.b_frames = codec == Codec::h264 ? 3 : 0;
+    e.effort = 1;
+    e.control = VideoEncodeOptions::Control::quality;
+    e.quality = v.quality.value_or(codec == Codec::h264 ? 21 : codec == Codec::vp9 ? 32 : 20);
+    return e;
+}
 
 Result<Converted> convert(const std::string& source, const ConversionOptions& options, CodecRegistry& codecs) {
     return Conversion(options, codecs).run(source);

@@ -194,6 +194,14 @@ Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
                     "The file was cut short; copy it again.");
     out.resize(n);
     if (n == 0) return {};
+    // Whoever reads on in small steps is given them out of larger ones.
+    bool reads_on = offset >= read_to_ && offset - read_to_ < buffer_.size() / 2;
+    read_to_ = offset + n;
+    if (reads_on && n <= buffer_.size() / 4 && source_->cheap_to_seek())
+        if (auto here = view(offset, n); here && here->size() == n) {
+            std::memcpy(out.data(), here->data(), n);
+            return {};
+        }
     std::size_t got = 0;
     if (offset >= start_ && offset - start_ < filled_) {
         got = std::min<std::size_t>(n, filled_ - static_cast<std::size_t>(offset - start_));
@@ -277,7 +285,8 @@ Result<FileWriter> FileWriter::create(const fs::path& path, bool replace) {
 }
 
 FileWriter::FileWriter(FileWriter&& o) noexcept
-    : fd_(std::exchange(o.fd_, -1)),
+    : held_(std::move(o.held_)),
+      fd_(std::exchange(o.fd_, -1)),
       path_(std::move(o.path_)),
       temporary_(std::move(o.temporary_)),
       position_(o.position_),
@@ -290,12 +299,21 @@ FileWriter::~FileWriter() {
 }
 
 Outcome FileWriter::write(ByteView bytes) {
-    TRY_DO(write_at(position_, bytes));
     position_ += bytes.size();
-    return {};
+    held_.insert(held_.end(), bytes.begin(), bytes.end());
+    return held_.size() < (1 << 20) ? Outcome{} : flush();
+}
+Outcome FileWriter::flush() {
+    auto written = put(position_ - held_.size(), held_);
+    if (written) held_.clear();
+    return written;
+}
+Outcome FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
+    TRY_DO(flush());
+    return put(offset, bytes);
 }
 
-Outcome FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
+Outcome FileWriter::put(std::uint64_t offset, ByteView bytes) {
     while (!bytes.empty()) {
         auto n = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
         if (n < 0 && errno == EINTR) continue;
@@ -307,6 +325,7 @@ Outcome FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
 }
 
 Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
+    TRY_DO(flush());
     Bytes block(1 << 20);
     for (auto end = position_; end > offset;) {
         if (told && !told(static_cast<double>(position_ - end) / static_cast<double>(position_ - offset)))
@@ -324,6 +343,7 @@ Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const 
 
 Outcome FileWriter::commit() {
     auto broken = [&] { return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string()))); };
+    TRY_DO(flush());
     if (::fsync(fd_) != 0) return broken();
     if (!replace_)
         TRY_DO(move_into_place(temporary_, path_));

@@ -93,7 +93,7 @@ class SourceReader {
     std::shared_ptr<ByteSource> source_;
     std::uint64_t size_;
     Bytes buffer_;
-    std::uint64_t start_ = 0;
+    std::uint64_t start_ = 0, read_to_ = UINT64_MAX;
     std::size_t filled_ = 0;
 };
 
@@ -155,6 +155,9 @@ class FileWriter final : public ByteSink {
 
   private:
     FileWriter() = default;
+    Outcome flush();
+    Outcome put(std::uint64_t offset, ByteView bytes);
+    Bytes held_;  ///< The last of what was written, on its way to the file.
     int fd_ = -1;
     std::filesystem::path path_, temporary_;
     std::uint64_t position_ = 0;

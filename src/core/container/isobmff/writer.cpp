@@ -70,6 +70,7 @@ class Mp4Writer final : public ClipWriter {
         if (sink_->position() == 0) {
             // A 64-bit size, since it is not known yet how much will come.
             BoxWriter w;
+            if (room_) w.box("free", [&] { w.bytes.resize(w.bytes.size() + room_ - 8); });
             w.u32(1).text("mdat").u64(0);
             TRY_DO(sink_->write(w.bytes));
         }
@@ -97,19 +98,35 @@ class Mp4Writer final : public ClipWriter {
         if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         ByteWriter size;
-        size.u64(sink_->position());
-        TRY_DO(sink_->write_at(8, size.bytes));
+        size.u64(sink_->position() - room_);
+        TRY_DO(sink_->write_at(room_ + 8, size.bytes));
         for (auto& t : tracks_) {
             t.media_duration = t.last_dts - t.first_dts + t.last_duration;
             if (t.audio() && sound_end.ns > 0) t.end = std::min(t.end, sound_end);
         }
         // The index's own size shifts what it points to; with 64-bit offsets from 4 GB on it does not depend on that.
         bool large = sink_->position() > 0xF0000000ULL;
+        // What was kept for it may do, with a box of nothing behind it; else everything moves.
+        if (room_) {
+            auto whole = index(0, large);
+            if (whole.size() == room_ || whole.size() + 8 <= room_) {
+                BoxWriter rest;
+                if (whole.size() < room_) rest.u32(static_cast<std::uint32_t>(room_ - whole.size())).text("free");
+                TRY_DO(sink_->write_at(whole.size(), rest.bytes));
+                TRY_DO(sink_->write_at(0, whole));
+                return sink_->commit();
+            }
+        }
         auto head = index(0, large).size();
         auto whole = index(head, large);
         TRY_DO(sink_->insert_gap(0, whole.size(), told));
         TRY_DO(sink_->write_at(0, whole));
         return sink_->commit();
+    }
+
+    void expect(std::uint64_t packets) override {
+        // Times, size, place and being a keyframe; boxes round them.
+        room_ = std::min<std::uint64_t>(2048 + packets * 24, 256 << 20);
     }
 
   private:
@@ -121,6 +138,7 @@ class Mp4Writer final : public ClipWriter {
     std::unique_ptr<ByteSink> sink_;
     std::vector<TrackState> tracks_;
     std::size_t last_track_ = SIZE_MAX;
+    std::uint64_t room_ = 0;  ///< Kept in front for the index.
 };
 
 constexpr std::uint64_t movie_ticks(Time t) {
