@@ -100,6 +100,14 @@ TEST_CASE("a player's part of a document is that player with the sources of its 
     auto alone = shelf_of({"Stairs"});
     CHECK(part_of(alone, 0) == alone);
 
+    // One sounding at a time, those that start by themselves do not begin with all of them heard.
+    auto loud = shelf_of({"Stairs", "Lantern"}, 3);
+    for (auto& s : loud.sources) s.start.how = Start::How::play;
+    CHECK_FALSE(part_of(loud, 2).player().muted);
+    loud.screen.one_sounds = true;
+    loud.player(0).muted = true;
+    CHECK((part_of(loud, 0).player().muted && !part_of(loud, 1).player().muted && part_of(loud, 2).player().muted));
+
     // What is taken off the shelf is in no queue any more.
     remove_source(d, 0);
     CHECK(queue_of(d, 1) == std::vector<std::size_t>{1});
@@ -138,6 +146,12 @@ TEST_CASE("one sounds at a time: whoever begins to, and whatever happens never t
     // Without sound in it a clip takes nobody's turn.
     now[2].has_audio = false, play(2, true);
     CHECK(rule.follow(now).empty());
+    // Several since it was asked last: the last one.
+    OneSounds late;
+    for (auto& s : now) s.has_audio = true, s.muted = false, s.state.intent = Intent::play;
+    now[0].since = 2_s, now[1].since = 3_s, now[2].since = 1_s;
+    CHECK(late.follow(now) == List{0, 2});
+    for (auto& s : now) s.since = {};
     // Several at once: the first one.
     OneSounds fresh;
     for (auto& s : now) s.has_audio = true, s.muted = false, s.state.intent = Intent::play;

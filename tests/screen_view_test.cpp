@@ -128,6 +128,7 @@ TEST_CASE("whoever begins to sound makes the other silent, where the document sa
             continue;
         }
         CHECK(soon([&] { return muted(0) && !muted(1); }));
+        pass(150);  // until that has been seen by the rule as well, which looks now and then
         s.view.player(0).controller().set_muted(false);
         CHECK(soon([&] { return !muted(0) && muted(1); }));
         CHECK(s.both(Phase::playing, Phase::playing));

@@ -332,8 +332,11 @@ void PlayerView::take(const PlayerDocument& document, std::size_t index, const s
     }
     auto opens_as = [](const SourceSpec& s) { return std::tuple(s.file, s.start.how, s.start.delay); };
     auto* now = session_->source();
-    bool same = loaded_ && now && index == session_->index() && folder == session_->folder() &&
-                opens_as(*now) == opens_as(document.sources[index]);
+    bool same = loaded_ && now && folder == session_->folder() && opens_as(*now) == opens_as(document.sources[index]);
+    // What has only moved in the queue goes on.
+    if (auto was = session_->index(); same && index != was)
+        same = now->name == document.sources[index].name &&
+               !(was < document.sources.size() && document.sources[was] == *now);
     if (same) return apply(document, index);
     if (snapshot().state.phase == Phase::closed) renew();
     load(document, index, folder);

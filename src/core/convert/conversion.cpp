@@ -534,9 +534,10 @@ class Conversion {
         }
         // Some fifty packets of sound a second.
         auto seconds = std::max(1.0, plan_.length.seconds());
-        auto pictures = o_.recipe.video.rate ? static_cast<std::uint64_t>(seconds * static_cast<double>(rate_.num) /
-                                                                          static_cast<double>(rate_.den))
-                                             : pictures_;
+        auto pictures =
+            o_.recipe.video.rate
+                ? static_cast<std::uint64_t>(seconds * static_cast<double>(rate_.num) / static_cast<double>(rate_.den))
+                : pictures_;
         writer.expect((video ? pictures : 0) + (audio ? static_cast<std::uint64_t>(seconds * 52) : 0));
         while (picture || sound) {
             bool first = picture && (!sound || picture->dts <= sound->dts);

@@ -225,10 +225,11 @@ PlayQueue::~PlayQueue() {
     gone.push_back(std::move(state_->current));
     state_->ahead.reset();
 }
-void PlayQueue::set(std::vector<Entry> entries, Repeat repeat) {
+void PlayQueue::set(std::vector<Entry> entries, Repeat repeat, std::optional<std::size_t> index) {
     std::lock_guard lock(state_->mutex);
     state_->entries = std::move(entries);
     state_->repeat = repeat;
+    if (index) state_->current.index = *index;
     if (state_->ahead) state_->retire(*std::exchange(state_->ahead, std::nullopt));
 }
 void PlayQueue::go(std::size_t index) {

@@ -24,8 +24,8 @@ class PlayQueue {
     PlayQueue(const PlayQueue&) = delete;
     PlayQueue& operator=(const PlayQueue&) = delete;
 
-    /// Takes the list over; what plays goes on, and is taken to be entry `index`.
-    void set(std::vector<Entry> entries, Repeat repeat);
+    /// Takes the list over; what plays goes on, and is taken to be entry `index`, or the one it was.
+    void set(std::vector<Entry> entries, Repeat repeat, std::optional<std::size_t> index = {});
     /// Opens entry `index` in the place of what plays.
     void go(std::size_t index);
     /// The one after or before, playing on if the one before did; false at either end.

@@ -41,6 +41,13 @@ PlayerDocument part_of(const PlayerDocument& d, std::size_t player) {
     part.players = {d.player(player)};
     part.players.front().sources.reset();
     for (auto i : queue_of(d, player)) part.sources.push_back(d.sources[i]);
+    // Of those that start by themselves with their sound on the first one is heard.
+    auto starts_loud = [&](std::size_t p) {
+        auto queue = queue_of(d, p);
+        return !queue.empty() && d.sources[queue.front()].start.how != Start::How::hold && !d.player(p).muted;
+    };
+    for (std::size_t before = 0; d.screen.one_sounds && before < player && starts_loud(player); ++before)
+        if (starts_loud(before)) part.player().muted = true;
     return part;
 }
 
@@ -96,8 +103,10 @@ std::vector<std::size_t> OneSounds::follow(std::span<const Snapshot> players) {
     if (sounded_.size() != players.size()) sounded_.assign(players.size(), false), holder_ = SIZE_MAX;
     std::vector<bool> sounds;
     for (auto& s : players) sounds.push_back(s.state.intent == Intent::play && s.has_audio && !s.muted);
-    for (std::size_t i = sounds.size(); i-- > 0;)
-        if (sounds[i] && !sounded_[i]) holder_ = i;
+    std::optional<Time> newest;
+    for (std::size_t i = 0; i < sounds.size(); ++i)
+        if (sounds[i] && !sounded_[i] && (!newest || players[i].since > *newest))
+            holder_ = i, newest = players[i].since;
     sounded_ = sounds;
     std::vector<std::size_t> silent;
     for (std::size_t i = 0; i < sounds.size(); ++i)

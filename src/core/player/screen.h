@@ -8,7 +8,8 @@ namespace ruedo {
 
 /// Places in `document.sources` of what a player plays, in the order of its queue.
 std::vector<std::size_t> queue_of(const PlayerDocument& document, std::size_t player);
-/// The document as if there were this player only, with the sources of its queue.
+/// The document as if there were this player only, with the sources of its queue. Where one is to sound at a time, of
+/// those that start by themselves all but the first begin with their sound off.
 PlayerDocument part_of(const PlayerDocument& document, std::size_t player);
 /// Where each of `count` players stands, in pixels of the mount. They never meet, and none stands outside.
 std::vector<Box> place_players(const ScreenSpec& screen, std::size_t count, const MountShape& mount);
@@ -20,8 +21,8 @@ std::optional<std::size_t> add_player(PlayerDocument& document);
 /// Takes a source off the shelf, and out of every queue.
 void remove_source(PlayerDocument& document, std::size_t source);
 
-/// "One sounds at a time": whoever begins to sound makes the others be silent. Of several that begin together the
-/// first one sounds.
+/// "One sounds at a time": whoever begins to sound makes the others be silent. Of several that began since it was asked
+/// last it is the last one; of those that began at the same time the first.
 class OneSounds {
   public:
     /// Those that are to be muted now. To be asked whenever something may have changed.

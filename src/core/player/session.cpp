@@ -75,7 +75,7 @@ void PlayerSession::fill_queue() {
     std::vector<PlayQueue::Entry> entries;
     for (auto& s : document_.sources) entries.push_back({resolve(s, folder_), open_options(document_, s, folder_)});
     static constexpr std::array modes{Repeat::off, Repeat::once, Repeat::one, Repeat::all, Repeat::off, Repeat::off};
-    queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(player().at_end)));
+    queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(player().at_end)), index_);
 }
 
 void PlayerSession::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
@@ -99,7 +99,7 @@ void PlayerSession::apply(const PlayerDocument& document, std::size_t index) {
     auto& was = before.player();
     auto& now = player();
     auto asked = [](const PlayerSpec& p) { return std::tuple(p.at_end, p.volume, p.muted, p.speed, p.open_within); };
-    if (before.sources != document_.sources || asked(was) != asked(now)) fill_queue();
+    if (before.sources != document_.sources || was_at != index || asked(was) != asked(now)) fill_queue();
     // Only what the document changed is taken over: what was chosen on the player itself stays.
     auto options = open_options(document_, document_.sources[index], folder_);
     if (was_at < before.sources.size()) {
