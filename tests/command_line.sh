@@ -148,6 +148,21 @@ for l in open(sys.argv[1]):
     "$work/lines" || wrong "convert: progress is not one object a line"
 check "compare at a place" 0 'd["frames"]==1 and d["identical"] and abs(d["worst"][0]["at_ns"]-500000000)<1000000' \
     "$r" compare "$work/small.webm" "$work/small.webm" --at 500ms --json
+check "stills spread over a clip" 0 'len(d["stills"])==3 and d["stills"][0]["at_ns"]==1000000000 and
+    {(s["width"], s["height"]) for s in d["stills"]}=={(320, 180)}' \
+    "$r" stills "$fixtures/vp9_opus.webm" --count 3 --size 320x320 --format jpeg --out "$work/stills" --json
+[ "$(find "$work/stills" -name '*.jpg' | wc -l)" = 3 ] || wrong "stills: not three files"
+check "a sheet of stills" 0 'len(d["stills"])==6' \
+    "$r" stills "$fixtures/vp9_opus.webm" --sheet 3x2 --size 160x90 --out "$work/sheet.png" --json
+[ "$(python3 -c 'import struct,sys; print(*struct.unpack(">II", open(sys.argv[1],"rb").read()[16:24]))' \
+    "$work/sheet.png")" = "512 204" ] || wrong "stills: the sheet has another size"
+check "stills over what is there" 1 'd["error"]["code"]=="exists"' \
+    "$r" stills "$fixtures/vp9_opus.webm" --sheet 3x2 --size 160x90 --out "$work/sheet.png" --json
+for words in "--at 5" "--every 0" "--count 0" "--sheet 4" "--size 0x9" "--format gif" "--at 1s --count 2"; do
+    # shellcheck disable=SC2086
+    check "stills with $words" 2 'd["error"]["code"]=="usage"' \
+        "$r" stills "$fixtures/vp9_opus.webm" --out "$work/no-stills" $words --json
+done
 check "convert over what is there" 1 'd["error"]["code"]=="exists"' \
     "$r" convert "$fixtures/vp9_opus.webm" "$work/copy.mp4" --json
 check "convert over what is read" 1 'd["error"]["code"]=="refused"' \

@@ -6,6 +6,7 @@
 
 #include "convert/compare.h"
 #include "convert/conversion.h"
+#include "convert/stills.h"
 #include "picture/quality.h"
 #include "support.h"
 
@@ -332,6 +333,76 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     CHECK(shorter.video.frames > 30);
     CHECK(says(shorter, "truncated"));
     CHECK(pictures_in(folder / "short.mp4").size() == shorter.video.frames);
+}
+
+TEST_CASE("stills are the pictures that are shown, in the size, form and number that was asked for") {
+    Folder folder;
+    auto& codecs = CodecRegistry::standard();
+    auto source = fixture("h264_high_aac.mp4").string();
+    StillOptions o;
+    o.out = folder / "s";
+    o.at = {3_s, 1010_ms, 1_s, 60_s};
+    auto made = value(stills(source, o, codecs));
+    REQUIRE(made.size() == 4);
+    CHECK((made[0].at == 3_s && made[1].at == 1_s && made[2].at == 1_s && made[3].at > 5900_ms));
+    CHECK((made[0].width == 640 && made[0].height == 360));
+    CHECK(stills(source, o, codecs).error().code == Code::exists);
+    // A JPEG is the same picture, which can be read again.
+    o.format = StillOptions::Format::jpeg, o.replace = true;
+    made = value(stills(source, o, codecs));
+    for (auto& s : made) {
+        Track track;
+        track.codec = Codec::mjpeg, track.kind = Kind::video;
+        auto decoder = value(codecs.video_decoder(track));
+        std::vector<Picture> out;
+        done(decoder->decode(bytes_of(s.path), {}, true, out));
+        REQUIRE(out.size() == 1);
+        auto clip = open("h264_high_aac.mp4");
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), codecs));
+        CHECK(demo::read_strip(render(out[0])) == demo::read_strip(render(value(reader->at(s.at)))));
+    }
+    o.at.clear(), o.every = 2500_ms;
+    CHECK(value(stills(source, o, codecs)).size() == 3);
+    o.every.reset(), o.count = 4, o.width = 100, o.height = 100;
+    made = value(stills(source, o, codecs));
+    REQUIRE(made.size() == 4);
+    CHECK((made[3].width == 100 && made[3].height == 56));
+    for (std::size_t i = 0; i < 4; ++i)
+        CHECK(std::abs((made[i].at - (750_ms + 1500_ms * static_cast<std::int64_t>(i))).ns) < 34'000'000);
+    o.count = 0, o.columns = 100, o.rows = 100;
+    CHECK(stills(source, o, codecs).error().code == Code::limit);
+    o.columns = o.rows = 0, o.go_on = [] { return false; };
+    CHECK(stills(source, o, codecs).error().code == Code::cancelled);
+    CHECK(stills(fixture("audio.flac").string(), o, codecs).error().code == Code::not_media);
+}
+
+TEST_CASE("sound alone, pictures alone, and an end among pictures that need later ones") {
+    Folder folder;
+    auto flac = made(fixture("audio.flac").string(), folder / "a.m4a");
+    CHECK((flac.video.action == "none" && flac.audio.action == "encoded"));
+    auto before = onsets_in(fixture("audio.flac")), after = onsets_in(folder / "a.m4a");
+    REQUIRE(before.size() == after.size());
+    for (std::size_t i = 0; i < before.size(); ++i)
+        CHECK(std::abs(static_cast<double>(before[i]) - static_cast<double>(after[i])) <= 96);
+    auto opus = made(fixture("audio_opus.ogg").string(), folder / "o.webm");
+    CHECK(opus.audio.action == "copied");
+    CHECK(onsets_in(folder / "o.webm") == onsets_in(fixture("audio_opus.ogg")));
+    Recipe silent;
+    silent.audio.action = Recipe::Do::none;
+    auto mute = made(fixture("h264_high_aac.mp4").string(), folder / "p.mp4", silent);
+    CHECK((mute.video.action == "copied" && mute.audio.action == "none"));
+    CHECK(pictures_in(folder / "p.mp4").size() == 180);
+    // Copied up to a moment, every picture before it is there, whether others need later ones or not.
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "h264_high_vorbis.mkv", "vfr_h264.mp4"}) {
+        INFO(name);
+        Recipe short_one = silent;
+        short_one.to = 1234_ms;
+        auto path = folder / (std::string(name) + (std::string(name).ends_with("webm") ? ".webm" : ".mp4"));
+        (void)made(fixture(name).string(), path, short_one);
+        auto wanted = pictures_in(fixture(name), 1234_ms), kept = pictures_in(path);
+        REQUIRE(kept.size() == wanted.size());
+        for (std::size_t i = 0; i < kept.size(); ++i) CHECK(kept[i].number == wanted[i].number);
+    }
 }
 
 TEST_CASE("likeness is that of the plain formula, and less for what differs more") {

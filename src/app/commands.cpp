@@ -240,8 +240,8 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 9> command_names{"inspect", "frames",  "play",    "pack", "arrange",
-                                                        "convert", "compare", "targets", "key"};
+constexpr std::array<std::string_view, 10> command_names{"inspect", "frames",  "stills",  "play",    "pack",
+                                                         "arrange", "convert", "compare", "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -324,6 +324,18 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--progress", &words.progress, "json: a line at least twice a second on standard error"}})
         convert_command_line->add_option(name, *into, about);
     convert_command_line->add_flag("--replace", words.replace, "OUT may take the place of another file");
+    StillWords still_words;
+    auto* stills_command_line = add("stills", "Single pictures of a clip as files, or a sheet of them", "FILE");
+    for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
+             {"--at", &still_words.at, "Times with units, separated by commas"},
+             {"--every", &still_words.every, "From the beginning on, so far apart: 2s"},
+             {"--count", &still_words.count, "So many, spread over it"},
+             {"--sheet", &still_words.sheet, "Columns by rows on one picture: 4x3"},
+             {"--size", &still_words.size, "Each fits into this: 320x180"},
+             {"--format", &still_words.format, "png or jpeg"},
+             {"--out", &still_words.out, "A folder; of a sheet the file"}})
+        stills_command_line->add_option(name, *into, about);
+    stills_command_line->add_flag("--replace", still_words.replace, "Files of the same name may be written over");
     auto* compare_command_line = add("compare", "Two clips held against each other, picture by picture", "A");
     compare_command_line->add_option("B", out, "The second one")->required();
     compare_command_line->add_option("--at", at, "Only at these times, separated by commas");
@@ -374,6 +386,10 @@ int run(int argc, char** argv, const Screens& screens) {
                       as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
+    if (stills_command_line->parsed()) {
+        still_words.in = source;
+        return finish(stills_command(still_words), as_json);
+    }
     if (compare_command_line->parsed()) return finish(compare_command(source, out, at), as_json);
     if (convert_command_line->parsed()) {
         words.in = source;

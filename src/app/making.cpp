@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "convert/compare.h"
+#include "convert/stills.h"
 #include "headless.h"
 
 namespace ruedo {
@@ -158,8 +159,9 @@ Result<json> convert_command(const ConvertWords& w) {
     return to_json(made);
 }
 
-Result<json> compare_command(const std::string& a, const std::string& b, const std::string& at) {
-    CompareOptions o;
+namespace {
+Result<std::vector<Time>> read_times(const std::string& at) {
+    std::vector<Time> times;
     for (std::size_t from = 0; !at.empty() && from <= at.size();) {
         auto end = std::min(at.find(',', from), at.size());
         auto part = at.substr(from, end - from);
@@ -167,9 +169,65 @@ Result<json> compare_command(const std::string& a, const std::string& b, const s
         if (!t)
             return wrong(fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", part),
                          "Separate several by commas.");
-        o.at.push_back(*t);
+        times.push_back(*t);
         from = end + 1;
     }
+    return times;
+}
+}  // namespace
+
+Result<json> stills_command(const StillWords& w) {
+    StillOptions o;
+    o.out = w.out;
+    o.replace = w.replace;
+    if (w.out.empty()) return wrong("--out names nothing.", "Name a folder, or the file of a sheet.");
+    if ((!w.at.empty()) + (!w.every.empty()) + (!w.count.empty()) + (!w.sheet.empty()) > 1)
+        return wrong("--at, --every, --count and --sheet exclude each other.", "Choose one of them.");
+    TRY(o.at, read_times(w.at));
+    if (!w.every.empty()) {
+        o.every = parse_time(w.every);
+        if (!o.every || o.every->ns < 1)
+            return wrong(fmt::format("--every takes a time with a unit, such as 2s, not “{}”.", w.every));
+    }
+    auto pair = [](const std::string& text, double most) -> std::optional<std::pair<int, int>> {
+        auto cut = text.find('x');
+        if (cut == std::string::npos) return std::nullopt;
+        auto a = plain_number(std::string_view(text).substr(0, cut)),
+             b = plain_number(std::string_view(text).substr(cut + 1));
+        bool fine =
+            a && b && *a >= 1 && *b >= 1 && *a <= most && *b <= most && *a == std::floor(*a) && *b == std::floor(*b);
+        return fine ? std::optional(std::pair(static_cast<int>(*a), static_cast<int>(*b))) : std::nullopt;
+    };
+    if (!w.count.empty()) {
+        auto n = plain_number(w.count);
+        if (!n || *n < 1 || *n > 10'000 || *n != std::floor(*n))
+            return wrong(fmt::format("“{}” is no count, 1 to 10000.", w.count));
+        o.count = static_cast<std::size_t>(*n);
+    }
+    if (!w.sheet.empty()) {
+        auto s = pair(w.sheet, 400);
+        if (!s) return wrong(fmt::format("“{}” is no sheet; it is columns by rows, such as 4x3.", w.sheet));
+        std::tie(o.columns, o.rows) = *s;
+    }
+    if (!w.size.empty()) {
+        auto s = pair(w.size, 8192);
+        if (!s)
+            return wrong(fmt::format("“{}” is no size; it is width by height, such as 320x180, up to 8192.", w.size));
+        std::tie(o.width, o.height) = *s;
+    }
+    if (!w.format.empty() && w.format != "png" && w.format != "jpeg") return wrong("--format is png or jpeg.");
+    o.format = w.format == "jpeg" ? StillOptions::Format::jpeg : StillOptions::Format::png;
+    o.go_on = [] { return !interrupted(); };
+    TRY(auto made, stills(w.in, o, CodecRegistry::standard()));
+    json list = json::array();
+    for (auto& s : made)
+        list.push_back({{"at_ns", s.at.ns}, {"path", s.path.string()}, {"width", s.width}, {"height", s.height}});
+    return json{{"stills", std::move(list)}};
+}
+
+Result<json> compare_command(const std::string& a, const std::string& b, const std::string& at) {
+    CompareOptions o;
+    TRY(o.at, read_times(at));
     o.told = [](auto&) { return !interrupted(); };
     TRY(auto c, compare(a, b, CodecRegistry::standard(), o));
     auto decibels = [](double v) { return std::isfinite(v) ? json(v) : json(nullptr); };

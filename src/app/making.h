@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// What the command line's words mean where something is made of a clip or clips are compared: `convert`, `compare`.
+// What the command line's words mean where something is made of a clip or clips are compared: `convert`, `compare`,
+// `stills`.
 #pragma once
 #include "convert/conversion.h"
 
@@ -14,6 +15,12 @@ struct ConvertWords {
 /// What they ask for; `usage` where they make no sense.
 Result<ConversionOptions> read_words(const ConvertWords& words);
 Result<nlohmann::json> convert_command(const ConvertWords& words);
+/// The options of `ruedo stills`.
+struct StillWords {
+    std::string in, at, every, count, sheet, size, format, out;
+    bool replace = false;
+};
+Result<nlohmann::json> stills_command(const StillWords& words);
 Result<nlohmann::json> compare_command(const std::string& a, const std::string& b, const std::string& at);
 
 }  // namespace ruedo

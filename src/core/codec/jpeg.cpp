@@ -1,7 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
-// Motion JPEG decoding through libjpeg-turbo.
+// Motion JPEG through libjpeg-turbo.
 #include <libyuv.h>
 #include <turbojpeg.h>
+
+#include <algorithm>
 
 #include "codec/codec.h"
 
@@ -73,6 +75,46 @@ class Decoder final : public VideoDecoder {
     std::array<Bytes, 3> scratch_;
 };
 
+/// Each picture for itself, 4:2:0. What the numbers mean is fixed (JFIF): pictures come in full range and the matrix of
+/// ITU-R BT.601, or are taken to.
+class Encoder final : public VideoEncoder {
+  public:
+    static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
+        if (o.width < 1 || o.height < 1 || o.width > 16384 || o.height > 16384)
+            return fail(Code::limit, "The JPEG encoder takes sizes up to 16384 x 16384.", "Choose a smaller one.");
+        auto e = std::make_unique<Encoder>();
+        if (!(e->handle_ = tjInitCompress())) return fail(Code::internal, "The JPEG encoder could not be started.");
+        e->options_ = o;
+        return e;
+    }
+    ~Encoder() override {
+        if (handle_) tjDestroy(handle_);
+    }
+    Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
+        std::array<const unsigned char*, 3> planes{picture.plane[0], picture.plane[1], picture.plane[2]};
+        std::array<int, 3> strides = picture.stride;
+        unsigned char* made = nullptr;
+        unsigned long size = 0;
+        auto quality =
+            options_.control == VideoEncodeOptions::Control::quality ? std::clamp(options_.quality, 1, 100) : 85;
+        bool fine = tjCompressFromYUVPlanes(handle_, planes.data(), picture.width, strides.data(), picture.height,
+                                            TJSAMP_420, &made, &size, quality, 0) == 0;
+        Encoded e;
+        if (fine) e.data.assign(made, made + size);
+        tjFree(made);
+        if (!fine) return fail(Code::internal, "The JPEG encoder failed on a picture.");
+        e.pts = e.dts = picture.pts;
+        out.push_back(std::move(e));
+        return {};
+    }
+    Outcome drain(std::vector<Encoded>&) override { return {}; }
+    Bytes config() const override { return {}; }
+
+  private:
+    tjhandle handle_ = nullptr;
+    VideoEncodeOptions options_;
+};
+
 }  // namespace
 }  // namespace ruedo
 
@@ -83,7 +125,8 @@ RUEDO_CODEC_MODULE {
                                     .licence = "BSD-3-Clause AND IJG",
                                     .package = "libturbojpeg0",
                                     .decodes = {Codec::mjpeg},
-                                    .encodes = {},
-                                    .video_decoder = &Decoder::make};
+                                    .encodes = {Codec::mjpeg},
+                                    .video_decoder = &Decoder::make,
+                                    .video_encoder = &Encoder::make};
     return &module;
 }

@@ -337,7 +337,8 @@ class Conversion {
         if (clip_->info().live)
             return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name),
                         "Convert a clip, or say where it is to end.");
-        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr));
+        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr,
+                            [this](const Track& t, Time to) { return cuts_clean(t, to); }));
         to_ = recipe.to.value_or(Time::max());
         TRY_DO(count_pictures());
         TRY_DO(measure_sound());
@@ -363,11 +364,22 @@ class Conversion {
         }
         return {};
     }
+    /// No packet that is shown before `to` comes after one that is shown behind it.
+    bool cuts_clean(const Track& track, Time to) {
+        auto reader = clip_->reader(track.id);
+        PacketHead head;
+        for (bool behind = false; reader->next(head).value_or(false) && tell(0, 0);) {
+            if (behind && head.pts < to) return false;
+            behind = behind || head.pts >= to;
+        }
+        return true;
+    }
     /// How many there are, for the rate and for what is done; by their heads alone.
     Outcome count_pictures() {
         if (!plan_.video) return {};
-        TRY(auto facts, scan_track(*clip_, *plan_.video, [](auto&) { return !ReadScope::given_up(); }));
-        if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
+        Outcome going;
+        TRY(auto facts, scan_track(*clip_, *plan_.video, [&](auto&) { return (going = tell(0, 0)).has_value(); }));
+        TRY_DO(going);
         auto length = facts.end - facts.start;
         pictures_ = facts.frame_count;
         rate_ = facts.frame_rate;

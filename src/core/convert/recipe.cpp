@@ -269,7 +269,7 @@ const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec) {
 }  // namespace
 
 Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target) {
+                      const Target* target, const std::function<bool(const Track&, Time)>& cuts_clean) {
     Plan p;
     p.wrapper = &wrapper;
     if (target &&
@@ -336,6 +336,8 @@ Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper&
             reason = "its rate changes";
         else if (recipe.from.ns > 0)
             reason = "it begins inside the clip";
+        else if (recipe.to && !(cuts_clean && cuts_clean(*p.video, *recipe.to)))
+            reason = "it ends among pictures that need later ones";
         else if (p.video->config.empty() && p.video->codec != Codec::vp8 && p.video->codec != Codec::vp9)
             reason = "its settings stand in the stream";
         else if (p.video->codec == Codec::vp9 && wrapper.name == "mp4" && p.video->config.empty())

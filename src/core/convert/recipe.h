@@ -64,8 +64,9 @@ struct Plan {
     Time length{};             ///< Of what is made, as far as that is known before.
     std::vector<Finding> why;  ///< Sentences: what is done anew, and what is left out.
 };
-/// `target` narrows what is chosen where the recipe leaves it open.
+/// `target` narrows what is chosen where the recipe leaves it open. `cuts_clean` says whether what is copied of a track
+/// can end at a time: no packet before it needs one from behind it.
 Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target = nullptr);
+                      const Target* target = nullptr, const std::function<bool(const Track&, Time)>& cuts_clean = {});
 
 }  // namespace ruedo

@@ -1,0 +1,109 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "convert/stills.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "container/container.h"
+#include "picture/picture.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+namespace {
+constexpr int gap = 8;  ///< Round the pictures of a sheet.
+constexpr std::size_t most = 10'000;
+
+/// What a JPEG is made of: full range, in the matrix of ITU-R BT.601 (JFIF 1.02).
+constexpr Colour jpeg_colour{Colour::Matrix::bt601, Colour::Range::full, 2, 2};
+
+Outcome write_image(const fs::path& path, const Image& image, const StillOptions& o, CodecRegistry& codecs) {
+    if (o.format == StillOptions::Format::png) return write_png(path, image, o.replace);
+    VideoEncodeOptions e;
+    e.width = image.width, e.height = image.height;
+    e.colour = jpeg_colour;
+    e.control = VideoEncodeOptions::Control::quality;
+    e.quality = 92;
+    TRY(auto encoder, codecs.video_encoder(Codec::mjpeg, e));
+    std::vector<Encoded> packets;
+    TRY_DO(encoder->encode(to_picture(image, jpeg_colour), packets));
+    if (packets.empty()) return fail(Code::internal, "No JPEG came of a picture.");
+    return write_file(path, packets.front().data, o.replace);
+}
+
+/// A picture laid onto another one, which is large enough.
+void lay(const Image& image, Image& onto, int left, int top) {
+    for (std::ptrdiff_t y = 0; y < image.height; ++y)
+        std::memcpy(onto.pixels.data() + (top + y) * onto.stride() + left * 4, image.pixels.data() + y * image.stride(),
+                    static_cast<std::size_t>(image.stride()));
+}
+}  // namespace
+
+Result<std::vector<Still>> stills(const std::string& source, const StillOptions& o, CodecRegistry& codecs) {
+    std::shared_ptr<Clip> clip;
+    {
+        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+        TRY(auto opened, open_clip(source));
+        clip = std::move(opened);
+    }
+    auto& info = clip->info();
+    auto* track = info.main(Kind::video);
+    if (!track)
+        return fail(Code::not_media, fmt::format("“{}” has no pictures.", info.name), "Choose a clip with pictures.");
+    bool spread = o.every || o.count || o.columns;
+    if (spread && !info.duration_known)
+        return fail(Code::refused, fmt::format("How long “{}” is is not known.", info.name), "Name the times instead.");
+    auto times = o.at;
+    auto count = o.columns ? static_cast<std::size_t>(o.columns) * static_cast<std::size_t>(o.rows) : o.count;
+    if (o.every)
+        for (Time t{}; t < info.duration && times.size() <= most; t = t + *o.every) times.push_back(t);
+    for (std::size_t i = 0; i < count && i <= most; ++i)
+        times.push_back(scaled(info.duration, (static_cast<double>(i) + 0.5) / static_cast<double>(count)));
+    if (times.empty()) times.push_back(info.duration_known ? std::min(2_s, info.duration / 4) : Time{});
+    if (times.size() > most)
+        return fail(Code::limit, fmt::format("That would be more than {} pictures.", most), "Take fewer.");
+    TRY(auto reader, PictureReader::open(clip, *track, codecs));
+    int width = track->video.display_width(), height = track->video.display_height();
+    if (o.width > 0 && o.height > 0) {
+        auto fitted = fit_rect(Fit::contain, width, height, o.width, o.height);
+        width = std::max(1, static_cast<int>(fitted.width + 0.5)),
+        height = std::max(1, static_cast<int>(fitted.height + 0.5));
+    }
+    Image sheet;
+    if (o.columns) {
+        auto across = std::int64_t{gap} + o.columns * (width + std::int64_t{gap}),
+             down = std::int64_t{gap} + o.rows * (height + std::int64_t{gap});
+        if (count > 400 || across > 16384 || down > 16384)
+            return fail(Code::limit, fmt::format("A sheet of {} x {} pixels is too large.", across, down),
+                        "Say a --size for its pictures, or take fewer.");
+        sheet = Image{static_cast<int>(across), static_cast<int>(down), {}};
+        sheet.pixels.resize(static_cast<std::size_t>(across * down * 4));
+        for (std::size_t i = 0; i < sheet.pixels.size(); i += 4)
+            sheet.pixels[i] = 0x1A, sheet.pixels[i + 1] = 0x13, sheet.pixels[i + 2] = 0x17, sheet.pixels[i + 3] = 0xFF;
+    } else {
+        std::error_code ec;
+        fs::create_directories(o.out, ec);
+        if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", o.out.string())));
+    }
+    std::vector<Still> made;
+    auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";
+    for (std::size_t i = 0; i < times.size(); ++i) {
+        if (o.go_on && !o.go_on()) return fail(Code::cancelled, "Making stills was interrupted.", "Run it again.");
+        TRY(auto picture, reader->at(times[i]));
+        auto image = render(picture, width, height);
+        if (o.columns) {
+            auto column = static_cast<int>(i) % o.columns, row = static_cast<int>(i) / o.columns;
+            lay(image, sheet, gap + column * (width + gap), gap + row * (height + gap));
+            made.push_back({picture.pts, o.out, width, height});
+            continue;
+        }
+        auto path = o.out / fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
+        TRY_DO(write_image(path, image, o, codecs));
+        made.push_back({picture.pts, path, width, height});
+    }
+    if (o.columns) TRY_DO(write_image(o.out, sheet, o, codecs));
+    return made;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,28 @@
+// SPDX-License-Identifier: Apache-2.0
+// Single pictures of a clip as files: PNG or JPEG, one by one or as a sheet of several.
+#pragma once
+#include "codec/codec.h"
+
+namespace ruedo {
+
+struct StillOptions {
+    enum class Format { png, jpeg } format = Format::png;
+    std::vector<Time> at;           ///< In this order; what is shown at each.
+    std::optional<Time> every;      ///< Instead: from the beginning on, so far apart.
+    std::size_t count = 0;          ///< Instead: so many, each in the middle of as many equal stretches.
+    int columns = 0, rows = 0;      ///< Instead: a sheet of so many, as one picture.
+    int width = 0, height = 0;      ///< Each fits into this, in its own shape; 0 for as large as it is shown.
+    std::filesystem::path out;      ///< A folder, made if missing; of a sheet the file.
+    bool replace = false;           ///< Files of the same name may be written over.
+    std::function<bool()> go_on{};  ///< Asked between pictures; false stops it (`cancelled`).
+};
+struct Still {
+    Time at{};  ///< Of the picture, which may have begun before the time asked for.
+    std::filesystem::path path;
+    int width = 0, height = 0;
+};
+
+/// At most 10,000, and a sheet of at most 400 of up to 16384 pixels either way (`limit`). Blocks.
+Result<std::vector<Still>> stills(const std::string& source, const StillOptions& options, CodecRegistry& codecs);
+
+}  // namespace ruedo
