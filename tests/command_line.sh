@@ -163,6 +163,20 @@ for words in "--at 5" "--every 0" "--count 0" "--sheet 4" "--size 0x9" "--format
     check "stills with $words" 2 'd["error"]["code"]=="usage"' \
         "$r" stills "$fixtures/vp9_opus.webm" --out "$work/no-stills" $words --json
 done
+export XDG_STATE_HOME=$work/state
+check "jobs: added" 0 'd["jobs"][0]["state"]=="waiting"' \
+    "$r" jobs --add - "$fixtures/h264_high_aac.mp4" "$work/job.webm" --json
+# Killed at any moment while it works, it leaves nothing under the final name, and the next one begins it anew.
+for wait in 0.2 0.5 0.9; do
+    "$r" jobs --run >/dev/null 2>&1 & working=$!
+    sleep $wait; kill -9 $working 2>/dev/null; wait $working 2>/dev/null
+    [ ! -e "$work/job.webm" ] || "$r" inspect "$work/job.webm" >/dev/null || wrong "jobs: killed, it left half a clip"
+done
+check "jobs: carried out" 0 'd["jobs"][0]["state"]=="done" and d["jobs"][0]["sentence"]' "$r" jobs --run --json
+find "$work" -maxdepth 1 -name '.job*' | grep -q . && wrong "jobs: killed, it left something behind"
+check "jobs: cleared" 0 'd["jobs"]==[]' "$r" jobs --clear --json
+check "jobs: no such one" 1 'd["error"]["code"]=="not-found"' "$r" jobs --stop 7 --json
+check "jobs: no number" 2 'd["error"]["code"]=="usage"' "$r" jobs --stop x --json
 check "convert over what is there" 1 'd["error"]["code"]=="exists"' \
     "$r" convert "$fixtures/vp9_opus.webm" "$work/copy.mp4" --json
 check "convert over what is read" 1 'd["error"]["code"]=="refused"' \

@@ -240,8 +240,8 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 10> command_names{"inspect", "frames",  "stills",  "play",    "pack",
-                                                         "arrange", "convert", "compare", "targets", "key"};
+constexpr std::array<std::string_view, 11> command_names{"inspect", "frames",  "stills", "play",    "pack", "arrange",
+                                                         "convert", "compare", "jobs",   "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -336,6 +336,20 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--out", &still_words.out, "A folder; of a sheet the file"}})
         stills_command_line->add_option(name, *into, about);
     stills_command_line->add_flag("--replace", still_words.replace, "Files of the same name may be written over");
+    JobWords job_words;
+    auto* jobs_command_line = app.add_subcommand("jobs", "The queue of conversions, the same as the window’s");
+    jobs_command_line->add_flag("--json", json_flag, "One JSON document on standard output");
+    jobs_command_line->add_option("--add", job_words.add, "A recipe’s file (- for none), IN and OUT")->expected(3);
+    jobs_command_line->add_flag("--run", job_words.run, "Carries out what waits, one after the other");
+    jobs_command_line->add_flag("--clear", job_words.clear, "Forgets those that are over");
+    for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
+             {"--target", &job_words.target, "With --add: what it is to play on"},
+             {"--pause", &job_words.pause, "The job of this number gives way"},
+             {"--go-on", &job_words.go_on, "A paused one goes on"},
+             {"--stop", &job_words.stop, "It ends, and leaves nothing behind"},
+             {"--move", &job_words.move, "It changes its place: to the end, or"},
+             {"--before", &job_words.before, "before this one"}})
+        jobs_command_line->add_option(name, *into, about);
     auto* compare_command_line = add("compare", "Two clips held against each other, picture by picture", "A");
     compare_command_line->add_option("B", out, "The second one")->required();
     compare_command_line->add_option("--at", at, "Only at these times, separated by commas");
@@ -390,6 +404,7 @@ int run(int argc, char** argv, const Screens& screens) {
         still_words.in = source;
         return finish(stills_command(still_words), as_json);
     }
+    if (jobs_command_line->parsed()) return finish(jobs_command(job_words), as_json);
     if (compare_command_line->parsed()) return finish(compare_command(source, out, at), as_json);
     if (convert_command_line->parsed()) {
         words.in = source;

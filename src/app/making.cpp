@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "convert/compare.h"
+#include "convert/jobs.h"
 #include "convert/stills.h"
 #include "headless.h"
 
@@ -223,6 +224,45 @@ Result<json> stills_command(const StillWords& w) {
     for (auto& s : made)
         list.push_back({{"at_ns", s.at.ns}, {"path", s.path.string()}, {"width", s.width}, {"height", s.height}});
     return json{{"stills", std::move(list)}};
+}
+
+Result<json> jobs_command(const JobWords& w) {
+    JobQueue queue(JobQueue::standard_folder());
+    if (!w.add.empty()) {
+        if (w.add.size() != 3) return wrong("--add takes a recipe, what is read and what is made.");
+        ConvertWords words;
+        words.recipe = w.add[0] == "-" ? "" : w.add[0], words.out = w.add[2], words.target = w.target;
+        TRY(auto o, read_words(words));
+        auto extension = o.out.extension().string();
+        if (o.recipe.wrapper.empty() && !wrapper_of_extension(extension.empty() ? "" : extension.substr(1)))
+            return wrong(fmt::format("“{}” does not say what is to be made.", w.add[2]), "Name it .mp4 or .webm.");
+        if (auto added = queue.add(w.add[1], o.out, o.recipe, w.target); !added) return std::unexpected(added.error());
+    }
+    auto numbered = [](const std::string& word) -> Result<std::uint64_t> {
+        auto n = plain_number(word);
+        if (!n || *n < 1 || *n != std::floor(*n) || *n > 1e15)
+            return wrong(fmt::format("“{}” is no job’s number.", word));
+        return static_cast<std::uint64_t>(*n);
+    };
+    for (auto [word, what] :
+         {std::pair{&w.pause, &JobQueue::pause}, {&w.go_on, &JobQueue::go_on}, {&w.stop, &JobQueue::stop}})
+        if (!word->empty()) {
+            TRY(auto id, numbered(*word));
+            TRY_DO((queue.*what)(id));
+        }
+    if (!w.move.empty()) {
+        TRY(auto id, numbered(w.move));
+        std::optional<std::uint64_t> before;
+        if (!w.before.empty()) {
+            TRY(before, numbered(w.before));
+        }
+        TRY_DO(queue.move(id, before));
+    }
+    if (w.clear) queue.clear();
+    if (w.run) TRY_DO(queue.run(CodecRegistry::standard(), [](const Job&) { return !interrupted(); }));
+    json list = json::array();
+    for (auto& j : queue.list()) list.push_back(to_json(j));
+    return json{{"jobs", std::move(list)}};
 }
 
 Result<json> compare_command(const std::string& a, const std::string& b, const std::string& at) {

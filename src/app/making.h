@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // What the command line's words mean where something is made of a clip or clips are compared: `convert`, `compare`,
-// `stills`.
+// `stills`, `jobs`.
 #pragma once
 #include "convert/conversion.h"
 
@@ -21,6 +21,13 @@ struct StillWords {
     bool replace = false;
 };
 Result<nlohmann::json> stills_command(const StillWords& words);
+/// The options of `ruedo jobs`.
+struct JobWords {
+    std::vector<std::string> add;  ///< Recipe, in, out.
+    std::string target, pause, go_on, stop, move, before;
+    bool run = false, clear = false;
+};
+Result<nlohmann::json> jobs_command(const JobWords& words);
 Result<nlohmann::json> compare_command(const std::string& a, const std::string& b, const std::string& at);
 
 }  // namespace ruedo

@@ -13,7 +13,7 @@ namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
 constexpr int gap = 8;  ///< Round the pictures of a sheet.
-constexpr std::size_t most = 10'000;
+constexpr std::size_t most_stills = 10'000;
 
 /// What a JPEG is made of: full range, in the matrix of ITU-R BT.601 (JFIF 1.02).
 constexpr Colour jpeg_colour{Colour::Matrix::bt601, Colour::Range::full, 2, 2};
@@ -57,12 +57,12 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     auto times = o.at;
     auto count = o.columns ? static_cast<std::size_t>(o.columns) * static_cast<std::size_t>(o.rows) : o.count;
     if (o.every)
-        for (Time t{}; t < info.duration && times.size() <= most; t = t + *o.every) times.push_back(t);
-    for (std::size_t i = 0; i < count && i <= most; ++i)
+        for (Time t{}; t < info.duration && times.size() <= most_stills; t = t + *o.every) times.push_back(t);
+    for (std::size_t i = 0; i < count && i <= most_stills; ++i)
         times.push_back(scaled(info.duration, (static_cast<double>(i) + 0.5) / static_cast<double>(count)));
     if (times.empty()) times.push_back(info.duration_known ? std::min(2_s, info.duration / 4) : Time{});
-    if (times.size() > most)
-        return fail(Code::limit, fmt::format("That would be more than {} pictures.", most), "Take fewer.");
+    if (times.size() > most_stills)
+        return fail(Code::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
     TRY(auto reader, PictureReader::open(clip, *track, codecs));
     int width = track->video.display_width(), height = track->video.display_height();
     if (o.width > 0 && o.height > 0) {

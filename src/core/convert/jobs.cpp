@@ -1,0 +1,299 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "convert/jobs.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <signal.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdlib>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "container/container.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+using nlohmann::json;
+namespace {
+constexpr std::array<std::string_view, 6> state_names{"waiting", "running", "paused", "done", "failed", "stopped"};
+constexpr std::size_t most_jobs = 10'000;
+
+bool alive(std::int64_t process) {
+    return process > 0 && (::kill(static_cast<pid_t>(process), 0) == 0 || errno == EPERM);
+}
+Error no_such(std::uint64_t id) {
+    return {Code::not_found, fmt::format("There is no job {}.", id), "See “ruedo jobs” for those there are."};
+}
+}  // namespace
+
+std::string_view job_state_name(Job::State state) { return state_names.at(static_cast<std::size_t>(state)); }
+
+json to_json(const Job& j) {
+    return {{"id", j.id},
+            {"state", job_state_name(j.state)},
+            {"in", j.in},
+            {"out", j.out.string()},
+            {"recipe", to_json(j.recipe)},
+            {"target", j.target},
+            {"done", j.done},
+            {"left_ns", j.left ? json(j.left->ns) : json(nullptr)},
+            {"bytes", j.bytes},
+            {"expected_bytes", j.expected_bytes},
+            {"speed", j.speed},
+            {"sentence", j.sentence}};
+}
+
+/// A lock on a file, for as long as this lives or the process does; `held` is false where another one has it.
+class JobQueue::Turn {
+  public:
+    Turn(const fs::path& file, bool wait) : fd_(::open(file.c_str(), O_CREAT | O_RDWR | O_CLOEXEC, 0600)) {
+        held_ = fd_ >= 0 && ::flock(fd_, wait ? LOCK_EX : LOCK_EX | LOCK_NB) == 0;
+    }
+    ~Turn() {
+        if (fd_ >= 0) ::close(fd_);
+    }
+    Turn(const Turn&) = delete;
+    bool held() const { return held_; }
+
+  private:
+    int fd_;
+    bool held_ = false;
+};
+fs::path JobQueue::standard_folder() {
+    if (auto* state = std::getenv("XDG_STATE_HOME"); state && *state == '/') return fs::path(state) / "ruedo" / "jobs";
+    auto* home = std::getenv("HOME");
+    return fs::path(home && *home == '/' ? home : "/tmp") / ".local" / "state" / "ruedo" / "jobs";
+}
+
+JobQueue::JobQueue(fs::path folder) : folder_(std::move(folder)) {
+    std::error_code ec;
+    fs::create_directories(folder_, ec);
+}
+
+std::vector<JobQueue::Kept> JobQueue::kept() const {
+    std::vector<Kept> all;
+    std::error_code ec;
+    for (auto& entry : fs::directory_iterator(folder_, ec)) {
+        if (entry.path().extension() != ".json" || all.size() == most_jobs) continue;
+        auto bytes = read_file(entry.path(), 1 << 20);
+        auto j = bytes ? json::parse(bytes->begin(), bytes->end(), nullptr, false) : json();
+        try {
+            Kept k;
+            auto state = std::find(state_names.begin(), state_names.end(), j.at("state").get<std::string>());
+            auto recipe = recipe_from_json(j.at("recipe"), entry.path().filename().string());
+            if (state == state_names.end() || !recipe) continue;
+            k.job.id = j.at("id").get<std::uint64_t>();
+            k.job.state = static_cast<Job::State>(state - state_names.begin());
+            k.job.in = j.at("in").get<std::string>(), k.job.out = j.at("out").get<std::string>();
+            k.job.recipe = *recipe;
+            k.job.target = j.value("target", "");
+            k.job.done = j.value("done", 0.0), k.job.speed = j.value("speed", 0.0);
+            if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};
+            k.job.bytes = j.value("bytes", std::uint64_t{0});
+            k.job.expected_bytes = j.value("expected_bytes", std::uint64_t{0});
+            k.job.sentence = j.value("sentence", "");
+            k.order = j.at("order").get<std::uint64_t>(), k.owner = j.value("owner", std::int64_t{0});
+            all.push_back(std::move(k));
+        } catch (const json::exception&) {
+            continue;
+        }
+    }
+    std::sort(all.begin(), all.end(),
+              [](auto& a, auto& b) { return std::pair(a.order, a.job.id) < std::pair(b.order, b.job.id); });
+    return all;
+}
+
+Outcome JobQueue::keep(const Kept& k) const {
+    auto j = to_json(k.job);
+    j["order"] = k.order, j["owner"] = k.owner;
+    auto text = j.dump(1, ' ', false, json::error_handler_t::replace) + "\n";
+    return write_file(folder_ / fmt::format("{:08}.json", k.job.id),
+                      {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+}
+
+std::vector<Job> JobQueue::list() const {
+    std::vector<Job> jobs;
+    for (auto& k : kept()) jobs.push_back(std::move(k.job));
+    return jobs;
+}
+
+Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Recipe& recipe, const std::string& target) {
+    Turn turn(folder_ / ".turn", true);
+    auto all = kept();
+    if (all.size() >= most_jobs)
+        return fail(Code::limit, fmt::format("There are {} jobs already.", all.size()), "Clear those that are over.");
+    Kept k;
+    for (auto& other : all) k.job.id = std::max(k.job.id, other.job.id), k.order = std::max(k.order, other.order);
+    ++k.job.id, ++k.order;
+    std::error_code ec;
+    if (fs::exists(out, ec))
+        return fail(Code::exists, fmt::format("“{}” exists already.", out.filename().string()), "Choose another name.");
+    k.job.in = in.find("://") != std::string::npos ? in : fs::absolute(in, ec).lexically_normal().string();
+    k.job.out = fs::absolute(out, ec).lexically_normal();
+    k.job.recipe = recipe, k.job.target = target;
+    TRY_DO(keep(k));
+    return k.job;
+}
+
+Outcome JobQueue::change(std::uint64_t id, const std::function<Outcome(Kept&)>& how) {
+    Turn turn(folder_ / ".turn", true);
+    for (auto& k : kept())
+        if (k.job.id == id) {
+            TRY_DO(how(k));
+            return keep(k);
+        }
+    return std::unexpected(no_such(id));
+}
+Outcome JobQueue::pause(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Outcome {
+        if (k.job.over())
+            return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
+        k.job.state = Job::State::paused;
+        return {};
+    });
+}
+Outcome JobQueue::go_on(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Outcome {
+        if (k.job.state != Job::State::paused)
+            return fail(Code::refused, fmt::format("Job {} is not paused.", k.job.id));
+        k.job.state = alive(k.owner) ? Job::State::running : Job::State::waiting;
+        return {};
+    });
+}
+Outcome JobQueue::stop(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Outcome {
+        if (k.job.over())
+            return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
+        k.job.state = Job::State::stopped;
+        k.job.sentence = "It was stopped.";
+        return {};
+    });
+}
+Outcome JobQueue::move(std::uint64_t id, std::optional<std::uint64_t> before) {
+    Turn turn(folder_ / ".turn", true);
+    auto all = kept();
+    auto it = std::find_if(all.begin(), all.end(), [&](auto& k) { return k.job.id == id; });
+    if (it == all.end()) return std::unexpected(no_such(id));
+    auto moved = std::move(*it);
+    all.erase(it);
+    auto to = all.end();
+    if (before) {
+        to = std::find_if(all.begin(), all.end(), [&](auto& k) { return k.job.id == *before; });
+        if (to == all.end()) return std::unexpected(no_such(*before));
+    }
+    all.insert(to, std::move(moved));
+    for (std::size_t i = 0; i < all.size(); ++i)
+        if (auto order = i + 1; all[i].order != order) {
+            all[i].order = order;
+            TRY_DO(keep(all[i]));
+        }
+    return {};
+}
+void JobQueue::clear() {
+    Turn turn(folder_ / ".turn", true);
+    std::error_code ec;
+    for (auto& k : kept())
+        if (k.job.over()) fs::remove(folder_ / fmt::format("{:08}.json", k.job.id), ec);
+}
+
+/// The first that waits, or was begun by a process that has died; from here on it is this one's.
+std::optional<JobQueue::Kept> JobQueue::take_next() {
+    Turn turn(folder_ / ".turn", true);
+    for (auto& k : kept()) {
+        bool orphan = k.job.state == Job::State::running && !alive(k.owner);
+        if (k.job.state != Job::State::waiting && !orphan) continue;
+        // Nothing was there when it was added, and what is made appears whole: it was the last that was done.
+        if (std::error_code ec; orphan && fs::exists(k.job.out, ec)) {
+            k.job.state = Job::State::done, k.job.done = 1, k.owner = 0;
+            k.job.sentence = "It was made before the program ended.";
+            if (!keep(k)) return std::nullopt;
+            continue;
+        }
+        k.job.state = Job::State::running;
+        k.job.done = 0, k.job.bytes = 0, k.job.left.reset();
+        k.owner = ::getpid();
+        if (!keep(k)) return std::nullopt;
+        return k;
+    }
+    return std::nullopt;
+}
+
+Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on) {
+    ConversionOptions o;
+    o.out = k.job.out, o.recipe = k.job.recipe;
+    Result<Converted> result = std::unexpected(Error{});
+    bool given_up = false;
+    auto said = [&]() -> std::optional<Job::State> {
+        for (auto& now : kept())
+            if (now.job.id == k.job.id) return now.job.state;
+        return std::nullopt;  // forgotten, or its file is gone
+    };
+    Time kept_at{};
+    o.told = [&](const ConversionProgress& p) {
+        k.job.done = p.done, k.job.speed = p.speed, k.job.left = p.left;
+        k.job.bytes = p.bytes, k.job.expected_bytes = p.expected_bytes;
+        for (auto state = said();; state = said()) {
+            given_up = !go_on(k.job);
+            if (given_up || !state || *state == Job::State::stopped) return false;
+            if (*state != Job::State::paused) break;
+            k.job.state = Job::State::paused;
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        }
+        k.job.state = Job::State::running;
+        if (monotonic_now() - kept_at < 500_ms) return true;
+        kept_at = monotonic_now();
+        (void)change(k.job.id, [&](Kept& now) -> Outcome {
+            // What was said meanwhile stays said.
+            auto state = now.job.state;
+            now.job = k.job, now.job.state = state;
+            return {};
+        });
+        return true;
+    };
+    auto target = k.job.target.empty() ? Result<Target>(Target{}) : find_target(k.job.target);
+    if (!target) {
+        result = std::unexpected(target.error());
+    } else {
+        if (!k.job.target.empty()) o.target = *target;
+        result = convert(k.job.in, o, codecs);
+    }
+    auto kept_now = change(k.job.id, [&](Kept& now) -> Outcome {
+        auto stopped = now.job.state == Job::State::stopped;
+        now.job = k.job;
+        now.owner = 0;
+        now.job.left.reset();
+        if (result) {
+            now.job.state = Job::State::done, now.job.done = 1;
+            now.job.bytes = now.job.expected_bytes = result->bytes;
+            now.job.sentence = fmt::format("It was made in {}, {} bytes.", format_clock(result->took), result->bytes);
+        } else if (stopped) {
+            now.job.state = Job::State::stopped;
+            now.job.sentence = "It was stopped.";
+        } else if (given_up) {
+            // Whoever comes next begins it anew.
+            now.job.state = Job::State::waiting, now.job.done = 0;
+        } else {
+            now.job.state = Job::State::failed;
+            now.job.sentence = result.error().sentence + " " + result.error().hint;
+        }
+        k.job = now.job;
+        return {};
+    });
+    if (!kept_now && kept_now.error().code != Code::not_found) return kept_now;
+    if (given_up) return fail(Code::cancelled, "The queue was interrupted.", "Run it again; nothing is lost.");
+    if (!go_on(k.job)) return fail(Code::cancelled, "The queue was interrupted.", "Run it again; nothing is lost.");
+    return {};
+}
+
+Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on) {
+    Turn lock(folder_ / ".running", false);
+    if (!lock.held())
+        return fail(Code::refused, "Another Ruedo carries out this queue already.", "Its jobs go on there.");
+    while (auto next = take_next()) TRY_DO(carry_out(std::move(*next), codecs, go_on));
+    return {};
+}
+
+}  // namespace ruedo

@@ -1,0 +1,67 @@
+// SPDX-License-Identifier: Apache-2.0
+// Conversions in a queue that outlives the program: one file a job, so that a crash, another window or the command line
+// find it as it was left.
+#pragma once
+#include "convert/conversion.h"
+
+namespace ruedo {
+
+struct Job {
+    enum class State { waiting, running, paused, done, failed, stopped };
+    std::uint64_t id = 0;
+    State state = State::waiting;
+    std::string in;  ///< Absolute, or an address.
+    std::filesystem::path out;
+    Recipe recipe;
+    std::string target;  ///< Its name; empty for none.
+    double done = 0;
+    std::optional<Time> left{};
+    std::uint64_t bytes = 0, expected_bytes = 0;
+    double speed = 0;
+    std::string sentence;  ///< What came of it, or why nothing did.
+    bool over() const { return state == State::done || state == State::failed || state == State::stopped; }
+};
+std::string_view job_state_name(Job::State state);
+nlohmann::json to_json(const Job& job);
+
+/// Thread-safe, and safe beside other processes on the same folder.
+class JobQueue {
+  public:
+    /// The user's own: `$XDG_STATE_HOME/ruedo/jobs`.
+    static std::filesystem::path standard_folder();
+    explicit JobQueue(std::filesystem::path folder);
+    /// At the end of the queue. A missing source is told when its turn comes; `exists` where `out` is there.
+    Result<Job> add(const std::string& in, const std::filesystem::path& out, const Recipe& recipe,
+                    const std::string& target = {});
+    /// In the order in which they are carried out. Files that can't be read are passed over.
+    std::vector<Job> list() const;
+    /// What is running goes on or gives way within half a second, in whichever process. `refused` where that makes no
+    /// sense for its state, `not-found` where there is no such job.
+    Outcome pause(std::uint64_t id);
+    Outcome go_on(std::uint64_t id);
+    Outcome stop(std::uint64_t id);
+    /// To before another one; to the end without.
+    Outcome move(std::uint64_t id, std::optional<std::uint64_t> before);
+    /// Forgets those that are over.
+    void clear();
+    /// Carries out what waits, one after the other, until nothing does or `go_on` says false. What a process that died
+    /// had begun begins anew. One at a time looks after a queue (`refused`). A job that fails keeps none of the others.
+    Outcome run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on);
+
+  private:
+    struct Kept {
+        Job job;
+        std::uint64_t order = 0;
+        std::int64_t owner = 0;  ///< Process that runs it.
+    };
+    /// Held while one of all processes has its turn at the files.
+    class Turn;
+    Outcome change(std::uint64_t id, const std::function<Outcome(Kept&)>& how);
+    Outcome keep(const Kept& kept) const;
+    std::vector<Kept> kept() const;
+    std::optional<Kept> take_next();
+    Outcome carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on);
+    std::filesystem::path folder_;
+};
+
+}  // namespace ruedo

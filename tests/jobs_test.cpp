@@ -1,0 +1,157 @@
+// SPDX-License-Identifier: Apache-2.0
+// The queue of conversions: what is said to it holds, whoever says it and whatever dies.
+#include <atomic>
+#include <set>
+#include <thread>
+
+#include "convert/jobs.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+Recipe anew(Time to = 500_ms) {
+    Recipe r;
+    r.video.action = Recipe::Do::encode, r.video.codec = Codec::vp8;
+    r.to = to;
+    return r;
+}
+Job::State state_of(const JobQueue& queue, std::uint64_t id) {
+    for (auto& j : queue.list())
+        if (j.id == id) return j.state;
+    FAIL("there is no such job");
+    return {};
+}
+const auto on = [](const Job&) { return true; };
+}  // namespace
+
+TEST_CASE("jobs are carried out in their order, and one that fails keeps none of the others") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    auto in = fixture("vp9_opus.webm").string();
+    auto first = value(queue.add(in, folder / "1.webm", anew()));
+    auto bad = value(queue.add((folder / "missing.mp4").string(), folder / "2.webm", anew()));
+    auto third = value(queue.add(in, folder / "3.mp4", {}, "no such target"));
+    auto fourth = value(queue.add(fixture("h264_high_aac.mp4").string(), folder / "4.mp4", {}));
+    done(queue.move(fourth.id, first.id));
+    std::vector<std::uint64_t> seen;
+    done(queue.run(CodecRegistry::standard(), [&](const Job& j) {
+        if (seen.empty() || seen.back() != j.id) seen.push_back(j.id);
+        CHECK((j.done >= 0 && j.done <= 1));
+        return true;
+    }));
+    CHECK(seen == std::vector<std::uint64_t>{fourth.id, first.id, bad.id, third.id});
+    // Another one on the same folder finds them as they were left.
+    JobQueue other(folder / "jobs");
+    CHECK(state_of(other, first.id) == Job::State::done);
+    CHECK(state_of(other, fourth.id) == Job::State::done);
+    CHECK(state_of(other, bad.id) == Job::State::failed);
+    CHECK(state_of(other, third.id) == Job::State::failed);
+    for (auto& j : other.list()) CHECK_FALSE(j.sentence.empty());
+    CHECK((fs::exists(folder / "1.webm") && fs::exists(folder / "4.mp4")));
+    CHECK(other.pause(first.id).error().code == Code::refused);
+    CHECK(other.go_on(first.id).error().code == Code::refused);
+    CHECK(other.stop(99).error().code == Code::not_found);
+    other.clear();
+    CHECK(queue.list().empty());
+}
+
+TEST_CASE("a job under way is paused, goes on, and is stopped by whoever says so, and leaves nothing behind") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    auto job = value(queue.add(fixture("h264_high_aac.mp4").string(), folder / "out.webm", anew(60_s)));
+    std::atomic<double> done_so_far = 0;
+    std::atomic<int> told = 0;
+    std::thread runner([&] {
+        JobQueue mine(folder / "jobs");
+        (void)mine.run(CodecRegistry::standard(), [&](const Job& j) {
+            done_so_far = j.done, ++told;
+            return true;
+        });
+    });
+    auto until = [&](auto condition) {
+        for (int i = 0; i < 3000 && !condition(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+        return condition();
+    };
+    REQUIRE(until([&] { return told > 0; }));
+    // One at a time looks after a queue.
+    CHECK(queue.run(CodecRegistry::standard(), on).error().code == Code::refused);
+    done(queue.pause(job.id));
+    int at_pause = told;
+    REQUIRE(until([&] { return told > at_pause + 3; }));
+    auto held = done_so_far.load();
+    int asked = told;
+    REQUIRE(until([&] { return told > asked + 5; }));
+    CHECK(done_so_far == held);
+    CHECK(state_of(queue, job.id) == Job::State::paused);
+    done(queue.go_on(job.id));
+    REQUIRE(until([&] { return done_so_far > held || state_of(queue, job.id) == Job::State::done; }));
+    (void)queue.stop(job.id);
+    runner.join();
+    CHECK(queue.list().at(0).over());
+    std::set<std::string> left;
+    for (auto& e : fs::directory_iterator(folder.path)) left.insert(e.path().filename().string());
+    left.erase("jobs");
+    if (state_of(queue, job.id) == Job::State::stopped) CHECK(left.empty());
+}
+
+TEST_CASE("what was interrupted, or begun by a process that died, begins anew, and wrong files are passed over") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    auto job = value(queue.add(fixture("vp9_opus.webm").string(), folder / "o.webm", anew()));
+    auto interrupted = queue.run(CodecRegistry::standard(), [](const Job&) { return false; });
+    CHECK(interrupted.error().code == Code::cancelled);
+    CHECK(state_of(queue, job.id) == Job::State::waiting);
+    CHECK_FALSE(fs::exists(folder / "o.webm"));
+    // As a crash leaves it: running, by a process that is no more.
+    auto file = folder / "jobs" / "00000001.json";
+    auto bytes = bytes_of(file);
+    auto j = nlohmann::json::parse(bytes.begin(), bytes.end());
+    j["state"] = "running", j["owner"] = 2147483000, j["done"] = 0.7;
+    auto text = j.dump();
+    put(file, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+    put(folder / "jobs" / "broken.json", Bytes{'{', 'x'});
+    put(folder / "jobs" / "other.json", Bytes{'[', ']'});
+    CHECK(queue.list().size() == 1);
+    done(queue.run(CodecRegistry::standard(), on));
+    CHECK(state_of(queue, job.id) == Job::State::done);
+    CHECK(fs::exists(folder / "o.webm"));
+    CHECK(queue.add("/x.mp4", folder / "o.webm", {}).error().code == Code::exists);
+    // Died between the clip and the word about it: the clip is there, so it is done.
+    auto again = bytes_of(file);
+    auto k = nlohmann::json::parse(again.begin(), again.end());
+    k["state"] = "running", k["owner"] = 2147483000;
+    text = k.dump();
+    put(file, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+    done(queue.run(CodecRegistry::standard(), on));
+    CHECK(state_of(queue, job.id) == Job::State::done);
+}
+
+TEST_CASE("the order of jobs is what was asked for, whatever comes and goes") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    std::mt19937 random(91);
+    std::vector<std::uint64_t> wanted;
+    for (int i = 0; i < 120; ++i) {
+        auto what = random() % 4;
+        if (what < 2 || wanted.empty()) {
+            wanted.push_back(value(queue.add("/x.mp4", folder / "y.mp4", {})).id);
+        } else if (what == 2) {
+            auto from = random() % wanted.size();
+            auto id = wanted[from];
+            wanted.erase(wanted.begin() + static_cast<std::ptrdiff_t>(from));
+            auto to = random() % (wanted.size() + 1);
+            done(queue.move(id, to < wanted.size() ? std::optional(wanted[to]) : std::nullopt));
+            wanted.insert(wanted.begin() + static_cast<std::ptrdiff_t>(to), id);
+        } else {
+            auto at = random() % wanted.size();
+            done(queue.stop(wanted[at]));
+            queue.clear();
+            wanted.erase(wanted.begin() + static_cast<std::ptrdiff_t>(at));
+        }
+        std::vector<std::uint64_t> ids;
+        for (auto& j : queue.list()) ids.push_back(j.id);
+        REQUIRE(ids == wanted);
+    }
+}
