@@ -5,6 +5,7 @@
 #include <QPainter>
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "view/look.h"
 
@@ -26,7 +27,12 @@ ScreenView::ScreenView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
     setMinimumSize(120, 80);
 }
 ScreenView::~ScreenView() {
-    for (auto& s : seats_) s.view->on_event = {}, s.view->on_turned = {}, s.view->on_laid_out = {};
+    // Before what they call back into; one that is over the whole screen has no parent that would end it.
+    qApp->disconnect(this);
+    for (auto& s : std::exchange(seats_, {})) {
+        s.view->on_event = {}, s.view->on_turned = {}, s.view->on_laid_out = {};
+        delete s.view;
+    }
 }
 
 PlayerView* ScreenView::make_view() {

@@ -16,7 +16,7 @@ json when(bool known, Time t) { return known ? json(t.ns) : json(nullptr); }
 constexpr std::array motion_names{"still", "moving", "starved"};
 constexpr std::array loop_names{"none", "all", "range"};
 
-const std::array rows{
+const std::array property_rows{
     Property{"state", Type::word, "", "empty, opening, ready, playing, paused, waiting, ended, failed or closed",
              [](S s) { return json(machine::name(s.state.phase)); }},
     Property{"intent", Type::word, "", "what was asked for: play or hold",
@@ -111,11 +111,11 @@ std::vector<const Cue*> Snapshot::showing() const {
     return list;
 }
 
-std::span<const Property> properties() { return rows; }
+std::span<const Property> properties() { return property_rows; }
 
 const Property* find_property(std::string_view name) {
-    auto it = std::find_if(rows.begin(), rows.end(), [&](auto& p) { return p.name == name; });
-    return it == rows.end() ? nullptr : &*it;
+    auto it = std::find_if(property_rows.begin(), property_rows.end(), [&](auto& p) { return p.name == name; });
+    return it == property_rows.end() ? nullptr : &*it;
 }
 
 std::string_view type_name(Type type) {
@@ -129,7 +129,8 @@ std::string properties_page() {
         "# Properties\n\nMade from `src/core/playback/properties.cpp`. What a player is doing, under the names that "
         "reports use.\nAll of them are of one moment: `Controller::snapshot()`.\n\n| name | type | unit | meaning "
         "|\n|---|---|---|---|\n";
-    for (auto& p : rows) page += fmt::format("| `{}` | {} | {} | {} |\n", p.name, type_name(p.type), p.unit, p.meaning);
+    for (auto& p : property_rows)
+        page += fmt::format("| `{}` | {} | {} | {} |\n", p.name, type_name(p.type), p.unit, p.meaning);
     return page;
 }
 

@@ -14,7 +14,7 @@ bool has(C c, Kind kind) {
     return all && std::any_of(all->begin(), all->end(), [kind](auto& x) { return x.kind == kind; });
 }
 
-constexpr std::array rows{
+constexpr std::array phrase_rows{
     ConditionPhrase{"always", false, "whatever happens", [](C, Time) { return true; }},
     ConditionPhrase{"playing", false, "media time runs", [](C c, Time) { return c.snapshot.motion == Motion::moving; }},
     ConditionPhrase{"held", false, "it was asked to hold, or never asked to play",
@@ -101,7 +101,7 @@ std::string spoken_time(Time t) {
 }
 }  // namespace
 
-std::span<const ConditionPhrase> condition_phrases() { return rows; }
+std::span<const ConditionPhrase> condition_phrases() { return phrase_rows; }
 
 /// Recursive descent over words: either := both ("or" both)*, both := one ("and" one)*, one := "not" one | "(" ... ")"
 /// | phrase.
@@ -175,8 +175,8 @@ class ConditionReader {
     bool phrase() {
         // The longest one that fits.
         std::size_t best = SIZE_MAX, length = 0;
-        for (std::size_t i = 0; i < rows.size(); ++i) {
-            auto rest = rows[i].words;
+        for (std::size_t i = 0; i < phrase_rows.size(); ++i) {
+            auto rest = phrase_rows[i].words;
             std::size_t n = 0;
             while (!rest.empty() && at_ + n < words_.size()) {
                 auto end = std::min(rest.find(' '), rest.size());
@@ -197,8 +197,8 @@ class ConditionReader {
         }
         at_ += length;
         Condition::Part part{.op = Condition::Op::phrase, .phrase = best};
-        say(rows[best].words);
-        if (rows[best].timed) {
+        say(phrase_rows[best].words);
+        if (phrase_rows[best].timed) {
             // "3s" or "3 s".
             auto time = at_ < words_.size() ? parse_time(words_[at_]) : std::nullopt;
             if (time) {
@@ -207,7 +207,7 @@ class ConditionReader {
                 time = parse_time(std::string(words_[at_]) + std::string(words_[at_ + 1]));
                 if (time) at_ += 2;
             }
-            if (!time) return fail(fmt::format("needs a time with a unit after “{}”", rows[best].words));
+            if (!time) return fail(fmt::format("needs a time with a unit after “{}”", phrase_rows[best].words));
             part.time = *time;
             say(spoken_time(*time));
         }
@@ -245,7 +245,7 @@ bool Condition::evaluate(const std::function<bool(const Part&)>& value) const {
 }
 
 bool Condition::holds(const ControlContext& context) const {
-    return evaluate([&](const Part& p) { return rows.at(p.phrase).holds(context, p.time); });
+    return evaluate([&](const Part& p) { return phrase_rows.at(p.phrase).holds(context, p.time); });
 }
 
 bool Condition::possible() const { return goes_with({}); }
@@ -262,14 +262,14 @@ bool Condition::goes_with(const Condition& other) const {
         bool can_be = true;
         for (std::size_t i = 0; can_be && i < said.size(); ++i)
             for (std::size_t k = 0; can_be && k < said.size(); ++k) {
-                auto a = rows.at(said[i].phrase).words, b = rows.at(said[k].phrase).words;
+                auto a = phrase_rows.at(said[i].phrase).words, b = phrase_rows.at(said[k].phrase).words;
                 for (auto& x : exclusions)
                     if (x.a == a && x.b == b && is(i) && is(k)) can_be = false;
                 for (auto& x : implications)
                     if (x.a == a && x.b == b && is(i) && !is(k)) can_be = false;
                 if (a == "always" && !is(i)) can_be = false;
                 // Of the same phrase with two times, the stricter says the other.
-                auto& row = rows.at(said[i].phrase);
+                auto& row = phrase_rows.at(said[i].phrase);
                 if (i != k && said[i].phrase == said[k].phrase && row.timed &&
                     (said[i].time > said[k].time) == row.longer_is_stricter && is(i) && !is(k))
                     can_be = false;
@@ -288,7 +288,7 @@ std::string conditions_page() {
         "# Conditions\n\nMade from `src/core/player/conditions.cpp`. Phrases joined by `and`, `or` and `not`, with "
         "brackets where needed;\nwithout brackets `and` joins before `or`. Where a time follows, it has a unit: `no "
         "touch for 3 s`.\nAn empty condition always holds.\n\n| phrase | holds when |\n|---|---|\n";
-    for (auto& r : rows) page += fmt::format("| `{}{}` | {} |\n", r.words, r.timed ? " …" : "", r.meaning);
+    for (auto& r : phrase_rows) page += fmt::format("| `{}{}` | {} |\n", r.words, r.timed ? " …" : "", r.meaning);
     return page;
 }
 

@@ -108,10 +108,8 @@ void review_screen(const PlayerDocument& d, std::vector<DocumentFinding>& found)
     std::vector<std::string_view> loud;
     std::vector<bool> played(d.sources.size());
     for (std::size_t p = 0; p < d.players.size(); ++p) {
-        auto queue = queue_of(d, p);
-        for (auto i : queue) played[i] = true;
-        if (!queue.empty() && d.sources[queue.front()].start.how != Start::How::hold && !d.player(p).muted)
-            loud.push_back(d.player(p).name);
+        for (auto i : queue_of(d, p)) played[i] = true;
+        if (starts_loud(d, p)) loud.push_back(d.player(p).name);
     }
     if (loud.size() > 1 && !d.screen.one_sounds)
         found.push_back({"all-at-once",

@@ -34,6 +34,11 @@ std::vector<std::size_t> queue_of(const PlayerDocument& d, std::size_t player) {
     return queue;
 }
 
+bool starts_loud(const PlayerDocument& d, std::size_t player) {
+    auto queue = queue_of(d, player);
+    return !queue.empty() && d.sources[queue.front()].start.how != Start::How::hold && !d.player(player).muted;
+}
+
 PlayerDocument part_of(const PlayerDocument& d, std::size_t player) {
     PlayerDocument part;
     part.app_name = d.app_name, part.target = d.target, part.version = d.version;
@@ -42,12 +47,8 @@ PlayerDocument part_of(const PlayerDocument& d, std::size_t player) {
     part.players.front().sources.reset();
     for (auto i : queue_of(d, player)) part.sources.push_back(d.sources[i]);
     // Of those that start by themselves with their sound on the first one is heard.
-    auto starts_loud = [&](std::size_t p) {
-        auto queue = queue_of(d, p);
-        return !queue.empty() && d.sources[queue.front()].start.how != Start::How::hold && !d.player(p).muted;
-    };
-    for (std::size_t before = 0; d.screen.one_sounds && before < player && starts_loud(player); ++before)
-        if (starts_loud(before)) part.player().muted = true;
+    for (std::size_t before = 0; d.screen.one_sounds && before < player && starts_loud(d, player); ++before)
+        if (starts_loud(d, before)) part.player().muted = true;
     return part;
 }
 

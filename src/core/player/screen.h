@@ -8,6 +8,8 @@ namespace ruedo {
 
 /// Places in `document.sources` of what a player plays, in the order of its queue.
 std::vector<std::size_t> queue_of(const PlayerDocument& document, std::size_t player);
+/// Whether a player starts by itself, with its sound on.
+bool starts_loud(const PlayerDocument& document, std::size_t player);
 /// The document as if there were this player only, with the sources of its queue. Where one is to sound at a time, of
 /// those that start by themselves all but the first begin with their sound off.
 PlayerDocument part_of(const PlayerDocument& document, std::size_t player);

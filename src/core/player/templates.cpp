@@ -14,7 +14,7 @@ void bare(PlayerSpec& p) {
 /// What every player needs that may be pressed or may fail.
 void signs(PlayerSpec& p) { put(p, "centre", {"countdown", "waiting", "failure", "retry"}); }
 
-constexpr std::array rows{
+constexpr std::array template_rows{
     Template{"bare picture", "nothing but the picture, to put controls on by hand", bare},
     Template{"small inline", "one plate beside the picture: play, time, sound",
              [](PlayerSpec& p) {
@@ -87,7 +87,7 @@ constexpr std::array rows{
 };
 }  // namespace
 
-std::span<const Template> templates() { return rows; }
+std::span<const Template> templates() { return template_rows; }
 
 PlayerDocument with_template(PlayerDocument d, const Template& chosen, std::size_t player) {
     if (chosen.players > 1) {
