@@ -1,10 +1,13 @@
 // SPDX-License-Identifier: Apache-2.0
 // Every target over its seeds and over changes of them: fuzz-replay SEEDS-FOLDER CORPUS-FOLDER [CHANGES-EACH].
 // Built with sanitizers, so that reading past an end is seen. An input that takes over ten seconds ends the run.
+#include <sys/mman.h>
 #include <sys/resource.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <csignal>
 #include <cstdio>
 #include <cstdlib>
@@ -74,16 +77,13 @@ void change(Bytes& b, std::mt19937& random) {
 }
 }  // namespace
 
-int main(int argc, char** argv) {
-    if (argc < 3) {
-        std::fprintf(stderr, "usage: fuzz-replay SEEDS CORPUS [CHANGES-EACH]\n");
-        return 2;
-    }
-    int changes = argc > 3 ? std::atoi(argv[3]) : 200;
-    std::signal(SIGALRM, hung);
+/// Targets that nobody has begun, one after the other, until there are none.
+int replay(char** argv, int changes, std::atomic<std::size_t>& begun) {
     std::size_t inputs = 0;
-    std::mt19937 random(20);
-    for (auto& t : fuzz::targets()) {
+    auto& all = fuzz::targets();
+    for (std::size_t number; (number = begun++) < all.size();) {
+        auto& t = all[number];
+        std::mt19937 random(20);
         std::vector<fs::path> seeds;
         std::error_code ec;
         for (auto& folder : {fs::path(argv[1]), fs::path(argv[2]) / t.name})
@@ -115,6 +115,26 @@ int main(int argc, char** argv) {
     }
     rusage usage{};
     getrusage(RUSAGE_SELF, &usage);
-    std::printf("%zu targets, %zu inputs, %ld MB at most\n", fuzz::targets().size(), inputs, usage.ru_maxrss / 1024);
+    std::printf("%zu inputs, %ld MB at most\n", inputs, usage.ru_maxrss / 1024);
     return 0;
+}
+
+int main(int argc, char** argv) {
+    if (argc < 3) {
+        std::fprintf(stderr, "usage: fuzz-replay SEEDS CORPUS [CHANGES-EACH]\n");
+        return 2;
+    }
+    int changes = argc > 3 ? std::atoi(argv[3]) : 200;
+    std::signal(SIGALRM, hung);
+    // Two at a time, each in a process of its own.
+    void* shared =
+        mmap(nullptr, sizeof(std::atomic<std::size_t>), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    if (shared == MAP_FAILED) return 1;
+    auto& begun = *new (shared) std::atomic<std::size_t>(0);
+    auto child = fork();
+    auto result = replay(argv, changes, begun);
+    if (child == 0) return result;
+    int status = 1;
+    if (child < 0 || waitpid(child, &status, 0) != child || !WIFEXITED(status) || WEXITSTATUS(status) != 0) return 1;
+    return result;
 }
