@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #pragma once
+#include <nlohmann/json_fwd.hpp>
+
 #include "bench/bare.h"
 #include "demo/clips.h"
 

@@ -11,6 +11,7 @@
 #include "bench/clips.h"
 #include "bench/rows.h"
 #include "convert/conversion.h"
+#include "convert/streams.h"
 #include "picture/quality.h"
 
 namespace ruedo::bench {

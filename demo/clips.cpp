@@ -252,13 +252,16 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                               : 0;
                 samples[static_cast<std::size_t>(2 * i)] = samples[static_cast<std::size_t>(2 * i + 1)] = v;
             }
-            TRY(auto data, speaker->encode(samples));
-            WritePacket p;
-            p.pts = p.dts = ticks_to_time(fed - delay, 1, audio_rate);
-            p.duration = ticks_to_time(fed - delay + block, 1, audio_rate) - p.pts;
-            p.data = data;
-            TRY_DO(writer.write(audio_track, p));
-            fed += block;
+                        std::vector<EncodedSamples> made;
+            TRY_DO(speaker->encode(samples, made));
+            for (auto& e : made) {
+                WritePacket p;
+                p.pts = p.dts = ticks_to_time(fed - delay, 1, audio_rate);
+                fed += e.samples;
+                p.duration = ticks_to_time(fed - delay, 1, audio_rate) - p.pts;
+                p.data = e.data;
+                TRY_DO(writer.write(audio_track, p));
+            }
         }
         return {};
     };
@@ -306,7 +309,8 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
     TRY_DO(encoder->drain(packets));
     TRY_DO(write_pictures(packets));
     TRY_DO(sound_until(Time::max()));
-    return writer.finish(ticks_to_time(spec.seconds, 1, 1));
+        writer.ends(audio_track, ticks_to_time(spec.seconds, 1, 1));
+    return writer.finish();
 }
 
 }  // namespace ruedo::demo

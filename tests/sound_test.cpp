@@ -185,7 +185,7 @@ TEST_CASE("more channels come down to two without losing any, save the lowest") 
             SoundBlock in{{}, 48000, channels, std::vector<float>(static_cast<std::size_t>(channels))};
             in.samples[static_cast<std::size_t>(k)] = 1;
             std::vector<float> out;
-            mix_to_stereo(in, out);
+            remix(in, 2, out);
             bool low = channels >= 6 && k == 3;
             INFO(channels << " channels, number " << k);
             CHECK((std::abs(out[0]) + std::abs(out[1]) > 0.5F) == !low);

@@ -230,7 +230,7 @@ TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped 
             p.data = data;
             done(writer->write(index, p));
         }
-        return writer->finish({}, told);
+        return writer->finish(told);
     };
     for (int stop_at : {0, 1, 7}) {
         int asked = 0;

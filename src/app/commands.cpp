@@ -305,12 +305,15 @@ int run(int argc, char** argv, const Screens& screens) {
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
     ConvertWords words;
     auto* convert_command_line = add("convert", "Makes a clip of another form", "IN");
-    convert_command_line->add_option("OUT", words.out, "Its extension chooses the wrapper: .mp4 or .webm")->required();
+    convert_command_line
+        ->add_option("OUT", words.out,
+                     "Its extension chooses the wrapper: .mp4, .webm, .mkv, .ogg, .ts, .wav, .mp3, .flac, .aac")
+        ->required();
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
              {"--target", &words.target, "What it is to play on; see “ruedo targets”"},
              {"--recipe", &words.recipe, "A recipe as JSON (docs/recipe.md); options come on top of it"},
-             {"--video", &words.video, "h264, vp8, vp9, copy or none"},
-             {"--audio", &words.audio, "aac, opus, copy or none"},
+             {"--video", &words.video, "h264, vp9, vp8, av1, theora, mjpeg, copy or none"},
+             {"--audio", &words.audio, "aac, opus, vorbis, mp3, flac, pcm, copy or none"},
              {"--size", &words.size, "1280x720, 1280x or x720, as shown"},
              {"--shape", &words.shape, "keep, crop, pad or bake"},
              {"--rate", &words.rate, "keep, 30 or 30000/1001"},
@@ -319,6 +322,13 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--fit-bytes", &words.fit_bytes, "The whole is at most so large: 8MB"},
              {"--passes", &words.passes, "1 or 2"},
              {"--loudness", &words.loudness, "LUFS: -23"},
+             {"--channels", &words.channels, "Of the sound, 1 to 8"},
+             {"--sample-rate", &words.sample_rate, "Of the sound: 48000"},
+             {"--tracks", &words.tracks, "Of sound: main or all"},
+             {"--captions", &words.captions, "keep or none"},
+             {"--most-rate", &words.most_rate, "Of the pictures, where they have more: 30"},
+             {"--keyframes", &words.keyframes, "At most so far apart: 2s"},
+             {"--wrapper", &words.wrapper, "Instead of what OUT’s extension says: mp4-fragments"},
              {"--from", &words.from, "Where it begins"},
              {"--to", &words.to, "Where it ends"},
              {"--progress", &words.progress, "json: a line at least twice a second on standard error"}})

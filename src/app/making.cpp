@@ -108,7 +108,7 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
     }
     if (!w.quality.empty()) {
         auto n = plain_number(w.quality);
-        if (!n || *n < 0 || *n > 63 || *n != std::floor(*n))
+        if (!n || *n < 0 || *n > 100 || *n != std::floor(*n))
             return wrong(
                 fmt::format("“{}” is no quality; it is a whole number on the encoder’s own scale.", w.quality));
         r.video.quality = static_cast<int>(*n);
@@ -136,6 +136,35 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
         into = *t;
         return {};
     };
+    // What a recipe says in the same words is read as a recipe.
+    json more = json::object();
+    auto put = [&](const std::string& word, const char* pointer, bool number) -> Outcome {
+        if (word.empty()) return {};
+        auto n = number ? plain_number(word) : std::nullopt;
+        if (number && (!n || *n != std::floor(*n) || std::abs(*n) > 1e15))
+            return wrong(fmt::format("“{}” is no whole number.", word));
+        more[json::json_pointer(pointer)] = number ? json(static_cast<std::int64_t>(*n)) : json(word);
+        return {};
+    };
+    TRY_DO(put(w.wrapper, "/wrapper", false));
+    TRY_DO(put(w.captions, "/captions", false));
+    TRY_DO(put(w.tracks, "/tracks", false));
+    TRY_DO(put(w.channels, "/audio/channels", true));
+    TRY_DO(put(w.sample_rate, "/audio/sample_rate", true));
+    TRY_DO(put(w.most_rate, "/video/most_rate", false));
+    if (!more.empty()) {
+        auto all = to_json(r);
+        all.merge_patch(more);
+        auto read = recipe_from_json(all, "the options");
+        if (!read) return wrong(read.error().sentence);
+        r = *read;
+    }
+    if (!w.keyframes.empty()) {
+        auto t = parse_time(w.keyframes);
+        if (!t || t->ns < 1 || *t > 600_s)
+            return wrong(fmt::format("--keyframes takes a time with a unit, such as 2s, not “{}”.", w.keyframes));
+        r.video.keyframes = *t;
+    }
     TRY_DO(time(w.from, "--from", r.from));
     TRY_DO(time(w.to, "--to", r.to));
     if (r.to && *r.to <= r.from) return wrong("--to must lie after --from.");
@@ -235,7 +264,8 @@ Result<json> jobs_command(const JobWords& w) {
         TRY(auto o, read_words(words));
         auto extension = o.out.extension().string();
         if (o.recipe.wrapper.empty() && !wrapper_of_extension(extension.empty() ? "" : extension.substr(1)))
-            return wrong(fmt::format("“{}” does not say what is to be made.", w.add[2]), "Name it .mp4 or .webm.");
+            return wrong(fmt::format("“{}” does not say what is to be made.", w.add[2]),
+                         "Name it .mp4, .webm or .mkv.");
         if (auto added = queue.add(w.add[1], o.out, o.recipe, w.target); !added) return std::unexpected(added.error());
     }
     auto numbered = [](const std::string& word) -> Result<std::uint64_t> {

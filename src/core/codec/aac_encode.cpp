@@ -8,12 +8,12 @@ extern "C" {
 #include <algorithm>
 #include <cmath>
 
-#include "codec/codec.h"
+#include "codec/fixed_frames.h"
 
 namespace ruedo {
 namespace {
 
-class Encoder final : public AudioEncoder {
+class Encoder final : public FixedFrameEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
         auto e = std::make_unique<Encoder>();
@@ -41,7 +41,7 @@ class Encoder final : public AudioEncoder {
     }
     std::size_t frame_samples() const override { return 1024; }
     unsigned delay_samples() const override { return 1600; }
-    Result<Bytes> encode(std::span<const float> samples) override {
+    Result<Bytes> encode_frame(std::span<const float> samples) override {
         std::vector<std::int16_t> pcm(samples.size());
         std::transform(samples.begin(), samples.end(), pcm.begin(), [](float v) {
             return static_cast<std::int16_t>(std::lrint(std::clamp(v, -1.0F, 1.0F) * 32767));

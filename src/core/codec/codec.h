@@ -72,16 +72,26 @@ class VideoEncoder {
 struct AudioEncodeOptions {
     int rate = 48000, channels = 2;
     std::uint32_t bitrate = 128'000;
+    int bits = 16;  ///< Of codecs without loss: 16 or 24.
 };
+/// A packet of sound as an encoder gives it, and how many samples of each channel it lasts.
+struct EncodedSamples {
+    Bytes data;
+    std::uint32_t samples = 0;
+};
+/// Channels go in as decoders give them (see `AudioDecoder::decode`).
 class AudioEncoder {
   public:
     virtual ~AudioEncoder() = default;
-    /// Samples per channel that `encode` takes at a time.
+    /// Samples per channel that `encode` takes at a time; the last time it may be fewer.
     virtual std::size_t frame_samples() const = 0;
+    /// The first packet begins so many samples before the first one that was put in.
     virtual unsigned delay_samples() const = 0;
-    virtual Result<Bytes> encode(std::span<const float> interleaved) = 0;
-    /// After the last samples: packets until all that was put in has come out, which is the encoder's delay later.
-    virtual Result<std::vector<Bytes>> drain();
+    /// Appends what is ready. Packets lie end to end.
+    virtual Outcome encode(std::span<const float> interleaved, std::vector<EncodedSamples>& out) = 0;
+    /// After the last samples: appends packets until all that was put in has come out.
+    virtual Outcome drain(std::vector<EncodedSamples>& out) = 0;
+    /// The track's configuration for a writer; complete before the first samples.
     virtual Bytes config() const = 0;
     int channels() const { return channels_; }
 
@@ -89,19 +99,9 @@ class AudioEncoder {
     int channels_ = 2;
 };
 
-inline Result<std::vector<Bytes>> AudioEncoder::drain() {
-    std::vector<Bytes> out;
-    const std::vector<float> silence(frame_samples() * static_cast<std::size_t>(channels_));
-    for (auto left = static_cast<std::int64_t>(delay_samples()); left > 0; left -= std::ssize(silence) / channels_) {
-        TRY(auto packet, encode(silence));
-        out.push_back(std::move(packet));
-    }
-    return out;
-}
-
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 4;
+    static constexpr unsigned current_abi = 5;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.

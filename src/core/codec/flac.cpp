@@ -1,8 +1,10 @@
 // SPDX-License-Identifier: Apache-2.0
-// FLAC decoding through libFLAC, one frame at a time.
+// FLAC through libFLAC, one frame at a time.
 #include <FLAC/stream_decoder.h>
+#include <FLAC/stream_encoder.h>
 
 #include <algorithm>
+#include <cmath>
 
 #include "codec/codec.h"
 #include "media/codec_headers.h"
@@ -86,6 +88,75 @@ class Decoder final : public AudioDecoder {
     bool damaged_ = false;
 };
 
+class Encoder final : public AudioEncoder {
+  public:
+    static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
+        if (o.channels < 1 || o.channels > 8 || o.rate < 1 || o.rate > 655350 || (o.bits != 16 && o.bits != 24))
+            return fail(Code::limit, "The FLAC encoder takes up to eight channels of 16 or 24 bits.",
+                        "Mix it down first.");
+        auto e = std::make_unique<Encoder>();
+        e->channels_ = o.channels, e->bits_ = o.bits;
+        e->encoder_ = FLAC__stream_encoder_new();
+        if (!e->encoder_) return fail(Code::limit, "There is no memory for the FLAC encoder.");
+        FLAC__stream_encoder_set_channels(e->encoder_, static_cast<unsigned>(o.channels));
+        FLAC__stream_encoder_set_bits_per_sample(e->encoder_, static_cast<unsigned>(o.bits));
+        FLAC__stream_encoder_set_sample_rate(e->encoder_, static_cast<unsigned>(o.rate));
+        FLAC__stream_encoder_set_compression_level(e->encoder_, 5);
+        FLAC__stream_encoder_set_blocksize(e->encoder_, block);
+        // Rates of its own, not only those of the subset that can be told from a frame alone.
+        FLAC__stream_encoder_set_streamable_subset(e->encoder_, o.rate <= 48000);
+        if (FLAC__stream_encoder_init_stream(e->encoder_, &Encoder::take, nullptr, nullptr, nullptr, e.get()) !=
+            FLAC__STREAM_ENCODER_INIT_STATUS_OK)
+            return fail(Code::limit, "The FLAC encoder refused these settings.", "Choose another rate.");
+        if (e->head_.size() < 42) return fail(Code::internal, "The FLAC encoder gave no header.");
+        // Of what it tells before the first frame only the first block counts; it is marked as the last one.
+        e->head_.resize(42);
+        e->head_[4] = 0x80;
+        return e;
+    }
+    ~Encoder() override {
+        if (encoder_) FLAC__stream_encoder_delete(encoder_);
+    }
+    std::size_t frame_samples() const override { return block; }
+    unsigned delay_samples() const override { return 0; }
+    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+        auto full = static_cast<float>(1 << (bits_ - 1));
+        whole_.resize(samples.size());
+        std::transform(samples.begin(), samples.end(), whole_.begin(), [&](float v) {
+            return static_cast<FLAC__int32>(std::clamp(std::lrint(v * full), -std::lrint(full), std::lrint(full) - 1));
+        });
+        out_ = &out;
+        bool fine = FLAC__stream_encoder_process_interleaved(
+            encoder_, whole_.data(), static_cast<unsigned>(samples.size() / static_cast<std::size_t>(channels_)));
+        out_ = nullptr;
+        return fine ? Outcome{} : fail(Code::internal, "The FLAC encoder failed on a block.");
+    }
+    Outcome drain(std::vector<EncodedSamples>& out) override {
+        out_ = &out;
+        bool fine = FLAC__stream_encoder_finish(encoder_);
+        out_ = nullptr;
+        return fine ? Outcome{} : fail(Code::internal, "The FLAC encoder failed at the end.");
+    }
+    Bytes config() const override { return head_; }
+
+  private:
+    static constexpr unsigned block = 4096;
+    static FLAC__StreamEncoderWriteStatus take(const FLAC__StreamEncoder*, const FLAC__byte data[], size_t bytes,
+                                               unsigned samples, unsigned, void* self) {
+        auto& e = *static_cast<Encoder*>(self);
+        if (samples == 0)
+            e.head_.insert(e.head_.end(), data, data + bytes);
+        else if (e.out_)
+            e.out_->push_back({Bytes(data, data + bytes), samples});
+        return FLAC__STREAM_ENCODER_WRITE_STATUS_OK;
+    }
+    FLAC__StreamEncoder* encoder_ = nullptr;
+    Bytes head_;
+    std::vector<FLAC__int32> whole_;
+    std::vector<EncodedSamples>* out_ = nullptr;
+    int bits_ = 16;
+};
+
 }  // namespace
 }  // namespace ruedo
 
@@ -96,7 +167,8 @@ RUEDO_CODEC_MODULE {
                                     .licence = "BSD-3-Clause",
                                     .package = "libflac12",
                                     .decodes = {Codec::flac},
-                                    .encodes = {},
-                                    .audio_decoder = &Decoder::make};
+                                    .encodes = {Codec::flac},
+                                    .audio_decoder = &Decoder::make,
+                                    .audio_encoder = &Encoder::make};
     return &module;
 }

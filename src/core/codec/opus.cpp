@@ -4,7 +4,7 @@
 #include <opus/opus_multistream.h>
 
 #include "codec/channel_order.h"
-#include "codec/codec.h"
+#include "codec/fixed_frames.h"
 #include "media/codec_headers.h"
 
 namespace ruedo {
@@ -60,48 +60,59 @@ class Decoder final : public AudioDecoder {
     std::vector<float> buffer_;
 };
 
-class Encoder final : public AudioEncoder {
+class Encoder final : public FixedFrameEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
-        if (o.rate != 48000 || o.channels < 1 || o.channels > 2)
-            return fail(Code::limit, "The Opus encoder takes 48 kHz sound in one or two channels.",
+        if (o.rate != 48000 || o.channels < 1 || o.channels > 8)
+            return fail(Code::limit, "The Opus encoder takes 48 kHz sound in up to eight channels.",
                         "Resample it first.");
         auto e = std::make_unique<Encoder>();
         int error = 0;
-        e->encoder_ = opus_encoder_create(48000, o.channels, OPUS_APPLICATION_AUDIO, &error);
+        e->family_ = o.channels > 2 ? 1 : 0;
+        e->encoder_ =
+            opus_multistream_surround_encoder_create(48000, o.channels, e->family_, &e->streams_, &e->coupled_,
+                                                     e->mapping_.data(), OPUS_APPLICATION_AUDIO, &error);
         if (!e->encoder_) return fail(Code::internal, "The Opus encoder could not be started.");
-        opus_encoder_ctl(e->encoder_, OPUS_SET_BITRATE(static_cast<opus_int32>(o.bitrate)));
+        opus_multistream_encoder_ctl(e->encoder_, OPUS_SET_BITRATE(static_cast<opus_int32>(o.bitrate)));
         e->channels_ = o.channels;
         return e;
     }
-    ~Encoder() override { opus_encoder_destroy(encoder_); }
+    ~Encoder() override { opus_multistream_encoder_destroy(encoder_); }
     std::size_t frame_samples() const override { return 960; }
     unsigned delay_samples() const override {
         opus_int32 n = 0;
-        opus_encoder_ctl(encoder_, OPUS_GET_LOOKAHEAD(&n));
+        opus_multistream_encoder_ctl(encoder_, OPUS_GET_LOOKAHEAD(&n));
         return static_cast<unsigned>(n);
     }
-    Result<Bytes> encode(std::span<const float> samples) override {
-        Bytes out(4000);
-        auto n = opus_encode_float(encoder_, samples.data(), 960, out.data(), static_cast<opus_int32>(out.size()));
+    Result<Bytes> encode_frame(std::span<const float> samples) override {
+        auto wide = static_cast<std::size_t>(channels_);
+        auto places = vorbis_places(channels_);
+        placed_.resize(samples.size());
+        for (std::size_t i = 0; i < samples.size(); i += wide)
+            for (std::size_t k = 0; k < wide; ++k) placed_[i + places[k]] = samples[i + k];
+        Bytes out(1500 * wide + 2500);
+        auto n = opus_multistream_encode_float(encoder_, placed_.data(), 960, out.data(),
+                                               static_cast<opus_int32>(out.size()));
         if (n < 0) return fail(Code::internal, "The Opus encoder failed on a block.");
         out.resize(static_cast<std::size_t>(n));
         return out;
     }
     Bytes config() const override {
         ByteWriter w;
-        w.text("OpusHead")
-            .u8(1)
-            .u8(static_cast<unsigned>(channels_))
-            .le(delay_samples(), 2)
-            .le(48000, 4)
-            .le(0, 2)
-            .u8(0);
+        w.text("OpusHead").u8(1).u8(static_cast<unsigned>(channels_)).le(delay_samples(), 2).le(48000, 4).le(0, 2);
+        w.u8(static_cast<unsigned>(family_));
+        if (family_)
+            w.u8(static_cast<unsigned>(streams_))
+                .u8(static_cast<unsigned>(coupled_))
+                .raw(ByteView(mapping_).first(static_cast<std::size_t>(channels_)));
         return w.bytes;
     }
 
   private:
-    OpusEncoder* encoder_ = nullptr;
+    OpusMSEncoder* encoder_ = nullptr;
+    int family_ = 0, streams_ = 1, coupled_ = 1;
+    std::array<unsigned char, 8> mapping_{};
+    std::vector<float> placed_;
 };
 
 }  // namespace

@@ -1,5 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 // Plain samples: 8 bits unsigned, 16 to 32 bits signed, 32 and 64 bits float.
+#include <algorithm>
+#include <cmath>
+
 #include "codec/codec.h"
 #include "media/codec_headers.h"
 
@@ -47,6 +50,40 @@ class Decoder final : public AudioDecoder {
     PcmFormat format_;
 };
 
+class Encoder final : public AudioEncoder {
+  public:
+    static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
+        if (o.channels < 1 || o.channels > 64 || o.rate < 1 || o.rate > 768000 || (o.bits != 16 && o.bits != 24))
+            return fail(Code::limit, "Plain samples are written with 16 or 24 bits.", "Choose one of these.");
+        auto e = std::make_unique<Encoder>();
+        e->channels_ = o.channels;
+        e->format_ = {.bits = static_cast<unsigned>(o.bits),
+                      .container_bytes = static_cast<unsigned>(o.bits) / 8,
+                      .rate = o.rate,
+                      .channels = o.channels};
+        return e;
+    }
+    std::size_t frame_samples() const override { return 1024; }
+    unsigned delay_samples() const override { return 0; }
+    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+        if (samples.empty()) return {};
+        auto full = static_cast<double>(1 << (format_.bits - 1));
+        ByteWriter w;
+        for (auto v : samples)
+            w.le(static_cast<std::uint64_t>(
+                     std::clamp(std::lrint(static_cast<double>(v) * full), -std::lrint(full), std::lrint(full) - 1)),
+                 format_.container_bytes);
+        out.push_back(
+            {std::move(w.bytes), static_cast<std::uint32_t>(samples.size() / static_cast<std::size_t>(channels_))});
+        return {};
+    }
+    Outcome drain(std::vector<EncodedSamples>&) override { return {}; }
+    Bytes config() const override { return make_pcm_config(format_); }
+
+  private:
+    PcmFormat format_;
+};
+
 }  // namespace
 }  // namespace ruedo
 
@@ -57,7 +94,8 @@ RUEDO_CODEC_MODULE {
                                     .licence = "Apache-2.0",
                                     .package = "none",
                                     .decodes = {Codec::pcm},
-                                    .encodes = {},
-                                    .audio_decoder = &Decoder::make};
+                                    .encodes = {Codec::pcm},
+                                    .audio_decoder = &Decoder::make,
+                                    .audio_encoder = &Encoder::make};
     return &module;
 }

@@ -1,6 +1,10 @@
 // SPDX-License-Identifier: Apache-2.0
-// Theora decoding through libtheora.
+// Theora through libtheora.
 #include <theora/theoradec.h>
+#include <theora/theoraenc.h>
+
+#include <algorithm>
+#include <fstream>
 
 #include "codec/codec.h"
 #include "media/codec_headers.h"
@@ -77,6 +81,142 @@ class Decoder final : public VideoDecoder {
     th_dec_ctx* context_ = nullptr;
 };
 
+/// Pictures have one rate, which is the track's; sizes are filled up to whole blocks and cropped away by the header.
+class Encoder final : public VideoEncoder {
+  public:
+    static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
+        if (o.width < 1 || o.height < 1 || o.width > 8192 || o.height > 8192)
+            return fail(Code::limit, "The Theora encoder takes sizes up to 8192 x 8192.", "Choose a smaller one.");
+        auto e = std::make_unique<Encoder>();
+        auto& i = e->info_;
+        i.frame_width = static_cast<unsigned>(o.width + 15) & ~15U;
+        i.frame_height = static_cast<unsigned>(o.height + 15) & ~15U;
+        i.pic_width = static_cast<unsigned>(o.width), i.pic_height = static_cast<unsigned>(o.height);
+        i.fps_numerator = static_cast<unsigned>(o.rate.num), i.fps_denominator = static_cast<unsigned>(o.rate.den);
+        i.aspect_numerator = static_cast<unsigned>(o.pixel_aspect.stated() ? o.pixel_aspect.num : 1);
+        i.aspect_denominator = static_cast<unsigned>(o.pixel_aspect.stated() ? o.pixel_aspect.den : 1);
+        i.colorspace = TH_CS_UNSPECIFIED;
+        i.pixel_fmt = TH_PF_420;
+        bool quality = o.control == VideoEncodeOptions::Control::quality;
+        i.quality = quality ? std::clamp(o.quality, 0, 63) : 0;
+        i.target_bitrate = quality ? 0 : static_cast<int>(std::min(o.bitrate, 0x7FFFFFFFU));
+        int apart = std::max(1, o.keyframe_every);
+        i.keyframe_granule_shift = 1;
+        while (1 << i.keyframe_granule_shift < apart) ++i.keyframe_granule_shift;
+        e->context_ = th_encode_alloc(&i);
+        if (!e->context_)
+            return fail(Code::limit, "The Theora encoder refused these settings.", "Choose another size or rate.");
+        auto distance = static_cast<ogg_uint32_t>(apart);
+        th_encode_ctl(e->context_, TH_ENCCTL_SET_KEYFRAME_FREQUENCY_FORCE, &distance, sizeof distance);
+        int quickest = 0;
+        th_encode_ctl(e->context_, TH_ENCCTL_GET_SPLEVEL_MAX, &quickest, sizeof quickest);
+        int speed = o.effort == 0 ? quickest : o.effort == 1 ? 1 : 0;
+        th_encode_ctl(e->context_, TH_ENCCTL_SET_SPLEVEL, &speed, sizeof speed);
+        th_comment comment;
+        th_comment_init(&comment);
+        std::vector<Bytes> headers;
+        ogg_packet packet;
+        while (th_encode_flushheader(e->context_, &comment, &packet) > 0)
+            headers.emplace_back(packet.packet, packet.packet + packet.bytes);
+        th_comment_clear(&comment);
+        if (headers.size() != 3) return fail(Code::internal, "The Theora encoder gave no headers.");
+        e->config_ = lace_headers(headers);
+        e->options_ = o;
+        return o.pass ? e->begin_pass(std::move(e)) : Result<std::unique_ptr<VideoEncoder>>(std::move(e));
+    }
+    Encoder() { th_info_init(&info_); }
+    ~Encoder() override {
+        if (context_) th_encode_free(context_);
+        th_info_clear(&info_);
+    }
+    Outcome encode(const Picture& p, std::vector<Encoded>& out) override {
+        if (options_.pass == 2) TRY_DO(recall());
+        th_ycbcr_buffer planes;
+        for (std::size_t i = 0; i < 3; ++i) {
+            auto w = (i ? (p.width + 1) / 2 : p.width), h = (i ? (p.height + 1) / 2 : p.height);
+            auto across = static_cast<int>(info_.frame_width) / (i ? 2 : 1),
+                 down = static_cast<int>(info_.frame_height) / (i ? 2 : 1);
+            planes[i] = {across, down, across, nullptr};
+            auto& padded = padded_[i];
+            padded.resize(static_cast<std::size_t>(across) * static_cast<std::size_t>(down));
+            planes[i].data = padded.data();
+            for (std::ptrdiff_t y = 0; y < down; ++y) {
+                auto* from = p.plane[i] + std::min<std::ptrdiff_t>(y, h - 1) * p.stride[i];
+                auto* to = padded.data() + y * across;
+                std::copy_n(from, w, to);
+                std::fill(to + w, to + across, from[w - 1]);
+            }
+        }
+        if (th_encode_ycbcr_in(context_, planes) != 0)
+            return fail(Code::internal, "The Theora encoder failed on a picture.");
+        if (options_.pass == 1) TRY_DO(learn());
+        ogg_packet packet;
+        while (th_encode_packetout(context_, 0, &packet) > 0) {
+            Encoded e;
+            e.data.assign(packet.packet, packet.packet + packet.bytes);
+            e.pts = e.dts = p.pts;
+            // The second bit of a picture's packet says that it needs others (clause 7.1); an empty one repeats the
+            // last.
+            e.keyframe = packet.bytes > 0 && (packet.packet[0] & 0x40) == 0;
+            out.push_back(std::move(e));
+        }
+        return {};
+    }
+    Outcome drain(std::vector<Encoded>&) override {
+        if (options_.pass != 1) return {};
+        TRY_DO(learn(true));
+        std::ofstream file(options_.stats, std::ios::binary);
+        file.write(reinterpret_cast<const char*>(learned_.data()), static_cast<std::streamsize>(learned_.size()));
+        return file.flush() ? Outcome{}
+                            : fail(Code::io, "What the first of two passes learned could not be kept.",
+                                   "Make room on the disk.");
+    }
+    Bytes config() const override { return config_; }
+
+  private:
+    static Result<std::unique_ptr<VideoEncoder>> begin_pass(std::unique_ptr<Encoder> e) {
+        if (e->options_.stats.empty())
+            return fail(Code::internal, "Encoding in two passes needs a place between them.");
+        if (e->options_.pass == 1) {
+            TRY_DO(e->learn());
+            return e;
+        }
+        std::ifstream file(e->options_.stats, std::ios::binary);
+        e->learned_.assign(std::istreambuf_iterator<char>(file), {});
+        if (e->learned_.empty()) return fail(Code::internal, "The first of two passes left nothing behind.");
+        return e;
+    }
+    /// What the first pass says of the picture before; at the end a summary, which goes in front of all of it, where
+    /// room
+    /// was left at the beginning.
+    Outcome learn(bool summary = false) {
+        unsigned char* data = nullptr;
+        auto n = th_encode_ctl(context_, TH_ENCCTL_2PASS_OUT, &data, sizeof data);
+        if (n < 0) return fail(Code::internal, "The first of two passes failed.");
+        if (summary)
+            std::copy_n(data, std::min(static_cast<std::size_t>(n), learned_.size()), learned_.begin());
+        else
+            learned_.insert(learned_.end(), data, data + n);
+        return {};
+    }
+    /// As much of it as the next picture needs.
+    Outcome recall() {
+        for (;;) {
+            auto left = learned_.size() - told_;
+            auto n = th_encode_ctl(context_, TH_ENCCTL_2PASS_IN, learned_.data() + told_, left);
+            if (n < 0) return fail(Code::internal, "What the first of two passes learned does not fit.");
+            if (n == 0) return {};
+            told_ += static_cast<std::size_t>(n);
+        }
+    }
+    th_info info_{};
+    th_enc_ctx* context_ = nullptr;
+    VideoEncodeOptions options_;
+    Bytes config_, learned_;
+    std::array<Bytes, 3> padded_;
+    std::size_t told_ = 0;
+};
+
 }  // namespace
 }  // namespace ruedo
 
@@ -87,7 +227,8 @@ RUEDO_CODEC_MODULE {
                                     .licence = "BSD-3-Clause",
                                     .package = "libtheora0",
                                     .decodes = {Codec::theora},
-                                    .encodes = {},
-                                    .video_decoder = &Decoder::make};
+                                    .encodes = {Codec::theora},
+                                    .video_decoder = &Decoder::make,
+                                    .video_encoder = &Encoder::make};
     return &module;
 }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
-// Vorbis decoding through libvorbis.
+// Vorbis through libvorbis.
 #include <vorbis/codec.h>
+#include <vorbis/vorbisenc.h>
 
 #include "codec/channel_order.h"
 #include "codec/codec.h"
@@ -77,6 +78,83 @@ class Decoder final : public AudioDecoder {
     bool started_ = false;
 };
 
+class Encoder final : public AudioEncoder {
+  public:
+    static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
+        auto refused = [] {
+            return fail(Code::limit, "The Vorbis encoder refused these settings.", "Choose another rate.");
+        };
+        if (o.channels < 1 || o.channels > 8) return refused();
+        auto e = std::make_unique<Encoder>();
+        e->channels_ = o.channels;
+        // What it can't reach at a rate it refuses; the nearest quality it has is then taken.
+        if (vorbis_encode_init(&e->info_, o.channels, o.rate, -1, static_cast<long>(o.bitrate), -1) != 0) {
+            vorbis_info_clear(&e->info_);
+            vorbis_info_init(&e->info_);
+            if (vorbis_encode_init_vbr(&e->info_, o.channels, o.rate, 0.4F) != 0) return refused();
+        }
+        if (vorbis_analysis_init(&e->state_, &e->info_) != 0 || vorbis_block_init(&e->state_, &e->block_) != 0)
+            return fail(Code::internal, "The Vorbis encoder could not be started.");
+        e->started_ = true;
+        ogg_packet first, comments, setup;
+        if (vorbis_analysis_headerout(&e->state_, &e->comment_, &first, &comments, &setup) != 0)
+            return fail(Code::internal, "The Vorbis encoder gave no headers.");
+        auto bytes = [](const ogg_packet& p) { return Bytes(p.packet, p.packet + p.bytes); };
+        e->config_ = lace_headers({bytes(first), bytes(comments), bytes(setup)});
+        return e;
+    }
+    Encoder() {
+        vorbis_info_init(&info_);
+        vorbis_comment_init(&comment_);
+    }
+    ~Encoder() override {
+        if (started_) vorbis_block_clear(&block_), vorbis_dsp_clear(&state_);
+        vorbis_comment_clear(&comment_);
+        vorbis_info_clear(&info_);
+    }
+    std::size_t frame_samples() const override { return 1024; }
+    unsigned delay_samples() const override { return 0; }
+    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+        auto wide = static_cast<std::size_t>(channels_), n = samples.size() / wide;
+        auto** planes = vorbis_analysis_buffer(&state_, static_cast<int>(n));
+        auto places = vorbis_places(channels_);
+        for (std::size_t i = 0; i < n; ++i)
+            for (std::size_t k = 0; k < wide; ++k) planes[places[k]][i] = samples[i * wide + k];
+        vorbis_analysis_wrote(&state_, static_cast<int>(n));
+        return collect(out);
+    }
+    Outcome drain(std::vector<EncodedSamples>& out) override {
+        vorbis_analysis_wrote(&state_, 0);
+        return collect(out);
+    }
+    Bytes config() const override { return config_; }
+
+  private:
+    Outcome collect(std::vector<EncodedSamples>& out) {
+        while (vorbis_analysis_blockout(&state_, &block_) == 1) {
+            ogg_packet packet;
+            if (vorbis_analysis(&block_, nullptr) != 0 || vorbis_bitrate_addblock(&block_) != 0)
+                return fail(Code::internal, "The Vorbis encoder failed on a block.");
+            while (vorbis_bitrate_flushpacket(&state_, &packet) == 1) {
+                // A packet gives a quarter of its block and of the one before it; the first one gives nothing yet.
+                auto size = vorbis_packet_blocksize(&info_, &packet);
+                auto samples = last_block_ ? (last_block_ + size) / 4 : 0;
+                last_block_ = size;
+                out.push_back(
+                    {Bytes(packet.packet, packet.packet + packet.bytes), static_cast<std::uint32_t>(samples)});
+            }
+        }
+        return {};
+    }
+    vorbis_info info_{};
+    vorbis_comment comment_{};
+    vorbis_dsp_state state_{};
+    vorbis_block block_{};
+    long last_block_ = 0;
+    Bytes config_;
+    bool started_ = false;
+};
+
 }  // namespace
 }  // namespace ruedo
 
@@ -87,7 +165,8 @@ RUEDO_CODEC_MODULE {
                                     .licence = "BSD-3-Clause",
                                     .package = "libvorbis0a",
                                     .decodes = {Codec::vorbis},
-                                    .encodes = {},
-                                    .audio_decoder = &Decoder::make};
+                                    .encodes = {Codec::vorbis},
+                                    .audio_decoder = &Decoder::make,
+                                    .audio_encoder = &Encoder::make};
     return &module;
 }

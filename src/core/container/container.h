@@ -3,6 +3,7 @@
 #pragma once
 #include <filesystem>
 #include <functional>
+#include <map>
 
 #include "io/io.h"
 #include "media/media.h"
@@ -38,17 +39,20 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
 /// What a writer is told of a track before its packets come.
 struct WriteTrack {
     Codec codec = Codec::unknown;
-    Bytes config;  ///< avcC, AudioSpecificConfig, OpusHead, av1C, vpcC payload.
+    Bytes config;  ///< As in `Track`.
     VideoFormat video;
     AudioFormat audio;
     std::string language;             ///< BCP 47; empty when not known.
     std::uint32_t timescale = 90000;  ///< MP4 ticks per second; sound uses its rate.
     unsigned delay_samples = 0;       ///< Encoder delay, in samples of the sound's rate, to be trimmed.
+    bool is_default = true;           ///< Of several of a kind the one that plays.
+    Kind kind() const;                ///< By its codec.
 };
 
 struct WritePacket {
     Time pts{}, dts{}, duration{};  ///< For sound pts may be negative by the delay; dts <= pts.
     bool keyframe = true;
+    /// Of captions: a line of WebVTT settings (clause 4.4), mostly empty, a line feed, and the cue's text.
     ByteView data;
 };
 
@@ -63,15 +67,52 @@ class ClipWriter {
     /// Before the first packet: about so many will come. Room for the index is then kept in front, where a container
     /// has it there, so that nothing has to be moved at the end.
     virtual void expect(std::uint64_t packets) { (void)packets; }
-    /// `sound_end`: presented length of each sound track where the last packet is longer; 0 for none. `told` hears of
-    /// what takes long in it, which is moving everything to make room for the index.
-    virtual Outcome finish(Time sound_end = {}, const Progress& told = {}) = 0;
+    /// Before `finish`: what is presented of this sound ends here, though its last packet is longer.
+    void ends(std::size_t track, Time at) { ends_[track] = at; }
+    /// `told` hears of what takes long in it, which is moving everything to make room for the index.
+    virtual Outcome finish(const Progress& told = {}) = 0;
+
+  protected:
+    std::optional<Time> end_of(std::size_t track) const {
+        auto it = ends_.find(track);
+        return it == ends_.end() ? std::nullopt : std::optional(it->second);
+    }
+
+  private:
+    std::map<std::size_t, Time> ends_;
 };
-/// MP4: H.264, HEVC, AV1, VP9 or MPEG-4 Visual, AAC, Opus or AC-3 (config: the dac3 box’s content); moov in front; edit
-/// lists for reordering and encoder delay.
+/// A container that is written here: what it is called in documents and sentences, which file names mean it, and which
+/// codecs it takes, the one that is chosen first in front. One row each.
+struct Wrapper {
+    std::string_view name, title;
+    std::vector<std::string_view> extensions;
+    std::vector<Codec> video, audio, text;
+    std::unique_ptr<ClipWriter> (*write)(std::unique_ptr<ByteSink> sink);
+    std::string_view container;  ///< What it is called once it is opened.
+    bool takes(Codec codec) const;
+    /// `codec-missing` for what it does not take.
+    Outcome check(const WriteTrack& track) const;
+    bool alone() const { return video.empty(); }  ///< One track of sound, and nothing else.
+};
+std::span<const Wrapper> wrappers();
+/// Nothing where none is written under such a name.
+const Wrapper* wrapper_named(std::string_view name);
+const Wrapper* wrapper_of_extension(std::string_view extension);
+
+/// moov in front; edit lists for reordering and encoder delay. Of AC-3 the configuration is the dac3 box’s content.
 std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink);
-/// WebM: VP8, VP9 or AV1, Opus or Vorbis; cues, duration, CodecDelay, DiscardPadding.
+/// moov without samples, then fragments of one to four seconds.
+std::unique_ptr<ClipWriter> write_mp4_fragments(std::unique_ptr<ByteSink> sink);
+/// Cues, in front where it was said how much is to come; duration, CodecDelay, DiscardPadding.
 std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<ClipWriter> write_ogg(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<ClipWriter> write_mpegts(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<ClipWriter> write_wav(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<ClipWriter> write_flac(std::unique_ptr<ByteSink> sink);
+/// Frames one after the other: MP3 with an information frame in front that states length and delay, AAC as ADTS, which
+/// can't state them, AC-3 as it is.
+std::unique_ptr<ClipWriter> write_frames(std::unique_ptr<ByteSink> sink);
 /// The same into a file.
 Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace = false);
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace = false);

@@ -15,8 +15,6 @@ namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::uint32_t usual_audio_bitrate = 128'000;
-
 /// A file for what the first of two passes learned; gone with this.
 struct Notes {
     Notes() : path(fs::temp_directory_path() / temporary_name("passes")) {}
@@ -36,13 +34,11 @@ class Conversion {
         began_ = monotonic_now();
         auto& recipe = o_.recipe;
         auto extension = o_.out.extension().string();
-        auto* wrapper =
-            recipe.wrapper.empty() ? wrapper_of_extension(extension.empty() ? "" : extension.substr(1)) : nullptr;
-        for (auto& w : wrappers())
-            if (w.name == recipe.wrapper) wrapper = &w;
+        auto* wrapper = !recipe.wrapper.empty() ? wrapper_named(recipe.wrapper)
+                                                : wrapper_of_extension(extension.empty() ? "" : extension.substr(1));
         if (!wrapper)
             return fail(Code::usage, fmt::format("“{}” does not say what is to be made.", o_.out.filename().string()),
-                        "Name it .mp4 or .webm.");
+                        "Name it .mp4, .webm or .mkv.");
         TRY_DO(look_at_place(source));
         {
             ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
@@ -52,11 +48,13 @@ class Conversion {
         if (clip_->info().live)
             return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name),
                         "Convert a clip, or say where it is to end.");
-        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr,
-                            [this](const Track& t, Time to) { return cuts_clean(t, to); }));
+        Cuts cuts{[this](const Track& t, Time from) { return begins_clean(t, from); },
+                  [this](const Track& t, Time to) { return ends_clean(t, to); }};
+        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, cuts));
         to_ = recipe.to.value_or(Time::max());
+        levels_.resize(plan_.sounds.size());
         TRY_DO(count_pictures());
-        TRY_DO(measure_sound());
+        for (std::size_t i = 0; i < plan_.sounds.size(); ++i) TRY_DO(settle_level(i));
         TRY_DO(look_for_room());
         return encode();
     }
@@ -65,7 +63,8 @@ class Conversion {
     /// Nothing is written over what is read, nor over what is there.
     Outcome look_at_place(const std::string& source) {
         std::error_code ec;
-        if (o_.out.empty()) return fail(Code::usage, "No name is given for what is made.", "Name it .mp4 or .webm.");
+        if (o_.out.empty())
+            return fail(Code::usage, "No name is given for what is made.", "Name it .mp4, .webm or .mkv.");
         if (fs::exists(o_.out, ec)) {
             if (!fs::is_regular_file(o_.out, ec))
                 return fail(Code::refused, fmt::format("“{}” is no file.", o_.out.filename().string()),
@@ -79,8 +78,14 @@ class Conversion {
         }
         return {};
     }
+    /// A keyframe is shown at `from`.
+    bool begins_clean(const Track& track, Time from) {
+        auto reader = clip_->reader(track.id);
+        PacketHead head;
+        return reader->seek(from) && reader->next(head).value_or(false) && head.keyframe && head.pts == from;
+    }
     /// No packet that is shown before `to` comes after one that is shown behind it.
-    bool cuts_clean(const Track& track, Time to) {
+    bool ends_clean(const Track& track, Time to) {
         auto reader = clip_->reader(track.id);
         PacketHead head;
         for (bool behind = false; reader->next(head).value_or(false) && tell(0, 0);) {
@@ -93,59 +98,105 @@ class Conversion {
     Outcome count_pictures() {
         if (!plan_.video) return {};
         Outcome going;
-        TRY(auto facts, scan_track(*clip_, *plan_.video, [&](auto&) { return (going = tell(0, 0)).has_value(); }));
+        // Ogg counts pictures: where they come at no one rate, in steps as small as the least between two of them.
+        std::vector<Time> times;
+        bool counted = plan_.wrapper->name == "ogg" && plan_.encode_video;
+        TRY(auto facts, scan_track(*clip_, *plan_.video, [&](auto& head) {
+                if (counted && times.size() < 4'000'000) times.push_back(head.pts);
+                return (going = tell(0, 0)).has_value();
+            }));
         TRY_DO(going);
         auto length = facts.end - facts.start;
         pictures_ = facts.frame_count;
         rate_ = facts.frame_rate;
+        if (!rate_.stated() && times.size() > 1) {
+            std::sort(times.begin(), times.end());
+            auto least = length;
+            for (std::size_t i = 1; i < times.size(); ++i)
+                if (times[i] > times[i - 1]) least = std::min(least, times[i] - times[i - 1]);
+            rate_ = {std::clamp<std::int64_t>((999'999'999 + least.ns) / std::max<std::int64_t>(1, least.ns), 1, 120),
+                     1};
+            plan_.why.push_back({"times-rounded",
+                                 fmt::format("Its pictures come at no one rate; here they are counted in "
+                                             "steps of a {}th of a second.",
+                                             rate_.num),
+                                 {}});
+        }
         if (!rate_.stated() && length.ns > 0) {
             // About as many as come in a thousandth of a second's steps.
             auto mean = static_cast<double>(facts.frame_count) / length.seconds();
             rate_ = Rational{std::max<std::int64_t>(1, std::llround(mean * 1000)), 1000}.reduced();
         }
-        if (o_.recipe.video.rate) rate_ = *o_.recipe.video.rate;
+        auto& v = o_.recipe.video;
+        constant_ = v.rate.has_value();
+        if (v.rate) rate_ = *v.rate;
+        if (v.most_rate && rate_.stated() && rate_.num * v.most_rate->den > v.most_rate->num * rate_.den)
+            rate_ = *v.most_rate, constant_ = true;
         if (!rate_.stated()) rate_ = {30, 1};
         if (plan_.length.ns <= 0) plan_.length = std::min(facts.end, to_) - o_.recipe.from;
         return {};
     }
-    /// Two passes over the sound, where it is to have a loudness: how loud it is as a whole, and at its peaks.
-    Outcome measure_sound() {
-        auto& wanted = o_.recipe.audio.loudness;
-        if (!plan_.audio || !plan_.encode_audio || !wanted) return {};
-        TRY(auto sound, open_sound());
-        auto* state = ebur128_init(mix_channels, mix_rate, EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
+
+    struct Loudness {
+        double lufs = -HUGE_VAL, peak = 0;  ///< Of the whole, gated; the true peak, full scale being 1.
+    };
+    /// How loud a sound is as a whole, at a level.
+    Result<Loudness> measure(const Plan::Sound& s, Level level) {
+        auto form = s.form;
+        TRY(auto reader, maker().open_sound(s, o_.recipe.from));
+        LevelledSound sound(std::move(reader), form, to_ == Time::max() ? to_ : to_ - o_.recipe.from, level);
+        auto* state = ebur128_init(static_cast<unsigned>(form.channels), static_cast<unsigned long>(form.rate),
+                                   EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
         if (!state) return fail(Code::internal, "The loudness could not be measured.");
-        std::unique_ptr<ebur128_state, void (*)(ebur128_state*)> kept(state, [](auto* s) { ebur128_destroy(&s); });
-        std::int64_t taken = 0,
-                     most = to_ == Time::max() ? INT64_MAX : time_to_ticks_floor(to_ - o_.recipe.from, mix_rate);
-        while (taken < most) {
-            TRY(auto block, sound->next());
-            if (!block) break;
-            auto n = std::min<std::int64_t>(static_cast<std::int64_t>(block->frames()), most - taken);
-            ebur128_add_frames_float(state, block->samples.data(), static_cast<std::size_t>(n));
-            taken += n;
+        std::unique_ptr<ebur128_state, void (*)(ebur128_state*)> kept(state, [](auto* p) { ebur128_destroy(&p); });
+        for (std::vector<float> block;; block.clear()) {
+            TRY(bool more, sound.next(block));
+            ebur128_add_frames_float(state, block.data(), block.size() / static_cast<std::size_t>(form.channels));
             TRY_DO(tell(0, 0));
+            if (!more) break;
         }
-        double loudness = -HUGE_VAL, peak = 0;
-        ebur128_loudness_global(state, &loudness);
-        for (unsigned c = 0; c < mix_channels; ++c) {
+        Loudness l;
+        ebur128_loudness_global(state, &l.lufs);
+        for (unsigned c = 0; c < static_cast<unsigned>(form.channels); ++c) {
             double p = 0;
-            if (ebur128_true_peak(state, c, &p) == EBUR128_SUCCESS) peak = std::max(peak, p);
+            if (ebur128_true_peak(state, c, &p) == EBUR128_SUCCESS) l.peak = std::max(l.peak, p);
         }
-        if (!std::isfinite(loudness)) {
+        return l;
+    }
+    /// Two passes over a sound that is to have a loudness; more where its peaks have to be held down, since that makes
+    /// it less loud. What is mixed down may be louder than full scale, and is held under it.
+    Outcome settle_level(std::size_t number) {
+        auto& s = plan_.sounds[number];
+        auto& level = levels_[number];
+        auto& wanted = o_.recipe.audio.loudness;
+        if (!s.encode) return {};
+        if (s.form.channels < s.track->audio.channels) level.ceiling = 1;
+        if (!wanted) return {};
+        TRY(auto plain, measure(s, {}));
+        if (!std::isfinite(plain.lufs)) {
             plan_.why.push_back({"silent", "The sound is silent, so it keeps its level.", {}});
             return {};
         }
-        auto gain = std::pow(10, (*wanted - loudness) / 20), most_gain = std::pow(10, -1.0 / 20) / std::max(peak, 1e-9);
-        if (gain > most_gain) {
+        constexpr double ceiling = 0.8913, margin = 0.988;  // -1 dB, and a tenth for what measuring may miss
+        auto gain = std::pow(10, (*wanted - plain.lufs) / 20);
+        level.gain = static_cast<float>(gain);
+        level.ceiling.reset();
+        if (plain.peak * gain <= ceiling) return {};
+        level.ceiling = ceiling * margin;
+        auto reached = plain.lufs, stepped = *wanted - plain.lufs;
+        for (int round = 0; round < 7; ++round) {
+            TRY(auto now, measure(s, level));
+            auto gained = now.lufs - std::exchange(reached, now.lufs), lacks = *wanted - reached;
+            // What is held down gives less than it is turned up by; about how much less, the last step told.
+            if (std::abs(lacks) < 0.1 || level.gain > 1000) break;
+            stepped = lacks / std::clamp(gained / stepped, 0.4, 1.2);
+            level.gain *= static_cast<float>(std::pow(10, stepped / 20));
+        }
+        if (*wanted - reached > 0.5)
             plan_.why.push_back(
                 {"peak-limited",
-                 fmt::format("At {:g} LUFS its peaks would clip; it is made {:.1f} LUFS, with peaks at -1 dB.", *wanted,
-                             loudness + 20 * std::log10(most_gain)),
+                 fmt::format("Its peaks leave no room for {:g} LUFS; it is made {:.1f} LUFS.", *wanted, reached),
                  {}});
-            gain = most_gain;
-        }
-        gain_ = static_cast<float>(gain);
         return {};
     }
     Outcome look_for_room() {
@@ -165,39 +216,7 @@ class Conversion {
         return {};
     }
 
-    Result<std::unique_ptr<SoundReader>> open_sound() {
-        TRY(auto sound, SoundReader::open(clip_, *plan_.audio, codecs_));
-        TRY_DO(sound->seek(o_.recipe.from));
-        return sound;
-    }
-    Result<std::unique_ptr<MadeStream>> audio_stream() {
-        if (!plan_.encode_audio) return copied_stream(*clip_, *plan_.audio, to_);
-        TRY(auto sound, open_sound());
-        TRY(auto encoder,
-            codecs_.audio_encoder(plan_.audio_codec,
-                                  {mix_rate, mix_channels, o_.recipe.audio.bitrate.value_or(usual_audio_bitrate)}));
-        return encoded_sound(std::move(sound), plan_, std::move(encoder), o_.recipe.from, to_, gain_);
-    }
-    Result<std::unique_ptr<MadeStream>> video_stream(int pass, const fs::path& notes, std::uint32_t bitrate) {
-        if (!plan_.encode_video) return copied_stream(*clip_, *plan_.video, to_);
-        auto& v = o_.recipe.video;
-        TRY(auto reader, PictureReader::open(clip_, *plan_.video, codecs_));
-        std::optional<Picture> first;
-        if (o_.recipe.from.ns > 0) {
-            TRY(first, reader->at(o_.recipe.from));
-            // The one that is seen there is seen from there on.
-            first->duration = first->pts + first->duration - o_.recipe.from;
-            first->pts = o_.recipe.from;
-        }
-        auto e = encoder_options(plan_.video_codec, o_.recipe, plan_.format.width, plan_.format.height, rate_);
-        e.pixel_aspect = plan_.format.pixel_aspect;
-        e.colour = plan_.video->video.colour.resolved(plan_.video->video.height);
-        if (bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = bitrate;
-        e.pass = pass, e.stats = notes;
-        TRY(auto encoder, codecs_.video_encoder(plan_.video_codec, e));
-        return encoded_pictures(std::move(reader), std::move(first), o_.recipe.from, to_, v.rate, plan_,
-                                std::move(encoder));
-    }
+    StreamMaker maker() const { return {clip_, plan_, o_.recipe, codecs_, rate_, constant_}; }
 
     /// Whether it may go on; the observer is told twice a second or oftener.
     Outcome tell(double part, std::uint64_t bytes) {
@@ -229,7 +248,7 @@ class Conversion {
 
     /// Pictures once through, for what a second pass is to know.
     Outcome learn(const fs::path& notes, std::uint32_t bitrate) {
-        TRY(auto video, video_stream(1, notes, bitrate));
+        TRY(auto video, maker().pictures(o_.recipe.from, to_, {1, notes, bitrate}));
         for (;;) {
             TRY(auto packet, video->next());
             if (!packet) return {};
@@ -237,48 +256,54 @@ class Conversion {
         }
     }
     struct Written {
-        std::uint64_t video = 0, audio = 0;  ///< Bytes of packets.
+        std::uint64_t video = 0, all = 0;  ///< Bytes of packets.
         Time end{};
     };
-    Outcome write(ClipWriter& writer, MadeStream* video, MadeStream* audio, Written& so_far) {
-        std::optional<MadePacket> picture, sound;
-        if (video) {
-            TRY(picture, video->next());
+    /// A track on its way: its next packet waits.
+    struct Line {
+        std::unique_ptr<MadeStream> stream;
+        bool pictures = false, sound = false;
+        std::optional<MadePacket> next{};
+        std::size_t number = 0;
+    };
+    Outcome write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
+        bool any = false, first_sound = true;
+        for (auto& l : lines) {
+            TRY(l.next, l.stream->next());
+            if (!l.next) continue;
+            any = any || l.pictures || l.sound;
+            auto track = l.stream->track();
+            if (l.sound) track.is_default = std::exchange(first_sound, false);
+            TRY(l.number, writer.add(track));
         }
-        if (audio) {
-            TRY(sound, audio->next());
-        }
-        if (!picture && !sound)
+        if (!any)
             return fail(Code::truncated, fmt::format("Nothing of “{}” could be read.", clip_->info().name),
                         "The file may be cut short.");
-        std::size_t video_track = 0, audio_track = 0;
-        if (picture) {
-            TRY(video_track, writer.add(video->track()));
-        }
-        if (sound) {
-            TRY(audio_track, writer.add(audio->track()));
-        }
-        // Some fifty packets of sound a second.
+        // Some fifty packets of a sound a second.
         auto seconds = std::max(1.0, plan_.length.seconds());
         auto pictures =
-            o_.recipe.video.rate
+            constant_
                 ? static_cast<std::uint64_t>(seconds * static_cast<double>(rate_.num) / static_cast<double>(rate_.den))
                 : pictures_;
-        writer.expect((video ? pictures : 0) + (audio ? static_cast<std::uint64_t>(seconds * 52) : 0));
-        while (picture || sound) {
-            bool first = picture && (!sound || picture->dts <= sound->dts);
-            auto& m = first ? *picture : *sound;
-            TRY_DO(writer.write(first ? video_track : audio_track, {m.pts, m.dts, m.duration, m.keyframe, m.data}));
-            (first ? so_far.video : so_far.audio) += m.data.size();
-            TRY_DO(tell(part_of(m.pts), so_far.video + so_far.audio));
-            if (first) {
-                TRY(picture, video->next());
-            } else {
-                TRY(sound, audio->next());
-            }
+        writer.expect((plan_.video ? pictures : 0) +
+                      static_cast<std::uint64_t>(seconds * 52 * static_cast<double>(plan_.sounds.size())));
+        for (;;) {
+            Line* now = nullptr;
+            for (auto& l : lines)
+                if (l.next && (!now || l.next->dts < now->next->dts)) now = &l;
+            if (!now) break;
+            auto& m = *now->next;
+            TRY_DO(writer.write(now->number, {m.pts, m.dts, m.duration, m.keyframe, m.data}));
+            so_far.all += m.data.size();
+            if (now->pictures) so_far.video += m.data.size();
+            TRY_DO(tell(part_of(m.pts), so_far.all));
+            TRY(now->next, now->stream->next());
         }
-        so_far.end = std::max(video ? video->end() : Time{}, audio ? audio->end() : Time{});
-        return writer.finish(audio && plan_.encode_audio ? audio->end() : Time{});
+        for (auto& l : lines) {
+            so_far.end = std::max(so_far.end, l.stream->end());
+            if (l.sound && l.stream->trimmed()) writer.ends(l.number, l.stream->end());
+        }
+        return writer.finish([&](double) { return tell(1, so_far.all).has_value(); });
     }
 
     Result<Converted> encode() {
@@ -287,14 +312,16 @@ class Conversion {
         double seconds = plan_.length.seconds();
         auto bitrate = plan_.encode_video ? v.bitrate.value_or(0) : 0;
         if (target) {
-            double sound = plan_.audio ? o_.recipe.audio.bitrate.value_or(usual_audio_bitrate) * seconds / 8 : 0;
+            double sound = 0;
+            for (auto& s : plan_.sounds) sound += (s.encode ? s.bitrate : 128'000) * seconds / 8;
             double left = seconds > 0 ? (static_cast<double>(*target) * aim - sound - 2000) * 8 / seconds : 0;
             if (!plan_.encode_video || left < 8000)
                 return fail(Code::limit, fmt::format("It does not fit into {} bytes.", *target),
                             "Allow more, a smaller picture, or less sound.");
             bitrate = static_cast<std::uint32_t>(std::min(left, 1e9));
         }
-        bool twice = plan_.encode_video && (v.passes == 2 || target);
+        auto* form = picture_form(plan_.video_codec);
+        bool twice = plan_.encode_video && (v.passes == 2 || (target && form && form->two_passes));
         if (twice && !bitrate)
             return fail(Code::usage, "Two passes need a bitrate or a size to aim at.",
                         "Give one, or let it be one pass.");
@@ -306,20 +333,25 @@ class Conversion {
         }
         std::uint64_t least = target ? *target * 97 / 100 : 0, before = 0;
         for (int tries = 1;; ++tries) {
-            std::unique_ptr<MadeStream> video, audio;
+            std::vector<Line> lines;
             if (plan_.video) {
-                TRY(video, video_stream(twice ? 2 : 0, notes.path, bitrate));
+                TRY(auto pictures, maker().pictures(o_.recipe.from, to_, {twice ? 2 : 0, notes.path, bitrate}));
+                lines.push_back({.stream = std::move(pictures), .pictures = true});
             }
-            if (plan_.audio) {
-                TRY(audio, audio_stream());
+            for (std::size_t i = 0; i < plan_.sounds.size(); ++i) {
+                TRY(auto sound, maker().sound(plan_.sounds[i], o_.recipe.from, to_, levels_[i]));
+                lines.push_back({.stream = std::move(sound), .sound = true});
+            }
+            for (auto& c : plan_.captions) {
+                TRY(auto captions, maker().captions(c, o_.recipe.from, to_));
+                lines.push_back({.stream = std::move(captions)});
             }
             TRY(auto file, FileWriter::create(o_.out, o_.replace));
             Weight weight{least, target.value_or(UINT64_MAX)};
-            auto sink = std::make_unique<Weighed>(std::move(file), weight);
-            auto writer = plan_.wrapper->name == "webm" ? write_webm(std::move(sink)) : write_mp4(std::move(sink));
+            auto writer = plan_.wrapper->write(std::make_unique<Weighed>(std::move(file), weight));
             Written so_far;
-            auto written = write(*writer, video.get(), audio.get(), so_far);
-            if (written) return report(so_far, weight.size, video.get(), audio.get(), twice ? 2 : 1);
+            auto written = write(*writer, lines, so_far);
+            if (written) return report(so_far, weight.size, lines, twice ? 2 : 1);
             if (!weight.refused || tries == 6) return std::unexpected(written.error());
             // Once more, with as much more or less as it was off. What does not grow any more has all it can use.
             auto pictures = static_cast<double>(so_far.video);
@@ -331,35 +363,35 @@ class Conversion {
             before = weight.size;
         }
     }
-    Result<Converted> report(const Written& written, std::uint64_t bytes, const MadeStream* video,
-                             const MadeStream* audio, int passes) {
+    Result<Converted> report(const Written& written, std::uint64_t bytes, const std::vector<Line>& lines, int passes) {
         Converted c;
         c.path = o_.out;
         c.bytes = bytes;
-        c.container = plan_.wrapper->name;
+        c.container = plan_.wrapper->container;
         c.duration = written.end;
         c.took = monotonic_now() - began_;
         c.findings = plan_.why;
-        if (video)
-            c.video = {.action = plan_.encode_video ? "encoded" : "copied",
-                       .codec = plan_.video_codec,
-                       .width = plan_.format.width,
-                       .height = plan_.format.height,
-                       .passes = plan_.encode_video ? passes : 0,
-                       .frames = video->count()};
-        if (audio) {
-            auto track = audio->track();
-            c.audio = {.action = plan_.encode_audio ? "encoded" : "copied",
-                       .codec = plan_.audio_codec,
+        for (auto& l : lines) {
+            if (l.pictures)
+                c.video = {.action = plan_.encode_video ? "encoded" : "copied",
+                           .codec = plan_.video_codec,
+                           .width = plan_.format.width,
+                           .height = plan_.format.height,
+                           .passes = plan_.encode_video ? passes : 0,
+                           .frames = l.stream->count()};
+            if (!l.sound || c.audio.action != "none") continue;
+            auto track = l.stream->track();
+            c.audio = {.action = plan_.sounds[0].encode ? "encoded" : "copied",
+                       .codec = plan_.sounds[0].codec,
                        .sample_rate = track.audio.rate,
                        .channels = track.audio.channels};
         }
         // What the source lacked was seen when it was opened, or when it was read.
         for (auto& f : clip_->info().findings)
             if (f.code == "truncated") c.findings.push_back(f);
-        for (auto* s : {video, audio})
-            if (s && s->cut() &&
-                !std::any_of(c.findings.begin(), c.findings.end(), [](auto& f) { return f.code == "truncated"; }))
+        for (auto& l : lines)
+            if (auto* s = l.stream.get(); s->cut() && !std::any_of(c.findings.begin(), c.findings.end(),
+                                                                   [](auto& f) { return f.code == "truncated"; }))
                 c.findings.push_back(
                     {"truncated", s->cut()->sentence + " What came before it is kept.", s->cut()->hint});
         return c;
@@ -399,25 +431,12 @@ class Conversion {
     Time to_ = Time::max(), began_{}, told_at_{};
     Rational rate_{};
     std::uint64_t pictures_ = 0;
-    float gain_ = 1;
+    bool constant_ = false;
+    std::vector<Level> levels_;
     double passes_ = 1, passed_ = 0;
     std::deque<std::pair<Time, double>> recent_;
 };
 }  // namespace
-
-VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate) {
-    auto& v = recipe.video;
-    VideoEncodeOptions e;
-    e.width = width, e.height = height;
-    e.rate = rate;
-    auto pictures = v.keyframes.seconds() * static_cast<double>(rate.num) / static_cast<double>(rate.den);
-    e.keyframe_every = std::max(1, static_cast<int>(pictures + 0.5));
-    e.b_frames = codec == Codec::h264 ? 3 : 0;
-    e.effort = 1;
-    e.control = VideoEncodeOptions::Control::quality;
-    e.quality = v.quality.value_or(codec == Codec::h264 ? 21 : codec == Codec::vp9 ? 32 : 20);
-    return e;
-}
 
 Result<Converted> convert(const std::string& source, const ConversionOptions& options, CodecRegistry& codecs) {
     return Conversion(options, codecs).run(source);

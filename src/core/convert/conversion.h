@@ -3,7 +3,7 @@
 // with the clip. The result appears whole under its name, or not at all.
 #pragma once
 #include "codec/codec.h"
-#include "convert/recipe.h"
+#include "convert/plan.h"
 
 namespace ruedo {
 
@@ -38,9 +38,6 @@ struct Converted {
     std::vector<Finding> findings;  ///< What was done anew and why; what the source lacked.
 };
 nlohmann::json to_json(const Converted& converted);
-
-/// How an encoder is set for a recipe: quality, distance of keyframes, effort.
-VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate);
 
 /// Errors: those of opening `source`; `refused` where the recipe asks for what cannot be, or `out` is what is read;
 /// `exists`; `disk-full` where there is not the room; `cancelled`. A source that breaks off gives a shorter clip, and a

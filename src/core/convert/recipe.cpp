@@ -4,401 +4,307 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cmath>
 #include <nlohmann/json.hpp>
-
-#include "playback/playback.h"
 
 namespace ruedo {
 namespace {
 using nlohmann::json;
 using Do = Recipe::Do;
-using Shape = Recipe::Shape;
 constexpr std::int64_t longest_recipe = 1'000'000'000'000'000'000;
 constexpr std::array<std::string_view, 4> shape_names{"keep", "crop", "pad", "bake"};
+constexpr std::array<std::string_view, 2> caption_names{"keep", "none"}, track_names{"main", "all"};
 
-const std::array wrapper_rows{
-    Wrapper{"mp4",
-            "MP4",
-            {"mp4", "m4v", "m4a"},
-            {Codec::h264, Codec::vp9, Codec::hevc, Codec::av1, Codec::mpeg4},
-            {Codec::aac, Codec::opus, Codec::ac3}},
-    Wrapper{"webm", "WebM", {"webm"}, {Codec::vp9, Codec::vp8, Codec::av1}, {Codec::opus, Codec::vorbis}},
+/// One member of a recipe: where it stands, what it may be, how it is read and written, and what it says.
+struct Member {
+    std::string_view group, name;  ///< The group is empty for what stands at the top.
+    json schema;
+    std::string must;  ///< Continues a sentence: "must be a whole number from …".
+    bool (*take)(const json& value, Recipe& recipe);
+    json (*give)(const Recipe& recipe);  ///< Null where it is left out.
+    std::string_view values, without;
 };
 
-/// Codec as documents say it, or what else is to be done.
-std::string_view said(Do action, const std::optional<Codec>& codec) {
+json whole(std::int64_t low, std::int64_t high) { return {{"type", "integer"}, {"minimum", low}, {"maximum", high}}; }
+std::string must_be_whole(std::int64_t low, std::int64_t high) {
+    return fmt::format("must be a whole number from {} to {}", low, high);
+}
+template <std::size_t n>
+json one_of(const std::array<std::string_view, n>& names) {
+    return {{"enum", names}};
+}
+template <std::size_t n>
+std::optional<std::size_t> place_in(const std::array<std::string_view, n>& names, const json& v) {
+    auto it = v.is_string() ? std::find(names.begin(), names.end(), v.get_ref<const std::string&>()) : names.end();
+    return it == names.end() ? std::nullopt : std::optional(static_cast<std::size_t>(it - names.begin()));
+}
+/// Codecs that some container takes, and what else may be done.
+json codec_names(bool video) {
+    json names = json::array();
+    auto add = [&](std::string_view name) {
+        if (std::find(names.begin(), names.end(), json(name)) == names.end()) names.push_back(name);
+    };
+    for (auto& w : wrappers())
+        for (auto c : video ? w.video : w.audio) add(codec_name(c));
+    add("copy"), add("none");
+    return {{"enum", names}};
+}
+bool take_codec(const json& v, Do& action, std::optional<Codec>& into) {
+    if (!v.is_string()) return false;
+    auto& name = v.get_ref<const std::string&>();
+    action = name == "copy" ? Do::copy : name == "none" ? Do::none : Do::encode;
+    if (action != Do::encode) return true;
+    into = codec_from_name(name);
+    return *into != Codec::unknown;
+}
+json given_codec(Do action, const std::optional<Codec>& codec) {
     if (action == Do::copy) return "copy";
     if (action == Do::none) return "none";
-    return codec ? codec_name(*codec) : "";
+    return codec ? json(codec_name(*codec)) : json();
 }
-int even(double v) { return std::max(2, static_cast<int>(std::lround(v / 2)) * 2); }
+bool take_rate(const json& v, std::optional<Rational>& into) {
+    if (!v.is_string()) return false;
+    into = parse_rational(v.get_ref<const std::string&>());
+    return into && into->num >= 1 && into->num <= 1000 * into->den;
+}
+json given_rate(const std::optional<Rational>& r) { return r ? json(fmt::format("{}/{}", r->num, r->den)) : json(); }
+json given_number(std::int64_t v, std::int64_t usual) { return v == usual ? json() : json(v); }
+const char* const a_rate = "must be a rate such as “30” or “30000/1001”, at most 1000";
+
+/// A whole number between bounds: most members are that.
+#define WHOLE(group, name, low, high, member, type, given, values, without)          \
+    Member {                                                                         \
+        group, name, whole(low, high), must_be_whole(low, high),                     \
+            [](const json& v, Recipe& r) { return r.member = v.get<type>(), true; }, \
+            [](const Recipe& r) -> json { return given; }, values, without           \
+    }
+
+const std::vector<Member>& members() {
+    static const json rate{{"type", "string"}, {"pattern", "^[0-9]+([./][0-9]+)?$"}};
+    static const std::vector<Member> all{
+        {"", "wrapper",
+         [] {
+             json names = json::array();
+             for (auto& w : wrappers()) names.push_back(w.name);
+             return json{{"enum", names}};
+         }(),
+         "must be the name of a container that is written here",
+         [](const json& v, Recipe& r) {
+             if (!v.is_string() || !wrapper_named(v.get_ref<const std::string&>())) return false;
+             r.wrapper = v.get<std::string>();
+             return true;
+         },
+         [](const Recipe& r) { return r.wrapper.empty() ? json() : json(r.wrapper); },
+         "a container; MP4 and Matroska with their index in front", "by the name of what is made"},
+        {"", "from_ns", whole(0, longest_recipe), must_be_whole(0, longest_recipe),
+         [](const json& v, Recipe& r) { return r.from = Time{v.get<std::int64_t>()}, true; },
+         [](const Recipe& r) { return given_number(r.from.ns, 0); },
+         "the stretch that is kept begins here, exact to the frame and the sample", "the beginning"},
+        {"", "to_ns", whole(1, longest_recipe), must_be_whole(1, longest_recipe),
+         [](const json& v, Recipe& r) { return r.to = Time{v.get<std::int64_t>()}, true; },
+         [](const Recipe& r) { return r.to ? json(r.to->ns) : json(); }, "and ends here", "the end"},
+        {"", "fit_bytes", whole(1000, INT64_MAX), must_be_whole(1000, INT64_MAX),
+         [](const json& v, Recipe& r) { return r.fit_bytes = v.get<std::uint64_t>(), true; },
+         [](const Recipe& r) { return r.fit_bytes ? json(*r.fit_bytes) : json(); },
+         "the whole file is at most so large, and at least 97 % of that where the pictures can use it", "–"},
+        {"", "captions", one_of(caption_names), "must be keep or none",
+         [](const json& v, Recipe& r) {
+             auto n = place_in(caption_names, v);
+             if (n) r.captions = static_cast<Recipe::Captions>(*n);
+             return n.has_value();
+         },
+         [](const Recipe& r) { return r.captions == Recipe::Captions::keep ? json() : json(caption_names[1]); },
+         "`keep` them, where the container has a form for them, or `none`", "`keep`"},
+        {"", "tracks", one_of(track_names), "must be main or all",
+         [](const json& v, Recipe& r) {
+             auto n = place_in(track_names, v);
+             r.all_tracks = n == 1U;
+             return n.has_value();
+         },
+         [](const Recipe& r) { return r.all_tracks ? json("all") : json(); },
+         "of sound the `main` track, which is the one that plays, or `all`", "`main`"},
+        {"video", "codec", codec_names(true), "must be a codec that is known here, copy or none",
+         [](const json& v, Recipe& r) { return take_codec(v, r.video.action, r.video.codec); },
+         [](const Recipe& r) { return given_codec(r.video.action, r.video.codec); }, "a codec, `copy` or `none`",
+         "copied where that may be, else the first that the container and the target take"},
+        WHOLE("video", "quality", 0, 100, video.quality, int, r.video.quality ? json(*r.video.quality) : json(),
+              "constant, on the encoder’s own scale: H.264 0 to 51, VP8, VP9 and AV1 0 to 63, less is better; Theora 0 "
+              "to "
+              "63, Motion JPEG 1 to 100, more is better",
+              "21, 20, 32, 35; 48, 85"),
+        WHOLE("video", "bitrate", 1000, 1'000'000'000, video.bitrate, std::uint32_t,
+              r.video.bitrate ? json(*r.video.bitrate) : json(), "bits per second", "constant quality"),
+        WHOLE("video", "passes", 1, 2, video.passes, int, given_number(r.video.passes, 1),
+              "1, or 2 where the encoder can (H.264, VP8, VP9, Theora) and a bitrate is aimed at", "1"),
+        WHOLE("video", "width", 2, 8192, video.width, int, given_number(r.video.width, 0),
+              "as shown; one of width and height follows from the other", "as it is"),
+        WHOLE("video", "height", 2, 8192, video.height, int, given_number(r.video.height, 0), "as shown", "as it is"),
+        {"video", "shape", one_of(shape_names), "must be keep, crop, pad or bake",
+         [](const json& v, Recipe& r) {
+             auto n = place_in(shape_names, v);
+             if (n) r.video.shape = static_cast<Recipe::Shape>(*n);
+             return n.has_value();
+         },
+         [](const Recipe& r) {
+             return r.video.shape == Recipe::Shape::keep ? json()
+                                                         : json(shape_names[static_cast<std::size_t>(r.video.shape)]);
+         },
+         "`keep`: all of it, in its own shape, at most so large; `crop`: fills the size and cuts; `pad`: fills it up "
+         "with "
+         "black; `bake`: upright, with square pixels",
+         "`keep`"},
+        {"video", "rate", rate, a_rate, [](const json& v, Recipe& r) { return take_rate(v, r.video.rate); },
+         [](const Recipe& r) { return given_rate(r.video.rate); },
+         "made constant: at every moment the picture that was seen then", "as it is; a varying one stays so"},
+        {"video", "most_rate", rate, a_rate, [](const json& v, Recipe& r) { return take_rate(v, r.video.most_rate); },
+         [](const Recipe& r) { return given_rate(r.video.most_rate); },
+         "made constant at this rate, where there are more pictures than that", "as many as there are"},
+        {"video", "keyframe_ns", whole(1, 600'000'000'000), must_be_whole(1, 600'000'000'000),
+         [](const json& v, Recipe& r) { return r.video.keyframes = Time{v.get<std::int64_t>()}, true; },
+         [](const Recipe& r) { return given_number(r.video.keyframes.ns, Time(2_s).ns); }, "at most so far apart",
+         "2 s"},
+        {"audio", "codec", codec_names(false), "must be a codec that is known here, copy or none",
+         [](const json& v, Recipe& r) { return take_codec(v, r.audio.action, r.audio.codec); },
+         [](const Recipe& r) { return given_codec(r.audio.action, r.audio.codec); }, "a codec, `copy` or `none`",
+         "copied where that may be, else the first that the container and the target take"},
+        WHOLE("audio", "bitrate", 6000, 1'000'000, audio.bitrate, std::uint32_t,
+              r.audio.bitrate ? json(*r.audio.bitrate) : json(), "bits per second", "64,000 a channel"),
+        WHOLE("audio", "channels", 1, 8, audio.channels, int, given_number(r.audio.channels, 0),
+              "mixed as ITU-R BS.775 has it", "as many as there are and the codec takes"),
+        WHOLE("audio", "sample_rate", 8000, 192'000, audio.rate, int, given_number(r.audio.rate, 0), "samples a second",
+              "as it is, or the codec’s next higher one"),
+        {"audio",
+         "loudness",
+         {{"type", "number"}, {"minimum", -70}, {"maximum", 0}},
+         "must be a number of LUFS from -70 to 0",
+         [](const json& v, Recipe& r) {
+             if (!v.is_number() || v.get<double>() < -70 || v.get<double>() > 0) return false;
+             r.audio.loudness = v.get<double>();
+             return true;
+         },
+         [](const Recipe& r) { return r.audio.loudness ? json(*r.audio.loudness) : json(); },
+         "LUFS (EBU R 128), measured first; true peaks stay under -1 dB",
+         "as it is"}};
+    return all;
+}
+#undef WHOLE
+
+bool fits(const json& schema, const json& v) {
+    if (schema.value("type", "") != "integer") return true;
+    bool number = v.is_number_integer() && (!v.is_number_unsigned() || v.get<std::uint64_t>() <= INT64_MAX);
+    return number && v.get<std::int64_t>() >= schema["minimum"].get<std::int64_t>() &&
+           v.get<std::int64_t>() <= schema["maximum"].get<std::int64_t>();
+}
 }  // namespace
 
-bool Wrapper::takes(Codec codec) const {
-    return std::find(video.begin(), video.end(), codec) != video.end() ||
-           std::find(audio.begin(), audio.end(), codec) != audio.end();
-}
-std::span<const Wrapper> wrappers() { return wrapper_rows; }
-const Wrapper* wrapper_of_extension(std::string_view extension) {
-    for (auto& w : wrapper_rows)
-        if (std::find(w.extensions.begin(), w.extensions.end(), extension) != w.extensions.end()) return &w;
-    return nullptr;
-}
-
 json to_json(const Recipe& r) {
-    json video{{"keyframe_ns", r.video.keyframes.ns},
-               {"shape", shape_names.at(static_cast<std::size_t>(r.video.shape))}};
-    if (auto s = said(r.video.action, r.video.codec); !s.empty()) video["codec"] = s;
-    if (r.video.quality) video["quality"] = *r.video.quality;
-    if (r.video.bitrate) video["bitrate"] = *r.video.bitrate;
-    if (r.video.passes != 1) video["passes"] = r.video.passes;
-    if (r.video.width) video["width"] = r.video.width;
-    if (r.video.height) video["height"] = r.video.height;
-    if (r.video.rate) video["rate"] = fmt::format("{}/{}", r.video.rate->num, r.video.rate->den);
-    json audio = json::object();
-    if (auto s = said(r.audio.action, r.audio.codec); !s.empty()) audio["codec"] = s;
-    if (r.audio.bitrate) audio["bitrate"] = *r.audio.bitrate;
-    if (r.audio.loudness) audio["loudness"] = *r.audio.loudness;
-    json j{{"video", std::move(video)}, {"audio", std::move(audio)}};
-    if (!r.wrapper.empty()) j["wrapper"] = r.wrapper;
-    if (r.from.ns) j["from_ns"] = r.from.ns;
-    if (r.to) j["to_ns"] = r.to->ns;
-    if (r.fit_bytes) j["fit_bytes"] = *r.fit_bytes;
+    json j{{"video", json::object()}, {"audio", json::object()}};
+    for (auto& m : members())
+        if (auto v = m.give(r); !v.is_null()) (m.group.empty() ? j : j[std::string(m.group)])[std::string(m.name)] = v;
     return j;
 }
 
 json recipe_schema() {
-    auto whole = [](std::int64_t low, std::int64_t high) {
-        return json{{"type", "integer"}, {"minimum", low}, {"maximum", high}};
+    auto object = [] {
+        return json{{"type", "object"}, {"properties", json::object()}, {"additionalProperties", false}};
     };
-    json names = json::array(), pictures{"copy", "none"}, sounds{"copy", "none"};
-    for (auto& w : wrapper_rows) {
-        names.push_back(w.name);
-        for (auto c : w.video)
-            if (auto name = json(codec_name(c)); std::find(pictures.begin(), pictures.end(), name) == pictures.end())
-                pictures.push_back(name);
-        for (auto c : w.audio) sounds.push_back(codec_name(c));
+    auto schema = object();
+    for (auto& m : members()) {
+        auto* in = &schema["properties"];
+        if (!m.group.empty()) {
+            auto& group = (*in)[std::string(m.group)];
+            if (group.is_null()) group = object();
+            in = &group["properties"];
+        }
+        (*in)[std::string(m.name)] = m.schema;
     }
-    json video{{"codec", {{"enum", pictures}}},
-               {"quality", whole(0, 63)},
-               {"bitrate", whole(1000, 1'000'000'000)},
-               {"passes", whole(1, 2)},
-               {"width", whole(2, 8192)},
-               {"height", whole(2, 8192)},
-               {"shape", {{"enum", shape_names}}},
-               {"rate", {{"type", "string"}, {"pattern", "^[0-9]+([./][0-9]+)?$"}}},
-               {"keyframe_ns", whole(1, 600'000'000'000)}};
-    json audio{{"codec", {{"enum", sounds}}},
-               {"bitrate", whole(6000, 1'000'000)},
-               {"loudness", {{"type", "number"}, {"minimum", -70}, {"maximum", 0}}}};
-    auto object = [](json properties) {
-        return json{{"type", "object"}, {"properties", std::move(properties)}, {"additionalProperties", false}};
-    };
-    auto schema = object({{"wrapper", {{"enum", names}}},
-                          {"from_ns", whole(0, longest_recipe)},
-                          {"to_ns", whole(1, longest_recipe)},
-                          {"fit_bytes", whole(1000, INT64_MAX)},
-                          {"video", object(std::move(video))},
-                          {"audio", object(std::move(audio))}});
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema";
     schema["title"] = "Ruedo recipe";
     return schema;
 }
 
+std::string recipe_page() {
+    std::string page = R"(# Recipes
+
+What is to become of a clip, as JSON; [the schema](recipe.schema.json) is exact and, like this page, made from the code. The
+options of `ruedo convert` say the same, and come on top of a recipe that is given with `--recipe`. What is left out is
+chosen: what may stay as it is is copied bit for bit, and the rest is encoded into the first codec that the container (and the
+target) takes. What is not known in a recipe is refused, since it is carried out as a whole.
+
+```json
+{
+  "wrapper": "mp4",
+  "video": {"codec": "h264", "quality": 21, "width": 1280, "shape": "keep", "rate": "30/1", "keyframe_ns": 2000000000},
+  "audio": {"codec": "aac", "bitrate": 128000, "channels": 2, "loudness": -23},
+  "from_ns": 2000000000, "to_ns": 9500000000
+}
+```
+
+| member | values | without it |
+|---|---|---|
+)";
+    for (auto& m : members()) {
+        std::string values(m.values);
+        if (m.schema.contains("enum") && m.schema["enum"].size() > 4) {
+            std::string names;
+            for (auto& n : m.schema["enum"])
+                names += fmt::format("{}`{}`", names.empty() ? "" : ", ", n.get<std::string>());
+            values += ": " + names;
+        }
+        page += fmt::format("| `{}{}{}` | {} | {} |\n", m.group, m.group.empty() ? "" : "/", m.name, values, m.without);
+    }
+    page += R"(
+## Containers
+
+| name | extensions | pictures | sound | captions |
+|---|---|---|---|---|
+)";
+    for (auto& w : wrappers()) {
+        auto list = [](auto& of, auto say) {
+            std::string all;
+            for (auto& x : of) all += fmt::format("{}{}", all.empty() ? "" : ", ", say(x));
+            return all.empty() ? std::string("–") : all;
+        };
+        auto title = [](Codec c) { return codec_title(c); };
+        page += fmt::format("| `{}` | {} | {} | {} | {} |\n", w.name,
+                            list(w.extensions, [](auto e) { return fmt::format("`.{}`", e); }), list(w.video, title),
+                            list(w.audio, title), list(w.text, title));
+    }
+    return page + R"(
+A source that breaks off gives a shorter clip with the finding `truncated`. The file appears whole under its name, or not at
+all, and never in the place of what is read. Sound keeps its channels and its rate as far as its codec goes; where fewer
+channels are left they are mixed as ITU-R BS.775 has it, and kept under full scale. Captions become WebVTT or SubRip, as the
+container has it. Bare AAC can’t say that its encoder begins early, and a transport stream can’t either.
+)";
+}
+
 Result<Recipe> recipe_from_json(const json& j, std::string_view subject) {
-    struct Wrong {
-        std::string at, what;
-    };
     Recipe r;
-    auto whole = [](const json& v, const std::string& at, std::int64_t low, std::int64_t high) {
-        bool fits = v.is_number_integer() && (!v.is_number_unsigned() || v.get<std::uint64_t>() <= INT64_MAX);
-        if (!fits || v.get<std::int64_t>() < low || v.get<std::int64_t>() > high)
-            throw Wrong{at, fmt::format("must be a whole number from {} to {}", low, high)};
-        return v.get<std::int64_t>();
-    };
-    auto words = [](const json& v, const std::string& at) -> const std::string& {
-        if (!v.is_string()) throw Wrong{at, "must be a text"};
-        return v.get_ref<const std::string&>();
-    };
-    auto codec = [&](const json& v, const std::string& at, Do& action, std::optional<Codec>& into) {
-        auto& name = words(v, at);
-        if (name == "copy") return void(action = Do::copy);
-        if (name == "none") return void(action = Do::none);
-        auto found = codec_from_name(name);
-        if (found == Codec::unknown) throw Wrong{at, fmt::format("names “{}”, which is no codec", name)};
-        action = Do::encode, into = found;
-    };
-    auto members = [](const json& of, const std::string& at, auto take) {
-        if (!of.is_object()) throw Wrong{at.empty() ? "/" : at, "must be an object"};
-        for (auto& [key, value] : of.items())
-            if (!take(key, value, at + "/" + key)) throw Wrong{at + "/" + key, "is not known"};
-    };
-    try {
-        members(j, "", [&](auto& key, auto& v, auto at) {
-            if (key == "wrapper")
-                r.wrapper = words(v, at);
-            else if (key == "from_ns")
-                r.from = Time{whole(v, at, 0, longest_recipe)};
-            else if (key == "to_ns")
-                r.to = Time{whole(v, at, 1, longest_recipe)};
-            else if (key == "fit_bytes")
-                r.fit_bytes = static_cast<std::uint64_t>(whole(v, at, 1000, INT64_MAX));
-            else if (key == "video")
-                members(v, at, [&](auto& k, auto& value, auto where) {
-                    auto& o = r.video;
-                    if (k == "codec")
-                        codec(value, where, o.action, o.codec);
-                    else if (k == "quality")
-                        o.quality = static_cast<int>(whole(value, where, 0, 63));
-                    else if (k == "bitrate")
-                        o.bitrate = static_cast<std::uint32_t>(whole(value, where, 1000, 1'000'000'000));
-                    else if (k == "passes")
-                        o.passes = static_cast<int>(whole(value, where, 1, 2));
-                    else if (k == "width")
-                        o.width = static_cast<int>(whole(value, where, 2, 8192));
-                    else if (k == "height")
-                        o.height = static_cast<int>(whole(value, where, 2, 8192));
-                    else if (k == "keyframe_ns")
-                        o.keyframes = Time{whole(value, where, 1, 600'000'000'000)};
-                    else if (k == "shape") {
-                        auto it = std::find(shape_names.begin(), shape_names.end(), words(value, where));
-                        if (it == shape_names.end()) throw Wrong{where, "must be keep, crop, pad or bake"};
-                        o.shape = static_cast<Shape>(it - shape_names.begin());
-                    } else if (k == "rate") {
-                        auto rate = parse_rational(words(value, where));
-                        if (!rate || rate->num < 1 || rate->num > 1000 * rate->den)
-                            throw Wrong{where, "must be a rate such as “30” or “30000/1001”, at most 1000"};
-                        o.rate = *rate;
-                    } else
-                        return false;
-                    return true;
-                });
-            else if (key == "audio")
-                members(v, at, [&](auto& k, auto& value, auto where) {
-                    auto& o = r.audio;
-                    if (k == "codec")
-                        codec(value, where, o.action, o.codec);
-                    else if (k == "bitrate")
-                        o.bitrate = static_cast<std::uint32_t>(whole(value, where, 6000, 1'000'000));
-                    else if (k == "loudness") {
-                        if (!value.is_number() || value.template get<double>() < -70 ||
-                            value.template get<double>() > 0)
-                            throw Wrong{where, "must be a number of LUFS from -70 to 0"};
-                        o.loudness = value.template get<double>();
-                    } else
-                        return false;
-                    return true;
-                });
-            else
-                return false;
-            return true;
-        });
-        if (r.to && *r.to <= r.from) throw Wrong{"/to_ns", "must lie after from_ns"};
-    } catch (const Wrong& w) {
-        return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, w.at, w.what),
+    auto wrong = [&](const std::string& at, std::string_view what) {
+        return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, at, what),
                     "Put it right in a text editor.");
-    }
+    };
+    auto read = [&](const json& of, const std::string& group) -> Outcome {
+        auto at = group.empty() ? std::string("/") : "/" + group;
+        if (!of.is_object()) return wrong(at, "must be an object");
+        for (auto& [key, value] : of.items()) {
+            auto place = group.empty() ? "/" + key : at + "/" + key;
+            auto& all = members();
+            auto m = std::find_if(all.begin(), all.end(), [&](auto& x) { return x.group == group && x.name == key; });
+            if (m == all.end()) {
+                bool is_group =
+                    group.empty() && std::any_of(all.begin(), all.end(), [&](auto& x) { return x.group == key; });
+                if (is_group) continue;
+                return wrong(place, "is not known");
+            }
+            if (!fits(m->schema, value) || !m->take(value, r)) return wrong(place, m->must);
+        }
+        return {};
+    };
+    TRY_DO(read(j, ""));
+    for (auto group : {"video", "audio"})
+        if (j.contains(group)) TRY_DO(read(j[group], group));
+    if (r.to && *r.to <= r.from) return wrong("/to_ns", "must lie after from_ns");
     return r;
-}
-
-namespace {
-/// What of a picture is taken, and how large it becomes.
-void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_height) {
-    auto& from = p.video->video;
-    auto& r = p.reshape;
-    r.width = from.width, r.height = from.height;
-    r.to_width = from.width, r.to_height = from.height;
-    p.format = from;
-    bool sized = wanted.width || wanted.height || most_width || most_height;
-    bool baked = wanted.shape == Shape::bake;
-    if (!sized && !baked) {
-        r.canvas_width = r.to_width, r.canvas_height = r.to_height;
-        return;
-    }
-    double shown_width = from.display_width(), shown_height = from.display_height();
-    double width = wanted.width, height = wanted.height;
-    bool exactly = width > 0 && height > 0 && (wanted.shape == Shape::crop || wanted.shape == Shape::pad);
-    if (width > 0 && height <= 0) height = width * shown_height / shown_width;
-    if (height > 0 && width <= 0) width = height * shown_width / shown_height;
-    if (width <= 0) width = shown_width, height = shown_height;
-    // What a target takes at most.
-    if (most_width > 0 && most_height > 0) {
-        double less = std::min({1.0, most_width / width, most_height / height});
-        width *= less, height *= less;
-    }
-    bool aside = from.rotation % 180 != 0;
-    if (!exactly) {
-        auto scale = std::min(width / shown_width, height / shown_height);
-        if (wanted.shape != Shape::bake && !wanted.width && !wanted.height) scale = std::min(scale, 1.0);
-        width = shown_width * scale, height = shown_height * scale;
-        if (wanted.shape == Shape::keep) {
-            // Turning and the pixels' shape stay what they are; only their number changes.
-            r.to_width = even(from.width * scale), r.to_height = even(from.height * scale);
-            r.canvas_width = r.to_width, r.canvas_height = r.to_height;
-            p.format.width = r.to_width, p.format.height = r.to_height;
-            return;
-        }
-    }
-    int whole_width = even(width), whole_height = even(height);
-    p.format.pixel_aspect = {}, p.format.rotation = 0;
-    p.format.width = r.canvas_width = whole_width, p.format.height = r.canvas_height = whole_height;
-    r.turn = from.rotation;
-    int part_width = whole_width, part_height = whole_height;  // upright
-    if (exactly && wanted.shape == Shape::pad) {
-        auto scale = std::min(whole_width / shown_width, whole_height / shown_height);
-        part_width = std::min(whole_width, even(shown_width * scale));
-        part_height = std::min(whole_height, even(shown_height * scale));
-        r.left = (whole_width - part_width) / 4 * 2, r.top = (whole_height - part_height) / 4 * 2;
-    } else if (exactly) {
-        auto scale = std::max(whole_width / shown_width, whole_height / shown_height);
-        // So much of it is seen, in its own pixels before turning.
-        double across = std::min(1.0, whole_width / scale / shown_width),
-               down = std::min(1.0, whole_height / scale / shown_height);
-        if (aside) std::swap(across, down);
-        r.width = from.width * across, r.height = from.height * down;
-        r.x = (from.width - r.width) / 2, r.y = (from.height - r.height) / 2;
-    }
-    r.to_width = aside ? part_height : part_width, r.to_height = aside ? part_width : part_height;
-}
-
-const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec) {
-    auto it = std::find_if(rules.begin(), rules.end(), [&](auto& r) { return r.codec == codec; });
-    return it == rules.end() ? nullptr : &*it;
-}
-}  // namespace
-
-Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target, const std::function<bool(const Track&, Time)>& cuts_clean) {
-    Plan p;
-    p.wrapper = &wrapper;
-    if (target &&
-        std::find(target->containers.begin(), target->containers.end(), wrapper.name) == target->containers.end())
-        return fail(Code::refused, fmt::format("{} does not take {}.", target->title, wrapper.title),
-                    fmt::format("Name the file .{}, or choose another target.",
-                                target->containers.empty() ? "mp4" : target->containers.front()));
-    auto note = [&](std::string code, std::string sentence) {
-        p.why.push_back({std::move(code), std::move(sentence), {}});
-    };
-    TRY(auto tracks, select_tracks(info, codecs));
-    p.video = recipe.video.action == Do::none ? nullptr : tracks.video;
-    p.audio = recipe.audio.action == Do::none ? nullptr : tracks.audio;
-    if (!p.video && !p.audio)
-        return fail(Code::empty, fmt::format("Nothing of “{}” would be left.", info.name),
-                    "Keep its pictures or its sound.");
-    auto end = recipe.to.value_or(info.duration_known ? info.duration : Time::max());
-    if (info.duration_known && recipe.from >= info.duration)
-        return fail(Code::refused, fmt::format("“{}” is over at {}.", info.name, format_time(info.duration)),
-                    "Begin earlier.");
-    p.length = info.duration_known ? std::min(end, info.duration) - recipe.from
-               : recipe.to         ? *recipe.to - recipe.from
-                                   : Time{};
-    // The first codec of the wrapper that the target takes and that can be written here.
-    auto choose = [&](const std::vector<Codec>& of, const std::vector<CodecRule>* rules,
-                      const std::optional<Codec>& wanted) -> Result<Codec> {
-        if (wanted) {
-            if (!wrapper.takes(*wanted))
-                return fail(Code::refused, fmt::format("{} can’t be put into {}.", codec_title(*wanted), wrapper.title),
-                            "Choose another codec, or another name for what is made.");
-            if (!codecs.encodes(*wanted))
-                return fail(Code::codec_missing, fmt::format("{} can’t be encoded here.", codec_title(*wanted)),
-                            "Choose another codec.");
-            return *wanted;
-        }
-        for (auto c : of)
-            if (codecs.encodes(c) && (!rules || rule_of(*rules, c))) return c;
-        return fail(Code::refused,
-                    fmt::format("Nothing that can be encoded here goes into {} and is taken there.", wrapper.title),
-                    "Choose another target, or another name for what is made.");
-    };
-    if (p.video) {
-        auto& v = recipe.video;
-        auto* rule = target ? rule_of(target->video, p.video->codec) : nullptr;
-        int most_width = rule ? rule->max_width : 0, most_height = rule ? rule->max_height : 0;
-        plan_shape(p, v, 0, 0);
-        std::string reason;
-        bool reshaped = p.reshape.to_width != p.video->video.width || p.reshape.to_height != p.video->video.height ||
-                        p.reshape.turn || p.reshape.canvas_width != p.reshape.to_width ||
-                        p.reshape.width != p.video->video.width || p.reshape.height != p.video->video.height;
-        if (v.action == Do::encode)
-            reason = "it was asked for";
-        else if (!wrapper.takes(p.video->codec))
-            reason = fmt::format("{} does not go into {}", codec_title(p.video->codec), wrapper.title);
-        else if (target && !rule)
-            reason = fmt::format("{} does not take {}", target->title, codec_title(p.video->codec));
-        else if (rule &&
-                 ((most_width && std::max(p.format.width, p.format.height) > std::max(most_width, most_height)) ||
-                  (most_height && std::min(p.format.width, p.format.height) > std::min(most_width, most_height))))
-            reason = fmt::format("{} takes at most {} x {}", target->title, most_width, most_height);
-        else if (reshaped)
-            reason = "its size or shape changes";
-        else if (v.quality || v.bitrate || recipe.fit_bytes || v.rate)
-            reason = "its rate changes";
-        else if (recipe.from.ns > 0)
-            reason = "it begins inside the clip";
-        else if (recipe.to && !(cuts_clean && cuts_clean(*p.video, *recipe.to)))
-            reason = "it ends among pictures that need later ones";
-        else if (p.video->config.empty() && p.video->codec != Codec::vp8 && p.video->codec != Codec::vp9)
-            reason = "its settings stand in the stream";
-        else if (p.video->codec == Codec::vp9 && wrapper.name == "mp4" && p.video->config.empty())
-            reason = "its settings stand in the stream";
-        p.encode_video = !reason.empty();
-        if (p.encode_video && v.action == Do::copy)
-            return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
-                        "Let them be encoded, or leave the rest as it is.");
-        if (p.encode_video) {
-            TRY(p.video_codec, choose(wrapper.video, target ? &target->video : nullptr, v.codec));
-            if (auto* own = target ? rule_of(target->video, p.video_codec) : nullptr; own && own->max_width) {
-                // Either way round.
-                bool upright = p.video->video.display_height() > p.video->video.display_width();
-                int w = own->max_width, h = own->max_height ? own->max_height : own->max_width;
-                if (upright == (w > h)) std::swap(w, h);
-                plan_shape(p, v, w, h);
-            }
-            // Encoders count in pairs.
-            if (p.video_codec == Codec::h264 && (p.format.width % 2 || p.format.height % 2) &&
-                p.reshape.canvas_width == p.format.width) {
-                p.reshape.width -= p.format.width % 2, p.reshape.height -= p.format.height % 2;
-                p.reshape.to_width -= p.format.width % 2, p.reshape.to_height -= p.format.height % 2;
-                p.format.width -= p.format.width % 2, p.format.height -= p.format.height % 2;
-                p.reshape.canvas_width = p.format.width, p.reshape.canvas_height = p.format.height;
-                note("odd-size", "The last column or row of its odd size is cut off.");
-            }
-            note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
-        } else {
-            p.video_codec = p.video->codec;
-        }
-    }
-    if (p.audio) {
-        auto& a = recipe.audio;
-        auto* rule = target ? rule_of(target->audio, p.audio->codec) : nullptr;
-        std::string reason;
-        if (a.action == Do::encode)
-            reason = "it was asked for";
-        else if (!wrapper.takes(p.audio->codec))
-            reason = fmt::format("{} does not go into {}", codec_title(p.audio->codec), wrapper.title);
-        else if (target && !rule)
-            reason = fmt::format("{} does not take {}", target->title, codec_title(p.audio->codec));
-        else if (rule && rule->max_channels && p.audio->audio.channels > rule->max_channels)
-            reason = fmt::format("{} takes at most {} channels", target->title, rule->max_channels);
-        else if (a.bitrate || a.loudness)
-            reason = "its rate or loudness changes";
-        else if (recipe.from.ns > 0 || recipe.to)
-            reason = "it is cut";
-        else if (p.audio->config.empty())
-            reason = "its settings stand in the stream";
-        p.encode_audio = !reason.empty();
-        if (p.encode_audio && a.action == Do::copy)
-            return fail(Code::refused, fmt::format("The sound can’t be copied: {}.", reason),
-                        "Let it be encoded, or leave the rest as it is.");
-        if (p.encode_audio) {
-            TRY(p.audio_codec, choose(wrapper.audio, target ? &target->audio : nullptr, a.codec));
-            note("sound-encoded", fmt::format("The sound is encoded anew: {}.", reason));
-        } else {
-            p.audio_codec = p.audio->codec;
-        }
-    }
-    return p;
 }
 
 }  // namespace ruedo

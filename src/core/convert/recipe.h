@@ -1,8 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
-// What is to become of a clip, and the plan that follows for one: what is copied, what is encoded anew, and why.
+// What is to become of a clip, as a document (docs/recipe.md).
 #pragma once
-#include "convert/targets.h"
-#include "picture/reshape.h"
+#include <nlohmann/json_fwd.hpp>
+
+#include "container/container.h"
 
 namespace ruedo {
 
@@ -12,6 +13,7 @@ struct Recipe {
     /// Where a size is given: `keep` shows all of it, at most so large, in its own shape; `crop` fills the size and
     /// cuts; `pad` fills it up with black. `bake` turns it upright and makes its pixels square.
     enum class Shape { keep, crop, pad, bake };
+    enum class Captions { keep, none };
     struct Video {
         Do action = Do::fit;
         std::optional<Codec> codec;
@@ -20,18 +22,22 @@ struct Recipe {
         int passes = 1;
         int width = 0, height = 0;  ///< As shown; one of them 0 follows from the other.
         Shape shape = Shape::keep;
-        std::optional<Rational> rate;  ///< Made constant.
-        Time keyframes = 2_s;          ///< At most so far apart.
+        std::optional<Rational> rate;       ///< Made constant.
+        std::optional<Rational> most_rate;  ///< Made constant at this, where it has more.
+        Time keyframes = 2_s;               ///< At most so far apart.
         bool operator==(const Video&) const = default;
     } video;
     struct Audio {
         Do action = Do::fit;
         std::optional<Codec> codec;
         std::optional<std::uint32_t> bitrate;
-        std::optional<double> loudness;  ///< LUFS (EBU R 128); never louder than a true peak of -1 dB allows.
+        int channels = 0, rate = 0;      ///< 0: as it is, as far as the codec goes.
+        std::optional<double> loudness;  ///< LUFS (EBU R 128); true peaks stay under -1 dB.
         bool operator==(const Audio&) const = default;
     } audio;
-    std::string wrapper;  ///< "mp4" or "webm"; without, by the name of what is made.
+    Captions captions = Captions::keep;
+    bool all_tracks = false;  ///< Of sound every track is kept, not only the one that plays.
+    std::string wrapper;      ///< By its name (`wrappers`); without, by the name of what is made.
     Time from{};
     std::optional<Time> to;
     std::optional<std::uint64_t> fit_bytes;  ///< The whole file is at most so large, and hardly smaller.
@@ -40,33 +46,9 @@ struct Recipe {
 nlohmann::json to_json(const Recipe& recipe);
 /// Their JSON Schema (docs/recipe.schema.json).
 nlohmann::json recipe_schema();
+/// Their page of the documentation (docs/recipe.md).
+std::string recipe_page();
 /// Errors name the place, as a JSON pointer. What is not known is refused: a recipe is carried out as a whole.
 Result<Recipe> recipe_from_json(const nlohmann::json& json, std::string_view subject);
-
-/// What a wrapper is called in documents, and what goes into it; the first of each is what is chosen.
-struct Wrapper {
-    std::string_view name, title;
-    std::vector<std::string_view> extensions;
-    std::vector<Codec> video, audio;
-    bool takes(Codec codec) const;
-};
-std::span<const Wrapper> wrappers();
-/// Nothing where none is written under such a name.
-const Wrapper* wrapper_of_extension(std::string_view extension);
-
-struct Plan {
-    const Wrapper* wrapper = nullptr;
-    const Track *video = nullptr, *audio = nullptr;  ///< Of the clip's info; none where there is none, or none is kept.
-    bool encode_video = false, encode_audio = false;
-    Codec video_codec = Codec::unknown, audio_codec = Codec::unknown;
-    Reshape reshape;           ///< Without the colour, which the pictures tell.
-    VideoFormat format;        ///< Of what is made.
-    Time length{};             ///< Of what is made, as far as that is known before.
-    std::vector<Finding> why;  ///< Sentences: what is done anew, and what is left out.
-};
-/// `target` narrows what is chosen where the recipe leaves it open. `cuts_clean` says whether what is copied of a track
-/// can end at a time: no packet before it needs one from behind it.
-Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target = nullptr, const std::function<bool(const Track&, Time)>& cuts_clean = {});
 
 }  // namespace ruedo

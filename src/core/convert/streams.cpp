@@ -20,25 +20,32 @@ std::uint32_t timescale_for(const Track& source, std::uint32_t usual) {
 /// Packets as they are.
 class Copied final : public MadeStream {
   public:
-    static Result<std::unique_ptr<MadeStream>> make(Clip& clip, const Track& track, Time to) {
+    static Result<std::unique_ptr<MadeStream>> make(Clip& clip, const Track& track, Time from, Time to) {
         auto s = std::make_unique<Copied>();
-        s->track_ = track, s->to_ = to;
+        s->track_ = track, s->from_ = from, s->to_ = to;
+        auto begin = [&](TrackReader& reader) -> Outcome {
+            return from.ns > 0 ? reader.seek(track.kind == Kind::audio ? from - track.preroll : from) : Outcome{};
+        };
         s->reader_ = clip.reader(track.id);
+        TRY_DO(begin(*s->reader_));
         // Where the container does not say when packets are decoded, their order and their times do: each as late as
         // its place among the times allows.
         std::vector<Time> times;
         auto heads = clip.reader(track.id);
+        TRY_DO(begin(*heads));
         PacketHead head;
         bool stated = true;
         for (;;) {
             TRY(bool more, heads->next(head));
             if (!more) break;
             if (track.kind == Kind::audio) {
-                if (times.empty()) s->first_ = head.pts;
+                if (head.pts + head.duration <= from - track.preroll) continue;
+                s->first_ = head.pts - from;
                 break;
             }
+            if (s->leaves_out(head)) continue;
             stated = stated && head.dts;
-            times.push_back(head.pts);
+            times.push_back(head.pts - from);
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip.info().name));
         }
         if (!stated) {
@@ -48,6 +55,7 @@ class Copied final : public MadeStream {
             for (std::size_t i = 0; i < order.size(); ++i) late = std::max(late, order[i] - times[i]);
             for (auto& t : order) s->dts_.push_back(t - late);
         }
+        s->trimmed_ = track.kind == Kind::audio && (track.end != Time::max() || to != Time::max());
         return s;
     }
     Result<std::optional<MadePacket>> next() override {
@@ -57,16 +65,17 @@ class Copied final : public MadeStream {
             if (!more && more.error().code == Code::truncated) cut_ = more.error();
             if (!more && !cut_) return std::unexpected(more.error());
             if (!more || !*more) return std::nullopt;
-            MadePacket m{head.pts, head.dts.value_or(head.pts), head.duration, head.keyframe, {}};
+            if (leaves_out(head)) continue;
+            MadePacket m{head.pts - from_, head.dts.value_or(head.pts) - from_, head.duration, head.keyframe, {}};
             if (!dts_.empty()) m.dts = dts_.front(), dts_.pop_front();
             if (auto read = reader_->read(m.data); !read) {
                 if (read.error().code != Code::truncated) return std::unexpected(read.error());
                 cut_ = read.error();
                 return std::nullopt;
             }
-            if (head.pts >= to_) continue;
             seen_.see(head);
-            end_ = seen_.of(track_).value_or(end_);
+            end_ = std::min(seen_.of(track_).value_or(end_ + from_), to_) - from_;
+            trimmed_ = trimmed_ || head.trim_end.ns > 0;
             ++count_;
             return m;
         }
@@ -84,8 +93,14 @@ class Copied final : public MadeStream {
     }
 
   private:
+    bool leaves_out(const PacketHead& head) const {
+        if (head.pts >= to_) return true;
+        if (from_.ns <= 0) return false;
+        // Pictures that come behind the first and are shown before it belong to what was cut off.
+        return track_.kind == Kind::audio ? head.pts + head.duration <= from_ - track_.preroll : head.pts < from_;
+    }
     Track track_;
-    Time to_ = Time::max(), first_{};
+    Time from_{}, to_ = Time::max(), first_{};
     std::unique_ptr<TrackReader> reader_;
     std::deque<Time> dts_;
     TrackEnd seen_;
@@ -127,7 +142,13 @@ class Pictures {
             TRY(coming_, pull());
             ended_ = !coming_;
         }
-        if (!shown_) return std::nullopt;
+        if (!shown_) {
+            // Nothing is seen before the first picture, so the first one that is made is the one in whose time it
+            // begins.
+            if (!coming_ || coming_->pts >= to_) return std::nullopt;
+            while (at(number_) < coming_->pts - from_) ++number_;
+            return next();
+        }
         auto end = to_ == Time::max() ? to_ : to_ - from_;
         if (ended_) end = std::min(end, shown_->pts + (shown_->duration.ns > 0 ? shown_->duration : lasted_) - from_);
         if (now >= end) return std::nullopt;
@@ -216,66 +237,128 @@ class EncodedPictures final : public MadeStream {
 /// Sound decoded and encoded; it begins and ends to the sample.
 class EncodedSound final : public MadeStream {
   public:
-    EncodedSound(std::unique_ptr<SoundReader> sound, const Plan& plan, std::unique_ptr<AudioEncoder> encoder, Time from,
-                 Time to, float gain)
-        : sound_(std::move(sound)), plan_(plan), encoder_(std::move(encoder)), gain_(gain) {
-        if (to != Time::max()) most_ = time_to_ticks_floor(to - from, mix_rate);
+    EncodedSound(LevelledSound sound, const Plan::Sound& plan, std::unique_ptr<AudioEncoder> encoder)
+        : sound_(std::move(sound)), plan_(plan), encoder_(std::move(encoder)), config_(encoder_->config()) {
+        trimmed_ = true;
+        position_ = -static_cast<std::int64_t>(encoder_->delay_samples());
     }
     Result<std::optional<MadePacket>> next() override {
-        auto block = encoder_->frame_samples();
-        while (!ended_ && held_.size() < 2 * block) {
-            TRY(auto some, sound_->next());
-            if (!some) {
-                ended_ = true;
-                cut_ = sound_->cut();
-                break;
+        auto wide = static_cast<std::size_t>(plan_.form.channels);
+        auto rate = static_cast<std::uint64_t>(plan_.form.rate);
+        while (ready_.empty() && !drained_) {
+            std::vector<EncodedSamples> out;
+            auto block = encoder_->frame_samples() * wide;
+            while (!ended_ && held_.size() < block) {
+                TRY(bool more, sound_.next(held_));
+                ended_ = !more;
             }
-            auto frames = static_cast<std::int64_t>(some->frames());
-            if (taken_ + frames > most_) frames = most_ - taken_, ended_ = true;
-            for (std::int64_t i = 0; i < 2 * frames; ++i)
-                held_.push_back(some->samples[static_cast<std::size_t>(i)] * gain_);
-            taken_ += frames;
-            end_ = ticks_to_time(taken_, 1, mix_rate);
+            if (ended_) cut_ = sound_.cut();
+            auto n = std::min(held_.size(), block);
+            if (n > 0) {
+                TRY_DO(encoder_->encode(std::span(held_).first(n), out));
+                held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(n));
+                taken_ += static_cast<std::int64_t>(n / wide);
+                end_ = ticks_to_time(taken_, 1, rate);
+            } else {
+                TRY_DO(encoder_->drain(out));
+                drained_ = true;
+            }
+            for (auto& e : out) ready_.push_back(std::move(e));
         }
-        auto delay = static_cast<std::int64_t>(encoder_->delay_samples());
-        // What was put in has come out once the encoder's delay is filled up as well.
-        if (ended_ && fed_ - delay >= taken_) return std::nullopt;
-        std::vector<float> samples(2 * block);
-        auto n = std::min(held_.size(), samples.size());
-        std::copy_n(held_.begin(), n, samples.begin());
-        held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(n));
-        TRY(auto data, encoder_->encode(samples));
+        if (ready_.empty()) return std::nullopt;
+        auto e = std::move(ready_.front());
+        ready_.pop_front();
         MadePacket m;
-        m.pts = m.dts = ticks_to_time(fed_ - delay, 1, mix_rate);
-        fed_ += static_cast<std::int64_t>(block);
-        m.duration = ticks_to_time(fed_ - delay, 1, mix_rate) - m.pts;
-        m.data = std::move(data);
+        m.pts = m.dts = ticks_to_time(position_, 1, rate);
+        position_ += e.samples;
+        m.duration = ticks_to_time(position_, 1, rate) - m.pts;
+        m.data = std::move(e.data);
         ++count_;
         return m;
     }
     WriteTrack track() const override {
         WriteTrack w;
-        w.codec = plan_.audio_codec, w.config = encoder_->config();
-        w.audio = {mix_rate, mix_channels};
-        w.language = plan_.audio->language;
+        w.codec = plan_.codec, w.config = config_;
+        w.audio = {plan_.form.rate, plan_.form.channels};
+        w.language = plan_.track->language;
         w.delay_samples = encoder_->delay_samples();
         return w;
     }
 
   private:
-    std::unique_ptr<SoundReader> sound_;
-    const Plan& plan_;
+    LevelledSound sound_;
+    const Plan::Sound plan_;
     std::unique_ptr<AudioEncoder> encoder_;
-    float gain_;
-    std::deque<float> held_;
-    std::int64_t taken_ = 0, fed_ = 0, most_ = INT64_MAX;
-    bool ended_ = false;
+    Bytes config_;
+    std::vector<float> held_;
+    std::deque<EncodedSamples> ready_;
+    std::int64_t taken_ = 0, position_ = 0;
+    bool ended_ = false, drained_ = false;
+};
+
+/// Cues, each as a packet.
+class Captioned final : public MadeStream {
+  public:
+    Captioned(Cues cues, const Plan::Captions& plan, Time from, Time to)
+        : cues_(std::move(cues)), plan_(plan), from_(from), to_(to) {}
+    Result<std::optional<MadePacket>> next() override {
+        while (at_ < cues_.list.size()) {
+            auto& cue = cues_.list[at_++];
+            auto start = std::max(cue.start, from_), until = std::min(cue.end, to_);
+            if (start >= until) continue;
+            MadePacket m{start - from_, start - from_, until - start, true, {}};
+            auto text = cue_settings(cue) + "\n" + cue_text(cue, plan_.codec == Codec::webvtt);
+            m.data.assign(text.begin(), text.end());
+            end_ = std::max(end_, m.pts + m.duration);
+            ++count_;
+            return m;
+        }
+        return std::nullopt;
+    }
+    WriteTrack track() const override {
+        WriteTrack w;
+        w.codec = plan_.codec;
+        w.language = plan_.track->language;
+        w.is_default = plan_.track->is_default;
+        return w;
+    }
+
+  private:
+    Cues cues_;
+    const Plan::Captions plan_;
+    Time from_, to_;
+    std::size_t at_ = 0;
 };
 
 }  // namespace
 
-Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time to) {
-    return Copied::make(clip, track, to);
+LevelledSound::LevelledSound(std::unique_ptr<SoundReader> sound, SoundForm form, Time length, Level level)
+    : sound_(std::move(sound)),
+      form_(form),
+      level_(level),
+      left_(length == Time::max() ? INT64_MAX : time_to_ticks_floor(length, static_cast<std::uint64_t>(form.rate))) {
+    if (level.ceiling) limiter_.emplace(form, *level.ceiling);
+}
+Result<bool> LevelledSound::next(std::vector<float>& out) {
+    if (ended_) return false;
+    TRY(auto block, sound_->next());
+    auto n = block ? std::min<std::int64_t>(static_cast<std::int64_t>(block->frames()), left_) : 0;
+    left_ -= n;
+    ended_ = !block || left_ == 0;
+    if (block) {
+        block->samples.resize(static_cast<std::size_t>(n * form_.channels));
+        for (auto& v : block->samples) v *= level_.gain;
+        if (limiter_)
+            limiter_->process(block->samples, out);
+        else
+            out.insert(out.end(), block->samples.begin(), block->samples.end());
+    }
+    if (ended_ && limiter_) limiter_->flush(out);
+    return true;
+}
+
+Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to) {
+    return Copied::make(clip, track, from, to);
 }
 std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first,
                                              Time from, Time to, std::optional<Rational> rate, const Plan& plan,
@@ -283,9 +366,76 @@ std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> read
     return std::make_unique<EncodedPictures>(
         std::make_unique<Pictures>(std::move(reader), std::move(first), from, to, rate), plan, std::move(encoder));
 }
-std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan& plan,
-                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, float gain) {
-    return std::make_unique<EncodedSound>(std::move(sound), plan, std::move(encoder), from, to, gain);
+std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan::Sound& plan,
+                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level) {
+    return std::make_unique<EncodedSound>(
+        LevelledSound(std::move(sound), plan.form, to == Time::max() ? to : to - from, level), plan,
+        std::move(encoder));
+}
+std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to) {
+    return std::make_unique<Captioned>(std::move(cues), plan, from, to);
+}
+
+VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate) {
+    auto& v = recipe.video;
+    auto* form = picture_form(codec);
+    VideoEncodeOptions e;
+    e.width = width, e.height = height;
+    e.rate = rate;
+    auto pictures = v.keyframes.seconds() * static_cast<double>(rate.num) / static_cast<double>(rate.den);
+    e.keyframe_every = std::max(1, static_cast<int>(std::min(pictures, 1e6) + 0.5));
+    e.b_frames = form ? form->b_frames : 0;
+    e.effort = 1;
+    e.control = VideoEncodeOptions::Control::quality;
+    e.quality = v.quality.value_or(form ? form->quality : 30);
+    return e;
+}
+
+Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, const EncodingPass& pass) const {
+    if (!plan.encode_video) return copied_stream(*clip, *plan.video, from, to);
+    auto e = encoder_options(plan.video_codec, recipe, plan.format.width, plan.format.height, rate);
+    if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
+    e.pass = pass.number, e.stats = pass.notes;
+    return encode_pictures(std::move(e), from, to);
+}
+Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const {
+    auto e = encoder_options(plan.video_codec, recipe, plan.format.width, plan.format.height, rate);
+    e.effort = 0, e.b_frames = 0;
+    return encode_pictures(std::move(e), from, Time::max());
+}
+Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOptions e, Time from, Time to) const {
+    TRY(auto reader, PictureReader::open(clip, *plan.video, codecs));
+    std::optional<Picture> first;
+    if (from.ns > 0) {
+        TRY(first, reader->at(from));
+        // The one that is seen there is seen from there on; before the first one there is none.
+        if (first->pts <= from) {
+            first->duration = first->pts + first->duration - from;
+            first->pts = from;
+        }
+    }
+    e.pixel_aspect = plan.format.pixel_aspect;
+    e.colour = plan.video->video.colour.resolved(plan.video->video.height);
+    TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
+    return encoded_pictures(std::move(reader), std::move(first), from, to,
+                            constant ? std::optional(rate) : std::nullopt, plan, std::move(encoder));
+}
+Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
+    TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));
+    TRY_DO(sound->seek(from));
+    return sound;
+}
+Result<std::unique_ptr<MadeStream>> StreamMaker::sound(const Plan::Sound& s, Time from, Time to, Level level) const {
+    if (!s.encode) return copied_stream(*clip, *s.track, from, to);
+    TRY(auto reader, open_sound(s, from));
+    TRY(auto encoder,
+        codecs.audio_encoder(s.codec,
+                             {.rate = s.form.rate, .channels = s.form.channels, .bitrate = s.bitrate, .bits = s.bits}));
+    return encoded_sound(std::move(reader), s, std::move(encoder), from, to, level);
+}
+Result<std::unique_ptr<MadeStream>> StreamMaker::captions(const Plan::Captions& c, Time from, Time to) const {
+    TRY(auto cues, read_cues(*clip, *c.track));
+    return caption_stream(std::move(cues), c, from, to);
 }
 
 }  // namespace ruedo

@@ -1,9 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
 // The tracks of what a conversion makes, packet by packet: copied, or decoded, fitted and encoded.
 #pragma once
-#include "container/container.h"
-#include "convert/recipe.h"
-#include "sound/sound.h"
+#include "codec/codec.h"
+#include "convert/plan.h"
+#include "text/cues.h"
 
 namespace ruedo {
 
@@ -14,7 +14,7 @@ struct MadePacket {
     Bytes data;
 };
 
-/// One track of what is made, packet by packet in the order of decoding.
+/// One track of what is made, packet by packet in the order of decoding. Not thread-safe.
 class MadeStream {
   public:
     virtual ~MadeStream() = default;
@@ -22,24 +22,77 @@ class MadeStream {
     virtual WriteTrack track() const = 0;
     /// Where it ends, as far as it has been made.
     Time end() const { return end_; }
+    /// Whether that may be before the end of its last packet.
+    bool trimmed() const { return trimmed_; }
     std::uint64_t count() const { return count_; }
     const std::optional<Error>& cut() const { return cut_; }
 
   protected:
     Time end_{};
     std::uint64_t count_ = 0;
+    bool trimmed_ = false;
     std::optional<Error> cut_;
 };
 
-/// Packets as they are, but for those that are shown at `to` or later.
-Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time to);
+/// Packets as they are, of what is shown or heard from `from` to `to`; their times count from `from`. Of sound as much
+/// comes before as a decoder needs.
+Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to);
 /// From `from` to `to`, at `rate` where that is stated. `first` is what is seen at `from`, where that is inside the
 /// clip; `reader` goes on behind it. `plan` must outlive it.
 std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first,
                                              Time from, Time to, std::optional<Rational> rate, const Plan& plan,
                                              std::unique_ptr<VideoEncoder> encoder);
-/// `sound` stands at `from`. It begins and ends to the sample.
-std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan& plan,
-                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, float gain);
+/// How a sound's level is changed: multiplied, and kept under a ceiling of its true peaks where there is one.
+struct Level {
+    float gain = 1;
+    std::optional<double> ceiling;
+};
+/// `sound` stands at `from`, in the form that is planned. It begins and ends to the sample.
+std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan::Sound& plan,
+                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level);
+/// Sound in a form and at a level, block by block, to the sample.
+class LevelledSound {
+  public:
+    LevelledSound(std::unique_ptr<SoundReader> sound, SoundForm form, Time length, Level level);
+    /// Appends some more; false when there is none.
+    Result<bool> next(std::vector<float>& out);
+    const std::optional<Error>& cut() const { return sound_->cut(); }
+
+  private:
+    std::unique_ptr<SoundReader> sound_;
+    SoundForm form_;
+    Level level_;
+    std::optional<Limiter> limiter_;
+    std::int64_t left_;  ///< Frames.
+    bool ended_ = false;
+};
+std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to);
+
+/// How an encoder is set for a recipe: quality, distance of keyframes, effort.
+VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate);
+
+/// Number 0 where there is one, or the first or second of two that leave their notes in a file.
+struct EncodingPass {
+    int number = 0;
+    std::filesystem::path notes{};
+    std::uint32_t bitrate = 0;  ///< Instead of a constant quality; 0 for that.
+};
+
+/// Begins the tracks of a plan at any place of the clip. What it is made of must outlive it.
+struct StreamMaker {
+    std::shared_ptr<Clip> clip;
+    const Plan& plan;
+    const Recipe& recipe;
+    CodecRegistry& codecs;
+    Rational rate{};        ///< Of the pictures, about, for the encoder.
+    bool constant = false;  ///< They are made to come at it.
+    Result<std::unique_ptr<MadeStream>> pictures(Time from, Time to, const EncodingPass& pass = {}) const;
+    /// The same up to the end, as fast as can be, and in the order in which they are shown.
+    Result<std::unique_ptr<MadeStream>> quick_pictures(Time from) const;
+    Result<std::unique_ptr<MadeStream>> sound(const Plan::Sound& sound, Time from, Time to, Level level = {}) const;
+    Result<std::unique_ptr<SoundReader>> open_sound(const Plan::Sound& sound, Time from) const;
+    Result<std::unique_ptr<MadeStream>> encode_pictures(VideoEncodeOptions options, Time from, Time to) const;
+    Result<std::unique_ptr<MadeStream>> captions(const Plan::Captions& captions, Time from, Time to) const;
+};
 
 }  // namespace ruedo

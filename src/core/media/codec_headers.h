@@ -144,6 +144,8 @@ std::optional<SoundFrame> parse_flac_frame(ByteView at);
 std::optional<SoundFrame> parse_mp3_frame(ByteView at);
 /// AAC in ADTS (ISO/IEC 13818-7 clause 6.2).
 std::optional<SoundFrame> parse_adts_frame(ByteView at);
+/// The header of an ADTS frame around `payload` bytes; empty when an AudioSpecificConfig says what it has no room for.
+Bytes adts_header(ByteView asc, std::size_t payload);
 /// AC-3 (ETSI TS 102 366 clause 4.4.1); not its later kin, which has other frames.
 std::optional<SoundFrame> parse_ac3_frame(ByteView at);
 /// How many channels of it are heard, by its mode (table 4.3) and whether it has low frequencies.

@@ -44,6 +44,19 @@ std::optional<SoundFrame> parse_adts_frame(ByteView at) {
     return f;
 }
 
+Bytes adts_header(ByteView asc, std::size_t payload) {
+    if (asc.size() < 2) return {};
+    unsigned object = asc[0] >> 3, rate = (asc[0] & 7U) << 1 | asc[1] >> 7, channels = asc[1] >> 3 & 15U;
+    // What doubles its rate (5, 29) is known by the stream itself.
+    if (object == 5 || object == 29) object = 2;
+    auto size = payload + 7;
+    if (object < 1 || object > 4 || rate > 12 || channels == 0 || channels > 7 || size > 0x1FFF) return {};
+    ByteWriter w;
+    w.u8(0xFF).u8(0xF1).u8((object - 1) << 6 | rate << 2 | channels >> 2).u8((channels & 3) << 6 | size >> 11);
+    w.u8(size >> 3).u8((size & 7) << 5 | 0x1F).u8(0xFC);
+    return w.bytes;
+}
+
 int ac3_channels(unsigned mode, bool low) {
     // One surround channel is mixed into the fronts; low frequencies are heard with a full surround.
     static constexpr std::array<int, 8> channels{2, 1, 2, 3, 2, 2, 4, 5};

@@ -15,67 +15,93 @@ float gain_of(double volume) {
     return static_cast<float>(v * v * v);
 }
 
-void mix_to_stereo(const SoundBlock& in, std::vector<float>& out) {
+namespace {
+enum class Seat { left, right, centre, low, back_left, back_right, side_left, side_right, back };
+using enum Seat;
+/// Where the channels of so many sit.
+std::span<const Seat> seats(int channels) {
+    static const std::array<std::vector<Seat>, 9> all{
+        {{},
+         {centre},
+         {left, right},
+         {left, right, centre},
+         {left, right, back_left, back_right},
+         {left, right, centre, back_left, back_right},
+         {left, right, centre, low, back_left, back_right},
+         {left, right, centre, low, back, side_left, side_right},
+         {left, right, centre, low, back_left, back_right, side_left, side_right}}};
+    return all[static_cast<std::size_t>(std::clamp(channels, 1, 8))];
+}
+/// How much of what sits at `from` is heard at `to`, of the channels that are there.
+float weight(Seat from, Seat to, std::span<const Seat> there, bool alone) {
     constexpr float side = 0.70710678F;
-    auto n = in.frames();
-    auto wide = static_cast<std::size_t>(in.channels);
-    out.resize(n * 2);
-    // Where each channel of a layout with so many goes: left, right, both, none; in the order of codec.h.
-    static constexpr std::array<std::string_view, 9> layouts{"",      "m",      "lr",      "lrc",     "lrab",
-                                                             "lrcab", "lrc.ab", "lrc.bab", "lrc.abab"};
-    auto layout = layouts.at(std::min<std::size_t>(wide, 8));
-    for (std::size_t i = 0; i < n; ++i) {
-        float left = 0, right = 0;
-        for (std::size_t k = 0; k < layout.size(); ++k) {
-            float v = in.samples[i * wide + k];
-            switch (layout[k]) {
-                case 'm':
-                    left += v, right += v;
-                    break;
-                case 'l':
-                    left += v;
-                    break;
-                case 'r':
-                    right += v;
-                    break;
-                case 'c':
-                    left += v * side, right += v * side;
-                    break;
-                case 'a':
-                    left += v * side;
-                    break;
-                case 'b':
-                    right += v * side;
-                    break;
-                default:
-                    break;
-            }
+    auto has = [&](Seat s) { return std::find(there.begin(), there.end(), s) != there.end(); };
+    if (from == to) return 1;
+    if (from == low || has(from)) return 0;
+    bool mono = !has(left);
+    switch (from) {
+        case left:
+        case right:
+            return side;
+        case centre:
+            // One channel alone is heard as loud from two.
+            return to == left || to == right ? (alone ? 1 : side) : 0;
+        case back_left:
+        case side_left:
+        case back_right:
+        case side_right: {
+            bool on_left = from == back_left || from == side_left;
+            auto kin =
+                on_left ? (from == back_left ? side_left : back_left) : (from == back_right ? side_right : back_right);
+            if (has(kin)) return to == kin ? side : 0;
+            return mono ? 0.5F : to == (on_left ? left : right) ? side : 0;
         }
-        out[2 * i] = left;
-        out[2 * i + 1] = right;
+        default:
+            if (has(back_left)) return to == back_left || to == back_right ? side : 0;
+            if (has(side_left)) return to == side_left || to == side_right ? side : 0;
+            return mono || to == left || to == right ? 0.5F : 0;
     }
+}
+}  // namespace
+
+void remix(const SoundBlock& in, int channels, std::vector<float>& out) {
+    auto n = in.frames();
+    auto wide = static_cast<std::size_t>(in.channels), to = static_cast<std::size_t>(channels);
+    if (wide == to) {
+        out = in.samples;
+        return;
+    }
+    auto from = seats(in.channels), there = seats(channels);
+    std::array<std::array<float, 8>, 8> matrix{};
+    for (std::size_t k = 0; k < to; ++k)
+        for (std::size_t i = 0; i < from.size(); ++i) matrix[k][i] = weight(from[i], there[k], there, in.channels == 1);
+    out.assign(n * to, 0);
+    for (std::size_t f = 0; f < n; ++f)
+        for (std::size_t k = 0; k < to; ++k)
+            for (std::size_t i = 0; i < from.size(); ++i) out[f * to + k] += in.samples[f * wide + i] * matrix[k][i];
 }
 
 struct SoundReader::Resampler {
-    Resampler(int from) {
+    Resampler(int from, SoundForm to) : channels(static_cast<std::size_t>(to.channels)) {
         auto io = soxr_io_spec(SOXR_FLOAT32_I, SOXR_FLOAT32_I);
         auto quality = soxr_quality_spec(SOXR_HQ, 0);
-        soxr = soxr_create(from, mix_rate, mix_channels, nullptr, &io, &quality, nullptr);
-        ratio = static_cast<double>(mix_rate) / from;
+        soxr = soxr_create(from, to.rate, static_cast<unsigned>(to.channels), nullptr, &io, &quality, nullptr);
+        ratio = static_cast<double>(to.rate) / from;
     }
     ~Resampler() { soxr_delete(soxr); }
     void process(const float* in, std::size_t frames, std::deque<float>& out) {
-        std::vector<float> buffer((static_cast<std::size_t>(static_cast<double>(frames) * ratio) + 4096) * 2);
+        std::vector<float> buffer((static_cast<std::size_t>(static_cast<double>(frames) * ratio) + 4096) * channels);
         for (;;) {
             std::size_t used = 0, made = 0;
-            soxr_process(soxr, in, frames, &used, buffer.data(), buffer.size() / 2, &made);
-            out.insert(out.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(made * 2));
-            if (in) in += used * 2, frames -= used;
+            soxr_process(soxr, in, frames, &used, buffer.data(), buffer.size() / channels, &made);
+            out.insert(out.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(made * channels));
+            if (in) in += used * channels, frames -= used;
             if (made == 0 || (in && frames == 0)) break;
         }
     }
     soxr_t soxr;
     double ratio;
+    std::size_t channels;
 };
 
 SoundReader::SoundReader() = default;
@@ -83,10 +109,11 @@ SoundReader::~SoundReader() = default;
 SoundReader::SoundReader(SoundReader&&) noexcept = default;
 
 Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track,
-                                                       CodecRegistry& codecs) {
+                                                       CodecRegistry& codecs, SoundForm form) {
     std::unique_ptr<SoundReader> r(new SoundReader);
     TRY(r->decoder_, codecs.audio_decoder(track));
     r->track_ = track;
+    r->form_ = form;
     r->codecs_ = &codecs;
     r->reader_ = clip->reader(track.id);
     r->clip_ = std::move(clip);
@@ -101,21 +128,21 @@ Outcome SoundReader::seek(Time t) {
     decoder_->reset();
     config_.reset();
     resampler_.reset();
-    if (rate_ != mix_rate) resampler_ = std::make_unique<Resampler>(rate_);
+    if (rate_ != form_.rate) resampler_ = std::make_unique<Resampler>(rate_, form_);
     anchored_ = finished_ = flushed_ = false;
     silence_ = 0;
     held_.clear();
     out_.clear();
     cursor_ = time_to_ticks(t, static_cast<std::uint64_t>(rate_));
-    out_position_ = time_to_ticks(t, mix_rate);
+    out_position_ = time_to_ticks(t, static_cast<std::uint64_t>(form_.rate));
     return {};
 }
 
-void SoundReader::push(std::vector<float> stereo) {
+void SoundReader::push(std::vector<float> samples) {
     if (resampler_)
-        resampler_->process(stereo.data(), stereo.size() / 2, out_);
+        resampler_->process(samples.data(), samples.size() / static_cast<std::size_t>(form_.channels), out_);
     else
-        out_.insert(out_.end(), stereo.begin(), stereo.end());
+        out_.insert(out_.end(), samples.begin(), samples.end());
 }
 
 /// Lays one decoded block at its place: `cursor_` is where the next sample belongs.
@@ -139,9 +166,9 @@ void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
     auto from = std::max(first, low), to = std::min(last, high);
     if (from >= to) return;
     if (from > cursor_) silence_ = from - cursor_;
-    std::vector<float> stereo;
-    mix_to_stereo(block, stereo);
-    held_.assign(stereo.begin() + 2 * (from - first), stereo.begin() + 2 * (to - first));
+    std::vector<float> mixed;
+    remix(block, form_.channels, mixed);
+    held_.assign(mixed.begin() + form_.channels * (from - first), mixed.begin() + form_.channels * (to - first));
     cursor_ = to;
 }
 
@@ -184,13 +211,21 @@ Result<bool> SoundReader::decode_more() {
             anchored_ = false;  // what follows is placed by its own time
             continue;
         }
-        if (block.samples.empty()) continue;
+                if (block.samples.empty()) {
+            // A decoder that gives nothing for its first packet has passed its time all the same.
+            if (!anchored_ && head.duration.ns > 0) {
+                position_ = time_to_ticks(head.pts, static_cast<std::uint64_t>(rate_)) +
+                            time_to_ticks(head.duration, static_cast<std::uint64_t>(rate_));
+                anchored_ = true, drift_ = 0;
+            }
+            continue;
+        }
         if (block.rate > 0 && block.rate != rate_) {
             // The stream knows its rate better than the container; what was converted so far stays.
             auto at = ticks_to_time(cursor_, 1, static_cast<std::uint64_t>(rate_));
             rate_ = block.rate;
             cursor_ = time_to_ticks(at, static_cast<std::uint64_t>(rate_));
-            resampler_ = rate_ == mix_rate ? nullptr : std::make_unique<Resampler>(rate_);
+            resampler_ = rate_ == form_.rate ? nullptr : std::make_unique<Resampler>(rate_, form_);
         }
         place(block, head.pts, head.trim_end);
         if (!held_.empty()) return true;
@@ -200,18 +235,20 @@ Result<bool> SoundReader::decode_more() {
 
 /// Until so many frames are ready to be given out, or there are no more.
 Outcome SoundReader::fill(std::size_t frames) {
-    auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, mix_rate);
-    while (out_.size() < frames * 2) {
+    auto rate = static_cast<std::uint64_t>(form_.rate);
+    auto wide = static_cast<std::size_t>(form_.channels);
+    auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, rate);
+    while (out_.size() < frames * wide) {
         if (silence_ > 0) {
             auto n = std::min<std::int64_t>(silence_, rate_ / 25);
             silence_ -= n;
-            push(std::vector<float>(static_cast<std::size_t>(n) * 2));
+            push(std::vector<float>(static_cast<std::size_t>(n) * wide));
         } else if (!held_.empty()) {
             push(std::exchange(held_, {}));
         } else if (finished_) {
             if (resampler_ && !std::exchange(flushed_, true)) resampler_->process(nullptr, 0, out_);
             break;
-        } else if (out_position_ + static_cast<std::int64_t>(out_.size() / 2) >= end_frame) {
+        } else if (out_position_ + static_cast<std::int64_t>(out_.size() / wide) >= end_frame) {
             break;
         } else {
             TRY(bool more, decode_more());
@@ -223,21 +260,23 @@ Outcome SoundReader::fill(std::size_t frames) {
 
 Outcome SoundReader::read_ahead(Time t, Time much) {
     TRY_DO(seek(t));
-    return fill(static_cast<std::size_t>(time_to_ticks(much, mix_rate)));
+    return fill(static_cast<std::size_t>(time_to_ticks(much, static_cast<std::uint64_t>(form_.rate))));
 }
 
 Result<std::optional<SoundBlock>> SoundReader::next() {
-    constexpr std::size_t block_frames = 1920;
-    auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, mix_rate);
+    auto rate = static_cast<std::uint64_t>(form_.rate);
+    auto wide = static_cast<std::size_t>(form_.channels);
+    auto block_frames = static_cast<std::size_t>(rate / 25);
+    auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, rate);
     TRY_DO(fill(block_frames));
-    auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / 2, block_frames)),
+    auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / wide, block_frames)),
                                     end_frame - out_position_);
     if (n <= 0) return std::nullopt;
     SoundBlock block;
-    block.pts = ticks_to_time(out_position_, 1, mix_rate);
-    block.rate = mix_rate, block.channels = mix_channels;
-    block.samples.assign(out_.begin(), out_.begin() + n * 2);
-    out_.erase(out_.begin(), out_.begin() + n * 2);
+    block.pts = ticks_to_time(out_position_, 1, rate);
+    block.rate = form_.rate, block.channels = form_.channels;
+    block.samples.assign(out_.begin(), out_.begin() + n * form_.channels);
+    out_.erase(out_.begin(), out_.begin() + n * form_.channels);
     out_position_ += n;
     return block;
 }

@@ -17,15 +17,23 @@ constexpr int mix_channels = 2;
 /// `volume` is 0 to 1; the result multiplies samples.
 float gain_of(double volume);
 
-/// Down to two channels with the weights of ITU-R BS.775 (order FL FR FC LFE BL BR SL SR).
-void mix_to_stereo(const SoundBlock& in, std::vector<float>& out);
+/// To another number of channels, 1 to 8 (order FL FR FC LFE BL BR SL SR): what has no place of its own goes to its
+/// neighbours with the weights of ITU-R BS.775, low frequencies nowhere; places that nothing has are silent. More than
+/// eight channels in are the first eight.
+void remix(const SoundBlock& in, int channels, std::vector<float>& out);
 
-/// Reads one sound track forward in the mix format, sample-exact on the presentation timeline: encoder delay is
+/// What a reader of sound gives.
+struct SoundForm {
+    int rate = mix_rate, channels = mix_channels;
+    bool operator==(const SoundForm&) const = default;
+};
+
+/// Reads one sound track forward in one form, sample-exact on the presentation timeline: encoder delay is
 /// cut, gaps are silence, overlaps are cut. Not thread-safe.
 class SoundReader {
   public:
     static Result<std::unique_ptr<SoundReader>> open(std::shared_ptr<Clip> clip, const Track& track,
-                                                     CodecRegistry& codecs);
+                                                     CodecRegistry& codecs, SoundForm form = {});
     ~SoundReader();
     SoundReader(SoundReader&&) noexcept;
     /// The next block begins at `t` exactly (to the sample).
@@ -48,7 +56,7 @@ class SoundReader {
     Outcome fill(std::size_t frames);
     Result<bool> decode_more();
     void place(SoundBlock& block, Time pts, Time trim_end);
-    void push(std::vector<float> stereo);
+    void push(std::vector<float> samples);
     Track track_;
     CodecRegistry* codecs_ = nullptr;
     std::shared_ptr<Clip> clip_;
@@ -62,8 +70,9 @@ class SoundReader {
     std::int64_t position_ = 0;  ///< Native sample the decoder gives next.
     std::int64_t cursor_ = 0;    ///< Native sample that has been passed on next.
     std::int64_t silence_ = 0;   ///< Native samples of silence still to be passed on.
-    std::int64_t out_position_ = 0;  ///< Mix frame that `next` gives next.
-    std::vector<float> held_;        ///< Stereo at native rate, behind pending silence.
+    std::int64_t out_position_ = 0;  ///< Frame that `next` gives next.
+    SoundForm form_;
+    std::vector<float> held_;  ///< In its channels at native rate, behind pending silence.
     std::deque<float> out_;
     Time end_ = Time::max();
     Bytes data_;
@@ -80,6 +89,24 @@ class Stretcher {
     ~Stretcher();
     /// Appends what comes out for these samples; latency inside is compensated for.
     void process(std::span<const float> in, std::vector<float>& out);
+    void flush(std::vector<float>& out);
+
+  private:
+    struct Impl;
+    std::unique_ptr<Impl> impl_;
+};
+
+/// Keeps true peaks (ITU-R BS.1770 annex 2, four times oversampled) under a ceiling: looks five milliseconds ahead and
+/// turns down before them. What never comes near the ceiling passes unchanged, to the bit.
+class Limiter {
+  public:
+    /// `ceiling`: full scale is 1.
+    Limiter(SoundForm form, double ceiling);
+    ~Limiter();
+    Limiter(Limiter&&) noexcept;
+    /// Takes interleaved samples, appends as many as are ready.
+    void process(std::span<const float> in, std::vector<float>& out);
+    /// Appends those that are left.
     void flush(std::vector<float>& out);
 
   private:

@@ -166,6 +166,33 @@ std::string Cue::text() const {
     return all;
 }
 
+std::string cue_settings(const Cue& cue) {
+    std::string all;
+    auto add = [&](const std::string& setting) { all += (all.empty() ? "" : " ") + setting; };
+    if (cue.line) add(fmt::format("line:{:g}{}", *cue.line, cue.line_percent ? "%" : ""));
+    if (cue.position) add(fmt::format("position:{:g}%", *cue.position));
+    if (cue.size < 100) add(fmt::format("size:{:g}%", cue.size));
+    if (cue.align != Cue::Align::centre) add(cue.align == Cue::Align::start ? "align:start" : "align:end");
+    return all;
+}
+
+std::string cue_text(const Cue& cue, bool webvtt) {
+    std::string all;
+    for (auto& run : cue.runs) {
+        std::string after;
+        for (auto [on, tag] : {std::pair{run.italic, 'i'}, {run.bold, 'b'}, {run.underline, 'u'}})
+            if (on) all += fmt::format("<{}>", tag), after = fmt::format("</{}>", tag) + after;
+        for (char c : run.text) {
+            if (webvtt && (c == '&' || c == '<' || c == '>'))
+                all += c == '&' ? "&amp;" : c == '<' ? "&lt;" : "&gt;";
+            else
+                all += c;
+        }
+        all += after;
+    }
+    return all;
+}
+
 std::vector<CueRun> parse_cue_text(std::string_view s) {
     std::vector<CueRun> runs;
     CueRun now;
@@ -305,6 +332,12 @@ void cues_of_packet(const Track& track, const PacketHead& head, ByteView data, s
         ByteReader r(data);
         auto text = r.take(r.u16());
         if (!r.overrun()) add(utf8(text));
+    } else if (track.codec == Codec::webvtt) {
+        // A line of a name and one of settings stand before the text.
+        auto all = utf8(data);
+        std::string_view rest(all), name, settings;
+        if (next_line(rest, name) && next_line(rest, settings)) read_settings(settings, cue);
+        add(rest);
     } else {
         add(utf8(data));
     }

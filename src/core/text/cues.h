@@ -36,6 +36,10 @@ struct Cues {
 /// Either format, told by its content. `not-media` for what is neither.
 Result<Cues> parse_captions(ByteView file, std::string_view name);
 Result<Cues> load_captions(const std::string& source);
+/// The settings of a cue as WebVTT has them (clause 4.4); empty when it has none of its own.
+std::string cue_settings(const Cue& cue);
+/// Its text with tags; in WebVTT `&`, `<` and `>` are written as names.
+std::string cue_text(const Cue& cue, bool webvtt);
 /// The text of one cue with its tags made into runs.
 std::vector<CueRun> parse_cue_text(std::string_view text);
 

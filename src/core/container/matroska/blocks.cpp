@@ -84,6 +84,11 @@ Outcome BlockReader::read(Bytes& out) {
     auto& head = laces_[lace_at_ - 1].head;
     TRY_DO(reader_.read(offset_, head.size, out));
     if (!extra_.stripped.empty()) out.insert(out.begin(), extra_.stripped.begin(), extra_.stripped.end());
+    if (extra_.is_webvtt) {
+        // As WebM has it: a name, settings, text.
+        auto before = fmt::format("\n{}\n", settings_);
+        out.insert(out.begin(), before.begin(), before.end());
+    }
     if (extra_.annex_b) {
         Bytes units;
         from_annex_b(out, units);
@@ -136,11 +141,22 @@ Result<bool> BlockReader::parse_group(const Element& group) {
     std::optional<Element> block;
     Time duration{}, discard{};
     bool referenced = false;
+    std::string settings;
     for (auto at = group.body; at < group.end;) {
         TRY(auto e, read_element(reader_, at));
         if (!e || e->unknown() || e->end > group.end) break;
         if (e->id == id::block) block = *e;
         if (e->id == id::reference_block) referenced = true;
+        if (e->id == id::block_additions && extra_.is_webvtt && e->size() < 1024) {
+            TRY(auto additions, reader_.view(e->body, static_cast<std::size_t>(e->size())));
+            walk(additions, [&](std::uint32_t m, ByteView more) {
+                if (m != id::block_more) return;
+                walk(more, [&](std::uint32_t a, ByteView v) {
+                    auto text = as_text(v);
+                    if (a == id::block_additional) settings = text.substr(0, text.find('\n'));
+                });
+            });
+        }
         if (e->id == id::block_duration || e->id == id::discard_padding) {
             TRY(auto v, reader_.view(e->body, std::min<std::uint64_t>(8, e->size())));
             if (e->id == id::block_duration)
@@ -151,7 +167,9 @@ Result<bool> BlockReader::parse_group(const Element& group) {
         at = e->end;
     }
     if (!block) return false;
-    return parse_block(*block, false, duration, discard, referenced);
+    TRY(bool ours, parse_block(*block, false, duration, discard, referenced));
+    if (ours) settings_ = std::move(settings);
+    return ours;
 }
 
 /// Frame sizes of a laced block (RFC 9559 clause 10.3).
@@ -213,6 +231,7 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
     if (duration.ns > 0) each = duration / static_cast<std::int64_t>(sizes.size());
     laces_.clear();
     lace_at_ = 0;
+    settings_.clear();
     for (auto n : sizes) {
         if (n > block_limit)
             return fail(Code::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n),

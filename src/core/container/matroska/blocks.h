@@ -15,7 +15,8 @@ struct TrackExtra {
     Time codec_delay{}, default_duration{};
     Bytes stripped;  ///< Bytes that header-stripping compression took from the front of every frame.
     bool is_video = false, is_opus = false, is_audio = false;
-    bool annex_b = false;  ///< Frames come as a byte stream with start codes; read as if with lengths.
+    bool is_webvtt = false;  ///< Settings of its cues lie beside their text.
+    bool annex_b = false;    ///< Frames come as a byte stream with start codes; read as if with lengths.
 };
 
 struct CueEntry {
@@ -81,6 +82,7 @@ class BlockReader final : public TrackReader {
     Time cluster_time_{};
     std::vector<Lace> laces_;
     std::size_t lace_at_ = 0;
+    std::string settings_;  ///< Of the cue in the block.
 };
 
 }  // namespace ruedo::matroska

@@ -239,6 +239,7 @@ void MatroskaClip::name_codec(Track& track, TrackExtra& extra, ByteView config) 
     }
     track.config.assign(config.begin(), config.end());
     extra.is_opus = track.codec == Codec::opus;
+    extra.is_webvtt = tag == "S_TEXT/WEBVTT";
     extra.is_audio = track.kind == Kind::audio;
     extra.is_video = track.kind == Kind::video;
     // An old writer's Opus track may lack CodecDelay; the header's pre-skip says the same.

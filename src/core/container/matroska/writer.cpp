@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
-// Writing WebM (RFC 9559): clusters of known size as they fill, cues and lengths at the end.
+// Writing Matroska and WebM (RFC 9559): clusters of known size as they fill; cues in front where room was kept for
+// them, else at the end.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -7,6 +8,7 @@
 
 #include "container/container.h"
 #include "container/matroska/ebml.h"
+#include "media/codec_headers.h"
 
 namespace ruedo::matroska {
 namespace {
@@ -27,6 +29,17 @@ class EbmlWriter : public ByteWriter {
         unsigned n = 1;
         while (n < 8 && v >> (8 * n)) ++n;
         element_id(id).size(n).be(v, n);
+        return *this;
+    }
+    /// In so many bytes, whatever its value is.
+    EbmlWriter& fixed(std::uint32_t id, std::uint64_t v, unsigned n) {
+        element_id(id).size(n).be(v, n);
+        return *this;
+    }
+    /// So many bytes of nothing, at least nine, for something to come.
+    EbmlWriter& room(std::uint64_t whole) {
+        element_id(id::void_element).size(whole - 9, 8);
+        bytes.resize(bytes.size() + static_cast<std::size_t>(whole) - 9);
         return *this;
     }
     EbmlWriter& real(std::uint32_t id, double v) {
@@ -50,6 +63,33 @@ class EbmlWriter : public ByteWriter {
 };
 
 constexpr unsigned seek_head_room = 96;
+constexpr std::int64_t cue_distance = 400;  ///< Milliseconds at least from one to the next.
+
+struct CodecName {
+    Codec codec;
+    std::string_view matroska, webm;  ///< Empty where it does not go there.
+};
+constexpr std::array codec_names{CodecName{Codec::vp8, "V_VP8", "V_VP8"},
+                                 CodecName{Codec::vp9, "V_VP9", "V_VP9"},
+                                 CodecName{Codec::av1, "V_AV1", "V_AV1"},
+                                 CodecName{Codec::h264, "V_MPEG4/ISO/AVC", ""},
+                                 CodecName{Codec::hevc, "V_MPEGH/ISO/HEVC", ""},
+                                 CodecName{Codec::theora, "V_THEORA", ""},
+                                 CodecName{Codec::mjpeg, "V_MJPEG", ""},
+                                 CodecName{Codec::mpeg4, "V_MPEG4/ISO/ASP", ""},
+                                 CodecName{Codec::mpeg2, "V_MPEG2", ""},
+                                 CodecName{Codec::mpeg1, "V_MPEG1", ""},
+                                 CodecName{Codec::opus, "A_OPUS", "A_OPUS"},
+                                 CodecName{Codec::vorbis, "A_VORBIS", "A_VORBIS"},
+                                 CodecName{Codec::aac, "A_AAC", ""},
+                                 CodecName{Codec::flac, "A_FLAC", ""},
+                                 CodecName{Codec::mp3, "A_MPEG/L3", ""},
+                                 CodecName{Codec::mp2, "A_MPEG/L2", ""},
+                                 CodecName{Codec::ac3, "A_AC3", ""},
+                                 CodecName{Codec::pcm, "A_PCM/INT/LIT", ""},
+                                 CodecName{Codec::subrip, "S_TEXT/UTF8", "D_WEBVTT/SUBTITLES"},
+                                 CodecName{Codec::tx3g, "S_TEXT/UTF8", "D_WEBVTT/SUBTITLES"},
+                                 CodecName{Codec::webvtt, "S_TEXT/WEBVTT", "D_WEBVTT/SUBTITLES"}};
 
 struct Held {
     bool there = false;
@@ -59,15 +99,12 @@ struct Held {
     Bytes data;
 };
 
-class WebmWriter final : public ClipWriter {
+class MatroskaWriter final : public ClipWriter {
   public:
-    explicit WebmWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    MatroskaWriter(std::unique_ptr<ByteSink> sink, std::string_view doc) : sink_(std::move(sink)), doc_(doc) {}
 
     Result<std::size_t> add(const WriteTrack& track) override {
-        static constexpr std::array known{Codec::vp8, Codec::vp9, Codec::av1, Codec::opus, Codec::vorbis};
-        if (std::find(known.begin(), known.end(), track.codec) == known.end())
-            return fail(Code::codec_missing, fmt::format("{} can’t be put into WebM.", codec_title(track.codec)),
-                        "Choose VP9 or AV1, and Opus.");
+        TRY_DO(wrapper_named(doc_)->check(track));
         tracks_.push_back(track);
         held_.emplace_back();
         return tracks_.size() - 1;
@@ -77,7 +114,7 @@ class WebmWriter final : public ClipWriter {
         if (sink_->position() == 0) TRY_DO(write_head());
         auto& held = held_.at(index);
         if (held.there) TRY_DO(put(index, held, {}, false));
-        auto delay = ticks_to_time(tracks_[index].delay_samples, 1, 48000);
+        auto delay = delay_of(tracks_[index]);
         held.there = true;
         held.pts = p.pts;
         held.duration = p.duration;
@@ -88,34 +125,44 @@ class WebmWriter final : public ClipWriter {
         return {};
     }
 
-    Outcome finish(Time sound_end, const Progress&) override {
+    void expect(std::uint64_t packets) override { room_ = 512 + std::min<std::uint64_t>(packets, 64 << 20); }
+
+    Outcome finish(const Progress& told) override {
         if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         Time end{};
         for (std::size_t i = 0; i < held_.size(); ++i) {
             auto& h = held_[i];
             if (!h.there) continue;
-            bool sound = tracks_[i].audio.rate > 0;
             auto last = h.pts + h.duration;
-            auto cut = sound && sound_end.ns > 0 ? std::max(Time{}, last - sound_end) : Time{};
+            auto stated = end_of(i);
+            auto cut = stated ? std::max(Time{}, last - *stated) : Time{};
             TRY_DO(put(i, h, cut, true));
             end = std::max(end, last - cut);
         }
         TRY_DO(flush());
-        auto cues = sink_->position();
-        EbmlWriter w;
-        w.master(id::cues, [&](auto& c) {
-            for (auto& cue : cues_)
-                c.master(id::cue_point, [&](auto& point) {
-                    point.number(id::cue_time, static_cast<std::uint64_t>(cue.ms));
-                    point.master(id::cue_track_positions, [&](auto& t) {
-                        t.number(id::cue_track, cue.track)
-                            .number(id::cue_cluster, cue.cluster - segment_)
-                            .number(id::cue_relative, cue.relative);
-                    });
-                });
-        });
-        TRY_DO(sink_->write(w.bytes));
+        auto cues_at = room_ ? room_at_ : sink_->position();
+        auto cues = written_cues(0);
+        if (!room_) {
+            TRY_DO(sink_->write(cues));
+        } else if (cues.size() == room_ || cues.size() + 9 <= room_) {
+            EbmlWriter rest;
+            if (cues.size() < room_) rest.element_id(id::void_element).size(room_ - cues.size() - 9, 8);
+            TRY_DO(sink_->write_at(room_at_, cues));
+            TRY_DO(sink_->write_at(room_at_ + cues.size(), rest.bytes));
+        } else {
+            // More than was expected: what follows makes room. The size does not depend on the places.
+            auto more = cues.size() > room_ ? cues.size() - room_ : 0;
+            EbmlWriter rest;
+            if (auto left = room_ + more - cues.size()) {
+                more += 9;
+                rest.element_id(id::void_element).size(left, 8);
+            }
+            TRY_DO(sink_->insert_gap(room_at_ + room_, more, told));
+            cues = written_cues(more);
+            TRY_DO(sink_->write_at(room_at_, cues));
+            TRY_DO(sink_->write_at(room_at_ + cues.size(), rest.bytes));
+        }
         EbmlWriter size;
         size.size(sink_->position() - segment_, 8);
         TRY_DO(sink_->write_at(segment_ - 8, size.bytes));
@@ -128,7 +175,7 @@ class WebmWriter final : public ClipWriter {
                     e.binary(id::seek_id, v.bytes).number(id::seek_position, where - segment_);
                 });
             };
-            seek(id::info, info_at_), seek(id::tracks, tracks_at_), seek(id::cues, cues);
+            seek(id::info, info_at_), seek(id::tracks, tracks_at_), seek(id::cues, cues_at);
         });
         auto rest = seek_head_room - head.bytes.size();
         head.element_id(id::void_element).size(rest - 2, 1);
@@ -147,12 +194,12 @@ class WebmWriter final : public ClipWriter {
 
     Outcome write_head() {
         EbmlWriter w;
-        w.master(id::ebml, [](auto& e) {
+        w.master(id::ebml, [&](auto& e) {
             e.number(0x4286, 1)
                 .number(0x42F7, 1)
                 .number(0x42F2, 4)
                 .number(0x42F3, 8)
-                .words(id::doc_type, "webm")
+                .words(id::doc_type, doc_)
                 .number(0x4287, 4)
                 .number(0x4285, 2);
         });
@@ -172,25 +219,31 @@ class WebmWriter final : public ClipWriter {
             for (std::size_t i = 0; i < tracks_.size(); ++i)
                 t.master(id::track_entry, [&](auto& e) { describe(e, i); });
         });
+        room_at_ = w.bytes.size();
+        if (room_) w.room(room_);
         return sink_->write(w.bytes);
     }
 
     void describe(EbmlWriter& e, std::size_t i) {
         auto& t = tracks_[i];
-        bool sound = t.audio.rate > 0;
+        auto kind = t.kind();
         e.number(id::track_number, i + 1)
             .number(id::track_uid, i + 1)
-            .number(id::track_type, sound ? 2 : 1)
+            .number(id::track_type, kind == Kind::audio   ? 2
+                                    : kind == Kind::video ? 1
+                                                          : 17)
             .number(id::flag_lacing, 0);
+        if (!t.is_default) e.number(id::flag_default, 0);
         e.words(id::language, iso639_from_bcp47(t.language));
         if (!t.language.empty()) e.words(id::language_bcp47, t.language);
-        static constexpr std::array<std::pair<Codec, std::string_view>, 5> ids{{{Codec::vp8, "V_VP8"},
-                                                                                {Codec::vp9, "V_VP9"},
-                                                                                {Codec::av1, "V_AV1"},
-                                                                                {Codec::opus, "A_OPUS"},
-                                                                                {Codec::vorbis, "A_VORBIS"}}};
-        for (auto& [codec, name] : ids)
-            if (codec == t.codec) e.words(id::codec_id, name);
+        auto pcm = t.codec == Codec::pcm ? parse_pcm_format(t.config) : std::nullopt;
+        for (auto& name : codec_names)
+            if (name.codec == t.codec)
+                e.words(id::codec_id, pcm && pcm->is_float     ? "A_PCM/FLOAT/IEEE"
+                                      : pcm && pcm->big_endian ? "A_PCM/INT/BIG"
+                                      : doc_ == "webm"         ? name.webm
+                                                               : name.matroska);
+        if (kind == Kind::text) return;
         if (t.codec == Codec::vp9 && t.config.size() >= 3) {
             // WebM's own form of the same facts: id, length, value.
             Bytes features{1, 1, t.config[0],
@@ -198,16 +251,26 @@ class WebmWriter final : public ClipWriter {
                            3, 1, static_cast<std::uint8_t>(t.config[2] >> 4),
                            4, 1, static_cast<std::uint8_t>(t.config[2] >> 1 & 7)};
             e.binary(id::codec_private, features);
-        } else if (!t.config.empty()) {
+        } else if (!t.config.empty() && !pcm) {
             e.binary(id::codec_private, t.config);
         }
-        if (sound) {
-            if (t.delay_samples)
-                e.number(id::codec_delay, static_cast<std::uint64_t>(ticks_to_time(t.delay_samples, 1, 48000).ns));
+        if (kind == Kind::audio) {
+            if (t.delay_samples) e.number(id::codec_delay, static_cast<std::uint64_t>(delay_of(t).ns));
             if (t.codec == Codec::opus) e.number(id::seek_pre_roll, 80'000'000);
+            // Times are rounded to milliseconds; how long packets are that are all alike is not.
+            auto aac = t.codec == Codec::aac ? parse_aac_config(t.config) : std::nullopt;
+            auto samples = aac && !aac->sbr        ? 1024
+                           : t.codec == Codec::ac3 ? 1536
+                           : t.codec == Codec::mp3 ? (t.audio.rate < 32000 ? 576 : 1152)
+                                                   : 0;
+            if (samples)
+                e.number(
+                    id::default_duration,
+                    static_cast<std::uint64_t>(ticks_to_time(samples, 1, static_cast<std::uint64_t>(t.audio.rate)).ns));
             e.master(id::audio, [&](auto& a) {
                 a.real(id::sampling_frequency, t.audio.rate)
                     .number(id::channels, static_cast<std::uint64_t>(t.audio.channels));
+                if (pcm) a.number(id::bit_depth, pcm->bits);
             });
             return;
         }
@@ -239,8 +302,9 @@ class WebmWriter final : public ClipWriter {
     }
 
     Outcome put(std::size_t index, Held& h, Time cut, bool last) {
-        bool video = tracks_[index].audio.rate == 0;
-        bool has_video = std::any_of(tracks_.begin(), tracks_.end(), [](auto& t) { return t.audio.rate == 0; });
+        auto kind = tracks_[index].kind();
+        bool video = kind == Kind::video, text = kind == Kind::text;
+        bool has_video = std::any_of(tracks_.begin(), tracks_.end(), [](auto& t) { return t.kind() == Kind::video; });
         bool fresh = cluster_.empty() || h.ms - cluster_ms_ > 30'000 || h.ms < cluster_ms_ - 30'000 ||
                      cluster_.size() > (4 << 20) || (video && h.keyframe && h.ms - cluster_ms_ >= 500) ||
                      (!has_video && h.ms - cluster_ms_ >= 5'000);
@@ -254,13 +318,31 @@ class WebmWriter final : public ClipWriter {
         EbmlWriter block;
         block.size(index + 1).be(static_cast<std::uint16_t>(static_cast<std::int16_t>(h.ms - cluster_ms_)), 2);
         // Where there are no pictures, the beginning of each cluster is a place to go to.
-        if (video ? h.keyframe : fresh && !has_video) pending_.push_back({h.ms, index + 1, 0, cluster_.size()});
+        if ((video ? h.keyframe : fresh && !has_video) && (last_cue_ < 0 || h.ms - last_cue_ >= cue_distance)) {
+            pending_.push_back({h.ms, index + 1, 0, cluster_.size()});
+            last_cue_ = h.ms;
+        }
         EbmlWriter w;
-        if (last && (cut.ns > 0 || video)) {
-            block.u8(0).raw(h.data);
+        if (text || (last && (cut.ns > 0 || video))) {
+            auto data = ByteView(h.data);
+            ByteView settings;
+            if (text && doc_ == "webm") block.u8(0).text("\n");  // no name of its own
+            if (text && doc_ != "webm") {
+                auto line = std::find(data.begin(), data.end(), '\n');
+                settings = {data.begin(), line};
+                data = {line == data.end() ? line : line + 1, data.end()};
+            }
+            if (!text || doc_ != "webm") block.u8(0);
+            block.raw(data);
             w.master(id::block_group, [&](auto& g) {
                 g.binary(id::block, block.bytes);
-                if (video)
+                if (!settings.empty() && tracks_[index].codec == Codec::webvtt)
+                    g.master(id::block_additions, [&](auto& a) {
+                        a.master(id::block_more, [&](auto& m) {
+                            m.number(id::block_add_id, 1).binary(id::block_additional, settings);
+                        });
+                    });
+                if (video || text)
                     g.number(id::block_duration, static_cast<std::uint64_t>(
                                                      std::max<std::int64_t>(1, (h.duration.ns + 500'000) / 1'000'000)));
                 if (!h.keyframe) g.element_id(id::reference_block).size(1).u8(0xFF);
@@ -287,13 +369,36 @@ class WebmWriter final : public ClipWriter {
         return {};
     }
 
+    static Time delay_of(const WriteTrack& t) {
+        auto rate = t.codec == Codec::opus || t.audio.rate <= 0 ? 48000 : t.audio.rate;
+        return ticks_to_time(t.delay_samples, 1, static_cast<std::uint64_t>(rate));
+    }
+    /// With everything from the first cluster on so much further back.
+    Bytes written_cues(std::uint64_t shift) const {
+        EbmlWriter w;
+        w.master(id::cues, [&](auto& c) {
+            for (auto& cue : cues_)
+                c.master(id::cue_point, [&](auto& point) {
+                    point.number(id::cue_time, static_cast<std::uint64_t>(cue.ms));
+                    point.master(id::cue_track_positions, [&](auto& t) {
+                        t.number(id::cue_track, cue.track)
+                            .fixed(id::cue_cluster, cue.cluster - segment_ + shift, 6)
+                            .number(id::cue_relative, cue.relative);
+                    });
+                });
+        });
+        return w.bytes;
+    }
+
     std::unique_ptr<ByteSink> sink_;
+    std::string_view doc_;  ///< "webm" or "matroska".
     std::vector<WriteTrack> tracks_;
     std::vector<Held> held_;
     std::vector<Cue> cues_, pending_;
     Bytes cluster_;
     std::int64_t cluster_ms_ = 0;
-    std::uint64_t segment_ = 0, info_at_ = 0, tracks_at_ = 0, duration_at_ = 0;
+    std::uint64_t segment_ = 0, info_at_ = 0, tracks_at_ = 0, duration_at_ = 0, room_ = 0, room_at_ = 0;
+    std::int64_t last_cue_ = -1;
     Time end_{};
 };
 
@@ -302,7 +407,10 @@ class WebmWriter final : public ClipWriter {
 
 namespace ruedo {
 std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<matroska::WebmWriter>(std::move(sink));
+    return std::make_unique<matroska::MatroskaWriter>(std::move(sink), "webm");
+}
+std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<matroska::MatroskaWriter>(std::move(sink), "matroska");
 }
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace) {
     TRY(auto file, FileWriter::create(path, replace));

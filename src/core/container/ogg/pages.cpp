@@ -2,6 +2,7 @@
 #include "container/ogg/pages.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include "media/codec_headers.h"
 
@@ -93,6 +94,11 @@ std::int64_t Logical::end_of(ogg_int64_t granule) const {
     if (!is_video()) return granule - pre_skip;
     auto count = (granule >> shift) + (granule & ((ogg_int64_t{1} << shift) - 1));
     return counts_from_one ? count : count + 1;
+}
+std::int64_t Logical::nearest(Time t) const {
+    auto unit = std::llround(t.seconds() * static_cast<double>(den) / static_cast<double>(num));
+    auto far = [&](std::int64_t n) { return std::abs((time_of(n) - t).ns); };
+    return std::min({unit - 1, unit, unit + 1}, [&](auto a, auto b) { return far(a) < far(b); });
 }
 std::int64_t Logical::key_of(ogg_int64_t granule) const { return (granule >> shift) - (counts_from_one ? 1 : 0); }
 

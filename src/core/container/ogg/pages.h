@@ -58,6 +58,8 @@ struct Logical {
     /// The picture number of the keyframe that a Theora position names.
     std::int64_t key_of(ogg_int64_t granule) const;
     Time time_of(std::int64_t unit) const { return ticks_to_time(unit, num, den); }
+    /// The unit that begins nearest to `t`.
+    std::int64_t nearest(Time t) const;
 };
 
 /// Lengths of packets; Vorbis ones depend on the packet before.

@@ -1,0 +1,153 @@
+// SPDX-License-Identifier: Apache-2.0
+// Writing sound without a container: MP3, AAC in ADTS and AC-3, frame after frame, and FLAC (RFC 9639 clause 8).
+#include <algorithm>
+
+#include "container/container.h"
+#include "media/codec_headers.h"
+
+namespace ruedo::elementary {
+namespace {
+
+constexpr unsigned decoder_delay = 529;  ///< Samples that every layer III decoder adds, which files do not state.
+
+class FrameWriter final : public ClipWriter {
+  public:
+    explicit FrameWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    Result<std::size_t> add(const WriteTrack& track) override {
+        if (spec_.codec != Codec::unknown || !frame_parser(track.codec))
+            return fail(Code::limit, "Bare sound is one track of frames.", "Choose a container.");
+        if (track.codec == Codec::aac && adts_header(track.config, 0).empty())
+            return fail(Code::malformed, "The track’s header has no form in ADTS.", "Let it be encoded anew.");
+        spec_ = track;
+        return 0;
+    }
+    Outcome write(std::size_t, const WritePacket& p) override {
+        if (spec_.codec == Codec::aac) {
+            auto head = adts_header(spec_.config, p.data.size());
+            if (head.empty()) return fail(Code::limit, "A packet is too long for ADTS.", "Let it be encoded anew.");
+            TRY_DO(sink_->write(head));
+        }
+        if (spec_.codec == Codec::mp3) {
+            if (places_.empty()) TRY_DO(begin(p.data));
+            places_.push_back(sink_->position());
+        }
+        any_ = true;
+        return sink_->write(p.data);
+    }
+    Outcome finish(const Progress&) override {
+        if (!any_) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
+        if (spec_.codec == Codec::mp3) TRY_DO(state(end_of(0)));
+        return sink_->commit();
+    }
+
+  private:
+    /// A frame of the same kind, and long enough, that holds no sound but what there is to say; a decoder that does not
+    /// know of it hears a moment of silence.
+    Outcome begin(ByteView first) {
+        auto head = parse_mp3_frame(first);
+        if (!head) return fail(Code::malformed, "A packet of the MPEG sound track is damaged.", "Export it again.");
+        side_ = head->samples == 1152 ? (head->channels == 1 ? 17 : 32) : (head->channels == 1 ? 9 : 17);
+        frame_.assign(first.begin(), first.begin() + 4);
+        frame_[1] |= 1;  // no checksum follows
+        for (unsigned bitrate = frame_[2] >> 4; bitrate < 15; ++bitrate) {
+            frame_[2] = static_cast<std::uint8_t>((frame_[2] & 0x0D) | bitrate << 4);  // not padded either
+            auto made = parse_mp3_frame(frame_);
+            if (!made || made->size < 4 + side_ + 4 + 4 + 4 + 4 + 100 + 4 + 36) continue;
+            frame_.resize(made->size);
+            samples_ = static_cast<std::uint64_t>(made->samples);
+            rate_ = static_cast<std::uint64_t>(made->rate);
+            return sink_->write(frame_);
+        }
+        return fail(Code::limit, "The sound’s rate has no frame that could state its length.",
+                    "Let it be encoded anew.");
+    }
+    /// How many frames and bytes follow, where each hundredth begins, and what is to be cut at both ends.
+    Outcome state(std::optional<Time> stated) {
+        ByteWriter w;
+        auto bytes = sink_->position();
+        w.raw(ByteView(frame_).first(4)).bytes.resize(4 + side_);
+        w.text("Info").u32(0xF).u32(places_.size()).u32(bytes);
+        for (std::size_t i = 0; i < 100; ++i)
+            w.u8(std::min<std::uint64_t>(255, places_[i * places_.size() / 100] * 256 / bytes));
+        w.u32(0);
+        auto all = places_.size() * samples_;
+        std::uint64_t delay = spec_.delay_samples >= decoder_delay ? spec_.delay_samples - decoder_delay : 0,
+                      padding = 0;
+        auto end = stated ? static_cast<std::uint64_t>(time_to_ticks(*stated, rate_)) : all - std::min(all, delay);
+        if (delay + end < all) padding = std::min<std::uint64_t>(0xFFF, all - delay - end);
+        w.text("ruedo    ").bytes.resize(w.size() + 12);
+        w.u24(std::min<std::uint64_t>(delay, 0xFFF) << 12 | padding);
+        w.bytes.resize(frame_.size());
+        return sink_->write_at(0, w.bytes);
+    }
+    std::unique_ptr<ByteSink> sink_;
+    WriteTrack spec_;
+    Bytes frame_;
+    std::size_t side_ = 32;
+    std::uint64_t samples_ = 1152, rate_ = 48000;
+    std::vector<std::uint64_t> places_;
+    bool any_ = false;
+};
+
+class FlacFileWriter final : public ClipWriter {
+  public:
+    explicit FlacFileWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    Result<std::size_t> add(const WriteTrack& track) override {
+        TRY_DO(wrapper_named("flac")->check(track));
+        auto info = parse_flac_info(track.config);
+        if (!info || sink_->position())
+            return fail(Code::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
+        info_ = *info;
+        ByteWriter w, tags;
+        std::string_view writer = "ruedo";
+        auto language = "LANGUAGE=" + track.language;
+        tags.le(writer.size(), 4).text(writer).le(track.language.empty() ? 0 : 1, 4);
+        if (!track.language.empty()) tags.le(language.size(), 4).text(language);
+        w.raw(ByteView(track.config).first(42)).u8(0x84).u24(tags.size()).raw(tags.bytes);
+        w.bytes[4] = 0;  // another block follows
+        head_.assign(w.bytes.begin(), w.bytes.begin() + 42);
+        TRY_DO(sink_->write(w.bytes));
+        return 0;
+    }
+    Outcome write(std::size_t, const WritePacket& p) override {
+        auto frame = parse_flac_frame(p.data);
+        if (!frame) return fail(Code::malformed, "A packet of the FLAC track is damaged.", "Let it be encoded anew.");
+        samples_ += static_cast<std::uint64_t>(frame->samples);
+        auto size = static_cast<std::uint32_t>(p.data.size());
+        least_ = std::min(least_, size), most_ = std::max(most_, size);
+        return sink_->write(p.data);
+    }
+    Outcome finish(const Progress&) override {
+        if (!samples_) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
+        // Lengths are known now. The checksum over all samples holds where all are there.
+        ByteWriter w;
+        w.raw(ByteView(head_).first(12)).u24(least_).u24(most_);
+        auto packed = ByteReader(ByteView(head_).subspan(18)).u64();
+        w.u64((packed & ~0xFFFFFFFFFULL) | (samples_ & 0xFFFFFFFFFULL));
+        if (samples_ == info_.samples)
+            w.raw(ByteView(head_).subspan(26));
+        else
+            w.bytes.resize(42);
+        TRY_DO(sink_->write_at(0, w.bytes));
+        return sink_->commit();
+    }
+
+  private:
+    std::unique_ptr<ByteSink> sink_;
+    FlacInfo info_;
+    Bytes head_;
+    std::uint64_t samples_ = 0;
+    std::uint32_t least_ = 0xFFFFFF, most_ = 0;
+};
+
+}  // namespace
+}  // namespace ruedo::elementary
+
+namespace ruedo {
+std::unique_ptr<ClipWriter> write_frames(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<elementary::FrameWriter>(std::move(sink));
+}
+std::unique_ptr<ClipWriter> write_flac(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<elementary::FlacFileWriter>(std::move(sink));
+}
+}  // namespace ruedo

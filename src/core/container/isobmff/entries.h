@@ -1,0 +1,74 @@
+// SPDX-License-Identifier: Apache-2.0
+// Boxes that say what a file and its tracks are (ISO/IEC 14496-12 clause 8.2 to 8.5), the same with an index in front
+// and in fragments.
+#pragma once
+#include "container/container.h"
+
+namespace ruedo::isobmff {
+
+constexpr std::uint32_t movie_scale = 48000;  ///< Ticks a second of the movie header.
+
+/// Builds nested boxes; sizes are filled in when a box ends.
+class BoxWriter : public ByteWriter {
+  public:
+    template <class F>
+    BoxWriter& box(const char (&type)[5], F&& fill) {
+        auto at = bytes.size();
+        u32(0).text(std::string_view(type, 4));
+        fill();
+        auto size = bytes.size() - at;
+        for (unsigned i = 0; i < 4; ++i) bytes[at + i] = static_cast<std::uint8_t>(size >> (24 - 8 * i));
+        return *this;
+    }
+    template <class F>
+    BoxWriter& full(const char (&type)[5], unsigned version, unsigned flags, F&& fill) {
+        return box(type, [&] { u8(version).u24(flags), fill(); });
+    }
+};
+
+/// Ticks of the movie header; 0 before the beginning.
+std::uint64_t movie_ticks(Time t);
+/// Ticks a second of the track itself.
+std::uint32_t track_scale(const WriteTrack& track);
+
+void movie_header(BoxWriter& w, Time length, std::size_t tracks);
+void track_header(BoxWriter& w, const WriteTrack& track, std::size_t number, Time end);
+/// An edit list of `length` from `media_time` on, in the track's ticks, after an empty one up to `start`.
+void edit_list(BoxWriter& w, std::uint64_t start, std::uint64_t length, std::uint64_t media_time);
+/// The headers of a track's media: scale, length in its own ticks, language, handler.
+void media_header(BoxWriter& w, const WriteTrack& track, std::uint64_t length);
+/// What kind of media it is, that its data are in this file, and the sample table with its description in front.
+template <class F>
+void media_information(BoxWriter& w, const WriteTrack& track, F&& tables);
+void media_kind(BoxWriter& w, const WriteTrack& track);
+void sample_description(BoxWriter& w, const WriteTrack& track);
+
+template <class F>
+void media_information(BoxWriter& w, const WriteTrack& track, F&& tables) {
+    w.box("minf", [&] {
+        media_kind(w, track);
+        w.box("dinf", [&] { w.full("dref", 0, 0, [&] { w.u32(1), w.full("url ", 0, 1, [] {}); }); });
+        w.box("stbl", [&] { sample_description(w, track), tables(); });
+    });
+}
+
+/// Captions as samples that lie end to end (ISO/IEC 14496-30 clause 7): each holds the cues that are shown through all
+/// of it, or says that there are none.
+class CueSamples {
+  public:
+    using Put = std::function<Outcome(const WritePacket&)>;
+    /// Cues come by their beginnings.
+    Outcome add(const WritePacket& cue, const Put& put);
+    Outcome finish(const Put& put);
+
+  private:
+    struct Shown {
+        Time end{};
+        Bytes box;
+    };
+    Outcome until(Time t, const Put& put);
+    std::vector<Shown> shown_;
+    Time at_{};
+};
+
+}  // namespace ruedo::isobmff

@@ -1,0 +1,199 @@
+// SPDX-License-Identifier: Apache-2.0
+// Writing Ogg (RFC 3533): Theora, Opus (RFC 7845), Vorbis and FLAC (RFC 9639 clause 10.1). Every page's position is
+// counted from the packets themselves, since times of other containers are rounded.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "container/container.h"
+#include "container/ogg/pages.h"
+#include "media/codec_headers.h"
+
+namespace ruedo::ogg {
+namespace {
+
+constexpr Time longest_page{500'000'000};
+
+/// A comment header (Vorbis I clause 5.2.1) behind what each codec puts before it.
+Bytes comments(std::string_view before, const std::string& language, bool framed) {
+    std::string_view writer = "ruedo";
+    ByteWriter w;
+    w.text(before).le(writer.size(), 4).text(writer);
+    auto tag = "LANGUAGE=" + language;
+    w.le(language.empty() ? 0 : 1, 4);
+    if (!language.empty()) w.le(tag.size(), 4).text(tag);
+    if (framed) w.u8(1);
+    return w.bytes;
+}
+
+/// What goes before the first packet of a codec; empty where its configuration can't be followed.
+std::vector<Bytes> headers_of(const WriteTrack& t) {
+    std::vector<Bytes> out;
+    auto laced = t.codec == Codec::vorbis || t.codec == Codec::theora ? split_laced(t.config) : std::vector<ByteView>{};
+    if (laced.size() == 3) {
+        for (auto h : laced) out.emplace_back(h.begin(), h.end());
+        if (!t.language.empty())
+            out[1] =
+                comments(t.codec == Codec::vorbis ? "\3vorbis" : "\x81theora", t.language, t.codec == Codec::vorbis);
+    } else if (t.codec == Codec::opus && parse_opus_head(t.config)) {
+        out = {t.config, comments("OpusTags", t.language, false)};
+    } else if (t.codec == Codec::flac && parse_flac_info(t.config)) {
+        ByteWriter first, second;
+        first.u8(0x7F).text("FLAC").u8(1).u8(0).u16(1).raw(ByteView(t.config).first(42));
+        first.bytes[9 + 4] = 0;  // not the last block of metadata
+        auto text = comments("", t.language, false);
+        second.u8(0x84).u24(text.size()).raw(text);
+        out = {std::move(first.bytes), std::move(second.bytes)};
+    }
+    return out;
+}
+
+struct Stream {
+    WriteTrack spec;
+    std::vector<Bytes> headers;
+    Logical logical;
+    PacketLength length;
+    ogg_stream_state state{};
+    ogg_int64_t packets = 0;
+    std::int64_t position = 0;  ///< Unit after what was put in.
+    std::int64_t last_frame = -1, last_key = 0;
+    bool begun = false, there = false;
+    Bytes held;  ///< The last packet waits: only it may say that it is the last.
+    std::int64_t held_granule = 0;
+    Time page_from{}, held_end{}, end{};
+};
+
+class OggWriter final : public ClipWriter {
+  public:
+    explicit OggWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    ~OggWriter() override {
+        for (auto& s : streams_) ogg_stream_clear(&s->state);
+    }
+    Result<std::size_t> add(const WriteTrack& track) override {
+        TRY_DO(wrapper_named("ogg")->check(track));
+        auto s = std::make_unique<Stream>();
+        s->spec = track;
+        s->headers = headers_of(track);
+        bool fine = !s->headers.empty() && s->logical.begin(s->headers[0]);
+        for (std::size_t i = 1; fine && i < s->headers.size(); ++i) s->logical.add_header(s->headers[i]);
+        if (!fine || !s->logical.complete())
+            return fail(Code::malformed,
+                        fmt::format("The {} track’s header can’t be followed.", codec_title(track.codec)),
+                        "Let it be encoded anew.");
+        ogg_stream_init(&s->state, static_cast<int>(streams_.size()) + 1);
+        streams_.push_back(std::move(s));
+        return streams_.size() - 1;
+    }
+    Outcome write(std::size_t index, const WritePacket& p) override {
+        if (sink_->position() == 0) TRY_DO(write_heads());
+        auto& s = *streams_.at(index);
+        if (s.logical.is_video()) return write_picture(s, p);
+        TRY_DO(release(s, false));
+        auto rate = s.logical.den;
+        auto stated = time_to_ticks(p.pts, rate) + static_cast<std::int64_t>(s.spec.delay_samples);
+        // Times only count where the sound begins, or is clearly apart from what came before.
+        if (!s.begun || std::abs(stated - s.position) > static_cast<std::int64_t>(rate / 10))
+            s.position = std::max<std::int64_t>(s.begun ? s.position : 0, stated);
+        s.begun = true;
+        s.position += s.length.of(s.logical, p.data);
+        hold(s, p, s.position);
+        return {};
+    }
+    Outcome finish(const Progress&) override {
+        if (sink_->position() == 0)
+            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+        for (std::size_t i = 0; i < streams_.size(); ++i) {
+            auto& s = streams_[i];
+            // The last page of a sound may claim less than it holds, and so cuts the end.
+            if (auto end = end_of(i); end && s->there && !s->logical.is_video()) {
+                auto cut = time_to_ticks(*end, s->logical.den) + static_cast<std::int64_t>(s->spec.delay_samples);
+                s->held_granule = std::min(s->held_granule, cut);
+            }
+            TRY_DO(release(*s, true));
+            TRY_DO(pages(*s, true));
+        }
+        return sink_->commit();
+    }
+
+  private:
+    /// The first page of every stream, then what else stands before the first packets.
+    Outcome write_heads() {
+        // Pictures first, as players like it that look at the first page only.
+        std::vector<Stream*> order;
+        for (bool video : {true, false})
+            for (auto& s : streams_)
+                if (s->logical.is_video() == video) order.push_back(s.get());
+        for (bool first : {true, false})
+            for (auto* s : order) {
+                for (std::size_t i = first ? 0 : 1; i < (first ? 1 : s->headers.size()); ++i)
+                    put(*s, s->headers[i], 0, false);
+                TRY_DO(pages(*s, true));
+            }
+        return {};
+    }
+    /// Frames are counted, so a place among them that none comes to is filled with one that repeats the last.
+    Outcome write_picture(Stream& s, const WritePacket& p) {
+        auto& l = s.logical;
+        auto number = std::max(s.last_frame + 1, l.nearest(p.pts));
+        if (s.last_frame < 0 && !p.keyframe) return {};  // nothing that could be decoded yet
+        for (auto n = s.last_frame + 1; s.last_frame >= 0 && n < number; ++n) {
+            TRY_DO(release(s, false));
+            WritePacket same{l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}};
+            hold(s, same, granule(s, n));
+        }
+        TRY_DO(release(s, false));
+        // A page begins with a keyframe, so that seeking finds it at once.
+        if (p.keyframe && s.last_frame >= 0) TRY_DO(pages(s, true));
+        if (p.keyframe) s.last_key = number;
+        s.last_frame = number;
+        hold(s, p, granule(s, number));
+        return {};
+    }
+    static std::int64_t granule(const Stream& s, std::int64_t n) {
+        auto key = std::min(s.last_key, n);
+        return ((key + (s.logical.counts_from_one ? 1 : 0)) << s.logical.shift) + (n - key);
+    }
+    static void hold(Stream& s, const WritePacket& p, std::int64_t position) {
+        s.held.assign(p.data.begin(), p.data.end());
+        s.held_granule = position;
+        s.held_end = p.pts + p.duration;
+        s.there = true;
+    }
+    Outcome release(Stream& s, bool last) {
+        if (!s.there) return {};
+        s.there = false;
+        put(s, s.held, s.held_granule, last);
+        bool full = s.held_end - s.page_from >= longest_page;
+        s.end = s.held_end;
+        return pages(s, full);
+    }
+    static void put(Stream& s, Bytes& data, std::int64_t position, bool last) {
+        ogg_packet p{};
+        p.packet = data.data(), p.bytes = static_cast<long>(data.size());
+        p.b_o_s = s.packets == 0, p.e_o_s = last;
+        p.granulepos = position;
+        p.packetno = s.packets++;
+        ogg_stream_packetin(&s.state, &p);
+    }
+    Outcome pages(Stream& s, bool all) {
+        ogg_page page;
+        while (all ? ogg_stream_flush(&s.state, &page) : ogg_stream_pageout(&s.state, &page)) {
+            TRY_DO(sink_->write({page.header, static_cast<std::size_t>(page.header_len)}));
+            TRY_DO(sink_->write({page.body, static_cast<std::size_t>(page.body_len)}));
+            s.page_from = s.end;
+        }
+        return {};
+    }
+
+    std::unique_ptr<ByteSink> sink_;
+    std::vector<std::unique_ptr<Stream>> streams_;
+};
+
+}  // namespace
+}  // namespace ruedo::ogg
+
+namespace ruedo {
+std::unique_ptr<ClipWriter> write_ogg(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<ogg::OggWriter>(std::move(sink));
+}
+}  // namespace ruedo

@@ -1,0 +1,383 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "convert/plan.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "media/codec_headers.h"
+#include "playback/playback.h"
+#include "text/cues.h"
+
+namespace ruedo {
+namespace {
+using Do = Recipe::Do;
+using Shape = Recipe::Shape;
+
+constexpr std::array picture_forms{
+    PictureForm{Codec::h264, 21, 0, 51, true, true, true, 2, 2, 3},
+    PictureForm{Codec::vp9, 32, 0, 63, true, true, true, 1, 1, 0},
+    PictureForm{Codec::vp8, 20, 0, 63, true, true, true, 1, 1, 0},
+    PictureForm{Codec::av1, 35, 1, 63, true, true, false, 64, 2, 0},
+    PictureForm{Codec::theora, 48, 0, 63, false, true, true, 1, 1, 0},
+    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, false, 1, 1, 0},
+};
+const std::array sound_forms{
+    SoundCodecForm{
+        Codec::aac, {8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 64000, 88200, 96000}, 2, false},
+    SoundCodecForm{Codec::opus, {48000}, 8, false},
+    SoundCodecForm{Codec::vorbis, {}, 8, false},
+    SoundCodecForm{Codec::mp3, {8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000}, 2, false},
+    SoundCodecForm{Codec::flac, {}, 8, true},
+    SoundCodecForm{Codec::pcm, {}, 8, true},
+};
+int even(double v) { return std::max(2, static_cast<int>(std::lround(v / 2)) * 2); }
+/// What of a picture is taken, and how large it becomes.
+void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_height) {
+    auto& from = p.video->video;
+    auto& r = p.reshape;
+    r.width = from.width, r.height = from.height;
+    r.to_width = from.width, r.to_height = from.height;
+    p.format = from;
+    bool sized = wanted.width || wanted.height || most_width || most_height;
+    bool baked = wanted.shape == Shape::bake;
+    if (!sized && !baked) {
+        r.canvas_width = r.to_width, r.canvas_height = r.to_height;
+        return;
+    }
+    double shown_width = from.display_width(), shown_height = from.display_height();
+    double width = wanted.width, height = wanted.height;
+    bool exactly = width > 0 && height > 0 && (wanted.shape == Shape::crop || wanted.shape == Shape::pad);
+    if (width > 0 && height <= 0) height = width * shown_height / shown_width;
+    if (height > 0 && width <= 0) width = height * shown_width / shown_height;
+    if (width <= 0) width = shown_width, height = shown_height;
+    // What a target takes at most.
+    if (most_width > 0 && most_height > 0) {
+        double less = std::min({1.0, most_width / width, most_height / height});
+        width *= less, height *= less;
+    }
+    bool aside = from.rotation % 180 != 0;
+    if (!exactly) {
+        auto scale = std::min(width / shown_width, height / shown_height);
+        if (wanted.shape != Shape::bake && !wanted.width && !wanted.height) scale = std::min(scale, 1.0);
+        width = shown_width * scale, height = shown_height * scale;
+        if (wanted.shape == Shape::keep) {
+            // Turning and the pixels' shape stay what they are; only their number changes.
+            r.to_width = even(from.width * scale), r.to_height = even(from.height * scale);
+            r.canvas_width = r.to_width, r.canvas_height = r.to_height;
+            p.format.width = r.to_width, p.format.height = r.to_height;
+            return;
+        }
+    }
+    int whole_width = even(width), whole_height = even(height);
+    p.format.pixel_aspect = {}, p.format.rotation = 0;
+    p.format.width = r.canvas_width = whole_width, p.format.height = r.canvas_height = whole_height;
+    r.turn = from.rotation;
+    int part_width = whole_width, part_height = whole_height;  // upright
+    if (exactly && wanted.shape == Shape::pad) {
+        auto scale = std::min(whole_width / shown_width, whole_height / shown_height);
+        part_width = std::min(whole_width, even(shown_width * scale));
+        part_height = std::min(whole_height, even(shown_height * scale));
+        r.left = (whole_width - part_width) / 4 * 2, r.top = (whole_height - part_height) / 4 * 2;
+    } else if (exactly) {
+        auto scale = std::max(whole_width / shown_width, whole_height / shown_height);
+        // So much of it is seen, in its own pixels before turning.
+        double across = std::min(1.0, whole_width / scale / shown_width),
+               down = std::min(1.0, whole_height / scale / shown_height);
+        if (aside) std::swap(across, down);
+        r.width = from.width * across, r.height = from.height * down;
+        r.x = (from.width - r.width) / 2, r.y = (from.height - r.height) / 2;
+    }
+    r.to_width = aside ? part_height : part_width, r.to_height = aside ? part_width : part_height;
+}
+
+const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec) {
+    auto it = std::find_if(rules.begin(), rules.end(), [&](auto& r) { return r.codec == codec; });
+    return it == rules.end() ? nullptr : &*it;
+}
+/// Codecs whose header a container needs outside their packets.
+bool needs_config(Codec codec, const Wrapper& wrapper) {
+    switch (codec) {
+        case Codec::vp8:
+        case Codec::mjpeg:
+        case Codec::mp3:
+        case Codec::mp2:
+            return false;
+        case Codec::mpeg1:
+        case Codec::mpeg2:
+        case Codec::ac3:
+            return wrapper.container == "mp4";
+        case Codec::vp9:
+            return wrapper.container == "mp4";
+        default:
+            return true;
+    }
+}
+/// Whether a container can say that a sound begins or ends inside a packet.
+bool trims(const Wrapper& wrapper) {
+    return wrapper.container == "mp4" || wrapper.container == "webm" || wrapper.container == "matroska" ||
+           wrapper.container == "ogg";
+}
+
+class Planner {
+  public:
+    Planner(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
+            const Target* target, const Cuts& cuts)
+        : info_(info), recipe_(recipe), wrapper_(wrapper), codecs_(codecs), target_(target), cuts_(cuts) {}
+
+    Result<Plan> make() {
+        p_.wrapper = &wrapper_;
+        if (target_ && std::find(target_->containers.begin(), target_->containers.end(), wrapper_.container) ==
+                           target_->containers.end())
+            return fail(Code::refused, fmt::format("{} does not take {}.", target_->title, wrapper_.title),
+                        fmt::format("Name the file .{}, or choose another target.",
+                                    target_->containers.empty() ? "mp4" : target_->containers.front()));
+        TRY(auto tracks, select_tracks(info_, codecs_));
+        p_.video = recipe_.video.action == Do::none || wrapper_.video.empty() ? nullptr : tracks.video;
+        if (tracks.video && !p_.video && recipe_.video.action != Do::none)
+            note("pictures-left-out", fmt::format("The pictures are left out: {} holds none.", wrapper_.title));
+        if (tracks.audio && recipe_.audio.action != Do::none) add_sounds(*tracks.audio);
+        if (!p_.video && p_.sounds.empty())
+            return fail(Code::empty, fmt::format("Nothing of “{}” would be left.", info_.name),
+                        "Keep its pictures or its sound.");
+        auto end = recipe_.to.value_or(info_.duration_known ? info_.duration : Time::max());
+        if (info_.duration_known && recipe_.from >= info_.duration)
+            return fail(Code::refused, fmt::format("“{}” is over at {}.", info_.name, format_time(info_.duration)),
+                        "Begin earlier.");
+        p_.length = info_.duration_known ? std::min(end, info_.duration) - recipe_.from
+                    : recipe_.to         ? *recipe_.to - recipe_.from
+                                         : Time{};
+        if (p_.video) TRY_DO(plan_pictures());
+        for (auto& s : p_.sounds) TRY_DO(plan_sound(s));
+        plan_captions();
+        return std::move(p_);
+    }
+
+  private:
+    void note(std::string code, std::string sentence) { p_.why.push_back({std::move(code), std::move(sentence), {}}); }
+
+    void add_sounds(const Track& main) {
+        p_.sounds.push_back({.track = &main});
+        if (!recipe_.all_tracks) return;
+        std::size_t left_out = 0;
+        for (auto& t : info_.tracks) {
+            if (t.kind != Kind::audio || &t == &main) continue;
+            if (t.problem || !codecs_.decodes(t.codec) || wrapper_.alone())
+                ++left_out;
+            else
+                p_.sounds.push_back({.track = &t});
+        }
+        if (left_out)
+            note("tracks-left-out", fmt::format("{} more of its sounds can’t be kept{}.", left_out,
+                                                wrapper_.alone() ? fmt::format(": {} holds one", wrapper_.title) : ""));
+    }
+
+    /// The first codec of the container that the target takes and that can be written here.
+    Result<Codec> choose(const std::vector<Codec>& of, const std::vector<CodecRule>* rules,
+                         const std::optional<Codec>& wanted) {
+        if (wanted) {
+            if (std::find(of.begin(), of.end(), *wanted) == of.end())
+                return fail(Code::refused,
+                            fmt::format("{} can’t be put into {}.", codec_title(*wanted), wrapper_.title),
+                            "Choose another codec, or another name for what is made.");
+            if (!codecs_.encodes(*wanted))
+                return fail(Code::codec_missing, fmt::format("{} can’t be encoded here.", codec_title(*wanted)),
+                            "Choose another codec.");
+            return *wanted;
+        }
+        for (auto c : of)
+            if (codecs_.encodes(c) && (!rules || rule_of(*rules, c))) return c;
+        return fail(Code::refused,
+                    fmt::format("Nothing that can be encoded here goes into {} and is taken there.", wrapper_.title),
+                    "Choose another target, or another name for what is made.");
+    }
+
+    /// Why the pictures can't stay as they are; empty when they can.
+    std::string pictures_change() {
+        auto& v = recipe_.video;
+        auto& track = *p_.video;
+        auto* rule = target_ ? rule_of(target_->video, track.codec) : nullptr;
+        int most_width = rule ? rule->max_width : 0, most_height = rule ? rule->max_height : 0;
+        bool reshaped = p_.reshape.to_width != track.video.width || p_.reshape.to_height != track.video.height ||
+                        p_.reshape.turn || p_.reshape.canvas_width != p_.reshape.to_width ||
+                        p_.reshape.width != track.video.width || p_.reshape.height != track.video.height;
+        if (v.action == Do::encode) return "it was asked for";
+        if (std::find(wrapper_.video.begin(), wrapper_.video.end(), track.codec) == wrapper_.video.end())
+            return fmt::format("{} does not go into {}", codec_title(track.codec), wrapper_.title);
+        if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(track.codec));
+        if ((most_width && std::max(p_.format.width, p_.format.height) > std::max(most_width, most_height)) ||
+            (most_height && std::min(p_.format.width, p_.format.height) > std::min(most_width, most_height)))
+            return fmt::format("{} takes at most {} x {}", target_->title, most_width, most_height);
+        if (reshaped) return "its size or shape changes";
+        if (v.quality || v.bitrate || recipe_.fit_bytes || v.rate || v.most_rate) return "its rate changes";
+        if (recipe_.from.ns > 0 && !(cuts_.begins && cuts_.begins(track, recipe_.from)))
+            return "it begins between keyframes";
+        if (recipe_.to && !(cuts_.ends && cuts_.ends(track, *recipe_.to)))
+            return "it ends among pictures that need later ones";
+        if (track.config.empty() && needs_config(track.codec, wrapper_)) return "its settings stand in the stream";
+        return {};
+    }
+    Outcome plan_pictures() {
+        auto& v = recipe_.video;
+        plan_shape(p_, v, 0, 0);
+        auto reason = pictures_change();
+        p_.encode_video = !reason.empty();
+        p_.video_codec = p_.video->codec;
+        if (!p_.encode_video) return {};
+        if (v.action == Do::copy)
+            return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
+                        "Let them be encoded, or leave the rest as it is.");
+        TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
+        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr; own && own->max_width) {
+            // Either way round.
+            bool upright = p_.video->video.display_height() > p_.video->video.display_width();
+            int w = own->max_width, h = own->max_height ? own->max_height : own->max_width;
+            if (upright == (w > h)) std::swap(w, h);
+            plan_shape(p_, v, w, h);
+        }
+        auto* form = picture_form(p_.video_codec);
+        if (!form) return fail(Code::internal, "The encoder is not described.");
+        if (v.quality && (*v.quality < form->low || *v.quality > form->high))
+            return fail(
+                Code::refused,
+                fmt::format("The quality of {} goes from {} to {}.", codec_title(form->codec), form->low, form->high),
+                "Choose one of these.");
+        if ((v.bitrate || recipe_.fit_bytes) && !form->bitrate)
+            return fail(Code::refused, fmt::format("{} can’t aim at a bitrate or a size.", codec_title(form->codec)),
+                        "Give a quality, or choose another codec.");
+        if (v.passes == 2 && !form->two_passes)
+            return fail(Code::refused, fmt::format("{} is encoded in one pass here.", codec_title(form->codec)),
+                        "Ask for one pass.");
+        even_out(*form);
+        if (p_.format.width < form->least || p_.format.height < form->least)
+            return fail(
+                Code::refused,
+                fmt::format("{} is encoded from {} x {} on, and this would be {} x {}.", codec_title(form->codec),
+                            form->least, form->least, p_.format.width, p_.format.height),
+                "Choose another codec, or a larger size.");
+        note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
+        return {};
+    }
+    /// Encoders that count in pairs lose the last column or row of an odd size.
+    void even_out(const PictureForm& form) {
+        auto& r = p_.reshape;
+        auto& f = p_.format;
+        int across = f.width % form.step, down = f.height % form.step;
+        if ((!across && !down) || r.canvas_width != f.width) return;
+        // One pixel wide or high is doubled rather than lost.
+        if (f.width < form.step) across = f.width - form.step;
+        if (f.height < form.step) down = f.height - form.step;
+        if (across > 0) r.width -= across;
+        if (down > 0) r.height -= down;
+        r.to_width -= across, r.to_height -= down;
+        f.width -= across, f.height -= down;
+        r.canvas_width = f.width, r.canvas_height = f.height;
+        note("odd-size", "The last column or row of its odd size is cut off.");
+    }
+
+    std::string sound_changes(const Track& t) {
+        auto& a = recipe_.audio;
+        auto* rule = target_ ? rule_of(target_->audio, t.codec) : nullptr;
+        if (a.action == Do::encode) return "it was asked for";
+        if (std::find(wrapper_.audio.begin(), wrapper_.audio.end(), t.codec) == wrapper_.audio.end())
+            return fmt::format("{} does not go into {}", codec_title(t.codec), wrapper_.title);
+        if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(t.codec));
+        if (rule && rule->max_channels && t.audio.channels > rule->max_channels)
+            return fmt::format("{} takes at most {} channels", target_->title, rule->max_channels);
+        if (a.bitrate || a.loudness) return "its rate or loudness changes";
+        if ((a.channels && a.channels != t.audio.channels) || (a.rate && a.rate != t.audio.rate))
+            return "its channels or samples change";
+        if ((recipe_.from.ns > 0 || recipe_.to) && !trims(wrapper_)) return "it is cut";
+        if (t.config.empty() && needs_config(t.codec, wrapper_)) return "its settings stand in the stream";
+        auto pcm = t.codec == Codec::pcm ? parse_pcm_format(t.config) : std::nullopt;
+        if (pcm && wrapper_.container != "matroska" && pcm->big_endian) return "its samples lie the other way round";
+        if (wrapper_.container == "adts" && adts_header(t.config, 0).empty()) return "its settings have no form there";
+        return {};
+    }
+    Outcome plan_sound(Plan::Sound& s) {
+        auto& a = recipe_.audio;
+        auto& t = *s.track;
+        auto reason = sound_changes(t);
+        s.encode = !reason.empty();
+        s.codec = t.codec;
+        s.form = {t.audio.rate, t.audio.channels};
+        if (!s.encode) return {};
+        if (a.action == Do::copy)
+            return fail(Code::refused, fmt::format("The sound can’t be copied: {}.", reason),
+                        "Let it be encoded, or leave the rest as it is.");
+        TRY(s.codec, choose(wrapper_.audio, target_ ? &target_->audio : nullptr, a.codec));
+        auto* form = sound_codec_form(s.codec);
+        if (!form) return fail(Code::internal, "The encoder is not described.");
+        auto* rule = target_ ? rule_of(target_->audio, s.codec) : nullptr;
+        auto channels = a.channels ? a.channels : std::clamp(t.audio.channels, 1, 8);
+        if (a.channels > form->channels)
+            return fail(Code::refused,
+                        fmt::format("{} is encoded in up to {} channels here.", codec_title(s.codec), form->channels),
+                        "Choose fewer, or another codec.");
+        channels = std::min(channels, form->channels);
+        if (rule && rule->max_channels) channels = std::min(channels, rule->max_channels);
+        auto rate = a.rate ? a.rate : t.audio.rate > 0 ? t.audio.rate : mix_rate;
+        if (rule && rule->max_rate) rate = std::min(rate, rule->max_rate);
+        if (!form->rates.empty()) {
+            auto it = std::lower_bound(form->rates.begin(), form->rates.end(), rate);
+            rate = it == form->rates.end() ? form->rates.back() : *it;
+        }
+        s.form = {rate, channels};
+        // More than 16 bits stay more, where nothing is lost otherwise.
+        auto pcm = t.codec == Codec::pcm ? parse_pcm_format(t.config) : std::nullopt;
+        auto flac = t.codec == Codec::flac ? parse_flac_info(t.config) : std::nullopt;
+        if (form->lossless && ((pcm && pcm->bits > 16) || (flac && flac->bits > 16))) s.bits = 24;
+        s.bitrate = a.bitrate.value_or(64'000U * static_cast<std::uint32_t>(channels));
+        note("sound-encoded", fmt::format("The sound is encoded anew: {}.", reason));
+        if (channels < t.audio.channels)
+            note("mixed-down", fmt::format("Its {} channels are mixed down to {}.", t.audio.channels, channels));
+        if (s.codec == Codec::aac && wrapper_.container == "adts")
+            note("late-sound", "Bare AAC can’t say that its encoder begins early; it is heard 33 ms late.");
+        return {};
+    }
+
+    void plan_captions() {
+        if (recipe_.captions == Recipe::Captions::none) return;
+        std::size_t left_out = 0;
+        for (auto& t : info_.tracks) {
+            if (t.kind != Kind::text) continue;
+            if (!shows_captions(t) || wrapper_.text.empty()) {
+                ++left_out;
+                continue;
+            }
+            bool as_it_is = std::find(wrapper_.text.begin(), wrapper_.text.end(), t.codec) != wrapper_.text.end();
+            p_.captions.push_back({&t, as_it_is ? t.codec : wrapper_.text.front()});
+        }
+        if (left_out)
+            note("captions-left-out",
+                 wrapper_.text.empty()
+                     ? fmt::format("Its captions are left out: {} has no form for them here.", wrapper_.title)
+                     : "Captions of a kind that is not known here are left out.");
+    }
+
+    const ClipInfo& info_;
+    const Recipe& recipe_;
+    const Wrapper& wrapper_;
+    CodecRegistry& codecs_;
+    const Target* target_;
+    const Cuts& cuts_;
+    Plan p_;
+};
+}  // namespace
+
+const PictureForm* picture_form(Codec codec) {
+    auto it = std::find_if(picture_forms.begin(), picture_forms.end(), [&](auto& f) { return f.codec == codec; });
+    return it == picture_forms.end() ? nullptr : &*it;
+}
+const SoundCodecForm* sound_codec_form(Codec codec) {
+    auto it = std::find_if(sound_forms.begin(), sound_forms.end(), [&](auto& f) { return f.codec == codec; });
+    return it == sound_forms.end() ? nullptr : &*it;
+}
+
+Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
+                      const Target* target, const Cuts& cuts) {
+    return Planner(info, recipe, wrapper, codecs, target, cuts).make();
+}
+
+}  // namespace ruedo

@@ -1,0 +1,292 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "convert/through.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <deque>
+
+#include "convert/streams.h"
+#include "media/codec_headers.h"
+
+namespace ruedo {
+namespace {
+
+constexpr Time near_enough{2'000'000'000};  ///< What is so little ahead is reached by going on.
+
+/// What was made in one go, from one place on.
+struct Stretch {
+    Time from{};
+    std::unique_ptr<MadeStream> stream;  ///< None once it has given all.
+    std::deque<MadePacket> packets;      ///< With times of the clip; the first ones may be forgotten.
+    std::size_t forgotten = 0;
+    Time made_to{};
+    std::size_t count() const { return forgotten + packets.size(); }
+};
+
+/// One track that is made. Several readers share what was made of it.
+class MadeTrack {
+  public:
+    using Begin = std::function<Result<std::unique_ptr<MadeStream>>(Time from)>;
+    MadeTrack(Begin begin, std::function<Time(Time)> place, std::uint64_t keep, std::shared_ptr<ThroughCounts> counts,
+              bool pictures)
+        : begin_(std::move(begin)),
+          place_(std::move(place)),
+          keep_(keep),
+          counts_(std::move(counts)),
+          pictures_(pictures),
+          opened_(monotonic_now()) {}
+    /// What the stream says of itself.
+    Result<WriteTrack> describe() {
+        std::lock_guard lock(mutex_);
+        TRY(auto stretch, begin({}));
+        return stretch->stream->track();
+    }
+    struct Place {
+        std::shared_ptr<Stretch> stretch;
+        std::size_t number = 0;
+    };
+    /// A keyframe from which what is shown at `t` can be decoded.
+    Result<Place> find(Time t) {
+        std::lock_guard lock(mutex_);
+        auto stretch = holding(t);
+        if (!stretch) {
+            TRY(stretch, begin(std::max(Time{}, place_(t))));
+        }
+        // As far as it has to be made to know that a later keyframe is too late.
+        while (stretch->made_to <= t && stretch->stream) TRY_DO(make(*stretch));
+        Place p{stretch, stretch->forgotten};
+        for (std::size_t i = 0; i < stretch->packets.size(); ++i)
+            if (stretch->packets[i].keyframe && stretch->packets[i].pts <= t) p.number = stretch->forgotten + i;
+        return p;
+    }
+    /// The packet at a place, which moves behind it; nothing at the end.
+    Result<std::optional<MadePacket>> take(Place& p) {
+        std::lock_guard lock(mutex_);
+        for (;;) {
+            auto& s = *p.stretch;
+            if (p.number < s.forgotten) return fail(Code::internal, "What was made is not kept any more.");
+            if (p.number < s.count()) {
+                auto& m = s.packets[p.number - s.forgotten];
+                // What another stretch has from here on is not made again.
+                if (auto next = beginning_by(s, m.pts)) {
+                    p = {next, next->forgotten};
+                    s.stream.reset();
+                    continue;
+                }
+                ++p.number;
+                return m;
+            }
+            if (!s.stream) {
+                auto next = beginning_by(s, s.made_to + 1_ms);
+                if (!next) return std::nullopt;
+                p = {next, next->forgotten};
+                continue;
+            }
+            TRY_DO(make(s));
+        }
+    }
+
+  private:
+    Result<std::shared_ptr<Stretch>> begin(Time from) {
+        if (!stretches_.empty() && pictures_ && counts_) ++counts_->restarts;
+        auto s = std::make_shared<Stretch>();
+        s->from = s->made_to = from;
+        TRY(s->stream, begin_(from));
+        stretches_.push_back(s);
+        return s;
+    }
+    /// One that has `t`, or comes to it soon.
+    std::shared_ptr<Stretch> holding(Time t) {
+        std::shared_ptr<Stretch> best;
+        for (auto& s : stretches_) {
+            bool reaches = t < s->made_to || (s->stream && t < s->made_to + near_enough);
+            bool still_there = s->packets.empty() || s->packets.front().pts <= t || s->forgotten == 0;
+            if (s->from <= t && reaches && still_there && (!best || s->from > best->from)) best = s;
+        }
+        return best;
+    }
+    /// Another stretch that begins behind this one, but not behind `t`.
+    std::shared_ptr<Stretch> beginning_by(const Stretch& s, Time t) {
+        std::shared_ptr<Stretch> best;
+        for (auto& other : stretches_)
+            if (other->from > s.from && other->from <= t && other->forgotten == 0 &&
+                (!best || other->from > best->from))
+                best = other;
+        return best;
+    }
+    Outcome make(Stretch& s) {
+        TRY(auto m, s.stream->next());
+        if (!m) {
+            s.stream.reset();
+            return {};
+        }
+        m->pts = m->pts + s.from, m->dts = m->dts + s.from;
+        s.made_to = std::max(s.made_to, m->pts + m->duration);
+        held_ += m->data.size();
+        s.packets.push_back(std::move(*m));
+        if (pictures_ && counts_ && !counts_->first_picture_ns)
+            counts_->first_picture_ns = (monotonic_now() - opened_).ns;
+        forget(s);
+        return {};
+    }
+    /// The oldest first: other stretches, then what lies far behind in this one.
+    void forget(const Stretch& now) {
+        auto drop = [&](Stretch& s, std::size_t leave) {
+            while (held_ > keep_ && s.packets.size() > leave) {
+                held_ -= s.packets.front().data.size();
+                s.packets.pop_front();
+                ++s.forgotten;
+            }
+        };
+        for (auto it = stretches_.begin(); held_ > keep_ && it != stretches_.end();) {
+            if (it->get() == &now || it->use_count() > 1) {
+                ++it;
+                continue;
+            }
+            for (auto& m : (*it)->packets) held_ -= m.data.size();
+            it = stretches_.erase(it);
+        }
+        for (auto& s : stretches_) drop(*s, 512);
+        if (counts_) counts_->kept_bytes += held_ - std::exchange(told_, held_);
+    }
+
+    std::mutex mutex_;
+    Begin begin_;
+    std::function<Time(Time)> place_;  ///< Where what is shown at a time begins.
+    std::uint64_t keep_, held_ = 0, told_ = 0;
+    std::shared_ptr<ThroughCounts> counts_;
+    bool pictures_;
+    Time opened_;
+    std::vector<std::shared_ptr<Stretch>> stretches_;
+};
+
+class MadeReader final : public TrackReader {
+  public:
+    explicit MadeReader(std::shared_ptr<MadeTrack> track) : track_(std::move(track)) {}
+    Result<bool> next(PacketHead& head) override {
+        if (!place_.stretch) {
+            TRY(place_, track_->find({}));
+        }
+        TRY(auto m, track_->take(place_));
+        if (!m) return false;
+        head = {};
+        head.pts = m->pts, head.dts = m->dts, head.duration = m->duration;
+        head.keyframe = m->keyframe, head.size = m->data.size();
+        data_ = std::move(m->data);
+        return true;
+    }
+    Outcome read(Bytes& out) override {
+        out = data_;
+        return {};
+    }
+    Outcome seek(Time t) override {
+        TRY(place_, track_->find(std::max(t, Time{})));
+        return {};
+    }
+
+  private:
+    std::shared_ptr<MadeTrack> track_;
+    MadeTrack::Place place_;
+    Bytes data_;
+};
+
+class ThroughClip final : public Clip {
+  public:
+    ThroughClip(std::shared_ptr<Clip> clip, CodecRegistry& codecs) : clip_(std::move(clip)), codecs_(codecs) {}
+    Outcome open(const ThroughOptions& o) {
+        auto& from = clip_->info();
+        if (from.live) return fail(Code::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
+        const Wrapper* wrapper = nullptr;
+        for (auto& w : wrappers())
+            if (!wrapper && !w.video.empty() &&
+                std::find(o.target.containers.begin(), o.target.containers.end(), w.container) !=
+                    o.target.containers.end())
+                wrapper = &w;
+        if (!wrapper)
+            return fail(Code::refused, fmt::format("{} takes no container that is written here.", o.target.title),
+                        "Choose another target.");
+        recipe_.video.keyframes = 1_s;
+        TRY(plan_, plan_for(from, recipe_, *wrapper, codecs_, &o.target));
+        info_ = from;
+        info_.container = wrapper->container;
+        info_.tracks.clear();
+        info_.findings = plan_.why;
+        if (plan_.video) TRY_DO(add_pictures(o));
+        for (auto& s : plan_.sounds) TRY_DO(add_sound(s, o));
+        for (auto& t : from.tracks)
+            if (t.kind == Kind::text) info_.tracks.push_back(t);
+        return {};
+    }
+    std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
+        auto it = made_.find(id);
+        return it == made_.end() ? clip_->reader(id) : std::make_unique<MadeReader>(it->second);
+    }
+    std::optional<TimeRange> seekable() const override { return clip_->seekable(); }
+    std::optional<Fetched> fetched() const override { return clip_->fetched(); }
+    bool altered() const override { return clip_->altered(); }
+
+  private:
+    StreamMaker maker() const { return {clip_, plan_, recipe_, codecs_, rate_, false}; }
+    /// A track of ours is as the writer of a file would be told, and keeps the number of what it is made of.
+    Track described(const Track& source, const WriteTrack& made) const {
+        Track t;
+        t.id = source.id, t.kind = source.kind, t.language = source.language, t.is_default = source.is_default;
+        t.codec = made.codec, t.codec_tag = codec_title(made.codec), t.config = made.config;
+        t.video = made.video, t.audio = made.audio;
+        t.start = source.start, t.tick = {1, 1'000'000'000};
+        describe_from_config(t);
+        return t;
+    }
+    Outcome add_pictures(const ThroughOptions& o) {
+        auto& source = *plan_.video;
+        if (!plan_.encode_video) return info_.tracks.push_back(source), Outcome{};
+        // About how many there are in a second, by the first of them.
+        auto heads = clip_->reader(source.id);
+        PacketHead head;
+        std::vector<Time> times;
+        while (times.size() < 32 && heads->next(head).value_or(false)) times.push_back(head.pts);
+        std::sort(times.begin(), times.end());
+        auto length = times.empty() ? Time{} : times.back() - times.front();
+        rate_ = length.ns > 0
+                    ? Rational{static_cast<std::int64_t>(times.size() - 1) * 1'000'000'000, length.ns}.reduced()
+                    : Rational{30, 1};
+        if (rate_.num > 1000 * rate_.den || rate_.den > 1'000'000) rate_ = {30, 1};
+        auto place = [this, &source](Time t) {
+            auto reader = clip_->reader(source.id);
+            return picture_time_at(*reader, source, t).value_or(t);
+        };
+        auto track = std::make_shared<MadeTrack>([this](Time from) { return maker().quick_pictures(from); }, place,
+                                                 o.keep, o.counts, true);
+        TRY(auto made, track->describe());
+        info_.tracks.push_back(described(source, made));
+        made_[source.id] = std::move(track);
+        return {};
+    }
+    Outcome add_sound(const Plan::Sound& s, const ThroughOptions& o) {
+        if (!s.encode) return info_.tracks.push_back(*s.track), Outcome{};
+        auto track = std::make_shared<MadeTrack>([this, &s](Time from) { return maker().sound(s, from, Time::max()); },
+                                                 [](Time t) { return t; }, o.keep, o.counts, false);
+        TRY(auto made, track->describe());
+        info_.tracks.push_back(described(*s.track, made));
+        made_[s.track->id] = std::move(track);
+        return {};
+    }
+
+    std::shared_ptr<Clip> clip_;
+    CodecRegistry& codecs_;
+    Recipe recipe_;
+    Plan plan_;
+    Rational rate_{30, 1};
+    std::map<std::uint64_t, std::shared_ptr<MadeTrack>> made_;
+};
+}  // namespace
+
+Result<std::unique_ptr<Clip>> open_through(std::shared_ptr<Clip> clip, const ThroughOptions& options,
+                                           CodecRegistry& codecs) {
+    auto through = std::make_unique<ThroughClip>(std::move(clip), codecs);
+    TRY_DO(through->open(options));
+    return through;
+}
+
+}  // namespace ruedo

@@ -1,0 +1,25 @@
+// SPDX-License-Identifier: Apache-2.0
+// A clip that is converted while it is played: an ordinary clip, whose packets are made as they are asked for.
+#pragma once
+#include "convert/plan.h"
+
+namespace ruedo {
+
+/// How converting goes on; may be looked at from any thread.
+struct ThroughCounts {
+    std::atomic<std::int64_t> first_picture_ns = 0;  ///< From opening to the first picture made; 0 before.
+    std::atomic<std::uint64_t> restarts = 0;         ///< Places it was sent to after the first.
+    std::atomic<std::uint64_t> kept_bytes = 0;       ///< Of what was made, and is kept.
+};
+
+struct ThroughOptions {
+    Target target;
+    std::uint64_t keep = 64 << 20;  ///< Bytes of what was made, per track, that are kept to be used again.
+    std::shared_ptr<ThroughCounts> counts{};
+};
+/// What `target` takes of `clip` as it is comes from there; the rest is made, from the picture on that is seen where
+/// one goes to. Errors: those of planning. Reading may take as long as making what is read.
+Result<std::unique_ptr<Clip>> open_through(std::shared_ptr<Clip> clip, const ThroughOptions& options,
+                                           CodecRegistry& codecs);
+
+}  // namespace ruedo

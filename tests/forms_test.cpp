@@ -1,0 +1,593 @@
+// SPDX-License-Identifier: Apache-2.0
+// Every container with every codec that goes into it: each picture where it was, each sound where it was, and the file
+// as its standard has it.
+#include <ebur128.h>
+#include <fmt/format.h>
+#include <ogg/ogg.h>
+
+#include <map>
+
+#include "conversions.h"
+#include "convert/compare.h"
+#include "media/codec_headers.h"
+#include "text/cues.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+std::shared_ptr<Clip> opened_at(const fs::path& path) { return value(open_clip(path.string())); }
+/// In the form the track itself has.
+std::vector<float> samples_of(const fs::path& path, SoundForm form) {
+    auto clip = opened_at(path);
+    auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard(), form));
+    std::vector<float> all;
+    while (auto block = value(reader->next())) all.insert(all.end(), block->samples.begin(), block->samples.end());
+    return all;
+}
+struct Pair {
+    const Wrapper* wrapper;
+    Codec video, audio;
+};
+/// Each container with each codec that can be encoded into it at least once.
+std::vector<Pair> pairs() {
+    std::vector<Pair> all;
+    auto& codecs = CodecRegistry::standard();
+    for (auto& w : wrappers()) {
+        std::vector<Codec> video, audio;
+        for (auto c : w.video)
+            if (codecs.encodes(c)) video.push_back(c);
+        for (auto c : w.audio)
+            if (codecs.encodes(c)) audio.push_back(c);
+        for (std::size_t i = 0; i < std::max(video.size(), audio.size()) && !audio.empty(); ++i)
+            all.push_back({&w, video.empty() ? Codec::unknown : video[i % video.size()], audio[i % audio.size()]});
+    }
+    return all;
+}
+
+/// A document in PCM, its value known: a click at each `apart`.
+void put_wav(const fs::path& path, int rate, int channels, int bits, std::size_t frames,
+             const std::function<float(std::size_t, int)>& at) {
+    auto encoder =
+        value(CodecRegistry::standard().audio_encoder(Codec::pcm, {.rate = rate, .channels = channels, .bits = bits}));
+    auto writer = wrapper_named("wav")->write(std::make_unique<FileWriter>(value(FileWriter::create(path, true))));
+    WriteTrack t;
+    t.codec = Codec::pcm, t.config = encoder->config(), t.audio = {rate, channels};
+    auto number = value(writer->add(t));
+    std::vector<EncodedSamples> packets;
+    std::vector<float> block;
+    for (std::size_t i = 0; i < frames; ++i)
+        for (int c = 0; c < channels; ++c) block.push_back(at(i, c));
+    done(encoder->encode(block, packets));
+    for (auto& p : packets) done(writer->write(number, {{}, {}, {}, true, p.data}));
+    done(writer->finish());
+}
+/// A deterministic noise that fills the scale.
+float noise(std::size_t i, int c) {
+    auto v = static_cast<std::uint32_t>(i * 2654435761U + static_cast<std::size_t>(c) * 40503U);
+    v ^= v >> 15, v *= 2246822519U, v ^= v >> 13;
+    return static_cast<float>(static_cast<std::int16_t>(v)) / 32768.0F;
+}
+}  // namespace
+
+TEST_CASE("into every container with every codec that goes there pictures and sounds stay where they were") {
+    Folder folder;
+    const std::array sources{"h264_high_aac.mp4",   "vp9_opus.webm",     "vfr_h264.mp4", "vp8_vorbis.webm",
+                             "edit_skip_500ms.mp4", "theora_vorbis.ogv", "h264_aac.ts",  "h264_high_vorbis.mkv"};
+    std::size_t turn = 0;
+    for (auto& [wrapper, video, audio] : pairs()) {
+        auto name = sources.at(turn++ % sources.size());
+        INFO(name << " into " << wrapper->name << " with " << codec_name(video) << " and " << codec_name(audio));
+        Recipe recipe;
+        recipe.wrapper = wrapper->name;
+        recipe.to = 1300_ms;
+        if (video != Codec::unknown) recipe.video.action = Recipe::Do::encode, recipe.video.codec = video;
+        recipe.audio.action = Recipe::Do::encode, recipe.audio.codec = audio;
+        auto path = folder / fmt::format("{}.{}", turn, wrapper->extensions.front());
+        auto result = made(fixture(name).string(), path, recipe);
+        CHECK(result.bytes == fs::file_size(path));
+        CHECK(result.container == wrapper->container);
+        auto clip = opened_at(path);
+        CHECK(clip->info().container == wrapper->container);
+        CHECK(clip->info().duration_known);
+        CHECK(std::abs((clip->info().duration - 1300_ms).ns) < (80_ms).ns);
+        // Where a container can't say that sound begins early, everything comes later by as much.
+        auto late = wrapper->container == "mpegts" || wrapper->container == "adts" ? 40_ms : Time{};
+        if (video != Codec::unknown) {
+            CHECK(result.video.codec == video);
+            CHECK(clip->info().main(Kind::video)->codec == video);
+            auto before = pictures_in(fixture(name), 1300_ms), after = pictures_in(path);
+            // Frames that are counted repeat where there were none.
+            std::vector<Seen> once;
+            for (auto& p : after)
+                if (once.empty() || once.back().number != p.number || wrapper->name != "ogg") once.push_back(p);
+            REQUIRE(once.size() == before.size());
+            auto shift = once[0].pts - before[0].pts;
+            CHECK((shift >= Time{} - 20_ms && shift <= late + 20_ms));
+            auto tick = wrapper->container == "webm" || wrapper->container == "matroska" ? 500'001
+                        : wrapper->name == "ogg"                                         ? 20'000'000
+                                                                                         : 12'000;
+            for (std::size_t i = 0; i < once.size(); ++i) {
+                CHECK(once[i].number == before[i].number);
+                CHECK(std::abs((once[i].pts - before[i].pts - shift).ns) <= 2 * tick);
+            }
+            // It can be entered anywhere, exactly.
+            auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+            for (std::size_t i = 3; i < once.size(); i += 13)
+                CHECK(demo::read_strip(render(value(reader->at(once[i].pts)))) == once[i].number);
+        }
+        CHECK(result.audio.codec == audio);
+        auto heard = onsets_in(fixture(name)), again = onsets_in(path);
+        for (auto* list : {&heard, &again}) std::erase_if(*list, [](auto at) { return at > 60'000; });
+        REQUIRE(again.size() == heard.size());
+        REQUIRE_FALSE(heard.empty());
+        bool exact = audio == Codec::pcm || audio == Codec::flac;
+        for (std::size_t i = 0; i < heard.size(); ++i) {
+            auto moved = static_cast<double>(again[i]) - static_cast<double>(heard[i]);
+            CHECK(moved >= -96);
+            CHECK(moved <= late.seconds() * 48000 + (exact ? 2 : 96));
+        }
+    }
+}
+
+TEST_CASE("copies go from container to container bit for bit, and play as what they were made of") {
+    Folder folder;
+    for (auto [name, out] : {std::pair{"h264_high_aac.mp4", "a.mkv"},
+                             {"h264_high_aac.mp4", "a.ts"},
+                             {"h264_aac.ts", "b.mp4"},
+                             {"h264_high_vorbis.mkv", "c.mkv"},
+                             {"theora_vorbis.ogv", "d.mkv"},
+                             {"theora_vorbis.ogv", "d.ogg"},
+                             {"vp8_vorbis.webm", "e.mkv"},
+                             {"audio_opus.ogg", "f.webm"},
+                             {"audio_opus.ogg", "f.mp4"},
+                             {"vp9_opus.webm", "g.ogg"},
+                             {"audio.flac", "h.mkv"},
+                             {"audio.flac", "h.mp4"},
+                             {"audio.flac", "h.ogg"},
+                             {"audio_info.mp3", "i.mp4"},
+                             {"audio_info.mp3", "i.mkv"},
+                             {"audio_info.mp3", "i.mp3"},
+                             {"mjpeg_pcm.avi", "j.mkv"},
+                             {"hevc.mp4", "k.ts"},
+                             {"av1_opus.mp4", "l.mkv"}}) {
+        INFO(name << " into " << out);
+        Recipe recipe;
+        if (std::string(name) == "vp9_opus.webm") recipe.video.action = Recipe::Do::none;
+        auto result = made(fixture(name).string(), folder / out, recipe);
+        if (result.video.action != "none") {
+            CHECK(result.video.action == "copied");
+            // A transport stream begins with the sound that is decoded before the first, so all comes a little later.
+            if (!std::string(out).ends_with(".ts"))
+                CHECK(value(compare(fixture(name).string(), (folder / out).string(), CodecRegistry::standard()))
+                          .identical);
+            auto before = pictures_in(fixture(name)), after = pictures_in(folder / out);
+            REQUIRE(before.size() == after.size());
+            for (std::size_t i = 0; i < before.size(); ++i) CHECK(before[i].number == after[i].number);
+        }
+        if (result.audio.action != "none") {
+            CHECK(result.audio.action == "copied");
+            auto before = sound_of(open(name)), after = sound_of(opened_at(folder / out));
+            // But for what a container can't cut at either end.
+            bool bare = std::string(out).ends_with(".ts");
+            auto heard = onsets_in(fixture(name)), again = onsets_in(folder / out);
+            REQUIRE(heard.size() == again.size());
+            for (std::size_t i = 0; i < heard.size(); ++i)
+                CHECK(std::abs(static_cast<double>(heard[i]) - static_cast<double>(again[i])) <= (bare ? 2500 : 1));
+            if (!bare) CHECK(std::abs(std::ssize(before) - std::ssize(after)) <= 4800);
+        }
+    }
+}
+
+TEST_CASE("sound without loss keeps every sample, in its own rate, channels and bits") {
+    Folder folder;
+    for (auto [rate, channels, bits] :
+         {std::tuple{44100, 2, 16}, {48000, 1, 16}, {96000, 2, 24}, {22050, 6, 16}, {48000, 8, 24}}) {
+        INFO(rate << " " << channels << " " << bits);
+        auto wav = folder / "a.wav";
+        std::size_t frames = 20'001;
+        put_wav(wav, rate, channels, bits, frames, noise);
+        SoundForm form{rate, channels};
+        auto before = samples_of(wav, form);
+        REQUIRE(before.size() == frames * static_cast<std::size_t>(channels));
+        CHECK(before[5] == noise(5 / static_cast<std::size_t>(channels), 5 % channels));
+        for (auto out : {"b.flac", "b.mkv", "b.ogg", "b.mp4", "b.wav"}) {
+            INFO(out);
+            Recipe r;
+            r.audio.action = Recipe::Do::encode;
+            r.audio.codec =
+                std::string(out).ends_with("wav") || std::string(out).ends_with("mkv") ? Codec::pcm : Codec::flac;
+            auto result = value(convert(wav.string(), {.out = folder / out, .recipe = r, .target = {}, .replace = true},
+                                        CodecRegistry::standard()));
+            CHECK(result.audio.sample_rate == rate);
+            CHECK(result.audio.channels == channels);
+            CHECK(samples_of(folder / out, form) == before);
+        }
+    }
+    // Cut inside, to the sample.
+    put_wav(folder / "c.wav", 44100, 2, 16, 44100, noise);
+    Recipe cut;
+    cut.from = 250_ms, cut.to = 750_ms;
+    (void)made((folder / "c.wav").string(), folder / "c.flac", cut);
+    auto part = samples_of(folder / "c.flac", {44100, 2}), all = samples_of(folder / "c.wav", {44100, 2});
+    CHECK(part.size() == 22050 * 2);
+    CHECK(std::equal(part.begin(), part.end(), all.begin() + 11025 * 2));
+}
+
+TEST_CASE("channels are mixed as they are weighted, and what grows too loud is held down") {
+    Folder folder;
+    put_wav(folder / "six.wav", 48000, 6, 16, 48000, [](std::size_t i, int c) {
+        // One channel after the other, each for an eighth of a second.
+        return static_cast<int>(i / 6000) == c ? 0.5F * std::sin(static_cast<float>(i) * 0.13F) : 0.0F;
+    });
+    auto level = [&](const std::vector<float>& s, int channels, int channel, std::size_t eighth) {
+        float most = 0;
+        for (std::size_t i = eighth * 6000 + 600; i < eighth * 6000 + 5400; ++i)
+            most =
+                std::max(most, std::abs(s[i * static_cast<std::size_t>(channels) + static_cast<std::size_t>(channel)]));
+        return most;
+    };
+    Recipe r;
+    r.audio.action = Recipe::Do::encode;
+    for (int channels : {1, 2}) {
+        r.audio.channels = channels;
+        auto result = value(convert((folder / "six.wav").string(),
+                                    {.out = folder / "m.wav", .recipe = r, .target = {}, .replace = true},
+                                    CodecRegistry::standard()));
+        CHECK(says(result, "mixed-down"));
+        auto s = samples_of(folder / "m.wav", {48000, channels});
+        // ITU-R BS.775: table 2; the low frequencies are left out.
+        const std::array<float, 6> mono{0.7071F, 0.7071F, 1, 0, 0.5F, 0.5F}, left{1, 0, 0.7071F, 0, 0.7071F, 0};
+        for (std::size_t k = 0; k < 6; ++k)
+            CHECK(level(s, channels, 0, k) == Approx(0.5F * (channels == 1 ? mono : left)[k]).margin(0.003));
+    }
+    // All of them at once, at full scale.
+    put_wav(folder / "loud.wav", 48000, 6, 16, 24000,
+            [](std::size_t i, int) { return 0.99F * std::sin(static_cast<float>(i) * 0.21F); });
+    r.audio.channels = 2;
+    (void)made((folder / "loud.wav").string(), folder / "loud2.wav", r);
+    auto s = samples_of(folder / "loud2.wav", {48000, 2});
+    CHECK(*std::max_element(s.begin(), s.end()) < 1.0F);
+    CHECK(*std::max_element(s.begin() + 9600, s.end()) > 0.9F);
+}
+
+TEST_CASE("a limiter holds true peaks under its ceiling, and leaves alone what stays under it") {
+    std::mt19937 random(7);
+    for (int round = 0; round < 12; ++round) {
+        SoundForm form{round % 2 ? 44100 : 48000, 1 + round % 3};
+        auto loud = round % 4 == 0 ? 0.3F : 1.5F;
+        std::vector<float> in, out;
+        for (std::size_t i = 0; i < 30'000; ++i)
+            for (int c = 0; c < form.channels; ++c) {
+                float burst = i / 4000 % 2 ? loud : loud * 0.1F;
+                in.push_back(burst * (random() % 40 == 0
+                                          ? noise(i, c)
+                                          : std::sin(static_cast<float>(i) * (0.5F + 0.2F * static_cast<float>(c)))));
+            }
+        Limiter limiter(form, 0.89);
+        for (std::size_t at = 0; at < in.size();) {
+            auto n =
+                std::min<std::size_t>(in.size() - at, (1 + random() % 3000) * static_cast<std::size_t>(form.channels));
+            limiter.process(std::span(in).subspan(at, n), out);
+            at += n;
+        }
+        limiter.flush(out);
+        REQUIRE(out.size() == in.size());
+        auto* state = ebur128_init(static_cast<unsigned>(form.channels), static_cast<unsigned long>(form.rate),
+                                   EBUR128_MODE_TRUE_PEAK);
+        ebur128_add_frames_float(state, out.data(), out.size() / static_cast<std::size_t>(form.channels));
+        for (unsigned c = 0; c < static_cast<unsigned>(form.channels); ++c) {
+            double peak = 0;
+            ebur128_true_peak(state, c, &peak);
+            CHECK(peak < 0.89 * 1.03);
+        }
+        ebur128_destroy(&state);
+        if (loud < 0.5F) CHECK(out == in);
+        // Only ever turned down, never over.
+        for (std::size_t i = 0; i < out.size(); ++i) {
+            CHECK(std::abs(out[i]) <= std::abs(in[i]) + 1e-6F);
+            CHECK(out[i] * in[i] >= 0);
+        }
+    }
+}
+
+TEST_CASE("a loudness is reached though its peaks are in the way, as far as that can be") {
+    Folder folder;
+    put_wav(folder / "p.wav", 48000, 2, 16, 48000 * 4, [](std::size_t i, int) {
+        // Quiet, with a click now and then that fills the scale.
+        return i % 24'000 < 24 ? 0.95F : 0.05F * std::sin(static_cast<float>(i) * 0.07F);
+    });
+    for (double wanted : {-23.0, -18.0}) {
+        Recipe r;
+        r.audio.loudness = wanted;
+        r.audio.action = Recipe::Do::encode;
+        (void)value(convert((folder / "p.wav").string(),
+                            {.out = folder / "q.wav", .recipe = r, .target = {}, .replace = true},
+                            CodecRegistry::standard()));
+        auto s = samples_of(folder / "q.wav", {48000, 2});
+        auto* state = ebur128_init(2, 48000, EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
+        ebur128_add_frames_float(state, s.data(), s.size() / 2);
+        double lufs = 0, peak = 0;
+        ebur128_loudness_global(state, &lufs);
+        ebur128_true_peak(state, 0, &peak);
+        ebur128_destroy(&state);
+        CHECK(lufs == Approx(wanted).margin(0.3));
+        CHECK(20 * std::log10(peak) <= -0.95);
+    }
+}
+
+TEST_CASE("captions stay what they say, when and where, in each container that has a form for them") {
+    Folder folder;
+    auto clip = open("text_webvtt.mkv");
+    auto before = value(read_cues(*clip, *std::find_if(clip->info().tracks.begin(), clip->info().tracks.end(),
+                                                       [](auto& t) { return t.kind == Kind::text; })));
+    REQUIRE_FALSE(before.list.empty());
+    std::string source = fixture("text_webvtt.mkv").string();
+    // Round and round: each form is made of the one before it.
+    for (auto out : {"a.webm", "b.mp4", "c.mkv", "d.mp4", "e.mkv"}) {
+        INFO(out);
+        Recipe r;
+        if (std::string(out) == "d.mp4") r.wrapper = "mp4-fragments";
+        auto path = folder / out;
+        (void)made(source, path, r);
+        auto again = opened_at(path);
+        auto* track = &*std::find_if(again->info().tracks.begin(), again->info().tracks.end(),
+                                     [](auto& t) { return t.kind == Kind::text; });
+        auto after = value(read_cues(*again, *track));
+        REQUIRE(after.list.size() == before.list.size());
+        for (std::size_t i = 0; i < after.list.size(); ++i) {
+            auto &a = before.list[i], &b = after.list[i];
+            CHECK(std::abs((a.start - b.start).ns) <= 1'000'000);
+            CHECK(std::abs((a.end - b.end).ns) <= 1'000'000);
+            CHECK(a.runs == b.runs);
+            CHECK(a.line == b.line);
+            CHECK(a.position == b.position);
+            CHECK(a.size == b.size);
+            CHECK(a.align == b.align);
+        }
+        source = path.string();
+    }
+    Recipe without;
+    without.captions = Recipe::Captions::none;
+    (void)made(source, folder / "n.mkv", without);
+    for (auto& t : opened_at(folder / "n.mkv")->info().tracks) CHECK(t.kind != Kind::text);
+    CHECK(says(made(source, folder / "n.ts"), "captions-left-out"));
+    // What is written of a cue is read as it was.
+    std::mt19937 random(3);
+    for (int i = 0; i < 300; ++i) {
+        Cue cue;
+        cue.start = 1_s, cue.end = 2_s;
+        for (unsigned k = 0; k < 1 + random() % 3; ++k) {
+            CueRun run;
+            for (unsigned n = 0; n < 1 + random() % 6; ++n) run.text += "a <&>\nü"[random() % 7];
+            run.italic = random() % 2, run.bold = random() % 2, run.underline = random() % 2;
+            if (cue.runs.empty() || !(cue.runs.back().italic == run.italic && cue.runs.back().bold == run.bold &&
+                                      cue.runs.back().underline == run.underline))
+                cue.runs.push_back(run);
+        }
+        CHECK(parse_cue_text(cue_text(cue, true)) == cue.runs);
+    }
+}
+
+TEST_CASE("all sounds are kept where they are asked for, one of them as the one that plays") {
+    Folder folder;
+    for (auto out : {"a.mp4", "a.mkv", "a.ts", "a.webm"}) {
+        INFO(out);
+        Recipe r;
+        r.all_tracks = true;
+        (void)made(fixture("two_audio_languages.mkv").string(), folder / out, r);
+        auto before = open("two_audio_languages.mkv"), after = opened_at(folder / out);
+        std::vector<std::string> languages, again;
+        for (auto& t : before->info().tracks)
+            if (t.kind == Kind::audio) languages.push_back(t.language);
+        for (auto& t : after->info().tracks)
+            if (t.kind == Kind::audio) again.push_back(t.language);
+        std::sort(languages.begin(), languages.end()), std::sort(again.begin(), again.end());
+        CHECK(languages == again);
+        CHECK(after->info().main(Kind::audio)->language == before->info().main(Kind::audio)->language);
+    }
+    auto one = made(fixture("two_audio_languages.mkv").string(), folder / "b.mp4");
+    CHECK(opened_at(folder / "b.mp4")->info().tracks.size() == 2);
+}
+
+TEST_CASE("a stretch that begins with a keyframe is copied, the sound to the sample") {
+    Folder folder;
+    auto clip = open("h264_high_aac.mp4");
+    auto facts = value(scan_track(*clip, *clip->info().main(Kind::video)));
+    REQUIRE(facts.keyframe_times.size() >= 2);
+    Recipe r;
+    r.from = facts.keyframe_times[1];
+    for (auto out : {"a.mp4", "a.mkv"}) {
+        INFO(out);
+        auto result = made(fixture("h264_high_aac.mp4").string(), folder / out, r);
+        CHECK(result.video.action == "copied");
+        CHECK(result.audio.action == "copied");
+        auto all = pictures_in(fixture("h264_high_aac.mp4")), cut = pictures_in(folder / out);
+        std::erase_if(all, [&](auto& p) { return p.pts < r.from; });
+        REQUIRE(all.size() == cut.size());
+        for (std::size_t i = 0; i < all.size(); ++i) CHECK(all[i].number == cut[i].number);
+        std::vector<double> heard, again;
+        for (auto at : onsets_in(fixture("h264_high_aac.mp4")))
+            if (auto moved = static_cast<double>(at) - r.from.seconds() * 48000; moved > 100) heard.push_back(moved);
+        for (auto at : onsets_in(folder / out))
+            if (at > 100) again.push_back(static_cast<double>(at));
+        REQUIRE(heard.size() == again.size());
+        for (std::size_t i = 0; i < heard.size(); ++i) CHECK(std::abs(heard[i] - again[i]) <= 2);
+    }
+}
+
+TEST_CASE("transport streams and Ogg pages and fragments are built as their standards say") {
+    Folder folder;
+    Recipe r;
+    r.to = 3_s;
+    (void)made(fixture("h264_high_aac.mp4").string(), folder / "t.ts", r);
+    auto ts = bytes_of(folder / "t.ts");
+    REQUIRE(ts.size() % 188 == 0);
+    std::map<unsigned, unsigned> counters;
+    std::optional<std::uint64_t> clock;
+    int tables = 0;
+    for (std::size_t at = 0; at < ts.size(); at += 188) {
+        REQUIRE(ts[at] == 0x47);
+        unsigned pid = (ts[at + 1] & 0x1FU) << 8 | ts[at + 2], control = ts[at + 3] >> 4 & 3U, count = ts[at + 3] & 15U;
+        if (counters.contains(pid)) CHECK(count == ((counters[pid] + 1) & 15));
+        counters[pid] = count;
+        CHECK((control & 1));
+        std::size_t field = control & 2 ? ts[at + 4] + 1U : 0;
+        CHECK(field <= 183);
+        if (field > 7 && ts[at + 5] & 0x10) {
+            std::uint64_t base = 0;
+            for (std::size_t i = 0; i < 4; ++i) base = base << 8 | ts[at + 6 + i];
+            base = base << 1 | ts[at + 10] >> 7;
+            // At least ten times a second, and never back (2.7.2).
+            if (clock) CHECK((base >= *clock && base - *clock <= 9000));
+            clock = base;
+        }
+        if (pid == 0) {
+            ++tables;
+            // A section’s checksum over all of it, itself included, comes to nothing.
+            std::uint32_t crc = 0xFFFFFFFF;
+            unsigned length = 3 + ((ts[at + 6] & 0x0FU) << 8 | ts[at + 7]);
+            for (unsigned i = 0; i < length; ++i)
+                for (unsigned bit = 0; bit < 8; ++bit) {
+                    bool top = (crc >> 31 ^ ts[at + 5 + i] >> (7 - bit)) & 1;
+                    crc = crc << 1 ^ (top ? 0x04C11DB7 : 0);
+                }
+            CHECK(crc == 0);
+        }
+    }
+    CHECK(clock.has_value());
+    CHECK(tables >= 28);
+
+    r.audio.action = Recipe::Do::encode, r.audio.codec = Codec::vorbis;
+    (void)made(fixture("h264_high_aac.mp4").string(), folder / "o.ogv", r);
+    auto file = bytes_of(folder / "o.ogv");
+    ogg_sync_state sync;
+    ogg_sync_init(&sync);
+    std::memcpy(ogg_sync_buffer(&sync, static_cast<long>(file.size())), file.data(), file.size());
+    ogg_sync_wrote(&sync, static_cast<long>(file.size()));
+    std::map<int, std::int64_t> granules, numbers;
+    std::set<int> begun, over;
+    ogg_page page;
+    bool data = false;
+    std::size_t whole = 0;
+    while (ogg_sync_pageout(&sync, &page) == 1) {
+        auto serial = ogg_page_serialno(&page);
+        whole += static_cast<std::size_t>(page.header_len + page.body_len);
+        if (ogg_page_bos(&page)) {
+            CHECK_FALSE(data);
+            CHECK(begun.insert(serial).second);
+            CHECK(ogg_page_pageno(&page) == 0);
+        } else {
+            data = true;
+            CHECK(begun.contains(serial));
+            CHECK(ogg_page_pageno(&page) == numbers[serial] + 1);
+        }
+        numbers[serial] = ogg_page_pageno(&page);
+        CHECK_FALSE(over.contains(serial));
+        if (ogg_page_granulepos(&page) >= 0) {
+            CHECK(ogg_page_granulepos(&page) >= granules[serial]);
+            granules[serial] = ogg_page_granulepos(&page);
+        }
+        if (ogg_page_eos(&page)) over.insert(serial);
+    }
+    ogg_sync_clear(&sync);
+    CHECK(whole == file.size());
+    CHECK(over == begun);
+    CHECK(begun.size() == 2);
+
+    Recipe parts;
+    parts.wrapper = "mp4-fragments";
+    (void)made(fixture("h264_high_aac.mp4").string(), folder / "f.mp4", parts);
+    auto mp4 = bytes_of(folder / "f.mp4");
+    std::vector<std::string> boxes;
+    std::map<std::uint32_t, std::uint64_t> decoded;
+    for (std::size_t at = 0; at + 8 <= mp4.size();) {
+        auto size = be32(mp4.data() + at);
+        REQUIRE((size >= 8 && at + size <= mp4.size()));
+        boxes.emplace_back(mp4.begin() + static_cast<std::ptrdiff_t>(at + 4),
+                           mp4.begin() + static_cast<std::ptrdiff_t>(at + 8));
+        if (boxes.back() == "moof") {
+            // What each run states of its samples is what the box of data behind it holds, all of it.
+            auto data_size = be32(mp4.data() + at + size) - 8;
+            std::uint64_t claimed = 0;
+            for (auto traf = at + 8 + be32(mp4.data() + at + 8); traf < at + size;) {
+                auto end = traf + be32(mp4.data() + traf);
+                std::uint32_t track = 0, count = 0;
+                std::uint64_t time = 0, length = 0;
+                for (auto box = traf + 8; box < end; box += be32(mp4.data() + box)) {
+                    ByteReader b(ByteView(mp4).subspan(box, be32(mp4.data() + box)));
+                    b.skip(4);
+                    auto type = b.u32(), flags = b.u32() & 0xFFFFFF;
+                    if (type == fourcc("tfhd")) {
+                        track = b.u32();
+                        CHECK(flags == 0x020000);
+                    }
+                    if (type == fourcc("tfdt")) time = b.u64();
+                    if (type != fourcc("trun")) continue;
+                    count = b.u32();
+                    CHECK(b.u32() == size + 8 + claimed);
+                    for (std::uint32_t i = 0; i < count; ++i) {
+                        length += b.u32();
+                        claimed += b.u32();
+                        b.skip(flags & 0x800 ? 8 : 4);
+                    }
+                    CHECK_FALSE(b.overrun());
+                }
+                if (decoded.contains(track)) CHECK(time == decoded[track]);
+                decoded[track] = time + length;
+                traf = end;
+            }
+            CHECK(claimed == data_size);
+        }
+        at += size;
+    }
+    CHECK(std::count(boxes.begin(), boxes.end(), "moof") >= 3);
+    CHECK(boxes[0] == "ftyp");
+    CHECK(boxes[1] == "moov");
+    CHECK(boxes.back() == "mfra");
+}
+
+TEST_CASE("Matroska's cues stand in front, lead to clusters, and find room when there are more than was thought") {
+    Folder folder;
+    auto clip = open("h264_high_aac.mp4");
+    auto& track = *clip->info().main(Kind::video);
+    for (std::uint64_t expected : {0U, 1U, 100'000U}) {
+        INFO(expected);
+        Bytes file;
+        auto writer = write_matroska(std::make_unique<MemorySink>(file));
+        WriteTrack w;
+        w.codec = track.codec, w.config = track.config, w.video = track.video;
+        auto number = value(writer->add(w));
+        if (expected) writer->expect(expected);
+        auto reader = clip->reader(track.id);
+        PacketHead head;
+        Bytes data;
+        // Over and over, so that there are many.
+        for (int lap = 0; lap < 60; ++lap) {
+            done(reader->seek({}));
+            while (value(reader->next(head))) {
+                done(reader->read(data));
+                auto at = 6_s * lap;
+                done(writer->write(
+                    number, {at + head.pts, at + head.dts.value_or(head.pts), head.duration, head.keyframe, data}));
+            }
+        }
+        done(writer->finish());
+        auto find = [&](std::initializer_list<std::uint8_t> id) {
+            return std::search(file.begin(), file.end(), id.begin(), id.end()) - file.begin();
+        };
+        auto cues = find({0x1C, 0x53, 0xBB, 0x6B}), cluster = find({0x1F, 0x43, 0xB6, 0x75});
+        // The first mention of the cues is the one that says where they are.
+        if (expected) CHECK(cues < cluster);
+        auto made_clip = opened(file, "m.mkv");
+        CHECK(made_clip->info().findings.empty());
+        auto seeker = made_clip->reader(1);
+        for (auto t : {1_s, 100_s, 359_s, 200_s + 17_ms}) {
+            done(seeker->seek(t));
+            REQUIRE(value(seeker->next(head)));
+            CHECK(head.keyframe);
+            CHECK(head.pts <= t);
+            CHECK(t - head.pts <= 2_s + 100_ms);
+        }
+    }
+}
