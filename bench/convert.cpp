@@ -12,6 +12,7 @@
 #include "bench/rows.h"
 #include "convert/conversion.h"
 #include "convert/streams.h"
+#include "convert/through.h"
 #include "picture/quality.h"
 
 namespace ruedo::bench {
@@ -112,6 +113,22 @@ json rewrap_row() {
             return bare / ours;
         });
     return made;
+}
+
+json play_through_row() {
+    auto file = clip("h264-720p60.mp4").string();
+    Target target;
+    target.title = "VP8 alone", target.containers = {"webm"};
+    target.video.push_back({.codec = Codec::vp8}), target.audio.push_back({.codec = Codec::opus});
+    return of_pairs(5, 1.5, "lower", "seconds from opening a 720p clip that is converted to its first picture", [&] {
+        return ms_of([&] {
+                   std::shared_ptr<Clip> source = need(open_clip(file));
+                   std::shared_ptr<Clip> through =
+                       need(open_through(source, {.target = target}, CodecRegistry::standard()));
+                   need(open_playable(through, CodecRegistry::standard()));
+               }) /
+               1000;
+    });
 }
 
 json compare_row() {

@@ -172,6 +172,20 @@ for wait in 0.2 0.5 0.9; do
     sleep $wait; kill -9 $working 2>/dev/null; wait $working 2>/dev/null
     [ ! -e "$work/job.webm" ] || "$r" inspect "$work/job.webm" >/dev/null || wrong "jobs: killed, it left half a clip"
 done
+check "play through a target" 0 'd["state"]=="ended" and d["dropped"]==0 and d["converter"]["restarts"]==1 and
+        d["converter"]["kept_bytes"]>1000 and d["converter"]["first_picture_ms"]>0' \
+    "$r" play "$fixtures/vp9_opus.webm" --through handset-basic --clock virtual --do "1s seek 4s" --json
+check "play through no target" 1 'd["error"]["code"]=="not-found"' \
+    "$r" play "$fixtures/vp9_opus.webm" --through boat --clock virtual --json
+for to in mkv ogv ts wav mp3 flac aac; do
+    check "convert into $to" 0 'd["audio"]["action"]!="none" and d["bytes"]>1000' \
+        "$r" convert "$fixtures/h264_high_aac.mp4" "$work/form.$to" --to 1s --json
+    check "what was made into $to" 0 'd["error"] is None and d["tracks"] and
+            not [f for f in d["findings"] if f["code"]=="wrong-extension"]' "$r" inspect "$work/form.$to" --json
+done
+check "convert with more words" 0 'd["audio"]["channels"]==1 and d["audio"]["sample_rate"]==22050 and d["container"]=="mp4"' \
+    "$r" convert "$fixtures/h264_high_aac.mp4" "$work/words.mp4" --wrapper mp4-fragments --channels 1 \
+    --sample-rate 22050 --most-rate 15 --keyframes 1s --captions none --tracks all --to 1s --json
 check "jobs: carried out" 0 'd["jobs"][0]["state"]=="done" and d["jobs"][0]["sentence"]' "$r" jobs --run --json
 find "$work" -maxdepth 1 -name '.job*' | grep -q . && wrong "jobs: killed, it left something behind"
 check "jobs: cleared" 0 'd["jobs"]==[]' "$r" jobs --clear --json
@@ -184,7 +198,7 @@ check "convert over what is read" 1 'd["error"]["code"]=="refused"' \
 check "convert for a target" 0 'd["video"]["codec"]=="h264" and d["audio"]["codec"]=="aac"' \
     "$r" convert "$fixtures/vp9_opus.webm" "$work/target.mp4" --target handset-basic --to 1s --json
 for words in "--size 3" "--quality 101" "--rate x" "--from 5" "--from 2s --to 1s" "--passes 3" "--loudness 4" \
-    "--shape round" "--bitrate much" "--fit-bytes 0" "--video h999" "--progress xml" "--quality 20 --bitrate 1M"; do
+    "--shape round" "--bitrate much" "--fit-bytes 0" "--video h999" "--progress xml" "--channels 9" "--wrapper tar" "--captions burnt" "--keyframes 2" "--quality 20 --bitrate 1M"; do
     # shellcheck disable=SC2086
     check "convert with $words" 2 'd["error"]["code"]=="usage"' \
         "$r" convert "$fixtures/vp9_opus.webm" "$work/never.mp4" $words --json

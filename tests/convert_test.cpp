@@ -290,7 +290,7 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
 
 TEST_CASE("sound alone, pictures alone, and an end among pictures that need later ones") {
     Folder folder;
-        Recipe aac;
+    Recipe aac;
     aac.audio.action = Recipe::Do::encode, aac.audio.codec = Codec::aac;
     auto flac = made(fixture("audio.flac").string(), folder / "a.m4a", aac);
     CHECK((flac.video.action == "none" && flac.audio.action == "encoded"));

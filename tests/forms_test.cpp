@@ -158,12 +158,14 @@ TEST_CASE("copies go from container to container bit for bit, and play as what t
         if (result.video.action != "none") {
             CHECK(result.video.action == "copied");
             // A transport stream begins with the sound that is decoded before the first, so all comes a little later.
-            if (!std::string(out).ends_with(".ts"))
+            if (std::string(out).ends_with(".ts")) {
+                auto before = pictures_in(fixture(name)), after = pictures_in(folder / out);
+                REQUIRE(before.size() == after.size());
+                for (std::size_t i = 0; i < before.size(); ++i) CHECK(before[i].number == after[i].number);
+            } else {
                 CHECK(value(compare(fixture(name).string(), (folder / out).string(), CodecRegistry::standard()))
                           .identical);
-            auto before = pictures_in(fixture(name)), after = pictures_in(folder / out);
-            REQUIRE(before.size() == after.size());
-            for (std::size_t i = 0; i < before.size(); ++i) CHECK(before[i].number == after[i].number);
+            }
         }
         if (result.audio.action != "none") {
             CHECK(result.audio.action == "copied");

@@ -134,12 +134,17 @@ struct Stage {
     Mixer mixer;
     std::shared_ptr<NotingSink> sink;
     Controller controller;
-    explicit Stage(double drift_ppm = 0, bool read_numbers = false)
+    explicit Stage(double drift_ppm = 0, bool read_numbers = false,
+                   std::function<Result<std::unique_ptr<Clip>>(const std::string&)> how_opened = {})
         : mixer(
               *strand, drift_ppm == 0 ? std::function<std::unique_ptr<SoundDevice>()>{}
                                       : [this, drift_ppm] { return make_silent_device(*strand, drift_ppm); }),
           sink(std::make_shared<NotingSink>(Time{}, read_numbers)),
-          controller({strand, &mixer, &CodecRegistry::standard(), sink}) {}
+          controller({.strand = strand,
+                      .mixer = &mixer,
+                      .codecs = &CodecRegistry::standard(),
+                      .sink = sink,
+                      .open_clip = std::move(how_opened)}) {}
     void run(Time length) { strand->run_until(strand->now() + length); }
     Snapshot now() const { return controller.snapshot(); }
     bool run_until(const std::function<bool(const Snapshot&)>& wanted, Time limit = 60_s) {

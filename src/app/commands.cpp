@@ -10,7 +10,7 @@
 
 #include "capture/camera.h"
 #include "catalogue/catalogue.h"
-#include "convert/targets.h"
+#include "convert/through.h"
 #include "making.h"
 #include "pack/pack.h"
 
@@ -290,6 +290,7 @@ int run(int argc, char** argv, const Screens& screens) {
     play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
     play_command->add_flag("--loop", loop, "Start over at the end");
+    play_command->add_option("--through", target, "Converts it for a target while it plays; see “ruedo targets”");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
     pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
     pack_command->add_flag("--outside", outside, "Packs files from outside the project's folder too");
@@ -480,7 +481,20 @@ int run(int argc, char** argv, const Screens& screens) {
     auto calls = parse_script(script, why);
     if (!calls) return finish(std::unexpected(wrong_usage(why)), as_json);
     options.script = std::move(*calls);
+    auto counts = std::make_shared<ThroughCounts>();
+    if (play_command->count("--through")) {
+        auto found = find_target(target);
+        if (!found) return finish(std::unexpected(found.error()), as_json);
+        options.open_clip = [counts, taken = *found](const std::string& name) -> Result<std::unique_ptr<Clip>> {
+            TRY(auto clip, open_clip(name));
+            return open_through(std::move(clip), {.target = taken, .counts = counts}, CodecRegistry::standard());
+        };
+    }
     auto result = in_window ? screens.play(options, argc, argv) : play_headless(options);
+    if (options.open_clip && result.report.contains("state"))
+        result.report["converter"] = {{"first_picture_ms", static_cast<double>(counts->first_picture_ns) / 1e6},
+                                      {"restarts", counts->restarts.load()},
+                                      {"kept_bytes", counts->kept_bytes.load()}};
     return finish(result.report, result.exit, as_json);
 }
 

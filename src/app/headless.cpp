@@ -164,7 +164,11 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
     auto sink = make_null_sink(o.virtual_time ? Time{} : ticks_to_time(1, 1, 60));
     HeadlessResult result;
     {
-        Controller controller({strand, &mixer, &CodecRegistry::standard(), sink});
+        Controller controller({.strand = strand,
+                               .mixer = &mixer,
+                               .codecs = &CodecRegistry::standard(),
+                               .sink = sink,
+                               .open_clip = o.open_clip});
         auto begin = strand->now();
         auto options = o.open;
         options.start.how = Start::How::play;

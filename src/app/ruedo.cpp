@@ -23,6 +23,7 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     QApplication app(argc, argv);
     look::apply();
     PlaybackHost host;
+    host.open_clip = o.open_clip;
     PlayerDocument document;
     SourceSpec source;
     std::error_code ec;

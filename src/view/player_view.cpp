@@ -79,8 +79,11 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
         .strand = host_.strand,
         .make =
             [this](std::shared_ptr<PictureSink> sink) {
-                return std::make_unique<Controller>(
-                    Controller::Env{make_real_strand(), &host_.mixer, &CodecRegistry::standard(), std::move(sink)});
+                return std::make_unique<Controller>(Controller::Env{.strand = make_real_strand(),
+                                                                    .mixer = &host_.mixer,
+                                                                    .codecs = &CodecRegistry::standard(),
+                                                                    .sink = std::move(sink),
+                                                                    .open_clip = host_.open_clip});
             },
         .sink = surface_->sink()};
     told.event = [this](const Event&) {

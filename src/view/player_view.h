@@ -18,6 +18,8 @@ struct PlaybackHost {
     explicit PlaybackHost(bool sound_device = true);
     std::shared_ptr<Strand> strand;
     Mixer mixer;
+    /// How its players open their sources; as usual without.
+    std::function<Result<std::unique_ptr<Clip>>(const std::string&)> open_clip{};
 };
 
 class PlayerView : public QWidget {

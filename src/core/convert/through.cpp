@@ -197,12 +197,14 @@ class ThroughClip final : public Clip {
     Outcome open(const ThroughOptions& o) {
         auto& from = clip_->info();
         if (from.live) return fail(Code::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
+        // Nothing is put into a container, but what may stay as it is depends on one: its own, where that is taken.
         const Wrapper* wrapper = nullptr;
-        for (auto& w : wrappers())
-            if (!wrapper && !w.video.empty() &&
-                std::find(o.target.containers.begin(), o.target.containers.end(), w.container) !=
-                    o.target.containers.end())
-                wrapper = &w;
+        for (bool own : {true, false})
+            for (auto& w : wrappers())
+                if (!wrapper && !w.video.empty() && (!own || w.container == from.container) &&
+                    std::find(o.target.containers.begin(), o.target.containers.end(), w.container) !=
+                        o.target.containers.end())
+                    wrapper = &w;
         if (!wrapper)
             return fail(Code::refused, fmt::format("{} takes no container that is written here.", o.target.title),
                         "Choose another target.");

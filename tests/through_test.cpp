@@ -1,0 +1,208 @@
+// SPDX-License-Identifier: Apache-2.0
+// Playing what a target can't take, made for it while it plays; and sources of every awkward kind.
+#include "conversions.h"
+#include "convert/through.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+using Opened = std::function<Result<std::unique_ptr<Clip>>(const std::string&)>;
+Opened through(const char* target, std::shared_ptr<ThroughCounts> counts = {}, std::uint64_t keep = 64 << 20) {
+    return [=](const std::string& name) -> Result<std::unique_ptr<Clip>> {
+        TRY(auto clip, open_clip(name));
+        return open_through(std::move(clip), {.target = value(find_target(target)), .keep = keep, .counts = counts},
+                            CodecRegistry::standard());
+    };
+}
+}  // namespace
+
+TEST_CASE("what a target can't take plays through it with every picture and every burst where it was") {
+    for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_high_vorbis.mkv"}) {
+        INFO(name);
+        auto counts = std::make_shared<ThroughCounts>();
+        Stage stage(0, true, through("handset-basic", counts));
+        stage.controller.open(fixture(name).string(), playing);
+        REQUIRE(stage.run_until(ended));
+        auto before = pictures_in(fixture(name));
+        REQUIRE(stage.sink->shown.size() == before.size());
+        for (std::size_t i = 0; i < before.size(); ++i) {
+            CHECK(stage.sink->shown[i].number == before[i].number);
+            CHECK(stage.sink->shown[i].pts == before[i].pts);
+        }
+        CHECK(stage.now().counters.dropped == 0);
+        CHECK(counts->restarts == 0);
+        std::shared_ptr<Clip> clip = value(through("handset-basic")(fixture(name).string()));
+        CHECK((clip->info().main(Kind::video)->codec == Codec::h264 &&
+               clip->info().main(Kind::audio)->codec == Codec::aac));
+        auto heard = onsets_in(fixture(name));
+        auto sound = sound_of(clip);
+        for (auto at : heard) {
+            float near = 0, ahead = 0;
+            for (std::size_t i = at; i < std::min(at + 480, sound.size() / 2); ++i)
+                near = std::max(near, std::abs(sound[2 * i]));
+            for (std::size_t i = at > 2400 ? at - 2400 : 0; i + 200 < at; ++i)
+                ahead = std::max(ahead, std::abs(sound[2 * i]));
+            CHECK(near > 0.1F);
+            CHECK(ahead < 0.1F);
+        }
+    }
+}
+
+TEST_CASE("going elsewhere begins there anew, and what was made is used again as long as it is kept") {
+    auto counts = std::make_shared<ThroughCounts>();
+    std::shared_ptr<Clip> clip = value(through("handset-basic", counts)(fixture("vp9_opus.webm").string()));
+    auto& track = *clip->info().main(Kind::video);
+    auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+    auto before = pictures_in(fixture("vp9_opus.webm"));
+    std::mt19937 random(4);
+    auto seen = [&](Time t) {
+        auto p = value(reader->at(t));
+        auto it = std::upper_bound(before.begin(), before.end(), t, [](Time v, auto& s) { return v < s.pts; });
+        auto& wanted = it == before.begin() ? *it : *std::prev(it);
+        CHECK(demo::read_strip(render(p)) == wanted.number);
+        CHECK(p.pts == wanted.pts);
+        // And on from there.
+        if (auto next = value(reader->next()); next && &wanted + 1 < &*before.end())
+            CHECK(demo::read_strip(render(*next)) == (&wanted + 1)->number);
+    };
+    seen(4_s);
+    auto once = counts->restarts.load();
+    CHECK(once == 1);
+    seen(4_s + 300_ms);
+    seen(4_s);
+    CHECK(counts->restarts == once);
+    for (int i = 0; i < 15; ++i) seen(Time{static_cast<std::int64_t>(random() % 5'900'000'000U)});
+    auto many = counts->restarts.load();
+    CHECK(many < 12);
+    for (std::size_t i = 0; i < before.size(); i += 4) seen(before[i].pts);
+    CHECK(counts->restarts <= many + 1);
+    CHECK(counts->kept_bytes > 10'000);
+    // With next to nothing kept all stays right, only more is made again.
+    auto few = std::make_shared<ThroughCounts>();
+    clip = value(through("handset-basic", few, 1000)(fixture("vp9_opus.webm").string()));
+    reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+    for (auto t : {5_s, 1_s, 3_s, 0_s, 5_s, 2_s}) seen(t);
+    // What a target takes comes as it is.
+    auto none = std::make_shared<ThroughCounts>();
+    auto same = value(through("desktop", none)(fixture("vp9_opus.webm").string()));
+    CHECK(same->info().main(Kind::video)->codec == Codec::vp9);
+    CHECK(none->kept_bytes == 0);
+}
+
+namespace {
+/// A clip of grey pictures at these times, encoded as it comes; with a second of sound, or without.
+fs::path odd_clip(const Folder& folder, const std::string& name, int width, int height, const std::vector<Time>& times,
+                  Time last, std::optional<Time> sound_from = {}) {
+    auto path = folder / name;
+    auto& codecs = CodecRegistry::standard();
+    auto encoder = value(codecs.video_encoder(Codec::vp9, {.width = width, .height = height, .rate = {30, 1}}));
+    auto writer = value(write_webm(path));
+    WriteTrack v;
+    v.codec = Codec::vp9, v.config = encoder->config(), v.video = {width, height};
+    auto number = value(writer->add(v));
+    std::size_t sound = 0;
+    std::unique_ptr<AudioEncoder> speaker;
+    if (sound_from) {
+        speaker = value(codecs.audio_encoder(Codec::opus, {}));
+        WriteTrack a;
+        a.codec = Codec::opus, a.config = speaker->config(), a.audio = {48000, 2},
+        a.delay_samples = speaker->delay_samples();
+        sound = value(writer->add(a));
+    }
+    std::vector<Encoded> packets;
+    for (std::size_t i = 0; i < times.size(); ++i) {
+        std::array<std::uint8_t*, 3> planes{};
+        auto p = make_picture(width, height, planes);
+        for (std::size_t k = 0; k < 3; ++k)
+            std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height),
+                        static_cast<std::uint8_t>(k ? 128 : 60 + i));
+        p.pts = times[i];
+        done(encoder->encode(p, packets));
+    }
+    done(encoder->drain(packets));
+    for (std::size_t i = 0; i < packets.size(); ++i) {
+        auto& e = packets[i];
+        auto until = i + 1 < times.size() ? times[i + 1] : times[i] + last;
+        done(writer->write(number, {e.pts, e.dts, until - e.pts, e.keyframe, e.data}));
+    }
+    if (speaker)
+        for (int i = 0; i < 50; ++i) {
+            std::vector<EncodedSamples> made_here;
+            done(speaker->encode(std::vector<float>(960 * 2, 0.2F), made_here));
+            for (auto& e : made_here)
+                done(writer->write(sound, {*sound_from + 20_ms * i, *sound_from + 20_ms * i, 20_ms, true, e.data}));
+        }
+    done(writer->finish());
+    return path;
+}
+}  // namespace
+
+TEST_CASE("sources as nobody wants them become clips that hold what they held, or are refused in words") {
+    Folder folder;
+    std::vector<Time> second, fast, gaps, late;
+    for (int i = 0; i < 30; ++i) second.push_back(ticks_to_time(i, 1, 30));
+    for (int i = 0; i < 200; ++i) fast.push_back(1_ms * i);
+    for (int i = 0; i < 10; ++i) gaps.push_back(1_ms * (i * i * i * 9));
+    for (int i = 0; i < 10; ++i) late.push_back(36000_s + 100_ms * i);
+    struct Case {
+        const char* name;
+        int width, height;
+        const std::vector<Time>& times;
+        std::optional<Time> sound;
+    };
+    const std::vector<Time> one{Time{}};
+    for (auto& c :
+         {Case{"dot.webm", 1, 1, one, {}}, Case{"flat.webm", 2047, 3, one, {}}, Case{"one.webm", 64, 48, one, {}},
+          Case{"fast.webm", 64, 48, fast, {}}, Case{"gaps.webm", 64, 48, gaps, {}}, Case{"late.webm", 64, 48, late, {}},
+          Case{"late_sound.webm", 64, 48, second, 700_ms}, Case{"long_sound.webm", 64, 48, one, 0_s}}) {
+        auto source = odd_clip(folder, c.name, c.width, c.height, c.times, 40_ms, c.sound);
+        auto times_in = [](const fs::path& path) {
+            auto clip = value(open_clip(path.string()));
+            auto reader = clip->reader(clip->info().main(Kind::video)->id);
+            std::vector<Time> all;
+            PacketHead head;
+            while (value(reader->next(head))) all.push_back(head.pts);
+            std::sort(all.begin(), all.end());
+            return all;
+        };
+        auto before = times_in(source);
+        for (auto [out, codec] : {std::pair{"o.mp4", Codec::h264},
+                                  {"o.webm", Codec::vp8},
+                                  {"o.mkv", Codec::theora},
+                                  {"o.ogv", Codec::theora},
+                                  {"o2.mkv", Codec::mjpeg},
+                                  {"o.ts", Codec::h264},
+                                  {"a.mp4", Codec::av1}}) {
+            INFO(c.name << " into " << out);
+            Recipe r;
+            r.video.action = Recipe::Do::encode, r.video.codec = codec;
+            auto result = convert(source.string(), {.out = folder / out, .recipe = r, .target = {}, .replace = true},
+                                  CodecRegistry::standard());
+            if (!result) {
+                // Only for a reason that is the picture's size.
+                CHECK((result.error().code == Code::refused || result.error().code == Code::limit));
+                CHECK((codec == Codec::av1 || c.width > 2000 || c.width < 2));
+                CHECK_FALSE(result.error().sentence.empty());
+                continue;
+            }
+            if (codec == Codec::av1) CHECK(c.width >= 64);
+            CHECK(result->video.frames == before.size());
+            if (std::string(out) == "o.ogv" || std::string(out) == "o.ts") continue;
+            auto after = times_in(folder / out);
+            REQUIRE(after.size() == before.size());
+            for (std::size_t i = 0; i < after.size(); ++i) CHECK(std::abs((after[i] - before[i]).ns) <= 1'000'000);
+            auto clip = value(open_clip((folder / out).string()));
+            if (c.sound) {
+                auto length = std::max(before.back() + 40_ms, *c.sound + 1_s);
+                CHECK(std::abs((clip->info().duration - length).ns) < (30_ms).ns);
+            }
+        }
+    }
+    // Eight channels, and sound that changes its mind about its rate.
+    Recipe r;
+    r.audio.action = Recipe::Do::encode;
+    r.audio.channels = 8;
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "e.mp4", r).code == Code::refused);
+    CHECK(made(fixture("h264_high_aac.mp4").string(), folder / "e.webm", r).audio.channels == 8);
+}
