@@ -593,3 +593,48 @@ TEST_CASE("Matroska's cues stand in front, lead to clusters, and find room when 
         }
     }
 }
+
+TEST_CASE("a clip's title and the day it was made go with it, as far as containers have a place for them") {
+    Folder folder;
+    const ClipTags tags{"Harbour Lights, the lantern — “at dusk”", 1'700'000'000};
+    auto clip = open("audio.flac");
+    auto& track = *clip->info().main(Kind::audio);
+    Bytes file;
+    auto writer = write_matroska(std::make_unique<MemorySink>(file));
+    writer->describe(tags);
+    WriteTrack w;
+    w.codec = track.codec, w.config = track.config, w.audio = track.audio;
+    auto number = value(writer->add(w));
+    auto reader = clip->reader(track.id);
+    PacketHead head;
+    Bytes data;
+    while (value(reader->next(head))) {
+        done(reader->read(data));
+        done(writer->write(number, {head.pts, head.pts, head.duration, true, data}));
+    }
+    done(writer->finish());
+    put(folder / "t.mkv", file);
+    CHECK(opened_at(folder / "t.mkv")->info().tags.title == tags.title);
+    for (auto [out, dated] : {std::pair{"a.mp4", true},
+                              {"a.mkv", true},
+                              {"a.webm", true},
+                              {"a.ogg", false},
+                              {"a.flac", false},
+                              {"a.mp3", false}}) {
+        INFO(out);
+        (void)made((folder / "t.mkv").string(), folder / out);
+        auto result = opened_at(folder / out);
+        CHECK(result->info().tags.title == tags.title);
+        if (dated) CHECK(result->info().tags.created == tags.created);
+        CHECK(std::abs((result->info().duration - clip->info().duration).ns) < (2_ms).ns);
+    }
+    Recipe parts;
+    parts.wrapper = "mp4-fragments";
+    (void)made((folder / "t.mkv").string(), folder / "f.mp4", parts);
+    CHECK(opened_at(folder / "f.mp4")->info().tags.title == tags.title);
+    CHECK(tidy_title(std::string("a\nb\x01") + "c") == "a b c");
+    std::string endless;
+    for (int i = 0; i < 700; ++i) endless += "ü";
+    CHECK(tidy_title(endless).size() == 1000);
+    CHECK(tidy_title("x" + endless).size() == 999);
+}

@@ -61,6 +61,8 @@ struct WritePacket {
 class ClipWriter {
   public:
     virtual ~ClipWriter() = default;
+    /// Before the first track: what the clip is to say of itself, as far as the container has a place for it.
+    void describe(ClipTags tags) { tags_ = std::move(tags); }
     /// All tracks come before the first packet; returns the number to pass to `write`.
     virtual Result<std::size_t> add(const WriteTrack& track) = 0;
     virtual Outcome write(std::size_t track, const WritePacket& packet) = 0;
@@ -73,6 +75,7 @@ class ClipWriter {
     virtual Outcome finish(const Progress& told = {}) = 0;
 
   protected:
+    ClipTags tags_;
     std::optional<Time> end_of(std::size_t track) const {
         auto it = ends_.find(track);
         return it == ends_.end() ? std::nullopt : std::optional(it->second);

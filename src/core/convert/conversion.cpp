@@ -268,6 +268,7 @@ class Conversion {
     };
     Outcome write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
         bool any = false, first_sound = true;
+        writer.describe(clip_->info().tags);
         for (auto& l : lines) {
             TRY(l.next, l.stream->next());
             if (!l.next) continue;

@@ -106,6 +106,9 @@ Bytes lace_headers(const std::vector<Bytes>& headers);
 std::vector<ByteView> split_laced(ByteView config);
 /// Name and value pairs of a comment header of Vorbis, Theora, Opus or FLAC, names in capitals.
 std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet);
+/// The same to be written (Vorbis I clause 5.2), with what the clip says of itself: neither a codec's own beginning nor
+/// a framing bit.
+Bytes make_comments(const std::string& language, const ClipTags& tags);
 /// Which modes of a Vorbis setup header use the long block (Vorbis I clause 4.2.4); read from its end, where they are.
 std::vector<bool> vorbis_long_modes(ByteView setup);
 

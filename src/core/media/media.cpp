@@ -173,6 +173,22 @@ std::size_t PictureTimes::number_at(Time t) const {
     return after == all.begin() ? 0 : static_cast<std::size_t>(after - all.begin()) - 1;
 }
 
+std::string tidy_title(std::string_view text) {
+    std::string out;
+    for (char c : text.substr(0, text.find('\0')))
+        if (static_cast<unsigned char>(c) >= 0x20 && c != 0x7F)
+            out += c;
+        else if (!out.empty() && out.back() != ' ')
+            out += ' ';
+    // Not cut within a letter.
+    if (out.size() > 1000) {
+        std::size_t n = 1000;
+        while (n > 0 && (out[n] & 0xC0) == 0x80) --n;
+        out.resize(n);
+    }
+    return out;
+}
+
 void TrackEnd::see(const PacketHead& head) {
     end_ = std::max(end_, head.pts + head.duration - head.trim_end);
     if (head.pts > last_)

@@ -109,6 +109,14 @@ inline constexpr const char* export_again =
     "It can’t be decoded here, so it can’t be converted here either; export it again where it was made, as H.264, VP9 "
     "or AV1 with AAC or Opus.";
 
+/// What a clip says of itself as a whole.
+struct ClipTags {
+    std::string title;                         ///< UTF-8, one line; empty when it has none.
+    std::optional<std::int64_t> created = {};  ///< When it was made: seconds since 1970, UTC.
+};
+/// Text from a file as a title: without control characters, and cut to 1,000 bytes.
+std::string tidy_title(std::string_view text);
+
 struct ClipInfo {
     std::string container;
     std::string name;
@@ -116,6 +124,7 @@ struct ClipInfo {
     Time duration{};  ///< End of the last presented sample; 0 when `duration_known` is false.
     bool duration_known = false;
     bool live = false;  ///< Comes as it happens: no end, no seeking.
+    ClipTags tags;
     std::vector<Track> tracks;
     std::vector<Finding> findings;
     const Track* find(std::uint64_t id) const;

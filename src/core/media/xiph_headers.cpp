@@ -54,6 +54,17 @@ std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet
     return out;
 }
 
+Bytes make_comments(const std::string& language, const ClipTags& tags) {
+    std::string_view writer = "ruedo";
+    std::vector<std::string> all;
+    if (!tags.title.empty()) all.push_back("TITLE=" + tags.title);
+    if (!language.empty()) all.push_back("LANGUAGE=" + language);
+    ByteWriter w;
+    w.le(writer.size(), 4).text(writer).le(all.size(), 4);
+    for (auto& c : all) w.le(c.size(), 4).text(c);
+    return w.bytes;
+}
+
 std::vector<bool> vorbis_long_modes(ByteView setup) {
     // Vorbis packs bits from the least significant on. The header ends with the modes and a framing bit.
     auto bit = [&](std::size_t i) { return static_cast<unsigned>(setup[i / 8] >> (i % 8)) & 1U; };

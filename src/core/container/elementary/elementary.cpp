@@ -25,6 +25,31 @@ std::uint64_t id3_length(ByteView head) {
     return size + 10 + (head[5] & 0x10 ? 10 : 0);
 }
 
+/// The title of an ID3v2.3 or 2.4 tag, where it is in Latin-1 or UTF-8 (frames: clause 4); empty when there is none.
+std::string id3_title(ByteView tag) {
+    if (tag.size() < 10 || tag[3] < 3 || tag[3] > 4 || tag[5] & 0xC0) return {};
+    ByteReader r(tag.subspan(10));
+    while (r.left() >= 11) {
+        auto name = r.u32();
+        std::uint64_t size = 0;
+        for (int i = 0; i < 4; ++i) size = tag[3] == 4 ? size << 7 | (r.u8() & 127U) : size << 8 | r.u8();
+        r.skip(2);
+        auto body = r.take(size);
+        if (name == 0 || body.empty()) return {};
+        if (name != fourcc("TIT2")) continue;
+        if (body[0] == 3) return tidy_title({reinterpret_cast<const char*>(body.data()) + 1, body.size() - 1});
+        if (body[0] != 0) return {};
+        std::string text;
+        for (auto b : body.subspan(1))
+            if (b < 0x80)
+                text += static_cast<char>(b);
+            else
+                text += static_cast<char>(0xC0 | b >> 6), text += static_cast<char>(0x80 | (b & 63));
+        return tidy_title(text);
+    }
+    return {};
+}
+
 /// What an encoder says in the first frame of an MP3.
 struct FirstFrame {
     bool present = false;
@@ -72,6 +97,10 @@ class FramedClip final : public Clip {
             TRY(auto head, reader.view(at, 10));
             auto length = id3_length(head);
             if (length == 0) break;
+            if (info_.tags.title.empty() && length < 16384) {
+                TRY(auto tag, reader.view(at, std::min<std::uint64_t>(length, 16384)));
+                info_.tags.title = id3_title(tag);
+            }
             at += length;
         }
         if (at > 0) {

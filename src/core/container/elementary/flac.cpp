@@ -216,9 +216,11 @@ class FlacClip final : public Clip {
                     }
                 }
                 if (type == 4)
-                    for (auto& [key, value] : vorbis_comments(block))
+                    for (auto& [key, value] : vorbis_comments(block)) {
+                        if (key == "TITLE") info_.tags.title = tidy_title(value);
                         if (key == "LANGUAGE")
                             t.language = value.size() == 3 ? bcp47_from_iso639(value) : value.substr(0, 35);
+                    }
             }
             at += 4 + length;
             if (last) break;

@@ -44,6 +44,18 @@ class FrameWriter final : public ClipWriter {
     /// A frame of the same kind, and long enough, that holds no sound but what there is to say; a decoder that does not
     /// know of it hears a moment of silence.
     Outcome begin(ByteView first) {
+        if (!tags_.title.empty()) {
+            // ID3v2.4, one text frame in UTF-8; sizes of seven bits a byte.
+            auto size = [](std::size_t n) {
+                return Bytes{static_cast<std::uint8_t>(n >> 21 & 127), static_cast<std::uint8_t>(n >> 14 & 127),
+                             static_cast<std::uint8_t>(n >> 7 & 127), static_cast<std::uint8_t>(n & 127)};
+            };
+            auto n = tags_.title.size() + 1;
+            ByteWriter w;
+            w.text("ID3").u8(4).u8(0).u8(0).raw(size(n + 10)).text("TIT2").raw(size(n)).u16(0).u8(3).text(tags_.title);
+            TRY_DO(sink_->write(w.bytes));
+            info_at_ = w.size();
+        }
         auto head = parse_mp3_frame(first);
         if (!head) return fail(Code::malformed, "A packet of the MPEG sound track is damaged.", "Export it again.");
         side_ = head->samples == 1152 ? (head->channels == 1 ? 17 : 32) : (head->channels == 1 ? 9 : 17);
@@ -64,11 +76,11 @@ class FrameWriter final : public ClipWriter {
     /// How many frames and bytes follow, where each hundredth begins, and what is to be cut at both ends.
     Outcome state(std::optional<Time> stated) {
         ByteWriter w;
-        auto bytes = sink_->position();
+        auto bytes = sink_->position() - info_at_;
         w.raw(ByteView(frame_).first(4)).bytes.resize(4 + side_);
         w.text("Info").u32(0xF).u32(places_.size()).u32(bytes);
         for (std::size_t i = 0; i < 100; ++i)
-            w.u8(std::min<std::uint64_t>(255, places_[i * places_.size() / 100] * 256 / bytes));
+            w.u8(std::min<std::uint64_t>(255, (places_[i * places_.size() / 100] - info_at_) * 256 / bytes));
         w.u32(0);
         auto all = places_.size() * samples_;
         std::uint64_t delay = spec_.delay_samples >= decoder_delay ? spec_.delay_samples - decoder_delay : 0,
@@ -78,12 +90,13 @@ class FrameWriter final : public ClipWriter {
         w.text("ruedo    ").bytes.resize(w.size() + 12);
         w.u24(std::min<std::uint64_t>(delay, 0xFFF) << 12 | padding);
         w.bytes.resize(frame_.size());
-        return sink_->write_at(0, w.bytes);
+        return sink_->write_at(info_at_, w.bytes);
     }
     std::unique_ptr<ByteSink> sink_;
     WriteTrack spec_;
     Bytes frame_;
     std::size_t side_ = 32;
+    std::uint64_t info_at_ = 0;  ///< Behind a title.
     std::uint64_t samples_ = 1152, rate_ = 48000;
     std::vector<std::uint64_t> places_;
     bool any_ = false;
@@ -98,12 +111,9 @@ class FlacFileWriter final : public ClipWriter {
         if (!info || sink_->position())
             return fail(Code::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
         info_ = *info;
-        ByteWriter w, tags;
-        std::string_view writer = "ruedo";
-        auto language = "LANGUAGE=" + track.language;
-        tags.le(writer.size(), 4).text(writer).le(track.language.empty() ? 0 : 1, 4);
-        if (!track.language.empty()) tags.le(language.size(), 4).text(language);
-        w.raw(ByteView(track.config).first(42)).u8(0x84).u24(tags.size()).raw(tags.bytes);
+        ByteWriter w;
+        auto comments = make_comments(track.language, tags_);
+        w.raw(ByteView(track.config).first(42)).u8(0x84).u24(comments.size()).raw(comments);
         w.bytes[4] = 0;  // another block follows
         head_.assign(w.bytes.begin(), w.bytes.begin() + 42);
         TRY_DO(sink_->write(w.bytes));

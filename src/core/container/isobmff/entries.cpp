@@ -131,13 +131,25 @@ void picture_entry(BoxWriter& w, const WriteTrack& s) {
 }
 }  // namespace
 
-void movie_header(BoxWriter& w, Time end, std::size_t tracks) {
+void movie_header(BoxWriter& w, Time end, std::size_t tracks, const ClipTags& tags) {
     auto length = movie_ticks(end);
+    auto created = static_cast<std::uint64_t>(tags.created ? std::max<std::int64_t>(0, *tags.created + epoch_1904) : 0);
+    if (created > UINT32_MAX) created = 0;
     unsigned v = length > UINT32_MAX ? 1 : 0, n = v ? 8 : 4;
     w.full("mvhd", v, 0, [&] {
-        w.be(0, n).be(0, n).u32(movie_scale).be(length, n).u32(0x10000).u16(0x100).be(0, 8).u16(0);
+        w.be(created, n).be(created, n).u32(movie_scale).be(length, n).u32(0x10000).u16(0x100).be(0, 8).u16(0);
         matrix(w, 0);
         w.be(0, 8).be(0, 8).be(0, 8).u32(tracks + 1);
+    });
+}
+
+void movie_tags(BoxWriter& w, const ClipTags& tags) {
+    if (tags.title.empty()) return;
+    w.box("udta", [&] {
+        w.full("meta", 0, 0, [&] {
+            w.full("hdlr", 0, 0, [&] { w.u32(0).text("mdirappl").u64(0).u8(0); });
+            w.box("ilst", [&] { w.box("\xA9nam", [&] { w.box("data", [&] { w.u32(1).u32(0).text(tags.title); }); }); });
+        });
     });
 }
 

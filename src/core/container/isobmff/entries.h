@@ -31,7 +31,11 @@ std::uint64_t movie_ticks(Time t);
 /// Ticks a second of the track itself.
 std::uint32_t track_scale(const WriteTrack& track);
 
-void movie_header(BoxWriter& w, Time length, std::size_t tracks);
+constexpr std::int64_t epoch_1904 = 2'082'844'800;  ///< Seconds from there to 1970.
+
+void movie_header(BoxWriter& w, Time length, std::size_t tracks, const ClipTags& tags);
+/// The title, as a list of items that players know (ISO/IEC 14496-12 clause 8.11 has the boxes); nothing without one.
+void movie_tags(BoxWriter& w, const ClipTags& tags);
 void track_header(BoxWriter& w, const WriteTrack& track, std::size_t number, Time end);
 /// An edit list of `length` from `media_time` on, in the track's ticks, after an empty one up to `start`.
 void edit_list(BoxWriter& w, std::uint64_t start, std::uint64_t length, std::uint64_t media_time);

@@ -36,7 +36,7 @@ class FragmentWriter final : public ClipWriter {
     Result<std::size_t> add(const WriteTrack& track) override {
         TRY_DO(wrapper_named("mp4-fragments")->check(track));
         tracks_.emplace_back();
-                tracks_.back().spec = track;
+        tracks_.back().spec = track;
         if (track.kind() == Kind::audio) tracks_.back().lead = track.delay_samples;
         return tracks_.size() - 1;
     }
@@ -88,7 +88,7 @@ class FragmentWriter final : public ClipWriter {
             auto long_enough = [&](Time least) { return p.dts - begun_ >= least; };
             bool video = t.spec.kind() == Kind::video;
             if ((p.keyframe && long_enough(video ? shortest_fragment : longest_fragment)) || held_ > heaviest_fragment)
-                                TRY_DO(flush(false, time_to_ticks(p.dts, track_scale(t.spec)) + t.lead));
+                TRY_DO(flush(false, time_to_ticks(p.dts, track_scale(t.spec)) + t.lead));
         }
         auto scale = track_scale(t.spec);
         auto dts = time_to_ticks(p.dts, scale), pts = time_to_ticks(p.pts, scale);
@@ -102,17 +102,17 @@ class FragmentWriter final : public ClipWriter {
         t.end = std::max(t.end, p.pts + p.duration);
         return {};
     }
-    
+
     /// The track at whose keyframes fragments begin: the pictures, or what there is.
     std::size_t leading() const {
         auto it = std::find_if(tracks_.begin(), tracks_.end(), [](auto& t) { return t.spec.kind() == Kind::video; });
         return it == tracks_.end() ? 0 : static_cast<std::size_t>(it - tracks_.begin());
     }
     Outcome head() {
-                BoxWriter w;
+        BoxWriter w;
         w.box("ftyp", [&] { w.text("iso6").u32(0x200).text("iso6iso5isomcmfc"); });
         w.box("moov", [&] {
-            movie_header(w, {}, tracks_.size());
+            movie_header(w, {}, tracks_.size(), tags_);
             for (std::size_t i = 0; i < tracks_.size(); ++i) {
                 auto& t = tracks_[i];
                 w.box("trak", [&] {
@@ -136,12 +136,13 @@ class FragmentWriter final : public ClipWriter {
                 for (std::size_t i = 0; i < tracks_.size(); ++i)
                     w.full("trex", 0, 0, [&] { w.u32(i + 1).u32(1).u32(0).u32(0).u32(0); });
             });
+            movie_tags(w, tags_);
         });
         headed_ = true;
         return sink_->write(w.bytes);
     }
     /// One fragment of what waits. The last packet of a sound waits on, so that the end can still shorten it.
-        /// `upcoming` is when the first picture that is not in it is decoded.
+    /// `upcoming` is when the first picture that is not in it is decoded.
     Outcome flush(bool last, std::int64_t upcoming = 0) {
         std::vector<std::vector<Waiting>> now(tracks_.size());
         bool any = false;

@@ -59,6 +59,7 @@ class IsoClip final : public Clip {
     }
     Outcome read_moov(const Box& moov);
     Outcome read_trak(const Box& box, Draft& draft, int depth);
+    Outcome read_tags(const Box& udta);
     Outcome read_table(const Box& box, Draft& draft);
     Outcome read_sample_entry(const Box& stsd, Draft& draft);
     Outcome read_video_entry(const Box& entry, Draft& draft);

@@ -2,6 +2,7 @@
 // What a moov says (ISO/IEC 14496-12 clause 8.2 to 8.7, 14496-14, 14496-15, QuickTime’s sound descriptions).
 #include <algorithm>
 
+#include "container/isobmff/entries.h"
 #include "container/isobmff/iso_clip.h"
 #include "media/codec_headers.h"
 
@@ -91,7 +92,11 @@ Outcome IsoClip::read_moov(const Box& moov) {
                 TRY(auto data, body(box, 256));
                 ByteReader r(data);
                 auto version = r.u32() >> 24;
-                r.skip(version == 1 ? 16 : 8);
+                auto created = static_cast<std::int64_t>(r.be(version == 1 ? 8 : 4));
+                r.skip(version == 1 ? 8 : 4);
+                // Nought is nothing said; what lies before 1970 or beyond 2200 is a slip.
+                if (created > epoch_1904 && created < epoch_1904 + 7'258'000'000)
+                    info_.tags.created = created - epoch_1904;
                 movie_timescale_ = std::max<std::uint32_t>(1, r.u32());
                 movie_duration_ = version == 1 ? r.u64() : r.u32();
             } else if (box.type == fourcc("trak")) {
@@ -102,6 +107,8 @@ Outcome IsoClip::read_moov(const Box& moov) {
                 Draft draft;
                 TRY_DO(read_trak(box, draft, 1));
                 drafts_.push_back(std::move(draft));
+            } else if (box.type == fourcc("udta")) {
+                return read_tags(box);
             } else if (box.type == fourcc("mvex")) {
                 fragmented_ = true;
                 return children(
@@ -124,6 +131,30 @@ Outcome IsoClip::read_moov(const Box& moov) {
             return {};
         },
         0);
+}
+
+/// The title, where it stands in a list of items. What can't be followed here is passed over.
+Outcome IsoClip::read_tags(const Box& udta) {
+    auto inside = [&](const Box& parent, std::uint64_t from, std::uint32_t type) -> std::optional<Box> {
+        std::optional<Box> found;
+        (void)children(
+            parent, from,
+            [&](const Box& b) -> Outcome {
+                if (b.type == type && !found) found = b;
+                return {};
+            },
+            1);
+        return found;
+    };
+    auto meta = inside(udta, udta.body, fourcc("meta"));
+    auto list = meta ? inside(*meta, meta->body + 4, fourcc("ilst")) : std::nullopt;
+    auto name = list ? inside(*list, list->body, fourcc("\xA9nam")) : std::nullopt;
+    auto data = name ? inside(*name, name->body, fourcc("data")) : std::nullopt;
+    if (!data || data->size() <= 8 || data->size() > 4096) return {};
+    TRY(auto bytes, body(*data, 4096));
+    if (bytes.size() > 8)
+        info_.tags.title = tidy_title({reinterpret_cast<const char*>(bytes.data()) + 8, bytes.size() - 8});
+    return {};
 }
 
 Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {

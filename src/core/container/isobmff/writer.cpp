@@ -130,7 +130,7 @@ Bytes Mp4Writer::index(std::uint64_t shift, bool large) {
     Time end{};
     for (auto& t : tracks_) end = std::max(end, t.end);
     w.box("moov", [&] {
-        movie_header(w, end, tracks_.size());
+        movie_header(w, end, tracks_.size(), tags_);
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
             auto& t = tracks_[i];
             if (t.samples.empty()) continue;
@@ -145,6 +145,7 @@ Bytes Mp4Writer::index(std::uint64_t shift, bool large) {
                 });
             });
         }
+        movie_tags(w, tags_);
     });
     return w.bytes;
 }

@@ -241,6 +241,11 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
             TRY(auto start, reader_.view(from, 2));
             if (auto samples = opus_packet_samples(start)) length = ticks_to_time(samples, 1, 48000);
         }
+        if (extra_.is_flac && n > 0) {
+            TRY(auto start, reader_.view(from, static_cast<std::size_t>(std::min<std::uint64_t>(n, 32))));
+            if (auto frame = parse_flac_frame(start); frame && frame->rate > 0)
+                length = ticks_to_time(frame->samples, 1, static_cast<std::uint64_t>(frame->rate));
+        }
         Lace lace{{}, from};
         lace.head = {.pts = time,
                      .duration = length,

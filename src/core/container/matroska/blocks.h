@@ -8,13 +8,14 @@
 
 namespace ruedo::matroska {
 
+constexpr std::int64_t epoch_2001 = 978'307'200;  ///< Seconds from 1970 to there, from which dates count.
 constexpr std::uint64_t header_limit = 16 << 20;  // no Info, Tracks or Cues needs more
 
 struct TrackExtra {
     std::uint64_t number = 0;
     Time codec_delay{}, default_duration{};
     Bytes stripped;  ///< Bytes that header-stripping compression took from the front of every frame.
-    bool is_video = false, is_opus = false, is_audio = false;
+    bool is_video = false, is_opus = false, is_flac = false, is_audio = false;
     bool is_webvtt = false;  ///< Settings of its cues lie beside their text.
     bool annex_b = false;    ///< Frames come as a byte stream with start codes; read as if with lengths.
 };

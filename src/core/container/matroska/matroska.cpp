@@ -157,6 +157,8 @@ void MatroskaClip::read_info(ByteView data) {
     walk(data, [&](std::uint32_t e, ByteView v) {
         if (e == id::timestamp_scale) shared_->scale = std::clamp<std::uint64_t>(as_uint(v), 1, 1'000'000'000);
         if (e == id::duration) duration_ticks_ = as_float(v);
+        if (e == id::title) info_.tags.title = tidy_title(as_text(v));
+        if (e == id::date && v.size() == 8) info_.tags.created = as_int(v) / 1'000'000'000 + epoch_2001;
     });
 }
 
@@ -239,6 +241,7 @@ void MatroskaClip::name_codec(Track& track, TrackExtra& extra, ByteView config) 
     }
     track.config.assign(config.begin(), config.end());
     extra.is_opus = track.codec == Codec::opus;
+    extra.is_flac = track.codec == Codec::flac;
     extra.is_webvtt = tag == "S_TEXT/WEBVTT";
     extra.is_audio = track.kind == Kind::audio;
     extra.is_video = track.kind == Kind::video;

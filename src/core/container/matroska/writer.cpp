@@ -7,7 +7,7 @@
 #include <cmath>
 
 #include "container/container.h"
-#include "container/matroska/ebml.h"
+#include "container/matroska/blocks.h"
 #include "media/codec_headers.h"
 
 namespace ruedo::matroska {
@@ -210,6 +210,9 @@ class MatroskaWriter final : public ClipWriter {
         info_at_ = w.bytes.size();
         EbmlWriter info;
         info.number(id::timestamp_scale, 1'000'000).words(id::muxing_app, "ruedo").words(id::writing_app, "ruedo");
+        if (!tags_.title.empty()) info.words(id::title, tags_.title);
+        if (tags_.created)
+            info.fixed(id::date, static_cast<std::uint64_t>((*tags_.created - epoch_2001) * 1'000'000'000), 8);
         auto before = info.bytes.size();
         info.real(id::duration, 0);
         w.binary(id::info, info.bytes);

@@ -14,34 +14,29 @@ namespace {
 
 constexpr Time longest_page{500'000'000};
 
-/// A comment header (Vorbis I clause 5.2.1) behind what each codec puts before it.
-Bytes comments(std::string_view before, const std::string& language, bool framed) {
-    std::string_view writer = "ruedo";
+/// A comment header behind what each codec puts before it.
+Bytes comments(std::string_view before, const WriteTrack& t, const ClipTags& tags, bool framed) {
     ByteWriter w;
-    w.text(before).le(writer.size(), 4).text(writer);
-    auto tag = "LANGUAGE=" + language;
-    w.le(language.empty() ? 0 : 1, 4);
-    if (!language.empty()) w.le(tag.size(), 4).text(tag);
+    w.text(before).raw(make_comments(t.language, tags));
     if (framed) w.u8(1);
     return w.bytes;
 }
 
 /// What goes before the first packet of a codec; empty where its configuration can't be followed.
-std::vector<Bytes> headers_of(const WriteTrack& t) {
+std::vector<Bytes> headers_of(const WriteTrack& t, const ClipTags& tags) {
     std::vector<Bytes> out;
     auto laced = t.codec == Codec::vorbis || t.codec == Codec::theora ? split_laced(t.config) : std::vector<ByteView>{};
     if (laced.size() == 3) {
         for (auto h : laced) out.emplace_back(h.begin(), h.end());
-        if (!t.language.empty())
-            out[1] =
-                comments(t.codec == Codec::vorbis ? "\3vorbis" : "\x81theora", t.language, t.codec == Codec::vorbis);
+        if (!t.language.empty() || !tags.title.empty())
+            out[1] = comments(t.codec == Codec::vorbis ? "\3vorbis" : "\x81theora", t, tags, t.codec == Codec::vorbis);
     } else if (t.codec == Codec::opus && parse_opus_head(t.config)) {
-        out = {t.config, comments("OpusTags", t.language, false)};
+        out = {t.config, comments("OpusTags", t, tags, false)};
     } else if (t.codec == Codec::flac && parse_flac_info(t.config)) {
         ByteWriter first, second;
         first.u8(0x7F).text("FLAC").u8(1).u8(0).u16(1).raw(ByteView(t.config).first(42));
         first.bytes[9 + 4] = 0;  // not the last block of metadata
-        auto text = comments("", t.language, false);
+        auto text = make_comments(t.language, tags);
         second.u8(0x84).u24(text.size()).raw(text);
         out = {std::move(first.bytes), std::move(second.bytes)};
     }
@@ -73,7 +68,7 @@ class OggWriter final : public ClipWriter {
         TRY_DO(wrapper_named("ogg")->check(track));
         auto s = std::make_unique<Stream>();
         s->spec = track;
-        s->headers = headers_of(track);
+        s->headers = headers_of(track, tags_);
         bool fine = !s->headers.empty() && s->logical.begin(s->headers[0]);
         for (std::size_t i = 1; fine && i < s->headers.size(); ++i) s->logical.add_header(s->headers[i]);
         if (!fine || !s->logical.complete())
