@@ -352,7 +352,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"convert.h264", [] { return convert_row(Codec::h264); }},
         {"convert.vp9", [] { return convert_row(Codec::vp9); }},
         {"rewrap", rewrap_row},
-                {"play-through", play_through_row},
+        {"play-through", play_through_row},
         {"compare", compare_row},
         {"pacing", pacing},
         {"sync", sync},

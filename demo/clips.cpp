@@ -252,7 +252,7 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                               : 0;
                 samples[static_cast<std::size_t>(2 * i)] = samples[static_cast<std::size_t>(2 * i + 1)] = v;
             }
-                        std::vector<EncodedSamples> made;
+            std::vector<EncodedSamples> made;
             TRY_DO(speaker->encode(samples, made));
             for (auto& e : made) {
                 WritePacket p;
@@ -309,7 +309,7 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
     TRY_DO(encoder->drain(packets));
     TRY_DO(write_pictures(packets));
     TRY_DO(sound_until(Time::max()));
-        writer.ends(audio_track, ticks_to_time(spec.seconds, 1, 1));
+    writer.ends(audio_track, ticks_to_time(spec.seconds, 1, 1));
     return writer.finish();
 }
 

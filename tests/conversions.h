@@ -35,7 +35,9 @@ inline std::vector<std::size_t> onsets_in(const fs::path& path) {
     }
     return all;
 }
-inline Converted made(const std::string& source, const fs::path& out, const Recipe& recipe = {}) {
+/// Quickly: what is looked at is not how well pictures are encoded.
+inline Converted made(const std::string& source, const fs::path& out, Recipe recipe = {}) {
+    recipe.video.effort = 0;
     return value(convert(source, {.out = out, .recipe = recipe, .target = {}}, CodecRegistry::standard()));
 }
 inline Error refused(const std::string& source, const fs::path& out, const Recipe& recipe = {}) {

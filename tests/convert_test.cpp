@@ -64,7 +64,7 @@ TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothin
     for (auto [from, to] : {std::pair{1_s, 3_s}, {1010_ms, 2500_ms}, {2_s + 1_ms, 2_s + 34_ms}, {5_s, 60_s}}) {
         INFO(from.seconds() << " to " << to.seconds());
         Recipe r;
-        r.from = from, r.to = to;
+        r.from = from, r.to = to, r.video.effort = 0;
         auto path = folder / "cut.mp4";
         auto result =
             value(convert(fixture("h264_high_aac.mp4").string(),
@@ -118,7 +118,7 @@ TEST_CASE("size, shape and rate are those that were asked for") {
         Recipe r;
         r.to = 300_ms;
         r.video.action = Recipe::Do::encode, r.video.codec = Codec::h264;
-        r.video.width = c.width, r.video.height = c.height, r.video.shape = c.shape;
+        r.video.width = c.width, r.video.height = c.height, r.video.shape = c.shape, r.video.effort = 0;
         auto path = folder / "s.mp4";
         (void)value(convert(fixture(c.name).string(), {.out = path, .recipe = r, .target = {}, .replace = true},
                             CodecRegistry::standard()));
@@ -137,7 +137,7 @@ TEST_CASE("size, shape and rate are those that were asked for") {
     }
     for (auto [rate, count] : {std::pair{Rational{15, 1}, 30}, {Rational{60, 1}, 120}, {Rational{24000, 1001}, 48}}) {
         Recipe r;
-        r.to = 2_s, r.video.rate = rate;
+        r.to = 2_s, r.video.rate = rate, r.video.effort = 0;
         auto path = folder / "r.mp4";
         (void)value(convert(fixture("vfr_h264.mp4").string(), {.out = path, .recipe = r, .target = {}, .replace = true},
                             CodecRegistry::standard()));
@@ -442,7 +442,7 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
         if (maybe()) r.audio.channels = 1 + static_cast<int>(random() % 8);
         if (maybe()) r.audio.rate = 44100;
         if (maybe()) r.captions = Recipe::Captions::none;
-        r.all_tracks = maybe();
+        r.all_tracks = maybe(), r.video.effort = static_cast<int>(random() % 3);
         r.video.keyframes = 1_ms * static_cast<std::int64_t>(1 + random() % 9000);
         if (maybe()) r.audio.bitrate = 64'000;
         if (maybe()) r.audio.loudness = -16.5;
@@ -470,6 +470,7 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
     wrong(R"({"video": {"shape": "round"}})", "/video/shape");
     wrong(R"({"audio": {"loudness": 3}})", "/audio/loudness");
     wrong(R"({"audio": {"channels": 9}})", "/audio/channels");
+    wrong(R"({"video": {"effort": 3}})", "/video/effort");
     wrong(R"({"captions": "burnt"})", "/captions");
     wrong(R"({"wrapper": "tar"})", "/wrapper");
     wrong(R"({"from_ns": 5, "to_ns": 5})", "/to_ns");

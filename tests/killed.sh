@@ -27,7 +27,8 @@ for n in $(seq 50); do
         rm "$work/report"
     fi
 done
-"$ruedo" convert "$fixtures/h264_high_aac.mp4" "$work/last.mp4" --to 1s >/dev/null || { echo "the last one failed"; exit 1; }
+"$ruedo" convert "$fixtures/h264_high_aac.mp4" "$work/last.mp4" --to 1s >/dev/null ||
+    { echo "the last one failed"; exit 1; }
 left=$(find "$work" -name '.*.part' | wc -l)
 [ "$left" = 0 ] || { echo "$left temporary files were left"; find "$work"; exit 1; }
 echo "fifty killed, $whole of them after they were done"

@@ -176,7 +176,7 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
                                   {"a.mp4", Codec::av1}}) {
             INFO(c.name << " into " << out);
             Recipe r;
-            r.video.action = Recipe::Do::encode, r.video.codec = codec;
+            r.video.action = Recipe::Do::encode, r.video.codec = codec, r.video.effort = 0;
             auto result = convert(source.string(), {.out = folder / out, .recipe = r, .target = {}, .replace = true},
                                   CodecRegistry::standard());
             if (!result) {

@@ -329,6 +329,7 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--captions", &words.captions, "keep or none"},
              {"--most-rate", &words.most_rate, "Of the pictures, where they have more: 30"},
              {"--keyframes", &words.keyframes, "At most so far apart: 2s"},
+             {"--effort", &words.effort, "quick, middling or thorough"},
              {"--wrapper", &words.wrapper, "Instead of what OUT’s extension says: mp4-fragments"},
              {"--from", &words.from, "Where it begins"},
              {"--to", &words.to, "Where it ends"},

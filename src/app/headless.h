@@ -30,7 +30,7 @@ struct HeadlessOptions {
     std::vector<ScriptedCall> script;
     std::filesystem::path sound;  ///< A WAV file to write, if any.
     bool replace = false;         ///< It may take the place of another file.
-        bool device = true;           ///< Use the sound server when there is one.
+    bool device = true;           ///< Use the sound server when there is one.
     /// How the source is opened; as usual without.
     std::function<Result<std::unique_ptr<Clip>>(const std::string&)> open_clip{};
 };

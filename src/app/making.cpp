@@ -149,6 +149,7 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
     TRY_DO(put(w.wrapper, "/wrapper", false));
     TRY_DO(put(w.captions, "/captions", false));
     TRY_DO(put(w.tracks, "/tracks", false));
+    TRY_DO(put(w.effort, "/video/effort", false));
     TRY_DO(put(w.channels, "/audio/channels", true));
     TRY_DO(put(w.sample_rate, "/audio/sample_rate", true));
     TRY_DO(put(w.most_rate, "/video/most_rate", false));

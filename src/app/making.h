@@ -9,7 +9,7 @@ namespace ruedo {
 /// The options of `ruedo convert` as they were typed; empty where they were not.
 struct ConvertWords {
     std::string in, out, target, recipe, video, audio, size, shape, rate, bitrate, quality, fit_bytes, passes, loudness,
-        from, to, progress, wrapper, captions, tracks, channels, sample_rate, most_rate, keyframes;
+        from, to, progress, wrapper, captions, tracks, channels, sample_rate, most_rate, keyframes, effort;
     bool replace = false;
 };
 /// What they ask for; `usage` where they make no sense.

@@ -61,6 +61,12 @@ class Encoder final : public VideoEncoder {
         c.intra_period_length = std::max(1, o.keyframe_every) - 1;
         c.intra_refresh_type = SVT_AV1_KF_REFRESH;
         c.scene_change_detection = 0;
+        // What it looks ahead at it keeps, and a good deal more with it; large pictures are kept fewer.
+        bool large = o.width * o.height > 1280 * 720;
+        c.hierarchical_levels = large ? 3 : 4;
+        c.look_ahead_distance = large ? 0 : 16;
+        c.enable_tf = !large;
+        c.logical_processors = 2;
         if (o.control == VideoEncodeOptions::Control::quality) {
             c.rate_control_mode = SVT_AV1_RC_MODE_CQP_OR_CRF;
             c.qp = static_cast<std::uint32_t>(std::clamp(o.quality, 1, 63));

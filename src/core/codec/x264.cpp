@@ -31,6 +31,8 @@ class Encoder final : public VideoEncoder {
         p.crop_rect.i_right = static_cast<unsigned>(e->coded_width_ - o.width);
         p.crop_rect.i_bottom = static_cast<unsigned>(e->coded_height_ - o.height);
         p.i_csp = X264_CSP_I420;
+        // Pictures it looks ahead at are kept; of large ones a second's worth or so.
+        if (o.width * o.height > 1280 * 720) p.rc.i_lookahead = std::min(p.rc.i_lookahead, 20);
         p.i_threads = 2;
         p.i_fps_num = static_cast<unsigned>(o.rate.num), p.i_fps_den = static_cast<unsigned>(o.rate.den);
         // Pictures are counted; their own times are put back afterwards, to the nanosecond.

@@ -13,6 +13,7 @@ using Do = Recipe::Do;
 constexpr std::int64_t longest_recipe = 1'000'000'000'000'000'000;
 constexpr std::array<std::string_view, 4> shape_names{"keep", "crop", "pad", "bake"};
 constexpr std::array<std::string_view, 2> caption_names{"keep", "none"}, track_names{"main", "all"};
+constexpr std::array<std::string_view, 3> effort_names{"quick", "middling", "thorough"};
 
 /// One member of a recipe: where it stands, what it may be, how it is read and written, and what it says.
 struct Member {
@@ -162,6 +163,16 @@ const std::vector<Member>& members() {
          [](const json& v, Recipe& r) { return r.video.keyframes = Time{v.get<std::int64_t>()}, true; },
          [](const Recipe& r) { return given_number(r.video.keyframes.ns, Time(2_s).ns); }, "at most so far apart",
          "2 s"},
+        {"video", "effort", one_of(effort_names), "must be quick, middling or thorough",
+         [](const json& v, Recipe& r) {
+             auto n = place_in(effort_names, v);
+             if (n) r.video.effort = static_cast<int>(*n);
+             return n.has_value();
+         },
+         [](const Recipe& r) {
+             return r.video.effort == 1 ? json() : json(effort_names[static_cast<std::size_t>(r.video.effort)]);
+         },
+         "how long the encoder looks for better: `quick`, `middling` or `thorough`", "`middling`"},
         {"audio", "codec", codec_names(false), "must be a codec that is known here, copy or none",
          [](const json& v, Recipe& r) { return take_codec(v, r.audio.action, r.audio.codec); },
          [](const Recipe& r) { return given_codec(r.audio.action, r.audio.codec); }, "a codec, `copy` or `none`",

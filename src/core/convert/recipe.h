@@ -25,6 +25,7 @@ struct Recipe {
         std::optional<Rational> rate;       ///< Made constant.
         std::optional<Rational> most_rate;  ///< Made constant at this, where it has more.
         Time keyframes = 2_s;               ///< At most so far apart.
+        int effort = 1;                     ///< Of the encoder: 0 quick, 1 middling, 2 thorough.
         bool operator==(const Video&) const = default;
     } video;
     struct Audio {

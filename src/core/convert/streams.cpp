@@ -234,128 +234,7 @@ class EncodedPictures final : public MadeStream {
     bool drained_ = false;
 };
 
-/// Sound decoded and encoded; it begins and ends to the sample.
-class EncodedSound final : public MadeStream {
-  public:
-    EncodedSound(LevelledSound sound, const Plan::Sound& plan, std::unique_ptr<AudioEncoder> encoder)
-        : sound_(std::move(sound)), plan_(plan), encoder_(std::move(encoder)), config_(encoder_->config()) {
-        trimmed_ = true;
-        position_ = -static_cast<std::int64_t>(encoder_->delay_samples());
-    }
-    Result<std::optional<MadePacket>> next() override {
-        auto wide = static_cast<std::size_t>(plan_.form.channels);
-        auto rate = static_cast<std::uint64_t>(plan_.form.rate);
-        while (ready_.empty() && !drained_) {
-            std::vector<EncodedSamples> out;
-            auto block = encoder_->frame_samples() * wide;
-            while (!ended_ && held_.size() < block) {
-                TRY(bool more, sound_.next(held_));
-                ended_ = !more;
-            }
-            if (ended_) cut_ = sound_.cut();
-            auto n = std::min(held_.size(), block);
-            if (n > 0) {
-                TRY_DO(encoder_->encode(std::span(held_).first(n), out));
-                held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(n));
-                taken_ += static_cast<std::int64_t>(n / wide);
-                end_ = ticks_to_time(taken_, 1, rate);
-            } else {
-                TRY_DO(encoder_->drain(out));
-                drained_ = true;
-            }
-            for (auto& e : out) ready_.push_back(std::move(e));
-        }
-        if (ready_.empty()) return std::nullopt;
-        auto e = std::move(ready_.front());
-        ready_.pop_front();
-        MadePacket m;
-        m.pts = m.dts = ticks_to_time(position_, 1, rate);
-        position_ += e.samples;
-        m.duration = ticks_to_time(position_, 1, rate) - m.pts;
-        m.data = std::move(e.data);
-        ++count_;
-        return m;
-    }
-    WriteTrack track() const override {
-        WriteTrack w;
-        w.codec = plan_.codec, w.config = config_;
-        w.audio = {plan_.form.rate, plan_.form.channels};
-        w.language = plan_.track->language;
-        w.delay_samples = encoder_->delay_samples();
-        return w;
-    }
-
-  private:
-    LevelledSound sound_;
-    const Plan::Sound plan_;
-    std::unique_ptr<AudioEncoder> encoder_;
-    Bytes config_;
-    std::vector<float> held_;
-    std::deque<EncodedSamples> ready_;
-    std::int64_t taken_ = 0, position_ = 0;
-    bool ended_ = false, drained_ = false;
-};
-
-/// Cues, each as a packet.
-class Captioned final : public MadeStream {
-  public:
-    Captioned(Cues cues, const Plan::Captions& plan, Time from, Time to)
-        : cues_(std::move(cues)), plan_(plan), from_(from), to_(to) {}
-    Result<std::optional<MadePacket>> next() override {
-        while (at_ < cues_.list.size()) {
-            auto& cue = cues_.list[at_++];
-            auto start = std::max(cue.start, from_), until = std::min(cue.end, to_);
-            if (start >= until) continue;
-            MadePacket m{start - from_, start - from_, until - start, true, {}};
-            auto text = cue_settings(cue) + "\n" + cue_text(cue, plan_.codec == Codec::webvtt);
-            m.data.assign(text.begin(), text.end());
-            end_ = std::max(end_, m.pts + m.duration);
-            ++count_;
-            return m;
-        }
-        return std::nullopt;
-    }
-    WriteTrack track() const override {
-        WriteTrack w;
-        w.codec = plan_.codec;
-        w.language = plan_.track->language;
-        w.is_default = plan_.track->is_default;
-        return w;
-    }
-
-  private:
-    Cues cues_;
-    const Plan::Captions plan_;
-    Time from_, to_;
-    std::size_t at_ = 0;
-};
-
 }  // namespace
-
-LevelledSound::LevelledSound(std::unique_ptr<SoundReader> sound, SoundForm form, Time length, Level level)
-    : sound_(std::move(sound)),
-      form_(form),
-      level_(level),
-      left_(length == Time::max() ? INT64_MAX : time_to_ticks_floor(length, static_cast<std::uint64_t>(form.rate))) {
-    if (level.ceiling) limiter_.emplace(form, *level.ceiling);
-}
-Result<bool> LevelledSound::next(std::vector<float>& out) {
-    if (ended_) return false;
-    TRY(auto block, sound_->next());
-    auto n = block ? std::min<std::int64_t>(static_cast<std::int64_t>(block->frames()), left_) : 0;
-    left_ -= n;
-    ended_ = !block || left_ == 0;
-    if (block) {
-        block->samples.resize(static_cast<std::size_t>(n * form_.channels));
-        for (auto& v : block->samples) v *= level_.gain;
-        if (limiter_)
-            limiter_->process(block->samples, out);
-        else
-            out.insert(out.end(), block->samples.begin(), block->samples.end());
-    }
-    if (ended_ && limiter_) limiter_->flush(out);
-    return true;
-}
 
 Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to) {
     return Copied::make(clip, track, from, to);
@@ -366,16 +245,6 @@ std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> read
     return std::make_unique<EncodedPictures>(
         std::make_unique<Pictures>(std::move(reader), std::move(first), from, to, rate), plan, std::move(encoder));
 }
-std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan::Sound& plan,
-                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level) {
-    return std::make_unique<EncodedSound>(
-        LevelledSound(std::move(sound), plan.form, to == Time::max() ? to : to - from, level), plan,
-        std::move(encoder));
-}
-std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to) {
-    return std::make_unique<Captioned>(std::move(cues), plan, from, to);
-}
-
 VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate) {
     auto& v = recipe.video;
     auto* form = picture_form(codec);
@@ -385,7 +254,7 @@ VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width,
     auto pictures = v.keyframes.seconds() * static_cast<double>(rate.num) / static_cast<double>(rate.den);
     e.keyframe_every = std::max(1, static_cast<int>(std::min(pictures, 1e6) + 0.5));
     e.b_frames = form ? form->b_frames : 0;
-    e.effort = 1;
+    e.effort = v.effort;
     e.control = VideoEncodeOptions::Control::quality;
     e.quality = v.quality.value_or(form ? form->quality : 30);
     return e;

@@ -211,7 +211,7 @@ Result<bool> SoundReader::decode_more() {
             anchored_ = false;  // what follows is placed by its own time
             continue;
         }
-                if (block.samples.empty()) {
+        if (block.samples.empty()) {
             // A decoder that gives nothing for its first packet has passed its time all the same.
             if (!anchored_ && head.duration.ns > 0) {
                 position_ = time_to_ticks(head.pts, static_cast<std::uint64_t>(rate_)) +
