@@ -1,8 +1,8 @@
 #!/usr/bin/env python3
 """What is converted plays in a web browser's own media element, where it takes the form at all.
 
-browser.py BIN FIXTURES: makes clips, serves them on the loopback address, and asks a headless browser to play each to its
-end. Without a browser the test is skipped (77), and says so.
+browser.py BIN FIXTURES: makes clips, serves them on the loopback address, and asks a headless browser to play each to
+its end. Without a browser the test is skipped (77), and says so.
 """
 import functools
 import http.server
@@ -36,7 +36,8 @@ async function play([file, , type]) {
     v.muted = true; v.src = file; v.playbackRate = 2;
     document.body.append(v);
     const result = await new Promise(done => {
-        const failed = () => done({file, error: v.error ? v.error.code + ' ' + v.error.message : 'stuck at ' + v.currentTime});
+        const failed = () =>
+            done({file, error: v.error ? v.error.code + ' ' + v.error.message : 'stuck at ' + v.currentTime});
         v.onerror = failed;
         v.onended = () => done({file, duration: v.duration, width: v.videoWidth, height: v.videoHeight,
                                 frames: v.getVideoPlaybackQuality ? v.getVideoPlaybackQuality().totalVideoFrames : 0});
@@ -81,8 +82,9 @@ def main():
         server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(Handler, directory=folder))
         threading.Thread(target=server.serve_forever, daemon=True).start()
         running = subprocess.Popen(
-            [browser, "--headless=new", "--no-sandbox", "--disable-gpu", "--mute-audio", f"--user-data-dir={folder}/profile",
-             "--autoplay-policy=no-user-gesture-required", f"http://127.0.0.1:{server.server_port}/index.html"],
+            [browser, "--headless=new", "--no-sandbox", "--disable-gpu", "--mute-audio",
+             f"--user-data-dir={folder}/profile", "--autoplay-policy=no-user-gesture-required",
+             f"http://127.0.0.1:{server.server_port}/index.html"],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         try:
             if not told.wait(240):

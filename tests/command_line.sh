@@ -183,7 +183,8 @@ for to in mkv ogv ts wav mp3 flac aac; do
     check "what was made into $to" 0 'd["error"] is None and d["tracks"] and
             not [f for f in d["findings"] if f["code"]=="wrong-extension"]' "$r" inspect "$work/form.$to" --json
 done
-check "convert with more words" 0 'd["audio"]["channels"]==1 and d["audio"]["sample_rate"]==22050 and d["container"]=="mp4"' \
+check "convert with more words" 0 \
+    'd["audio"]["channels"]==1 and d["audio"]["sample_rate"]==22050 and d["container"]=="mp4"' \
     "$r" convert "$fixtures/h264_high_aac.mp4" "$work/words.mp4" --wrapper mp4-fragments --channels 1 \
     --sample-rate 22050 --most-rate 15 --keyframes 1s --captions none --tracks all --to 1s --json
 check "jobs: carried out" 0 'd["jobs"][0]["state"]=="done" and d["jobs"][0]["sentence"]' "$r" jobs --run --json

@@ -352,7 +352,8 @@ TEST_CASE("captions stay what they say, when and where, in each container that h
     Recipe without;
     without.captions = Recipe::Captions::none;
     (void)made(source, folder / "n.mkv", without);
-    for (auto& t : opened_at(folder / "n.mkv")->info().tracks) CHECK(t.kind != Kind::text);
+    auto without_captions = opened_at(folder / "n.mkv");
+    for (auto& t : without_captions->info().tracks) CHECK(t.kind != Kind::text);
     CHECK(says(made(source, folder / "n.ts"), "captions-left-out"));
     // What is written of a cue is read as it was.
     std::mt19937 random(3);

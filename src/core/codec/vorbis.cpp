@@ -3,6 +3,8 @@
 #include <vorbis/codec.h>
 #include <vorbis/vorbisenc.h>
 
+#include <algorithm>
+
 #include "codec/channel_order.h"
 #include "codec/codec.h"
 #include "media/codec_headers.h"
@@ -87,12 +89,16 @@ class Encoder final : public AudioEncoder {
         if (o.channels < 1 || o.channels > 8) return refused();
         auto e = std::make_unique<Encoder>();
         e->channels_ = o.channels;
-        // What it can't reach at a rate it refuses; the nearest quality it has is then taken.
-        if (vorbis_encode_init(&e->info_, o.channels, o.rate, -1, static_cast<long>(o.bitrate), -1) != 0) {
-            vorbis_info_clear(&e->info_);
-            vorbis_info_init(&e->info_);
-            if (vorbis_encode_init_vbr(&e->info_, o.channels, o.rate, 0.4F) != 0) return refused();
-        }
+        // It varies its rate by nature: what is aimed at is the quality that comes to about so many bits, a pair of
+        // channels at 48 kHz.
+        static constexpr std::array<float, 12> kilobits{45, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 500};
+        auto wanted = static_cast<float>(o.bitrate) / 1000 * 2 / static_cast<float>(o.channels) * 48000 /
+                      static_cast<float>(std::clamp(o.rate, 24000, 48000));
+        auto above = std::upper_bound(kilobits.begin() + 1, kilobits.end() - 1, wanted);
+        auto part = std::clamp((wanted - *(above - 1)) / (*above - *(above - 1)), 0.0F, 1.0F);
+        auto quality = 0.1F * (static_cast<float>(above - 1 - kilobits.begin()) + part) - 0.1F;
+        if (vorbis_encode_init_vbr(&e->info_, o.channels, o.rate, std::clamp(quality, -0.1F, 1.0F)) != 0)
+            return refused();
         if (vorbis_analysis_init(&e->state_, &e->info_) != 0 || vorbis_block_init(&e->state_, &e->block_) != 0)
             return fail(Code::internal, "The Vorbis encoder could not be started.");
         e->started_ = true;

@@ -236,10 +236,11 @@ json recipe_schema() {
 std::string recipe_page() {
     std::string page = R"(# Recipes
 
-What is to become of a clip, as JSON; [the schema](recipe.schema.json) is exact and, like this page, made from the code. The
-options of `ruedo convert` say the same, and come on top of a recipe that is given with `--recipe`. What is left out is
-chosen: what may stay as it is is copied bit for bit, and the rest is encoded into the first codec that the container (and the
-target) takes. What is not known in a recipe is refused, since it is carried out as a whole.
+What is to become of a clip, as JSON; [the schema](recipe.schema.json) is exact and, like this page, made from the
+code. The options of `ruedo convert` say the same, and come on top of a recipe that is given with `--recipe`. What
+is left out is chosen: what may stay as it is is copied bit for bit, and the rest is encoded into the first codec
+that the container (and the target) takes. What is not known in a recipe is refused, since it is carried out as a
+whole.
 
 ```json
 {
@@ -281,10 +282,11 @@ target) takes. What is not known in a recipe is refused, since it is carried out
                             list(w.audio, title), list(w.text, title));
     }
     return page + R"(
-A source that breaks off gives a shorter clip with the finding `truncated`. The file appears whole under its name, or not at
-all, and never in the place of what is read. Sound keeps its channels and its rate as far as its codec goes; where fewer
-channels are left they are mixed as ITU-R BS.775 has it, and kept under full scale. Captions become WebVTT or SubRip, as the
-container has it. Bare AAC can’t say that its encoder begins early, and a transport stream can’t either.
+A source that breaks off gives a shorter clip with the finding `truncated`. The file appears whole under its name,
+or not at all, and never in the place of what is read. Sound keeps its channels and its rate as far as its codec
+goes; where fewer channels are left they are mixed as ITU-R BS.775 has it, and kept under full scale. Captions
+become WebVTT or SubRip, as the container has it. Bare AAC can’t say that its encoder begins early, and a transport
+stream can’t either.
 )";
 }
 
