@@ -263,10 +263,7 @@ Result<json> jobs_command(const JobWords& w) {
         ConvertWords words;
         words.recipe = w.add[0] == "-" ? "" : w.add[0], words.out = w.add[2], words.target = w.target;
         TRY(auto o, read_words(words));
-        auto extension = o.out.extension().string();
-        if (o.recipe.wrapper.empty() && !wrapper_of_extension(extension.empty() ? "" : extension.substr(1)))
-            return wrong(fmt::format("“{}” does not say what is to be made.", w.add[2]),
-                         "Name it .mp4, .webm or .mkv.");
+        TRY_DO(wrapper_for(o.recipe, o.out));
         if (auto added = queue.add(w.add[1], o.out, o.recipe, w.target); !added) return std::unexpected(added.error());
     }
     auto numbered = [](const std::string& word) -> Result<std::uint64_t> {

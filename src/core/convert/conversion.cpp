@@ -26,6 +26,15 @@ struct Notes {
     fs::path path;
 };
 
+/// So many that the two pictures nearest to each other are a step apart; at most 120.
+std::int64_t steps_a_second(std::vector<Time> times) {
+    std::sort(times.begin(), times.end());
+    auto least = times.back() - times.front();
+    for (std::size_t i = 1; i < times.size(); ++i)
+        if (times[i] > times[i - 1]) least = std::min(least, times[i] - times[i - 1]);
+    return std::clamp<std::int64_t>((999'999'999 + least.ns) / std::max<std::int64_t>(1, least.ns), 1, 120);
+}
+
 class Conversion {
   public:
     Conversion(const ConversionOptions& options, CodecRegistry& codecs) : o_(options), codecs_(codecs) {}
@@ -33,12 +42,7 @@ class Conversion {
     Result<Converted> run(const std::string& source) {
         began_ = monotonic_now();
         auto& recipe = o_.recipe;
-        auto extension = o_.out.extension().string();
-        auto* wrapper = !recipe.wrapper.empty() ? wrapper_named(recipe.wrapper)
-                                                : wrapper_of_extension(extension.empty() ? "" : extension.substr(1));
-        if (!wrapper)
-            return fail(Code::usage, fmt::format("“{}” does not say what is to be made.", o_.out.filename().string()),
-                        "Name it .mp4, .webm or .mkv.");
+        TRY(auto wrapper, wrapper_for(recipe, o_.out));
         TRY_DO(look_at_place(source));
         {
             ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
@@ -110,12 +114,7 @@ class Conversion {
         pictures_ = facts.frame_count;
         rate_ = facts.frame_rate;
         if (!rate_.stated() && times.size() > 1) {
-            std::sort(times.begin(), times.end());
-            auto least = length;
-            for (std::size_t i = 1; i < times.size(); ++i)
-                if (times[i] > times[i - 1]) least = std::min(least, times[i] - times[i - 1]);
-            rate_ = {std::clamp<std::int64_t>((999'999'999 + least.ns) / std::max<std::int64_t>(1, least.ns), 1, 120),
-                     1};
+            rate_ = {steps_a_second(std::move(times)), 1};
             plan_.why.push_back({"times-rounded",
                                  fmt::format("Its pictures come at no one rate; here they are counted in "
                                              "steps of a {}th of a second.",

@@ -16,12 +16,12 @@ using Do = Recipe::Do;
 using Shape = Recipe::Shape;
 
 constexpr std::array picture_forms{
-    PictureForm{Codec::h264, 21, 0, 51, true, true, true, 2, 2, 3},
-    PictureForm{Codec::vp9, 32, 0, 63, true, true, true, 1, 1, 0},
-    PictureForm{Codec::vp8, 20, 0, 63, true, true, true, 1, 1, 0},
-    PictureForm{Codec::av1, 35, 1, 63, true, true, false, 64, 2, 0},
-    PictureForm{Codec::theora, 48, 0, 63, false, true, true, 1, 1, 0},
-    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, false, 1, 1, 0},
+    PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3},
+    PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0},
+    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0},
+    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0},
+    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0},
+    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0},
 };
 const std::array sound_forms{
     SoundCodecForm{
@@ -365,6 +365,15 @@ class Planner {
     Plan p_;
 };
 }  // namespace
+
+Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out) {
+    auto extension = out.extension().string();
+    auto* wrapper = !recipe.wrapper.empty() ? wrapper_named(recipe.wrapper)
+                                            : wrapper_of_extension(extension.empty() ? "" : extension.substr(1));
+    if (wrapper) return wrapper;
+    return fail(Code::usage, fmt::format("“{}” does not say what is to be made.", out.filename().string()),
+                "Name it .mp4, .webm or .mkv.");
+}
 
 const PictureForm* picture_form(Codec codec) {
     auto it = std::find_if(picture_forms.begin(), picture_forms.end(), [&](auto& f) { return f.codec == codec; });

@@ -11,8 +11,7 @@ namespace ruedo {
 /// What the encoder of a picture codec can, one row each.
 struct PictureForm {
     Codec codec;
-    int quality, low, high;  ///< Usual, and the ends of its own scale.
-    bool less_is_better;
+    int quality, low, high;    ///< Usual, and the ends of its own scale.
     bool bitrate, two_passes;  ///< Whether it can aim at one, and learn first.
     int least, step;           ///< The smallest width and height, and by how much they grow.
     int b_frames;
@@ -53,6 +52,8 @@ struct Plan {
     Time length{};             ///< Of what is made, as far as that is known before.
     std::vector<Finding> why;  ///< Sentences: what is done anew, and what is left out.
 };
+/// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
+Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out);
 /// What only the clip's packets tell: whether what is copied of a track can begin at a time (a keyframe is shown then),
 /// and end at one (no packet before it needs one from behind it).
 struct Cuts {
