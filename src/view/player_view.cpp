@@ -128,6 +128,8 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
 }
 
 PlayerView::~PlayerView() {
+    // What has the focus among its children loses it after this.
+    disconnect(qApp, nullptr, this, nullptr);
     surface_->report_to(nullptr);
     surface_->on_resized = {};
     session_.reset();
