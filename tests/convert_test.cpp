@@ -122,7 +122,7 @@ TEST_CASE("size, shape and rate are those that were asked for") {
         auto path = folder / "s.mp4";
         (void)value(convert(fixture(c.name).string(), {.out = path, .recipe = r, .target = {}, .replace = true},
                             CodecRegistry::standard()));
-        auto& from = open(c.name)->info().main(Kind::video)->video;
+        auto from = open(c.name)->info().main(Kind::video)->video;
         auto clip = value(open_clip(path.string()));
         auto& to = clip->info().main(Kind::video)->video;
         int width =

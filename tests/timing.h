@@ -68,6 +68,13 @@ inline Time stood_in_line() {
     return Time{waited};
 }
 
+/// Instrumented code takes so many times as long.
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+inline constexpr std::int64_t slowed = 6;
+#else
+inline constexpr std::int64_t slowed = 1;
+#endif
+
 /// How long `what` ran, less what the bare timer beside it lost, or what this thread waited for a processor that others
 /// had, whichever is more.
 template <class F>

@@ -423,7 +423,7 @@ TEST_CASE("five hundred files at once leave the window answering") {
     }
     CHECK(done_());
     INFO("longest turn " << longest.ms() << " ms");
-    CHECK(longest < 150_ms);  // on a quiet machine it is below 20
+    CHECK(longest < 150_ms * slowed);  // on a quiet machine it is below 20
 }
 
 TEST_CASE("the ring's calls do what they say, and those that are not allowed say why") {

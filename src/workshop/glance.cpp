@@ -54,8 +54,9 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         g.from_service = true;
         g.facts = std::move(facts);
         g.poster.loadFromData(clip->poster.data(), static_cast<int>(clip->poster.size()));
-        g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio,
-                                   Qt::SmoothTransformation);
+        if (!g.poster.isNull())
+            g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio,
+                                       Qt::SmoothTransformation);
         g.poster.setDevicePixelRatio(2);
         return g;
     }
