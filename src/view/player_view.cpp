@@ -242,9 +242,9 @@ void PlayerView::find_posters() {
         auto source = resolve(spec, session_->folder());
         auto own = poster_file(spec, session_->folder());
         auto work = [source, own, at = spec.poster_at](const std::atomic<bool>& cancel) {
-            auto poster = own.isEmpty() ? QImage()
-                                        : QImage(own).scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
-            return poster.isNull() ? find_poster(source, at ? 1920 : 960, at ? 1280 : 640, &cancel, at) : poster;
+            auto poster = own.isEmpty() ? QImage() : QImage(own);
+            return poster.isNull() ? find_poster(source, at ? 1920 : 960, at ? 1280 : 640, &cancel, at)
+                                   : poster.scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
         };
         desk_.ask("poster " + std::to_string(i),
                   source + "|" + own.toStdString() + "|" + std::to_string(spec.poster_at.value_or(Time{-1}).ns),

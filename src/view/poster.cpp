@@ -9,6 +9,11 @@ namespace ruedo {
 QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel,
                    std::optional<Time> wanted) {
     auto tracks = select_tracks(clip->info(), CodecRegistry::standard());
+    // Of sound alone, the cover that goes with it.
+    if (auto& cover = clip->info().tags.cover; !cover.empty() && tracks && !tracks->video) {
+        auto image = QImage::fromData(cover.data(), static_cast<int>(cover.size()));
+        return image.isNull() ? image : image.scaled(width, height, Qt::KeepAspectRatio, Qt::SmoothTransformation);
+    }
     if (!tracks || !tracks->video) return {};
     auto at = wanted.value_or(std::min(2_s, clip->info().duration / 4));
     auto& f = tracks->video->video;

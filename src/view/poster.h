@@ -7,7 +7,7 @@
 namespace ruedo {
 
 /// The picture at a time of a clip (two seconds into it, or its first quarter where it is short, without), fitted into
-/// this many pixels. Nothing where there are no pictures. Blocks; for threads beside the window's.
+/// this many pixels; of sound alone its cover. Nothing where there is neither. Blocks; for threads beside the window's.
 QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel = nullptr,
                    std::optional<Time> at = {});
 

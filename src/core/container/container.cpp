@@ -210,6 +210,10 @@ Rational constant_rate(const std::vector<Time>& times, Rational tick) {
 }
 }  // namespace
 
+double TrackFacts::pictures_a_second() const {
+    if (frame_rate.stated()) return static_cast<double>(frame_rate.num) / static_cast<double>(frame_rate.den);
+    return frame_count > 1 && end > start ? static_cast<double>(frame_count) / (end - start).seconds() : 0;
+}
 Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each) {
     auto reader = clip.reader(track.id);
     TrackFacts facts;

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <map>
+#include <span>
 
 namespace ruedo {
 
@@ -366,29 +367,54 @@ Codec codec_of_fourcc(std::string tag) {
     return it == names.end() ? Codec::unknown : it->second;
 }
 
-unsigned vp9_level(int width, int height, double rate) {
-    struct Level {
-        unsigned level;
-        std::uint64_t samples_per_second, size;
-    };
-    static constexpr std::array<Level, 13> levels{{{10, 829440, 36864},
-                                                   {11, 2764800, 73728},
-                                                   {20, 4608000, 122880},
-                                                   {21, 9216000, 245760},
-                                                   {30, 20736000, 552960},
-                                                   {31, 36864000, 983040},
-                                                   {40, 83558400, 2228224},
-                                                   {41, 160432128, 2228224},
-                                                   {50, 311951360, 8912896},
-                                                   {51, 588251136, 8912896},
-                                                   {52, 1176502272, 8912896},
-                                                   {60, 1176502272, 35651584},
-                                                   {61, 2353004544, 35651584}}};
-    auto size = static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height);
-    for (auto& l : levels)
-        if (size <= l.size && static_cast<double>(size) * rate <= static_cast<double>(l.samples_per_second))
-            return l.level;
+namespace {
+struct LevelRow {
+    unsigned level;
+    std::uint64_t per_second, size;  ///< At most so many samples or blocks.
+};
+unsigned lowest_level(std::span<const LevelRow> rows, std::uint64_t size, double rate) {
+    for (auto& r : rows)
+        if (size <= r.size && static_cast<double>(size) * rate <= static_cast<double>(r.per_second)) return r.level;
     return 62;
+}
+}  // namespace
+
+unsigned vp9_level(int width, int height, double rate) {
+    static constexpr std::array<LevelRow, 13> levels{{{10, 829440, 36864},
+                                                      {11, 2764800, 73728},
+                                                      {20, 4608000, 122880},
+                                                      {21, 9216000, 245760},
+                                                      {30, 20736000, 552960},
+                                                      {31, 36864000, 983040},
+                                                      {40, 83558400, 2228224},
+                                                      {41, 160432128, 2228224},
+                                                      {50, 311951360, 8912896},
+                                                      {51, 588251136, 8912896},
+                                                      {52, 1176502272, 8912896},
+                                                      {60, 1176502272, 35651584},
+                                                      {61, 2353004544, 35651584}}};
+    return lowest_level(levels, static_cast<std::uint64_t>(width) * static_cast<std::uint64_t>(height), rate);
+}
+unsigned h264_level(int width, int height, double rate) {
+    static constexpr std::array<LevelRow, 17> levels{{{10, 1485, 99},
+                                                      {11, 3000, 396},
+                                                      {12, 6000, 396},
+                                                      {13, 11880, 396},
+                                                      {21, 19800, 792},
+                                                      {22, 20250, 1620},
+                                                      {30, 40500, 1620},
+                                                      {31, 108000, 3600},
+                                                      {32, 216000, 5120},
+                                                      {40, 245760, 8192},
+                                                      {42, 522240, 8704},
+                                                      {50, 589824, 22080},
+                                                      {51, 983040, 36864},
+                                                      {52, 2073600, 36864},
+                                                      {60, 4177920, 139264},
+                                                      {61, 8355840, 139264},
+                                                      {62, 16711680, 139264}}};
+    return lowest_level(
+        levels, static_cast<std::uint64_t>((width + 15) / 16) * static_cast<std::uint64_t>((height + 15) / 16), rate);
 }
 
 }  // namespace ruedo

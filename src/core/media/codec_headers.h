@@ -61,6 +61,8 @@ struct Vp9Header {
 std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame);
 /// The lowest level (ten times its number) that allows this size and rate.
 unsigned vp9_level(int width, int height, double rate);
+/// The same of H.264, 1b left aside (ISO/IEC 14496-10 Table A-1).
+unsigned h264_level(int width, int height, double rate);
 
 /// Whether no other picture depends on the one in this packet, so that it need not be decoded: in H.264 every slice
 /// says so (nal_ref_idc 0, clause 7.4.1), in VP9 it refreshes no frame buffer (clause 7.2), in MPEG video it is a B
@@ -109,6 +111,12 @@ std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet
 /// The same to be written (Vorbis I clause 5.2), with what the clip says of itself: neither a codec's own beginning nor
 /// a framing bit.
 Bytes make_comments(const std::string& language, const ClipTags& tags);
+/// A picture as FLAC has it, and in base64 the comments of the others (RFC 9639 clause 8.8); and the picture in one,
+/// empty where it can't be followed.
+Bytes make_picture_block(ByteView image);
+ByteView picture_in_block(ByteView block);
+/// What comments tell of a clip: its title and its cover.
+void take_comments(const std::vector<std::pair<std::string, std::string>>& comments, ClipTags& tags);
 /// Which modes of a Vorbis setup header use the long block (Vorbis I clause 4.2.4); read from its end, where they are.
 std::vector<bool> vorbis_long_modes(ByteView setup);
 

@@ -173,6 +173,15 @@ std::size_t PictureTimes::number_at(Time t) const {
     return after == all.begin() ? 0 : static_cast<std::size_t>(after - all.begin()) - 1;
 }
 
+std::string_view ClipTags::image_type(ByteView image) {
+    if (image.size() > 3 && image[0] == 0xFF && image[1] == 0xD8 && image[2] == 0xFF) return "image/jpeg";
+    static constexpr std::array<std::uint8_t, 8> png{0x89, 'P', 'N', 'G', 0x0D, 0x0A, 0x1A, 0x0A};
+    return image.size() > 8 && std::equal(png.begin(), png.end(), image.begin()) ? "image/png" : "";
+}
+void ClipTags::take_cover(ByteView image) {
+    if (cover.empty() && image.size() <= most_cover && !image_type(image).empty())
+        cover.assign(image.begin(), image.end());
+}
 std::string tidy_title(std::string_view text) {
     std::string out;
     for (char c : text.substr(0, text.find('\0')))

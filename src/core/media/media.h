@@ -113,6 +113,12 @@ inline constexpr const char* export_again =
 struct ClipTags {
     std::string title;                         ///< UTF-8, one line; empty when it has none.
     std::optional<std::int64_t> created = {};  ///< When it was made: seconds since 1970, UTC.
+    Bytes cover = {};                          ///< A picture that stands for it, as JPEG or PNG; empty without one.
+    static constexpr std::size_t most_cover = 8 << 20;
+    /// `image/jpeg` or `image/png`; empty for anything else.
+    static std::string_view image_type(ByteView image);
+    /// Takes over what is a picture of those kinds and not too large, where there is none yet.
+    void take_cover(ByteView image);
 };
 /// Text from a file as a title: without control characters, and cut to 1,000 bytes.
 std::string tidy_title(std::string_view text);
@@ -203,6 +209,13 @@ class Clip {
         std::optional<std::uint64_t> of;
     };
     virtual std::optional<Fetched> fetched() const;
+    /// Where it is made of something else while it is read: the stretch it is at, and how often it began at another
+    /// place. Nothing where all of it is there.
+    struct Made {
+        Time from{}, to{};
+        std::uint64_t places = 0;
+    };
+    virtual std::optional<Made> made() const { return std::nullopt; }
     /// Whether what it is read from is no longer what was opened.
     virtual bool altered() const;
     /// What it is read from, where that is one run of bytes.
@@ -231,6 +244,13 @@ struct PictureTimes {
 Result<PictureTimes> picture_times(TrackReader& reader, const Track& track);
 /// The keyframe time nearest to `t`, either way.
 Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t);
+
+/// Letters in one style.
+struct TextRun {
+    std::string text;  ///< UTF-8; lines end with '\n'.
+    bool italic = false, bold = false, underline = false;
+    bool operator==(const TextRun&) const = default;
+};
 
 /// Planar 8-bit 4:2:0, with all it takes to show it. Immutable once made; shared, never copied.
 struct Picture {

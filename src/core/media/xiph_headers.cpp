@@ -54,11 +54,63 @@ std::vector<std::pair<std::string, std::string>> vorbis_comments(ByteView packet
     return out;
 }
 
+namespace {
+constexpr std::string_view base64_digits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+std::string base64(ByteView bytes) {
+    std::string out;
+    for (std::size_t i = 0; i < bytes.size(); i += 3) {
+        std::uint32_t v = 0;
+        auto n = std::min<std::size_t>(3, bytes.size() - i);
+        for (std::size_t k = 0; k < 3; ++k) v = v << 8 | (k < n ? bytes[i + k] : 0U);
+        for (std::size_t k = 0; k < 4; ++k) out += k <= n ? base64_digits[v >> (18 - 6 * k) & 63] : '=';
+    }
+    return out;
+}
+/// Up to the first that is no digit.
+Bytes from_base64(std::string_view text) {
+    Bytes out;
+    std::uint32_t v = 0;
+    int bits = 0;
+    for (auto c : text) {
+        auto digit = base64_digits.find(c);
+        if (digit == std::string_view::npos) break;
+        v = v << 6 | static_cast<std::uint32_t>(digit), bits += 6;
+        if (bits >= 8) out.push_back(static_cast<std::uint8_t>(v >> (bits -= 8)));
+    }
+    return out;
+}
+}  // namespace
+
+Bytes make_picture_block(ByteView image) {
+    auto type = ClipTags::image_type(image);
+    ByteWriter w;
+    // The front cover; its size and depth stand in the picture itself.
+    w.u32(3).u32(type.size()).text(type).u32(0).u32(0).u32(0).u32(0).u32(0).u32(image.size()).raw(image);
+    return w.bytes;
+}
+ByteView picture_in_block(ByteView block) {
+    ByteReader r(block);
+    r.skip(4);
+    r.skip(r.u32());
+    r.skip(r.u32());
+    r.skip(16);
+    auto image = r.take(r.u32());
+    return r.overrun() ? ByteView{} : image;
+}
+void take_comments(const std::vector<std::pair<std::string, std::string>>& comments, ClipTags& tags) {
+    for (auto& [name, value] : comments) {
+        if (name == "TITLE" && tags.title.empty()) tags.title = tidy_title(value);
+        if (name == "METADATA_BLOCK_PICTURE" && value.size() < ClipTags::most_cover / 3 * 4)
+            tags.take_cover(picture_in_block(from_base64(value)));
+    }
+}
+
 Bytes make_comments(const std::string& language, const ClipTags& tags) {
     std::string_view writer = "ruedo";
     std::vector<std::string> all;
     if (!tags.title.empty()) all.push_back("TITLE=" + tags.title);
     if (!language.empty()) all.push_back("LANGUAGE=" + language);
+    if (!tags.cover.empty()) all.push_back("METADATA_BLOCK_PICTURE=" + base64(make_picture_block(tags.cover)));
     ByteWriter w;
     w.le(writer.size(), 4).text(writer).le(all.size(), 4);
     for (auto& c : all) w.le(c.size(), 4).text(c);

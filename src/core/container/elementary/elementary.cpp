@@ -25,9 +25,30 @@ std::uint64_t id3_length(ByteView head) {
     return size + 10 + (head[5] & 0x10 ? 10 : 0);
 }
 
-/// The title of an ID3v2.3 or 2.4 tag, where it is in Latin-1 or UTF-8 (frames: clause 4); empty when there is none.
-std::string id3_title(ByteView tag) {
-    if (tag.size() < 10 || tag[3] < 3 || tag[3] > 4 || tag[5] & 0xC0) return {};
+/// Text in Latin-1 or UTF-8, by the byte before it.
+std::string id3_text(ByteView body) {
+    if (body[0] == 3) return tidy_title({reinterpret_cast<const char*>(body.data()) + 1, body.size() - 1});
+    std::string text;
+    for (auto b : body[0] == 0 ? body.subspan(1) : ByteView{})
+        if (b < 0x80)
+            text += static_cast<char>(b);
+        else
+            text += static_cast<char>(0xC0 | b >> 6), text += static_cast<char>(0x80 | (b & 63));
+    return tidy_title(text);
+}
+/// The picture in an APIC frame (ID3v2.3 clause 4.15): behind its type, its kind and its description.
+ByteView id3_picture(ByteView body) {
+    auto wide = body[0] == 1 || body[0] == 2;
+    std::size_t at = 1;
+    while (at < body.size() && body[at]) ++at;
+    at += 2;
+    while (at + 1 < body.size() && (body[at] || (wide && body[at + 1]))) at += wide ? 2 : 1;
+    at += wide ? 2 : 1;
+    return at < body.size() ? body.subspan(at) : ByteView{};
+}
+/// What an ID3v2.3 or 2.4 tag says of the clip (frames: clause 4).
+void read_id3(ByteView tag, ClipTags& tags) {
+    if (tag.size() < 10 || tag[3] < 3 || tag[3] > 4 || tag[5] & 0xC0) return;
     ByteReader r(tag.subspan(10));
     while (r.left() >= 11) {
         auto name = r.u32();
@@ -35,19 +56,10 @@ std::string id3_title(ByteView tag) {
         for (int i = 0; i < 4; ++i) size = tag[3] == 4 ? size << 7 | (r.u8() & 127U) : size << 8 | r.u8();
         r.skip(2);
         auto body = r.take(size);
-        if (name == 0 || body.empty()) return {};
-        if (name != fourcc("TIT2")) continue;
-        if (body[0] == 3) return tidy_title({reinterpret_cast<const char*>(body.data()) + 1, body.size() - 1});
-        if (body[0] != 0) return {};
-        std::string text;
-        for (auto b : body.subspan(1))
-            if (b < 0x80)
-                text += static_cast<char>(b);
-            else
-                text += static_cast<char>(0xC0 | b >> 6), text += static_cast<char>(0x80 | (b & 63));
-        return tidy_title(text);
+        if (name == 0 || body.empty()) return;
+        if (name == fourcc("TIT2") && tags.title.empty()) tags.title = id3_text(body);
+        if (name == fourcc("APIC")) tags.take_cover(id3_picture(body));
     }
-    return {};
 }
 
 /// What an encoder says in the first frame of an MP3.
@@ -97,9 +109,9 @@ class FramedClip final : public Clip {
             TRY(auto head, reader.view(at, 10));
             auto length = id3_length(head);
             if (length == 0) break;
-            if (info_.tags.title.empty() && length < 16384) {
-                TRY(auto tag, reader.view(at, std::min<std::uint64_t>(length, 16384)));
-                info_.tags.title = id3_title(tag);
+            if (length <= (source->cheap_to_seek() ? ClipTags::most_cover + 65536 : 16384)) {
+                Bytes tag;
+                if (reader.read(at, length, tag)) read_id3(tag, info_.tags);
             }
             at += length;
         }

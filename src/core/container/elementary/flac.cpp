@@ -197,7 +197,7 @@ class FlacClip final : public Clip {
                 return fail(Code::truncated,
                             fmt::format("A block of the FLAC header of “{}” is longer than the file.", name),
                             "Copy or export it again.");
-            if ((type == 0 && blocks == 0) || type == 3 || type == 4) {
+            if ((type == 0 && blocks == 0) || type == 3 || type == 4 || type == 6) {
                 Bytes block;
                 TRY_DO(reader.read(at, 4 + length, block));
                 if (type == 0) {
@@ -215,12 +215,14 @@ class FlacClip final : public Clip {
                             shared_->points.push_back(p);
                     }
                 }
-                if (type == 4)
-                    for (auto& [key, value] : vorbis_comments(block)) {
-                        if (key == "TITLE") info_.tags.title = tidy_title(value);
+                if (type == 4) {
+                    auto comments = vorbis_comments(block);
+                    take_comments(comments, info_.tags);
+                    for (auto& [key, value] : comments)
                         if (key == "LANGUAGE")
                             t.language = value.size() == 3 ? bcp47_from_iso639(value) : value.substr(0, 35);
-                    }
+                }
+                if (type == 6) info_.tags.take_cover(picture_in_block(ByteView(block).subspan(4)));
             }
             at += 4 + length;
             if (last) break;

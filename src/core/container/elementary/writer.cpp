@@ -44,15 +44,20 @@ class FrameWriter final : public ClipWriter {
     /// A frame of the same kind, and long enough, that holds no sound but what there is to say; a decoder that does not
     /// know of it hears a moment of silence.
     Outcome begin(ByteView first) {
-        if (!tags_.title.empty()) {
-            // ID3v2.4, one text frame in UTF-8; sizes of seven bits a byte.
+        if (!tags_.title.empty() || !tags_.cover.empty()) {
+            // ID3v2.4, a text frame in UTF-8 and a picture; sizes of seven bits a byte.
             auto size = [](std::size_t n) {
                 return Bytes{static_cast<std::uint8_t>(n >> 21 & 127), static_cast<std::uint8_t>(n >> 14 & 127),
                              static_cast<std::uint8_t>(n >> 7 & 127), static_cast<std::uint8_t>(n & 127)};
             };
-            auto n = tags_.title.size() + 1;
-            ByteWriter w;
-            w.text("ID3").u8(4).u8(0).u8(0).raw(size(n + 10)).text("TIT2").raw(size(n)).u16(0).u8(3).text(tags_.title);
+            ByteWriter w, frames;
+            if (auto n = tags_.title.size() + 1; n > 1) frames.text("TIT2").raw(size(n)).u16(0).u8(3).text(tags_.title);
+            if (!tags_.cover.empty()) {
+                ByteWriter picture;
+                picture.u8(3).text(ClipTags::image_type(tags_.cover)).u8(0).u8(3).u8(0).raw(tags_.cover);
+                frames.text("APIC").raw(size(picture.size())).u16(0).raw(picture.bytes);
+            }
+            w.text("ID3").u8(4).u8(0).u8(0).raw(size(frames.size())).raw(frames.bytes);
             TRY_DO(sink_->write(w.bytes));
             info_at_ = w.size();
         }
@@ -112,8 +117,14 @@ class FlacFileWriter final : public ClipWriter {
             return fail(Code::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
         info_ = *info;
         ByteWriter w;
-        auto comments = make_comments(track.language, tags_);
-        w.raw(ByteView(track.config).first(42)).u8(0x84).u24(comments.size()).raw(comments);
+        auto said = tags_;
+        said.cover.clear();  // it has a block of its own here
+        auto comments = make_comments(track.language, said);
+        w.raw(ByteView(track.config).first(42)).u8(tags_.cover.empty() ? 0x84 : 4).u24(comments.size()).raw(comments);
+        if (!tags_.cover.empty()) {
+            auto picture = make_picture_block(tags_.cover);
+            w.u8(0x86).u24(picture.size()).raw(picture);
+        }
         w.bytes[4] = 0;  // another block follows
         head_.assign(w.bytes.begin(), w.bytes.begin() + 42);
         TRY_DO(sink_->write(w.bytes));

@@ -144,11 +144,18 @@ void movie_header(BoxWriter& w, Time end, std::size_t tracks, const ClipTags& ta
 }
 
 void movie_tags(BoxWriter& w, const ClipTags& tags) {
-    if (tags.title.empty()) return;
+    if (tags.title.empty() && tags.cover.empty()) return;
+    auto item = [&](const char(&name)[5], std::uint32_t type, auto&& value) {
+        w.box(name, [&] { w.box("data", [&] { w.u32(type).u32(0), value(); }); });
+    };
     w.box("udta", [&] {
         w.full("meta", 0, 0, [&] {
             w.full("hdlr", 0, 0, [&] { w.u32(0).text("mdirappl").u64(0).u8(0); });
-            w.box("ilst", [&] { w.box("\xA9nam", [&] { w.box("data", [&] { w.u32(1).u32(0).text(tags.title); }); }); });
+            w.box("ilst", [&] {
+                if (!tags.title.empty()) item("\xA9nam", 1, [&] { w.text(tags.title); });
+                if (!tags.cover.empty())
+                    item("covr", ClipTags::image_type(tags.cover) == "image/png" ? 14 : 13, [&] { w.raw(tags.cover); });
+            });
         });
     });
 }

@@ -133,7 +133,7 @@ Outcome IsoClip::read_moov(const Box& moov) {
         0);
 }
 
-/// The title, where it stands in a list of items. What can't be followed here is passed over.
+/// The title and the cover, where they stand in a list of items. What can't be followed here is passed over.
 Outcome IsoClip::read_tags(const Box& udta) {
     auto inside = [&](const Box& parent, std::uint64_t from, std::uint32_t type) -> std::optional<Box> {
         std::optional<Box> found;
@@ -148,12 +148,19 @@ Outcome IsoClip::read_tags(const Box& udta) {
     };
     auto meta = inside(udta, udta.body, fourcc("meta"));
     auto list = meta ? inside(*meta, meta->body + 4, fourcc("ilst")) : std::nullopt;
-    auto name = list ? inside(*list, list->body, fourcc("\xA9nam")) : std::nullopt;
-    auto data = name ? inside(*name, name->body, fourcc("data")) : std::nullopt;
-    if (!data || data->size() <= 8 || data->size() > 4096) return {};
-    TRY(auto bytes, body(*data, 4096));
-    if (bytes.size() > 8)
-        info_.tags.title = tidy_title({reinterpret_cast<const char*>(bytes.data()) + 8, bytes.size() - 8});
+    /// Behind its type and its language.
+    auto item = [&](std::uint32_t type, std::size_t most) -> Result<Bytes> {
+        auto named = list ? inside(*list, list->body, type) : std::nullopt;
+        auto data = named ? inside(*named, named->body, fourcc("data")) : std::nullopt;
+        if (!data || data->size() > most) return Bytes{};
+        TRY(auto bytes, body(*data, most));
+        bytes.erase(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(8, bytes.size())));
+        return bytes;
+    };
+    TRY(auto title, item(fourcc("\xA9nam"), 4096));
+    if (!title.empty()) info_.tags.title = tidy_title({reinterpret_cast<const char*>(title.data()), title.size()});
+    TRY(auto cover, item(fourcc("covr"), ClipTags::most_cover + 8));
+    info_.tags.take_cover(cover);
     return {};
 }
 

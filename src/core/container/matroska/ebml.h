@@ -29,7 +29,8 @@ constexpr std::uint32_t ebml = 0x1A45DFA3, doc_type = 0x4282, segment = 0x185380
                         timestamp = 0xE7, simple_block = 0xA3, block_group = 0xA0, block = 0xA1, block_duration = 0x9B,
                         reference_block = 0xFB, discard_padding = 0x75A2, void_element = 0xEC, block_additions = 0x75A1,
                         block_more = 0xA6, block_add_id = 0xEE, block_additional = 0xA5, crc32 = 0xBF,
-                        tags = 0x1254C367, chapters = 0x1043A770, attachments = 0x1941A469;
+                        tags = 0x1254C367, chapters = 0x1043A770, attachments = 0x1941A469, attached_file = 0x61A7,
+                        file_name = 0x466E, file_type = 0x4660, file_data = 0x465C, file_uid = 0x46AE;
 }  // namespace id
 
 /// True for the children of a Segment, at which a Cluster of unknown size ends (RFC 8794 clause 6.2).

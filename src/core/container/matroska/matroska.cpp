@@ -28,6 +28,7 @@ class MatroskaClip final : public Clip {
     void read_track(ByteView data);
     void read_video(ByteView data, Track& track);
     void name_codec(Track& track, TrackExtra& extra, ByteView config);
+    void read_cover(std::uint64_t at);
     Outcome settle_times();
     void take_config(Track& track, const Bytes& first);
     Outcome find_end();
@@ -111,6 +112,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
             break;
         }
         if (e->unknown()) break;
+        if (e->id == id::attachments) places.emplace(id::attachments, e->start);
         if (e->id == id::info || e->id == id::tracks || e->id == id::seek_head || e->id == id::cues) TRY_DO(take(*e));
         at = e->end;
     }
@@ -126,6 +128,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         TRY(auto e, read_element(reader_, places[late]));
         if (e && e->id == late) TRY_DO(take(*e));
     }
+    if (places.contains(id::attachments)) read_cover(places[id::attachments]);
     auto& name = shared_->source->name();
     if (!have_tracks || info_.tracks.empty())
         return fail(size < segment.end && segment.end != UINT64_MAX ? Code::truncated : Code::malformed,
@@ -151,6 +154,21 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         TRY_DO(find_end());
     }
     return {};
+}
+
+/// The first attached file that is a picture; what is large or far away is left alone.
+void MatroskaClip::read_cover(std::uint64_t at) {
+    if (!shared_->source->cheap_to_seek()) return;
+    auto e = read_element(reader_, at);
+    if (!e || !*e || (*e)->id != id::attachments || (*e)->unknown() || (*e)->size() > 2 * ClipTags::most_cover) return;
+    Bytes data;
+    if (!reader_.read((*e)->body, (*e)->size(), data)) return;
+    walk(data, [&](std::uint32_t a, ByteView file) {
+        if (a == id::attached_file)
+            walk(file, [&](std::uint32_t k, ByteView v) {
+                if (k == id::file_data) info_.tags.take_cover(v);
+            });
+    });
 }
 
 void MatroskaClip::read_info(ByteView data) {

@@ -62,7 +62,7 @@ class EbmlWriter : public ByteWriter {
     }
 };
 
-constexpr unsigned seek_head_room = 96;
+constexpr unsigned seek_head_room = 128;
 constexpr std::int64_t cue_distance = 400;  ///< Milliseconds at least from one to the next.
 
 struct CodecName {
@@ -176,6 +176,7 @@ class MatroskaWriter final : public ClipWriter {
                 });
             };
             seek(id::info, info_at_), seek(id::tracks, tracks_at_), seek(id::cues, cues_at);
+            if (attachments_at_) seek(id::attachments, attachments_at_);
         });
         auto rest = seek_head_room - head.bytes.size();
         head.element_id(id::void_element).size(rest - 2, 1);
@@ -217,6 +218,19 @@ class MatroskaWriter final : public ClipWriter {
         info.real(id::duration, 0);
         w.binary(id::info, info.bytes);
         duration_at_ = w.bytes.size() - info.bytes.size() + before;
+        // WebM has no attachments.
+        if (!tags_.cover.empty() && doc_ == "matroska") {
+            attachments_at_ = w.bytes.size();
+            auto type = ClipTags::image_type(tags_.cover);
+            w.master(id::attachments, [&](auto& a) {
+                a.master(id::attached_file, [&](auto& f) {
+                    f.words(id::file_name, type == "image/png" ? "cover.png" : "cover.jpg")
+                        .words(id::file_type, std::string(type))
+                        .binary(id::file_data, tags_.cover)
+                        .number(id::file_uid, 1);
+                });
+            });
+        }
         tracks_at_ = w.bytes.size();
         w.master(id::tracks, [&](auto& t) {
             for (std::size_t i = 0; i < tracks_.size(); ++i)
@@ -400,7 +414,8 @@ class MatroskaWriter final : public ClipWriter {
     std::vector<Cue> cues_, pending_;
     Bytes cluster_;
     std::int64_t cluster_ms_ = 0;
-    std::uint64_t segment_ = 0, info_at_ = 0, tracks_at_ = 0, duration_at_ = 0, room_ = 0, room_at_ = 0;
+    std::uint64_t segment_ = 0, info_at_ = 0, tracks_at_ = 0, attachments_at_ = 0, duration_at_ = 0, room_ = 0,
+                  room_at_ = 0;
     std::int64_t last_cue_ = -1;
     Time end_{};
 };

@@ -315,7 +315,8 @@ class OggClip final : public Clip {
         for (std::size_t i = 0; i < first.streams.size(); ++i) {
             auto& s = first.streams[i];
             auto track = s.track;
-            if (info_.tags.title.empty()) info_.tags.title = s.title;
+            if (info_.tags.title.empty()) info_.tags.title = s.tags.title;
+            info_.tags.take_cover(s.tags.cover);
             track.start = s.time_of(s.first) - first.origin;
             // Encoder delay lies before the start; where sound ends is said packet by packet.
             info_.tracks.push_back(std::move(track));

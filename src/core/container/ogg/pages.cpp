@@ -74,11 +74,12 @@ bool Logical::begin(ByteView packet) {
 
 void Logical::add_header(ByteView packet) {
     headers.emplace_back(packet.begin(), packet.end());
-    if (headers.size() == 2)
-        for (auto& [name, value] : vorbis_comments(packet)) {
-            if (name == "TITLE") title = tidy_title(value);
+    if (headers.size() == 2) {
+        auto comments = vorbis_comments(packet);
+        take_comments(comments, tags);
+        for (auto& [name, value] : comments)
             if (name == "LANGUAGE") track.language = value.size() == 3 ? bcp47_from_iso639(value) : value.substr(0, 35);
-        }
+    }
     if (!complete()) return;
     track.id = static_cast<std::uint32_t>(serial);
     track.is_default = true;

@@ -33,7 +33,7 @@ struct Logical {
     int serial = 0;
     Track track;
     std::vector<Bytes> headers;
-    std::string title;
+    ClipTags tags;
     std::uint64_t headers_wanted = 1;
     std::uint64_t num = 1, den = 1;  ///< Seconds per unit.
     std::int64_t first = 0;          ///< Unit of the first presented sample.

@@ -28,7 +28,7 @@ std::vector<Bytes> headers_of(const WriteTrack& t, const ClipTags& tags) {
     auto laced = t.codec == Codec::vorbis || t.codec == Codec::theora ? split_laced(t.config) : std::vector<ByteView>{};
     if (laced.size() == 3) {
         for (auto h : laced) out.emplace_back(h.begin(), h.end());
-        if (!t.language.empty() || !tags.title.empty())
+        if (!t.language.empty() || !tags.title.empty() || !tags.cover.empty())
             out[1] = comments(t.codec == Codec::vorbis ? "\3vorbis" : "\x81theora", t, tags, t.codec == Codec::vorbis);
     } else if (t.codec == Codec::opus && parse_opus_head(t.config)) {
         out = {t.config, comments("OpusTags", t, tags, false)};
