@@ -6,6 +6,7 @@
 #include <QTextOption>
 #include <algorithm>
 
+#include "text/caption_places.h"
 #include "view/look.h"
 
 namespace ruedo {
@@ -20,12 +21,10 @@ std::vector<Cue> cues_now(const Snapshot& s) {
 
 void paint(QPainter& g, const std::vector<Cue>& shown, const QRectF& picture, double foot) {
     g.setRenderHint(QPainter::Antialiasing);
-    auto area = picture.adjusted(picture.width() * 0.02, picture.height() * 0.02, -picture.width() * 0.02,
-                                 -picture.height() * 0.02);
     auto font = look::font(look::Size::body);
-    font.setPixelSize(std::max(12, static_cast<int>(picture.height() * 0.053)));
-    double line_height = QFontMetricsF(font).lineSpacing() * 1.1, lowest = std::min(area.bottom(), foot);
-    // Captions without a line of their own stack upwards from the bottom, the last one lowest.
+    font.setPixelSize(std::max(12, static_cast<int>(picture.height() * CaptionPlaces::letters)));
+    double line_height = QFontMetricsF(font).lineSpacing() * 1.1;
+    CaptionPlaces places(picture.left(), picture.top(), picture.width(), picture.height(), foot);
     for (auto cue = shown.rbegin(); cue != shown.rend(); ++cue) {
         QString html;
         for (auto& r : cue->runs) {
@@ -36,10 +35,7 @@ void paint(QPainter& g, const std::vector<Cue>& shown, const QRectF& picture, do
             html += words;
         }
         bool start = cue->align == Cue::Align::start, end = cue->align == Cue::Align::end;
-        double across = cue->position.value_or(start ? 0 : end ? 100 : 50) / 100;
-        // The box may not reach beyond the edge on the side to which it grows (WebVTT clause 7.2).
-        double room = start ? 1 - across : end ? across : 2 * std::min(across, 1 - across);
-        double wide = area.width() * std::clamp(std::min(cue->size / 100, room), 0.1, 1.0);
+        double wide = places.width_for(*cue);
         QTextDocument d;
         d.setDefaultFont(font);
         d.setDocumentMargin(4);
@@ -49,24 +45,13 @@ void paint(QPainter& g, const std::vector<Cue>& shown, const QRectF& picture, do
         d.setHtml("<span style='color:#F7F1E5'>" + html + "</span>");
         d.setTextWidth(wide);
         double tall = d.size().height(), used = std::min(wide, d.idealWidth());
-        double x = area.left() + area.width() * across - (start ? 0 : end ? wide : wide / 2);
-        double y = 0;
-        if (!cue->line) {
-            y = lowest - tall;
-            lowest = y - 2;
-        } else if (cue->line_percent) {
-            y = area.top() + (area.height() - tall) * *cue->line / 100;
-        } else {
-            y = *cue->line < 0 ? area.bottom() + *cue->line * line_height : area.top() + *cue->line * line_height;
-        }
-        y = std::clamp(y, area.top(), std::max(area.top(), foot - tall));
-        double shift = start ? 0 : end ? wide - used : (wide - used) / 2;
+        auto box = places.place(*cue, used, tall, line_height);
         g.setPen(Qt::NoPen);
         g.setBrush(QColor(0x17, 0x13, 0x1A, 205));
-        g.drawRect(QRectF(x + shift, y, used, tall));
-        g.translate(x, y);
+        g.drawRect(QRectF(box.left, box.top, used, tall));
+        g.translate(box.block, box.top);
         d.drawContents(&g);
-        g.translate(-x, -y);
+        g.translate(-box.block, -box.top);
     }
 }
 }  // namespace

@@ -5,6 +5,7 @@
 // only what its media need, and only those libraries' licences.
 #pragma once
 #include <filesystem>
+#include <span>
 
 #include "media/media.h"
 
@@ -56,6 +57,8 @@ struct VideoEncodeOptions {
     int quality = 30;  ///< With that control: constant, on the encoder's own scale (x264 0 to 51, VP8 and VP9 0 to 63).
     int b_frames = 0;  ///< At most so many in a row, where the codec has them.
     int effort = 0;    ///< 0 quick, 1 middling, 2 thorough.
+    std::string profile;  ///< Of H.264: baseline, main or high, which it is when empty.
+    unsigned level = 0;   ///< Of H.264, ten times its number: nothing goes beyond it; 0 for what comes of itself.
     /// Two passes: 1, then 2 over the same pictures with the same options; `stats` keeps what the first one learned.
     int pass = 0;
     std::filesystem::path stats;
@@ -99,9 +102,29 @@ class AudioEncoder {
     int channels_ = 2;
 };
 
+/// How a block of text is set; in pixels before stretching.
+struct TextStyle {
+    enum class Align { start, centre, end } align = Align::centre;
+    double size = 20;   ///< Of the letters.
+    double width = 0;   ///< Lines are broken so as to stay within it.
+    double margin = 0;  ///< Left free round the lines.
+    double stretch_x = 1, stretch_y = 1;
+};
+struct TextBlock {
+    int width = 0, height = 0;        ///< As far as the lines reach, with the margin; stretched.
+    std::vector<std::uint8_t> cover;  ///< 255 where a pixel is all letter; row after row.
+    double line = 0;                  ///< From one line to the next, before stretching.
+};
+/// Sets text in lines, whatever its script. Not thread-safe.
+class TextSetter {
+  public:
+    virtual ~TextSetter() = default;
+    virtual Result<TextBlock> set(std::span<const TextRun> runs, const TextStyle& style) = 0;
+};
+
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 5;
+    static constexpr unsigned current_abi = 6;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.
@@ -112,6 +135,7 @@ struct CodecModule {
     Result<std::unique_ptr<AudioDecoder>> (*audio_decoder)(const Track&) = nullptr;
     Result<std::unique_ptr<VideoEncoder>> (*video_encoder)(Codec, const VideoEncodeOptions&) = nullptr;
     Result<std::unique_ptr<AudioEncoder>> (*audio_encoder)(Codec, const AudioEncodeOptions&) = nullptr;
+    Result<std::unique_ptr<TextSetter>> (*text_setter)() = nullptr;
 };
 #define RUEDO_CODEC_MODULE \
     extern "C" __attribute__((visibility("default"))) const ruedo::CodecModule* ruedo_codec_module()
@@ -131,6 +155,7 @@ class CodecRegistry {
     Result<std::unique_ptr<AudioDecoder>> audio_decoder(const Track& track);
     Result<std::unique_ptr<VideoEncoder>> video_encoder(Codec codec, const VideoEncodeOptions& options);
     Result<std::unique_ptr<AudioEncoder>> audio_encoder(Codec codec, const AudioEncodeOptions& options);
+    Result<std::unique_ptr<TextSetter>> text_setter();
     bool decodes(Codec codec);
     bool encodes(Codec codec);
     /// The module that decodes `codec` and its file; nothing when there is none.

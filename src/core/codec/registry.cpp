@@ -115,5 +115,10 @@ Result<std::unique_ptr<AudioEncoder>> CodecRegistry::audio_encoder(Codec codec, 
             return guarded<std::unique_ptr<AudioEncoder>>([&] { return m.module->audio_encoder(codec, options); });
     return std::unexpected(missing(codec, "encodes"));
 }
+Result<std::unique_ptr<TextSetter>> CodecRegistry::text_setter() {
+    for (auto& m : modules())
+        if (m.module->text_setter) return guarded<std::unique_ptr<TextSetter>>([&] { return m.module->text_setter(); });
+    return fail(Code::codec_missing, "No adapter here draws letters.", "Install libpangocairo-1.0-0.");
+}
 
 }  // namespace ruedo

@@ -57,6 +57,7 @@ class Encoder final : public VideoEncoder {
             p.rc.b_stat_write = o.pass == 1, p.rc.b_stat_read = o.pass == 2;
             p.rc.psz_stat_out = p.rc.psz_stat_in = e->stats_.data();
         }
+        if (o.level) hold(p, o);
         if (o.pixel_aspect.stated())
             p.vui.i_sar_width = static_cast<int>(o.pixel_aspect.num),
             p.vui.i_sar_height = static_cast<int>(o.pixel_aspect.den);
@@ -67,7 +68,8 @@ class Encoder final : public VideoEncoder {
         p.vui.i_colorprim = colour.primaries != 2 ? colour.primaries : matrix;
         p.vui.i_transfer = colour.transfer != 2 ? colour.transfer : matrix;
         if (o.pass == 1 && o.effort > 0) x264_param_apply_fastfirstpass(&p);
-        x264_param_apply_profile(&p, "high");
+        if (x264_param_apply_profile(&p, o.profile.empty() ? "high" : o.profile.c_str()))
+            return fail(Code::refused, "The H.264 encoder has no such profile.", "It has baseline, main and high.");
         e->encoder_ = x264_encoder_open(&p);
         if (!e->encoder_)
             return fail(Code::limit, "The H.264 encoder refused these settings.", "Choose another size or rate.");
@@ -119,6 +121,17 @@ class Encoder final : public VideoEncoder {
     }
 
   private:
+    /// Within a level: its rate, its buffer, and the pictures that others may refer to (Table A-1).
+    static void hold(x264_param_t& p, const VideoEncodeOptions& o) {
+        auto* level = x264_levels;
+        for (auto* next = level; next->level_idc; ++next)
+            if (next->level_idc <= static_cast<int>(o.level) && next->level_idc > level->level_idc) level = next;
+        p.i_level_idc = level->level_idc;
+        auto blocks = (p.i_width + 15) / 16 * ((p.i_height + 15) / 16);
+        p.i_frame_reference = std::clamp(p.i_frame_reference, 1, std::max(1, level->dpb / blocks));
+        p.rc.i_vbv_max_bitrate = level->bitrate, p.rc.i_vbv_buffer_size = level->cpb;
+        if (p.rc.i_rc_method == X264_RC_ABR) p.rc.i_bitrate = std::min(p.rc.i_bitrate, level->bitrate);
+    }
     Outcome give(x264_picture_t* in, std::vector<Encoded>& out) {
         x264_nal_t* nals = nullptr;
         int count = 0;

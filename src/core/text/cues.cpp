@@ -193,9 +193,9 @@ std::string cue_text(const Cue& cue, bool webvtt) {
     return all;
 }
 
-std::vector<CueRun> parse_cue_text(std::string_view s) {
-    std::vector<CueRun> runs;
-    CueRun now;
+std::vector<TextRun> parse_cue_text(std::string_view s) {
+    std::vector<TextRun> runs;
+    TextRun now;
     auto flush = [&] {
         if (!now.text.empty()) runs.push_back(now);
         now.text.clear();

@@ -7,17 +7,11 @@
 
 namespace ruedo {
 
-struct CueRun {
-    std::string text;  ///< UTF-8; lines end with '\n'.
-    bool italic = false, bold = false, underline = false;
-    bool operator==(const CueRun&) const = default;
-};
-
 /// One caption, with those of its settings that move it (WebVTT clause 4.4).
 struct Cue {
     enum class Align { start, centre, end };
     Time start{}, end{};
-    std::vector<CueRun> runs;
+    std::vector<TextRun> runs;
     /// Lines from the top, negative from the bottom; or with `line_percent` a share of the picture's height.
     std::optional<double> line;
     bool line_percent = false;
@@ -41,7 +35,7 @@ std::string cue_settings(const Cue& cue);
 /// Its text with tags; in WebVTT `&`, `<` and `>` are written as names.
 std::string cue_text(const Cue& cue, bool webvtt);
 /// The text of one cue with its tags made into runs.
-std::vector<CueRun> parse_cue_text(std::string_view text);
+std::vector<TextRun> parse_cue_text(std::string_view text);
 
 /// Whether captions of this codec can be shown.
 bool shows_captions(const Track& track);
