@@ -55,4 +55,50 @@ inline void holds_only(const Folder& folder, std::set<std::string> names) {
     CHECK(there == names);
 }
 
+/// A clip of grey pictures at these times, encoded as it comes; with a second of sound, or without.
+inline fs::path odd_clip(const Folder& folder, const std::string& name, int width, int height,
+                         const std::vector<Time>& times, Time last, std::optional<Time> sound_from = {}) {
+    auto path = folder / name;
+    auto& codecs = CodecRegistry::standard();
+    auto encoder = value(codecs.video_encoder(Codec::vp9, {.width = width, .height = height, .rate = {30, 1}}));
+    auto writer = value(write_webm(path));
+    WriteTrack v;
+    v.codec = Codec::vp9, v.config = encoder->config(), v.video = {width, height};
+    auto number = value(writer->add(v));
+    std::size_t sound = 0;
+    std::unique_ptr<AudioEncoder> speaker;
+    if (sound_from) {
+        speaker = value(codecs.audio_encoder(Codec::opus, {}));
+        WriteTrack a;
+        a.codec = Codec::opus, a.config = speaker->config(), a.audio = {48000, 2},
+        a.delay_samples = speaker->delay_samples();
+        sound = value(writer->add(a));
+    }
+    std::vector<Encoded> packets;
+    for (std::size_t i = 0; i < times.size(); ++i) {
+        std::array<std::uint8_t*, 3> planes{};
+        auto p = make_picture(width, height, planes);
+        for (std::size_t k = 0; k < 3; ++k)
+            std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height),
+                        static_cast<std::uint8_t>(k ? 128 : 60 + i));
+        p.pts = times[i];
+        done(encoder->encode(p, packets));
+    }
+    done(encoder->drain(packets));
+    for (std::size_t i = 0; i < packets.size(); ++i) {
+        auto& e = packets[i];
+        auto until = i + 1 < times.size() ? times[i + 1] : times[i] + last;
+        done(writer->write(number, {e.pts, e.dts, until - e.pts, e.keyframe, e.data}));
+    }
+    if (speaker)
+        for (int i = 0; i < 50; ++i) {
+            std::vector<EncodedSamples> made_here;
+            done(speaker->encode(std::vector<float>(960 * 2, 0.2F), made_here));
+            for (auto& e : made_here)
+                done(writer->write(sound, {*sound_from + 20_ms * i, *sound_from + 20_ms * i, 20_ms, true, e.data}));
+        }
+    done(writer->finish());
+    return path;
+}
+
 }  // namespace ruedo::test

@@ -90,53 +90,54 @@ TEST_CASE("going elsewhere begins there anew, and what was made is used again as
     CHECK(none->kept_bytes == 0);
 }
 
-namespace {
-/// A clip of grey pictures at these times, encoded as it comes; with a second of sound, or without.
-fs::path odd_clip(const Folder& folder, const std::string& name, int width, int height, const std::vector<Time>& times,
-                  Time last, std::optional<Time> sound_from = {}) {
-    auto path = folder / name;
-    auto& codecs = CodecRegistry::standard();
-    auto encoder = value(codecs.video_encoder(Codec::vp9, {.width = width, .height = height, .rate = {30, 1}}));
-    auto writer = value(write_webm(path));
-    WriteTrack v;
-    v.codec = Codec::vp9, v.config = encoder->config(), v.video = {width, height};
-    auto number = value(writer->add(v));
-    std::size_t sound = 0;
-    std::unique_ptr<AudioEncoder> speaker;
-    if (sound_from) {
-        speaker = value(codecs.audio_encoder(Codec::opus, {}));
-        WriteTrack a;
-        a.codec = Codec::opus, a.config = speaker->config(), a.audio = {48000, 2},
-        a.delay_samples = speaker->delay_samples();
-        sound = value(writer->add(a));
-    }
-    std::vector<Encoded> packets;
-    for (std::size_t i = 0; i < times.size(); ++i) {
-        std::array<std::uint8_t*, 3> planes{};
-        auto p = make_picture(width, height, planes);
-        for (std::size_t k = 0; k < 3; ++k)
-            std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height),
-                        static_cast<std::uint8_t>(k ? 128 : 60 + i));
-        p.pts = times[i];
-        done(encoder->encode(p, packets));
-    }
-    done(encoder->drain(packets));
-    for (std::size_t i = 0; i < packets.size(); ++i) {
-        auto& e = packets[i];
-        auto until = i + 1 < times.size() ? times[i + 1] : times[i] + last;
-        done(writer->write(number, {e.pts, e.dts, until - e.pts, e.keyframe, e.data}));
-    }
-    if (speaker)
-        for (int i = 0; i < 50; ++i) {
-            std::vector<EncodedSamples> made_here;
-            done(speaker->encode(std::vector<float>(960 * 2, 0.2F), made_here));
-            for (auto& e : made_here)
-                done(writer->write(sound, {*sound_from + 20_ms * i, *sound_from + 20_ms * i, 20_ms, true, e.data}));
+TEST_CASE("the trace tells both ends: what is played, and how far the converter in front of it has come") {
+    Stage stage(0, true, through("handset-basic"));
+    stage.controller.open(fixture("vp9_opus.webm").string(), playing);
+    REQUIRE(stage.run_until([](auto& s) { return s.position > 1_s; }));
+    auto now = stage.now();
+    REQUIRE(now.made_to);
+    CHECK(*now.made_to >= now.decoded_to);
+    stage.controller.seek(4_s);
+    REQUIRE(stage.run_until(ended));
+    int began = 0;
+    for (auto& e : stage.controller.events()) {
+        if (e.name == "converting") ++began;
+        if (e.name == "converting" && began == 2) CHECK(e.detail.find("4.0") != std::string::npos);
+        if (e.name == "first-picture" || e.name == "ended") {
+            REQUIRE(e.made);
+            CHECK(*e.made >= e.media);
         }
-    done(writer->finish());
-    return path;
+        CHECK(to_json(e).contains("made_ns") == e.made.has_value());
+    }
+    CHECK(began == 2);
+    // Where nothing is made there is no such end.
+    Stage plain(0, true, through("desktop"));
+    plain.controller.open(fixture("vp9_opus.webm").string(), playing);
+    REQUIRE(plain.run_until(ended));
+    CHECK_FALSE(plain.now().made_to);
+    for (auto& e : plain.controller.events()) CHECK((e.name != "converting" && !e.made));
 }
-}  // namespace
+
+TEST_CASE("a reader that lags far behind another gets all there is, though it is not kept") {
+    Folder folder;
+    std::vector<Time> times;
+    for (int i = 0; i < 1400; ++i) times.push_back(10_ms * i);
+    auto path = odd_clip(folder, "many.webm", 64, 36, times, 10_ms);
+    auto counts = std::make_shared<ThroughCounts>();
+    auto clip = value(through("scene-engine-mp4", counts, 1000)(path.string()));
+    auto id = clip->info().main(Kind::video)->id;
+    auto ahead = clip->reader(id), behind = clip->reader(id);
+    PacketHead head;
+    std::vector<Time> first, second;
+    REQUIRE(value(behind->next(head)));
+    second.push_back(head.pts);
+    while (value(ahead->next(head))) first.push_back(head.pts);
+    while (value(behind->next(head))) second.push_back(head.pts);
+    CHECK(first.size() > 800);  // it takes sixty a second
+    REQUIRE(first.size() == second.size());
+    for (std::size_t i = 0; i < first.size(); ++i) CHECK(std::abs((first[i] - second[i]).ns) <= 1);
+    CHECK(counts->restarts >= 1);
+}
 
 TEST_CASE("sources as nobody wants them become clips that hold what they held, or are refused in words") {
     Folder folder;

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <deque>
 
 #include "convert/streams.h"
@@ -29,12 +30,12 @@ class MadeTrack {
   public:
     using Begin = std::function<Result<std::unique_ptr<MadeStream>>(Time from)>;
     MadeTrack(Begin begin, std::function<Time(Time)> place, std::uint64_t keep, std::shared_ptr<ThroughCounts> counts,
-              bool pictures)
+              bool leads)
         : begin_(std::move(begin)),
           place_(std::move(place)),
           keep_(keep),
           counts_(std::move(counts)),
-          pictures_(pictures),
+          leads_(leads),
           opened_(monotonic_now()) {}
     /// What the stream says of itself.
     Result<WriteTrack> describe() {
@@ -45,6 +46,7 @@ class MadeTrack {
     struct Place {
         std::shared_ptr<Stretch> stretch;
         std::size_t number = 0;
+        Time next{};  ///< Where the packet begins that is taken next.
     };
     /// A keyframe from which what is shown at `t` can be decoded.
     Result<Place> find(Time t) {
@@ -55,7 +57,7 @@ class MadeTrack {
         }
         // As far as it has to be made to know that a later keyframe is too late.
         while (stretch->made_to <= t && stretch->stream) TRY_DO(make(*stretch));
-        Place p{stretch, stretch->forgotten};
+        Place p{stretch, stretch->forgotten, stretch->from};
         for (std::size_t i = 0; i < stretch->packets.size(); ++i)
             if (stretch->packets[i].keyframe && stretch->packets[i].pts <= t) p.number = stretch->forgotten + i;
         return p;
@@ -65,22 +67,28 @@ class MadeTrack {
         std::lock_guard lock(mutex_);
         for (;;) {
             auto& s = *p.stretch;
-            if (p.number < s.forgotten) return fail(Code::internal, "What was made is not kept any more.");
+            if (p.number < s.forgotten) {
+                // Others were so far ahead that it is not kept any more: made again, from there on.
+                TRY(auto again, begin(std::max(Time{}, place_(p.next))));
+                p = {again, again->forgotten, p.next};
+                continue;
+            }
             if (p.number < s.count()) {
                 auto& m = s.packets[p.number - s.forgotten];
                 // What another stretch has from here on is not made again.
                 if (auto next = beginning_by(s, m.pts)) {
-                    p = {next, next->forgotten};
+                    p = {next, next->forgotten, m.pts};
                     s.stream.reset();
                     continue;
                 }
                 ++p.number;
+                p.next = m.pts + m.duration;
                 return m;
             }
             if (!s.stream) {
                 auto next = beginning_by(s, s.made_to + 1_ms);
                 if (!next) return std::nullopt;
-                p = {next, next->forgotten};
+                p = {next, next->forgotten, s.made_to};
                 continue;
             }
             TRY_DO(make(s));
@@ -89,11 +97,12 @@ class MadeTrack {
 
   private:
     Result<std::shared_ptr<Stretch>> begin(Time from) {
-        if (!stretches_.empty() && pictures_ && counts_) ++counts_->restarts;
+        if (!stretches_.empty() && leads_) ++counts_->restarts;
         auto s = std::make_shared<Stretch>();
         s->from = s->made_to = from;
         TRY(s->stream, begin_(from));
         stretches_.push_back(s);
+        if (leads_) counts_->from_ns = counts_->to_ns = from.ns;
         return s;
     }
     /// One that has `t`, or comes to it soon.
@@ -125,8 +134,10 @@ class MadeTrack {
         s.made_to = std::max(s.made_to, m->pts + m->duration);
         held_ += m->data.size();
         s.packets.push_back(std::move(*m));
-        if (pictures_ && counts_ && !counts_->first_picture_ns)
-            counts_->first_picture_ns = (monotonic_now() - opened_).ns;
+        if (leads_) {
+            if (!counts_->first_picture_ns) counts_->first_picture_ns = (monotonic_now() - opened_).ns;
+            counts_->from_ns = s.from.ns, counts_->to_ns = s.made_to.ns;
+        }
         forget(s);
         return {};
     }
@@ -148,7 +159,7 @@ class MadeTrack {
             it = stretches_.erase(it);
         }
         for (auto& s : stretches_) drop(*s, 512);
-        if (counts_) counts_->kept_bytes += held_ - std::exchange(told_, held_);
+        counts_->kept_bytes += held_ - std::exchange(told_, held_);
     }
 
     std::mutex mutex_;
@@ -156,7 +167,7 @@ class MadeTrack {
     std::function<Time(Time)> place_;  ///< Where what is shown at a time begins.
     std::uint64_t keep_, held_ = 0, told_ = 0;
     std::shared_ptr<ThroughCounts> counts_;
-    bool pictures_;
+    bool leads_;  ///< It is the one that tells how far converting has come.
     Time opened_;
     std::vector<std::shared_ptr<Stretch>> stretches_;
 };
@@ -195,21 +206,25 @@ class ThroughClip final : public Clip {
   public:
     ThroughClip(std::shared_ptr<Clip> clip, CodecRegistry& codecs) : clip_(std::move(clip)), codecs_(codecs) {}
     Outcome open(const ThroughOptions& o) {
+        if (o.counts) counts_ = o.counts;
         auto& from = clip_->info();
         if (from.live) return fail(Code::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
-        // Nothing is put into a container, but what may stay as it is depends on one: its own, where that is taken.
-        const Wrapper* wrapper = nullptr;
-        for (bool own : {true, false})
-            for (auto& w : wrappers())
-                if (!wrapper && !w.video.empty() && (!own || w.container == from.container) &&
-                    std::find(o.target.containers.begin(), o.target.containers.end(), w.container) !=
-                        o.target.containers.end())
-                    wrapper = &w;
+        // Nothing is put into a container, but what may stay as it is depends on one.
+        auto* wrapper = wrapper_for(o.target, from);
         if (!wrapper)
             return fail(Code::refused, fmt::format("{} takes no container that is written here.", o.target.title),
                         "Choose another target.");
         recipe_.video.keyframes = 1_s;
-        TRY(plan_, plan_for(from, recipe_, *wrapper, codecs_, &o.target));
+        // How large the whole would become is nothing to what is made as it plays.
+        auto target = o.target;
+        target.bundle_bytes = 0;
+        TRY(plan_, plan_for(from, recipe_, *wrapper, codecs_, &target,
+                            {{}, {}, [this](const Track& t) {
+                                 // Times in a container's ticks are off by a little.
+                                 auto rate = about(t).about(), whole = std::round(rate);
+                                 return std::abs(rate - whole) < 0.01 * rate ? whole : rate;
+                             }}));
+        if (plan_.video) rate_ = plan_.most_rate ? *plan_.most_rate : about(*plan_.video);
         info_ = from;
         info_.container = wrapper->container;
         info_.tracks.clear();
@@ -226,10 +241,14 @@ class ThroughClip final : public Clip {
     }
     std::optional<TimeRange> seekable() const override { return clip_->seekable(); }
     std::optional<Fetched> fetched() const override { return clip_->fetched(); }
+    std::optional<Made> made() const override {
+        if (made_.empty()) return std::nullopt;
+        return Made{Time{counts_->from_ns}, Time{counts_->to_ns}, counts_->restarts + 1};
+    }
     bool altered() const override { return clip_->altered(); }
 
   private:
-    StreamMaker maker() const { return {clip_, plan_, recipe_, codecs_, rate_, false}; }
+    StreamMaker maker() const { return {clip_, plan_, recipe_, codecs_, rate_, plan_.most_rate.has_value()}; }
     /// A track of ours is as the writer of a file would be told, and keeps the number of what it is made of.
     Track described(const Track& source, const WriteTrack& made) const {
         Track t;
@@ -240,26 +259,35 @@ class ThroughClip final : public Clip {
         describe_from_config(t);
         return t;
     }
-    Outcome add_pictures(const ThroughOptions& o) {
-        auto& source = *plan_.video;
-        if (!plan_.encode_video) return info_.tracks.push_back(source), Outcome{};
-        // About how many there are in a second, by the first of them.
+    /// How many pictures come in a second, about, by the first of them.
+    Rational about(const Track& source) const {
         auto heads = clip_->reader(source.id);
         PacketHead head;
         std::vector<Time> times;
         while (times.size() < 32 && heads->next(head).value_or(false)) times.push_back(head.pts);
         std::sort(times.begin(), times.end());
         auto length = times.empty() ? Time{} : times.back() - times.front();
-        rate_ = length.ns > 0
-                    ? Rational{static_cast<std::int64_t>(times.size() - 1) * 1'000'000'000, length.ns}.reduced()
-                    : Rational{30, 1};
-        if (rate_.num > 1000 * rate_.den || rate_.den > 1'000'000) rate_ = {30, 1};
+        if (length.ns <= 0) return {30, 1};
+        auto rate = Rational{static_cast<std::int64_t>(times.size() - 1) * 1'000'000'000, length.ns}.reduced();
+        return rate.num > 1000 * rate.den || rate.den > 1'000'000 ? Rational{30, 1} : rate;
+    }
+    Outcome add_pictures(const ThroughOptions& o) {
+        auto& source = *plan_.video;
+        if (!plan_.encode_video) return info_.tracks.push_back(source), Outcome{};
         auto place = [this, &source](Time t) {
+            // At a constant rate, wherever it begins, in the same steps.
+            if (plan_.most_rate) {
+                auto at = [&](std::int64_t n) {
+                    return ticks_to_time(n * rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
+                };
+                auto n = t.ns / at(1).ns;
+                return at(at(n + 1) <= t ? n + 1 : n);
+            }
             auto reader = clip_->reader(source.id);
             return picture_time_at(*reader, source, t).value_or(t);
         };
         auto track = std::make_shared<MadeTrack>([this](Time from) { return maker().quick_pictures(from); }, place,
-                                                 o.keep, o.counts, true);
+                                                 o.keep, counts_, true);
         TRY(auto made, track->describe());
         info_.tracks.push_back(described(source, made));
         made_[source.id] = std::move(track);
@@ -268,7 +296,7 @@ class ThroughClip final : public Clip {
     Outcome add_sound(const Plan::Sound& s, const ThroughOptions& o) {
         if (!s.encode) return info_.tracks.push_back(*s.track), Outcome{};
         auto track = std::make_shared<MadeTrack>([this, &s](Time from) { return maker().sound(s, from, Time::max()); },
-                                                 [](Time t) { return t; }, o.keep, o.counts, false);
+                                                 [](Time t) { return t; }, o.keep, counts_, made_.empty());
         TRY(auto made, track->describe());
         info_.tracks.push_back(described(*s.track, made));
         made_[s.track->id] = std::move(track);
@@ -280,6 +308,7 @@ class ThroughClip final : public Clip {
     Recipe recipe_;
     Plan plan_;
     Rational rate_{30, 1};
+    std::shared_ptr<ThroughCounts> counts_ = std::make_shared<ThroughCounts>();
     std::map<std::uint64_t, std::shared_ptr<MadeTrack>> made_;
 };
 }  // namespace

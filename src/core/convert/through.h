@@ -7,9 +7,11 @@ namespace ruedo {
 
 /// How converting goes on; may be looked at from any thread.
 struct ThroughCounts {
-    std::atomic<std::int64_t> first_picture_ns = 0;  ///< From opening to the first picture made; 0 before.
-    std::atomic<std::uint64_t> restarts = 0;         ///< Places it was sent to after the first.
-    std::atomic<std::uint64_t> kept_bytes = 0;       ///< Of what was made, and is kept.
+    std::atomic<std::int64_t> first_picture_ns =
+        0;  ///< From opening to the first picture (of sound alone, packet) made; 0 before.
+    std::atomic<std::uint64_t> restarts = 0;           ///< Places it was sent to after the first.
+    std::atomic<std::uint64_t> kept_bytes = 0;         ///< Of what was made, and is kept.
+    std::atomic<std::int64_t> from_ns = 0, to_ns = 0;  ///< The stretch that is being made.
 };
 
 struct ThroughOptions {

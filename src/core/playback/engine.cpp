@@ -35,6 +35,7 @@ void Controller::Engine::note(std::string_view name, std::string detail, std::op
     e.pictures = items_.size();
     e.sound = voice_ ? voice_->buffered() : Time{};
     e.av_offset = av_offset_;
+    if (auto made = clip_ ? clip_->made() : std::nullopt) e.made = made->to;
     publish();
     trace_.add(std::move(e));
 }
@@ -317,6 +318,8 @@ void Controller::Engine::opened(Result<Playable> result) {
     }
     note("opened",
          fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
+    made_places_ = 0;
+    look_at_converter();
     list_choices();
     if (lists_pictures_) find_pictures();
     choose_spoken();  // it may have been asked for while this was opened
@@ -427,6 +430,7 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
          : wanted.mode == SeekMode::keyframe ? "to a keyframe"
                                              : "exact",
          now() - wanted.asked, at);
+    look_at_converter();
     if (!state_.queued) prime_sound(at);
     input(Input::landed);
     pump();

@@ -118,6 +118,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void check_end(Time now);
     void check_fed();
     void fail_with(Error error);
+    void look_at_converter();
     void measure_buffer();
     void list_choices();
     void find_pictures();
@@ -248,6 +249,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time decoding_cost_{}, ticked_{INT64_MIN}, no_leap_before_{INT64_MIN}, looked_at_file_{};
     double decoding_speed_ = 0;  ///< Media seconds decoded in a second, smoothed; 0 while unknown.
     bool altered_ = false;
+    std::uint64_t made_places_ = 0;
     std::optional<Error> cut_;  ///< The file became shorter while it played.
 
     std::optional<Wanted> wanted_, seeking_for_;

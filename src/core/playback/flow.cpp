@@ -320,11 +320,19 @@ void Controller::Engine::look_whether_stood_still(Time t) {
     note("stood-still", fmt::format("for {:.0f} ms", (t - before).ms()));
 }
 
+/// Notes where a converter begins anew.
+void Controller::Engine::look_at_converter() {
+    auto made = clip_ ? clip_->made() : std::nullopt;
+    if (!made || made->places == std::exchange(made_places_, made->places)) return;
+    note("converting", fmt::format("from {}", format_time(made->from)));
+}
+
 void Controller::Engine::tick() {
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
     if (!want_run_) return;
     auto t = now();
     if (voice_) env_.mixer->watch();
+    look_at_converter();
     if (clock_.running())
         look_whether_stood_still(t);
     else

@@ -79,6 +79,7 @@ struct Snapshot {
     bool duration_known = false, live = false, has_video = false, has_audio = false, partial = false;
     Time buffered_from{}, buffered_to{};
     Time decoded_to{}, sounded_to{}, shown{};
+    std::optional<Time> made_to;  ///< Of what is converted while it plays.
     int display_width = 0, display_height = 0;
     double volume = 1, rate = 1;
     bool muted = false;
@@ -112,6 +113,7 @@ struct Event {
     std::size_t pictures = 0;       ///< Decoded pictures waiting.
     Time sound{};                   ///< Sound waiting.
     std::optional<Time> av_offset;  ///< Of the last picture shown; positive means late.
+    std::optional<Time> made;       ///< Up to where a converter in front of it has come.
 };
 nlohmann::json to_json(const Event& event);
 

@@ -19,6 +19,7 @@ void Controller::Engine::publish() {
     s.buffered_to = fetched_ ? buffered_.to : duration_;
     s.decoded_to = items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at;
     s.sounded_to = sound_next_;
+    if (auto made = clip_ ? clip_->made() : std::nullopt) s.made_to = made->to;
     s.shown = shown_ ? shown_->pts : Time{};
     if (clip_) {
         s.source = clip_->info().name;

@@ -40,6 +40,7 @@ nlohmann::json to_json(const Event& e) {
     if (e.took) j["took_ns"] = e.took->ns;
     if (e.target) j["target_ns"] = e.target->ns;
     if (e.av_offset) j["av_offset_ns"] = e.av_offset->ns;
+    if (e.made) j["made_ns"] = e.made->ns;
     return j;
 }
 
