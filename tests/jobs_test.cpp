@@ -57,6 +57,44 @@ TEST_CASE("jobs are carried out in their order, and one that fails keeps none of
     CHECK(queue.list().empty());
 }
 
+TEST_CASE("two at a time: a short one does not wait for the long one before it, nor for one that is paused") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    auto in = fixture("h264_high_aac.mp4").string();
+    auto longest = anew(6_s);
+    longest.video.effort = 2;
+    auto first = value(queue.add(in, folder / "1.webm", longest));
+    std::vector<std::uint64_t> quick;
+    for (int i = 2; i < 6; ++i) quick.push_back(value(queue.add(in, folder / (std::to_string(i) + ".mp4"), {})).id);
+    std::atomic<bool> all_quick_done = false, held = false;
+    std::atomic<int> at_once = 0, most = 0;
+    done(queue.run(
+        CodecRegistry::standard(),
+        [&](const Job& j) {
+            // One thread at a time is told.
+            most = std::max(most.load(), ++at_once);
+            if (j.id == first.id && !held.exchange(true)) done(queue.pause(first.id));
+            bool over = std::all_of(quick.begin(), quick.end(),
+                                    [&](auto id) { return state_of(queue, id) == Job::State::done; });
+            if (over && !all_quick_done.exchange(true)) done(queue.go_on(first.id));
+            --at_once;
+            return true;
+        },
+        2));
+    CHECK(most == 1);
+    CHECK(all_quick_done);
+    for (auto& j : queue.list()) CHECK(j.state == Job::State::done);
+    for (int i = 2; i < 6; ++i) CHECK(fs::exists(folder / (std::to_string(i) + ".mp4")));
+    CHECK(fs::exists(folder / "1.webm"));
+    // Interrupted, both give way, and what they had begun waits again.
+    queue.clear();
+    for (int i = 6; i < 9; ++i) (void)value(queue.add(in, folder / (std::to_string(i) + ".webm"), longest));
+    std::atomic<int> told = 0;
+    auto stopped = queue.run(CodecRegistry::standard(), [&](const Job&) { return ++told < 4; }, 2);
+    CHECK(stopped.error().code == Code::cancelled);
+    for (auto& j : queue.list()) CHECK(j.state == Job::State::waiting);
+}
+
 TEST_CASE("a job under way is paused, goes on, and is stopped by whoever says so, and leaves nothing behind") {
     Folder folder;
     JobQueue queue(folder / "jobs");

@@ -10,6 +10,9 @@
 #include <algorithm>
 #include <cstdlib>
 #include <nlohmann/json.hpp>
+#include <atomic>
+#include <future>
+#include <mutex>
 #include <thread>
 
 #include "container/container.h"
@@ -221,7 +224,8 @@ std::optional<JobQueue::Kept> JobQueue::take_next() {
     return std::nullopt;
 }
 
-Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on) {
+Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
+                            const std::atomic<bool>& stop) {
     ConversionOptions o;
     o.out = k.job.out, o.recipe = k.job.recipe;
     Result<Converted> result = std::unexpected(Error{});
@@ -258,8 +262,10 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
         result = std::unexpected(target.error());
     } else {
         if (!k.job.target.empty()) o.target = *target;
+        ReadScope scope(&stop);
         result = convert(k.job.in, o, codecs);
     }
+    given_up = given_up || (stop && !result && result.error().code == Code::cancelled);
     auto kept_now = change(k.job.id, [&](Kept& now) -> Outcome {
         auto stopped = now.job.state == Job::State::stopped;
         now.job = k.job;
@@ -288,12 +294,43 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
     return {};
 }
 
-Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on) {
+Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side) {
     Turn lock(folder_ / ".running", false);
     if (!lock.held())
         return fail(Code::refused, "Another Ruedo carries out this queue already.", "Its jobs go on there.");
-    while (auto next = take_next()) TRY_DO(carry_out(std::move(*next), codecs, go_on));
-    return {};
+    std::atomic<bool> stop = false;
+    std::mutex mutex;
+    Outcome outcome;
+    auto asked = [&](const Job& job) {
+        std::lock_guard one_at_a_time(mutex);
+        if (!stop && !go_on(job)) stop = true;
+        return !stop;
+    };
+    auto work = [&] {
+        while (!stop) {
+            auto next = take_next();
+            if (!next) return;
+            auto done = carry_out(std::move(*next), codecs, asked, stop);
+            if (done) continue;
+            stop = true;
+            std::lock_guard one_at_a_time(mutex);
+            if (outcome) outcome = done;
+        }
+    };
+    std::vector<std::future<void>> beside;
+    for (int i = 1; i < side_by_side; ++i) beside.push_back(std::async(std::launch::async, work));
+    work();
+    for (auto& b : beside) {
+        // Whoever wants this thread to stop means the others too.
+        while (b.wait_for(std::chrono::milliseconds(50)) != std::future_status::ready)
+            if (ReadScope::given_up()) stop = true;
+        try {
+            b.get();
+        } catch (const std::exception& e) {
+            if (outcome) outcome = fail(Code::internal, fmt::format("A fault inside, in a job: {}.", e.what()));
+        }
+    }
+    return outcome;
 }
 
 }  // namespace ruedo

@@ -44,9 +44,11 @@ class JobQueue {
     Outcome move(std::uint64_t id, std::optional<std::uint64_t> before);
     /// Forgets those that are over.
     void clear();
-    /// Carries out what waits, one after the other, until nothing does or `go_on` says false. What a process that died
-    /// had begun begins anew. One at a time looks after a queue (`refused`). A job that fails keeps none of the others.
-    Outcome run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on);
+    /// Carries out what waits, in its order, until nothing does or `go_on` says false; it is asked by one thread at a
+    /// time. So many go on side by side: a short one need not wait for the long one before it, and one that is paused
+    /// holds nothing up. What a process that died had begun begins anew. One at a time looks after a queue
+    /// (`refused`). A job that fails keeps none of the others.
+    Outcome run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side = 1);
 
   private:
     struct Kept {
@@ -60,7 +62,8 @@ class JobQueue {
     Outcome keep(const Kept& kept) const;
     std::vector<Kept> kept() const;
     std::optional<Kept> take_next();
-    Outcome carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on);
+    Outcome carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
+                      const std::atomic<bool>& stop);
     std::filesystem::path folder_;
 };
 
