@@ -12,6 +12,7 @@ std::filesystem::path clip(
     const std::string& name);  ///< "h264-720p60.mp4", "vp9-1080p30.webm", "vp8-360p30.webm", "two-hours.mp4"
 /// Into this codec, of pictures that decode quickly.
 nlohmann::json convert_row(Codec codec);
+nlohmann::json convert_quality_row();
 Packets packets_of(const std::filesystem::path& path);
 
 }  // namespace ruedo::bench

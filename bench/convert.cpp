@@ -6,6 +6,7 @@
 #include <sys/resource.h>
 #include <unistd.h>
 
+#include <cmath>
 #include <random>
 
 #include "bench/clips.h"
@@ -13,6 +14,7 @@
 #include "convert/conversion.h"
 #include "convert/streams.h"
 #include "convert/through.h"
+#include "playback/playback.h"
 #include "picture/quality.h"
 
 namespace ruedo::bench {
@@ -44,43 +46,92 @@ T need(Result<T> r) {
 }
 }  // namespace
 
-json convert_row(Codec codec) {
-    constexpr int count = 120;
-    auto file = clip("h264-720p60.mp4");
-    auto packets = packets_of(file);
-    packets.list.resize(std::min<std::size_t>(packets.list.size(), count));
-    std::shared_ptr<Clip> opened = need(open_clip(file.string()));
-    auto reader = need(PictureReader::open(opened, *opened->info().main(Kind::video), CodecRegistry::standard()));
+namespace {
+/// What is converted, and everything it takes to do the same by hand.
+struct Work {
+    explicit Work(Codec codec, int count) : file(clip("h264-720p60.mp4")), packets(packets_of(file)) {
+        packets.list.resize(std::min<std::size_t>(packets.list.size(), static_cast<std::size_t>(count)));
+        opened = need(open_clip(file.string()));
+        auto reader = need(PictureReader::open(opened, *opened->info().main(Kind::video), CodecRegistry::standard()));
+        while (static_cast<int>(pictures.size()) < count) pictures.push_back(*need(reader->next()));
+        recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
+        recipe.audio.action = Recipe::Do::none;
+        recipe.to = pictures.back().pts + 1_ms;
+        // Matroska takes them all.
+        out = scratch("c.mkv");
+        plan = need(plan_for(opened->info(), recipe, *wrapper_named("matroska"), CodecRegistry::standard()));
+    }
+    ~Work() { std::filesystem::remove(out); }
+    Work(const Work&) = delete;
+    std::vector<Encoded> bare() {
+        auto encoder =
+            need(CodecRegistry::standard().video_encoder(plan.video_codec, encoder_options(plan, recipe, {60, 1})));
+        std::vector<Encoded> made;
+        for (auto& p : pictures) (void)encoder->encode(p, made);
+        (void)encoder->drain(made);
+        config = encoder->config();
+        return made;
+    }
+    void convert() {
+        need(ruedo::convert(file.string(), {.out = out, .recipe = recipe, .target = {}, .replace = true},
+                            CodecRegistry::standard()));
+    }
+    std::filesystem::path file, out;
+    Packets packets;
+    std::shared_ptr<Clip> opened;
     std::vector<Picture> pictures;
-    while (static_cast<int>(pictures.size()) < count) pictures.push_back(*need(reader->next()));
     Recipe recipe;
-    recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
-    recipe.audio.action = Recipe::Do::none;
-    recipe.to = pictures.back().pts + 1_ms;
-    auto out = scratch(codec == Codec::h264 ? "c.mp4" : "c.webm");
-    auto made = of_pairs(
-        5, 1.10, "lower", "time to the longest of decoding, encoding, and half of what both cost on one core", [&] {
-            auto decoding = cost_of([&] {
-                auto decoder = bare_decoder(packets.track, 1);
-                for (auto& p : packets.list) decoder->decode(p, nullptr);
-                decoder->drain(nullptr);
-            });
-            auto encoding = cost_of([&] {
-                auto o = encoder_options(codec, recipe, pictures.front().width, pictures.front().height, {60, 1});
-                auto encoder = need(CodecRegistry::standard().video_encoder(codec, o));
-                std::vector<Encoded> packets_out;
-                for (auto& p : pictures) (void)encoder->encode(p, packets_out);
-                (void)encoder->drain(packets_out);
-            });
-            double bare = std::max({decoding.wall, encoding.wall, (decoding.cpu + encoding.cpu) / 2});
-            double ours = ms_of([&] {
-                need(convert(file.string(), {.out = out, .recipe = recipe, .target = {}, .replace = true},
-                             CodecRegistry::standard()));
-            });
-            return ours / bare;
-        });
-    std::filesystem::remove(out);
-    return made;
+    Plan plan;
+    Bytes config;
+};
+/// Of what is seen against what it was made of.
+double likeness(const std::vector<Picture>& a, const std::vector<Picture>& b) {
+    double sum = 0, samples = 0;
+    if (a.size() != b.size()) fmt::print(stderr, "{} pictures became {}\n", a.size(), b.size()), std::exit(1);
+    for (std::size_t i = 0; i < a.size(); ++i) {
+        sum += static_cast<double>(squared_error(luma(a[i]), luma(b[i])));
+        samples += a[i].width * a[i].height;
+    }
+    return psnr(sum / samples);
+}
+}  // namespace
+
+json convert_row(Codec codec) {
+    Work work(codec, codec == Codec::h264 || codec == Codec::vp9 ? 120 : 60);
+    return of_pairs(5, 1.10, "lower",
+                    "time to the longest of decoding, encoding, and half of what both cost on one core", [&] {
+                        auto decoding = cost_of([&] {
+                            auto decoder = bare_decoder(work.packets.track, 1);
+                            for (auto& p : work.packets.list) decoder->decode(p, nullptr);
+                            decoder->drain(nullptr);
+                        });
+                        auto encoding = cost_of([&] { work.bare(); });
+                        double bare = std::max({decoding.wall, encoding.wall, (decoding.cpu + encoding.cpu) / 2});
+                        return ms_of([&] { work.convert(); }) / bare;
+                    });
+}
+
+json convert_quality_row() {
+    double worst = -HUGE_VAL;
+    constexpr std::array codecs{Codec::h264, Codec::vp9, Codec::vp8, Codec::av1, Codec::theora, Codec::mjpeg};
+    for (auto codec : codecs) {
+        Work work(codec, 30);
+        auto packets = work.bare();
+        Track track;
+        track.kind = Kind::video, track.codec = codec, track.config = work.config;
+        track.video = work.plan.format;
+        auto decoder = need(CodecRegistry::standard().video_decoder(track));
+        std::vector<Picture> by_hand, ours;
+        for (auto& p : packets) (void)decoder->decode(p.data, p.pts, p.keyframe, by_hand);
+        (void)decoder->drain(by_hand);
+        work.convert();
+        std::shared_ptr<Clip> made = need(open_clip(work.out.string()));
+        auto reader = need(PictureReader::open(made, *made->info().main(Kind::video), CodecRegistry::standard()));
+        while (auto p = need(reader->next())) ours.push_back(*p);
+        worst = std::max(worst, likeness(work.pictures, by_hand) - likeness(work.pictures, ours));
+    }
+    return row(worst, 0.1, "lower", "dB that the worst codec loses against its encoder alone, same pictures",
+               codecs.size());
 }
 
 json rewrap_row() {

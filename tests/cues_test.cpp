@@ -33,7 +33,7 @@ TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
     CHECK(c.list[0].align == Cue::Align::start);
     CHECK(c.list[0].text() == "Hello there\nand again & <more>");
     CHECK(c.list[0].runs ==
-          std::vector<CueRun>{
+          std::vector<TextRun>{
               {"Hello "}, {"there", false, true, false}, {"\nand "}, {"again", true, false, false}, {" & <more>"}});
     CHECK(c.list[1].text() == "early and long");
     CHECK(c.list[2].start == 3600_s);

@@ -361,7 +361,7 @@ TEST_CASE("captions stay what they say, when and where, in each container that h
         Cue cue;
         cue.start = 1_s, cue.end = 2_s;
         for (unsigned k = 0; k < 1 + random() % 3; ++k) {
-            CueRun run;
+            TextRun run;
             for (unsigned n = 0; n < 1 + random() % 6; ++n) run.text += "a <&>\nü"[random() % 7];
             run.italic = random() % 2, run.bold = random() % 2, run.underline = random() % 2;
             if (cue.runs.empty() || !(cue.runs.back().italic == run.italic && cue.runs.back().bold == run.bold &&

@@ -240,8 +240,8 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 11> command_names{"inspect", "frames",  "stills", "play",    "pack", "arrange",
-                                                         "convert", "compare", "jobs",   "targets", "key"};
+constexpr std::array<std::string_view, 12> command_names{"inspect", "frames", "stills",  "play", "pack",    "arrange",
+                                                         "convert", "recipe", "compare", "jobs", "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -313,29 +313,12 @@ int run(int argc, char** argv, const Screens& screens) {
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
              {"--target", &words.target, "What it is to play on; see “ruedo targets”"},
              {"--recipe", &words.recipe, "A recipe as JSON (docs/recipe.md); options come on top of it"},
-             {"--video", &words.video, "h264, vp9, vp8, av1, theora, mjpeg, copy or none"},
-             {"--audio", &words.audio, "aac, opus, vorbis, mp3, flac, pcm, copy or none"},
-             {"--size", &words.size, "1280x720, 1280x or x720, as shown"},
-             {"--shape", &words.shape, "keep, crop, pad or bake"},
-             {"--rate", &words.rate, "keep, 30 or 30000/1001"},
-             {"--bitrate", &words.bitrate, "Of the pictures: 2.5M"},
-             {"--quality", &words.quality, "Constant, on the encoder’s own scale"},
-             {"--fit-bytes", &words.fit_bytes, "The whole is at most so large: 8MB"},
-             {"--passes", &words.passes, "1 or 2"},
-             {"--loudness", &words.loudness, "LUFS: -23"},
-             {"--channels", &words.channels, "Of the sound, 1 to 8"},
-             {"--sample-rate", &words.sample_rate, "Of the sound: 48000"},
-             {"--tracks", &words.tracks, "Of sound: main or all"},
-             {"--captions", &words.captions, "keep or none"},
-             {"--most-rate", &words.most_rate, "Of the pictures, where they have more: 30"},
-             {"--keyframes", &words.keyframes, "At most so far apart: 2s"},
-             {"--effort", &words.effort, "quick, middling or thorough"},
-             {"--wrapper", &words.wrapper, "Instead of what OUT’s extension says: mp4-fragments"},
-             {"--from", &words.from, "Where it begins"},
-             {"--to", &words.to, "Where it ends"},
              {"--progress", &words.progress, "json: a line at least twice a second on standard error"}})
         convert_command_line->add_option(name, *into, about);
+    for (auto& row : recipe_options()) convert_command_line->add_option(row.name, words.options[row.name], row.about);
     convert_command_line->add_flag("--replace", words.replace, "OUT may take the place of another file");
+    auto* recipe_command_line = add("recipe", "What a target proposes for a clip, as a recipe, and why", "FILE");
+    recipe_command_line->add_option("--target", target, "What it is to play on; see “ruedo targets”")->required();
     StillWords still_words;
     auto* stills_command_line = add("stills", "Single pictures of a clip as files, or a sheet of them", "FILE");
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
@@ -344,15 +327,18 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--count", &still_words.count, "So many, spread over it"},
              {"--sheet", &still_words.sheet, "Columns by rows on one picture: 4x3"},
              {"--size", &still_words.size, "Each fits into this: 320x180"},
+             {"--mount", &still_words.mount, "Each fills this mount, as a poster does: handset-upright"},
              {"--format", &still_words.format, "png or jpeg"},
              {"--out", &still_words.out, "A folder; of a sheet the file"}})
         stills_command_line->add_option(name, *into, about);
+    stills_command_line->add_flag("--crop", still_words.crop,
+                                  "Each fills the size, and what reaches beyond is cut off");
     stills_command_line->add_flag("--replace", still_words.replace, "Files of the same name may be written over");
     JobWords job_words;
     auto* jobs_command_line = app.add_subcommand("jobs", "The queue of conversions, the same as the window’s");
     jobs_command_line->add_flag("--json", json_flag, "One JSON document on standard output");
     jobs_command_line->add_option("--add", job_words.add, "A recipe’s file (- for none), IN and OUT")->expected(3);
-    jobs_command_line->add_flag("--run", job_words.run, "Carries out what waits, one after the other");
+    jobs_command_line->add_flag("--run", job_words.run, "Carries out what waits, two at a time");
     jobs_command_line->add_flag("--clear", job_words.clear, "Forgets those that are over");
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
              {"--target", &job_words.target, "With --add: what it is to play on"},
@@ -412,6 +398,7 @@ int run(int argc, char** argv, const Screens& screens) {
                       as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
+    if (recipe_command_line->parsed()) return finish(recipe_command(source, target), as_json);
     if (stills_command_line->parsed()) {
         still_words.in = source;
         return finish(stills_command(still_words), as_json);

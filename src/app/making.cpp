@@ -12,11 +12,11 @@
 #include "convert/jobs.h"
 #include "convert/stills.h"
 #include "headless.h"
+#include "player/layout.h"
 
 namespace ruedo {
 namespace {
 using nlohmann::json;
-using Do = Recipe::Do;
 
 std::unexpected<Error> wrong(std::string sentence, std::string hint = "See “ruedo convert --help”.") {
     return std::unexpected(Error{Code::usage, std::move(sentence), std::move(hint)});
@@ -38,7 +38,79 @@ std::optional<double> amount(std::string_view text, bool bytes) {
     auto n = plain_number(text);
     return n && *n > 0 ? std::optional(*n * unit) : std::nullopt;
 }
+/// What an option's word is in a recipe; nothing where it makes no sense.
+std::optional<json> in_recipe(RecipeOption::Says says, const std::string& word) {
+    using Says = RecipeOption::Says;
+    auto whole = [](std::optional<double> n) -> std::optional<json> {
+        if (!n || *n != std::floor(*n) || std::abs(*n) > 1e15) return std::nullopt;
+        return json(static_cast<std::int64_t>(*n));
+    };
+    switch (says) {
+        case Says::word:
+            return json(word);
+        case Says::whole:
+            return whole(plain_number(word));
+        case Says::number: {
+            auto n = plain_number(word);
+            return n ? std::optional<json>(*n) : std::nullopt;
+        }
+        case Says::bits:
+        case Says::bytes: {
+            auto n = amount(word, says == Says::bytes);
+            return n ? whole(std::round(*n)) : std::nullopt;
+        }
+        case Says::time: {
+            auto t = parse_time(word);
+            return t ? std::optional<json>(t->ns) : std::nullopt;
+        }
+        case Says::size: {
+            auto cut = word.find('x');
+            if (cut == std::string::npos || word.size() == 1) return std::nullopt;
+            json size = json::object();
+            for (auto [name, part] : {std::pair{"width", word.substr(0, cut)}, {"height", word.substr(cut + 1)}}) {
+                auto n = part.empty() ? json(0) : whole(plain_number(part)).value_or(json());
+                if (n.is_null() || n < 0) return std::nullopt;
+                if (n != 0) size[name] = n;
+            }
+            return size;
+        }
+    }
+    return std::nullopt;
+}
+constexpr std::array<const char*, 7> takes{"a word",
+                                           "a whole number",
+                                           "a number",
+                                           "bits a second, such as 2.5M or 700k",
+                                           "a number of bytes, such as 8MB",
+                                           "a time with a unit, such as 1.5s",
+                                           "a size, which is 1280x720, 1280x or x720"};
 }  // namespace
+
+std::span<const RecipeOption> recipe_options() {
+    using Says = RecipeOption::Says;
+    static constexpr std::array rows{
+        RecipeOption{"--video", "/video/codec", Says::word, "h264, vp9, vp8, av1, theora, mjpeg, copy or none"},
+        RecipeOption{"--audio", "/audio/codec", Says::word, "aac, opus, vorbis, mp3, flac, pcm, copy or none"},
+        RecipeOption{"--size", "/video", Says::size, "1280x720, 1280x or x720, as shown"},
+        RecipeOption{"--shape", "/video/shape", Says::word, "keep, crop, pad or bake"},
+        RecipeOption{"--rate", "/video/rate", Says::word, "keep, 30 or 30000/1001"},
+        RecipeOption{"--most-rate", "/video/most_rate", Says::word, "Of the pictures, where they have more: 30"},
+        RecipeOption{"--bitrate", "/video/bitrate", Says::bits, "Of the pictures: 2.5M"},
+        RecipeOption{"--quality", "/video/quality", Says::whole, "Constant, on the encoder’s own scale"},
+        RecipeOption{"--passes", "/video/passes", Says::whole, "1 or 2"},
+        RecipeOption{"--keyframes", "/video/keyframe_ns", Says::time, "At most so far apart: 2s"},
+        RecipeOption{"--effort", "/video/effort", Says::word, "quick, middling or thorough"},
+        RecipeOption{"--fit-bytes", "/fit_bytes", Says::bytes, "The whole is at most so large: 8MB"},
+        RecipeOption{"--loudness", "/audio/loudness", Says::number, "LUFS: -23"},
+        RecipeOption{"--channels", "/audio/channels", Says::whole, "Of the sound, 1 to 8"},
+        RecipeOption{"--sample-rate", "/audio/sample_rate", Says::whole, "Of the sound: 48000"},
+        RecipeOption{"--tracks", "/tracks", Says::word, "Of sound: main or all"},
+        RecipeOption{"--captions", "/captions", Says::word, "keep, burn or none"},
+        RecipeOption{"--wrapper", "/wrapper", Says::word, "Instead of what OUT’s extension says: mp4-fragments"},
+        RecipeOption{"--from", "/from_ns", Says::time, "Where it begins"},
+        RecipeOption{"--to", "/to_ns", Says::time, "Where it ends"}};
+    return rows;
+}
 
 Result<ConversionOptions> read_words(const ConvertWords& w) {
     ConversionOptions o;
@@ -55,121 +127,30 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
     if (!w.target.empty()) {
         TRY(o.target, find_target(w.target));
     }
-    auto& r = o.recipe;
-    auto codec = [](const std::string& word, Do& action, std::optional<Codec>& into, const char* option) -> Outcome {
-        if (word.empty()) return {};
-        if (word == "copy" || word == "none") {
-            action = word == "copy" ? Do::copy : Do::none;
-            return {};
-        }
-        into = codec_from_name(word);
-        if (*into == Codec::unknown) return wrong(fmt::format("{} names “{}”, which is no codec.", option, word));
-        action = Do::encode;
-        return {};
-    };
-    TRY_DO(codec(w.video, r.video.action, r.video.codec, "--video"));
-    TRY_DO(codec(w.audio, r.audio.action, r.audio.codec, "--audio"));
-    if (!w.size.empty()) {
-        auto cut = w.size.find('x');
-        auto side = [&](std::string_view text) -> std::optional<int> {
-            if (text.empty()) return 0;
-            auto n = plain_number(text);
-            return n && *n >= 2 && *n <= 8192 && *n == std::floor(*n) ? std::optional(static_cast<int>(*n))
-                                                                      : std::nullopt;
-        };
-        auto width = cut == std::string::npos ? std::nullopt : side(std::string_view(w.size).substr(0, cut));
-        auto height = cut == std::string::npos ? std::nullopt : side(std::string_view(w.size).substr(cut + 1));
-        if (!width || !height || (!*width && !*height))
-            return wrong(fmt::format("“{}” is no size; it is 1280x720, 1280x or x720, from 2 to 8192.", w.size));
-        r.video.width = *width, r.video.height = *height;
-    }
-    if (!w.shape.empty()) {
-        if (w.shape == "keep")
-            r.video.shape = Recipe::Shape::keep;
-        else if (w.shape == "crop")
-            r.video.shape = Recipe::Shape::crop;
-        else if (w.shape == "pad")
-            r.video.shape = Recipe::Shape::pad;
-        else if (w.shape == "bake")
-            r.video.shape = Recipe::Shape::bake;
+    // On top of the recipe, member by member.
+    auto all = to_json(o.recipe);
+    bool aims = false, keeps_quality = false;
+    for (auto& row : recipe_options()) {
+        auto said = w.options.find(row.name);
+        if (said == w.options.end() || said->second.empty()) continue;
+        auto value = in_recipe(row.says, said->second);
+        if (!value)
+            return wrong(fmt::format("{} takes {}, not “{}”.", row.name, takes.at(static_cast<std::size_t>(row.says)),
+                                     said->second));
+        json::json_pointer place(row.pointer);
+        if (row.says == RecipeOption::Says::size)
+            all[place].erase("width"), all[place].erase("height"), all[place].update(*value);
+        else if (place.back() == "rate" && *value == "keep")
+            all[place.parent_pointer()].erase("rate");
         else
-            return wrong(fmt::format("--shape is keep, crop, pad or bake, not “{}”.", w.shape));
+            all[place] = *value;
+        aims = aims || place.back() == "bitrate" || place.back() == "fit_bytes";
+        keeps_quality = keeps_quality || place.back() == "quality";
     }
-    if (!w.rate.empty() && w.rate != "keep") {
-        r.video.rate = parse_rational(w.rate);
-        if (!r.video.rate || r.video.rate->num > 1000 * r.video.rate->den)
-            return wrong(fmt::format("“{}” is no rate; it is keep, 30 or 30000/1001, at most 1000.", w.rate));
-    }
-    if (!w.bitrate.empty()) {
-        auto n = amount(w.bitrate, false);
-        if (!n || *n < 1000 || *n > 1e9)
-            return wrong(fmt::format("“{}” is no bitrate; it is 2.5M or 700k, up to 1000M.", w.bitrate));
-        r.video.bitrate = static_cast<std::uint32_t>(*n);
-    }
-    if (!w.quality.empty()) {
-        auto n = plain_number(w.quality);
-        if (!n || *n < 0 || *n > 100 || *n != std::floor(*n))
-            return wrong(
-                fmt::format("“{}” is no quality; it is a whole number on the encoder’s own scale.", w.quality));
-        r.video.quality = static_cast<int>(*n);
-    }
-    if (!w.fit_bytes.empty()) {
-        auto n = amount(w.fit_bytes, true);
-        if (!n || *n < 1000 || *n > 1e15)
-            return wrong(fmt::format("“{}” is no size in bytes, such as 8MB.", w.fit_bytes));
-        r.fit_bytes = static_cast<std::uint64_t>(*n);
-    }
-    if (!w.passes.empty()) {
-        if (w.passes != "1" && w.passes != "2") return wrong("--passes is 1 or 2.");
-        r.video.passes = w.passes == "2" ? 2 : 1;
-    }
-    if (!w.loudness.empty()) {
-        auto n = plain_number(w.loudness);
-        if (!n || *n < -70 || *n > 0)
-            return wrong(fmt::format("“{}” is no loudness; it is -70 to 0 LUFS.", w.loudness));
-        r.audio.loudness = *n;
-    }
-    auto time = [](const std::string& word, const char* option, auto& into) -> Outcome {
-        if (word.empty()) return {};
-        auto t = parse_time(word);
-        if (!t) return wrong(fmt::format("{} takes a time with a unit, such as 1.5s, not “{}”.", option, word));
-        into = *t;
-        return {};
-    };
-    // What a recipe says in the same words is read as a recipe.
-    json more = json::object();
-    auto put = [&](const std::string& word, const char* pointer, bool number) -> Outcome {
-        if (word.empty()) return {};
-        auto n = number ? plain_number(word) : std::nullopt;
-        if (number && (!n || *n != std::floor(*n) || std::abs(*n) > 1e15))
-            return wrong(fmt::format("“{}” is no whole number.", word));
-        more[json::json_pointer(pointer)] = number ? json(static_cast<std::int64_t>(*n)) : json(word);
-        return {};
-    };
-    TRY_DO(put(w.wrapper, "/wrapper", false));
-    TRY_DO(put(w.captions, "/captions", false));
-    TRY_DO(put(w.tracks, "/tracks", false));
-    TRY_DO(put(w.effort, "/video/effort", false));
-    TRY_DO(put(w.channels, "/audio/channels", true));
-    TRY_DO(put(w.sample_rate, "/audio/sample_rate", true));
-    TRY_DO(put(w.most_rate, "/video/most_rate", false));
-    if (!more.empty()) {
-        auto all = to_json(r);
-        all.merge_patch(more);
-        auto read = recipe_from_json(all, "the options");
-        if (!read) return wrong(read.error().sentence);
-        r = *read;
-    }
-    if (!w.keyframes.empty()) {
-        auto t = parse_time(w.keyframes);
-        if (!t || t->ns < 1 || *t > 600_s)
-            return wrong(fmt::format("--keyframes takes a time with a unit, such as 2s, not “{}”.", w.keyframes));
-        r.video.keyframes = *t;
-    }
-    TRY_DO(time(w.from, "--from", r.from));
-    TRY_DO(time(w.to, "--to", r.to));
-    if (r.to && *r.to <= r.from) return wrong("--to must lie after --from.");
-    if (r.video.quality && (r.video.bitrate || r.fit_bytes))
+    auto read = recipe_from_json(all, "the options");
+    if (!read) return wrong(read.error().sentence);
+    o.recipe = *read;
+    if (aims && keeps_quality)
         return wrong("Constant quality has no bitrate and no size to aim at.", "Choose one of them.");
     if (!w.progress.empty() && w.progress != "json") return wrong("--progress is json.");
     return o;
@@ -246,6 +227,18 @@ Result<json> stills_command(const StillWords& w) {
             return wrong(fmt::format("“{}” is no size; it is width by height, such as 320x180, up to 8192.", w.size));
         std::tie(o.width, o.height) = *s;
     }
+    o.fills = w.crop;
+    if (w.crop && w.size.empty()) return wrong("--crop needs a --size to fill.", "Say one, or name a --mount.");
+    if (!w.mount.empty()) {
+        auto mount = mount_from_name(w.mount);
+        if (!mount)
+            return wrong(fmt::format("There is no mount “{}”.", w.mount),
+                         fmt::format("There are {}.", fmt::join(mount_names(), ", ")));
+        if (!w.size.empty())
+            return wrong("--mount has a size of its own.", "Say either --mount, or --size with --crop.");
+        auto shape = shape_of(*mount);
+        o.width = shape.width, o.height = shape.height, o.fills = true;
+    }
     if (!w.format.empty() && w.format != "png" && w.format != "jpeg") return wrong("--format is png or jpeg.");
     o.format = w.format == "jpeg" ? StillOptions::Format::jpeg : StillOptions::Format::png;
     o.go_on = [] { return !interrupted(); };
@@ -254,6 +247,17 @@ Result<json> stills_command(const StillWords& w) {
     for (auto& s : made)
         list.push_back({{"at_ns", s.at.ns}, {"path", s.path.string()}, {"width", s.width}, {"height", s.height}});
     return json{{"stills", std::move(list)}};
+}
+
+Result<json> recipe_command(const std::string& in, const std::string& target) {
+    TRY(auto wanted, find_target(target));
+    std::shared_ptr<Clip> clip;
+    {
+        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+        TRY(clip, open_clip(in));
+    }
+    TRY(auto proposal, propose(std::move(clip), wanted, CodecRegistry::standard(), in));
+    return to_json(proposal);
 }
 
 Result<json> jobs_command(const JobWords& w) {
@@ -287,7 +291,7 @@ Result<json> jobs_command(const JobWords& w) {
         TRY_DO(queue.move(id, before));
     }
     if (w.clear) queue.clear();
-    if (w.run) TRY_DO(queue.run(CodecRegistry::standard(), [](const Job&) { return !interrupted(); }));
+    if (w.run) TRY_DO(queue.run(CodecRegistry::standard(), [](const Job&) { return !interrupted(); }, 2));
     json list = json::array();
     for (auto& j : queue.list()) list.push_back(to_json(j));
     return json{{"jobs", std::move(list)}};

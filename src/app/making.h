@@ -1,24 +1,37 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// What the command line's words mean where something is made of a clip or clips are compared: `convert`, `compare`,
-// `stills`, `jobs`.
+// What the command line's words mean where something is made of a clip or clips are compared: `convert`, `recipe`,
+// `compare`, `stills`, `jobs`.
 #pragma once
+#include <map>
+#include <span>
+
 #include "convert/conversion.h"
 
 namespace ruedo {
 
+/// An option of `ruedo convert` that says a member of the recipe.
+struct RecipeOption {
+    enum class Says { word, whole, number, bits, bytes, time, size };
+    const char* name;
+    const char* pointer;  ///< Of the member; of a size, of what it is the width and height of.
+    Says says;
+    const char* about;
+};
+std::span<const RecipeOption> recipe_options();
 /// The options of `ruedo convert` as they were typed; empty where they were not.
 struct ConvertWords {
-    std::string in, out, target, recipe, video, audio, size, shape, rate, bitrate, quality, fit_bytes, passes, loudness,
-        from, to, progress, wrapper, captions, tracks, channels, sample_rate, most_rate, keyframes, effort;
+    std::string in, out, target, recipe, progress;
+    std::map<std::string, std::string> options;  ///< By their names, as in `recipe_options`.
     bool replace = false;
 };
 /// What they ask for; `usage` where they make no sense.
 Result<ConversionOptions> read_words(const ConvertWords& words);
 Result<nlohmann::json> convert_command(const ConvertWords& words);
+Result<nlohmann::json> recipe_command(const std::string& in, const std::string& target);
 /// The options of `ruedo stills`.
 struct StillWords {
-    std::string in, at, every, count, sheet, size, format, out;
-    bool replace = false;
+    std::string in, at, every, count, sheet, size, format, out, mount;
+    bool replace = false, crop = false;
 };
 Result<nlohmann::json> stills_command(const StillWords& words);
 /// The options of `ruedo jobs`.

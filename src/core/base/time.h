@@ -49,6 +49,8 @@ struct Rational {
     std::int64_t den = 0;
     constexpr bool operator==(const Rational&) const = default;
     constexpr bool stated() const { return num > 0 && den > 0; }
+    /// Near to it; `den` must not be 0.
+    constexpr double about() const { return static_cast<double>(num) / static_cast<double>(den); }
     /// The same value in lowest terms.
     Rational reduced() const;
 };

@@ -9,6 +9,7 @@
 #include <deque>
 #include <nlohmann/json.hpp>
 
+#include "convert/forecast.h"
 #include "convert/streams.h"
 
 namespace ruedo {
@@ -52,9 +53,9 @@ class Conversion {
         if (clip_->info().live)
             return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name),
                         "Convert a clip, or say where it is to end.");
-        Cuts cuts{[this](const Track& t, Time from) { return begins_clean(t, from); },
-                  [this](const Track& t, Time to) { return ends_clean(t, to); }};
-        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, cuts));
+        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr,
+                            from_packets(clip_, source)));
+        TRY_DO(tell(0, 0));
         to_ = recipe.to.value_or(Time::max());
         levels_.resize(plan_.sounds.size());
         TRY_DO(count_pictures());
@@ -82,31 +83,20 @@ class Conversion {
         }
         return {};
     }
-    /// A keyframe is shown at `from`.
-    bool begins_clean(const Track& track, Time from) {
-        auto reader = clip_->reader(track.id);
-        PacketHead head;
-        return reader->seek(from) && reader->next(head).value_or(false) && head.keyframe && head.pts == from;
-    }
-    /// No packet that is shown before `to` comes after one that is shown behind it.
-    bool ends_clean(const Track& track, Time to) {
-        auto reader = clip_->reader(track.id);
-        PacketHead head;
-        for (bool behind = false; reader->next(head).value_or(false) && tell(0, 0);) {
-            if (behind && head.pts < to) return false;
-            behind = behind || head.pts >= to;
-        }
-        return true;
-    }
     /// How many there are, for the rate and for what is done; by their heads alone.
     Outcome count_pictures() {
         if (!plan_.video) return {};
         Outcome going;
         // Ogg counts pictures: where they come at no one rate, in steps as small as the least between two of them.
         std::vector<Time> times;
+        density_.resize(stretches);
         bool counted = plan_.wrapper->name == "ogg" && plan_.encode_video;
         TRY(auto facts, scan_track(*clip_, *plan_.video, [&](auto& head) {
                 if (counted && times.size() < 4'000'000) times.push_back(head.pts);
+                if (plan_.length.ns > 0 && head.pts >= o_.recipe.from && head.pts < to_)
+                    density_[std::min(stretches - 1,
+                                      static_cast<std::size_t>(part_of(head.pts - o_.recipe.from) * stretches))] +=
+                        static_cast<double>(head.size);
                 return (going = tell(0, 0)).has_value();
             }));
         TRY_DO(going);
@@ -127,10 +117,10 @@ class Conversion {
             rate_ = Rational{std::max<std::int64_t>(1, std::llround(mean * 1000)), 1000}.reduced();
         }
         auto& v = o_.recipe.video;
+        auto& most = plan_.most_rate ? plan_.most_rate : v.most_rate;
         constant_ = v.rate.has_value();
         if (v.rate) rate_ = *v.rate;
-        if (v.most_rate && rate_.stated() && rate_.num * v.most_rate->den > v.most_rate->num * rate_.den)
-            rate_ = *v.most_rate, constant_ = true;
+        if (most && rate_.stated() && rate_.num * most->den > most->num * rate_.den) rate_ = *most, constant_ = true;
         if (!rate_.stated()) rate_ = {30, 1};
         if (plan_.length.ns <= 0) plan_.length = std::min(facts.end, to_) - o_.recipe.from;
         return {};
@@ -224,27 +214,74 @@ class Conversion {
         if (now - told_at_ < 200_ms) return {};
         told_at_ = now;
         ConversionProgress p;
-        p.done = std::clamp((passed_ + part) / passes_, 0.0, 1.0);
+        p.done = std::clamp(begins_ + part * share_, 0.0, 1.0);
         p.bytes = bytes;
-        // The pace of the last ten seconds is nearer to what is to come than that of all.
-        recent_.push_back({now, p.done});
-        while (recent_.size() > 2 && now - recent_.front().first > 10_s) recent_.pop_front();
-        auto over = (now - recent_.front().first).seconds(), gained = p.done - recent_.front().second;
-        if (over > 0.3 && gained > 0) {
-            p.speed = gained * passes_ * plan_.length.seconds() / over;
-            p.left = Time{static_cast<std::int64_t>((1 - p.done) / gained * over * 1e9)};
+        if (writing_) {
+            forecast_.reached(p.done, now);
+            p.left = forecast_.left();
         }
+        // The pace of the last ten seconds.
+        recent_.push_back({now, part});
+        while (recent_.size() > 2 && now - recent_.front().first > 10_s) recent_.pop_front();
+        auto over = (now - recent_.front().first).seconds(), gained = part - recent_.front().second;
+        if (over > 0.3 && gained > 0) p.speed = gained * plan_.length.seconds() / over;
         if (o_.recipe.fit_bytes)
             p.expected_bytes = *o_.recipe.fit_bytes;
-        else if (part > 0.02)
-            p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(bytes) / part);
+        else if (auto through = bytes_before(part); part > 0.02 && through > 0)
+            p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(bytes) / through);
+        TRY_DO(look_whether_it_fits(now, part, p));
         if (o_.told && !o_.told(p)) return fail(Code::cancelled, "Converting was stopped.", "Run it again.");
         return {};
+    }
+    /// Of the source's bytes, how many of a hundred lie before a part of its length.
+    double bytes_before(double part) const {
+        double all = 0, before = 0;
+        for (std::size_t i = 0; i < density_.size(); ++i) {
+            all += density_[i];
+            before += density_[i] *
+                      std::clamp(part * static_cast<double>(density_.size()) - static_cast<double>(i), 0.0, 1.0);
+        }
+        return all > 0 ? before / all : part;
+    }
+    /// The room on the disk while it is filled, now and then: not only by this one.
+    Outcome look_whether_it_fits(Time now, double part, const ConversionProgress& p) {
+        if (now - looked_at_room_ < 2_s || part < 0.1 || p.expected_bytes <= p.bytes) return {};
+        looked_at_room_ = now;
+        std::error_code ec;
+        auto folder = o_.out.has_parent_path() ? o_.out.parent_path() : fs::path(".");
+        auto space = fs::space(folder, ec);
+        // What is expected may be off by a quarter.
+        if (ec || static_cast<double>(space.available) > 0.75 * static_cast<double>(p.expected_bytes - p.bytes))
+            return {};
+        return fail(Code::disk_full,
+                    fmt::format("About {} MB are still to come, and there is room for {} MB in “{}”.",
+                                (p.expected_bytes - p.bytes) / 1'000'000, space.available / 1'000'000, folder.string()),
+                    "Make room, or choose another folder.");
+    }
+    /// From here on `done` goes from `from` to `to`.
+    void begin_pass(double from, double to) {
+        begins_ = from, share_ = to - from;
+        recent_.clear();
+        if (std::exchange(writing_, true)) return;
+        std::vector<Forecast::Part> parts;
+        for (auto pass : from > 0 || to < 1 ? std::vector{to, 1 - to} : std::vector{1.0})
+            for (auto d : density_) parts.push_back({pass / static_cast<double>(density_.size()), d});
+        forecast_ = Forecast(std::move(parts));
     }
     double part_of(Time at) const {
         return plan_.length.ns > 0 ? std::clamp(at.seconds() / plan_.length.seconds(), 0.0, 1.0) : 0;
     }
 
+    /// Before the pass that is written, the one that learns, where there is one.
+    Outcome prepare(bool twice, const fs::path& notes, std::uint32_t bitrate) {
+        auto first = twice ? picture_form(plan_.video_codec)->first_pass : 0;
+        if (twice) {
+            begin_pass(0, first);
+            TRY_DO(learn(notes, bitrate));
+        }
+        begin_pass(first, 1);
+        return {};
+    }
     /// Pictures once through, for what a second pass is to know.
     Outcome learn(const fs::path& notes, std::uint32_t bitrate) {
         TRY(auto video, maker().pictures(o_.recipe.from, to_, {1, notes, bitrate}));
@@ -309,16 +346,9 @@ class Conversion {
     Result<Converted> encode() {
         auto& v = o_.recipe.video;
         auto target = o_.recipe.fit_bytes;
-        double seconds = plan_.length.seconds();
         auto bitrate = plan_.encode_video ? v.bitrate.value_or(0) : 0;
         if (target) {
-            double sound = 0;
-            for (auto& s : plan_.sounds) sound += (s.encode ? s.bitrate : 128'000) * seconds / 8;
-            double left = seconds > 0 ? (static_cast<double>(*target) * aim - sound - 2000) * 8 / seconds : 0;
-            if (!plan_.encode_video || left < 8000)
-                return fail(Code::limit, fmt::format("It does not fit into {} bytes.", *target),
-                            "Allow more, a smaller picture, or less sound.");
-            bitrate = static_cast<std::uint32_t>(std::min(left, 1e9));
+            TRY(bitrate, bitrate_for(*target));
         }
         auto* form = picture_form(plan_.video_codec);
         bool twice = plan_.encode_video && (v.passes == 2 || (target && form && form->two_passes));
@@ -326,11 +356,7 @@ class Conversion {
             return fail(Code::usage, "Two passes need a bitrate or a size to aim at.",
                         "Give one, or let it be one pass.");
         Notes notes;
-        passes_ = twice ? 2 : 1;
-        if (twice) {
-            TRY_DO(learn(notes.path, bitrate));
-            passed_ = 1;
-        }
+        TRY_DO(prepare(twice, notes.path, bitrate));
         std::uint64_t least = target ? *target * 97 / 100 : 0, before = 0;
         for (int tries = 1;; ++tries) {
             std::vector<Line> lines;
@@ -347,12 +373,28 @@ class Conversion {
                 lines.push_back({.stream = std::move(captions)});
             }
             TRY(auto file, FileWriter::create(o_.out, o_.replace));
-            Weight weight{least, target.value_or(UINT64_MAX)};
+            Weight weight{least, std::min(target.value_or(UINT64_MAX), plan_.most_bytes), !target};
             auto writer = plan_.wrapper->write(std::make_unique<Weighed>(std::move(file), weight));
             Written so_far;
             auto written = write(*writer, lines, so_far);
             if (written) return report(so_far, weight.size, lines, twice ? 2 : 1);
-            if (!weight.refused || tries == 6) return std::unexpected(written.error());
+            if (!weight.refused || tries == 6 || !plan_.encode_video) return std::unexpected(written.error());
+            if (!target) {
+                // As good as was asked for it is too large for the target's bundle.
+                if (!form || !form->bitrate) return std::unexpected(written.error());
+                target = plan_.most_bytes;
+                plan_.why.push_back(
+                    {"made-to-fit",
+                     fmt::format("As good as that it would take more than the {:.1f} MB of a bundled clip; it is made "
+                                 "to fit.",
+                                 static_cast<double>(*target) / 1e6),
+                     {}});
+                TRY(bitrate, bitrate_for(*target));
+                twice = form->two_passes;
+                writing_ = false;
+                TRY_DO(prepare(twice, notes.path, bitrate));
+                continue;
+            }
             // Once more, with as much more or less as it was off. What does not grow any more has all it can use.
             auto pictures = static_cast<double>(so_far.video);
             auto rest = static_cast<double>(weight.size) - pictures;
@@ -362,6 +404,16 @@ class Conversion {
             if (!grows || tries >= 4) least = 0;
             before = weight.size;
         }
+    }
+    /// Of pictures that together with the sound come to so many bytes.
+    Result<std::uint32_t> bitrate_for(std::uint64_t bytes) const {
+        double seconds = plan_.length.seconds(), sound = 0;
+        for (auto& s : plan_.sounds) sound += (s.encode ? s.bitrate : 128'000) * seconds / 8;
+        double left = seconds > 0 ? (static_cast<double>(bytes) * aim - sound - 2000) * 8 / seconds : 0;
+        if (!plan_.encode_video || left < 8000)
+            return fail(Code::limit, fmt::format("It does not fit into {} bytes.", bytes),
+                        "Allow more, a smaller picture, or less sound.");
+        return static_cast<std::uint32_t>(std::min(left, 1e9));
     }
     Result<Converted> report(const Written& written, std::uint64_t bytes, const std::vector<Line>& lines, int passes) {
         Converted c;
@@ -399,14 +451,20 @@ class Conversion {
 
     /// Aimed at is a little less than may be: what is written never becomes larger.
     static constexpr double aim = 0.985;
+    static constexpr std::size_t stretches = 256;
     struct Weight {
-        std::uint64_t least, most, size = 0;
+        std::uint64_t least, most;
+        bool at_once = false;  ///< Too much is refused as soon as it is.
+        std::uint64_t size = 0;
         bool refused = false;
     };
     /// A file that comes to its place only where it has the weight it is to have.
     struct Weighed final : ByteSink {
         Weighed(FileWriter f, Weight& w) : file(std::move(f)), weight(w) {}
-        Outcome write(ByteView b) override { return file.write(b); }
+        Outcome write(ByteView b) override {
+            if (weight.at_once && file.position() + b.size() > weight.most) return refuse();
+            return file.write(b);
+        }
         Outcome write_at(std::uint64_t at, ByteView b) override { return file.write_at(at, b); }
         std::uint64_t position() const override { return file.position(); }
         Outcome insert_gap(std::uint64_t at, std::uint64_t extra, const Progress& told) override {
@@ -414,11 +472,13 @@ class Conversion {
         }
         Outcome commit() override {
             weight.size = file.position();
-            weight.refused = weight.size > weight.most || weight.size < weight.least;
-            if (weight.refused)
-                return fail(Code::limit, fmt::format("It became {} bytes, and may be {}.", weight.size, weight.most),
-                            "Allow more, or a smaller picture.");
+            if (weight.size > weight.most || weight.size < weight.least) return refuse();
             return file.commit();
+        }
+        Outcome refuse() {
+            weight.size = file.position(), weight.refused = true;
+            return fail(Code::limit, fmt::format("It became {} bytes, and may be {}.", weight.size, weight.most),
+                        "Allow more, or a smaller picture.");
         }
         FileWriter file;
         Weight& weight;
@@ -433,8 +493,12 @@ class Conversion {
     std::uint64_t pictures_ = 0;
     bool constant_ = false;
     std::vector<Level> levels_;
-    double passes_ = 1, passed_ = 0;
+    double begins_ = 0, share_ = 1;  ///< Of all that is to be done, what the pass under way is.
+    bool writing_ = false;
+    Forecast forecast_;
+    std::vector<double> density_;  ///< Bytes of the source in equal stretches of what is kept.
     std::deque<std::pair<Time, double>> recent_;
+    Time looked_at_room_{};
 };
 }  // namespace
 

@@ -16,12 +16,12 @@ using Do = Recipe::Do;
 using Shape = Recipe::Shape;
 
 constexpr std::array picture_forms{
-    PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3},
-    PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0},
-    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0},
-    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0},
-    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0},
-    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0},
+    PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.3},
+    PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2},
+    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3},
+    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0, 0.5},
+    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45},
+    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5},
 };
 const std::array sound_forms{
     SoundCodecForm{
@@ -92,10 +92,6 @@ void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_h
     r.to_width = aside ? part_height : part_width, r.to_height = aside ? part_width : part_height;
 }
 
-const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec) {
-    auto it = std::find_if(rules.begin(), rules.end(), [&](auto& r) { return r.codec == codec; });
-    return it == rules.end() ? nullptr : &*it;
-}
 /// Codecs whose header a container needs outside their packets.
 bool needs_config(Codec codec, const Wrapper& wrapper) {
     switch (codec) {
@@ -123,11 +119,12 @@ bool trims(const Wrapper& wrapper) {
 class Planner {
   public:
     Planner(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-            const Target* target, const Cuts& cuts)
-        : info_(info), recipe_(recipe), wrapper_(wrapper), codecs_(codecs), target_(target), cuts_(cuts) {}
+            const Target* target, const FromPackets& packets)
+        : info_(info), recipe_(recipe), wrapper_(wrapper), codecs_(codecs), target_(target), packets_(packets) {}
 
     Result<Plan> make() {
         p_.wrapper = &wrapper_;
+        TRY_DO(look_at_recipe());
         if (target_ && std::find(target_->containers.begin(), target_->containers.end(), wrapper_.container) ==
                            target_->containers.end())
             return fail(Code::refused, fmt::format("{} does not take {}.", target_->title, wrapper_.title),
@@ -148,6 +145,7 @@ class Planner {
         p_.length = info_.duration_known ? std::min(end, info_.duration) - recipe_.from
                     : recipe_.to         ? *recipe_.to - recipe_.from
                                          : Time{};
+        if (recipe_.captions == Recipe::Captions::burn) plan_burning();
         if (p_.video) TRY_DO(plan_pictures());
         for (auto& s : p_.sounds) TRY_DO(plan_sound(s));
         plan_captions();
@@ -155,6 +153,42 @@ class Planner {
     }
 
   private:
+    /// What a recipe says that its target does not take.
+    Outcome look_at_recipe() {
+        if (!target_) return {};
+        auto& t = *target_;
+        auto no = [&](const char* at, const std::string& what) -> Outcome {
+            return fail(Code::refused, fmt::format("The recipe’s {} is not for {}, which {}.", at, t.title, what),
+                        "Change it there, or choose another target.");
+        };
+        auto& v = recipe_.video;
+        auto& a = recipe_.audio;
+        if (v.action == Do::encode && v.codec) {
+            auto* rule = rule_of(t.video, *v.codec);
+            if (!rule) return no("/video/codec", fmt::format("does not take {}", codec_title(*v.codec)));
+            auto large = std::max(v.width, v.height), small = v.width && v.height ? std::min(v.width, v.height) : 0;
+            if ((rule->max_width && large > std::max(rule->max_width, rule->max_height)) ||
+                (rule->max_height && small > std::min(rule->max_width, rule->max_height)))
+                return no("/video/width", fmt::format("takes at most {} x {} of {}", rule->max_width, rule->max_height,
+                                                      codec_title(*v.codec)));
+            if (v.rate && rule->max_rate && v.rate->num > v.rate->den * rule->max_rate)
+                return no("/video/rate", fmt::format("takes at most {} pictures a second", rule->max_rate));
+        }
+        if (a.action == Do::encode && a.codec) {
+            auto* rule = rule_of(t.audio, *a.codec);
+            if (!rule) return no("/audio/codec", fmt::format("does not take {}", codec_title(*a.codec)));
+            if (rule->max_channels && a.channels > rule->max_channels)
+                return no("/audio/channels", fmt::format("takes at most {} channels", rule->max_channels));
+            if (rule->max_rate && a.rate > rule->max_rate)
+                return no("/audio/sample_rate", fmt::format("takes at most {} samples a second", rule->max_rate));
+        }
+        if (t.bundle_bytes) {
+            if (recipe_.fit_bytes.value_or(0) > t.bundle_bytes)
+                return no("/fit_bytes", fmt::format("takes at most {} bytes in a bundle", t.bundle_bytes));
+            p_.most_bytes = t.bundle_bytes;
+        }
+        return {};
+    }
     void note(std::string code, std::string sentence) { p_.why.push_back({std::move(code), std::move(sentence), {}}); }
 
     void add_sounds(const Track& main) {
@@ -198,22 +232,25 @@ class Planner {
         auto& v = recipe_.video;
         auto& track = *p_.video;
         auto* rule = target_ ? rule_of(target_->video, track.codec) : nullptr;
-        int most_width = rule ? rule->max_width : 0, most_height = rule ? rule->max_height : 0;
         bool reshaped = p_.reshape.to_width != track.video.width || p_.reshape.to_height != track.video.height ||
                         p_.reshape.turn || p_.reshape.canvas_width != p_.reshape.to_width ||
                         p_.reshape.width != track.video.width || p_.reshape.height != track.video.height;
         if (v.action == Do::encode) return "it was asked for";
+        if (p_.burnt || !p_.burnt_file.empty()) return "captions are drawn into them";
         if (std::find(wrapper_.video.begin(), wrapper_.video.end(), track.codec) == wrapper_.video.end())
             return fmt::format("{} does not go into {}", codec_title(track.codec), wrapper_.title);
         if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(track.codec));
-        if ((most_width && std::max(p_.format.width, p_.format.height) > std::max(most_width, most_height)) ||
-            (most_height && std::min(p_.format.width, p_.format.height) > std::min(most_width, most_height)))
-            return fmt::format("{} takes at most {} x {}", target_->title, most_width, most_height);
         if (reshaped) return "its size or shape changes";
+        if (auto why = rule ? misfit(track, rate(), *rule) : std::string(); !why.empty()) return why;
+        // As much of it as is kept.
+        auto kept = info_.duration.ns > 0 ? p_.length.seconds() / info_.duration.seconds() : 1;
+        if (auto bytes = static_cast<double>(info_.bytes) * kept; bytes > static_cast<double>(p_.most_bytes))
+            return fmt::format("it takes {:.1f} MB, and {} bundles {:.1f} MB at most", bytes / 1e6, target_->title,
+                               static_cast<double>(p_.most_bytes) / 1e6);
         if (v.quality || v.bitrate || recipe_.fit_bytes || v.rate || v.most_rate) return "its rate changes";
-        if (recipe_.from.ns > 0 && !(cuts_.begins && cuts_.begins(track, recipe_.from)))
+        if (recipe_.from.ns > 0 && !(packets_.begins && packets_.begins(track, recipe_.from)))
             return "it begins between keyframes";
-        if (recipe_.to && !(cuts_.ends && cuts_.ends(track, *recipe_.to)))
+        if (recipe_.to && !(packets_.ends && packets_.ends(track, *recipe_.to)))
             return "it ends among pictures that need later ones";
         if (track.config.empty() && needs_config(track.codec, wrapper_)) return "its settings stand in the stream";
         return {};
@@ -229,13 +266,7 @@ class Planner {
             return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
         TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
-        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr; own && own->max_width) {
-            // Either way round.
-            bool upright = p_.video->video.display_height() > p_.video->video.display_width();
-            int w = own->max_width, h = own->max_height ? own->max_height : own->max_width;
-            if (upright == (w > h)) std::swap(w, h);
-            plan_shape(p_, v, w, h);
-        }
+        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr) keep_within(*own);
         auto* form = picture_form(p_.video_codec);
         if (!form) return fail(Code::internal, "The encoder is not described.");
         if (v.quality && (*v.quality < form->low || *v.quality > form->high))
@@ -258,6 +289,45 @@ class Planner {
                 "Choose another codec, or a larger size.");
         note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
         return {};
+    }
+    double rate() const { return packets_.rate ? packets_.rate(*p_.video) : 0; }
+    /// What is encoded is what a target takes: of its size, its rate, its profile and its level.
+    void keep_within(const CodecRule& rule) {
+        auto& v = recipe_.video;
+        auto most = v.most_rate;
+        if (rule.max_rate && (!most || most->about() > rule.max_rate)) most = Rational{rule.max_rate, 1};
+        if (auto now = rate(); most && now > most->about() + 0.01) {
+            p_.most_rate = most;
+            if (!v.most_rate)
+                note("rate-limited", fmt::format("Of its {:.4g} pictures a second {} are kept.", now, rule.max_rate));
+        }
+        // Either way round.
+        bool upright = p_.video->video.display_height() > p_.video->video.display_width();
+        int w = rule.max_width ? rule.max_width : 8192, h = rule.max_height ? rule.max_height : w;
+        if (upright == (w > h)) std::swap(w, h);
+        const int w0 = w, h0 = h;
+        if (rule.max_width) plan_shape(p_, v, w, h);
+        for (auto name : {"high", "main", "baseline"})
+            if (p_.video_codec == Codec::h264 && p_.profile.empty() &&
+                std::find(rule.profiles.begin(), rule.profiles.end(), name) != rule.profiles.end())
+                p_.profile = name;
+        p_.level = rule.max_level;
+        auto pace = v.rate ? v.rate->about() : p_.most_rate ? p_.most_rate->about() : std::max(1.0, rate());
+        auto level = [&] {
+            return p_.video_codec == Codec::h264  ? h264_level(p_.format.width, p_.format.height, pace)
+                   : p_.video_codec == Codec::vp9 ? vp9_level(p_.format.width, p_.format.height, pace)
+                                                  : 0;
+        };
+        auto fits = [&] {
+            auto wide = std::max(p_.format.width, p_.format.height), low = std::min(p_.format.width, p_.format.height);
+            return (!p_.level || level() <= p_.level) && (!rule.max_width || wide <= std::max(w0, h0)) &&
+                   (!rule.max_height || low <= std::min(w0, h0));
+        };
+        w = std::min(w, p_.format.display_width()), h = std::min(h, p_.format.display_height());
+        while (!fits() && std::min(w, h) > 16) {
+            w -= std::max(1, w / 32), h -= std::max(1, h / 32);
+            plan_shape(p_, v, w, h);
+        }
     }
     /// Encoders that count in pairs lose the last column or row of an odd size.
     void even_out(const PictureForm& form) {
@@ -283,8 +353,7 @@ class Planner {
         if (std::find(wrapper_.audio.begin(), wrapper_.audio.end(), t.codec) == wrapper_.audio.end())
             return fmt::format("{} does not go into {}", codec_title(t.codec), wrapper_.title);
         if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(t.codec));
-        if (rule && rule->max_channels && t.audio.channels > rule->max_channels)
-            return fmt::format("{} takes at most {} channels", target_->title, rule->max_channels);
+        if (auto why = rule ? misfit(t, 0, *rule) : std::string(); !why.empty()) return why;
         if (a.bitrate || a.loudness) return "its rate or loudness changes";
         if ((a.channels && a.channels != t.audio.channels) || (a.rate && a.rate != t.audio.rate))
             return "its channels or samples change";
@@ -321,7 +390,10 @@ class Planner {
         if (rule && rule->max_rate) rate = std::min(rate, rule->max_rate);
         if (!form->rates.empty()) {
             auto it = std::lower_bound(form->rates.begin(), form->rates.end(), rate);
-            rate = it == form->rates.end() ? form->rates.back() : *it;
+            if (it != form->rates.begin() &&
+                (it == form->rates.end() || (rule && rule->max_rate && *it > rule->max_rate)))
+                --it;
+            rate = *it;
         }
         s.form = {rate, channels};
         // More than 16 bits stay more, where nothing is lost otherwise.
@@ -337,8 +409,16 @@ class Planner {
         return {};
     }
 
+    /// Those that a player shows first, else those of a file beside the clip.
+    void plan_burning() {
+        for (auto& t : info_.tracks)
+            if (t.kind == Kind::text && shows_captions(t) && (!p_.burnt || (t.is_default && !p_.burnt->is_default)))
+                p_.burnt = &t;
+        if (!p_.burnt) p_.burnt_file = packets_.captions_beside;
+        if (!p_.burnt && p_.burnt_file.empty()) note("no-captions", "There are no captions to be drawn into it.");
+    }
     void plan_captions() {
-        if (recipe_.captions == Recipe::Captions::none) return;
+        if (recipe_.captions != Recipe::Captions::keep) return;
         std::size_t left_out = 0;
         for (auto& t : info_.tracks) {
             if (t.kind != Kind::text) continue;
@@ -361,7 +441,7 @@ class Planner {
     const Wrapper& wrapper_;
     CodecRegistry& codecs_;
     const Target* target_;
-    const Cuts& cuts_;
+    const FromPackets& packets_;
     Plan p_;
 };
 }  // namespace
@@ -375,6 +455,16 @@ Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::
                 "Name it .mp4, .webm or .mkv.");
 }
 
+const Wrapper* wrapper_for(const Target& target, const ClipInfo& info) {
+    bool pictures = info.main(Kind::video) != nullptr;
+    for (bool own : {true, false})
+        for (auto& w : wrappers())
+            if ((!pictures || !w.video.empty()) && (!own || w.container == info.container) &&
+                std::find(target.containers.begin(), target.containers.end(), w.container) != target.containers.end())
+                return &w;
+    return nullptr;
+}
+
 const PictureForm* picture_form(Codec codec) {
     auto it = std::find_if(picture_forms.begin(), picture_forms.end(), [&](auto& f) { return f.codec == codec; });
     return it == picture_forms.end() ? nullptr : &*it;
@@ -385,8 +475,8 @@ const SoundCodecForm* sound_codec_form(Codec codec) {
 }
 
 Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target, const Cuts& cuts) {
-    return Planner(info, recipe, wrapper, codecs, target, cuts).make();
+                      const Target* target, const FromPackets& packets) {
+    return Planner(info, recipe, wrapper, codecs, target, packets).make();
 }
 
 }  // namespace ruedo

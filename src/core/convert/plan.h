@@ -15,6 +15,7 @@ struct PictureForm {
     bool bitrate, two_passes;  ///< Whether it can aim at one, and learn first.
     int least, step;           ///< The smallest width and height, and by how much they grow.
     int b_frames;
+    double first_pass;  ///< Of the time of two passes, what the first one takes, about.
 };
 /// Nothing for what is not encoded here.
 const PictureForm* picture_form(Codec codec);
@@ -47,20 +48,46 @@ struct Plan {
     Codec video_codec = Codec::unknown;
     std::vector<Sound> sounds;  ///< The one that plays comes first.
     std::vector<Captions> captions;
-    Reshape reshape;           ///< Without the colour, which the pictures tell.
-    VideoFormat format;        ///< Of what is made.
-    Time length{};             ///< Of what is made, as far as that is known before.
-    std::vector<Finding> why;  ///< Sentences: what is done anew, and what is left out.
+    const Track* burnt = nullptr;       ///< Captions that are drawn into the pictures ...
+    std::string burnt_file;             ///< ... or those of a file beside the clip.
+    Reshape reshape;                    ///< Without the colour, which the pictures tell.
+    VideoFormat format;                 ///< Of what is made.
+    std::optional<Rational> most_rate;  ///< Made constant at this, where there are more pictures.
+    std::string profile;                ///< What the target takes of the codec; empty for all of it.
+    unsigned level = 0;
+    std::uint64_t most_bytes = UINT64_MAX;  ///< The whole file may be so large.
+    Time length{};                          ///< Of what is made, as far as that is known before.
+    std::vector<Finding> why;               ///< Sentences: what is done anew, and what is left out.
 };
 /// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
 Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out);
+/// The container for a target: the clip's own where that is taken and written here, else the first that is. Nothing
+/// where there is none.
+const Wrapper* wrapper_for(const Target& target, const ClipInfo& info);
 /// What only the clip's packets tell: whether what is copied of a track can begin at a time (a keyframe is shown then),
-/// and end at one (no packet before it needs one from behind it).
-struct Cuts {
+/// and end at one (no packet before it needs one from behind it); and how many pictures come in a second.
+struct FromPackets {
     std::function<bool(const Track&, Time)> begins, ends;
+    std::function<double(const Track&)> rate;
+    std::string captions_beside{};  ///< A file of captions that belongs to the clip.
 };
-/// `target` narrows what is chosen where the recipe leaves it open.
+/// Of a clip, each looked for when it is asked for.
+FromPackets from_packets(std::shared_ptr<Clip> clip, const std::string& source);
+/// `target` narrows what is chosen where the recipe leaves it open; where the recipe asks for what the target does not
+/// take, that is `refused`, and the sentence names the place in the recipe. What is made is taken there.
 Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target = nullptr, const Cuts& cuts = {});
+                      const Target* target = nullptr, const FromPackets& packets = {});
+
+/// What makes a clip one that a target takes: a recipe that leaves nothing open but how well, and why, in sentences.
+struct Proposal {
+    Recipe recipe;
+    bool needed = false;  ///< It does not play there as it is.
+    std::vector<std::string> why;
+};
+/// `address` is how the clip is reached. Reads packet heads only; `cancelled` when asked to stop. Errors: those of
+/// planning, and `refused` where nothing can be done.
+Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, CodecRegistry& codecs,
+                         const std::string& address = {}, const std::atomic<bool>* cancel = nullptr);
+nlohmann::json to_json(const Proposal& proposal);
 
 }  // namespace ruedo

@@ -12,7 +12,8 @@ using nlohmann::json;
 using Do = Recipe::Do;
 constexpr std::int64_t longest_recipe = 1'000'000'000'000'000'000;
 constexpr std::array<std::string_view, 4> shape_names{"keep", "crop", "pad", "bake"};
-constexpr std::array<std::string_view, 2> caption_names{"keep", "none"}, track_names{"main", "all"};
+constexpr std::array<std::string_view, 3> caption_names{"keep", "none", "burn"};
+constexpr std::array<std::string_view, 2> track_names{"main", "all"};
 constexpr std::array<std::string_view, 3> effort_names{"quick", "middling", "thorough"};
 
 /// One member of a recipe: where it stands, what it may be, how it is read and written, and what it says.
@@ -107,14 +108,19 @@ const std::vector<Member>& members() {
          [](const json& v, Recipe& r) { return r.fit_bytes = v.get<std::uint64_t>(), true; },
          [](const Recipe& r) { return r.fit_bytes ? json(*r.fit_bytes) : json(); },
          "the whole file is at most so large, and at least 97 % of that where the pictures can use it", "–"},
-        {"", "captions", one_of(caption_names), "must be keep or none",
+        {"", "captions", one_of(caption_names), "must be keep, none or burn",
          [](const json& v, Recipe& r) {
              auto n = place_in(caption_names, v);
              if (n) r.captions = static_cast<Recipe::Captions>(*n);
              return n.has_value();
          },
-         [](const Recipe& r) { return r.captions == Recipe::Captions::keep ? json() : json(caption_names[1]); },
-         "`keep` them, where the container has a form for them, or `none`", "`keep`"},
+         [](const Recipe& r) {
+             return r.captions == Recipe::Captions::keep ? json()
+                                                         : json(caption_names[static_cast<std::size_t>(r.captions)]);
+         },
+         "`keep` them, where the container has a form for them, or `none`; or `burn` those that are shown first (or of "
+         "a file beside the clip) into the pictures, as the player shows them",
+         "`keep`"},
         {"", "tracks", one_of(track_names), "must be main or all",
          [](const json& v, Recipe& r) {
              auto n = place_in(track_names, v);

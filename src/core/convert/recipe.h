@@ -13,7 +13,7 @@ struct Recipe {
     /// Where a size is given: `keep` shows all of it, at most so large, in its own shape; `crop` fills the size and
     /// cuts; `pad` fills it up with black. `bake` turns it upright and makes its pixels square.
     enum class Shape { keep, crop, pad, bake };
-    enum class Captions { keep, none };
+    enum class Captions { keep, none, burn };
     struct Video {
         Do action = Do::fit;
         std::optional<Codec> codec;

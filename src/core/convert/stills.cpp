@@ -38,6 +38,16 @@ void lay(const Image& image, Image& onto, int left, int top) {
         std::memcpy(onto.pixels.data() + (top + y) * onto.stride() + left * 4, image.pixels.data() + y * image.stride(),
                     static_cast<std::size_t>(image.stride()));
 }
+/// The middle of a picture that is at least so large.
+Image cut(const Image& image, int width, int height) {
+    Image made{width, height, {}};
+    made.pixels.resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
+    auto left = (image.width - width) / 2, top = (image.height - height) / 2;
+    for (std::ptrdiff_t y = 0; y < height; ++y)
+        std::memcpy(made.pixels.data() + y * made.stride(), image.pixels.data() + (top + y) * image.stride() + left * 4,
+                    static_cast<std::size_t>(made.stride()));
+    return made;
+}
 }  // namespace
 
 Result<std::vector<Still>> stills(const std::string& source, const StillOptions& o, CodecRegistry& codecs) {
@@ -65,7 +75,12 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         return fail(Code::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
     TRY(auto reader, PictureReader::open(clip, *track, codecs));
     int width = track->video.display_width(), height = track->video.display_height();
-    if (o.width > 0 && o.height > 0) {
+    bool cuts = o.fills && o.width > 0 && o.height > 0;
+    RectF whole{0, 0, static_cast<double>(width), static_cast<double>(height)};
+    if (cuts) {
+        whole = fit_rect(Fit::cover, width, height, o.width, o.height);
+        width = o.width, height = o.height;
+    } else if (o.width > 0 && o.height > 0) {
         auto fitted = fit_rect(Fit::contain, width, height, o.width, o.height);
         width = std::max(1, static_cast<int>(fitted.width + 0.5)),
         height = std::max(1, static_cast<int>(fitted.height + 0.5));
@@ -91,7 +106,10 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     for (std::size_t i = 0; i < times.size(); ++i) {
         if (o.go_on && !o.go_on()) return fail(Code::cancelled, "Making stills was interrupted.", "Run it again.");
         TRY(auto picture, reader->at(times[i]));
-        auto image = render(picture, width, height);
+        auto image = cuts ? cut(render(picture, std::max(width, static_cast<int>(whole.width + 0.5)),
+                                       std::max(height, static_cast<int>(whole.height + 0.5))),
+                                width, height)
+                          : render(picture, width, height);
         if (o.columns) {
             auto column = static_cast<int>(i) % o.columns, row = static_cast<int>(i) / o.columns;
             lay(image, sheet, gap + column * (width + gap), gap + row * (height + gap));

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 // Single pictures of a clip as files: PNG or JPEG, one by one or as a sheet of several.
 #pragma once
+#include <functional>
+
 #include "codec/codec.h"
 
 namespace ruedo {
@@ -12,6 +14,7 @@ struct StillOptions {
     std::size_t count = 0;          ///< Instead: so many, each in the middle of as many equal stretches.
     int columns = 0, rows = 0;      ///< Instead: a sheet of so many, as one picture.
     int width = 0, height = 0;      ///< Each fits into this, in its own shape; 0 for as large as it is shown.
+    bool fills = false;             ///< Each fills that size instead, and what reaches beyond is cut off.
     std::filesystem::path out;      ///< A folder, made if missing; of a sheet the file.
     bool replace = false;           ///< Files of the same name may be written over.
     std::function<bool()> go_on{};  ///< Asked between pictures; false stops it (`cancelled`).

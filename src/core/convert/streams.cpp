@@ -176,8 +176,13 @@ class Pictures {
 /// Pictures decoded, fitted and encoded.
 class EncodedPictures final : public MadeStream {
   public:
-    EncodedPictures(std::unique_ptr<Pictures> pictures, const Plan& plan, std::unique_ptr<VideoEncoder> encoder)
-        : pictures_(std::move(pictures)), plan_(plan), encoder_(std::move(encoder)) {}
+    EncodedPictures(std::unique_ptr<Pictures> pictures, Time from, const Plan& plan,
+                    std::unique_ptr<VideoEncoder> encoder, std::unique_ptr<CaptionBurner> captions)
+        : pictures_(std::move(pictures)),
+          from_(from),
+          plan_(plan),
+          encoder_(std::move(encoder)),
+          captions_(std::move(captions)) {}
     Result<std::optional<MadePacket>> next() override {
         while (ready_.empty() && !drained_) {
             std::vector<Encoded> out;
@@ -190,12 +195,10 @@ class EncodedPictures final : public MadeStream {
             if (*picture) {
                 auto wanted = plan_.reshape;
                 wanted.colour = (*picture)->colour.resolved((*picture)->height);
-                auto durations = (*picture)->duration;
                 TRY(auto made, reshaper_.make(**picture, wanted));
-                made.pts = (*picture)->pts;
-                durations_[made.pts] = durations;
-                end_ = std::max(end_, made.pts + durations);
-                TRY_DO(encoder_->encode(made, out));
+                made.pts = (*picture)->pts, made.duration = (*picture)->duration;
+                end_ = std::max(end_, made.pts + made.duration);
+                TRY_DO(captions_ ? encode_captioned(std::move(made), out) : encode(made, out));
             } else {
                 if (!cut_) cut_ = pictures_->cut();
                 TRY_DO(encoder_->drain(out));
@@ -225,9 +228,31 @@ class EncodedPictures final : public MadeStream {
     }
 
   private:
+    Outcome encode(const Picture& made, std::vector<Encoded>& out) {
+        durations_[made.pts] = made.duration;
+        return encoder_->encode(made, out);
+    }
+    /// A picture that stays for long is made anew where its captions change.
+    Outcome encode_captioned(Picture made, std::vector<Encoded>& out) {
+        made.pixel_aspect = plan_.format.pixel_aspect, made.rotation = plan_.format.rotation;
+        constexpr Time long_lasting{200'000'000};
+        auto end = made.pts + made.duration;
+        for (bool splits = made.duration > long_lasting; made.pts < end;) {
+            auto next = splits ? captions_->changes_after(made.pts + from_) : Time::max();
+            auto until = next == Time::max() ? end : std::min(end, next - from_);
+            made.duration = until - made.pts;
+            TRY(auto burnt, captions_->burn(made, made.pts + from_));
+            TRY_DO(encode(burnt, out));
+            made.pts = until;
+        }
+        return {};
+    }
+
     std::unique_ptr<Pictures> pictures_;
+    Time from_;
     const Plan& plan_;
     std::unique_ptr<VideoEncoder> encoder_;
+    std::unique_ptr<CaptionBurner> captions_;
     Reshaper reshaper_;
     std::map<Time, Time> durations_;
     std::deque<Encoded> ready_;
@@ -241,15 +266,18 @@ Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track
 }
 std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first,
                                              Time from, Time to, std::optional<Rational> rate, const Plan& plan,
-                                             std::unique_ptr<VideoEncoder> encoder) {
+                                             std::unique_ptr<VideoEncoder> encoder,
+                                             std::unique_ptr<CaptionBurner> captions) {
     return std::make_unique<EncodedPictures>(
-        std::make_unique<Pictures>(std::move(reader), std::move(first), from, to, rate), plan, std::move(encoder));
+        std::make_unique<Pictures>(std::move(reader), std::move(first), from, to, rate), from, plan, std::move(encoder),
+        std::move(captions));
 }
-VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate) {
+VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Rational rate) {
     auto& v = recipe.video;
-    auto* form = picture_form(codec);
+    auto* form = picture_form(plan.video_codec);
     VideoEncodeOptions e;
-    e.width = width, e.height = height;
+    e.width = plan.format.width, e.height = plan.format.height;
+    e.profile = plan.profile, e.level = plan.level;
     e.rate = rate;
     auto pictures = v.keyframes.seconds() * static_cast<double>(rate.num) / static_cast<double>(rate.den);
     e.keyframe_every = std::max(1, static_cast<int>(std::min(pictures, 1e6) + 0.5));
@@ -262,13 +290,13 @@ VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width,
 
 Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, const EncodingPass& pass) const {
     if (!plan.encode_video) return copied_stream(*clip, *plan.video, from, to);
-    auto e = encoder_options(plan.video_codec, recipe, plan.format.width, plan.format.height, rate);
+    auto e = encoder_options(plan, recipe, rate);
     if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
     e.pass = pass.number, e.stats = pass.notes;
     return encode_pictures(std::move(e), from, to);
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const {
-    auto e = encoder_options(plan.video_codec, recipe, plan.format.width, plan.format.height, rate);
+    auto e = encoder_options(plan, recipe, rate);
     e.effort = 0, e.b_frames = 0;
     return encode_pictures(std::move(e), from, Time::max());
 }
@@ -286,8 +314,10 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
     e.pixel_aspect = plan.format.pixel_aspect;
     e.colour = plan.video->video.colour.resolved(plan.video->video.height);
     TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
+    TRY(auto letters, burner());
     return encoded_pictures(std::move(reader), std::move(first), from, to,
-                            constant ? std::optional(rate) : std::nullopt, plan, std::move(encoder));
+                            constant ? std::optional(rate) : std::nullopt, plan, std::move(encoder),
+                            std::move(letters));
 }
 Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
     TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));
@@ -301,6 +331,12 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::sound(const Plan::Sound& s, Tim
         codecs.audio_encoder(s.codec,
                              {.rate = s.form.rate, .channels = s.form.channels, .bitrate = s.bitrate, .bits = s.bits}));
     return encoded_sound(std::move(reader), s, std::move(encoder), from, to, level);
+}
+Result<std::unique_ptr<CaptionBurner>> StreamMaker::burner() const {
+    if (!plan.burnt && plan.burnt_file.empty()) return nullptr;
+    TRY(auto cues, plan.burnt ? read_cues(*clip, *plan.burnt) : load_captions(plan.burnt_file));
+    TRY(auto letters, codecs.text_setter());
+    return std::make_unique<CaptionBurner>(std::move(cues), std::move(letters));
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::captions(const Plan::Captions& c, Time from, Time to) const {
     TRY(auto cues, read_cues(*clip, *c.track));

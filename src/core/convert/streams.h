@@ -2,6 +2,7 @@
 // The tracks of what a conversion makes, packet by packet: copied, or decoded, fitted and encoded.
 #pragma once
 #include "codec/codec.h"
+#include "convert/burned.h"
 #include "convert/plan.h"
 #include "text/cues.h"
 
@@ -38,10 +39,11 @@ class MadeStream {
 /// comes before as a decoder needs.
 Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to);
 /// From `from` to `to`, at `rate` where that is stated. `first` is what is seen at `from`, where that is inside the
-/// clip; `reader` goes on behind it. `plan` must outlive it.
+/// clip; `reader` goes on behind it. `captions` are drawn in, where there are any. `plan` must outlive it.
 std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first,
                                              Time from, Time to, std::optional<Rational> rate, const Plan& plan,
-                                             std::unique_ptr<VideoEncoder> encoder);
+                                             std::unique_ptr<VideoEncoder> encoder,
+                                             std::unique_ptr<CaptionBurner> captions);
 /// How a sound's level is changed: multiplied, and kept under a ceiling of its true peaks where there is one.
 struct Level {
     float gain = 1;
@@ -69,7 +71,7 @@ class LevelledSound {
 std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to);
 
 /// How an encoder is set for a recipe: quality, distance of keyframes, effort.
-VideoEncodeOptions encoder_options(Codec codec, const Recipe& recipe, int width, int height, Rational rate);
+VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Rational rate);
 
 /// Number 0 where there is one, or the first or second of two that leave their notes in a file.
 struct EncodingPass {
@@ -92,6 +94,7 @@ struct StreamMaker {
     Result<std::unique_ptr<MadeStream>> sound(const Plan::Sound& sound, Time from, Time to, Level level = {}) const;
     Result<std::unique_ptr<SoundReader>> open_sound(const Plan::Sound& sound, Time from) const;
     Result<std::unique_ptr<MadeStream>> encode_pictures(VideoEncodeOptions options, Time from, Time to) const;
+    Result<std::unique_ptr<CaptionBurner>> burner() const;  ///< None where nothing is to be drawn in.
     Result<std::unique_ptr<MadeStream>> captions(const Plan::Captions& captions, Time from, Time to) const;
 };
 

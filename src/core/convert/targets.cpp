@@ -131,8 +131,9 @@ Grade grade_of(const Track& t) {
     return g;
 }
 
-/// Why a track does not fit a rule; empty when it does.
-std::string misfit(const Track& t, const TrackFacts& f, const CodecRule& r) {
+}  // namespace
+
+std::string misfit(const Track& t, double rate, const CodecRule& r) {
     auto g = grade_of(t);
     auto title = std::string(codec_title(t.codec));
     if (!r.profiles.empty() && !g.profile.empty() &&
@@ -149,10 +150,7 @@ std::string misfit(const Track& t, const TrackFacts& f, const CodecRule& r) {
         if (!upright && !turned)
             return fmt::format("the picture is {} × {}, and {} × {} is the largest taken", w, h, r.max_width,
                                r.max_height);
-        double rate =
-            f.frame_rate.stated() ? static_cast<double>(f.frame_rate.num) / static_cast<double>(f.frame_rate.den)
-            : f.frame_count > 1 && f.end > f.start ? static_cast<double>(f.frame_count) / (f.end - f.start).seconds()
-                                                   : 0;
+
         if (r.max_rate && rate > r.max_rate + 0.01)
             return fmt::format("{:.2f} pictures come in a second, and {} are the most taken", rate, r.max_rate);
         if (!r.bit_depths.empty() && t.problem && t.problem->code == Code::depth_unsupported)
@@ -165,7 +163,10 @@ std::string misfit(const Track& t, const TrackFacts& f, const CodecRule& r) {
     }
     return {};
 }
-}  // namespace
+const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec) {
+    auto it = std::find_if(rules.begin(), rules.end(), [&](auto& r) { return r.codec == codec; });
+    return it == rules.end() ? nullptr : &*it;
+}
 
 Result<Target> target_from_json(const json& j, std::string_view subject) {
     auto wrong = [&](const std::string& what) {
@@ -276,7 +277,7 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
                                                                            : std::string(codec_title(track->codec)));
         for (auto& r : rules) {
             if (r.codec != track->codec) continue;
-            why = misfit(*track, f, r);
+            why = misfit(*track, f.pictures_a_second(), r);
             if (why.empty()) break;
         }
         bool locked =

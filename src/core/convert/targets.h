@@ -44,6 +44,11 @@ struct Verdict {
     std::vector<std::string> reasons;  ///< Sentences; also remarks on what plays but does not seek.
     std::string sentence() const;      ///< The one that matters most.
 };
+/// Why a track does not fit a rule, as a sentence without its point; empty when it does. `rate` is how many pictures
+/// come in a second, 0 where that is not known.
+std::string misfit(const Track& track, double rate, const CodecRule& rule);
+/// The rule for a codec; none where it is not taken.
+const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec);
 Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& codecs, const std::string& address = {});
 nlohmann::json to_json(const Verdict& verdict);
 
