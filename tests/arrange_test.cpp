@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The player put together by hand in the workshop's window, with mouse and keys.
 #include <QClipboard>
+#include <QDropEvent>
+#include <QMimeData>
 #include <QTest>
 #include <QTextBrowser>
 #include <set>
@@ -500,4 +502,113 @@ TEST_CASE("two players are put together on one screen, each by itself, and contr
     b.project().undo();
     CHECK(screen.count() == 2);
     CHECK(soon([&] { return screen.player(0).snapshot().source == "h264_high_aac.mp4"; }));
+}
+
+TEST_CASE("a finger presses and drags what a mouse does, in use and while arranging") {
+    auto* finger = QTest::createTouchDevice();
+    Bench b;
+    b.window.mount().set_arranging(false);
+    pass(30);
+    auto* toggle = b.window.player().control_widget("toggle");
+    auto tap = [&](QWidget* on, QPoint at) {
+        QTest::touchEvent(on, finger).press(0, at);
+        QTest::touchEvent(on, finger).release(0, at);
+    };
+    tap(toggle, toggle->rect().center());
+    CHECK(soon([&] { return b.window.player().snapshot().state.phase == Phase::playing; }));
+    tap(toggle, toggle->rect().center());
+    CHECK(soon([&] { return b.window.player().snapshot().state.phase == Phase::paused; }));
+    auto* position = b.window.player().control_widget("position");
+    auto along = [&](double part) {
+        return QPoint(static_cast<int>(position->width() * part), position->height() / 2);
+    };
+    QTest::touchEvent(position, finger).press(0, along(0.2));
+    for (double part : {0.3, 0.5, 0.7}) QTest::touchEvent(position, finger).move(0, along(part));
+    QTest::touchEvent(position, finger).release(0, along(0.7));
+    CHECK(soon([&] {
+        auto now = b.window.player().snapshot();
+        return !now.state.seeking && now.position > 3600_ms && now.position < 4800_ms;
+    }));
+    // Arranging, a tap selects and a finger carries.
+    b.window.mount().set_arranging(true);
+    pass(30);
+    auto from = b.middle("toggle").toPoint(), to = b.middle("volume").toPoint() + QPoint(4, 0);
+    auto before = b.player().control("toggle")->slot;
+    tap(&b.layer(), from);
+    CHECK(b.project().selected() == "toggle");
+    QTest::touchEvent(&b.layer(), finger).press(0, from);
+    for (double part : {0.3, 0.6, 1.0}) QTest::touchEvent(&b.layer(), finger).move(0, from + ((to - from) * part));
+    QTest::touchEvent(&b.layer(), finger).release(0, to);
+    pass(30);
+    CHECK(b.player().control("toggle")->slot != before);
+    b.project().undo();
+    CHECK(b.player().control("toggle")->slot == before);
+}
+
+TEST_CASE("two windows are two workshops: each plays, is pressed, changed and closed on its own") {
+    auto first = std::make_unique<Bench>();
+    Bench second(document_of({"h264_high_aac.mp4"}));
+    for (auto* b : {first.get(), &second}) b->window.mount().set_arranging(false);
+    auto phase = [](Bench& b) { return b.window.player().snapshot().state.phase; };
+    first->window.player().controller().play();
+    REQUIRE(soon([&] { return phase(*first) == Phase::playing; }));
+    CHECK(phase(second) == Phase::ready);
+    second.window.activateWindow();
+    second.window.player().setFocus();
+    pass(30);
+    QTest::keyClick(&second.window, Qt::Key_Space, Qt::ControlModifier);
+    CHECK(soon([&] { return phase(second) == Phase::playing; }));
+    CHECK(phase(*first) == Phase::playing);
+    second.project().set_current(0);
+    second.window.mount().set_arranging(true);
+    second.project().select("volume");
+    QTest::keyClick(&second.layer(), Qt::Key_Delete);
+    CHECK_FALSE(second.player().control("volume"));
+    CHECK(first->player().control("volume"));
+    CHECK_FALSE(first->project().can_undo());
+    auto events = second.window.player().controller().events().size();
+    first.reset();
+    pass(100);
+    CHECK(phase(second) == Phase::playing);
+    auto all = second.window.player().controller().events(events);
+    for (auto& e : all) CHECK(e.name != "error");
+    second.project().undo();
+    CHECK(second.player().control("volume"));
+}
+
+TEST_CASE("what is dropped while arranging joins the shelf, and what is under way goes on") {
+    Bench b;
+    b.window.player().controller().play();
+    REQUIRE(soon([&] { return b.window.player().snapshot().state.phase == Phase::playing; }));
+    b.project().select("toggle");
+    auto drop = [&](const QMimeData& what) {
+        QDragEnterEvent enter({300, 300}, Qt::CopyAction, &what, Qt::LeftButton, {});
+        QApplication::sendEvent(&b.window, &enter);
+        if (!enter.isAccepted()) return false;
+        QDropEvent dropped({300, 300}, Qt::CopyAction, &what, Qt::LeftButton, {});
+        QApplication::sendEvent(&b.window, &dropped);
+        return true;
+    };
+    QMimeData files;
+    files.setUrls({QUrl::fromLocalFile(QString::fromStdString(fixture("h264_high_aac.mp4").string())),
+                   QUrl::fromLocalFile(QString::fromStdString(fixture("audio.flac").string()))});
+    // In the middle of dragging a control, too.
+    auto from = b.middle("toggle");
+    press(&b.layer(), from);
+    move(&b.layer(), from + QPointF(40, 0), Qt::LeftButton);
+    CHECK(drop(files));
+    CHECK(soon([&] { return b.project().document().sources.size() == 3; }));
+    move(&b.layer(), from, Qt::LeftButton);
+    let_go(&b.layer(), from);
+    CHECK(b.project().selected() == "toggle");
+    CHECK(b.window.mount().arranging());
+    CHECK(b.window.player().snapshot().state.phase == Phase::playing);
+    CHECK(b.window.player().snapshot().source == "vp9_opus.webm");
+    QMimeData nothing;
+    nothing.setData("application/x-other", "?");
+    CHECK_FALSE(drop(nothing));
+    CHECK(b.project().document().sources.size() == 3);
+    b.project().undo();
+    CHECK(b.project().document().sources.size() < 3);
+    CHECK(b.window.player().snapshot().source == "vp9_opus.webm");
 }

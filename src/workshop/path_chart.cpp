@@ -57,6 +57,10 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     drops_ = marks(QCPScatterStyle::ssCross, c.rust);
     troubles_ = marks(QCPScatterStyle::ssDiamond, c.rust);
     eased_ = marks(QCPScatterStyle::ssDisc, c.moss);
+    // What would begin left of the chart is not shown in part.
+    connect(xAxis, QOverload<const QCPRange&>::of(&QCPAxis::rangeChanged), this, [this](const QCPRange& seen) {
+        for (auto* t : texts_) t->setVisible(t->position->key() >= seen.lower);
+    });
     setInteraction(QCP::iRangeDrag);
     axisRect()->setRangeDrag(Qt::Horizontal | Qt::Vertical);
     axisRect()->setAutoMargins(QCP::msAll);
