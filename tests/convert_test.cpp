@@ -247,6 +247,16 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     CHECK(pictures_in(folder / "short.mp4").size() == shorter.video.frames);
 }
 
+TEST_CASE("what may be see-through becomes opaque, with a word") {
+    Folder folder;
+    Recipe r;
+    r.video.action = Recipe::Do::encode, r.to = 200_ms;
+    CHECK(says(made(fixture("recorded_vp9_opus.webm").string(), folder / "o.webm", r), "opaque"));
+    CHECK_FALSE(says(made(fixture("vp9_opus.webm").string(), folder / "p.webm", r), "opaque"));
+    // What was made says so no more.
+    CHECK_FALSE(says(made((folder / "o.webm").string(), folder / "q.webm", r), "opaque"));
+}
+
 TEST_CASE("stills are the pictures that are shown, in the size, form and number that was asked for") {
     Folder folder;
     auto& codecs = CodecRegistry::standard();

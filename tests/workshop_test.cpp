@@ -130,7 +130,7 @@ TEST_CASE("every choice of every word takes effect, is told, and can be undone t
             ++changed;
             // Sentences tell what the document holds, and a change of one word is not silent.
             CHECK(s.plain_text() != told);
-                        auto after = p.document();
+            auto after = p.document();
             p.undo();
             CHECK(p.document() == before);
             if (changed % 3) continue;

@@ -257,6 +257,8 @@ class Planner {
     }
     Outcome plan_pictures() {
         auto& v = recipe_.video;
+        if (p_.video->video.alpha)
+            note("opaque", "The file says that its pictures may be see-through; what is made of them is opaque.");
         plan_shape(p_, v, 0, 0);
         auto reason = pictures_change();
         p_.encode_video = !reason.empty();

@@ -13,6 +13,7 @@ struct MadePacket {
     Time pts{}, dts{}, duration{};
     bool keyframe = true;
     Bytes data;
+    Time trim{};  ///< To be cut from its end, where the container has no other place for that.
 };
 
 /// One track of what is made, packet by packet in the order of decoding. Not thread-safe.

@@ -22,6 +22,8 @@ struct Stretch {
     std::deque<MadePacket> packets;      ///< With times of the clip; the first ones may be forgotten.
     std::size_t forgotten = 0;
     Time made_to{};
+    /// Made, but not known yet to be not the last, which alone may end before its packet does.
+    std::optional<MadePacket> held{};
     std::size_t count() const { return forgotten + packets.size(); }
 };
 
@@ -126,12 +128,17 @@ class MadeTrack {
     }
     Outcome make(Stretch& s) {
         TRY(auto m, s.stream->next());
-        if (!m) {
+        if (m) {
+            m->pts = m->pts + s.from, m->dts = m->dts + s.from;
+            std::swap(m, s.held);
+            if (!m) return {};
+        } else {
+            std::swap(m, s.held);
+            if (m && s.stream->trimmed()) m->trim = std::max(Time{}, m->pts + m->duration - (s.stream->end() + s.from));
             s.stream.reset();
-            return {};
+            if (!m) return {};
         }
-        m->pts = m->pts + s.from, m->dts = m->dts + s.from;
-        s.made_to = std::max(s.made_to, m->pts + m->duration);
+        s.made_to = std::max(s.made_to, m->pts + m->duration - m->trim);
         held_ += m->data.size();
         s.packets.push_back(std::move(*m));
         if (leads_) {
@@ -184,6 +191,7 @@ class MadeReader final : public TrackReader {
         head = {};
         head.pts = m->pts, head.dts = m->dts, head.duration = m->duration;
         head.keyframe = m->keyframe, head.size = m->data.size();
+        head.trim_end = m->trim;
         data_ = std::move(m->data);
         return true;
     }

@@ -70,6 +70,7 @@ struct VideoFormat {
     Rational pixel_aspect{};    ///< Width of a pixel over its height; not stated means 1:1.
     int rotation = 0;           ///< 0, 90, 180 or 270: degrees clockwise to be applied to show it.
     Colour colour;
+    bool alpha = false;         ///< The file says that it may be see-through; here it is opaque.
     int display_width() const;  ///< After pixel shape and rotation; the coded height is kept.
     int display_height() const;
 };

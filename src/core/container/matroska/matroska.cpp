@@ -189,6 +189,7 @@ void MatroskaClip::read_video(ByteView data, Track& track) {
         if (e == id::display_width) dw = as_uint(v);
         if (e == id::display_height) dh = as_uint(v);
         if (e == id::display_unit) unit = as_uint(v);
+        if (e == id::alpha_mode) f.alpha = as_uint(v) == 1;
         if (e == id::crop_left) cl = as_uint(v);
         if (e == id::crop_right) cr = as_uint(v);
         if (e == id::crop_top) ct = as_uint(v);
