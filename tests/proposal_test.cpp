@@ -151,6 +151,11 @@ TEST_CASE("a recipe that a target does not take says where") {
                               {"/audio/codec", R"({"audio":{"codec":"mp3"}})"},
                               {"/audio/channels", R"({"audio":{"codec":"aac","channels":2}})"},
                               {"/audio/sample_rate", R"({"audio":{"codec":"aac","sample_rate":48000}})"},
+                              {"/video/width", R"({"video":{"width":640}})"},
+                              {"/video/height", R"({"video":{"height":330}})"},
+                              {"/video/rate", R"({"video":{"rate":"60"}})"},
+                              {"/audio/channels", R"({"audio":{"channels":2,"bitrate":64000}})"},
+                              {"/wrapper", R"({"wrapper":"webm"})"},
                               {"/fit_bytes", R"({"fit_bytes":2000000})"}}) {
         INFO(recipe);
         auto r = value(recipe_from_json(nlohmann::json::parse(recipe), "r.json"));

@@ -53,10 +53,11 @@ class Conversion {
         if (clip_->info().live)
             return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name),
                         "Convert a clip, or say where it is to end.");
-        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr,
-                            from_packets(clip_, source)));
-        TRY_DO(tell(0, 0));
         to_ = recipe.to.value_or(Time::max());
+        auto packets = from_packets(clip_, source);
+        packets.rate = [this](const Track& t) { return walk(t) ? facts_->pictures_a_second() : 0; };
+        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
+        TRY_DO(tell(0, 0));
         levels_.resize(plan_.sounds.size());
         TRY_DO(count_pictures());
         for (std::size_t i = 0; i < plan_.sounds.size(); ++i) TRY_DO(settle_level(i));
@@ -86,20 +87,18 @@ class Conversion {
     /// How many there are, for the rate and for what is done; by their heads alone.
     Outcome count_pictures() {
         if (!plan_.video) return {};
-        Outcome going;
+        TRY_DO(walk(*plan_.video));
+        auto& facts = *facts_;
         // Ogg counts pictures: where they come at no one rate, in steps as small as the least between two of them.
         std::vector<Time> times;
-        density_.resize(stretches);
-        bool counted = plan_.wrapper->name == "ogg" && plan_.encode_video;
-        TRY(auto facts, scan_track(*clip_, *plan_.video, [&](auto& head) {
-                if (counted && times.size() < 4'000'000) times.push_back(head.pts);
-                if (plan_.length.ns > 0 && head.pts >= o_.recipe.from && head.pts < to_)
-                    density_[std::min(stretches - 1,
-                                      static_cast<std::size_t>(part_of(head.pts - o_.recipe.from) * stretches))] +=
-                        static_cast<double>(head.size);
+        if (plan_.wrapper->name == "ogg" && plan_.encode_video && !facts.frame_rate.stated()) {
+            Outcome going;
+            TRY_DO(scan_track(*clip_, *plan_.video, [&](auto& head) {
+                if (times.size() < 4'000'000) times.push_back(head.pts);
                 return (going = tell(0, 0)).has_value();
             }));
-        TRY_DO(going);
+            TRY_DO(going);
+        }
         auto length = facts.end - facts.start;
         pictures_ = facts.frame_count;
         rate_ = facts.frame_rate;
@@ -123,7 +122,25 @@ class Conversion {
         if (most && rate_.stated() && rate_.num * most->den > most->num * rate_.den) rate_ = *most, constant_ = true;
         if (!rate_.stated()) rate_ = {30, 1};
         if (plan_.length.ns <= 0) plan_.length = std::min(facts.end, to_) - o_.recipe.from;
+        density_.assign(stretches, 0);
+        for (std::size_t i = 0; i < tenths_.size(); ++i) {
+            auto at = 100_ms * static_cast<std::int64_t>(i) - o_.recipe.from;
+            if (at.ns < 0 || at >= plan_.length) continue;
+            density_[std::min(stretches - 1, static_cast<std::size_t>(part_of(at) * stretches))] += tenths_[i];
+        }
         return {};
+    }
+    /// Every packet's head, once: what only all of them tell, and where the bytes are.
+    Outcome walk(const Track& track) {
+        if (facts_) return {};
+        Outcome going;
+        TRY(facts_, scan_track(*clip_, track, [&](auto& head) {
+                auto tenth = static_cast<std::size_t>(std::max<std::int64_t>(0, head.pts.ns) / (100_ms).ns);
+                if (tenth >= tenths_.size() && tenth < 1'000'000) tenths_.resize(tenth + 1);
+                if (tenth < tenths_.size()) tenths_[tenth] += static_cast<double>(head.size);
+                return (going = tell(0, 0)).has_value();
+            }));
+        return going;
     }
 
     struct Loudness {
@@ -496,7 +513,9 @@ class Conversion {
     double begins_ = 0, share_ = 1;  ///< Of all that is to be done, what the pass under way is.
     bool writing_ = false;
     Forecast forecast_;
-    std::vector<double> density_;  ///< Bytes of the source in equal stretches of what is kept.
+    std::optional<TrackFacts> facts_;
+    std::vector<double> tenths_,
+        density_;  ///< Bytes of the source: in each tenth of a second, and in equal stretches of what is kept.
     std::deque<std::pair<Time, double>> recent_;
     Time looked_at_room_{};
 };

@@ -126,10 +126,13 @@ class Planner {
         p_.wrapper = &wrapper_;
         TRY_DO(look_at_recipe());
         if (target_ && std::find(target_->containers.begin(), target_->containers.end(), wrapper_.container) ==
-                           target_->containers.end())
+                           target_->containers.end()) {
+            if (!recipe_.wrapper.empty())
+                return std::unexpected(not_taken("/wrapper", fmt::format("does not take {}", wrapper_.title)).error());
             return fail(Code::refused, fmt::format("{} does not take {}.", target_->title, wrapper_.title),
                         fmt::format("Name the file .{}, or choose another target.",
                                     target_->containers.empty() ? "mp4" : target_->containers.front()));
+        }
         TRY(auto tracks, select_tracks(info_, codecs_));
         p_.video = recipe_.video.action == Do::none || wrapper_.video.empty() ? nullptr : tracks.video;
         if (tracks.video && !p_.video && recipe_.video.action != Do::none)
@@ -153,40 +156,22 @@ class Planner {
     }
 
   private:
-    /// What a recipe says that its target does not take.
+    /// What a recipe says and its target does not take.
+    Outcome not_taken(const char* at, const std::string& what) const {
+        return fail(Code::refused, fmt::format("The recipe’s {} is not for {}, which {}.", at, target_->title, what),
+                    "Change it there, or choose another target.");
+    }
     Outcome look_at_recipe() {
         if (!target_) return {};
-        auto& t = *target_;
-        auto no = [&](const char* at, const std::string& what) -> Outcome {
-            return fail(Code::refused, fmt::format("The recipe’s {} is not for {}, which {}.", at, t.title, what),
-                        "Change it there, or choose another target.");
-        };
-        auto& v = recipe_.video;
-        auto& a = recipe_.audio;
-        if (v.action == Do::encode && v.codec) {
-            auto* rule = rule_of(t.video, *v.codec);
-            if (!rule) return no("/video/codec", fmt::format("does not take {}", codec_title(*v.codec)));
-            auto large = std::max(v.width, v.height), small = v.width && v.height ? std::min(v.width, v.height) : 0;
-            if ((rule->max_width && large > std::max(rule->max_width, rule->max_height)) ||
-                (rule->max_height && small > std::min(rule->max_width, rule->max_height)))
-                return no("/video/width", fmt::format("takes at most {} x {} of {}", rule->max_width, rule->max_height,
-                                                      codec_title(*v.codec)));
-            if (v.rate && rule->max_rate && v.rate->num > v.rate->den * rule->max_rate)
-                return no("/video/rate", fmt::format("takes at most {} pictures a second", rule->max_rate));
-        }
-        if (a.action == Do::encode && a.codec) {
-            auto* rule = rule_of(t.audio, *a.codec);
-            if (!rule) return no("/audio/codec", fmt::format("does not take {}", codec_title(*a.codec)));
-            if (rule->max_channels && a.channels > rule->max_channels)
-                return no("/audio/channels", fmt::format("takes at most {} channels", rule->max_channels));
-            if (rule->max_rate && a.rate > rule->max_rate)
-                return no("/audio/sample_rate", fmt::format("takes at most {} samples a second", rule->max_rate));
-        }
-        if (t.bundle_bytes) {
-            if (recipe_.fit_bytes.value_or(0) > t.bundle_bytes)
-                return no("/fit_bytes", fmt::format("takes at most {} bytes in a bundle", t.bundle_bytes));
-            p_.most_bytes = t.bundle_bytes;
-        }
+        for (auto [at, encodes, codec, rules] :
+             {std::tuple{"/video/codec", recipe_.video.action == Do::encode, recipe_.video.codec, &target_->video},
+              {"/audio/codec", recipe_.audio.action == Do::encode, recipe_.audio.codec, &target_->audio}})
+            if (encodes && codec && !rule_of(*rules, *codec))
+                return not_taken(at, fmt::format("does not take {}", codec_title(*codec)));
+        if (!target_->bundle_bytes) return {};
+        p_.most_bytes = target_->bundle_bytes;
+        if (recipe_.fit_bytes.value_or(0) > p_.most_bytes)
+            return not_taken("/fit_bytes", fmt::format("takes at most {} bytes in a bundle", p_.most_bytes));
         return {};
     }
     void note(std::string code, std::string sentence) { p_.why.push_back({std::move(code), std::move(sentence), {}}); }
@@ -268,7 +253,7 @@ class Planner {
             return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
         TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
-        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr) keep_within(*own);
+        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr) TRY_DO(keep_within(*own));
         auto* form = picture_form(p_.video_codec);
         if (!form) return fail(Code::internal, "The encoder is not described.");
         if (v.quality && (*v.quality < form->low || *v.quality > form->high))
@@ -294,8 +279,15 @@ class Planner {
     }
     double rate() const { return packets_.rate ? packets_.rate(*p_.video) : 0; }
     /// What is encoded is what a target takes: of its size, its rate, its profile and its level.
-    void keep_within(const CodecRule& rule) {
+    Outcome keep_within(const CodecRule& rule) {
         auto& v = recipe_.video;
+        auto large = std::max(v.width, v.height), small = v.width && v.height ? std::min(v.width, v.height) : 0;
+        if ((rule.max_width && large > std::max(rule.max_width, rule.max_height)) ||
+            (rule.max_height && small > std::min(rule.max_width, rule.max_height)))
+            return not_taken(v.width ? "/video/width" : "/video/height",
+                             fmt::format("takes at most {} x {}", rule.max_width, rule.max_height));
+        if (v.rate && rule.max_rate && v.rate->num > v.rate->den * rule.max_rate)
+            return not_taken("/video/rate", fmt::format("takes at most {} pictures a second", rule.max_rate));
         auto most = v.most_rate;
         if (rule.max_rate && (!most || most->about() > rule.max_rate)) most = Rational{rule.max_rate, 1};
         if (auto now = rate(); most && now > most->about() + 0.01) {
@@ -330,6 +322,7 @@ class Planner {
             w -= std::max(1, w / 32), h -= std::max(1, h / 32);
             plan_shape(p_, v, w, h);
         }
+        return {};
     }
     /// Encoders that count in pairs lose the last column or row of an odd size.
     void even_out(const PictureForm& form) {
@@ -381,6 +374,10 @@ class Planner {
         auto* form = sound_codec_form(s.codec);
         if (!form) return fail(Code::internal, "The encoder is not described.");
         auto* rule = target_ ? rule_of(target_->audio, s.codec) : nullptr;
+        if (rule && rule->max_channels && a.channels > rule->max_channels)
+            return not_taken("/audio/channels", fmt::format("takes at most {} channels", rule->max_channels));
+        if (rule && rule->max_rate && a.rate > rule->max_rate)
+            return not_taken("/audio/sample_rate", fmt::format("takes at most {} samples a second", rule->max_rate));
         auto channels = a.channels ? a.channels : std::clamp(t.audio.channels, 1, 8);
         if (a.channels > form->channels)
             return fail(Code::refused,

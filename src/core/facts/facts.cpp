@@ -221,6 +221,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     ReadScope scope(options.cancel);
     SourceFacts f;
     f.info = clip->info();
+    f.info.tags.cover.clear();  // large, and no fact
     if (f.info.live && f.info.container == "camera") {
         // There is nothing to walk: a live source is what it is now.
         for (auto& t : f.info.tracks) {
