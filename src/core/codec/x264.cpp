@@ -46,7 +46,8 @@ class Encoder final : public VideoEncoder {
         p.b_repeat_headers = 0;
         if (o.control == VideoEncodeOptions::Control::quality) {
             p.rc.i_rc_method = X264_RC_CRF;
-            p.rc.f_rf_constant = static_cast<float>(std::clamp(o.quality, 0, 51));
+            // At nought it would lose nothing, which no profile here can.
+            p.rc.f_rf_constant = static_cast<float>(std::clamp(o.quality, 1, 51));
         } else {
             p.rc.i_rc_method = X264_RC_ABR;
             p.rc.i_bitrate = static_cast<int>(std::max(1U, o.bitrate / 1000));

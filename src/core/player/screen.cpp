@@ -7,14 +7,14 @@ namespace ruedo {
 namespace {
 
 /// `count` boxes one beside the other (or below it), sharing `room` to the pixel.
-void share(const Box& room, std::size_t count, int gap, bool across, std::vector<Box>& out) {
+void share(const Box& room, std::size_t count, int apart, bool across, std::vector<Box>& out) {
     auto n = static_cast<int>(count);
     int length = across ? room.width : room.height;
     // On a small mount what lies between gives way first.
-    gap = std::min(gap, length / (8 * n));
-    int shared = length - gap * (n - 1);
+    apart = std::min(apart, length / (8 * n));
+    int shared = length - apart * (n - 1);
     for (int i = 0; i < n; ++i) {
-        int from = shared * i / n + gap * i, long_ = shared * (i + 1) / n - shared * i / n;
+        int from = shared * i / n + apart * i, long_ = shared * (i + 1) / n - shared * i / n;
         out.push_back(across ? Box{room.x + from, room.y, long_, room.height}
                              : Box{room.x, room.y + from, room.width, long_});
     }
