@@ -119,11 +119,19 @@ Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegi
             TRY_DO(take(pa, pb));
         }
     } else {
+        std::optional<Picture> begun;
+        if (options.from.ns > 0) {
+            TRY(begun, first->at(options.from, options.cancel));
+            begun->pts = std::max(begun->pts, options.from);
+        }
         Shown all_a(std::move(first)), all_b(std::move(second));
         for (;;) {
-            TRY(auto pa, all_a.next());
-            if (!pa) break;
-            TRY(auto pb, all_b.at(pa->pts + slack));
+            auto pa = std::exchange(begun, std::nullopt);
+            if (!pa) {
+                TRY(pa, all_a.next());
+            }
+            if (!pa || pa->pts >= options.to) break;
+            TRY(auto pb, all_b.at(pa->pts - options.from + slack));
             if (!pb)
                 return fail(Code::truncated, "The second clip has no picture that can be read.",
                             "Choose another one to compare with.");

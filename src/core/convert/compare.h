@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 // Two clips held against each other, picture by picture.
 #pragma once
+#include <functional>
+
 #include "codec/codec.h"
 
 namespace ruedo {
@@ -21,6 +23,9 @@ struct Comparison {
 
 struct CompareOptions {
     std::vector<Time> at;  ///< Only what is shown at these times of the first clip; all of it when empty.
+    /// Instead: from here on, the second clip being a part of the first that begins here.
+    Time from{};
+    Time to = Time::max();  ///< Up to here.
     const std::atomic<bool>* cancel = nullptr;
     /// Hears of every picture compared; false stops it (`cancelled`).
     std::function<bool(const Comparison::Place&)> told{};

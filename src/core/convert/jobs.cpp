@@ -202,6 +202,13 @@ void JobQueue::clear() {
         if (k.job.over()) fs::remove(folder_ / fmt::format("{:08}.json", k.job.id), ec);
 }
 
+void JobQueue::forget(std::uint64_t id) {
+    Turn turn(folder_ / ".turn", true);
+    std::error_code ec;
+    for (auto& k : kept())
+        if (k.job.id == id && k.job.over()) fs::remove(folder_ / fmt::format("{:08}.json", id), ec);
+}
+
 /// The first that waits, or was begun by a process that has died; from here on it is this one's.
 std::optional<JobQueue::Kept> JobQueue::take_next() {
     Turn turn(folder_ / ".turn", true);

@@ -42,8 +42,10 @@ class JobQueue {
     Outcome stop(std::uint64_t id);
     /// To before another one; to the end without.
     Outcome move(std::uint64_t id, std::optional<std::uint64_t> before);
-    /// Forgets those that are over.
+    /// Forgets those that are over; or one that is.
     void clear();
+    void forget(std::uint64_t id);
+    const std::filesystem::path& folder() const { return folder_; }
     /// Carries out what waits, in its order, until nothing does or `go_on` says false; it is asked by one thread at a
     /// time. So many go on side by side: a short one need not wait for the long one before it, and one that is paused
     /// holds nothing up. What a process that died had begun begins anew. One at a time looks after a queue

@@ -1,0 +1,142 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "convert/trial.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+namespace ruedo {
+namespace {
+constexpr Time tenth{100'000'000};
+
+/// Bytes of a track's packets in each tenth of a second.
+Result<std::vector<double>> tenths_of(Clip& clip, const Track& track) {
+    std::vector<double> all;
+    TRY_DO(scan_track(clip, track, [&](auto& head) {
+        auto at = static_cast<std::size_t>(std::max<std::int64_t>(0, head.pts.ns) / tenth.ns);
+        if (at >= 1'000'000) return false;
+        if (at >= all.size()) all.resize(at + 1);
+        all[at] += static_cast<double>(head.size);
+        return !ReadScope::given_up();
+    }));
+    return all;
+}
+double sum(const std::vector<double>& of, std::size_t from, std::size_t to) {
+    double all = 0;
+    for (auto i = from; i < std::min(to, of.size()); ++i) all += of[i];
+    return all;
+}
+/// "half", "a seventh", "three times": of what there was before.
+std::string share_in_words(double part) {
+    static constexpr std::array<const char*, 9> words{"half",      "a third",   "a quarter", "a fifth", "a sixth",
+                                                      "a seventh", "an eighth", "a ninth",   "a tenth"};
+    if (part >= 1.5) return fmt::format("{:.1f} times", part);
+    if (part > 0.75) return part > 1.05 ? "more than" : part > 0.95 ? "about" : "a little less than";
+    auto n = static_cast<std::size_t>(std::lround(1 / std::max(part, 1e-9)));
+    return n <= 10 ? words[n - 2] : fmt::format("a {}th", n);
+}
+}  // namespace
+
+Result<Time> hardest_stretch(Clip& clip, Time length) {
+    auto* track = clip.info().main(Kind::video);
+    if (!track) return Time{};
+    TRY(auto tenths, tenths_of(clip, *track));
+    auto wide = static_cast<std::size_t>(std::max<std::int64_t>(1, length.ns / tenth.ns));
+    if (tenths.size() <= wide + wide / 2) return Time{};
+    std::size_t best = 0;
+    auto now = sum(tenths, 0, wide), most = now;
+    for (std::size_t i = 1; i + wide <= tenths.size(); ++i) {
+        now += tenths[i + wide - 1] - tenths[i - 1];
+        if (now > most + 0.5) most = now, best = i;
+    }
+    return tenth * static_cast<std::int64_t>(best);
+}
+
+Result<Trial> try_out(const std::string& source, const TrialOptions& options, CodecRegistry& codecs) {
+    Trial t;
+    std::shared_ptr<Clip> clip;
+    {
+        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+        TRY(clip, open_clip(source));
+    }
+    auto& info = clip->info();
+    ConversionOptions o;
+    o.out = options.file, o.recipe = options.recipe, o.target = options.target;
+    o.replace = true;
+    o.told = [&](auto&) { return !(options.cancel && *options.cancel); };
+    // What is to be kept of the whole, and of that what is tried.
+    auto begin = options.recipe.from,
+         end = options.recipe.to.value_or(info.duration_known ? info.duration : Time::max());
+    t.from = std::clamp(options.from, begin, std::max(begin, end - options.length));
+    t.to = std::min(end, t.from + options.length);
+    o.recipe.from = t.from, o.recipe.to = t.to;
+    auto* track = info.main(Kind::video);
+    t.source_bytes = info.bytes;
+    // What is copied of the whole may not be copied of a part, so it is not tried: it stays what it is.
+    TRY(auto wrapper, wrapper_for(options.recipe, options.file));
+    TRY(auto plan,
+        plan_for(info, options.recipe, *wrapper, codecs, o.target ? &*o.target : nullptr, from_packets(clip, source)));
+    if (plan.video && !plan.encode_video) {
+        TRY(auto tenths, tenths_of(*clip, *track));
+        auto first = static_cast<std::size_t>(t.from.ns / tenth.ns);
+        for (auto i = first; i < static_cast<std::size_t>(t.to.ns / tenth.ns); ++i)
+            t.before.push_back(i < tenths.size() ? tenths[i] : 0);
+        t.after = t.before;
+        t.made.video.action = "copied";
+        auto kept = info.duration_known && info.duration.ns > 0 ? (end - begin).seconds() / info.duration.seconds() : 1;
+        t.whole_bytes = static_cast<std::uint64_t>(static_cast<double>(info.bytes) * std::min(1.0, kept));
+        return t;
+    }
+    // A part of the size is for a part of the length.
+    auto part = end > begin ? (t.to - t.from).seconds() / (end - begin).seconds() : 1;
+    if (o.recipe.fit_bytes)
+        o.recipe.fit_bytes =
+            std::max<std::uint64_t>(1000, static_cast<std::uint64_t>(static_cast<double>(*o.recipe.fit_bytes) * part));
+    if (o.target) o.target->bundle_bytes = 0;
+    TRY(t.made, convert(source, o, codecs));
+    double density = 1;
+    if (track && t.made.video.action != "none") {
+        TRY(auto tenths, tenths_of(*clip, *track));
+        auto first = static_cast<std::size_t>(t.from.ns / tenth.ns),
+             last = static_cast<std::size_t>(t.to.ns / tenth.ns);
+        for (auto i = first; i < last; ++i) t.before.push_back(i < tenths.size() ? tenths[i] : 0);
+        t.bytes_before = static_cast<std::uint64_t>(sum(tenths, first, last));
+        auto whole = sum(tenths, static_cast<std::size_t>(begin.ns / tenth.ns),
+                         end == Time::max() ? tenths.size() : static_cast<std::size_t>(end.ns / tenth.ns) + 1);
+        if (t.bytes_before > 0 && whole > 0) density = whole * part / static_cast<double>(t.bytes_before);
+        TRY(auto result, open_clip(options.file.string()));
+        if (auto* made = result->info().main(Kind::video)) {
+            TRY(t.after, tenths_of(*result, *made));
+        }
+        if (t.made.video.action == "encoded") {
+            TRY(t.likeness, compare(source, options.file.string(), codecs,
+                                    {.at = {}, .from = t.from, .to = t.to, .cancel = options.cancel}));
+        }
+    }
+    t.whole_bytes = options.recipe.fit_bytes.value_or(
+        static_cast<std::uint64_t>(static_cast<double>(t.made.bytes) / std::max(part, 1e-9) * density));
+    // Time goes with the bytes too, but less so.
+    t.whole_took = Time{static_cast<std::int64_t>(static_cast<double>(t.made.took.ns) / std::max(part, 1e-9) *
+                                                  std::pow(density, 0.35))};
+    return t;
+}
+
+std::string Trial::sentence() const {
+    auto size = source_bytes > 0 ? share_in_words(static_cast<double>(whole_bytes) / static_cast<double>(source_bytes))
+                                 : std::string();
+    if (!size.empty()) {
+        size[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(size[0])));
+        bool own = size.ends_with("than") || size == "About";
+        size += own ? " the size it has" : size.ends_with("times") ? " the size" : " of the size";
+    }
+    if (made.video.action == "copied") return "Nothing of the pictures is lost: they are copied.";
+    auto worst = likeness.worst(1);
+    if (worst.empty()) return size + ".";
+    if (likeness.identical) return size + "; every picture is the same.";
+    auto at = worst[0].at.ns / 100'000'000;
+    return fmt::format("{}; least alike at {}:{:02}.{}.", size, at / 600, at / 10 % 60, at % 10);
+}
+
+}  // namespace ruedo

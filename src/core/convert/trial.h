@@ -1,0 +1,36 @@
+// SPDX-License-Identifier: Apache-2.0
+// A short stretch of a clip converted before the whole is: what it costs to look at, and what the whole will weigh.
+#pragma once
+#include "convert/compare.h"
+#include "convert/conversion.h"
+
+namespace ruedo {
+
+/// Where the packets of the pictures take most bytes for so long: what is hardest to encode. From the beginning where
+/// the clip is hardly longer. Reads heads only.
+Result<Time> hardest_stretch(Clip& clip, Time length);
+
+struct TrialOptions {
+    Recipe recipe;
+    std::optional<Target> target;
+    Time from{}, length{4'000'000'000};
+    std::filesystem::path file;  ///< What is made of it, where it is not copied; another trial's may be written over.
+    const std::atomic<bool>* cancel = nullptr;
+};
+struct Trial {
+    Time from{}, to{};
+    Converted made;
+    Comparison likeness;             ///< Of its pictures; empty where there are none or they are copied.
+    std::uint64_t bytes_before = 0;  ///< Of the source, in this stretch.
+    /// Of the whole, as the stretch and the source's own bytes tell: about.
+    std::uint64_t whole_bytes = 0, source_bytes = 0;
+    Time whole_took{};
+    /// Bytes of pictures in each tenth of a second of the stretch, before and after.
+    std::vector<double> before, after;
+    /// "A seventh of the size; least alike at 0:07.2."
+    std::string sentence() const;
+};
+/// Blocks. Errors: those of `convert`; `cancelled`.
+Result<Trial> try_out(const std::string& source, const TrialOptions& options, CodecRegistry& codecs);
+
+}  // namespace ruedo
