@@ -140,14 +140,14 @@ void PackPage::rebuild() {
     if (!name_->hasFocus()) name_->setText(QString::fromStdString(d.app_name));
     if (!placed_by_hand_) place_->setText(QDir::homePath() + "/" + QString::fromStdString(file_stem(d.app_name)));
     button_->setEnabled(!busy_ && !d.sources.empty());
-    struct Plan {
+    struct Outlook {
         std::vector<PackedItem> items;
         QString html;
         std::vector<fs::path> outside;
     };
     auto work = [d, folder = project_.folder(), ask = clips_->asker()](const std::atomic<bool>&) {
         auto needs = needs_of(d, folder, CodecRegistry::standard(), ask);
-        Plan plan;
+        Outlook plan;
         auto& items = plan.items;
         std::error_code ec;
         auto& html = plan.html;
@@ -193,7 +193,7 @@ void PackPage::rebuild() {
         {"folder", project_.folder().string()}, {"app", d.app_name}, {"sources", to_json(d)["sources"]}};
     desk_.ask(
         "plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work),
-        [this](Plan plan) {
+        [this](Outlook plan) {
             bars_->set(plan.items);
             // Its name says what a press confirms.
             outside_ = std::move(plan.outside);

@@ -25,6 +25,7 @@
 #include "workshop/mount.h"
 #include "workshop/pack_page.h"
 #include "workshop/path_chart.h"
+#include "workshop/prepare_page.h"
 #include "workshop/ring.h"
 #include "workshop/sentences.h"
 #include "workshop/shelf.h"
@@ -94,6 +95,9 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     box->addWidget(pages_, 1);
     pages_->addWidget(make_gather());
     pages_->addWidget(make_arrange());
+    prepare_ = new PreparePage(project_);
+    prepare_->on_shelve = [this](const QString& file) { take_sources({file}, {}); };
+    pages_->addWidget(prepare_);
     pack_ = new PackPage(project_, clips_);
     pages_->addWidget(pack_);
     setCentralWidget(whole);
@@ -127,7 +131,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     follow_.start(50);
     notice_timer_.setSingleShot(true);
     connect(&notice_timer_, &QTimer::timeout, notice_, &QWidget::hide);
-    for (int i = 0; i < 3; ++i) {
+    for (int i = 0; i < 4; ++i) {
         // The steps keep their numbers in the order of work; those in between are not there yet.
         int number = i == pack_step ? 6 : i + 1;
         connect(new QShortcut(QKeySequence(QString("Ctrl+%1").arg(number)), this), &QShortcut::activated, this,
@@ -156,8 +160,8 @@ QWidget* WorkshopWindow::make_top() {
     auto* row = new QHBoxLayout(top);
     row->setContentsMargins(12, 0, 12, 0);
     row->setSpacing(2);
-    for (int i = 0; i < 3; ++i) {
-        auto* b = new QPushButton(QStringList{"Gather", "Arrange", "Pack"}[i]);
+    for (int i = 0; i < 4; ++i) {
+        auto* b = new QPushButton(QStringList{"Gather", "Arrange", "Prepare", "Pack"}[i]);
         b->setObjectName("step");
         b->setCheckable(true);
         b->setAutoExclusive(true);
@@ -521,7 +525,9 @@ void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString,
         d.sources.push_back(std::move(s));
     }
     project_.change(d, files.size() == 1 ? QString("Adding a source") : QString("Adding %1 sources").arg(files.size()));
-    project_.set_current(before);
+    // A player that is playing while it is put together goes on.
+    bool playing = pages_->currentIndex() == arrange && player().snapshot().state.intent == Intent::play;
+    if (!playing || before == 0) project_.set_current(before);
 }
 
 /// What is going on beside the window, with a way to stop it.
@@ -561,7 +567,7 @@ void WorkshopWindow::show_keys() {
     std::vector<std::pair<QString, QString>> keys;
     for (auto& k : player_keys()) keys.emplace_back(text(k.keys), text(k.meaning));
     for (auto [key, meaning] : {std::pair{"Esc", "leave full screen"},
-                                {"Ctrl+1, 2, 6", "Gather, Arrange, Pack"},
+                                {"Ctrl+1, 2, 3, 6", "Gather, Arrange, Prepare, Pack"},
                                 {"Ctrl+I", "add sources"},
                                 {"Ctrl+C on the path", "copy the stretch seen"},
                                 {"Tab, arrows, Delete", "arranging: select, move, take away"},

@@ -18,6 +18,7 @@ class FactsPanel;
 class MountView;
 class PackPage;
 class PathChart;
+class PreparePage;
 class Ring;
 class Sentences;
 class Shelf;
@@ -35,9 +36,10 @@ class WorkshopWindow : public QMainWindow {
     Sentences& sentences() { return *sentences_; }
     MountView& mount() { return *mount_; }
     PackPage& pack_page() { return *pack_; }
+    PreparePage& prepare_page() { return *prepare_; }
     FactsPanel& facts() { return *facts_; }
     Shelf& shelf() { return *shelf_; }
-    enum Step { gather, arrange, pack_step };
+    enum Step { gather, arrange, prepare, pack_step };
     void show_step(int step);
     /// Opens a project and says in place when that fails.
     bool open_project(const std::filesystem::path& path);
@@ -85,6 +87,7 @@ class WorkshopWindow : public QMainWindow {
     std::map<PlayerView*, Watch> watches_;
     Shelf* shelf_;
     FactsPanel* facts_;
+    PreparePage* prepare_;
     PackPage* pack_;
     QStackedWidget* pages_;
     QList<QPushButton*> steps_;

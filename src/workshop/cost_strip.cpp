@@ -1,0 +1,147 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/cost_strip.h"
+
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QPainterPath>
+#include <QToolTip>
+#include <algorithm>
+#include <cmath>
+
+#include "view/look.h"
+
+namespace ruedo {
+namespace {
+constexpr int names = 118;  ///< Room for what the two rows are.
+}
+
+CostStrip::CostStrip(QWidget* parent) : QWidget(parent) {
+    setMouseTracking(true);
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName("Likeness and bytes over time");
+    setFixedHeight(120);
+}
+
+void CostStrip::show_trial(std::shared_ptr<const Trial> trial) {
+    trial_ = std::move(trial);
+    setAccessibleDescription(trial_ ? text(trial_->sentence()) : QString());
+    update();
+}
+void CostStrip::set_place(Time at) {
+    at_ = at;
+    update();
+}
+
+QRectF CostStrip::upper() const { return {double(names), 8, width() - names - 16.0, 52}; }
+QRectF CostStrip::lower() const { return {double(names), 68, width() - names - 16.0, 34}; }
+double CostStrip::x_of(Time t) const {
+    auto r = upper();
+    auto length = (trial_->to - trial_->from).seconds();
+    return r.left() + r.width() * std::clamp((t - trial_->from).seconds() / std::max(1e-9, length), 0.0, 1.0);
+}
+Time CostStrip::time_at(double x) const {
+    auto r = upper();
+    auto part = std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0);
+    return trial_->from + scaled(trial_->to - trial_->from, part);
+}
+const Comparison::Place* CostStrip::place_at(Time t) const {
+    auto& all = trial_->likeness.places;
+    auto it = std::upper_bound(all.begin(), all.end(), t, [](Time v, auto& p) { return v < p.at; });
+    return all.empty() ? nullptr : &*(it == all.begin() ? it : std::prev(it));
+}
+
+QString CostStrip::words_at(double x) const {
+    if (!trial_) return {};
+    auto t = time_at(x);
+    auto words = text(format_clock(t));
+    if (auto* p = place_at(t)) {
+        words += QString(": likeness %1").arg(p->ssim_y, 0, 'f', 4);
+        words += p->mean_squared_error > 0 ? QString(", %1 dB").arg(psnr(p->mean_squared_error), 0, 'f', 1)
+                                           : QString(", the same");
+    }
+    auto tenth = static_cast<std::size_t>((t - trial_->from).ns / 100'000'000);
+    auto rate = [](double bytes) { return QString("%1 kB a second").arg(bytes / 100, 0, 'f', 0); };
+    if (tenth < trial_->before.size() && tenth < trial_->after.size())
+        words += QString("; %1, now %2").arg(rate(trial_->before[tenth]), rate(trial_->after[tenth]));
+    return words;
+}
+
+void CostStrip::paintEvent(QPaintEvent*) {
+    auto& c = look::colours();
+    QPainter g(this);
+    g.setRenderHint(QPainter::Antialiasing);
+    auto up = upper(), low = lower();
+    g.fillRect(up, c.panel), g.fillRect(low, c.panel);
+    g.setFont(look::font(look::Size::small));
+    g.setPen(c.soft);
+    g.drawText(QRectF(16, up.top(), names - 22, 20), Qt::AlignLeft | Qt::AlignVCenter, "How alike");
+    g.drawText(QRectF(16, low.top(), names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "Bytes");
+    if (!trial_) return;
+    // From the least alike up to the same, with some air below.
+    double least = 1;
+    for (auto& p : trial_->likeness.places) least = std::min(least, p.ssim_y);
+    auto floor = std::max(0.0, 1 - (1 - least) * 1.25 - 0.002);
+    g.setFont(look::tabular(look::Size::small));
+    g.drawText(QRectF(16, up.bottom() - 20, names - 22, 20), Qt::AlignLeft | Qt::AlignVCenter,
+               trial_->likeness.places.empty() ? QString("the same") : QString("from %1").arg(least, 0, 'f', 3));
+    auto y_of = [&](double v) { return up.bottom() - up.height() * (v - floor) / std::max(1e-9, 1 - floor); };
+    QPainterPath path;
+    for (auto& p : trial_->likeness.places) {
+        QPointF at(x_of(p.at), y_of(p.ssim_y));
+        path.elementCount() ? path.lineTo(at) : path.moveTo(at);
+    }
+    g.setPen(QPen(c.teal, 1.6));
+    g.drawPath(path);
+    if (auto worst = trial_->likeness.worst(1); !worst.empty() && !trial_->likeness.identical) {
+        g.setBrush(c.rust), g.setPen(Qt::NoPen);
+        g.drawEllipse(QPointF(x_of(worst[0].at), y_of(worst[0].ssim_y)), 4, 4);
+    }
+    // Which is which.
+    auto swatch = [&](double y, const QColor& colour, const char* words) {
+        g.fillRect(QRectF(16, y + 4, 9, 9), colour);
+        g.setPen(c.soft);
+        g.drawText(QRectF(30, y, names - 36, 18), Qt::AlignLeft | Qt::AlignVCenter, words);
+    };
+    swatch(low.top() + 16, c.line, "before"), swatch(low.top() + 32, c.teal, "after");
+    // Bytes in each tenth of a second: what there was behind what there will be.
+    double most = 1;
+    for (auto* list : {&trial_->before, &trial_->after})
+        for (auto v : *list) most = std::max(most, v);
+    auto bars = [&](const std::vector<double>& list, const QColor& colour, double part) {
+        auto wide = low.width() / static_cast<double>(std::max<std::size_t>(1, trial_->before.size()));
+        for (std::size_t i = 0; i < std::min(list.size(), trial_->before.size()); ++i) {
+            auto high = low.height() * list[i] / most;
+            g.fillRect(QRectF(low.left() + wide * (static_cast<double>(i) + (1 - part) / 2), low.bottom() - high,
+                              std::max(1.0, wide * part - 1), high),
+                       colour);
+        }
+    };
+    bars(trial_->before, c.line, 1);
+    bars(trial_->after, c.teal, 0.55);
+    g.setPen(QPen(c.wine, 2));
+    g.drawLine(QPointF(x_of(at_), up.top()), QPointF(x_of(at_), low.bottom()));
+    g.setPen(c.soft);
+    g.drawText(QRectF(low.left(), low.bottom(), 120, 16), Qt::AlignLeft, text(format_clock(trial_->from)));
+    g.drawText(QRectF(low.right() - 120, low.bottom(), 120, 16), Qt::AlignRight, text(format_clock(trial_->to)));
+}
+
+void CostStrip::mousePressEvent(QMouseEvent* e) {
+    if (trial_ && on_place) on_place(time_at(e->position().x()));
+}
+void CostStrip::mouseMoveEvent(QMouseEvent* e) {
+    if (!trial_) return;
+    if (e->buttons() & Qt::LeftButton) return mousePressEvent(e);
+    QToolTip::showText(e->globalPosition().toPoint(), words_at(e->position().x()), this);
+}
+/// A picture back or on.
+void CostStrip::keyPressEvent(QKeyEvent* e) {
+    int by = e->key() == Qt::Key_Left ? -1 : e->key() == Qt::Key_Right ? 1 : 0;
+    auto* now = trial_ && by && !e->modifiers() ? place_at(at_) : nullptr;
+    if (!now) return QWidget::keyPressEvent(e);
+    auto& all = trial_->likeness.places;
+    auto i = std::clamp<std::ptrdiff_t>(now - all.data() + by, 0, static_cast<std::ptrdiff_t>(all.size()) - 1);
+    if (on_place) on_place(all[static_cast<std::size_t>(i)].at);
+}
+
+}  // namespace ruedo

@@ -1,0 +1,242 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/recipe_words.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "text/cues.h"
+#include "view/look.h"
+
+namespace ruedo {
+namespace {
+using Do = Recipe::Do;
+
+/// One sentence after the other; words are put in as they are told.
+struct Telling {
+    RecipeTold out{};
+    QString say(RecipeWord word) {
+        auto now = std::find_if(word.choices.begin(), word.choices.end(), [](auto& c) { return c.now; });
+        if (word.shown.isEmpty()) word.shown = now == word.choices.end() ? QString("…") : now->label;
+        auto link = QString("<a href='word:%1' style='color:%2;'>%3</a>")
+                        .arg(word.key, look::colours().wine.name(), word.shown.toHtmlEscaped());
+        out.words.push_back(std::move(word));
+        return link;
+    }
+    void paragraph(const QString& html) { out.html += "<p style='margin:0 0 10px 0;'>" + html + "</p>"; }
+};
+QString megabits(std::uint32_t bits) {
+    return bits >= 1'000'000 ? QString("%1 Mbit/s").arg(bits / 1e6, 0, 'g', 3) : QString("%1 kbit/s").arg(bits / 1000);
+}
+bool taken(const std::vector<CodecRule>& rules, Codec codec) { return rules.empty() || rule_of(rules, codec); }
+
+void tell_container(Telling& t, const Plan& plan, const Target& target) {
+    RecipeWord w{.key = "container", .what = "Container", .shown = {}, .choices = {}};
+    for (auto& each : wrappers()) {
+        bool fits =
+            std::find(target.containers.begin(), target.containers.end(), each.container) != target.containers.end();
+        if (!fits || (plan.video && each.video.empty())) continue;
+        auto take = [&each](Recipe& r) {
+            r.wrapper = each.name;
+            // What does not go there is chosen anew.
+            auto holds = [](auto& list, auto& codec) {
+                return codec && std::find(list.begin(), list.end(), *codec) != list.end();
+            };
+            if (r.video.action != Do::none && !holds(each.video, r.video.codec))
+                r.video.action = Do::fit, r.video.codec.reset(), r.video.quality.reset();
+            if (r.audio.action != Do::none && !holds(each.audio, r.audio.codec))
+                r.audio.action = Do::fit, r.audio.codec.reset();
+        };
+        w.choices.push_back({text(each.title), take, &each == plan.wrapper});
+    }
+    t.paragraph(QString("It becomes %1, for %2.").arg(t.say(std::move(w)), text(target.title).toHtmlEscaped()));
+}
+
+RecipeWord codec_word(const Plan& plan, const Target& target, CodecRegistry& codecs) {
+    RecipeWord w{.key = "codec", .what = "Pictures", .shown = {}, .choices = {}};
+    w.choices.push_back(
+        {"are copied as they are", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
+    for (auto c : plan.wrapper->video)
+        if (codecs.encodes(c) && taken(target.video, c))
+            w.choices.push_back({"become " + text(codec_title(c)),
+                                 [c](Recipe& r) {
+                                     // Each encoder has a scale of its own.
+                                     if (r.video.codec != c) r.video.quality.reset();
+                                     r.video.action = Do::encode, r.video.codec = c;
+                                 },
+                                 plan.encode_video && plan.video_codec == c});
+    w.choices.push_back({"are left out", [](Recipe& r) { r.video.action = Do::none; }, false});
+    return w;
+}
+/// Finer and coarser than is usual; a bitrate, or a size to land under.
+RecipeWord quality_word(const Recipe& recipe, const PictureForm& form) {
+    RecipeWord w{.key = "quality", .what = "How good", .shown = {}, .choices = {}};
+    auto less_is_better = form.codec != Codec::theora && form.codec != Codec::mjpeg;
+    auto step = std::max(1, (form.high - form.low) / 10);
+    auto now = recipe.video.quality.value_or(form.quality);
+    bool constant = !recipe.video.bitrate && !recipe.fit_bytes;
+    for (auto [label, steps] : {std::pair{"much finer than usual", 2},
+                                {"finer than usual", 1},
+                                {"as good as usual", 0},
+                                {"coarser than usual", -1},
+                                {"much coarser than usual", -2}}) {
+        auto quality = std::clamp(form.quality + (less_is_better ? -1 : 1) * steps * step, form.low, form.high);
+        w.choices.push_back({label,
+                             [quality, usual = steps == 0](Recipe& r) {
+                                 r.video.bitrate.reset(), r.fit_bytes.reset(), r.video.passes = 1;
+                                 r.video.quality = usual ? std::nullopt : std::optional(quality);
+                             },
+                             constant && quality == now});
+    }
+    if (form.bitrate)
+        for (std::uint32_t bits : {500'000U, 1'000'000U, 2'000'000U, 4'000'000U})
+            w.choices.push_back({"at " + megabits(bits),
+                                 [bits, twice = form.two_passes](Recipe& r) {
+                                     r.video.quality.reset(), r.fit_bytes.reset();
+                                     r.video.bitrate = bits, r.video.passes = twice ? 2 : 1;
+                                 },
+                                 recipe.video.bitrate == bits});
+    if (recipe.fit_bytes)
+        w.shown = QString("to fit into %1 MB").arg(static_cast<double>(*recipe.fit_bytes) / 1e6, 0, 'g', 3);
+    else if (recipe.video.bitrate)
+        w.shown = "at " + megabits(*recipe.video.bitrate);
+    else if (std::none_of(w.choices.begin(), w.choices.end(), [](auto& c) { return c.now; }))
+        w.shown = QString("at %1 on the scale of %2").arg(now).arg(text(codec_title(form.codec)));
+    if (form.bitrate) {
+        w.typed = "Megabytes that the whole may take";
+        w.take_typed = [](Recipe& r, const QString& typed) {
+            bool fine = false;
+            auto megabytes = typed.trimmed().toDouble(&fine);
+            if (!fine || megabytes < 0.001 || megabytes > 1e6) return false;
+            r.video.quality.reset(), r.video.bitrate.reset(), r.video.passes = 1;
+            r.fit_bytes = static_cast<std::uint64_t>(megabytes * 1e6);
+            return true;
+        };
+    }
+    return w;
+}
+RecipeWord size_word(const Recipe& recipe, const Plan& plan) {
+    RecipeWord w{.key = "size", .what = "Size", .shown = {}, .choices = {}};
+    w.choices.push_back({"as large as they may be", [](Recipe& r) { r.video.width = r.video.height = 0; },
+                         !recipe.video.width && !recipe.video.height});
+    for (int across : {1920, 1280, 960, 640, 480, 320})
+        if (across < plan.video->video.display_width())
+            w.choices.push_back({QString("%1 pixels across").arg(across),
+                                 [across](Recipe& r) { r.video.width = across, r.video.height = 0; },
+                                 recipe.video.width == across});
+    if (recipe.video.width || recipe.video.height)
+        w.shown = recipe.video.width ? QString("%1 pixels across").arg(recipe.video.width)
+                                     : QString("%1 pixels high").arg(recipe.video.height);
+    return w;
+}
+RecipeWord rate_word(const Recipe& recipe) {
+    RecipeWord w{.key = "rate", .what = "Pictures a second", .shown = {}, .choices = {}};
+    w.choices.push_back({"all of them", [](Recipe& r) { r.video.most_rate.reset(); }, !recipe.video.most_rate});
+    for (int rate : {60, 30, 25, 15})
+        w.choices.push_back({QString("at most %1 of them a second").arg(rate),
+                             [rate](Recipe& r) { r.video.most_rate = Rational{rate, 1}; },
+                             recipe.video.most_rate == Rational{rate, 1}});
+    return w;
+}
+RecipeWord effort_word(const Recipe& recipe) {
+    RecipeWord w{.key = "effort", .what = "Effort", .shown = {}, .choices = {}};
+    int effort = 0;
+    for (auto label : {"in a hurry", "with some care", "thoroughly"}) {
+        w.choices.push_back({label, [effort](Recipe& r) { r.video.effort = effort; }, recipe.video.effort == effort});
+        ++effort;
+    }
+    return w;
+}
+
+void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const Target& target, CodecRegistry& codecs) {
+    auto codec = t.say(codec_word(plan, target, codecs));
+    auto* form = picture_form(plan.video_codec);
+    if (!plan.encode_video || !form) return t.paragraph(QString("The pictures %1.").arg(codec));
+    t.paragraph(
+        QString("The pictures %1, %2, %3: %4, %5 × %6. They are encoded %7.")
+            .arg(codec, t.say(quality_word(recipe, *form)), t.say(size_word(recipe, plan)), t.say(rate_word(recipe)))
+            .arg(plan.format.display_width())
+            .arg(plan.format.display_height())
+            .arg(t.say(effort_word(recipe))));
+}
+
+void tell_sound(Telling& t, const Recipe& recipe, const Plan& plan, const Target& target, CodecRegistry& codecs) {
+    auto& sound = plan.sounds.front();
+    RecipeWord codec{.key = "sound", .what = "Sound", .shown = {}, .choices = {}};
+    codec.choices.push_back({"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !sound.encode});
+    for (auto c : plan.wrapper->audio)
+        if (codecs.encodes(c) && taken(target.audio, c))
+            codec.choices.push_back({"becomes " + text(codec_title(c)),
+                                     [c](Recipe& r) { r.audio.action = Do::encode, r.audio.codec = c; },
+                                     sound.encode && sound.codec == c});
+    codec.choices.push_back({"is left out", [](Recipe& r) { r.audio.action = Do::none; }, false});
+    auto said = t.say(std::move(codec));
+    if (!sound.encode) return t.paragraph(QString("The sound %1.").arg(said));
+    RecipeWord loud{.key = "loudness", .what = "Loudness", .shown = {}, .choices = {}};
+    loud.choices.push_back({"as loud as it is", [](Recipe& r) { r.audio.loudness.reset(); }, !recipe.audio.loudness});
+    for (double level : {-23.0, -16.0, -14.0})
+        loud.choices.push_back({QString("as loud as %1 LUFS").arg(level),
+                                [level](Recipe& r) { r.audio.loudness = level; }, recipe.audio.loudness == level});
+    auto* form = sound_codec_form(sound.codec);
+    QString rate;
+    if (form && !form->lossless) {
+        RecipeWord bits{
+            .key = "sound-rate", .what = "Bits of the sound", .shown = megabits(sound.bitrate), .choices = {}};
+        bits.choices.push_back({"as is usual", [](Recipe& r) { r.audio.bitrate.reset(); }, !recipe.audio.bitrate});
+        for (std::uint32_t b : {48'000U, 64'000U, 96'000U, 128'000U, 192'000U})
+            bits.choices.push_back({megabits(b), [b](Recipe& r) { r.audio.bitrate = b; }, recipe.audio.bitrate == b});
+        rate = " at " + t.say(std::move(bits));
+    }
+    t.paragraph(QString("The sound %1%2, %3.").arg(said, rate, t.say(std::move(loud))));
+}
+
+void tell_captions(Telling& t, const Recipe& recipe, const Plan& plan) {
+    using Captions = Recipe::Captions;
+    RecipeWord w{.key = "captions", .what = "Captions", .shown = {}, .choices = {}};
+    auto add = [&](const char* label, Captions how) {
+        w.choices.push_back({label,
+                             [how](Recipe& r) {
+                                 r.captions = how;
+                                 // Letters are drawn into pictures that are made anew.
+                                 if (how == Captions::burn && r.video.action == Do::copy) r.video.action = Do::fit;
+                             },
+                             recipe.captions == how});
+    };
+    if (!plan.wrapper->text.empty()) add("go along", Captions::keep);
+    if (plan.video) add("are burnt into the pictures", Captions::burn);
+    add("are left out", Captions::none);
+    if (plan.wrapper->text.empty() && recipe.captions == Captions::keep) w.shown = "are left out";
+    t.paragraph(QString("The captions %1.").arg(t.say(std::move(w))));
+}
+}  // namespace
+
+const RecipeWord* RecipeTold::find(const QString& key) const {
+    auto it = std::find_if(words.begin(), words.end(), [&](auto& w) { return w.key == key; });
+    return it == words.end() ? nullptr : &*it;
+}
+
+RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                       CodecRegistry& codecs) {
+    Telling t;
+    tell_container(t, plan, target);
+    if (plan.video)
+        tell_pictures(t, recipe, plan, target, codecs);
+    else if (info.main(Kind::video))
+        t.paragraph(QString("The pictures %1.")
+                        .arg(t.say({.key = "codec",
+                                    .what = "Pictures",
+                                    .shown = "are left out",
+                                    .choices = {{"are kept", [](Recipe& r) { r.video = {}; }}}})));
+    if (!plan.sounds.empty())
+        tell_sound(t, recipe, plan, target, codecs);
+    else if (info.main(Kind::audio))
+        t.paragraph(QString("The sound %1.")
+                        .arg(t.say({.key = "sound",
+                                    .what = "Sound",
+                                    .shown = "is left out",
+                                    .choices = {{"is kept", [](Recipe& r) { r.audio = {}; }}}})));
+    if (std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& each) { return shows_captions(each); }))
+        tell_captions(t, recipe, plan);
+    return std::move(t.out);
+}
+
+}  // namespace ruedo
