@@ -97,7 +97,11 @@ double likeness(const std::vector<Picture>& a, const std::vector<Picture>& b) {
 }  // namespace
 
 json convert_row(Codec codec) {
-    Work work(codec, codec == Codec::h264 || codec == Codec::vp9 ? 120 : 60);
+    // So many that a row takes some seconds, whatever the encoder.
+    Work work(codec, codec == Codec::av1                             ? 30
+                     : codec == Codec::vp9 || codec == Codec::theora ? 60
+                     : codec == Codec::vp8                           ? 120
+                                                                     : 180);
     return of_pairs(5, 1.10, "lower",
                     "time to the longest of decoding, encoding, and half of what both cost on one core", [&] {
                         auto decoding = cost_of([&] {

@@ -132,7 +132,8 @@ class Encoder final : public VideoEncoder {
         cfg.g_w = static_cast<unsigned>(o.width), cfg.g_h = static_cast<unsigned>(o.height);
         cfg.g_timebase = {1, 1'000'000};
         cfg.rc_target_bitrate = o.bitrate / 1000;
-        cfg.g_threads = 2;
+        // Two threads of VP8 wait for each other row by row, and lose more than they gain beside one that decodes.
+        cfg.g_threads = codec == Codec::vp9 ? 2 : 1;
         cfg.g_lag_in_frames = 0;  // one packet per picture, in order
         cfg.kf_max_dist = cfg.kf_min_dist = static_cast<unsigned>(o.keyframe_every);
         cfg.kf_mode = VPX_KF_DISABLED;  // placed by hand, exactly

@@ -43,7 +43,8 @@ double Forecast::cost(double from, double to, std::size_t e) const {
 
 void Forecast::reached(double done, Time now) {
     now_ = now.seconds();
-    if (!started_) {
+    // Until something has come out it only fills what lies between, which is no pace.
+    if (!started_ || (steps_.empty() && done <= done_)) {
         started_ = true;
         done_ = step_from_ = done, begun_ = step_at_ = now_;
         return;
