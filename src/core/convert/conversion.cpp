@@ -262,13 +262,13 @@ class Conversion {
     }
     /// The room on the disk while it is filled, now and then: not only by this one.
     Outcome look_whether_it_fits(Time now, double part, const ConversionProgress& p) {
-        if (now - looked_at_room_ < 2_s || part < 0.1 || p.expected_bytes <= p.bytes) return {};
+        if (now - looked_at_room_ < 2_s || part < 0.25 || p.expected_bytes <= p.bytes) return {};
         looked_at_room_ = now;
         std::error_code ec;
         auto folder = o_.out.has_parent_path() ? o_.out.parent_path() : fs::path(".");
         auto space = fs::space(folder, ec);
-        // What is expected may be off by a quarter.
-        if (ec || static_cast<double>(space.available) > 0.75 * static_cast<double>(p.expected_bytes - p.bytes))
+        // What is expected may be off by half; where it was too much, writing goes on until it fails.
+        if (ec || static_cast<double>(space.available) > 0.5 * static_cast<double>(p.expected_bytes - p.bytes))
             return {};
         return fail(Code::disk_full,
                     fmt::format("About {} MB are still to come, and there is room for {} MB in “{}”.",
