@@ -65,6 +65,23 @@ TEST_CASE("the hardest stretch is where the bytes are") {
     CHECK(value(hardest_stretch(*sound, 1_s)) == Time{});
 }
 
+TEST_CASE("whatever a size becomes, there are words for it") {
+    Trial t;
+    t.source_bytes = 1'000'000;
+    for (std::uint64_t whole = 0; whole < 4'000'000; whole += whole < 2000 ? 1 : 997) {
+        t.whole_bytes = whole;
+        auto said = t.sentence();
+        INFO(whole << ": " << said);
+        CHECK((said.size() > 10 && said.size() < 60 && said.ends_with('.')));
+        CHECK((std::isupper(static_cast<unsigned char>(said[0])) || std::isdigit(static_cast<unsigned char>(said[0]))));
+        CHECK(said.find("size") != std::string::npos);
+    }
+    t.whole_bytes = 700'000;
+    CHECK(t.sentence() == "Two thirds of the size.");
+    t.whole_bytes = 30'000;
+    CHECK(t.sentence() == "3 % of the size.");
+}
+
 TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     Folder folder;
     TrialOptions o;

@@ -34,8 +34,9 @@ std::string share_in_words(double part) {
                                                       "a seventh", "an eighth", "a ninth",   "a tenth"};
     if (part >= 1.5) return fmt::format("{:.1f} times", part);
     if (part > 0.75) return part > 1.05 ? "more than" : part > 0.95 ? "about" : "a little less than";
+    if (part > 0.6) return "two thirds";
     auto n = static_cast<std::size_t>(std::lround(1 / std::max(part, 1e-9)));
-    return n <= 10 ? words[n - 2] : fmt::format("a {}th", n);
+    return n <= 10 ? words[n - 2] : fmt::format("{:.2g} %", part * 100);
 }
 }  // namespace
 
