@@ -177,24 +177,7 @@ TEST_CASE("a cover goes with its clip, as far as containers have a place for one
     CHECK(std::equal(jpeg.begin(), jpeg.end(), picture_in_block(make_picture_block(jpeg)).begin()));
     for (std::size_t n = 0; n < 60; ++n) CHECK(picture_in_block(ByteView(make_picture_block(png)).first(n)).empty());
     for (auto* cover : {&jpeg, &png}) {
-        auto clip = open("audio.flac");
-        auto& track = *clip->info().main(Kind::audio);
-        Bytes file;
-        auto writer = wrapper_named("flac")->write(std::make_unique<MemorySink>(file));
-        ClipTags tags{"With a cover", {}, *cover};
-        writer->describe(tags);
-        WriteTrack w;
-        w.codec = track.codec, w.config = track.config, w.audio = track.audio;
-        auto number = value(writer->add(w));
-        auto reader = clip->reader(track.id);
-        PacketHead head;
-        Bytes data;
-        while (value(reader->next(head))) {
-            done(reader->read(data));
-            done(writer->write(number, {head.pts, head.pts, head.duration, true, data}));
-        }
-        done(writer->finish());
-        put(folder / "t.flac", file);
+        put(folder / "t.flac", with_tags(*open("audio.flac"), "flac", {"With a cover", {}, *cover}));
         auto heard = sound_of(std::shared_ptr<Clip>(value(open_clip((folder / "t.flac").string()))));
         for (auto [out, wrapper, kept] : {std::tuple{"a.mp4", "", true},
                                           {"b.mp4", "mp4-fragments", true},

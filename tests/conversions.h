@@ -55,6 +55,25 @@ inline void holds_only(const Folder& folder, std::set<std::string> names) {
     CHECK(there == names);
 }
 
+/// A clip's sound in a container of this name, with these tags.
+inline Bytes with_tags(Clip& clip, const char* wrapper, const ClipTags& tags) {
+    auto& track = *clip.info().main(Kind::audio);
+    Bytes file;
+    auto writer = wrapper_named(wrapper)->write(std::make_unique<MemorySink>(file));
+    writer->describe(tags);
+    WriteTrack w;
+    w.codec = track.codec, w.config = track.config, w.audio = track.audio;
+    auto number = value(writer->add(w));
+    auto reader = clip.reader(track.id);
+    PacketHead head;
+    Bytes data;
+    while (value(reader->next(head))) {
+        done(reader->read(data));
+        done(writer->write(number, {head.pts, head.pts, head.duration, true, data}));
+    }
+    done(writer->finish());
+    return file;
+}
 /// A clip of grey pictures at these times, encoded as it comes; with a second of sound, or without.
 inline fs::path odd_clip(const Folder& folder, const std::string& name, int width, int height,
                          const std::vector<Time>& times, Time last, std::optional<Time> sound_from = {}) {

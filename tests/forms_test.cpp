@@ -602,22 +602,7 @@ TEST_CASE("a clip's title and the day it was made go with it, as far as containe
     Folder folder;
     const ClipTags tags{"Harbour Lights, the lantern — “at dusk”", 1'700'000'000};
     auto clip = open("audio.flac");
-    auto& track = *clip->info().main(Kind::audio);
-    Bytes file;
-    auto writer = write_matroska(std::make_unique<MemorySink>(file));
-    writer->describe(tags);
-    WriteTrack w;
-    w.codec = track.codec, w.config = track.config, w.audio = track.audio;
-    auto number = value(writer->add(w));
-    auto reader = clip->reader(track.id);
-    PacketHead head;
-    Bytes data;
-    while (value(reader->next(head))) {
-        done(reader->read(data));
-        done(writer->write(number, {head.pts, head.pts, head.duration, true, data}));
-    }
-    done(writer->finish());
-    put(folder / "t.mkv", file);
+    put(folder / "t.mkv", with_tags(*clip, "matroska", tags));
     CHECK(opened_at(folder / "t.mkv")->info().tags.title == tags.title);
     for (auto [out, dated] : {std::pair{"a.mp4", true},
                               {"a.mkv", true},

@@ -131,10 +131,8 @@ void PreparePage::look() {
 
 void PreparePage::planned(std::shared_ptr<Planned> p) {
     // What can't be carried out is said, and what was tried before stays to be seen.
-    if (p->refused && planned_ && planned_->plan) {
-        p->clip = planned_->clip;
-        p->plan.reset();
-    }
+    if (p->refused) p->plan.reset();
+    if (!p->clip && planned_) p->clip = planned_->clip;
     planned_ = std::move(p);
     tell();
     if (planned_->plan) try_it();

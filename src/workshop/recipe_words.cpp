@@ -218,22 +218,18 @@ RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& i
                        CodecRegistry& codecs) {
     Telling t;
     tell_container(t, plan, target);
+    auto left_out = [&](const char* sentence, RecipeWord word) {
+        t.paragraph(QString(sentence).arg(t.say(std::move(word))));
+    };
     if (plan.video)
         tell_pictures(t, recipe, plan, target, codecs);
     else if (info.main(Kind::video))
-        t.paragraph(QString("The pictures %1.")
-                        .arg(t.say({.key = "codec",
-                                    .what = "Pictures",
-                                    .shown = "are left out",
-                                    .choices = {{"are kept", [](Recipe& r) { r.video = {}; }}}})));
+        left_out("The pictures %1.",
+                 {"codec", "Pictures", "are left out", {{"are kept", [](Recipe& r) { r.video = {}; }}}});
     if (!plan.sounds.empty())
         tell_sound(t, recipe, plan, target, codecs);
     else if (info.main(Kind::audio))
-        t.paragraph(QString("The sound %1.")
-                        .arg(t.say({.key = "sound",
-                                    .what = "Sound",
-                                    .shown = "is left out",
-                                    .choices = {{"is kept", [](Recipe& r) { r.audio = {}; }}}})));
+        left_out("The sound %1.", {"sound", "Sound", "is left out", {{"is kept", [](Recipe& r) { r.audio = {}; }}}});
     if (std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& each) { return shows_captions(each); }))
         tell_captions(t, recipe, plan);
     return std::move(t.out);

@@ -9,6 +9,7 @@
 #include <deque>
 #include <nlohmann/json.hpp>
 
+#include "convert/bytes_over_time.h"
 #include "convert/forecast.h"
 #include "convert/streams.h"
 
@@ -123,10 +124,10 @@ class Conversion {
         if (!rate_.stated()) rate_ = {30, 1};
         if (plan_.length.ns <= 0) plan_.length = std::min(facts.end, to_) - o_.recipe.from;
         density_.assign(stretches, 0);
-        for (std::size_t i = 0; i < tenths_.size(); ++i) {
-            auto at = 100_ms * static_cast<std::int64_t>(i) - o_.recipe.from;
+        for (std::size_t i = 0; i < bytes_.each.size(); ++i) {
+            auto at = BytesOverTime::step * static_cast<std::int64_t>(i) - o_.recipe.from;
             if (at.ns < 0 || at >= plan_.length) continue;
-            density_[std::min(stretches - 1, static_cast<std::size_t>(part_of(at) * stretches))] += tenths_[i];
+            density_[std::min(stretches - 1, static_cast<std::size_t>(part_of(at) * stretches))] += bytes_.each[i];
         }
         return {};
     }
@@ -135,9 +136,7 @@ class Conversion {
         if (facts_) return {};
         Outcome going;
         TRY(facts_, scan_track(*clip_, track, [&](auto& head) {
-                auto tenth = static_cast<std::size_t>(std::max<std::int64_t>(0, head.pts.ns) / (100_ms).ns);
-                if (tenth >= tenths_.size() && tenth < 1'000'000) tenths_.resize(tenth + 1);
-                if (tenth < tenths_.size()) tenths_[tenth] += static_cast<double>(head.size);
+                bytes_.see(head);
                 return (going = tell(0, 0)).has_value();
             }));
         return going;
@@ -514,8 +513,8 @@ class Conversion {
     bool writing_ = false;
     Forecast forecast_;
     std::optional<TrackFacts> facts_;
-    std::vector<double> tenths_,
-        density_;  ///< Bytes of the source: in each tenth of a second, and in equal stretches of what is kept.
+    BytesOverTime bytes_;          ///< Of the source's pictures ...
+    std::vector<double> density_;  ///< ... and in equal stretches of what is kept.
     std::deque<std::pair<Time, double>> recent_;
     Time looked_at_room_{};
 };

@@ -9,7 +9,6 @@ namespace {
 /// Time goes with so high a power of the bytes: from not at all to in proportion.
 constexpr std::size_t exponents = 21;
 constexpr double exponent_of(std::size_t i) { return static_cast<double>(i) / (exponents - 1); }
-constexpr double guess = 0.35;  ///< What encoders were seen to have.
 constexpr double trust = 0.15;  ///< How much of that is kept against what is learned.
 constexpr std::size_t most_steps = 400;
 }  // namespace
@@ -81,7 +80,7 @@ std::optional<Time> Forecast::left() const {
             auto ratio = std::log(std::max(1e-9, wanted) / std::max(1e-9, s.seconds));
             off += std::exp((s.at - now_) / memory) * s.seconds * ratio * ratio;
         }
-        auto apart = exponent_of(e) - guess;
+        auto apart = exponent_of(e) - Forecast::guess;
         auto score = off / weight + trust * apart * apart;
         if (score < best) best = score, pace = spent / costs, chosen = e;
     }

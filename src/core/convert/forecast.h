@@ -12,6 +12,8 @@ namespace ruedo {
 /// goes on, from a guess. Pure: times are the caller's. Not thread-safe.
 class Forecast {
   public:
+    /// Time goes with this power of the bytes, as encoders were seen to have it, before anything is learned.
+    static constexpr double guess = 0.35;
     /// A stretch of the work: its share of the whole by length, and how many bytes the source has in a second there.
     struct Part {
         double share = 0, density = 1;

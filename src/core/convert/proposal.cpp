@@ -80,7 +80,12 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
     if (!wrapper)
         return fail(Code::refused, fmt::format("{} takes no container that is written here.", target.title),
                     "Choose another target.");
-    TRY(auto plan, plan_for(info, {}, *wrapper, codecs, &target, from_packets(clip, address)));
+    // Every head was read for the facts already.
+    auto packets = from_packets(clip, address);
+    packets.rate = [&](const Track& t) {
+        return facts.tracks[static_cast<std::size_t>(&t - info.tracks.data())].pictures_a_second();
+    };
+    TRY(auto plan, plan_for(info, {}, *wrapper, codecs, &target, packets));
     p.recipe = recipe_of(plan);
     if (!p.needed) p.why.push_back(fmt::format("It plays on {} as it is.", target.title));
     if (wrapper->container != info.container)

@@ -6,28 +6,22 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <numeric>
+
+#include "convert/bytes_over_time.h"
+#include "convert/forecast.h"
 
 namespace ruedo {
 namespace {
-constexpr Time tenth{100'000'000};
-
-/// Bytes of a track's packets in each tenth of a second.
-Result<std::vector<double>> tenths_of(Clip& clip, const Track& track) {
-    std::vector<double> all;
+Result<BytesOverTime> bytes_of(Clip& clip, const Track& track) {
+    BytesOverTime bytes;
     TRY_DO(scan_track(clip, track, [&](auto& head) {
-        auto at = static_cast<std::size_t>(std::max<std::int64_t>(0, head.pts.ns) / tenth.ns);
-        if (at >= 1'000'000) return false;
-        if (at >= all.size()) all.resize(at + 1);
-        all[at] += static_cast<double>(head.size);
+        bytes.see(head);
         return !ReadScope::given_up();
     }));
-    return all;
+    return bytes;
 }
-double sum(const std::vector<double>& of, std::size_t from, std::size_t to) {
-    double all = 0;
-    for (auto i = from; i < std::min(to, of.size()); ++i) all += of[i];
-    return all;
-}
+double sum(const std::vector<double>& of) { return std::accumulate(of.begin(), of.end(), 0.0); }
 /// "half", "a seventh", "three times": of what there was before.
 std::string share_in_words(double part) {
     static constexpr std::array<const char*, 9> words{"half",      "a third",   "a quarter", "a fifth", "a sixth",
@@ -43,16 +37,17 @@ std::string share_in_words(double part) {
 Result<Time> hardest_stretch(Clip& clip, Time length) {
     auto* track = clip.info().main(Kind::video);
     if (!track) return Time{};
-    TRY(auto tenths, tenths_of(clip, *track));
-    auto wide = static_cast<std::size_t>(std::max<std::int64_t>(1, length.ns / tenth.ns));
+    TRY(auto bytes, bytes_of(clip, *track));
+    auto& tenths = bytes.each;
+    auto wide = std::max<std::size_t>(1, BytesOverTime::place(length));
     if (tenths.size() <= wide + wide / 2) return Time{};
     std::size_t best = 0;
-    auto now = sum(tenths, 0, wide), most = now;
+    auto now = sum(bytes.between({}, length)), most = now;
     for (std::size_t i = 1; i + wide <= tenths.size(); ++i) {
         now += tenths[i + wide - 1] - tenths[i - 1];
         if (now > most + 0.5) most = now, best = i;
     }
-    return tenth * static_cast<std::int64_t>(best);
+    return BytesOverTime::step * static_cast<std::int64_t>(best);
 }
 
 Result<Trial> try_out(const std::string& source, const TrialOptions& options, CodecRegistry& codecs) {
@@ -79,11 +74,12 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     TRY(auto wrapper, wrapper_for(options.recipe, options.file));
     TRY(auto plan,
         plan_for(info, options.recipe, *wrapper, codecs, o.target ? &*o.target : nullptr, from_packets(clip, source)));
+    BytesOverTime bytes;
+    if (plan.video) {
+        TRY(bytes, bytes_of(*clip, *track));
+        t.before = bytes.between(t.from, t.to);
+    }
     if (plan.video && !plan.encode_video) {
-        TRY(auto tenths, tenths_of(*clip, *track));
-        auto first = static_cast<std::size_t>(t.from.ns / tenth.ns);
-        for (auto i = first; i < static_cast<std::size_t>(t.to.ns / tenth.ns); ++i)
-            t.before.push_back(i < tenths.size() ? tenths[i] : 0);
         t.after = t.before;
         t.made.video.action = "copied";
         auto kept = info.duration_known && info.duration.ns > 0 ? (end - begin).seconds() / info.duration.seconds() : 1;
@@ -98,18 +94,14 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     if (o.target) o.target->bundle_bytes = 0;
     TRY(t.made, convert(source, o, codecs));
     double density = 1;
-    if (track && t.made.video.action != "none") {
-        TRY(auto tenths, tenths_of(*clip, *track));
-        auto first = static_cast<std::size_t>(t.from.ns / tenth.ns),
-             last = static_cast<std::size_t>(t.to.ns / tenth.ns);
-        for (auto i = first; i < last; ++i) t.before.push_back(i < tenths.size() ? tenths[i] : 0);
-        t.bytes_before = static_cast<std::uint64_t>(sum(tenths, first, last));
-        auto whole = sum(tenths, static_cast<std::size_t>(begin.ns / tenth.ns),
-                         end == Time::max() ? tenths.size() : static_cast<std::size_t>(end.ns / tenth.ns) + 1);
+    if (plan.video && t.made.video.action != "none") {
+        t.bytes_before = static_cast<std::uint64_t>(sum(t.before));
+        auto whole = sum(end == Time::max() ? bytes.each : bytes.between(begin, end + BytesOverTime::step));
         if (t.bytes_before > 0 && whole > 0) density = whole * part / static_cast<double>(t.bytes_before);
         TRY(auto result, open_clip(options.file.string()));
         if (auto* made = result->info().main(Kind::video)) {
-            TRY(t.after, tenths_of(*result, *made));
+            TRY(auto after, bytes_of(*result, *made));
+            t.after = std::move(after.each);
         }
         if (t.made.video.action == "encoded") {
             TRY(t.likeness, compare(source, options.file.string(), codecs,
@@ -120,7 +112,7 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
         static_cast<std::uint64_t>(static_cast<double>(t.made.bytes) / std::max(part, 1e-9) * density));
     // Time goes with the bytes too, but less so.
     t.whole_took = Time{static_cast<std::int64_t>(static_cast<double>(t.made.took.ns) / std::max(part, 1e-9) *
-                                                  std::pow(density, 0.35))};
+                                                  std::pow(density, Forecast::guess))};
     return t;
 }
 
