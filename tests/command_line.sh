@@ -25,6 +25,21 @@ P
 }
 r=$bin/ruedo
 export XDG_CONFIG_HOME=$work/config
+# A whole shelf for its target, told and made.
+mkdir "$work/shelf" && cp "$fixtures/vp9_opus.webm" "$work/shelf"
+cat >"$work/shelf/p.ruedo" <<'P'
+{"ruedo": 2, "target": "handset-basic",
+ "sources": [{"name": "A", "file": "vp9_opus.webm"}, {"name": "B", "file": "gone.mp4"}]}
+P
+shelf="$r prepare $work/shelf/p.ruedo --json"
+first="d['sources'][0]"
+check "prepare tells" 0 "[s['what'] for s in d['sources']]==['converted','refused'] and not $first['made']" $shelf
+check "prepare for another" 0 "$first['what']=='as it is' and $first['recipe'] is None" $shelf --target desktop
+check "prepare makes" 0 "$first['made'] and $first['file'].endswith('vp9_opus for handset-basic.mp4')" $shelf --make
+check "what was made is named in the project" 0 "$first['prepared'][0]['file']=='vp9_opus for handset-basic.mp4'" \
+    cat "$work/shelf/p.ruedo"
+check "prepare has nothing left to do" 0 "$first['made'] and $first['took_ns']==0" $shelf --make
+check "prepare without such a target" 1 "d['error']['code']=='not-found'" $shelf --target no
 for f in theora_vorbis.ogv:ogg h264_aac.ts:mpegts mjpeg_pcm.avi:avi audio.flac:flac audio_info.mp3:mp3 \
     audio_opus.ogg:ogg; do
     check "inspect $f" 0 "d['container']=='${f#*:}' and d['error'] is None and d['duration_ns']>2900000000" \

@@ -193,3 +193,27 @@ TEST_CASE("the order of jobs is what was asked for, whatever comes and goes") {
         REQUIRE(ids == wanted);
     }
 }
+
+TEST_CASE("what was foretold stays with a job, and what failed can be tried again") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    Job foretold;
+    foretold.foretold_bytes = 12345, foretold.foretold = 3_s;
+    auto in = folder / "late.webm";
+    auto job = value(queue.add(in.string(), folder / "1.webm", anew(), {}, foretold));
+    CHECK(queue.again(job.id).error().code == Code::refused);
+    done(queue.run(CodecRegistry::standard(), on));
+    CHECK(state_of(queue, job.id) == Job::State::failed);
+    fs::copy_file(fixture("vp9_opus.webm"), in);
+    done(queue.again(job.id));
+    CHECK(state_of(queue, job.id) == Job::State::waiting);
+    done(queue.run(CodecRegistry::standard(), on));
+    auto now = JobQueue(folder / "jobs").list().at(0);
+    CHECK((now.state == Job::State::done && now.foretold_bytes == 12345 && now.foretold == 3_s));
+    CHECK((now.took.ns > 0 && now.bytes == fs::file_size(folder / "1.webm")));
+    CHECK(queue.again(job.id).error().code == Code::refused);
+    auto other = value(queue.add(in.string(), folder / "2.webm", anew()));
+    done(queue.stop(other.id));
+    done(queue.again(other.id));
+    CHECK(state_of(queue, other.id) == Job::State::waiting);
+}

@@ -51,6 +51,12 @@ PlayerDocument random_document(std::mt19937& random) {
             s.poster = "posters/“" + std::to_string(random() % 100) + "”.png";
         for (auto n = random() % 3; n > 0; --n)
             s.captions.push_back("media/" + std::to_string(i) + "." + std::to_string(n) + ".vtt");
+        for (auto target : {"handset-basic", "kiosk “ü”"}) {
+            if (random() % 3) continue;
+            auto& p = s.prepare_for(target);
+            if (random() % 2) p.file = "media/" + std::to_string(i) + " for " + target + ".mp4";
+            if (random() % 2) p.recipe = Recipe{}, p.recipe->video.quality = static_cast<int>(random() % 50);
+        }
         d.sources.push_back(s);
     }
     d.target = random() % 2 ? "handset-recent" : "desktop";

@@ -240,8 +240,9 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 12> command_names{"inspect", "frames", "stills",  "play", "pack",    "arrange",
-                                                         "convert", "recipe", "compare", "jobs", "targets", "key"};
+constexpr std::array<std::string_view, 13> command_names{"inspect", "frames",  "stills", "play",    "pack",
+                                                         "arrange", "convert", "recipe", "prepare", "compare",
+                                                         "jobs",    "targets", "key"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -317,6 +318,10 @@ int run(int argc, char** argv, const Screens& screens) {
         convert_command_line->add_option(name, *into, about);
     for (auto& row : recipe_options()) convert_command_line->add_option(row.name, words.options[row.name], row.about);
     convert_command_line->add_flag("--replace", words.replace, "OUT may take the place of another file");
+    bool makes = false;
+    auto* prepare_command_line = add("prepare", "What becomes of every source of a project for its target", "PROJECT");
+    prepare_command_line->add_option("--target", target, "Instead of the project’s own; see “ruedo targets”");
+    prepare_command_line->add_flag("--make", makes, "Makes what is missing, and has the project name it");
     auto* recipe_command_line = add("recipe", "What a target proposes for a clip, as a recipe, and why", "FILE");
     recipe_command_line->add_option("--target", target, "What it is to play on; see “ruedo targets”")->required();
     StillWords still_words;
@@ -398,6 +403,7 @@ int run(int argc, char** argv, const Screens& screens) {
                       as_json);
     }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
+    if (prepare_command_line->parsed()) return finish(prepare_command(source, target, makes), as_json);
     if (recipe_command_line->parsed()) return finish(recipe_command(source, target), as_json);
     if (stills_command_line->parsed()) {
         still_words.in = source;
@@ -423,8 +429,9 @@ int run(int argc, char** argv, const Screens& screens) {
             if (far > 86400_s) return std::unexpected(wrong_usage("A moment is at most a day away."));
             if (arrange_command->count("--shot") && shot.empty())
                 return std::unexpected(wrong_usage("--shot names no file."));
-            TRY(o.document, load_document(source));
+            TRY(auto document, load_document(source));
             o.folder = fs::absolute(source).parent_path();
+            o.document = for_target(std::move(document), o.folder);
             TRY_DO(mount_for(o, mount, size));
             TRY_DO(source_for(o, source_name));
             std::error_code ec;

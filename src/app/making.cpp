@@ -9,12 +9,14 @@
 #include <nlohmann/json.hpp>
 
 #include "convert/compare.h"
+#include "convert/fitting.h"
 #include "convert/jobs.h"
 #include "convert/stills.h"
 #include "headless.h"
 #include "player/layout.h"
 
 namespace ruedo {
+namespace fs = std::filesystem;
 namespace {
 using nlohmann::json;
 
@@ -258,6 +260,36 @@ Result<json> recipe_command(const std::string& in, const std::string& target) {
     }
     TRY(auto proposal, propose(std::move(clip), wanted, CodecRegistry::standard(), in));
     return to_json(proposal);
+}
+
+Result<json> prepare_command(const std::string& project, const std::string& target, bool make) {
+    TRY(auto document, load_document(project));
+    auto folder = fs::absolute(project).parent_path();
+    TRY(auto wanted, find_target(target.empty() ? document.target : target));
+    json list = json::array();
+    for (auto& source : document.sources) {
+        auto from = resolve(source, folder);
+        auto* before = source.prepared_for(wanted.name);
+        auto made = before && !before->file.empty() ? fs::path(resolve(before->file, folder)) : fs::path();
+        InterruptScope scope;
+        auto fitting = fit_for(from, wanted, before ? before->recipe : std::nullopt, made, CodecRegistry::standard());
+        if (make && fitting.makes()) {
+            ConversionOptions o;
+            o.out = made = place_for(folder, from, wanted, fitting.ending);
+            o.recipe = fitting.recipe, o.target = wanted;
+            o.told = [](auto&) { return !interrupted(); };
+            TRY(auto done, convert(from, o, CodecRegistry::standard()));
+            fitting.made = true, fitting.bytes_after = done.bytes, fitting.took = done.took;
+            source.prepare_for(wanted.name).file = made.lexically_relative(folder).string();
+            TRY_DO(save_document(document, project));
+        }
+        if (interrupted()) return fail(Code::cancelled, "Preparing was interrupted.", "Run it again.");
+        auto j = to_json(fitting);
+        j["name"] = source.name;
+        j["file"] = fitting.made ? json(made.string()) : json(nullptr);
+        list.push_back(std::move(j));
+    }
+    return json{{"target", wanted.name}, {"sources", std::move(list)}};
 }
 
 Result<json> jobs_command(const JobWords& w) {

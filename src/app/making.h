@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // What the command line's words mean where something is made of a clip or clips are compared: `convert`, `recipe`,
-// `compare`, `stills`, `jobs`.
+// `prepare`, `compare`, `stills`, `jobs`.
 #pragma once
 #include <map>
 #include <span>
@@ -28,6 +28,9 @@ struct ConvertWords {
 Result<ConversionOptions> read_words(const ConvertWords& words);
 Result<nlohmann::json> convert_command(const ConvertWords& words);
 Result<nlohmann::json> recipe_command(const std::string& in, const std::string& target);
+/// Every source of a project for its target, or another: what becomes of it; with `make` that is made, and the project
+/// names it from then on.
+Result<nlohmann::json> prepare_command(const std::string& project, const std::string& target, bool make);
 /// The options of `ruedo stills`.
 struct StillWords {
     std::string in, at, every, count, sheet, size, format, out, mount;

@@ -8,6 +8,7 @@
 
 #include "commands.h"
 #include "display.h"
+#include "headless.h"
 #include "sound_file.h"
 #include "view/look.h"
 #include "view/paint_player.h"
@@ -142,5 +143,13 @@ int main(int argc, char** argv) {
         window.project().recover(*left);
     else if (!Project::recent().isEmpty())
         window.open_project(Project::recent().first().toStdString());
+    // Asked to go from outside it goes at once, in order: what was not saved is there in the next start, and so is what
+    // was being made.
+    catch_interrupts();
+    QTimer watch;
+    QObject::connect(&watch, &QTimer::timeout, &app, [&] {
+        if (interrupted()) app.quit();
+    });
+    watch.start(100);
     return app.exec();
 }

@@ -17,15 +17,24 @@ class PicturesAhead {
     PicturesAhead& operator=(const PicturesAhead&) = delete;
     /// As `PictureReader::next`; after an error or the end it gives the end.
     Result<std::optional<Picture>> next();
+    /// As `PictureReader::at`, on the caller's thread; `next` goes on after it.
+    Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Why the file gave less than it held when it was opened, if it did; once `next` has given nothing.
     const std::optional<Error>& cut() const { return cut_; }
 
   private:
+    /// What decodes ahead, from the first `next` on.
+    struct Run {
+        explicit Run(std::size_t ahead) : ready(ahead) {}
+        Bounded<Result<Picture>> ready;
+        std::atomic<bool> stop = false;
+        std::thread thread;
+    };
+    void halt();
     std::unique_ptr<PictureReader> reader_;
-    Bounded<Result<Picture>> ready_;
+    std::size_t ahead_;
+    std::unique_ptr<Run> run_;
     std::optional<Error> cut_;
-    std::atomic<bool> stop_ = false;
-    std::thread thread_;
 };
 
 }  // namespace ruedo

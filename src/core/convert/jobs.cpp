@@ -45,6 +45,9 @@ json to_json(const Job& j) {
             {"left_ns", j.left ? json(j.left->ns) : json(nullptr)},
             {"bytes", j.bytes},
             {"expected_bytes", j.expected_bytes},
+            {"foretold_bytes", j.foretold_bytes},
+            {"foretold_ns", j.foretold.ns},
+            {"took_ns", j.took.ns},
             {"speed", j.speed},
             {"sentence", j.sentence}};
 }
@@ -97,6 +100,9 @@ std::vector<JobQueue::Kept> JobQueue::kept() const {
             if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};
             k.job.bytes = j.value("bytes", std::uint64_t{0});
             k.job.expected_bytes = j.value("expected_bytes", std::uint64_t{0});
+            k.job.foretold_bytes = j.value("foretold_bytes", std::uint64_t{0});
+            k.job.foretold = Time{j.value("foretold_ns", std::int64_t{0})};
+            k.job.took = Time{j.value("took_ns", std::int64_t{0})};
             k.job.sentence = j.value("sentence", "");
             k.order = j.at("order").get<std::uint64_t>(), k.owner = j.value("owner", std::int64_t{0});
             all.push_back(std::move(k));
@@ -123,7 +129,8 @@ std::vector<Job> JobQueue::list() const {
     return jobs;
 }
 
-Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Recipe& recipe, const std::string& target) {
+Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Recipe& recipe, const std::string& target,
+                          const Job& foretold) {
     Turn turn(folder_ / ".turn", true);
     auto all = kept();
     if (all.size() >= most_jobs)
@@ -137,6 +144,7 @@ Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Reci
     k.job.in = in.find("://") != std::string::npos ? in : fs::absolute(in, ec).lexically_normal().string();
     k.job.out = fs::absolute(out, ec).lexically_normal();
     k.job.recipe = recipe, k.job.target = target;
+    k.job.foretold_bytes = foretold.foretold_bytes, k.job.foretold = foretold.foretold;
     TRY_DO(keep(k));
     return k.job;
 }
@@ -172,6 +180,14 @@ Outcome JobQueue::stop(std::uint64_t id) {
             return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::stopped;
         k.job.sentence = "It was stopped.";
+        return {};
+    });
+}
+Outcome JobQueue::again(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Outcome {
+        if (k.job.state != Job::State::failed && k.job.state != Job::State::stopped)
+            return fail(Code::refused, fmt::format("Job {} is {}.", k.job.id, job_state_name(k.job.state)));
+        k.job.state = Job::State::waiting, k.job.done = 0, k.job.bytes = 0, k.job.sentence.clear();
         return {};
     });
 }
@@ -281,6 +297,7 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
         if (result) {
             now.job.state = Job::State::done, now.job.done = 1;
             now.job.bytes = now.job.expected_bytes = result->bytes;
+            now.job.took = result->took;
             now.job.sentence = fmt::format("It was made in {}, {} bytes.", format_clock(result->took), result->bytes);
         } else if (stopped) {
             now.job.state = Job::State::stopped;

@@ -17,6 +17,9 @@ struct Job {
     double done = 0;
     std::optional<Time> left{};
     std::uint64_t bytes = 0, expected_bytes = 0;
+    /// What a trial said beforehand, and how long it took in the end; 0 where nothing was said, or it is not over.
+    std::uint64_t foretold_bytes = 0;
+    Time foretold{}, took{};
     double speed = 0;
     std::string sentence;  ///< What came of it, or why nothing did.
     bool over() const { return state == State::done || state == State::failed || state == State::stopped; }
@@ -31,8 +34,9 @@ class JobQueue {
     static std::filesystem::path standard_folder();
     explicit JobQueue(std::filesystem::path folder);
     /// At the end of the queue. A missing source is told when its turn comes; `exists` where `out` is there.
+    /// `foretold` of it counts: what a trial said of bytes and time.
     Result<Job> add(const std::string& in, const std::filesystem::path& out, const Recipe& recipe,
-                    const std::string& target = {});
+                    const std::string& target = {}, const Job& foretold = {});
     /// In the order in which they are carried out. Files that can't be read are passed over.
     std::vector<Job> list() const;
     /// What is running goes on or gives way within half a second, in whichever process. `refused` where that makes no
@@ -40,6 +44,8 @@ class JobQueue {
     Outcome pause(std::uint64_t id);
     Outcome go_on(std::uint64_t id);
     Outcome stop(std::uint64_t id);
+    /// What failed or was stopped waits for its turn once more.
+    Outcome again(std::uint64_t id);
     /// To before another one; to the end without.
     Outcome move(std::uint64_t id, std::optional<std::uint64_t> before);
     /// Forgets those that are over; or one that is.

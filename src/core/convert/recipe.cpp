@@ -47,21 +47,21 @@ json codec_names(bool video) {
     };
     for (auto& w : wrappers())
         for (auto c : video ? w.video : w.audio) add(codec_name(c));
-    add("copy"), add("none");
+    add("encode"), add("copy"), add("none");
     return {{"enum", names}};
 }
 bool take_codec(const json& v, Do& action, std::optional<Codec>& into) {
     if (!v.is_string()) return false;
     auto& name = v.get_ref<const std::string&>();
     action = name == "copy" ? Do::copy : name == "none" ? Do::none : Do::encode;
-    if (action != Do::encode) return true;
+    if (action != Do::encode || name == "encode") return true;
     into = codec_from_name(name);
     return *into != Codec::unknown;
 }
 json given_codec(Do action, const std::optional<Codec>& codec) {
     if (action == Do::copy) return "copy";
     if (action == Do::none) return "none";
-    return codec ? json(codec_name(*codec)) : json();
+    return codec ? json(codec_name(*codec)) : action == Do::encode ? json("encode") : json();
 }
 bool take_rate(const json& v, std::optional<Rational>& into) {
     if (!v.is_string()) return false;
@@ -129,9 +129,10 @@ const std::vector<Member>& members() {
          },
          [](const Recipe& r) { return r.all_tracks ? json("all") : json(); },
          "of sound the `main` track, which is the one that plays, or `all`", "`main`"},
-        {"video", "codec", codec_names(true), "must be a codec that is known here, copy or none",
+        {"video", "codec", codec_names(true), "must be a codec that is known here, encode, copy or none",
          [](const json& v, Recipe& r) { return take_codec(v, r.video.action, r.video.codec); },
-         [](const Recipe& r) { return given_codec(r.video.action, r.video.codec); }, "a codec, `copy` or `none`",
+         [](const Recipe& r) { return given_codec(r.video.action, r.video.codec); },
+         "a codec, `encode` for the usual one, `copy` or `none`",
          "copied where that may be, else the first that the container and the target take"},
         WHOLE("video", "quality", 0, 100, video.quality, int, r.video.quality ? json(*r.video.quality) : json(),
               "constant, on the encoder’s own scale: H.264 0 to 51, VP8, VP9 and AV1 0 to 63, less is better; Theora 0 "
@@ -179,9 +180,10 @@ const std::vector<Member>& members() {
              return r.video.effort == 1 ? json() : json(effort_names[static_cast<std::size_t>(r.video.effort)]);
          },
          "how long the encoder looks for better: `quick`, `middling` or `thorough`", "`middling`"},
-        {"audio", "codec", codec_names(false), "must be a codec that is known here, copy or none",
+        {"audio", "codec", codec_names(false), "must be a codec that is known here, encode, copy or none",
          [](const json& v, Recipe& r) { return take_codec(v, r.audio.action, r.audio.codec); },
-         [](const Recipe& r) { return given_codec(r.audio.action, r.audio.codec); }, "a codec, `copy` or `none`",
+         [](const Recipe& r) { return given_codec(r.audio.action, r.audio.codec); },
+         "a codec, `encode` for the usual one, `copy` or `none`",
          "copied where that may be, else the first that the container and the target take"},
         WHOLE("audio", "bitrate", 6000, 1'000'000, audio.bitrate, std::uint32_t,
               r.audio.bitrate ? json(*r.audio.bitrate) : json(), "bits per second", "64,000 a channel"),

@@ -7,6 +7,7 @@
 #include <array>
 #include <cmath>
 #include <numeric>
+#include <tuple>
 
 #include "convert/bytes_over_time.h"
 #include "convert/forecast.h"
@@ -103,7 +104,7 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
             TRY(auto after, bytes_of(*result, *made));
             t.after = std::move(after.each);
         }
-        if (t.made.video.action == "encoded") {
+        if (options.compared && t.made.video.action == "encoded") {
             TRY(t.likeness, compare(source, options.file.string(), codecs,
                                     {.at = {}, .from = t.from, .to = t.to, .cancel = options.cancel}));
         }
@@ -114,6 +115,53 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     t.whole_took = Time{static_cast<std::int64_t>(static_cast<double>(t.made.took.ns) / std::max(part, 1e-9) *
                                                   std::pow(density, Forecast::guess))};
     return t;
+}
+
+Result<Trial> hold_against(const std::string& source, const std::filesystem::path& made, Time from,
+                           CodecRegistry& codecs, const std::atomic<bool>* cancel,
+                           const std::function<void(double)>& told) {
+    Trial t;
+    TRY(auto before, open_clip(source));
+    TRY(auto after, open_clip(made.string()));
+    t.from = from, t.to = from + after->info().duration;
+    t.source_bytes = before->info().bytes, t.whole_bytes = t.made.bytes = after->info().bytes;
+    t.made.path = made, t.made.container = after->info().container, t.made.duration = after->info().duration;
+    auto *was = before->info().main(Kind::video), *is = after->info().main(Kind::video);
+    if (!was || !is) return t;
+    t.made.video.action = "encoded";
+    TRY(auto bytes, bytes_of(*before, *was));
+    t.before = bytes.between(t.from, t.to);
+    t.bytes_before = static_cast<std::uint64_t>(sum(t.before));
+    TRY(auto bytes_now, bytes_of(*after, *is));
+    t.after = std::move(bytes_now.each);
+    CompareOptions o{.at = {}, .from = from, .to = t.to, .cancel = cancel};
+    if (told)
+        o.told = [&](auto& place) {
+            told(std::clamp((place.at - t.from).seconds() / std::max(1e-9, (t.to - t.from).seconds()), 0.0, 1.0));
+            return true;
+        };
+    TRY(t.likeness, compare(source, made.string(), codecs, o));
+    return t;
+}
+
+std::vector<std::size_t> upper_hull(const std::vector<std::pair<double, double>>& points) {
+    std::vector<std::size_t> order(points.size()), hull;
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    // Of equal sizes the best comes first, and is all that counts.
+    std::sort(order.begin(), order.end(), [&](auto a, auto b) {
+        return std::tuple(points[a].first, -points[a].second, a) < std::tuple(points[b].first, -points[b].second, b);
+    });
+    auto turn = [&](std::size_t a, std::size_t b, std::size_t c) {
+        auto &p = points[a], &q = points[b], &r = points[c];
+        return (q.first - p.first) * (r.second - p.second) - (q.second - p.second) * (r.first - p.first);
+    };
+    for (auto i : order) {
+        // Larger and no better is none of them.
+        if (!hull.empty() && points[i].second <= points[hull.back()].second) continue;
+        while (hull.size() > 1 && turn(hull[hull.size() - 2], hull.back(), i) >= 0) hull.pop_back();
+        hull.push_back(i);
+    }
+    return hull;
 }
 
 std::string Trial::sentence() const {

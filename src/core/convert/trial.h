@@ -15,6 +15,7 @@ struct TrialOptions {
     std::optional<Target> target;
     Time from{}, length{4'000'000'000};
     std::filesystem::path file;  ///< What is made of it, where it is not copied; another trial's may be written over.
+    bool compared = true;        ///< Its pictures are held against those there were.
     const std::atomic<bool>* cancel = nullptr;
 };
 struct Trial {
@@ -32,5 +33,14 @@ struct Trial {
 };
 /// Blocks. Errors: those of `convert`; `cancelled`.
 Result<Trial> try_out(const std::string& source, const TrialOptions& options, CodecRegistry& codecs);
+/// The same of what was made already: `made` against the stretch of `source` that begins at `from`, every picture of
+/// it. Hears how far it is, 0 to 1.
+Result<Trial> hold_against(const std::string& source, const std::filesystem::path& made, Time from,
+                           CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr,
+                           const std::function<void(double)>& told = {});
+
+/// Of points (size, quality) those that no line between two others passes above or beside: from the smallest to the
+/// best, in the order of their sizes.
+std::vector<std::size_t> upper_hull(const std::vector<std::pair<double, double>>& points);
 
 }  // namespace ruedo

@@ -154,6 +154,22 @@ struct Meter {
     ebur128_state* state;
 };
 
+}  // namespace
+
+std::optional<double> loudness_of(SoundReader& reader, Time to, const std::atomic<bool>* cancel) {
+    Meter meter(EBUR128_MODE_I);
+    while (meter.state && !(cancel && *cancel)) {
+        auto block = reader.next();
+        if (!block || !*block || (*block)->pts >= to) break;
+        ebur128_add_frames_float(meter.state, (*block)->samples.data(), (*block)->frames());
+    }
+    double lufs = 0;
+    if (!meter.state || ebur128_loudness_global(meter.state, &lufs) != EBUR128_SUCCESS || !std::isfinite(lufs))
+        return std::nullopt;
+    return lufs;
+}
+
+namespace {
 Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, CodecRegistry& codecs,
              const FactsOptions& options) {
     TRY(auto reader, SoundReader::open(std::move(clip), audio, codecs));

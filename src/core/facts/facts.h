@@ -6,6 +6,7 @@
 
 #include "codec/codec.h"
 #include "container/container.h"
+#include "sound/sound.h"
 
 namespace ruedo {
 
@@ -47,5 +48,7 @@ struct FactsOptions {
 /// `address` is how the source is reached, for findings about that.
 Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address = {},
                                  const FactsOptions& options = {});
+/// Of what the reader still gives, up to `to`: LUFS, gated; nothing where that is silence.
+std::optional<double> loudness_of(SoundReader& reader, Time to, const std::atomic<bool>* cancel = nullptr);
 
 }  // namespace ruedo

@@ -149,8 +149,8 @@ Outcome check_poster(const std::string& path) {
 
 }  // namespace
 
-Result<Needs> needs_of(const PlayerDocument& document, const fs::path& folder, CodecRegistry& codecs,
-                       const InfoOf& ask) {
+Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, CodecRegistry& codecs, const InfoOf& ask) {
+    auto document = for_target(asked, folder);
     Needs needs;
     auto note_outside = [&](const std::string& path) {
         if (is_address(path) || lies_inside(path, folder)) return;
@@ -260,8 +260,9 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     // Each file once, under its own name; two of the same name get a number.
     std::map<fs::path, std::string> names;
     std::set<std::string> taken;
-    auto inside = document;
+    auto inside = for_target(document, folder);
     for (auto& source : inside.sources) {
+        source.prepared.clear();
         fs::path path = resolve(source, folder);
         auto key = fs::weakly_canonical(path, ec);
         bool stays = is_address(source.file);

@@ -88,7 +88,31 @@ json source_json(const SourceSpec& s) {
     if (!s.captions.empty()) j["captions"] = s.captions;
     if (!s.sound_language.empty()) j["sound_language"] = s.sound_language;
     if (!s.text_language.empty()) j["text_language"] = s.text_language;
+    for (auto& p : s.prepared) {
+        json one{{"target", p.target}};
+        if (p.recipe) one["recipe"] = to_json(*p.recipe);
+        if (!p.file.empty()) one["file"] = p.file;
+        j["prepared"].push_back(std::move(one));
+    }
     return with(std::move(j), s.extra);
+}
+PreparedSpec prepared_from(const json& j, const std::string& at) {
+    PreparedSpec s;
+    members(j, at, nullptr, [&](auto& k, auto& v, auto p) {
+        if (k == "target")
+            s.target = text(v, p);
+        else if (k == "file")
+            s.file = text(v, p);
+        else if (k == "recipe") {
+            auto recipe = recipe_from_json(v, "recipe");
+            if (!recipe) throw Mistake{p, "is no recipe: " + recipe.error().sentence};
+            s.recipe = *recipe;
+        } else
+            return false;
+        return true;
+    });
+    if (s.target.empty()) throw Mistake{at, "names no target"};
+    return s;
 }
 SourceSpec source_from(const json& j, const std::string& at) {
     SourceSpec s;
@@ -116,6 +140,13 @@ SourceSpec source_from(const json& j, const std::string& at) {
             auto& files = list(v, p, 100);
             for (std::size_t i = 0; i < files.size(); ++i)
                 s.captions.push_back(text(files[i], fmt::format("{}/{}", p, i)));
+        } else if (k == "prepared") {
+            auto& all = list(v, p, 100);
+            for (std::size_t i = 0; i < all.size(); ++i) {
+                auto one = prepared_from(all[i], fmt::format("{}/{}", p, i));
+                if (s.prepared_for(one.target)) throw Mistake{fmt::format("{}/{}", p, i), "names a target again"};
+                s.prepared.push_back(std::move(one));
+            }
         } else if (k == "start")
             s.start = start_from(v, p);
         else if (k == "loop")

@@ -14,7 +14,18 @@ bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay &&
            loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions &&
            poster == o.poster && poster_at == o.poster_at && no_poster == o.no_poster &&
-           sound_language == o.sound_language && text_language == o.text_language && extra == o.extra;
+           sound_language == o.sound_language && text_language == o.text_language && prepared == o.prepared &&
+           extra == o.extra;
+}
+
+const PreparedSpec* SourceSpec::prepared_for(std::string_view target) const {
+    auto it = std::find_if(prepared.begin(), prepared.end(), [&](auto& p) { return p.target == target; });
+    return it == prepared.end() ? nullptr : &*it;
+}
+PreparedSpec& SourceSpec::prepare_for(std::string_view target) {
+    auto it = std::find_if(prepared.begin(), prepared.end(), [&](auto& p) { return p.target == target; });
+    if (it != prepared.end()) return *it;
+    return prepared.emplace_back(PreparedSpec{std::string(target), {}, {}});
 }
 
 const BarSpec* PlayerSpec::bar(std::string_view wanted) const {
@@ -72,6 +83,15 @@ PlayerSpec usual_player() {
 std::string resolve(const std::string& file, const fs::path& folder) {
     fs::path path(file);
     return is_address(file) || path.is_absolute() ? file : (folder / path).lexically_normal().string();
+}
+
+PlayerDocument for_target(PlayerDocument document, const fs::path& folder) {
+    std::error_code ec;
+    for (auto& s : document.sources)
+        if (auto* made = s.prepared_for(document.target);
+            made && !made->file.empty() && fs::exists(resolve(made->file, folder), ec))
+            s.file = made->file;
+    return document;
 }
 
 OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source, const fs::path& folder) {

@@ -6,6 +6,7 @@
 #include <nlohmann/json_fwd.hpp>
 
 #include "container/container.h"
+#include "convert/recipe.h"
 #include "io/http.h"
 #include "playback/playback.h"
 #include "player/conditions.h"
@@ -17,6 +18,14 @@ enum class Mount { window, handset_upright, handset_sideways, tablet, wall };
 std::span<const std::string_view> mount_names();  ///< In the order of the enumeration.
 std::string_view mount_name(Mount mount);
 std::optional<Mount> mount_from_name(std::string_view name);
+
+/// What a source becomes where a target does not take it as it is.
+struct PreparedSpec {
+    std::string target;            ///< Its name.
+    std::optional<Recipe> recipe;  ///< As it was chosen; the target's own proposal without.
+    std::string file;              ///< What was made by it, written as a source's `file` is; empty before.
+    bool operator==(const PreparedSpec&) const = default;
+};
 
 struct SourceSpec {
     std::string name;  ///< What the card and the app call it.
@@ -33,8 +42,12 @@ struct SourceSpec {
     bool has_poster() const { return !poster.empty() || poster_at || no_poster; }
     std::vector<std::string> captions;          ///< Files of captions, written as `file` is.
     std::string sound_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
+    std::vector<PreparedSpec> prepared;         ///< At most one for each target.
     std::string extra;                          ///< Members this version does not know: JSON, or nothing.
     bool operator==(const SourceSpec&) const;
+    const PreparedSpec* prepared_for(std::string_view target) const;
+    /// The same, made where there is none.
+    PreparedSpec& prepare_for(std::string_view target);
 };
 
 /// A bar of controls: on the picture, right beside it, or clear of it by a gap.
@@ -142,6 +155,9 @@ std::string resolve(const std::string& file, const std::filesystem::path& folder
 inline std::string resolve(const SourceSpec& source, const std::filesystem::path& folder) {
     return resolve(source.file, folder);
 }
+/// The document as it is played and packed for its target: what was made for that stands in a source's place, once it
+/// is there.
+PlayerDocument for_target(PlayerDocument document, const std::filesystem::path& folder);
 OpenOptions open_options(const PlayerDocument& document, const SourceSpec& source, const std::filesystem::path& folder);
 /// "harbour-lights" for "Harbour Lights": what files and programs may be called. Never empty.
 std::string file_stem(std::string_view app_name);

@@ -77,7 +77,12 @@ json project_schema() {
          {"poster", {{"oneOf", {text, object({{"at_ns", whole(0)}}, {"at_ns"}), {{"const", false}}}}}},
          {"captions", list_of(text, 100)},
          {"sound_language", text},
-         {"text_language", text}},
+         {"text_language", text},
+         {"prepared", list_of(object({{"target", text},
+                                      {"file", text},
+                                      {"recipe", {{"type", "object"}, {"description", "See recipe.schema.json."}}}},
+                                     {"target"}),
+                              100)}},
         {"file"});
     auto bar = object({{"name", {{"type", "string"}, {"pattern", "^[^/]+$"}}},
                        {"edge", one_of({"bottom", "top"})},

@@ -1,0 +1,113 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "convert/fitting.h"
+
+#include <fmt/format.h>
+
+#include <array>
+#include <nlohmann/json.hpp>
+
+#include "capture/camera.h"
+#include "io/http.h"
+
+namespace ruedo {
+namespace fs = std::filesystem;
+namespace {
+constexpr std::array<std::string_view, 5> names{"as it is", "rewrapped", "converted", "refused", "not bundled"};
+
+Fitting refused(const Error& error) {
+    Fitting f;
+    f.what = Fitting::What::refused;
+    f.why = {error.sentence};
+    if (!error.hint.empty()) f.why.push_back(error.hint);
+    return f;
+}
+Result<Fitting> planned(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
+                        const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {
+    std::shared_ptr<Clip> clip;
+    {
+        ReadScope opening(cancel, false, monotonic_now() + open_deadline);
+        TRY(clip, open_clip(source));
+    }
+    auto& info = clip->info();
+    Fitting f;
+    f.bytes_before = f.bytes_after = info.bytes;
+    TRY(auto proposal, propose(clip, target, codecs, source, cancel));
+    f.why = proposal.why;
+    if (!proposal.needed && !chosen) {
+        if (is_address(source)) f.what = Fitting::What::elsewhere;
+        return f;
+    }
+    f.recipe = chosen.value_or(proposal.recipe);
+    TRY(auto wrapper, wrapper_for(f.recipe, "x." + proposal.recipe.wrapper));
+    f.ending = wrapper->extensions.empty() ? std::string("bin") : std::string(wrapper->extensions.front());
+    TRY(auto plan, plan_for(info, f.recipe, *wrapper, codecs, &target, from_packets(clip, source)));
+    bool encodes =
+        plan.encode_video || std::any_of(plan.sounds.begin(), plan.sounds.end(), [](auto& s) { return s.encode; });
+    f.what = encodes ? Fitting::What::converted : Fitting::What::rewrapped;
+    if (chosen) {
+        f.why = {"It is made as it was chosen in Prepare."};
+        for (auto& w : plan.why) f.why.push_back(w.sentence);
+    }
+    if (encodes) f.bytes_after = f.recipe.fit_bytes.value_or(0);
+    if (std::error_code ec; !made.empty() && fs::exists(made, ec)) {
+        f.made = true;
+        f.bytes_after = fs::file_size(made, ec);
+    }
+    return f;
+}
+}  // namespace
+
+std::string_view fitting_name(Fitting::What what) { return names.at(static_cast<std::size_t>(what)); }
+
+Fitting fit_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
+                const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {
+    if (is_camera(source)) {
+        Fitting f;
+        f.what = Fitting::What::elsewhere;
+        f.why = {"A camera gives its pictures as they come; nothing is made of them beforehand."};
+        return f;
+    }
+    auto f = planned(source, target, chosen, made, codecs, cancel);
+    return f ? *f : refused(f.error());
+}
+
+Outcome foretell(Fitting& fitting, const std::string& source, const Target& target, const fs::path& file,
+                 CodecRegistry& codecs, const std::atomic<bool>* cancel) {
+    if (!fitting.makes() || fitting.what != Fitting::What::converted) return {};
+    TRY(auto opened, open_clip(source));
+    TrialOptions o;
+    o.recipe = fitting.recipe, o.target = target, o.length = 2_s, o.file = file, o.cancel = cancel;
+    o.compared = false;
+    TRY(o.from, hardest_stretch(*opened, o.length));
+    TRY(auto trial, try_out(source, o, codecs));
+    fitting.bytes_after = trial.whole_bytes;
+    fitting.took = trial.whole_took;
+    return {};
+}
+
+nlohmann::json to_json(const Fitting& f) {
+    return {
+        {"what", fitting_name(f.what)},
+        {"why", f.why},
+        {"bytes_before", f.bytes_before},
+        {"bytes_after", f.bytes_after ? nlohmann::json(f.bytes_after) : nlohmann::json(nullptr)},
+        {"took_ns", f.took.ns},
+        {"made", f.made},
+        {"recipe", f.what == Fitting::What::rewrapped || f.what == Fitting::What::converted ? to_json(f.recipe)
+                                                                                            : nlohmann::json(nullptr)}};
+}
+
+fs::path place_for(const fs::path& folder, const std::string& source, const Target& target, const std::string& ending,
+                   const std::function<bool(const fs::path&)>& taken) {
+    auto stem = is_address(source) ? fs::path(source.substr(source.rfind('/') + 1)).stem().string()
+                                   : fs::path(source).stem().string();
+    std::erase_if(stem, [](unsigned char c) { return c < 32 || c == '?' || c == '/'; });
+    std::error_code ec;
+    for (int n = 1;; ++n) {
+        auto number = n > 1 ? fmt::format(" {}", n) : std::string();
+        auto place = folder / fmt::format("{} for {}{}.{}", stem.empty() ? "clip" : stem, target.name, number, ending);
+        if (!fs::exists(place, ec) && !(taken && taken(place))) return place;
+    }
+}
+
+}  // namespace ruedo

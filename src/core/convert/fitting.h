@@ -1,0 +1,39 @@
+// SPDX-License-Identifier: Apache-2.0
+// What becomes of each of many sources so that a target takes it: the shelf at once.
+#pragma once
+#include "convert/trial.h"
+
+namespace ruedo {
+
+struct Fitting {
+    enum class What { as_it_is, rewrapped, converted, refused, elsewhere };
+    What what = What::as_it_is;
+    Recipe recipe;                 ///< Says what is made, where something is.
+    std::string ending;            ///< Of the name of what is made: "mp4".
+    std::vector<std::string> why;  ///< Sentences.
+    std::uint64_t bytes_before = 0;
+    /// As it looks; 0 where that takes a trial. What is made already weighs what it weighs.
+    std::uint64_t bytes_after = 0;
+    Time took{};        ///< To make it, as a trial says; 0 before.
+    bool made = false;  ///< It is there already.
+    bool makes() const { return (what == What::rewrapped || what == What::converted) && !made; }
+};
+/// "as it is", "rewrapped", "converted", "refused", "not bundled".
+std::string_view fitting_name(Fitting::What what);
+
+/// Reads packet heads only. `chosen` instead of what the target proposes; `made` is what was made for it before, where
+/// that is there. What can't be opened or made is `refused`, with why. An address without a problem stays `elsewhere`.
+Fitting fit_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
+                const std::filesystem::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
+/// The hardest two seconds made into `file`, and what they say of the whole: bytes and time. Blocks.
+Outcome foretell(Fitting& fitting, const std::string& source, const Target& target, const std::filesystem::path& file,
+                 CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
+nlohmann::json to_json(const Fitting& fitting);
+
+/// Where what is made of a source for a target goes: beside the project, under a name that says both, and that neither
+/// a file nor `taken` has.
+std::filesystem::path place_for(const std::filesystem::path& folder, const std::string& source, const Target& target,
+                                const std::string& ending,
+                                const std::function<bool(const std::filesystem::path&)>& taken = {});
+
+}  // namespace ruedo

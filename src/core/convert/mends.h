@@ -1,0 +1,20 @@
+// SPDX-License-Identifier: Apache-2.0
+// What a recipe can mend of what was found about a source: one row for each finding.
+#pragma once
+#include <span>
+
+#include "convert/recipe.h"
+
+namespace ruedo {
+
+struct Mend {
+    std::string_view finding;  ///< Its code (facts/facts.h), or what a verdict says has to change ("size").
+    std::string_view words;    ///< "Turn its pictures upright".
+    /// Makes the recipe that stands one that mends it.
+    void (*apply)(Recipe& recipe, const ClipInfo& info);
+};
+std::span<const Mend> mends();
+/// Nothing where a recipe is no help.
+const Mend* mend_for(std::string_view finding);
+
+}  // namespace ruedo
