@@ -1,10 +1,20 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Prepare, driven in the workshop's window.
+#include <QDBusConnection>
+#include <QDBusMessage>
+#include <QDBusVirtualObject>
+#include <QProcess>
 #include <QTest>
+#include <QWheelEvent>
 
 #include "timing.h"
 #include "window_support.h"
+#include "workshop/facts.h"
+#include "workshop/notice.h"
+#include "workshop/pack_page.h"
+#include "workshop/path_chart.h"
 #include "workshop/prepare_page.h"
+#include "workshop/shelf.h"
 #include "workshop/window.h"
 
 using namespace ruedo;
@@ -41,6 +51,18 @@ struct Kitchen {
     bool told() {
         return soon([&] { return !page().keys().isEmpty(); });
     }
+    Pairing& pairing() { return page().before_after().pairing(); }
+    /// Pictures of both stand there.
+    bool seen() {
+        return soon([&] { return page().trial() && page().wipe().both(); });
+    }
+    std::vector<Job> jobs() { return page().cards().queue().list(); }
+    QPushButton* button(const QString& words) {
+        for (auto* b : window->findChildren<QPushButton*>())
+            if (b->text() == words && b->isVisible()) return b;
+        return nullptr;
+    }
+    const SourceSpec& source(std::size_t i = 0) { return window->project().document().sources.at(i); }
     bool tried() {
         return soon([&] { return page().trial() != nullptr; });
     }
@@ -147,4 +169,380 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
     k.window.reset();
     auto left = JobQueue(folder).list().back();
     CHECK((left.id == job.id && (left.state == Job::State::waiting || left.state == Job::State::done)));
+}
+
+TEST_CASE("both play and step locked to each other, round and round") {
+    Kitchen k;
+    auto& page = k.page();
+    REQUIRE(k.seen());
+    auto& pairing = k.pairing();
+    auto& t = *page.trial();
+    std::vector<Time> times;
+    for (auto& p : t.likeness.places) times.push_back(p.at);
+    auto stands = [&](std::size_t i) { return soon([&] { return pairing.place() == times.at(i); }); };
+    pairing.show(times[40]);
+    REQUIRE(stands(40));
+    pairing.step(1);
+    CHECK(stands(41));
+    for (int i = 0; i < 5; ++i) pairing.step(-1);
+    CHECK(stands(36));
+    // Further back than is kept, and to both ends.
+    pairing.step(-36);
+    CHECK(stands(0));
+    pairing.step(-3);
+    CHECK(stands(0));
+    pairing.step(2);
+    CHECK(stands(2));
+    pairing.show(t.to + 5_s);
+    CHECK(stands(times.size() - 1));
+    pairing.step(4);
+    // From the last picture it goes on at the first.
+    bool wrapped = false;
+    auto before = pairing.shown_pairs();
+    page.before_after().toggle();
+    CHECK(pairing.playing());
+    CHECK(soon([&] {
+        wrapped = wrapped || pairing.place() < times[20];
+        return wrapped && pairing.shown_pairs() > before + 20;
+    }));
+    key(&page.strip(), Qt::Key_Right);  // a picture on, held
+    CHECK_FALSE(pairing.playing());
+    auto held = pairing.place();
+    pass(120);
+    CHECK(std::find(times.begin(), times.end(), pairing.place()) != times.end());
+    CHECK(pairing.place() >= held);
+    // Leaving the page holds it.
+    pairing.play();
+    k.window->show_step(WorkshopWindow::gather);
+    CHECK_FALSE(pairing.playing());
+}
+
+TEST_CASE("either is heard, the louder one turned down to the other") {
+    Kitchen k;
+    auto& page = k.page();
+    REQUIRE(k.tried());
+    auto first = page.trial();
+    REQUIRE(page.choose("loudness", "as loud as -14 LUFS"));
+    REQUIRE(soon([&] { return page.trial() && page.trial() != first && page.wipe().both(); }));
+    auto clip = open("vp9_opus.webm");
+    auto was = value(gather_facts(clip, CodecRegistry::standard())).loudness->integrated;
+    INFO(was << " LUFS");
+    auto& pairing = k.pairing();
+    auto louder = was < -14 ? Pairing::Heard::after : Pairing::Heard::before;
+    pairing.play();
+    REQUIRE(soon([&] { return pairing.turned_down(louder) > 0; }));
+    CHECK(pairing.turned_down(louder) == Approx(std::abs(was + 14)).margin(2));
+    auto other = louder == Pairing::Heard::after ? Pairing::Heard::before : Pairing::Heard::after;
+    CHECK(pairing.turned_down(other) == 0);
+    auto& looks = page.before_after();
+    for (auto* word : {"hear before", "hear neither", "hear after"}) {
+        auto shown = pairing.shown_pairs();
+        looks.pick(word);
+        CHECK(pairing.playing());
+        CHECK(soon([&] { return pairing.shown_pairs() > shown + 3; }));
+    }
+    CHECK(pairing.heard() == Pairing::Heard::after);
+}
+
+TEST_CASE("under a line, side by side or as their difference, whole or so large that pixels are seen") {
+    Kitchen k;
+    auto& page = k.page();
+    REQUIRE(k.seen());
+    auto& wipe = page.wipe();
+    auto& looks = page.before_after();
+    CHECK(looks.words().size() == 9);
+    auto dark = [](const QImage& image) {
+        std::int64_t sum = 0;
+        for (int y = 60; y < image.height(); ++y)
+            for (int x = 0; x < image.width(); ++x) sum += qGray(image.pixel(x, y));
+        return sum / std::max(1, (image.height() - 60) * image.width());
+    };
+    auto plain = dark(wipe.grab().toImage());
+    looks.pick("difference");
+    CHECK(wipe.seen() == Wipe::Seen::difference);
+    CHECK(soon([&] { return dark(wipe.grab().toImage()) < plain / 2; }));
+    looks.pick("beside");
+    // A hand moves both.
+    for (auto* seen : {"beside", "line", "difference"}) {
+        looks.pick(seen);
+        looks.pick("four");
+        CHECK(wipe.zoom() == 4);
+        auto at = wipe.centre();
+        QPointF from(wipe.width() * 0.7, wipe.height() * 0.4);
+        press(&wipe, from, Qt::RightButton);
+        move(&wipe, from + QPointF(-40, 24), Qt::RightButton);
+        let_go(&wipe, from + QPointF(-40, 24));
+        INFO(seen);
+        CHECK(std::abs(wipe.centre().x() - at.x() - 10) < 0.01);
+        CHECK(std::abs(wipe.centre().y() - at.y() + 6) < 0.01);
+        looks.pick("pixels");
+        CHECK(wipe.zoom() == 1);
+        looks.pick("whole");
+        CHECK(wipe.zoom() == 0);
+    }
+    // What lies under the pointer stays there, and beyond the edge there is nothing to go to.
+    looks.pick("line");
+    auto wheel = [&](QPointF at, int by) {
+        QWheelEvent e(at, wipe.mapToGlobal(at), {}, {0, by}, Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+        QApplication::sendEvent(&wipe, &e);
+    };
+    for (int i = 0; i < 12; ++i) wheel({1, 1}, 120);
+    auto zoom = wipe.zoom();
+    CHECK(zoom > 2);
+    auto corner = wipe.centre();
+    CHECK(corner.x() * zoom < wipe.width());
+    for (int i = 0; i < 40; ++i) key(&wipe, Qt::Key_Up);
+    CHECK(wipe.centre().y() * zoom == Approx(wipe.height() / 2.0).margin(2));
+    for (int i = 0; i < 40; ++i) wheel({300, 200}, -120);
+    CHECK(wipe.zoom() == 0);
+    key(&wipe, Qt::Key_Plus);
+    CHECK(wipe.zoom() > 0);
+}
+
+TEST_CASE("runs are kept, laid over each other, and taken up again") {
+    Kitchen k;
+    auto& page = k.page();
+    REQUIRE(k.tried());
+    auto keep = [&] { click(control(&page, "Keep this run")); };
+    keep();
+    CHECK_FALSE(control(&page, "Keep this run")->isEnabled());
+    CHECK_FALSE(page.runs().isVisible());
+    auto first = page.trial();
+    REQUIRE(page.choose("quality", "much coarser than usual"));
+    REQUIRE(soon([&] { return page.trial() && page.trial() != first; }));
+    CHECK(page.runs().isVisible());
+    REQUIRE(page.runs().runs().size() == 2);
+    keep();
+    auto& runs = page.runs();
+    REQUIRE(runs.runs().size() == 2);
+    // Larger stands to the right, more alike higher.
+    auto fine = runs.point_of(0), coarse = runs.point_of(1);
+    CHECK((fine.x() > coarse.x() && fine.y() < coarse.y()));
+    CHECK(runs.runs()[1].words.contains("much coarser"));
+    press(&runs, fine);
+    REQUIRE(soon([&] { return page.settled() && page.plain_text().contains("as good as usual"); }));
+    key(&runs, Qt::Key_Left);
+    REQUIRE(soon([&] { return page.settled() && page.plain_text().contains("much coarser than usual"); }));
+    // The recipe is part of the project, and so of its history.
+    CHECK(k.source().prepared_for("handset-basic")->recipe.has_value());
+    k.window->project().undo(), k.window->project().undo(), k.window->project().undo();
+    CHECK((!k.source().prepared_for("handset-basic") || !k.source().prepared_for("handset-basic")->recipe));
+}
+
+TEST_CASE("everything on the shelf at once: what is made of it, why, and by one press") {
+    Kitchen k("handset-basic", {"vp9_opus.webm", "h264_high_aac.mp4", "encrypted_encv.mp4"});
+    auto& page = k.page();
+    click(k.button("The whole shelf"));
+    auto& table = page.table();
+    REQUIRE(soon([&] { return table.lines().size() == 3 && table.settled(); }));
+    auto& lines = table.lines();
+    CHECK(lines[0].fitting.what == Fitting::What::converted);
+    CHECK(lines[1].fitting.what == Fitting::What::converted);
+    CHECK(lines[2].fitting.what == Fitting::What::refused);
+    CHECK((lines[0].fitting.bytes_after > 0 && lines[0].fitting.took.ns > 0));
+    CHECK(table.summary().contains("2 are converted, one is refused"));
+    CHECK(k.window->shelf().sentence_of(0).contains("Plays after conversion"));
+    click(k.button("Make the 2 that are missing"));
+    CHECK(k.jobs().size() == 2);
+    CHECK(k.jobs()[0].foretold_bytes > 0);
+    REQUIRE(soon([&] { return k.button("Nothing is missing") != nullptr; }, 60'000));
+    CHECK((lines[0].fitting.made && lines[1].fitting.made));
+    for (std::size_t i = 0; i < 2; ++i) {
+        auto* made = k.source(i).prepared_for("handset-basic");
+        REQUIRE(made);
+        CHECK(fs::exists(k.folder / made->file));
+    }
+    // From now on that is what plays there, and the card says so; for another target it is the source itself.
+    CHECK(soon([&] { return k.window->shelf().sentence_of(0).contains("vp9_opus for handset-basic.mp4"); }));
+    CHECK(k.window->screen().document().sources[0].file == "vp9_opus for handset-basic.mp4");
+    auto d = k.window->project().document();
+    d.target = "desktop";
+    k.window->project().change(d, "Target");
+    CHECK(k.window->screen().document().sources[0].file == "vp9_opus.webm");
+    CHECK(soon([&] { return table.summary().contains("go in as they are"); }));
+    // A press on one of them goes back to it.
+    table.on_source(1);
+    CHECK(k.window->project().current() == 1);
+    CHECK(soon([&] { return page.plain_text().contains("H.264"); }));
+}
+
+TEST_CASE("cards say what came against what was foretold, are ordered by hand, and tried again") {
+    Kitchen k;
+    auto& page = k.page();
+    auto& cards = page.cards();
+    Recipe quick;
+    quick.video.action = Recipe::Do::encode, quick.video.codec = Codec::vp8, quick.video.effort = 0, quick.to = 1_s;
+    auto in = (k.folder / "vp9_opus.webm").string();
+    Job foretold;
+    foretold.foretold_bytes = 54321, foretold.foretold = 2_s;
+    auto bad = value(cards.queue().add((k.folder / "gone.webm").string(), k.folder / "0.webm", quick));
+    auto good = value(cards.queue().add(in, k.folder / "1.webm", quick, {}, foretold));
+    cards.look();
+    auto state = [&](std::uint64_t id) {
+        for (auto& j : cards.shown())
+            if (j.id == id) return j.state;
+        return Job::State::waiting;
+    };
+    REQUIRE(soon([&] { return state(good.id) == Job::State::done && state(bad.id) == Job::State::failed; }));
+    auto card = [&](std::uint64_t id) {
+        auto name = text(std::to_string(id == good.id ? 1 : 0) + ".webm: ");
+        for (auto* w : cards.findChildren<QFrame*>())
+            if (w->accessibleName().startsWith(name)) return w;
+        FAIL("there is no card");
+        return static_cast<QFrame*>(nullptr);
+    };
+    CHECK(card(good.id)->accessibleName().contains("Foretold: 54 kB in 0:02"));
+    CHECK(card(bad.id)->accessibleName().contains("gone.webm"));
+    // Held against what it was made of.
+    page.compare(cards.shown().at(0).id == good.id ? cards.shown()[0] : cards.shown()[1]);
+    REQUIRE(soon([&] { return page.sum().contains("as it came") && page.wipe().both(); }));
+    CHECK(page.sum().contains("foretold were 54 kB"));
+    CHECK(page.strip().words_at(300).contains("likeness"));
+    REQUIRE(k.told());
+    // What failed is tried again once what it lacked is there.
+    fs::copy_file(in, k.folder / "gone.webm");
+    click(k.button("Try again"));
+    REQUIRE(soon([&] { return state(bad.id) == Job::State::done; }));
+    // Three that rest are put into another order.
+    std::vector<std::uint64_t> ids;
+    for (int i = 0; i < 3; ++i) {
+        auto job = value(cards.queue().add(in, k.folder / ("w" + std::to_string(i) + ".webm"), quick));
+        done(cards.queue().pause(job.id));
+        ids.push_back(job.id);
+    }
+    cards.look();
+    auto order = [&] {
+        std::vector<std::uint64_t> list;
+        for (auto& j : cards.shown())
+            if (!j.over()) list.push_back(j.id);
+        return list;
+    };
+    REQUIRE(soon([&] { return order() == ids; }));
+    QApplication::processEvents();
+    auto resting = [&](int i) {
+        for (auto* w : cards.findChildren<QFrame*>())
+            if (w->accessibleName().startsWith(QString("w%1.webm: ").arg(i))) return w;
+        FAIL("there is no card");
+        return static_cast<QFrame*>(nullptr);
+    };
+    auto* first = resting(0);
+    press(first, {20, 20});
+    move(first, {20 + 1.6 * first->width(), 20}, Qt::LeftButton);
+    let_go(first, {20, 20});
+    REQUIRE(soon([&] { return order() == std::vector{ids[1], ids[0], ids[2]}; }));
+    key(resting(0), Qt::Key_Left, Qt::ControlModifier);
+    CHECK(soon([&] { return order() == ids; }));
+    for (auto id : ids) done(cards.queue().stop(id));
+    cards.look();
+    CHECK(soon([&] { return order().empty() && state(ids[0]) == Job::State::stopped; }));
+    CHECK(cards.unfinished() == 0);
+}
+
+TEST_CASE("findings of a source lead to the recipe that mends them") {
+    Kitchen k("desktop", {"rotate90.mp4", "h264_high_aac.mp4"});
+    k.window->show_step(WorkshopWindow::gather);
+    auto& facts = k.window->facts();
+    REQUIRE(soon([&] { return !facts.mendable().empty(); }));
+    CHECK(facts.mendable() == std::vector<std::string>{"index-at-end", "rotated"});
+    facts.on_mend("rotated");
+    auto recipe = [&](std::size_t i) {
+        auto* p = k.source(i).prepared_for("desktop");
+        return p ? p->recipe : std::nullopt;
+    };
+    REQUIRE(soon([&] { return recipe(0).has_value(); }));
+    CHECK(recipe(0)->video.shape == Recipe::Shape::bake);
+    CHECK(soon([&] { return k.page().settled() && k.page().plain_text().contains("become"); }));
+    // The licence of the packed app is another one once the sound is.
+    k.window->pack_page().on_mend(1, "aac-licence");
+    REQUIRE(soon([&] { return recipe(1).has_value(); }));
+    CHECK(recipe(1)->audio.codec == Codec::opus);
+    // Nothing to be mended: what becomes of it is told.
+    facts.on_mend("");
+    CHECK(k.page().isVisible());
+}
+
+TEST_CASE("what the target does not take is played converted as it goes, with the converter in front") {
+    Kitchen k;
+    k.window->show_step(WorkshopWindow::arrange);
+    auto& sentences = k.window->sentences();
+    REQUIRE(soon([&] { return sentences.remarked() && sentences.remarked()->presses.size() == 2; }));
+    CHECK(sentences.findings_text().contains("VP9 is not among what it takes"));
+    CHECK_FALSE(sentences.findings_text().contains("Nothing stands in the way"));
+    CHECK_FALSE(k.window->plays_through());
+    std::function(sentences.remarked()->presses[0].second)();
+    CHECK(k.window->plays_through());
+    CHECK(sentences.findings_text().contains("converted for Handset, basic as it goes"));
+    auto& player = k.window->player();
+    REQUIRE(soon([&] { return player.snapshot().state.phase == Phase::ready; }));
+    player.controller().play();
+    CHECK(soon([&] { return player.snapshot().made_to.value_or(Time{}) > 1_s && k.window->path().made() > 3; }));
+    CHECK(player.snapshot().made_to.value() >= player.snapshot().position);
+    player.controller().pause();
+    std::function(sentences.remarked()->presses[0].second)();
+    CHECK_FALSE(k.window->plays_through());
+    CHECK(soon([&] {
+        auto s = player.snapshot();
+        return s.state.phase == Phase::ready && !s.made_to;
+    }));
+}
+
+TEST_CASE("leaving while something is being made asks, and the desktop hears of what is done") {
+    // A bus of its own, with somebody on it who takes notifications.
+    QProcess bus;
+    bus.start("dbus-daemon", {"--session", "--nofork", "--print-address"});
+    REQUIRE(bus.waitForStarted());
+    REQUIRE(soon([&] { return bus.canReadLine(); }));
+    auto address = QString::fromUtf8(bus.readLine()).trimmed();
+    auto before = qgetenv("DBUS_SESSION_BUS_ADDRESS");
+    qputenv("DBUS_SESSION_BUS_ADDRESS", address.toUtf8());
+    struct Desktop : QDBusVirtualObject {
+        QStringList heard;
+        QString introspect(const QString&) const override { return {}; }
+        bool handleMessage(const QDBusMessage& message, const QDBusConnection& on) override {
+            if (message.member() != "Notify") return false;
+            heard << message.arguments().at(3).toString() + ": " + message.arguments().at(4).toString();
+            on.send(message.createReply(1U));
+            return true;
+        }
+    } desktop;
+    {
+        auto there = QDBusConnection::connectToBus(address, "desktop");
+        REQUIRE(there.isConnected());
+        REQUIRE(there.registerService("org.freedesktop.Notifications"));
+        REQUIRE(there.registerVirtualObject("/org/freedesktop/Notifications", &desktop));
+        tell_desktop("heading", "a < b");
+        CHECK(soon([&] { return desktop.heard.contains("heading: a &lt; b"); }));
+        Kitchen k;
+        Recipe slow;
+        slow.video.action = Recipe::Do::encode, slow.video.effort = 2;
+        auto in = (k.folder / "vp9_opus.webm").string();
+        auto& cards = k.page().cards();
+        (void)value(cards.queue().add(in, k.folder / "slow.webm", slow));
+        cards.look();
+        REQUIRE(soon([&] { return cards.unfinished() == 1; }));
+        std::size_t asked = 0;
+        bool leave = false;
+        k.window->ask_to_leave = [&](std::size_t unfinished) {
+            asked += unfinished;
+            return leave;
+        };
+        CHECK_FALSE(k.window->close());
+        CHECK(asked == 1);
+        CHECK(k.window->isVisible());
+        // Nobody looks at it while it ends.
+        QWidget other;
+        other.show(), other.activateWindow();
+        REQUIRE(soon([&] { return cards.unfinished() == 0; }, 60'000));
+        CHECK(soon([&] {
+            return std::any_of(desktop.heard.begin(), desktop.heard.end(),
+                               [](auto& said) { return said.startsWith("“slow.webm” is made"); });
+        }));
+        leave = true;
+        CHECK(k.window->close());
+        CHECK(asked == 1);  // nothing was under way any more
+        there.unregisterObject("/org/freedesktop/Notifications");
+    }
+    QDBusConnection::disconnectFromBus("desktop");
+    before.isNull() ? qunsetenv("DBUS_SESSION_BUS_ADDRESS") : qputenv("DBUS_SESSION_BUS_ADDRESS", before);
+    bus.kill(), bus.waitForFinished();
 }

@@ -28,6 +28,10 @@ void CostStrip::show_trial(std::shared_ptr<const Trial> trial) {
     setAccessibleDescription(trial_ ? text(trial_->sentence()) : QString());
     update();
 }
+void CostStrip::show_kept(std::vector<std::shared_ptr<const Trial>> kept) {
+    kept_ = std::move(kept);
+    update();
+}
 void CostStrip::set_place(Time at) {
     at_ = at;
     update();
@@ -86,13 +90,20 @@ void CostStrip::paintEvent(QPaintEvent*) {
     g.drawText(QRectF(16, up.bottom() - 20, names - 22, 20), Qt::AlignLeft | Qt::AlignVCenter,
                trial_->likeness.places.empty() ? QString("the same") : QString("from %1").arg(least, 0, 'f', 3));
     auto y_of = [&](double v) { return up.bottom() - up.height() * (v - floor) / std::max(1e-9, 1 - floor); };
-    QPainterPath path;
-    for (auto& p : trial_->likeness.places) {
-        QPointF at(x_of(p.at), y_of(p.ssim_y));
-        path.elementCount() ? path.lineTo(at) : path.moveTo(at);
-    }
-    g.setPen(QPen(c.teal, 1.6));
-    g.drawPath(path);
+    auto draw = [&](const Comparison& likeness, const QPen& pen) {
+        QPainterPath path;
+        for (auto& p : likeness.places) {
+            QPointF at(x_of(p.at), std::min(y_of(p.ssim_y), up.bottom()));
+            path.elementCount() ? path.lineTo(at) : path.moveTo(at);
+        }
+        g.setPen(pen);
+        g.drawPath(path);
+    };
+    g.setBrush(Qt::NoBrush);
+    for (auto& k : kept_)
+        if (k != trial_ && k->from == trial_->from && k->to == trial_->to)
+            draw(k->likeness, QPen(c.soft, 1, Qt::DotLine));
+    draw(trial_->likeness, QPen(c.teal, 1.6));
     if (auto worst = trial_->likeness.worst(1); !worst.empty() && !trial_->likeness.identical) {
         g.setBrush(c.rust), g.setPen(Qt::NoPen);
         g.drawEllipse(QPointF(x_of(worst[0].at), y_of(worst[0].ssim_y)), 4, 4);
@@ -104,21 +115,30 @@ void CostStrip::paintEvent(QPaintEvent*) {
         g.drawText(QRectF(30, y, names - 36, 18), Qt::AlignLeft | Qt::AlignVCenter, words);
     };
     swatch(low.top() + 16, c.line, "before"), swatch(low.top() + 32, c.teal, "after");
-    // Bytes in each tenth of a second: what there was behind what there will be.
+    // Bytes in each tenth of a second, or as many of them as it takes to be seen: what there was behind what there will
+    // be.
+    auto together = std::max<std::size_t>(
+        1, static_cast<std::size_t>(std::ceil(static_cast<double>(trial_->before.size()) * 3 / low.width())));
+    auto gather = [&](const std::vector<double>& list) {
+        std::vector<double> sums((std::min(list.size(), trial_->before.size()) + together - 1) / together);
+        for (std::size_t i = 0; i < std::min(list.size(), trial_->before.size()); ++i) sums[i / together] += list[i];
+        return sums;
+    };
+    auto before = gather(trial_->before), after = gather(trial_->after);
     double most = 1;
-    for (auto* list : {&trial_->before, &trial_->after})
+    for (auto* list : {&before, &after})
         for (auto v : *list) most = std::max(most, v);
     auto bars = [&](const std::vector<double>& list, const QColor& colour, double part) {
-        auto wide = low.width() / static_cast<double>(std::max<std::size_t>(1, trial_->before.size()));
-        for (std::size_t i = 0; i < std::min(list.size(), trial_->before.size()); ++i) {
+        auto wide = low.width() / static_cast<double>(std::max<std::size_t>(1, before.size()));
+        for (std::size_t i = 0; i < list.size(); ++i) {
             auto high = low.height() * list[i] / most;
             g.fillRect(QRectF(low.left() + wide * (static_cast<double>(i) + (1 - part) / 2), low.bottom() - high,
                               std::max(1.0, wide * part - 1), high),
                        colour);
         }
     };
-    bars(trial_->before, c.line, 1);
-    bars(trial_->after, c.teal, 0.55);
+    bars(before, c.line, 1);
+    bars(after, c.teal, 0.55);
     g.setPen(QPen(c.wine, 2));
     g.drawLine(QPointF(x_of(at_), up.top()), QPointF(x_of(at_), low.bottom()));
     g.setPen(c.soft);

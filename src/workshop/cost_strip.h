@@ -14,6 +14,8 @@ class CostStrip : public QWidget {
   public:
     explicit CostStrip(QWidget* parent = nullptr);
     void show_trial(std::shared_ptr<const Trial> trial);
+    /// What was kept lies behind it.
+    void show_kept(std::vector<std::shared_ptr<const Trial>> kept);
     /// The moment that is looked at; a press chooses another.
     void set_place(Time at);
     std::function<void(Time)> on_place;
@@ -35,6 +37,7 @@ class CostStrip : public QWidget {
     /// The compared picture at a time.
     const Comparison::Place* place_at(Time t) const;
     std::shared_ptr<const Trial> trial_;
+    std::vector<std::shared_ptr<const Trial>> kept_;
     Time at_{};
 };
 

@@ -5,6 +5,7 @@
 #include <QPainter>
 #include <QVBoxLayout>
 
+#include "convert/mends.h"
 #include "convert/targets.h"
 #include "view/look.h"
 
@@ -21,16 +22,25 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
     auto head = [](const QString& s) {
         return QString("<p style='font-weight:600; margin:10px 0 2px 0'>%1</p>").arg(s);
     };
+    auto press = [&](std::string_view code, std::string_view words) {
+        return QString(" <a href='mend:%1' style='color:%2'>%3</a>").arg(text(code), c.wine.name(), text(words));
+    };
     auto line = [](const QString& s) { return QString("<p style='margin:4px 0'>%1</p>").arg(s); };
     if (verdict) {
         html += head(QString("For %1").arg(target_title.toHtmlEscaped()));
-        html += line(mark(verdict->plays == Verdict::Plays::yes) + escape(verdict->sentence()));
+        bool converts =
+            verdict->plays == Verdict::Plays::after_conversion && verdict->needs != std::vector<std::string>{"address"};
+        html += line(mark(verdict->plays == Verdict::Plays::yes) + escape(verdict->sentence()) +
+                     (converts ? press("", "See what becomes of it") : QString()));
         for (std::size_t i = 1; i < verdict->reasons.size(); ++i) html += line(escape(verdict->reasons[i]));
     }
     html += head("Findings");
-    for (auto& x : f.findings)
-        html += line(QString("%1%2 <span style='color:%4'>%3</span>")
-                         .arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name()));
+    for (auto& x : f.findings) {
+        auto* mend = mend_for(x.code);
+        html += line(QString("%1%2 <span style='color:%4'>%3</span>%5")
+                         .arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name(),
+                              mend ? press(x.code, mend->words) : QString()));
+    }
     if (f.findings.empty()) html += line("Nothing about this source stands in the way.");
     html += head("Tracks");
     for (std::size_t i = 0; i < f.info.tracks.size(); ++i) {
@@ -132,6 +142,10 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
     box->addWidget(text_, 1);
     text_->setFrameShape(QFrame::NoFrame);
     text_->setAccessibleName("Facts of the chosen source");
+    text_->setOpenLinks(false);
+    connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
+        if (on_mend) on_mend(url.path().toStdString());
+    });
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     connect(&project_, &Project::current_changed, this, [this] { rebuild(); });
     rebuild();
@@ -151,6 +165,14 @@ void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) 
         QString("<html><body style='color:%1; line-height:125%'>%2</body></html>")
             .arg(look::colours().ink.name(), paragraphs(*facts_, verdict ? &*verdict : nullptr,
                                                         target ? text(target->title) : QString(), listening)));
+}
+
+std::vector<std::string> FactsPanel::mendable() const {
+    std::vector<std::string> list;
+    if (facts_)
+        for (auto& f : facts_->findings)
+            if (mend_for(f.code)) list.push_back(f.code);
+    return list;
 }
 
 void FactsPanel::say(const QString& html) {

@@ -16,6 +16,10 @@ class FactsPanel : public QWidget {
     FactsPanel(Project& project, QWidget* parent = nullptr);
     QString plain_text() const { return text_->toPlainText(); }
     StripChart& strip() { return *strip_; }
+    /// A finding, by its code, is to be mended by a recipe; nothing where Prepare is to tell what becomes of it.
+    std::function<void(const std::string& finding)> on_mend;
+    /// The findings that can be.
+    std::vector<std::string> mendable() const;
 
   private:
     class Shape;

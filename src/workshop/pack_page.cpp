@@ -11,17 +11,10 @@
 #include <nlohmann/json.hpp>
 
 #include "view/look.h"
+#include "workshop/job_cards.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
-namespace {
-QString size_text(std::uint64_t bytes) {
-    double v = static_cast<double>(bytes);
-    return v >= 1e6   ? QString("%1 MB").arg(v / 1e6, 0, 'f', 2)
-           : v >= 1e3 ? QString("%1 kB").arg(v / 1e3, 0, 'f', 1)
-                      : QString("%1 B").arg(bytes);
-}
-}  // namespace
 
 /// Bytes by item, as lengths.
 class PackPage::Bars : public QWidget {
@@ -50,7 +43,7 @@ class PackPage::Bars : public QWidget {
                                                                    : i.kind == "executable" ? c.wine
                                                                                             : c.ochre);
             g.drawText(QRect(width() - sizes - 86, y, sizes, 22), Qt::AlignVCenter | Qt::AlignRight,
-                       size_text(i.bytes));
+                       bytes_said(i.bytes));
             g.setPen(c.soft);
             g.drawText(QRect(width() - 80, y, 80, 22), Qt::AlignVCenter | Qt::AlignLeft, text(i.kind));
             y += 26;
@@ -60,7 +53,7 @@ class PackPage::Bars : public QWidget {
         g.setPen(c.ink);
         g.setFont(look::tabular(look::Size::body, true));
         g.drawText(QRect(names, y + 6, width() - names - 86, 24), Qt::AlignVCenter | Qt::AlignRight,
-                   QString("in all %1").arg(size_text(total)));
+                   QString("in all %1").arg(bytes_said(total)));
     }
 
   private:
@@ -102,6 +95,10 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     text_ = new QTextBrowser;
     text_->setFrameShape(QFrame::NoFrame);
     text_->setAccessibleName("What the app needs");
+    text_->setOpenLinks(false);
+    connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
+        if (on_mend) on_mend(url.path().toULong(), "aac-licence");
+    });
     left->addWidget(text_, 1);
     row->addLayout(left, 4);
     auto* right = new QVBoxLayout;
@@ -145,7 +142,8 @@ void PackPage::rebuild() {
         QString html;
         std::vector<fs::path> outside;
     };
-    auto work = [d, folder = project_.folder(), ask = clips_->asker()](const std::atomic<bool>&) {
+    auto work = [d = for_target(d, project_.folder()), folder = project_.folder(),
+                 ask = clips_->asker()](const std::atomic<bool>&) {
         auto needs = needs_of(d, folder, CodecRegistry::standard(), ask);
         Outlook plan;
         auto& items = plan.items;
@@ -175,11 +173,21 @@ void PackPage::rebuild() {
                             "style='color:%4'>%2</span></p>")
                             .arg(text(f.sentence).toHtmlEscaped(), text(f.hint).toHtmlEscaped(), c.rust.name(),
                                  c.soft.name());
-            if (needs->licence.find("GPL") != std::string::npos)
+            if (needs->licence.find("GPL") != std::string::npos) {
                 html += QString(
                             "<p><span style='color:%1'>⊖</span> The AAC sound makes the app GPL. Converting it to Opus "
-                            "leaves that adapter out.</p>")
+                            "leaves that adapter out.")
                             .arg(c.rust.name());
+                for (std::size_t i = 0; i < d.sources.size(); ++i) {
+                    auto info = ask(resolve(d.sources[i], folder));
+                    auto* sound = info ? info->main(Kind::audio) : nullptr;
+                    if (sound && sound->codec == Codec::aac)
+                        html += QString(" <a href='mend:%1' style='color:%2'>“%3”</a>")
+                                    .arg(i)
+                                    .arg(c.wine.name(), text(d.sources[i].name).toHtmlEscaped());
+                }
+                html += "</p>";
+            }
         } else {
             html = QString("<p><span style='color:%3'>⊖</span> %1 <span style='color:%4'>%2</span></p>")
                        .arg(text(needs.error().sentence).toHtmlEscaped(), text(needs.error().hint).toHtmlEscaped(),
@@ -189,8 +197,9 @@ void PackPage::rebuild() {
         return plan;
     };
     // What goes in follows from the sources and the name alone.
-    nlohmann::json about{
-        {"folder", project_.folder().string()}, {"app", d.app_name}, {"sources", to_json(d)["sources"]}};
+    nlohmann::json about{{"folder", project_.folder().string()},
+                         {"app", d.app_name},
+                         {"sources", to_json(for_target(d, project_.folder()))["sources"]}};
     desk_.ask(
         "plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work),
         [this](Outlook plan) {
@@ -223,7 +232,7 @@ void PackPage::pack_into(const fs::path& folder) {
             question.tell([this, done, all] {
                 auto part = static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all));
                 progress_->setValue(static_cast<int>(1000 * part));
-                outcome_->setText(QString("%1 of %2").arg(size_text(done), size_text(all)));
+                outcome_->setText(QString("%1 of %2").arg(bytes_said(done), bytes_said(all)));
             });
             return !*give_up && !question.given_up();
         };
@@ -242,7 +251,7 @@ void PackPage::finished(Result<Packed> result) {
         run_->show();
         bars_->set(result->items);
         outcome_->setText(QString("Packed into %1, %2.")
-                              .arg(QString::fromStdString(result->folder.string()), size_text(result->bytes)));
+                              .arg(QString::fromStdString(result->folder.string()), bytes_said(result->bytes)));
     } else {
         outcome_->setText(text(result.error().sentence) + " " + text(result.error().hint));
     }

@@ -46,6 +46,7 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     buffered_high_->setChannelFillGraph(buffered_low_);
     decoded_ = graph(c.teal, 1);
     sounded_ = graph(c.teal, 1, Qt::DotLine);
+    made_ = graph(c.moss, 1.6, Qt::DashLine);
     shown_ = graph(c.wine, 2.4);
     auto marks = [&](QCPScatterStyle::ScatterShape shape, const QColor& colour) {
         auto* g = addGraph();
@@ -91,6 +92,8 @@ void PathChart::sample(const Snapshot& s, Time wall_time) {
     if (!folded) {
         decoded_->addData(wall, s.decoded_to.seconds());
         if (s.has_audio) sounded_->addData(wall, s.sounded_to.seconds());
+        // What is converted as it goes: how far that has come.
+        if (s.made_to) made_->addData(wall, s.made_to->seconds());
     }
     buffered_low_->addData(wall, s.buffered_from.seconds());
     buffered_high_->addData(wall, s.buffered_to.seconds());
@@ -145,6 +148,8 @@ void PathChart::note(const Event& e) {
 std::size_t PathChart::marked() const {
     return static_cast<std::size_t>(troubles_->data()->size() + eased_->data()->size());
 }
+
+std::size_t PathChart::made() const { return static_cast<std::size_t>(made_->data()->size()); }
 
 QString PathChart::visible_events() const {
     QString lines;

@@ -18,6 +18,8 @@ class PathChart : public QCustomPlot {
     QString visible_events() const;
     /// Events that are marked where they happened: troubles, and their ends.
     std::size_t marked() const;
+    /// Where a converter in front of the player was seen to be.
+    std::size_t made() const;
 
   protected:
     void mousePressEvent(QMouseEvent*) override;
@@ -28,7 +30,8 @@ class PathChart : public QCustomPlot {
   private:
     void follow();
     void measure();
-    QCPGraph *shown_, *sounded_, *decoded_, *buffered_low_, *buffered_high_, *calls_, *drops_, *troubles_, *eased_;
+    QCPGraph *shown_, *sounded_, *decoded_, *made_, *buffered_low_, *buffered_high_, *calls_, *drops_, *troubles_,
+        *eased_;
     std::vector<Event> events_;
     std::vector<QCPItemText*> texts_;
     std::vector<std::pair<double, double>> points_;

@@ -9,36 +9,32 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
-#include "picture/picture.h"
+#include "convert/mends.h"
 #include "view/look.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
-namespace {
-QImage picture_of(const std::string& source, Time at, const std::atomic<bool>& cancel) {
-    auto opened = open_clip(source);
-    if (!opened) return {};
-    std::shared_ptr<Clip> clip(std::move(*opened));
-    auto* track = clip->info().main(Kind::video);
-    auto reader = track ? PictureReader::open(clip, *track, CodecRegistry::standard())
-                        : Result<std::unique_ptr<PictureReader>>(std::unexpected(Error{}));
-    auto picture = reader ? (*reader)->at(at, &cancel) : Result<Picture>(std::unexpected(Error{}));
-    if (!picture) return {};
-    auto image = render(*picture);
-    return QImage(image.pixels.data(), image.width, image.height, image.stride(), QImage::Format_RGB32).copy();
-}
-}  // namespace
 
-PreparePage::PreparePage(Project& project, QWidget* parent) : QWidget(parent), project_(project) {
+PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) : QWidget(parent), project_(project) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(0, 0, 0, 0);
     box->setSpacing(0);
+    auto* one = new QWidget;
+    auto* one_box = new QVBoxLayout(one);
+    one_box->setContentsMargins(0, 0, 0, 0);
+    one_box->setSpacing(0);
     auto* upper = new QHBoxLayout;
     upper->setSpacing(0);
-    wipe_ = new Wipe;
-    upper->addWidget(wipe_, 62);
+    before_after_ = new BeforeAfter(host);
+    upper->addWidget(before_after_, 62);
     auto* beside = new QVBoxLayout;
-    beside->setContentsMargins(22, 16, 22, 12);
+    beside->setContentsMargins(22, 12, 22, 10);
+    name_ = new QLabel;
+    name_->setFont(look::font(look::Size::body, true));
+    name_->setWordWrap(true);
+    shelf_ = new QPushButton("The whole shelf");
+    auto* head = new QHBoxLayout;
+    head->addWidget(name_, 1), head->addWidget(shelf_, 0, Qt::AlignTop);
     text_ = new QTextBrowser;
     text_->setFrameShape(QFrame::NoFrame);
     text_->setOpenLinks(false);
@@ -48,26 +44,72 @@ PreparePage::PreparePage(Project& project, QWidget* parent) : QWidget(parent), p
     sum_->setAccessibleName("What it comes to");
     make_ = new QPushButton("Make the whole");
     make_->setObjectName("primary");
+    keep_ = new QPushButton("Keep this run");
     undo_ = new QPushButton("Take the last change back");
-    undo_->setAccessibleName(undo_->text());
+    for (auto* b : {shelf_, keep_, undo_}) b->setAccessibleName(b->text());
+    runs_ = new RunsChart;
+    runs_->hide();
     auto* buttons = new QHBoxLayout;
-    buttons->addWidget(make_), buttons->addWidget(undo_), buttons->addStretch(1);
-    beside->addWidget(text_, 1), beside->addWidget(sum_), beside->addSpacing(6), beside->addLayout(buttons);
+    buttons->setSpacing(8);
+    buttons->addWidget(make_), buttons->addWidget(keep_), buttons->addWidget(undo_), buttons->addStretch(1);
+    beside->addLayout(head), beside->addWidget(text_, 1), beside->addWidget(sum_), beside->addWidget(runs_);
+    beside->addSpacing(6), beside->addLayout(buttons);
     upper->addLayout(beside, 38);
     strip_ = new CostStrip;
+    one_box->addLayout(upper, 1), one_box->addWidget(strip_);
+    table_ = new ShelfTable(project_);
+    pages_ = new QStackedWidget;
+    pages_->addWidget(one), pages_->addWidget(table_);
     cards_ = new JobCards(JobQueue::standard_folder());
-    box->addLayout(upper, 1), box->addWidget(strip_), box->addWidget(cards_);
+    box->addWidget(pages_, 1), box->addWidget(cards_);
     connect(text_, &QTextBrowser::anchorClicked, this,
             [this](const QUrl& url) { open_word(url.toString().section(':', 1)); });
+    connect(sum_, &QLabel::linkActivated, this, [this] { tried_key_.clear(), compared_.reset(), try_it(); });
     connect(make_, &QPushButton::clicked, this, [this] { make(); });
+    connect(keep_, &QPushButton::clicked, this, [this] { keep_run(); });
+    connect(shelf_, &QPushButton::clicked, this, [this] { show_shelf(true); });
     connect(undo_, &QPushButton::clicked, this, [this] {
-        auto& all = recipes_[shown_];
-        if (!all.empty()) all.pop_back();
-        look();
+        if (project_.can_undo() && project_.undo_text() == "Recipe") return project_.undo();
+        auto d = project_.document();
+        d.sources.at(project_.current()).prepare_for(target()).recipe.reset();
+        project_.change(d, "Recipe");
     });
-    strip_->on_place = [this](Time at) { show_place(at); };
+    strip_->on_place = [this](Time at) { before_after_->pairing().show(at), strip_->set_place(at); };
+    before_after_->on_place = [this](Time at) { strip_->set_place(at); };
+    before_after_->on_plays = [this] {
+        if (on_plays) on_plays();
+    };
+    runs_->on_run = [this](std::size_t run) {
+        auto& kept = kept_[shown_];
+        if (run < kept.size()) change([recipe = kept[run].recipe](Recipe& r) { r = recipe; });
+    };
+    table_->on_back = [this] { show_shelf(false); };
+    table_->on_source = [this](std::size_t source) { project_.set_current(source), show_shelf(false); };
+    table_->is_made = [this](const fs::path& out) { return under_way(out); };
+    table_->on_make = [this](const std::vector<ShelfTable::Line>& lines, const Target& target) {
+        auto d = project_.document();
+        for (auto& l : lines) {
+            Job foretold;
+            foretold.foretold_bytes = l.fitting.bytes_after, foretold.foretold = l.fitting.took;
+            if (!add_job(d, l.source, l.fitting.recipe, target, l.fitting.ending, foretold)) break;
+        }
+        project_.change(d, "Preparing the shelf");
+        cards_->look(), table_->look();
+    };
     cards_->on_shelve = [this](const fs::path& file) {
         if (on_shelve) on_shelve(text(file.string()));
+    };
+    cards_->on_compare = [this](const Job& job) { compare(job); };
+    cards_->on_over = [this](const Job& job) {
+        // Where it was made for this project, that is played from now on.
+        auto& d = project_.document();
+        bool ours = std::any_of(d.sources.begin(), d.sources.end(), [&](auto& s) {
+            return std::any_of(s.prepared.begin(), s.prepared.end(), [&](auto& p) {
+                return !p.file.empty() && resolve(p.file, project_.folder()) == job.out.string();
+            });
+        });
+        if (ours) emit project_.changed();
+        if (on_over) on_over(job);
     };
     for (auto signal : {&Project::changed, &Project::current_changed})
         connect(&project_, signal, this, [this] { look(); });
@@ -75,49 +117,66 @@ PreparePage::PreparePage(Project& project, QWidget* parent) : QWidget(parent), p
 }
 
 void PreparePage::showEvent(QShowEvent*) { look(); }
+void PreparePage::hideEvent(QHideEvent*) { before_after_->pairing().hold(); }
 
-std::string PreparePage::source() const {
+void PreparePage::show_shelf(bool shelf) {
+    before_after_->pairing().hold();
+    pages_->setCurrentIndex(shelf);
+    look();
+}
+
+const SourceSpec* PreparePage::spec() const {
     auto& d = project_.document();
-    return project_.current() < d.sources.size() ? resolve(d.sources[project_.current()], project_.folder())
-                                                 : std::string();
+    return project_.current() < d.sources.size() ? &d.sources[project_.current()] : nullptr;
+}
+std::string PreparePage::source() const { return spec() ? resolve(*spec(), project_.folder()) : std::string(); }
+std::string PreparePage::target() const {
+    auto& name = project_.document().target;
+    return name.empty() ? std::string("desktop") : name;
 }
 
 /// What is chosen now, and what becomes of it: planned beside the window, and tried.
 void PreparePage::look() {
     if (!isVisible()) return;
+    if (pages_->currentWidget() == table_) return table_->look();
     auto from = source();
-    auto target = project_.document().target.empty() ? std::string("desktop") : project_.document().target;
-    auto shown = from + "|" + target;
+    auto shown = from + "|" + target();
     if (shown != shown_) {
         shown_ = shown;
-        planned_.reset(), trial_.reset(), tried_key_.clear();
-        desk_.forget("trial"), desk_.forget("pictures");
-        strip_->show_trial({}), wipe_->show_pictures({}, {}, {}), sum_->clear();
+        planned_.reset(), trial_.reset(), tried_key_.clear(), compared_.reset();
+        desk_.forget("trial"), desk_.forget("held");
+        strip_->show_trial({}), before_after_->clear(), sum_->clear();
         tell();
+        show_runs();
     }
     if (from.empty()) return;
-    auto& before = recipes_[shown_];
-    auto recipe = before.empty() ? std::optional<Recipe>() : std::optional(before.back());
+    auto* prepared = spec()->prepared_for(target());
+    auto recipe = prepared ? prepared->recipe : std::nullopt;
     auto key = shown_ + "|" + (recipe ? to_json(*recipe).dump() : std::string());
     asked_ = key;
     desk_.ask(
         "plan", key,
-        [from, target, recipe](const std::atomic<bool>& cancel) {
+        [from, target = target(), recipe,
+         known = planned_ ? planned_->known : nullptr](const std::atomic<bool>& cancel) mutable {
             auto p = std::make_shared<Planned>();
             auto work = [&]() -> Outcome {
-                TRY(p->target, find_target(target));
-                TRY(auto opened, open_clip(from));
-                p->clip = std::move(opened);
-                TRY(auto proposal, propose(p->clip, p->target, CodecRegistry::standard(), from, &cancel));
-                p->why = std::move(proposal.why);
-                p->recipe.wrapper = proposal.recipe.wrapper;
-                p->recipe.fit_bytes = proposal.recipe.fit_bytes;
+                if (!known) {
+                    auto fresh = std::make_shared<Known>();
+                    TRY(fresh->target, find_target(target));
+                    TRY(auto opened, open_clip(from));
+                    fresh->clip = std::move(opened);
+                    TRY(fresh->proposal, propose(fresh->clip, fresh->target, CodecRegistry::standard(), from, &cancel));
+                    TRY(fresh->hardest, hardest_stretch(*fresh->clip, 4_s));
+                    known = fresh;
+                }
+                p->known = known;
+                p->recipe.wrapper = known->proposal.recipe.wrapper;
+                p->recipe.fit_bytes = known->proposal.recipe.fit_bytes;
                 if (recipe) p->recipe = *recipe;
                 auto* wrapper = wrapper_named(p->recipe.wrapper);
                 if (!wrapper) return fail(Code::internal, "The container is not known.");
-                TRY(p->plan, plan_for(p->clip->info(), p->recipe, *wrapper, CodecRegistry::standard(), &p->target,
-                                      from_packets(p->clip, from)));
-                TRY(p->hardest, hardest_stretch(*p->clip, 4_s));
+                TRY(p->plan, plan_for(known->clip->info(), p->recipe, *wrapper, CodecRegistry::standard(),
+                                      &known->target, from_packets(known->clip, from)));
                 return {};
             };
             if (auto done = work(); !done) p->refused = done.error();
@@ -132,32 +191,42 @@ void PreparePage::look() {
 void PreparePage::planned(std::shared_ptr<Planned> p) {
     // What can't be carried out is said, and what was tried before stays to be seen.
     if (p->refused) p->plan.reset();
-    if (!p->clip && planned_) p->clip = planned_->clip;
     planned_ = std::move(p);
     tell();
+    if (auto code = std::exchange(mend_, {}); !code.empty()) return mend(code);
     if (planned_->plan) try_it();
+}
+
+void PreparePage::mend(const std::string& finding) {
+    auto* row = mend_for(finding);
+    if (!row) return;
+    if (!planned_ || !settled()) return void(mend_ = finding);
+    if (!planned_->known) return;
+    auto changed = changes_;
+    change([&](Recipe& r) { row->apply(r, planned_->known->clip->info()); });
+    // Nothing has to be said otherwise: it is made so in any case.
+    if (changed == changes_ && planned_->plan) try_it();
 }
 
 void PreparePage::tell() {
     told_ = {};
     QString html;
     auto& c = look::colours();
+    auto* prepared = spec() ? spec()->prepared_for(target()) : nullptr;
+    bool by_hand = prepared && prepared->recipe;
+    name_->setText(spec() ? text(spec()->name) : QString());
     if (!planned_) {
         html = source().empty() ? QString("<p>Choose a source in Gather; what becomes of it is told here.</p>")
                                 : QString("<p style='color:%1;'>It is being looked into …</p>").arg(c.soft.name());
     } else {
         auto& p = *planned_;
-        if (p.clip)
-            html += QString("<p style='margin:0 0 10px 0; font-weight:600;'>%1</p>")
-                        .arg(text(p.clip->info().name).toHtmlEscaped());
         if (p.plan) {
-            told_ = tell_recipe(p.recipe, *p.plan, p.clip->info(), p.target, CodecRegistry::standard());
+            told_ = tell_recipe(p.recipe, *p.plan, p.known->clip->info(), p.known->target, CodecRegistry::standard());
             html += told_.html;
             // Why, as long as nothing was changed by hand.
-            auto& by_hand = recipes_[shown_];
             std::vector<std::string> why;
-            if (by_hand.empty())
-                why = p.why;
+            if (!by_hand)
+                why = p.known->proposal.why;
             else
                 for (auto& f : p.plan->why) why.push_back(f.sentence);
             QStringList said;
@@ -171,13 +240,10 @@ void PreparePage::tell() {
     }
     text_->setHtml(html);
     make_->setEnabled(planned_ && planned_->plan);
-    undo_->setVisible(!recipes_[shown_].empty());
+    undo_->setVisible(by_hand);
+    show_runs();
 }
 
-std::size_t PreparePage::changes() const {
-    auto it = recipes_.find(shown_);
-    return it == recipes_.end() ? 0 : it->second.size();
-}
 QStringList PreparePage::keys() const {
     QStringList list;
     for (auto& w : told_.words) list << w.key;
@@ -204,13 +270,17 @@ bool PreparePage::type(const QString& key, const QString& typed) {
     change([trial](Recipe& r) { r = trial; });
     return true;
 }
+/// What was made by another recipe is no longer what stands for it.
 void PreparePage::change(const std::function<void(Recipe&)>& how) {
-    if (!planned_) return;
+    if (!planned_ || !spec()) return;
     auto recipe = planned_->recipe;
     how(recipe);
     if (recipe == planned_->recipe) return;
-    recipes_[shown_].push_back(recipe);
-    look();
+    ++changes_;
+    auto d = project_.document();
+    auto& prepared = d.sources.at(project_.current()).prepare_for(target());
+    prepared.recipe = recipe, prepared.file.clear();
+    project_.change(d, "Recipe");
 }
 
 void PreparePage::open_word(const QString& key) {
@@ -240,15 +310,18 @@ void PreparePage::open_word(const QString& key) {
 void PreparePage::try_it() {
     auto& p = *planned_;
     auto key = shown_ + to_json(p.recipe).dump();
-    if (key == tried_key_ && trial_) return;
-    desk_.forget("trial");
+    if (key == tried_key_ && (trial_ || compared_)) return;
+    compared_.reset();
+    desk_.forget("trial"), desk_.forget("held");
     auto extension =
         p.plan->wrapper->extensions.empty() ? std::string("bin") : std::string(p.plan->wrapper->extensions.front());
     auto file = fs::path(scratch_.path().toStdString()) / ("trial-" + std::to_string(++number_) + "." + extension);
     TrialOptions o;
-    o.recipe = p.recipe, o.target = p.target, o.from = p.hardest, o.file = file;
-    sum_->setText(trial_ ? sum_->text() : "Its hardest four seconds are being tried …");
-    wipe_->show_pictures({}, {}, "being tried …");
+    o.recipe = p.recipe, o.target = p.known->target, o.from = p.known->hardest, o.file = file;
+    if (!trial_) sum_->setText("Its hardest four seconds are being tried …");
+    before_after_->clear("being tried …");
+    keep_->setEnabled(false);
+    bool pictures = p.plan->video != nullptr;
     desk_.ask(
         "trial", key,
         [from = source(), o](const std::atomic<bool>& cancel) mutable {
@@ -257,16 +330,16 @@ void PreparePage::try_it() {
             return made ? std::pair(std::make_shared<const Trial>(std::move(*made)), std::string())
                         : std::pair(std::shared_ptr<const Trial>(), made.error().sentence + " " + made.error().hint);
         },
-        [this, file, key](std::pair<std::shared_ptr<const Trial>, std::string> answer) {
+        [this, file, key, pictures](std::pair<std::shared_ptr<const Trial>, std::string> answer) {
             tried_key_ = key;
             std::error_code ec;
             if (!tried_.empty() && tried_ != file) fs::remove(tried_, ec);
             tried_ = file;
             trial_ = answer.first;
-            strip_->show_trial(trial_);
             if (!trial_) {
+                strip_->show_trial({});
                 sum_->setText(text(answer.second));
-                return wipe_->show_pictures({}, {}, "it can’t be made so");
+                return before_after_->clear("it can’t be made so");
             }
             auto& t = *trial_;
             auto sum = QString("%1 The whole will take about %2").arg(text(t.sentence()), bytes_said(t.whole_bytes));
@@ -275,45 +348,114 @@ void PreparePage::try_it() {
                 sum += QString(", %1 to make. Tried on its hardest %2 seconds")
                            .arg(text(format_clock(t.whole_took)).section('.', 0, 0))
                            .arg((t.to - t.from).seconds(), 0, 'g', 2);
-            sum_->setText(sum + ".");
-            auto worst = t.likeness.worst(1);
-            show_place(worst.empty() ? t.from + (t.to - t.from) / 2 : worst[0].at);
+            // Nothing of what is copied was made for the trial.
+            bool copied = !fs::exists(file, ec);
+            auto from = source();
+            show_trial(trial_, {from, copied ? from : file.string(), t.from, t.to, copied ? t.from : Time{}, pictures},
+                       sum + ".");
+            show_runs();
         });
 }
 
-void PreparePage::show_place(Time at) {
-    if (!trial_) return;
-    place_ = at;
+void PreparePage::show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum) {
+    sum_->setText(sum);
+    strip_->show_trial(trial);
+    auto worst = trial->likeness.worst(1);
+    auto at = worst.empty() ? trial->from + (trial->to - trial->from) / 2 : worst[0].at;
     strip_->set_place(at);
-    auto inside = std::max(Time{}, at - trial_->from);
+    before_after_->open(subject, at);
+}
+
+void PreparePage::compare(const Job& job) {
+    if (pages_->currentWidget() == table_) show_shelf(false);
+    compared_ = job;
+    desk_.forget("trial");
+    before_after_->clear("being held against what it was made of …");
+    strip_->show_trial({});
+    auto file = job.out.filename().string();
+    sum_->setText(QString("“%1” is being held against what it was made of …").arg(text(file).toHtmlEscaped()));
     desk_.ask(
-        "pictures", tried_.string() + "|" + std::to_string(at.ns),
-        [from = source(), file = tried_.string(), at, inside,
-         copied = trial_->made.video.action == "copied"](const std::atomic<bool>& cancel) {
-            auto before = picture_of(from, at, cancel);
-            return std::pair(before, copied ? before : picture_of(file, inside, cancel));
+        "held", std::to_string(job.id) + "|" + std::to_string(++number_),
+        [this, job](const Desk::Question& question) {
+            Time told{};
+            auto held =
+                hold_against(job.in, job.out, job.recipe.from, CodecRegistry::standard(),
+                             &static_cast<const std::atomic<bool>&>(question), [&](double part) {
+                                 if (monotonic_now() - told < 300_ms) return;
+                                 told = monotonic_now();
+                                 question.tell([this, part] {
+                                     before_after_->clear(
+                                         QString("held against what it was made of: %1 %").arg(part * 100, 0, 'f', 0));
+                                 });
+                             });
+            return held ? std::pair(std::make_shared<const Trial>(std::move(*held)), std::string())
+                        : std::pair(std::shared_ptr<const Trial>(), held.error().sentence + " " + held.error().hint);
         },
-        [this](std::pair<QImage, QImage> both) {
-            wipe_->show_pictures(both.first, both.second, both.second.isNull() ? "no pictures" : QString());
+        [this, job, file](std::pair<std::shared_ptr<const Trial>, std::string> answer) {
+            auto back =
+                QString(" <a href='back' style='color:%1;'>Back to the trial</a>").arg(look::colours().wine.name());
+            if (!answer.first) {
+                before_after_->clear("it can’t be compared");
+                return sum_->setText(text(answer.second).toHtmlEscaped() + back);
+            }
+            auto& t = *answer.first;
+            auto sum =
+                QString("“%1”, as it came: %2").arg(text(file).toHtmlEscaped(), text(t.sentence()).toHtmlEscaped());
+            if (job.foretold_bytes)
+                sum += QString(" %1; foretold were %2.").arg(bytes_said(t.whole_bytes), bytes_said(job.foretold_bytes));
+            bool pictures = t.likeness.frames > 0;
+            show_trial(answer.first, {job.in, job.out.string(), t.from, t.to, {}, pictures}, sum + back);
         });
 }
 
+/// Those that are kept, and the one that is seen where it is none of them.
+void PreparePage::show_runs() {
+    auto runs = kept_[shown_];
+    auto now = runs.size();
+    std::vector<std::shared_ptr<const Trial>> others;
+    bool seen = trial_ && !compared_ && trial_->likeness.frames > 0;
+    for (std::size_t i = 0; i < runs.size(); ++i) {
+        if (planned_ && runs[i].recipe == planned_->recipe) now = i;
+        others.push_back(runs[i].trial);
+    }
+    keep_->setEnabled(seen && now == runs.size());
+    if (seen && now == runs.size() && !runs.empty()) runs.push_back({trial_, planned_->recipe, "this one"});
+    runs_->setVisible(runs.size() > 1);
+    runs_->show_runs(std::move(runs), now);
+    strip_->show_kept(std::move(others));
+}
+void PreparePage::keep_run() {
+    if (!trial_ || !planned_ || !keep_->isEnabled()) return;
+    QStringList words;
+    for (auto* key : {"codec", "quality", "size", "effort"})
+        if (auto* w = told_.find(key)) words << w->shown;
+    kept_[shown_].push_back({trial_, planned_->recipe, words.join(", ")});
+    show_runs();
+}
+
+bool PreparePage::under_way(const fs::path& out) {
+    auto jobs = cards_->queue().list();
+    return std::any_of(jobs.begin(), jobs.end(), [&](auto& j) { return !j.over() && j.out == out; });
+}
+bool PreparePage::add_job(PlayerDocument& d, std::size_t index, const Recipe& recipe, const Target& target,
+                          const std::string& ending, const Job& foretold) {
+    auto from = resolve(d.sources.at(index), project_.folder());
+    auto out = place_for(project_.folder(), from, target, ending, [this](auto& place) { return under_way(place); });
+    auto added = cards_->queue().add(from, out, recipe, target.name, foretold);
+    if (!added) sum_->setText(text(added.error().sentence) + " " + text(added.error().hint));
+    if (added) d.sources[index].prepare_for(target.name).file = project_.file_for(out);
+    return added.has_value();
+}
 void PreparePage::make() {
     if (!planned_ || !planned_->plan) return;
     auto& p = *planned_;
-    auto stem = fs::path(p.clip->info().name).stem().string();
-    auto ending = "." + std::string(p.plan->wrapper->extensions.front());
-    fs::path out;
-    std::error_code ec;
-    auto taken = [&](const fs::path& place) {
-        auto jobs = cards_->queue().list();
-        return fs::exists(place, ec) ||
-               std::any_of(jobs.begin(), jobs.end(), [&](auto& j) { return !j.over() && j.out == place; });
-    };
-    for (int n = 1; n == 1 || taken(out); ++n)
-        out = project_.folder() / (stem + " for " + p.target.name + (n > 1 ? " " + std::to_string(n) : "") + ending);
-    auto added = cards_->queue().add(source(), out, p.recipe, p.target.name);
-    if (!added) return sum_->setText(text(added.error().sentence) + " " + text(added.error().hint));
+    auto d = project_.document();
+    Job foretold;
+    if (trial_ && !compared_) foretold.foretold_bytes = trial_->whole_bytes, foretold.foretold = trial_->whole_took;
+    auto& endings = p.plan->wrapper->extensions;
+    if (add_job(d, project_.current(), p.recipe, p.known->target,
+                endings.empty() ? "bin" : std::string(endings.front()), foretold))
+        project_.change(d, "Preparing");
     cards_->look();
 }
 

@@ -2,28 +2,35 @@
 #pragma once
 #include <QLabel>
 #include <QPushButton>
+#include <QStackedWidget>
 #include <QTemporaryDir>
 #include <QTextBrowser>
 
 #include "convert/trial.h"
 #include "view/desk.h"
+#include "workshop/before_after.h"
 #include "workshop/cost_strip.h"
 #include "workshop/job_cards.h"
 #include "workshop/project.h"
 #include "workshop/recipe_words.h"
-#include "workshop/wipe.h"
+#include "workshop/runs_chart.h"
+#include "workshop/shelf_table.h"
 
 namespace ruedo {
 
 /// What a source becomes for the target: the picture under a wipe, the recipe in sentences, what it costs over time,
-/// and what is being made.
+/// and what is being made. Or the whole shelf at once.
 class PreparePage : public QWidget {
   public:
-    explicit PreparePage(Project& project, QWidget* parent = nullptr);
-    Wipe& wipe() { return *wipe_; }
+    explicit PreparePage(Project& project, PlaybackHost& host, QWidget* parent = nullptr);
+    BeforeAfter& before_after() { return *before_after_; }
+    Wipe& wipe() { return before_after_->wipe(); }
     CostStrip& strip() { return *strip_; }
     JobCards& cards() { return *cards_; }
+    RunsChart& runs() { return *runs_; }
+    ShelfTable& table() { return *table_; }
     QString plain_text() const { return text_->toPlainText(); }
+    QString sum() const { return sum_->text(); }
     QStringList keys() const;
     /// What a word may become, by its key.
     QStringList choices(const QString& key) const;
@@ -31,52 +38,80 @@ class PreparePage : public QWidget {
     bool choose(const QString& key, const QString& label);
     bool type(const QString& key, const QString& typed);
     const std::shared_ptr<const Trial>& trial() const { return trial_; }
-    /// How many words were changed by hand, and whether the last one is taken up.
-    std::size_t changes() const;
+    /// How many words were changed by hand since the window opened, and whether the last one is taken up.
+    std::size_t changes() const { return changes_; }
     bool settled() const { return asked_ == answered_; }
+    /// The recipe of the source that is looked at becomes what `how` makes of the one that stands.
+    void change(const std::function<void(Recipe&)>& how);
+    /// The same by a row of the mends, as soon as the source is known.
+    void mend(const std::string& finding);
     /// The whole is made, beside the project, as a job of the queue.
     void make();
+    /// One source, or all of them at once.
+    void show_shelf(bool shelf);
+    /// What came of a job, held against what it was made of.
+    void compare(const Job& job);
     std::function<void(const QString&)> on_shelve;
+    std::function<void(const Job&)> on_over;
+    std::function<void()> on_plays;  ///< Both begin to play here.
 
   protected:
     void showEvent(QShowEvent*) override;
+    void hideEvent(QHideEvent*) override;
 
   private:
-    /// A source's plan, with the clip that it speaks of.
-    struct Planned {
+    /// What is known of a source whatever its recipe.
+    struct Known {
         std::shared_ptr<Clip> clip;
-        Recipe recipe;
         Target target;
-        std::optional<Plan> plan;
-        std::optional<Error> refused;
-        std::vector<std::string> why;
+        Proposal proposal;
         Time hardest{};
     };
+    /// A source's plan, with the clip that it speaks of.
+    struct Planned {
+        std::shared_ptr<const Known> known;
+        Recipe recipe;
+        std::optional<Plan> plan;
+        std::optional<Error> refused;
+    };
+    const SourceSpec* spec() const;
     std::string source() const;
+    std::string target() const;
     void look();
     void planned(std::shared_ptr<Planned> planned);
     void tell();
-    void change(const std::function<void(Recipe&)>& how);
     void open_word(const QString& key);
     void try_it();
-    void show_place(Time at);
+    /// What is seen, and its figures: a trial, or what came of a job.
+    void show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum);
+    void show_runs();
+    void keep_run();
+    bool under_way(const std::filesystem::path& out);
+    /// A job, and its place in the document; false where it can't be.
+    bool add_job(PlayerDocument& document, std::size_t source, const Recipe& recipe, const Target& target,
+                 const std::string& ending, const Job& foretold);
     Project& project_;
-    Wipe* wipe_;
+    QStackedWidget* pages_;
+    BeforeAfter* before_after_;
     QTextBrowser* text_;
-    QLabel* sum_;
-    QPushButton *make_, *undo_;
+    QLabel *name_, *sum_;
+    QPushButton *make_, *undo_, *keep_, *shelf_;
+    RunsChart* runs_;
     CostStrip* strip_;
+    ShelfTable* table_;
     JobCards* cards_;
-    std::map<std::string, std::vector<Recipe>> recipes_;  ///< Of each source and target, the newest last.
-    std::string shown_;                                   ///< Source and target.
-    std::string asked_, answered_;                        ///< The same with the recipe: planned last, and told.
+    std::map<std::string, std::vector<RunsChart::Run>> kept_;  ///< Of each source and target.
+    std::string shown_;                                        ///< Source and target.
+    std::string asked_, answered_;                             ///< The same with the recipe: planned last, and told.
     std::shared_ptr<Planned> planned_;
     RecipeTold told_;
     std::shared_ptr<const Trial> trial_;
     std::filesystem::path tried_;
     std::string tried_key_;
-    Time place_{};
+    std::string mend_;             ///< Waits until the source is known.
+    std::optional<Job> compared_;  ///< What came of this one is seen in place of the trial.
     QTemporaryDir scratch_;
+    std::size_t changes_ = 0;
     int number_ = 0;
     Desk desk_;
 };

@@ -41,6 +41,8 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     findings_->setOpenLinks(false);
     connect(findings_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
         auto finding = static_cast<std::size_t>(url.path().toULong());
+        if (url.scheme() == "press" && remarked_ && finding < remarked_->presses.size())
+            return std::function(remarked_->presses[finding].second)();
         url.scheme() == "mend" ? mend(finding) : point(finding);
     });
     connect(search_, &QLineEdit::textChanged, this, [this] { rebuild(); });
@@ -344,32 +346,51 @@ void Sentences::review_later() {
     auto work = [document = project_.document(), folder = project_.folder(),
                  ask = clips_->asker()](const std::atomic<bool>&) { return review(document, folder, ask); };
     desk_.ask("review", std::move(about), std::move(work), [this](std::vector<DocumentFinding> found) {
-        auto& c = look::colours();
-        QString body =
-            QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>")
-                .arg(c.ink.name());
         found_ = std::move(found);
+        reviewed_ = true;
         text_->setHtml(html());  // what can never be is marked where it stands
-        if (found_.empty()) body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
-        for (std::size_t i = 0; i < found_.size(); ++i) {
-            auto& f = found_[i];
-            auto mended = [&](const QString& link, const QString& words) {
-                return QString(" <a href=\"%1:%2\" style=\"color:%3;\">%4</a>")
-                    .arg(link)
-                    .arg(i)
-                    .arg(c.wine.name(), words.toHtmlEscaped());
-            };
-            QString mends;
-            if (f.fix) mends += mended("mend", text(f.fix->words));
-            if (f.code == "no-file") mends += mended("point", "Point to it …");
-            body += QString(
-                        "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span "
-                        "style=\"color:%3;\">%4</span>%5</p>")
-                        .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(),
-                             text(f.why).toHtmlEscaped(), mends);
-        }
-        findings_->setHtml(body + "</body></html>");
+        tell_findings();
     });
+}
+
+void Sentences::tell_findings() {
+    if (!reviewed_) return;
+    auto& c = look::colours();
+    QString body =
+        QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>")
+            .arg(c.ink.name());
+    remarked_ = remark ? remark() : std::nullopt;
+    if (remarked_) {
+        body += QString("<p style=\"margin:4px 0;\"><span style=\"color:%1;\">%2</span> %3")
+                    .arg((remarked_->good ? c.moss : c.rust).name(), remarked_->good ? "◉" : "⊖",
+                         remarked_->sentence.toHtmlEscaped());
+        for (std::size_t i = 0; i < remarked_->presses.size(); ++i)
+            body += QString(" <a href=\"press:%1\" style=\"color:%2;\">%3</a>")
+                        .arg(i)
+                        .arg(c.wine.name(), remarked_->presses[i].first.toHtmlEscaped());
+        body += "</p>";
+    }
+    if (found_.empty() && (!remarked_ || remarked_->good))
+        body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
+    for (std::size_t i = 0; i < found_.size(); ++i) {
+        auto& f = found_[i];
+        auto mended = [&](const QString& link, const QString& words) {
+            return QString(" <a href=\"%1:%2\" style=\"color:%3;\">%4</a>")
+                .arg(link)
+                .arg(i)
+                .arg(c.wine.name(), words.toHtmlEscaped());
+        };
+        QString mends;
+        if (f.fix) mends += mended("mend", text(f.fix->words));
+        if (f.code == "no-file") mends += mended("point", "Point to it …");
+        body += QString(
+                    "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span "
+                    "style=\"color:%3;\">%4</span>%5</p>")
+                    .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(), text(f.why).toHtmlEscaped(),
+                         mends);
+    }
+    body += "</body></html>";
+    if (body != std::exchange(told_findings_, body)) findings_->setHtml(body);
 }
 
 }  // namespace ruedo

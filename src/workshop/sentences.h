@@ -31,6 +31,17 @@ class Sentences : public QWidget {
     /// What the review turned up last; a press on a finding's words mends it, where one can.
     const std::vector<DocumentFinding>& findings() const { return found_; }
     void mend(std::size_t finding);
+    /// What the workshop itself has to say of the source that plays, in front of the findings.
+    struct Remark {
+        bool good = false;
+        QString sentence;
+        std::vector<std::pair<QString, std::function<void()>>> presses;
+    };
+    std::function<std::optional<Remark>()> remark;
+    /// Asks for it anew.
+    void tell_findings();
+    const std::optional<Remark>& remarked() const { return remarked_; }
+    QString findings_text() const { return findings_->toPlainText(); }
     /// Only the sentences that speak of this are shown; all of them for nothing.
     void search(const QString& words);
     QLineEdit& search_field() { return *search_; }
@@ -52,6 +63,9 @@ class Sentences : public QWidget {
     QTextBrowser* text_;
     QTextBrowser* findings_;
     std::vector<DocumentFinding> found_;
+    std::optional<Remark> remarked_;
+    QString told_findings_;
+    bool reviewed_ = false;
     std::set<QString> unfolded_;  ///< Paragraphs that are to be seen though a control is selected.
     QTimer review_;
     Desk desk_;

@@ -13,7 +13,7 @@ namespace ruedo {
 namespace {
 
 /// What a card says about a source for a target.
-CardFacts card_facts(const Glance& g, const Target* target, const std::string& source) {
+CardFacts card_facts(const Glance& g, const Target* target, const std::string& source, const std::string& made) {
     CardFacts card;
     card.poster = g.poster;
     card.sound_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
@@ -29,6 +29,11 @@ CardFacts card_facts(const Glance& g, const Target* target, const std::string& s
         card.sentence = text(verdict.sentence());
         if (!card.trouble && verdict.reasons.empty() && !g.facts->findings.empty())
             card.sentence = "Plays. " + text(g.facts->findings.front().sentence);
+        if (!made.empty()) {
+            card.trouble = false;
+            card.sentence = QString("Plays there as “%1”, which was made of it.")
+                                .arg(text(std::filesystem::path(made).filename().string()));
+        }
     } else {
         card.sentence = text(g.facts->second_sentence);
     }
@@ -131,7 +136,13 @@ Shelf::Shelf(Project& project, QWidget* parent)
 
 void Shelf::fill(std::size_t i) {
     if (auto* glance = glances_->at(places_[i]))
-        cards_[i]->set_facts(card_facts(*glance, target_ ? &*target_ : nullptr, places_[i]));
+        cards_[i]->set_facts(
+            card_facts(*glance, target_ ? &*target_ : nullptr, places_[i], i < made_.size() ? made_[i] : ""));
+}
+std::optional<Verdict> Shelf::verdict_of(std::size_t i) const {
+    auto* glance = i < places_.size() ? glances_->at(places_[i]) : nullptr;
+    if (!glance || !glance->facts || glance->error || glance->from_service || !target_) return std::nullopt;
+    return judge(*glance->facts, *target_, CodecRegistry::standard(), places_[i]);
 }
 
 void Shelf::rebuild() {
@@ -141,11 +152,16 @@ void Shelf::rebuild() {
         auto found = find_target(project_.document().target);
         target_ = found ? std::optional(*found) : std::nullopt;
     }
+    std::vector<std::string> made(sources.size());
+    auto played = for_target(project_.document(), project_.folder());
+    for (std::size_t i = 0; i < made.size(); ++i)
+        if (played.sources[i].file != sources[i].file) made[i] = played.sources[i].file;
+    bool other_made = std::exchange(made_, made) != made;
     bool same = shown_.size() == sources.size();
     for (std::size_t i = 0; same && i < sources.size(); ++i)
         same = shown_[i].name == sources[i].name && shown_[i].file == sources[i].file;
     if (same) {
-        if (other_target)
+        if (other_target || other_made)
             for (std::size_t i = 0; i < cards_.size(); ++i) fill(i);
         return mark();
     }

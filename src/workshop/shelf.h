@@ -38,6 +38,8 @@ class Shelf : public QScrollArea {
   public:
     Shelf(Project& project, QWidget* parent = nullptr);
     std::size_t cards() const { return cards_.size(); }
+    /// For the target, once the source was looked into.
+    std::optional<Verdict> verdict_of(std::size_t card) const;
     QString sentence_of(std::size_t card) const { return cards_.at(card)->accessibleDescription(); }
   signals:
     void activated();
@@ -58,7 +60,8 @@ class Shelf : public QScrollArea {
     QWidget* flow_;
     std::vector<Card*> cards_;
     std::vector<SourceSpec> shown_;
-    std::vector<std::string> places_;  ///< Where each of them is.
+    std::vector<std::string> places_;  ///< Where each of them is ...
+    std::vector<std::string> made_;    ///< ... and what was made of it for the target, if anything was.
     bool making_ = false;
 };
 

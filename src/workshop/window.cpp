@@ -23,8 +23,10 @@
 #include "workshop/arranging.h"
 #include "workshop/facts.h"
 #include "workshop/mount.h"
+#include "workshop/notice.h"
 #include "workshop/pack_page.h"
 #include "workshop/path_chart.h"
+#include "workshop/playthrough.h"
 #include "workshop/prepare_page.h"
 #include "workshop/ring.h"
 #include "workshop/sentences.h"
@@ -43,6 +45,7 @@ QString style_sheet() {
                "QPushButton:hover{border-color:%5;} QPushButton:focus{border:2px solid %8;padding:4px 13px;}"
                "QPushButton:disabled{color:%5;border-color:%3;}"
                "QPushButton#primary{background:%6;color:%7;border-color:%6;font-weight:600;padding:8px 26px;}"
+               "QPushButton#small{padding:3px 8px;} QPushButton#small:focus{padding:2px 7px;}"
                "QPushButton#step{background:transparent;border:none;border-bottom:3px solid transparent;padding:10px "
                "14px 7px 14px;font-size:14px;color:%5;}"
                "QPushButton#step:checked{color:%4;border-bottom-color:%6;}"
@@ -68,7 +71,7 @@ QFrame* line(bool upright) {
 }
 }  // namespace
 
-WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
+WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::make_unique<Playthrough>(host)) {
     setWindowTitle("Ruedo");
     setStyleSheet(style_sheet());
     setAcceptDrops(true);
@@ -95,10 +98,34 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host) {
     box->addWidget(pages_, 1);
     pages_->addWidget(make_gather());
     pages_->addWidget(make_arrange());
-    prepare_ = new PreparePage(project_);
+    prepare_ = new PreparePage(project_, host_);
+    prepare_->on_plays = [this] {
+        // One of them is heard.
+        for (std::size_t i = 0; i < screen_->count(); ++i)
+            if (auto& c = screen_->player(i).controller(); c.snapshot().state.intent == Intent::play) c.pause();
+    };
     prepare_->on_shelve = [this](const QString& file) { take_sources({file}, {}); };
+    prepare_->on_over = [this](const Job& job) { job_over(job); };
     pages_->addWidget(prepare_);
+    facts_->on_mend = [this](const std::string& finding) { prepare_source(finding); };
+    sentences_->remark = [this] { return remark(); };
+    ask_to_leave = [this](std::size_t unfinished) {
+        QMessageBox ask(
+            QMessageBox::NoIcon, "Ruedo",
+            unfinished == 1
+                ? QString("A conversion is not done yet. It begins anew when Ruedo starts next.")
+                : QString("%1 conversions are not done yet. They go on when Ruedo starts next.").arg(unfinished),
+            QMessageBox::NoButton, this);
+        auto* leave = ask.addButton("Leave all the same", QMessageBox::DestructiveRole);
+        ask.addButton("Stay", QMessageBox::RejectRole);
+        ask.exec();
+        return ask.clickedButton() == leave;
+    };
     pack_ = new PackPage(project_, clips_);
+    pack_->on_mend = [this](std::size_t source, const std::string& finding) {
+        project_.set_current(source);
+        prepare_source(finding);
+    };
     pages_->addWidget(pack_);
     setCentralWidget(whole);
 
@@ -353,7 +380,10 @@ QWidget* WorkshopWindow::make_gather() {
     beside->setContentsMargins(16, 4, 14, 0);
     beside->addWidget(progress_), beside->addWidget(stop_adding_), beside->addStretch(1);
     shelf_ = new Shelf(project_);
-    connect(shelf_, &Shelf::progressed, this, [this](int waiting) { looking_ = waiting, show_progress(); });
+    connect(shelf_, &Shelf::progressed, this, [this](int waiting) {
+        looking_ = waiting, show_progress();
+        if (sentences_) sentences_->tell_findings();
+    });
     connect(shelf_, &Shelf::activated, this, [this] { load(project_.current()); });
     left->addLayout(head);
     left->addLayout(beside);
@@ -458,14 +488,70 @@ void WorkshopWindow::load(std::optional<std::size_t> source) {
     }
     auto active = screen_->active();
     bool together = !screen_->player(active).loaded() || screen_->source_of(active) == project_.current();
-    screen_->take(d, project_.folder(), project_.player(), source);
+    screen_->take(for_target(d, project_.folder()), project_.folder(), project_.player(), source);
     show_selected();
     if (together && !source) follow_selected();
+    sentences_->tell_findings();
 }
 /// The source that is looked at is the one the selected player plays.
 void WorkshopWindow::follow_selected() {
     if (auto plays = screen_->source_of(project_.player()); plays < project_.document().sources.size())
         project_.set_current(plays);
+}
+
+std::string WorkshopWindow::playing_source() const {
+    auto& d = project_.document();
+    auto plays = screen_->source_of(project_.player());
+    return plays < d.sources.size() ? resolve(d.sources[plays], project_.folder()) : std::string();
+}
+bool WorkshopWindow::plays_through() const { return through_->on(playing_source(), project_.document().target); }
+void WorkshopWindow::play_through(bool through) {
+    auto target = find_target(project_.document().target);
+    auto source = playing_source();
+    if (source.empty() || !target) return;
+    through_->set(source, through ? std::optional(*target) : std::nullopt);
+    player().reopen();
+    load(screen_->source_of(project_.player()));
+    sentences_->tell_findings();
+}
+void WorkshopWindow::prepare_source(const std::string& finding) {
+    show_step(prepare);
+    prepare_->show_shelf(false);
+    if (!finding.empty()) prepare_->mend(finding);
+}
+
+/// Whether the target takes what the selected player plays, and what can be done where it does not.
+std::optional<Sentences::Remark> WorkshopWindow::remark() {
+    auto& d = project_.document();
+    auto plays = screen_->source_of(project_.player());
+    auto target = find_target(d.target);
+    if (plays >= d.sources.size() || !target) return std::nullopt;
+    auto title = text(target->title);
+    auto prepares = [this, plays] { project_.set_current(plays), prepare_source(); };
+    if (for_target(d, project_.folder()).sources[plays].file != d.sources[plays].file)
+        return Sentences::Remark{
+            true, QString("What plays here was made for %1.").arg(title), {{"See it in Prepare", prepares}}};
+    auto verdict = shelf_->verdict_of(plays);
+    if (!verdict || verdict->plays == Verdict::Plays::yes) return std::nullopt;
+    if (plays_through())
+        return Sentences::Remark{true,
+                                 QString("It is converted for %1 as it goes.").arg(title),
+                                 {{"Play it as it is", [this] { play_through(false); }}, {"Prepare it", prepares}}};
+    auto sentence = QString("%1 does not take this source as it is. %2")
+                        .arg(title, verdict->reasons.empty() ? QString() : text(verdict->reasons.front()));
+    if (verdict->plays == Verdict::Plays::no || verdict->needs == std::vector<std::string>{"address"})
+        return Sentences::Remark{false, sentence, {}};
+    return Sentences::Remark{
+        false, sentence, {{"Play it converted as it goes", [this] { play_through(true); }}, {"Prepare it", prepares}}};
+}
+
+/// Whoever looks elsewhere hears of it.
+void WorkshopWindow::job_over(const Job& job) {
+    if (isActiveWindow() && pages_->currentWidget() == prepare_) return;
+    auto name = text(job.out.filename().string());
+    auto heading = QString(job.state == Job::State::done ? "“%1” is made" : "“%1” was not made").arg(name);
+    if (!isActiveWindow()) tell_desktop(heading, text(job.sentence));
+    if (job.state == Job::State::failed) say((heading + ". " + text(job.sentence)).toHtmlEscaped());
 }
 
 void WorkshopWindow::follow() {
@@ -612,6 +698,9 @@ void WorkshopWindow::closeEvent(QCloseEvent* e) {
             return e->ignore();
         if (ask.clickedButton() == keep && project_.modified()) return e->ignore();
     }
+    if (auto unfinished = prepare_->cards().unfinished();
+        unfinished && isVisible() && ask_to_leave && !ask_to_leave(unfinished))
+        return e->ignore();
     project_.forget_recovery();
     e->accept();
 }

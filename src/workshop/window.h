@@ -8,19 +8,22 @@
 #include <QStackedWidget>
 
 #include "view/screen_view.h"
+#include "convert/jobs.h"
 #include "workshop/known_clips.h"
 #include "workshop/project.h"
+#include "workshop/sentences.h"
 
 namespace ruedo {
 
 class Adding;
+class Playthrough;
 class FactsPanel;
 class MountView;
 class PackPage;
 class PathChart;
 class PreparePage;
 class Ring;
-class Sentences;
+
 class Shelf;
 
 class WorkshopWindow : public QMainWindow {
@@ -45,6 +48,13 @@ class WorkshopWindow : public QMainWindow {
     bool open_project(const std::filesystem::path& path);
     /// Adds files, what folders hold, and addresses to the shelf, beside the window; says what could not be taken.
     void add_sources(const QStringList& paths);
+    /// Whether the selected player's source is converted for the target as it goes.
+    bool plays_through() const;
+    void play_through(bool through);
+    /// What Prepare makes of the chosen source, with one finding mended where there is a code.
+    void prepare_source(const std::string& finding = {});
+    /// Asked before the window goes while conversions are under way; true to go all the same.
+    std::function<bool(std::size_t unfinished)> ask_to_leave;
 
   protected:
     void dragEnterEvent(QDragEnterEvent*) override;
@@ -68,6 +78,9 @@ class WorkshopWindow : public QMainWindow {
     void call(machine::Input call);
     void show_selected();
     void load(std::optional<std::size_t> source);
+    std::optional<Sentences::Remark> remark();
+    std::string playing_source() const;
+    void job_over(const Job& job);
     void follow_selected();
     void follow();
     void say(const QString& sentence);
@@ -80,9 +93,10 @@ class WorkshopWindow : public QMainWindow {
     Project project_;
     std::shared_ptr<KnownClips> clips_ = std::make_shared<KnownClips>();
     PlaybackHost& host_;
+    std::unique_ptr<Playthrough> through_;
     ScreenView* screen_;
     MountView* mount_;
-    Sentences* sentences_;
+    Sentences* sentences_ = nullptr;
     QStackedWidget *rings_, *paths_;
     std::map<PlayerView*, Watch> watches_;
     Shelf* shelf_;

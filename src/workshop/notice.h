@@ -1,0 +1,12 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// A word to the desktop, for whoever looks elsewhere by then.
+#pragma once
+#include <QString>
+
+namespace ruedo {
+
+/// By the freedesktop Notifications interface (org.freedesktop.Notifications, version 1.2), where somebody provides it;
+/// returns at once.
+void tell_desktop(const QString& heading, const QString& words);
+
+}  // namespace ruedo

@@ -1,0 +1,33 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/playthrough.h"
+
+#include "convert/through.h"
+
+namespace ruedo {
+
+Playthrough::Playthrough(PlaybackHost& host) : host_(host) {
+    host_.open_clip = [chosen = chosen_,
+                       before = host_.open_clip](const std::string& source) -> Result<std::unique_ptr<Clip>> {
+        TRY(auto clip, before ? before(source) : open_clip(source));
+        std::optional<Target> target;
+        {
+            std::lock_guard lock(chosen->mutex);
+            if (auto it = chosen->targets.find(source); it != chosen->targets.end()) target = it->second;
+        }
+        if (!target) return clip;
+        return open_through(std::move(clip), {.target = *target}, CodecRegistry::standard());
+    };
+}
+Playthrough::~Playthrough() { host_.open_clip = {}; }
+
+void Playthrough::set(const std::string& source, std::optional<Target> target) {
+    std::lock_guard lock(chosen_->mutex);
+    target ? void(chosen_->targets[source] = *target) : void(chosen_->targets.erase(source));
+}
+bool Playthrough::on(const std::string& source, const std::string& target) const {
+    std::lock_guard lock(chosen_->mutex);
+    auto it = chosen_->targets.find(source);
+    return it != chosen_->targets.end() && it->second.name == target;
+}
+
+}  // namespace ruedo
