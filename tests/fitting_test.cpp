@@ -261,3 +261,68 @@ TEST_CASE("for its target a document plays and packs what was made, once it is t
     j["sources"][0]["prepared"] = {{{"target", "x"}, {"recipe", {{"video", 7}}}}};
     CHECK(document_from_json(j, "d").error().sentence.find("/sources/0/prepared/0/recipe") != std::string::npos);
 }
+
+namespace {
+/// Gives a reader up at its `count`-th read, as a hand does that wants something else by then.
+class Impatient final : public ByteSource {
+  public:
+    Impatient(std::shared_ptr<ByteSource> of, std::atomic<bool>& flag) : of_(std::move(of)), flag_(flag) {}
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
+        if (left > 0 && --left == 0) flag_ = true;
+        if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped("it"));
+        return of_->read_at(offset, into);
+    }
+    std::optional<std::uint64_t> size() const override { return of_->size(); }
+    const std::string& name() const override { return of_->name(); }
+    int left = 0;
+
+  private:
+    std::shared_ptr<ByteSource> of_;
+    std::atomic<bool>& flag_;
+};
+}  // namespace
+
+TEST_CASE("what was given up can be asked for again, at whichever read of it") {
+    for (auto& name : playable()) {
+        INFO(name);
+        std::atomic<bool> flag = false;
+        auto source = std::make_shared<Impatient>(value(open_file(fixture(name))), flag);
+        auto good = value(open_clip(source));
+        auto& info = good->info();
+        // Opening says so, and never takes what it could not read for what is there.
+        for (int left = 1; left < 40; ++left) {
+            flag = false, source->left = left;
+            ReadScope scope(&flag);
+            auto got = open_clip(source);
+            if (!got) {
+                CHECK(got.error().code == Code::cancelled);
+                continue;
+            }
+            auto& now = (*got)->info();
+            INFO("given up at read " << left << ", or never: " << flag);
+            CHECK((now.tracks.size() == info.tracks.size() && now.duration == info.duration));
+            CHECK(now.findings.size() == info.findings.size());
+        }
+        source->left = 0, flag = false;
+        auto* track = info.main(Kind::video);
+        if (!track || !info.duration_known) continue;
+        std::shared_ptr<Clip> clip = value(open_clip(source));
+        auto wanted = value(value(PictureReader::open(open(name), *track, codecs()))->at(info.duration / 2)).pts;
+        std::unique_ptr<PictureReader> reader;
+        {
+            // Made while nothing may be read: what was not read then is read when it is needed.
+            flag = true;
+            ReadScope scope(&flag);
+            reader = value(PictureReader::open(clip, *track, codecs()));
+        }
+        flag = false;
+        CHECK(value(reader->at(info.duration / 2)).pts == wanted);
+        for (int left = 1; left < 12; ++left) {
+            flag = false, source->left = left;
+            auto got = reader->at(info.duration / 2, &flag);
+            CHECK((got ? got->pts == wanted : got.error().code == Code::cancelled));
+            source->left = 0, flag = false;
+            CHECK(value(reader->at(info.duration / 2, &flag)).pts == wanted);
+        }
+    }
+}

@@ -56,10 +56,12 @@ struct SampleTables {
     unsigned compact_bits = 0;
     std::uint32_t constant_size = 0;
     std::uint64_t samples = 0;
+    /// Why one of them could not be read since the last call; of all of them that is forgotten with it.
     Outcome check() {
+        Outcome outcome;
         for (auto* t : {&stts, &ctts, &stsz, &stsc, &chunks, &stss})
-            if (auto e = t->take_error()) return std::unexpected(std::move(*e));
-        return {};
+            if (auto e = t->take_error(); e && outcome) outcome = std::unexpected(std::move(*e));
+        return outcome;
     }
 };
 

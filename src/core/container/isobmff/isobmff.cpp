@@ -267,6 +267,8 @@ Outcome IsoClip::finish() {
         info_.tracks.push_back(d.track);
     }
     TRY_DO(fragmented_ ? find_length() : find_truncation());
+    // What could not be read was zeros, and is no clip.
+    for (auto& [id, plan] : plans_) TRY_DO(plan.tables.check());
     if (cut_short_)
         info_.findings.push_back(
             {"truncated",

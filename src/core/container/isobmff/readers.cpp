@@ -12,13 +12,16 @@ namespace {
 class TableReader final : public TrackReader {
   public:
     TableReader(std::shared_ptr<ByteSource> source, TrackPlan plan)
-        : plan_(std::move(plan)), reader_(std::move(source)) {
-        place(0);
-    }
+        : plan_(std::move(plan)), reader_(std::move(source)) {}
 
     Result<bool> next(PacketHead& head) override {
+        auto at = lost_.value_or(index_);
+        if (lost_) place(at);
         bool more = advance(head);
-        TRY_DO(plan_.tables.check());
+        if (auto read = plan_.tables.check(); !read) {
+            lost_ = at;
+            return std::unexpected(read.error());
+        }
         return more;
     }
     bool advance(PacketHead& head) {
@@ -69,8 +72,11 @@ class TableReader final : public TrackReader {
     Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
     Outcome seek(Time t) override {
+        (void)plan_.tables.check();  // what could not be read before is read again where it is needed
+        lost_.reset();
         auto placed = find(t);
-        TRY_DO(plan_.tables.check());
+        if (auto read = plan_.tables.check(); !read) placed = read;
+        if (!placed) lost_ = 0;
         return placed;
     }
 
@@ -160,6 +166,7 @@ class TableReader final : public TrackReader {
         next_offset_ = chunk_offset(chunk_);
         return per_chunk_ > 0;
     }
+    std::optional<std::uint64_t> lost_ = 0;  ///< Sample that is still to be gone to, where it could not be read.
     TrackPlan plan_;
     SourceReader reader_;
     std::uint64_t index_ = 0, stts_at_ = 0, stts_left_ = 0, ctts_at_ = 0, ctts_left_ = 0, stsc_at_ = 0, chunk_ = 0;
@@ -168,6 +175,7 @@ class TableReader final : public TrackReader {
 };
 
 void TableReader::place(std::uint64_t index) {
+    lost_.reset();
     auto& t = plan_.tables;
     index_ = index;
     dts_ = 0, stts_at_ = 0, stts_left_ = 0;
