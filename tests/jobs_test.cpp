@@ -217,3 +217,24 @@ TEST_CASE("what was foretold stays with a job, and what failed can be tried agai
     done(queue.again(other.id));
     CHECK(state_of(queue, other.id) == Job::State::waiting);
 }
+
+TEST_CASE("one that is added while another goes on begins beside it") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    auto in = fixture("vp9_opus.webm").string();
+    auto first = value(queue.add(in, folder / "1.webm", anew(5_s)));
+    std::atomic<bool> let_go = false, second_ran = false;
+    std::optional<Job> second;
+    done(queue.run(
+        CodecRegistry::standard(),
+        [&](const Job& j) {
+            // The first one does not get on before the second has.
+            if (j.id == first.id && !second) second = value(queue.add(in, folder / "2.webm", anew()));
+            if (j.id == first.id && !let_go) done(queue.pause(first.id)), let_go = true;
+            if (second && j.id == second->id && !second_ran) second_ran = true, done(queue.go_on(first.id));
+            return true;
+        },
+        2));
+    CHECK(second_ran);
+    CHECK((state_of(queue, first.id) == Job::State::done && state_of(queue, second->id) == Job::State::done));
+}

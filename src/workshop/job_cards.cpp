@@ -1,9 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/job_cards.h"
 
-#include <sys/resource.h>
-#include <unistd.h>
-
 #include <QDesktopServices>
 #include <QFileInfo>
 #include <QMouseEvent>
@@ -268,8 +265,6 @@ void JobCards::move(std::uint64_t id, std::optional<std::uint64_t> before) {
 void JobCards::run() {
     if (runner_.valid() && runner_.wait_for(std::chrono::seconds(0)) != std::future_status::ready) return;
     runner_ = std::async(std::launch::async, [folder = queue_.folder(), stop = stop_] {
-        // What plays comes first.
-        ::setpriority(PRIO_PROCESS, static_cast<id_t>(::gettid()), 10);
         JobQueue queue(folder);
         (void)queue.run(CodecRegistry::standard(), [stop](const Job&) { return !*stop; }, 2);
     });

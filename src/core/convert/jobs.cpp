@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <signal.h>
 #include <sys/file.h>
+#include <sys/resource.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -323,6 +324,7 @@ Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&
     if (!lock.held())
         return fail(Code::refused, "Another Ruedo carries out this queue already.", "Its jobs go on there.");
     std::atomic<bool> stop = false;
+    std::atomic<int> busy = 0;
     std::mutex mutex;
     Outcome outcome;
     auto asked = [&](const Job& job) {
@@ -331,10 +333,16 @@ Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&
         return !stop;
     };
     auto work = [&] {
+        // What plays comes first; threads that are begun from here inherit it.
+        ::setpriority(PRIO_PROCESS, static_cast<id_t>(::gettid()), 10);
         while (!stop) {
+            ++busy;
             auto next = take_next();
-            if (!next) return;
-            auto done = carry_out(std::move(*next), codecs, asked, stop);
+            auto done = next ? carry_out(std::move(*next), codecs, asked, stop) : Outcome();
+            --busy;
+            if (!next && busy == 0) return;
+            // What is added while another one goes on need not wait for its end.
+            if (!next) std::this_thread::sleep_for(std::chrono::milliseconds(100));
             if (done) continue;
             stop = true;
             std::lock_guard one_at_a_time(mutex);
@@ -342,8 +350,7 @@ Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&
         }
     };
     std::vector<std::future<void>> beside;
-    for (int i = 1; i < side_by_side; ++i) beside.push_back(std::async(std::launch::async, work));
-    work();
+    for (int i = 0; i < side_by_side; ++i) beside.push_back(std::async(std::launch::async, work));
     for (auto& b : beside) {
         // Whoever wants this thread to stop means the others too.
         while (b.wait_for(std::chrono::milliseconds(50)) != std::future_status::ready)
