@@ -364,6 +364,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
 #ifdef RUEDO_BENCH_WINDOW
         {"overlay", overlay},
         {"heartbeat", heartbeat},
+        {"prepare-answers", prepare_answers},
         {"crowd", crowd},
 #endif
     };

@@ -40,6 +40,7 @@ json compare_row();
 // Rows that need a window; built where there is one.
 json overlay();
 json heartbeat();
+json prepare_answers();
 json crowd();
 
 }  // namespace ruedo::bench

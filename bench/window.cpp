@@ -17,6 +17,7 @@
 #include "view/paint_player.h"
 #include "workshop/arranging.h"
 #include "workshop/mount.h"
+#include "workshop/prepare_page.h"
 #include "workshop/window.h"
 
 namespace ruedo::bench {
@@ -126,6 +127,80 @@ json heartbeat() {
     };
     return row(late(turns), std::max(50.0, late(bare)), "lower",
                "ms that the event loop stands, p99.9, while 1080p plays and a control is dragged", turns.size());
+}
+
+/// While two conversions go on, pictures before and after are stepped through, zoomed and wiped: how long until what
+/// was asked for stands there, and how long the event loop stands, whichever is worse.
+json prepare_answers() {
+    auto& app = application();
+    namespace fs = std::filesystem;
+    auto folder = fs::temp_directory_path() / fmt::format("ruedo-bench-prepare-{}", ::getpid());
+    fs::create_directories(folder);
+    qputenv("XDG_STATE_HOME", QByteArray::fromStdString((folder / "state").string()));
+    std::vector<double> answers, turns;
+    {
+        PlaybackHost host(false);
+        WorkshopWindow window(host);
+        window.show();
+        PlayerDocument d;
+        d.target = "handset-basic";
+        SourceSpec s;
+        s.name = "Clip", s.file = fs::absolute(clip("h264-720p60.mp4")).string();
+        d.sources = {s};
+        if (!save_document(d, folder / "b.ruedo") || !window.open_project(folder / "b.ruedo")) std::exit(1);
+        window.show_step(WorkshopWindow::prepare);
+        auto& page = window.prepare_page();
+        auto until = [&](auto done, Time limit = 60_s) {
+            auto last = monotonic_now();
+            for (auto end = last + limit; !done() && last < end;) {
+                app.processEvents(QEventLoop::AllEvents, 2);
+                auto now = monotonic_now();
+                turns.push_back((now - last).ms());
+                last = now;
+            }
+            if (!done()) {
+                fmt::print(stderr, "prepare-answers: nothing came after {} answers.\n", answers.size());
+                std::exit(1);
+            }
+        };
+        until([&] { return page.trial() && page.wipe().both(); });
+        Recipe slow;
+        slow.video.action = Recipe::Do::encode, slow.video.codec = Codec::vp9, slow.video.effort = 2;
+        for (auto* out : {"1.webm", "2.webm"})
+            if (!page.cards().queue().add(s.file, folder / out, slow)) std::exit(1);
+        page.cards().look();
+        auto running = [&] {
+            auto jobs = page.cards().shown();
+            return std::count_if(jobs.begin(), jobs.end(), [](auto& j) { return j.state == Job::State::running; });
+        };
+        until([&] { return running() == 2; });
+        turns.clear();
+        auto& pairing = page.before_after().pairing();
+        pairing.show(page.trial()->from);
+        until([&] { return pairing.place() == page.trial()->from; });
+        for (int i = 0; i < 200; ++i) {
+            auto before = monotonic_now();
+            auto stood = pairing.place();
+            pairing.step(i % 25 == 24 ? -1 : 1);
+            until([&] { return pairing.place() != stood; });
+            answers.push_back((monotonic_now() - before).ms());
+            before = monotonic_now();
+            page.wipe().set_zoom(i % 5);
+            page.wipe().set_line(i % 10 / 10.0);
+            page.wipe().repaint();
+            answers.push_back((monotonic_now() - before).ms());
+        }
+        if (running() != 2) std::exit(1);
+    }
+    std::error_code ec;
+    fs::remove_all(folder, ec);
+    auto worst = [](std::vector<double>& v) {
+        std::sort(v.begin(), v.end());
+        return v[v.size() * 99 / 100];
+    };
+    return row(std::max(worst(answers), worst(turns)), 50, "lower",
+               "ms until a step, the line or a zoom of 720p stands there, p99, while two conversions go on",
+               answers.size());
 }
 
 /// A project of 200 sources and twelve players, from opening it until the window is drawn, answers, and each player

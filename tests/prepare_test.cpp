@@ -7,6 +7,7 @@
 #include <QTest>
 #include <QWheelEvent>
 
+#include "conversions.h"
 #include "timing.h"
 #include "window_support.h"
 #include "workshop/facts.h"
@@ -545,4 +546,78 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
     QDBusConnection::disconnectFromBus("desktop");
     before.isNull() ? qunsetenv("DBUS_SESSION_BUS_ADDRESS") : qputenv("DBUS_SESSION_BUS_ADDRESS", before);
     bus.kill(), bus.waitForFinished();
+}
+
+TEST_CASE("the picture that stands there is kept as a poster, the sharpest near it, or cut to what it is seen in") {
+    Kitchen k;
+    auto& page = k.page();
+    REQUIRE(k.seen());
+    auto at = page.trial()->likeness.places.at(20).at;
+    page.keep_poster(at, PreparePage::Poster::as_it_is);
+    CHECK(k.source().poster_at == at);
+    page.keep_poster(at, PreparePage::Poster::sharpest);
+    REQUIRE(soon([&] { return page.note().contains("sharpest"); }));
+    auto sharp = k.source().poster_at.value();
+    CHECK((sharp >= at - 500_ms - 40_ms && sharp <= at + 500_ms));
+    auto shape = shape_of(Mount::window);
+    for (int i = 0; i < 2; ++i) {
+        auto wanted = i ? "vp9_opus poster 2.png" : "vp9_opus poster.png";
+        page.keep_poster(at, PreparePage::Poster::cut);
+        REQUIRE(soon([&] { return k.source().poster == wanted; }));
+        CHECK(QImage(text((k.folder / wanted).string())).size() == QSize(shape.width, shape.height));
+        CHECK_FALSE(k.source().poster_at);
+    }
+    page.make_sheet();
+    REQUIRE(soon([&] { return page.note().contains("vp9_opus sheet.png"); }));
+    CHECK(QImage(text((k.folder / "vp9_opus sheet.png").string())).width() > 4 * 300);
+    k.window->project().undo();
+    CHECK(k.source().poster == "vp9_opus poster.png");
+    CHECK(page.before_after().offers().size() == 4);
+}
+
+TEST_CASE("what can't be copied is not offered as a copy") {
+    Kitchen k("handset-basic", {"vp9_opus.webm", "h264_high_aac.mp4"});
+    auto& page = k.page();
+    REQUIRE(k.told());
+    CHECK_FALSE(page.choices("codec").contains("are copied as they are"));
+    CHECK_FALSE(page.choices("sound").contains("is copied as it is"));
+    k.window->project().set_current(1);
+    REQUIRE(soon([&] { return page.settled() && page.choices("sound").contains("is copied as it is"); }));
+    CHECK_FALSE(page.choices("codec").contains("are copied as they are"));
+    auto d = k.window->project().document();
+    d.target = "desktop";
+    k.window->project().change(d, "Target");
+    REQUIRE(soon([&] { return page.settled() && page.choices("codec").contains("are copied as they are"); }));
+}
+
+TEST_CASE("a pair is shown however soon after opening it is asked for, and whatever was asked for before") {
+    PlaybackHost host(false);
+    Pairing pairing(host);
+    std::optional<Time> shown;
+    int troubles = 0;
+    pairing.on_shown = [&](const Pairing::Shown& s) { shown = s.at; };
+    pairing.on_trouble = [&](const Error&) { ++troubles; };
+    auto file = fixture("h264_high_aac.mp4").string();
+    auto times = pictures_in(file, 5_s);
+    std::mt19937 random(9);
+    for (int i = 0; i < 60; ++i) {
+        pairing.open(Pairing::Subject{file, file, {}, 5_s, {}});
+        for (auto n = random() % 3; n > 0; --n) {
+            std::this_thread::sleep_for(std::chrono::microseconds(random() % 3000));
+            pairing.show(times[random() % times.size()].pts);
+        }
+        if (random() % 2) pairing.hear(Pairing::Heard::before), pairing.play();
+        std::this_thread::sleep_for(std::chrono::microseconds(random() % 3000));
+        auto last = times[random() % times.size()].pts;
+        INFO(i << ": " << last.ns);
+        pairing.show(last);
+        REQUIRE(soon([&] { return shown == last; }));
+        // Another clip, or none, and then that one again.
+        if (i % 3 == 0) pairing.open({});
+        shown.reset();
+    }
+    CHECK(troubles == 0);
+    pairing.open(Pairing::Subject{file, fixture("audio.flac").string(), {}, 5_s, {}});
+    pairing.show(1_s);
+    CHECK(soon([&] { return troubles == 1; }));
 }

@@ -3,6 +3,7 @@
 
 #include <QAction>
 #include <QHBoxLayout>
+#include <QMenu>
 #include <QPainter>
 #include <QVBoxLayout>
 
@@ -58,8 +59,19 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     auto* row = new QHBoxLayout;
     row->setContentsMargins(12, 6, 12, 6);
     row->setSpacing(4);
+    picture_ = new QPushButton("This picture …");
+    picture_->setAccessibleName("What can be done with this picture");
+    picture_->setObjectName("small");
     row->addWidget(toggle_), row->addWidget(back_), row->addWidget(on_), row->addSpacing(10);
-    row->addWidget(sentence_, 1);
+    row->addWidget(sentence_, 1), row->addWidget(picture_);
+    connect(picture_, &QPushButton::clicked, this, [this] {
+        pairing_->hold();
+        QMenu menu(this);
+        if (offers)
+            for (auto& offer : offers())
+                menu.addAction(offer.words, [take = offer.take, at = pairing_->place()] { take(at); });
+        menu.exec(picture_->mapToGlobal(QPoint(0, picture_->height())));
+    });
     box->addWidget(wipe_, 1), box->addLayout(row);
     connect(sentence_, &QLabel::linkActivated, this, [this](const QString& link) { pick(link); });
     connect(toggle_, &QPushButton::clicked, this, [this] { toggle(); });
@@ -101,7 +113,7 @@ void BeforeAfter::clear(const QString& word) {
     subject_.reset();
     pairing_->open({});
     wipe_->show_pictures({}, {}, word);
-    for (auto* b : {toggle_, back_, on_}) b->setEnabled(false);
+    for (auto* b : {toggle_, back_, on_, picture_}) b->setEnabled(false);
     say();
 }
 void BeforeAfter::open(const Pairing::Subject& subject, Time at) {
@@ -111,7 +123,7 @@ void BeforeAfter::open(const Pairing::Subject& subject, Time at) {
     pairing_->open(subject);
     if (subject.pictures) pairing_->show(at);
     toggle_->setEnabled(true);
-    for (auto* b : {back_, on_}) b->setEnabled(subject.pictures);
+    for (auto* b : {back_, on_, picture_}) b->setEnabled(subject.pictures);
     say();
 }
 void BeforeAfter::toggle() {

@@ -20,6 +20,12 @@ class BeforeAfter : public QWidget {
     void open(const Pairing::Subject& subject, Time at);
     /// Picks one of the sentence's words: "beside", "pixels", "hear after" ...
     void pick(const QString& word);
+    /// What can be done with the picture that stands there, as its button offers it.
+    struct Offer {
+        QString words;
+        std::function<void(Time)> take;
+    };
+    std::function<std::vector<Offer>()> offers;
     /// The words that can be picked, in their order.
     QStringList words() const;
     void toggle();
@@ -36,7 +42,7 @@ class BeforeAfter : public QWidget {
     void moved(Time at);
     Wipe* wipe_;
     Pairing* pairing_;
-    QPushButton *toggle_, *back_, *on_;
+    QPushButton *toggle_, *back_, *on_, *picture_;
     QLabel* sentence_;
     std::optional<Pairing::Subject> subject_;
 };

@@ -91,7 +91,13 @@ class Pairing::Work {
             if (now.opened != opened_) {
                 silence();
                 opened_ = now.opened;
-                open(now.subject);
+                if (!open(now.subject)) {
+                    // Given up for another moment of the same: it is opened for that.
+                    std::lock_guard lock(mutex_);
+                    opened_ = 0;
+                    if (!wish_.show) wish_.show = now.show;
+                    continue;
+                }
                 if (!now.show && !now.playing) continue;
             }
             if (!subject_) continue;
@@ -116,16 +122,19 @@ class Pairing::Work {
                                   [&] { return seen_ != wishes_; });
     }
 
-    void open(std::optional<Subject> subject) {
+    /// False where it was given up.
+    bool open(std::optional<Subject> subject) {
         pairs_.reset(), cache_.clear(), sounds_ = {}, measured_ = false;
         subject_ = std::move(subject);
-        if (!subject_ || !subject_->pictures) return;
+        if (!subject_ || !subject_->pictures) return true;
         auto pairs = Pairs::open(subject_->before, subject_->after, CodecRegistry::standard(),
                                  subject_->from - subject_->after_from);
+        if (!pairs && pairs.error().code == Code::cancelled) return false;
         if (pairs)
             pairs_ = std::move(*pairs);
         else
             trouble(pairs.error());
+        return true;
     }
     Outcome at(Time t) {
         place_ = std::clamp(t, subject_->from, std::max(subject_->from, subject_->to - 1_ns));
@@ -199,20 +208,24 @@ class Pairing::Work {
     SoundReader* sound(Heard heard) {
         if (heard == Heard::neither) return nullptr;
         auto& s = sounds_[heard == Heard::after];
-        if (!s.looked) s.looked = true, s.reader = sound_of(heard == Heard::after ? subject_->after : subject_->before);
+        if (!s.looked) {
+            s.reader = sound_of(heard == Heard::after ? subject_->after : subject_->before);
+            s.looked = s.reader || !give_up_;
+        }
         return s.reader.get();
     }
     Time offset(Heard heard) const { return heard == Heard::after ? subject_->from - subject_->after_from : Time{}; }
     /// Once for each subject.
     void measure() {
         if (measured_) return;
-        measured_ = true;
         std::array<std::optional<double>, 2> loud;
         for (auto which : {Heard::before, Heard::after})
             if (auto* reader = sound(which); reader && reader->seek(subject_->from - offset(which)))
                 loud[which == Heard::after] =
                     loudness_of(*reader, std::min(subject_->to, subject_->from + 30_s) - offset(which), &give_up_);
         double least = std::min(loud[0].value_or(0), loud[1].value_or(0));
+        if (give_up_) return;  // another time
+        measured_ = true;
         for (std::size_t i = 0; i < 2; ++i) down_[i] = loud[0] && loud[1] ? std::clamp(*loud[i] - least, 0.0, 40.0) : 0;
         owner_.tell([this, opened = opened_, before = down_[0], after = down_[1]] {
             if (opened != owner_.opened_) return;

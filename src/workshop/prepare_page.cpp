@@ -10,6 +10,7 @@
 #include <nlohmann/json.hpp>
 
 #include "convert/mends.h"
+#include "player/layout.h"
 #include "view/look.h"
 
 namespace ruedo {
@@ -42,6 +43,11 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     sum_ = new QLabel;
     sum_->setWordWrap(true);
     sum_->setAccessibleName("What it comes to");
+    note_ = new QLabel;
+    note_->setWordWrap(true);
+    note_->setFont(look::font(look::Size::small));
+    note_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
+    note_->hide();
     make_ = new QPushButton("Make the whole");
     make_->setObjectName("primary");
     keep_ = new QPushButton("Keep this run");
@@ -53,7 +59,7 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     buttons->setSpacing(8);
     buttons->addWidget(make_), buttons->addWidget(keep_), buttons->addWidget(undo_), buttons->addStretch(1);
     beside->addLayout(head), beside->addWidget(text_, 1), beside->addWidget(sum_), beside->addWidget(runs_);
-    beside->addSpacing(6), beside->addLayout(buttons);
+    beside->addWidget(note_), beside->addSpacing(6), beside->addLayout(buttons);
     upper->addLayout(beside, 38);
     strip_ = new CostStrip;
     one_box->addLayout(upper, 1), one_box->addWidget(strip_);
@@ -76,6 +82,15 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     });
     strip_->on_place = [this](Time at) { before_after_->pairing().show(at), strip_->set_place(at); };
     before_after_->on_place = [this](Time at) { strip_->set_place(at); };
+    before_after_->offers = [this] {
+        auto mount = shape_of(project_.document().mount);
+        return std::vector<BeforeAfter::Offer>{
+            {"Keep it as the poster", [this](Time at) { keep_poster(at, Poster::as_it_is); }},
+            {"Keep the sharpest near here as the poster", [this](Time at) { keep_poster(at, Poster::sharpest); }},
+            {QString("Keep it as the poster, cut to %1 × %2").arg(mount.width).arg(mount.height),
+             [this](Time at) { keep_poster(at, Poster::cut); }},
+            {"Twelve of all of them on a sheet", [this](Time) { make_sheet(); }}};
+    };
     before_after_->on_plays = [this] {
         if (on_plays) on_plays();
     };
@@ -146,6 +161,7 @@ void PreparePage::look() {
         planned_.reset(), trial_.reset(), tried_key_.clear(), compared_.reset();
         desk_.forget("trial"), desk_.forget("held");
         strip_->show_trial({}), before_after_->clear(), sum_->clear();
+        note_->hide();
         tell();
         show_runs();
     }

@@ -6,6 +6,7 @@
 #include <QTemporaryDir>
 #include <QTextBrowser>
 
+#include "convert/stills.h"
 #include "convert/trial.h"
 #include "view/desk.h"
 #include "workshop/before_after.h"
@@ -47,6 +48,13 @@ class PreparePage : public QWidget {
     void mend(const std::string& finding);
     /// The whole is made, beside the project, as a job of the queue.
     void make();
+    /// The picture that the source shows at a time becomes its poster: as it is, the sharpest within half a second, or
+    /// cut to the shape of what the player is seen in, as a file beside the project.
+    enum class Poster { as_it_is, sharpest, cut };
+    void keep_poster(Time at, Poster how);
+    /// Twelve pictures of all of it on one sheet, beside the project.
+    void make_sheet();
+    QString note() const { return note_->text(); }
     /// One source, or all of them at once.
     void show_shelf(bool shelf);
     /// What came of a job, held against what it was made of.
@@ -86,6 +94,8 @@ class PreparePage : public QWidget {
     void show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum);
     void show_runs();
     void keep_run();
+    void set_poster(const std::string& source, const std::function<void(SourceSpec&)>& how, const QString& told);
+    void write_stills(const char* what, const StillOptions& options, std::function<void(const QString&)> done);
     bool under_way(const std::filesystem::path& out);
     /// A job, and its place in the document; false where it can't be.
     bool add_job(PlayerDocument& document, std::size_t source, const Recipe& recipe, const Target& target,
@@ -94,7 +104,7 @@ class PreparePage : public QWidget {
     QStackedWidget* pages_;
     BeforeAfter* before_after_;
     QTextBrowser* text_;
-    QLabel *name_, *sum_;
+    QLabel *name_, *sum_, *note_;
     QPushButton *make_, *undo_, *keep_, *shelf_;
     RunsChart* runs_;
     CostStrip* strip_;

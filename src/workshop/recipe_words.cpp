@@ -51,10 +51,19 @@ void tell_container(Telling& t, const Plan& plan, const Target& target) {
     t.paragraph(QString("It becomes %1, for %2.").arg(t.say(std::move(w)), text(target.title).toHtmlEscaped()));
 }
 
-RecipeWord codec_word(const Plan& plan, const Target& target, CodecRegistry& codecs) {
+/// Whether a recipe can be carried out, as far as the clip's head tells.
+bool can_be(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target, CodecRegistry& codecs) {
+    return plan_for(info, recipe, *plan.wrapper, codecs, &target).has_value();
+}
+
+RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                      CodecRegistry& codecs) {
     RecipeWord w{.key = "codec", .what = "Pictures", .shown = {}, .choices = {}};
-    w.choices.push_back(
-        {"are copied as they are", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
+    auto copied = recipe;
+    copied.video = {.action = Do::copy};
+    if (!plan.encode_video || can_be(copied, plan, info, target, codecs))
+        w.choices.push_back(
+            {"are copied as they are", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
     for (auto c : plan.wrapper->video)
         if (codecs.encodes(c) && taken(target.video, c))
             w.choices.push_back({"become " + text(codec_title(c)),
@@ -147,8 +156,9 @@ RecipeWord effort_word(const Recipe& recipe) {
     return w;
 }
 
-void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const Target& target, CodecRegistry& codecs) {
-    auto codec = t.say(codec_word(plan, target, codecs));
+void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                   CodecRegistry& codecs) {
+    auto codec = t.say(codec_word(recipe, plan, info, target, codecs));
     auto* form = picture_form(plan.video_codec);
     if (!plan.encode_video || !form) return t.paragraph(QString("The pictures %1.").arg(codec));
     t.paragraph(
@@ -159,10 +169,15 @@ void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const Tar
             .arg(t.say(effort_word(recipe))));
 }
 
-void tell_sound(Telling& t, const Recipe& recipe, const Plan& plan, const Target& target, CodecRegistry& codecs) {
+void tell_sound(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                CodecRegistry& codecs) {
     auto& sound = plan.sounds.front();
     RecipeWord codec{.key = "sound", .what = "Sound", .shown = {}, .choices = {}};
-    codec.choices.push_back({"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !sound.encode});
+    auto copied = recipe;
+    copied.audio = {.action = Do::copy};
+    if (!sound.encode || can_be(copied, plan, info, target, codecs))
+        codec.choices.push_back(
+            {"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !sound.encode});
     for (auto c : plan.wrapper->audio)
         if (codecs.encodes(c) && taken(target.audio, c))
             codec.choices.push_back({"becomes " + text(codec_title(c)),
@@ -222,12 +237,12 @@ RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& i
         t.paragraph(QString(sentence).arg(t.say(std::move(word))));
     };
     if (plan.video)
-        tell_pictures(t, recipe, plan, target, codecs);
+        tell_pictures(t, recipe, plan, info, target, codecs);
     else if (info.main(Kind::video))
         left_out("The pictures %1.",
                  {"codec", "Pictures", "are left out", {{"are kept", [](Recipe& r) { r.video = {}; }}}});
     if (!plan.sounds.empty())
-        tell_sound(t, recipe, plan, target, codecs);
+        tell_sound(t, recipe, plan, info, target, codecs);
     else if (info.main(Kind::audio))
         left_out("The sound %1.", {"sound", "Sound", "is left out", {{"is kept", [](Recipe& r) { r.audio = {}; }}}});
     if (std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& each) { return shows_captions(each); }))

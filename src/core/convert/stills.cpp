@@ -48,19 +48,48 @@ Image cut(const Image& image, int width, int height) {
                     static_cast<std::size_t>(made.stride()));
     return made;
 }
+Result<std::shared_ptr<Clip>> clip_with_pictures(const std::string& source) {
+    ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+    TRY(auto clip, open_clip(source));
+    if (!clip->info().main(Kind::video))
+        return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
+                    "Choose a clip with pictures.");
+    return std::shared_ptr<Clip>(std::move(clip));
+}
+/// How much fine detail there is.
+double detail_of(const Picture& p) {
+    double sum = 0;
+    for (std::ptrdiff_t y = 1; y + 1 < p.height; ++y) {
+        auto* row = p.plane[0] + y * p.stride[0];
+        std::int64_t squares = 0;
+        for (std::ptrdiff_t x = 1; x + 1 < p.width; ++x) {
+            int edge = 4 * row[x] - row[x - 1] - row[x + 1] - row[x - p.stride[0]] - row[x + p.stride[0]];
+            squares += edge * edge;
+        }
+        sum += static_cast<double>(squares);
+    }
+    return sum / std::max(1, (p.width - 2) * (p.height - 2));
+}
 }  // namespace
 
-Result<std::vector<Still>> stills(const std::string& source, const StillOptions& o, CodecRegistry& codecs) {
-    std::shared_ptr<Clip> clip;
-    {
-        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(auto opened, open_clip(source));
-        clip = std::move(opened);
+Result<Time> sharpest_near(const std::string& source, Time at, Time span, CodecRegistry& codecs,
+                           const std::atomic<bool>* cancel) {
+    TRY(auto clip, clip_with_pictures(source));
+    TRY(auto reader, PictureReader::open(clip, *clip->info().main(Kind::video), codecs));
+    TRY(auto picture, reader->at(std::max(Time{}, at - span), cancel));
+    Time best = picture.pts;
+    double most = -1;
+    for (std::optional<Picture> now(std::move(picture)); now && now->pts <= at + span;) {
+        if (auto detail = detail_of(*now); detail > most) most = detail, best = now->pts;
+        TRY(now, reader->next(cancel));
     }
+    return best;
+}
+
+Result<std::vector<Still>> stills(const std::string& source, const StillOptions& o, CodecRegistry& codecs) {
+    TRY(auto clip, clip_with_pictures(source));
     auto& info = clip->info();
     auto* track = info.main(Kind::video);
-    if (!track)
-        return fail(Code::not_media, fmt::format("“{}” has no pictures.", info.name), "Choose a clip with pictures.");
     bool spread = o.every || o.count || o.columns;
     if (spread && !info.duration_known)
         return fail(Code::refused, fmt::format("How long “{}” is is not known.", info.name), "Name the times instead.");

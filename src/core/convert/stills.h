@@ -28,4 +28,9 @@ struct Still {
 /// At most 10,000, and a sheet of at most 400 of up to 16384 pixels either way (`limit`). Blocks.
 Result<std::vector<Still>> stills(const std::string& source, const StillOptions& options, CodecRegistry& codecs);
 
+/// When the picture is shown that has most fine detail of those from `span` before `at` to `span` after: the mean
+/// square of its luma's Laplacian. Blocks; `cancelled` when asked to stop.
+Result<Time> sharpest_near(const std::string& source, Time at, Time span, CodecRegistry& codecs,
+                           const std::atomic<bool>* cancel = nullptr);
+
 }  // namespace ruedo
