@@ -96,6 +96,11 @@ TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     CHECK((trial.before.size() == 20 && trial.after.size() >= 19));
     CHECK((trial.likeness.frames >= 59 && trial.likeness.frames <= 61));
     CHECK(trial.sentence().find("least alike at 0:0") != std::string::npos);
+    for (auto* keys : {&trial.keys_before, &trial.keys_after}) {
+        CHECK((std::is_sorted(keys->begin(), keys->end()) && !keys->empty()));
+        CHECK((keys->front() >= trial.from && keys->back() < trial.to));
+    }
+    CHECK(trial.keys_after.front() == trial.from);
     auto whole = made(source, folder / "w.mp4", o.recipe);
     INFO(trial.whole_bytes << " was foretold, " << whole.bytes << " came");
     CHECK((trial.whole_bytes > whole.bytes / 2 && trial.whole_bytes < whole.bytes * 2));
@@ -119,4 +124,51 @@ TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     std::atomic<bool> cancel = true;
     o.cancel = &cancel;
     CHECK(try_out(source, o, CodecRegistry::standard()).error().code == Code::cancelled);
+}
+
+TEST_CASE("where a picture is least alike is said, where it stands out") {
+    Folder folder;
+    // The same grey twice, with noise in one part of one picture of the second.
+    auto clip_with = [&](const char* name, int part) {
+        auto encoder = value(CodecRegistry::standard().video_encoder(
+            Codec::vp8,
+            {.width = 180, .height = 90, .rate = {10, 1}, .control = VideoEncodeOptions::Control::quality}));
+        auto writer = value(write_webm(folder / name));
+        WriteTrack v;
+        v.codec = Codec::vp8, v.config = encoder->config(), v.video = {180, 90};
+        auto number = value(writer->add(v));
+        std::mt19937 random(3);
+        std::vector<Encoded> packets;
+        for (int i = 0; i < 10; ++i) {
+            std::array<std::uint8_t*, 3> planes{};
+            auto p = make_picture(180, 90, planes);
+            for (std::size_t k = 0; k < 3; ++k) std::fill_n(planes[k], p.stride[k] * (k ? 45 : 90), 128);
+            for (int y = 0; i == 5 && part >= 0 && y < 26; ++y)
+                for (int x = 0; x < 56; ++x)
+                    planes[0][(part / 3 * 30 + 2 + y) * p.stride[0] + part % 3 * 60 + 2 + x] =
+                        static_cast<std::uint8_t>(random());
+            p.pts = 100_ms * i;
+            done(encoder->encode(p, packets));
+        }
+        done(encoder->drain(packets));
+        for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
+        done(writer->finish());
+        return (folder / name).string();
+    };
+    auto grey = clip_with("grey.webm", -1);
+    std::set<std::string_view> words;
+    for (int part = 0; part < 9; ++part) {
+        auto name = "other" + std::to_string(part) + ".webm";
+        auto other = clip_with(name.c_str(), part);
+        auto c = value(compare(grey, other, CodecRegistry::standard()));
+        INFO(part);
+        CHECK(c.worst(1).at(0).at == 500_ms);
+        CHECK(c.worst(1).at(0).part == part);
+        words.insert(part_in_words(part));
+        Trial t;
+        t.likeness = c, t.source_bytes = t.whole_bytes = 1000;
+        CHECK(t.sentence().find("least alike at 0:00.5, " + std::string(part_in_words(part))) != std::string::npos);
+    }
+    CHECK(words.size() == 9);
+    CHECK_FALSE(value(compare(grey, grey, CodecRegistry::standard())).worst(1).at(0).part);
 }

@@ -147,8 +147,8 @@ int main(int argc, char** argv) {
     // was being made.
     catch_interrupts();
     QTimer watch;
-    QObject::connect(&watch, &QTimer::timeout, &app, [&] {
-        if (interrupted()) app.quit();
+    QObject::connect(&watch, &QTimer::timeout, &app, [] {
+        if (interrupted()) QCoreApplication::exit(0);  // to quit would ask first
     });
     watch.start(100);
     return app.exec();

@@ -79,7 +79,7 @@ void CostStrip::paintEvent(QPaintEvent*) {
     g.fillRect(up, c.panel), g.fillRect(low, c.panel);
     g.setFont(look::font(look::Size::small));
     g.setPen(c.soft);
-    g.drawText(QRectF(16, up.top(), names - 22, 20), Qt::AlignLeft | Qt::AlignVCenter, "How alike");
+    g.drawText(QRectF(16, up.top() - 2, names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "How alike");
     g.drawText(QRectF(16, low.top(), names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "Bytes");
     if (!trial_) return;
     // From the least alike up to the same, with some air below.
@@ -104,9 +104,24 @@ void CostStrip::paintEvent(QPaintEvent*) {
         if (k != trial_ && k->from == trial_->from && k->to == trial_->to)
             draw(k->likeness, QPen(c.soft, 1, Qt::DotLine));
     draw(trial_->likeness, QPen(c.teal, 1.6));
+    // The same in decibels, from 20 up to 60, thinner.
+    QPainterPath decibels;
+    for (auto& p : trial_->likeness.places) {
+        auto db = p.mean_squared_error > 0 ? std::clamp(psnr(p.mean_squared_error), 20.0, 60.0) : 60.0;
+        QPointF at(x_of(p.at), up.bottom() - up.height() * (db - 20) / 40);
+        decibels.elementCount() ? decibels.lineTo(at) : decibels.moveTo(at);
+    }
+    g.setPen(QPen(c.ochre, 1));
+    g.setBrush(Qt::NoBrush);
+    g.drawPath(decibels);
     if (auto worst = trial_->likeness.worst(1); !worst.empty() && !trial_->likeness.identical) {
         g.setBrush(c.rust), g.setPen(Qt::NoPen);
         g.drawEllipse(QPointF(x_of(worst[0].at), y_of(worst[0].ssim_y)), 4, 4);
+    }
+    if (!trial_->likeness.places.empty()) {
+        g.fillRect(QRectF(16, up.top() + 24, 9, 2), c.ochre);
+        g.setPen(c.soft);
+        g.drawText(QRectF(30, up.top() + 16, names - 36, 18), Qt::AlignLeft | Qt::AlignVCenter, "20 to 60 dB");
     }
     // Which is which.
     auto swatch = [&](double y, const QColor& colour, const char* words) {
@@ -139,6 +154,12 @@ void CostStrip::paintEvent(QPaintEvent*) {
     };
     bars(before, c.line, 1);
     bars(after, c.teal, 0.55);
+    // Where one can enter it: before above, after below.
+    for (auto [keys, colour, top] : {std::tuple(&trial_->keys_before, c.soft, up.bottom() + 1),
+                                     std::tuple(&trial_->keys_after, c.teal, up.bottom() + 5)}) {
+        g.setPen(QPen(colour, 2));
+        for (auto k : *keys) g.drawLine(QPointF(x_of(k), top), QPointF(x_of(k), top + 3));
+    }
     g.setPen(QPen(c.wine, 2));
     g.drawLine(QPointF(x_of(at_), up.top()), QPointF(x_of(at_), low.bottom()));
     g.setPen(c.soft);

@@ -51,8 +51,9 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     make_ = new QPushButton("Make the whole");
     make_->setObjectName("primary");
     keep_ = new QPushButton("Keep this run");
-    undo_ = new QPushButton("Take the last change back");
-    for (auto* b : {shelf_, keep_, undo_}) b->setAccessibleName(b->text());
+    undo_ = new QPushButton("Take it back");
+    for (auto* b : {shelf_, keep_}) b->setAccessibleName(b->text());
+    undo_->setAccessibleName("Take the last change back");
     runs_ = new RunsChart;
     runs_->hide();
     auto* buttons = new QHBoxLayout;

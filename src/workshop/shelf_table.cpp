@@ -59,7 +59,7 @@ class ShelfTable::Row : public QWidget {
         why_->setWordWrap(true);
         why_->setFont(look::font(look::Size::small));
         row->addWidget(name_, 0, Qt::AlignTop), row->addWidget(what_, 0, Qt::AlignTop);
-        row->addWidget(why_, 1, Qt::AlignTop), row->addSpacing(bar_wide);
+        row->addWidget(why_, 1, Qt::AlignTop), row->addSpacing(bar_wide + 16);
     }
     void show_line(const Line& l, std::uint64_t most, std::uint64_t budget) {
         now_ = l, most_ = most, budget_ = budget;

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
 #include "convert/pairs.h"
 #include "picture/quality.h"
@@ -25,7 +26,34 @@ Reshape as_shown(const Picture& p, int width, int height) {
     return r;
 }
 
+/// Which of the nine parts of a picture differs most, where it stands out.
+std::optional<int> least_alike_part(const Plane& a, const Plane& b) {
+    std::array<double, 9> errors{};
+    double all = 0;
+    auto cut = [](int size, int third) { return size * third / 3; };
+    auto view = [&](const Plane& p, int left, int top, int right, int bottom) {
+        return Plane{p.data + static_cast<std::ptrdiff_t>(top) * p.stride + left, right - left, bottom - top, p.stride};
+    };
+    if (a.width < 3 || a.height < 3) return std::nullopt;
+    for (int i = 0; i < 9; ++i) {
+        int left = cut(a.width, i % 3), right = cut(a.width, i % 3 + 1);
+        int top = cut(a.height, i / 3), bottom = cut(a.height, i / 3 + 1);
+        auto error = squared_error(view(a, left, top, right, bottom), view(b, left, top, right, bottom));
+        errors[static_cast<std::size_t>(i)] = static_cast<double>(error) / (right - left) / (bottom - top);
+        all += errors[static_cast<std::size_t>(i)] / 9;
+    }
+    auto most = std::max_element(errors.begin(), errors.end());
+    if (*most < 1.6 * all) return std::nullopt;
+    return static_cast<int>(most - errors.begin());
+}
 }  // namespace
+
+std::string_view part_in_words(int part) {
+    static constexpr std::array<std::string_view, 9> words{"at the upper left", "at the top",    "at the upper right",
+                                                           "at the left",       "in the middle", "at the right",
+                                                           "at the lower left", "at the bottom", "at the lower right"};
+    return words.at(static_cast<std::size_t>(part));
+}
 
 std::vector<Comparison::Place> Comparison::worst(std::size_t count) const {
     auto list = places;
@@ -42,7 +70,7 @@ Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegi
     Comparison c;
     Reshaper shape_a, shape_b;
     Similarity similarity;
-    double errors = 0, similarities = 0;
+    double errors = 0, similarities = 0, least = 1;
     auto stopped = [&] { return options.cancel && *options.cancel; };
     auto take = [&](const Pair& pair) -> Outcome {
         auto& [at, pa, pb] = pair;
@@ -58,6 +86,7 @@ Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegi
         if (auto error = squared_error(la, lb)) {
             place.mean_squared_error = static_cast<double>(error) / la.width / la.height;
             place.ssim_y = similarity.of(la, lb);
+            if (place.ssim_y < least) least = place.ssim_y, place.part = least_alike_part(la, lb);
         }
         errors += place.mean_squared_error, similarities += place.ssim_y;
         ++c.frames;

@@ -11,6 +11,9 @@ struct Comparison {
     struct Place {
         Time at{};  ///< Presentation time in the first clip.
         double ssim_y = 1, mean_squared_error = 0;
+        /// Of three by three parts of the picture the one where it is least alike, row by row from the upper left;
+        /// nothing where they hardly differ, or it was not the least alike picture so far.
+        std::optional<int> part{};
     };
     std::uint64_t frames = 0;
     double psnr_y = 0;  ///< dB, of the mean squared error over all pictures; infinite where they are identical.
@@ -20,6 +23,9 @@ struct Comparison {
     /// The least alike by their similarity, `count` of them at most, the worst first.
     std::vector<Place> worst(std::size_t count = 5) const;
 };
+
+/// "at the upper left", "in the middle": of the nine parts of a picture.
+std::string_view part_in_words(int part);
 
 struct CompareOptions {
     std::vector<Time> at;  ///< Only what is shown at these times of the first clip; all of it when empty.

@@ -14,10 +14,13 @@
 
 namespace ruedo {
 namespace {
-Result<BytesOverTime> bytes_of(Clip& clip, const Track& track) {
+/// `keys` are the keyframes from one time to another, each so much later.
+Result<BytesOverTime> bytes_of(Clip& clip, const Track& track, std::vector<Time>* keys = nullptr,
+                               TimeRange of = {Time{}, Time::max()}, Time later = {}) {
     BytesOverTime bytes;
     TRY_DO(scan_track(clip, track, [&](auto& head) {
         bytes.see(head);
+        if (keys && head.keyframe && head.pts >= of.from && head.pts < of.to) keys->push_back(head.pts + later);
         return !ReadScope::given_up();
     }));
     return bytes;
@@ -77,11 +80,11 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
         plan_for(info, options.recipe, *wrapper, codecs, o.target ? &*o.target : nullptr, from_packets(clip, source)));
     BytesOverTime bytes;
     if (plan.video) {
-        TRY(bytes, bytes_of(*clip, *track));
+        TRY(bytes, bytes_of(*clip, *track, &t.keys_before, {t.from, t.to}));
         t.before = bytes.between(t.from, t.to);
     }
     if (plan.video && !plan.encode_video) {
-        t.after = t.before;
+        t.after = t.before, t.keys_after = t.keys_before;
         t.made.video.action = "copied";
         auto kept = info.duration_known && info.duration.ns > 0 ? (end - begin).seconds() / info.duration.seconds() : 1;
         t.whole_bytes = static_cast<std::uint64_t>(static_cast<double>(info.bytes) * std::min(1.0, kept));
@@ -101,7 +104,7 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
         if (t.bytes_before > 0 && whole > 0) density = whole * part / static_cast<double>(t.bytes_before);
         TRY(auto result, open_clip(options.file.string()));
         if (auto* made = result->info().main(Kind::video)) {
-            TRY(auto after, bytes_of(*result, *made));
+            TRY(auto after, bytes_of(*result, *made, &t.keys_after, {Time{}, Time::max()}, t.from));
             t.after = std::move(after.each);
         }
         if (options.compared && t.made.video.action == "encoded") {
@@ -129,10 +132,10 @@ Result<Trial> hold_against(const std::string& source, const std::filesystem::pat
     auto *was = before->info().main(Kind::video), *is = after->info().main(Kind::video);
     if (!was || !is) return t;
     t.made.video.action = "encoded";
-    TRY(auto bytes, bytes_of(*before, *was));
+    TRY(auto bytes, bytes_of(*before, *was, &t.keys_before, {t.from, t.to}));
     t.before = bytes.between(t.from, t.to);
     t.bytes_before = static_cast<std::uint64_t>(sum(t.before));
-    TRY(auto bytes_now, bytes_of(*after, *is));
+    TRY(auto bytes_now, bytes_of(*after, *is, &t.keys_after, {Time{}, Time::max()}, from));
     t.after = std::move(bytes_now.each);
     CompareOptions o{.at = {}, .from = from, .to = t.to, .cancel = cancel};
     if (told)
@@ -177,7 +180,8 @@ std::string Trial::sentence() const {
     if (worst.empty()) return size + ".";
     if (likeness.identical) return size + "; every picture is the same.";
     auto at = worst[0].at.ns / 100'000'000;
-    return fmt::format("{}; least alike at {}:{:02}.{}.", size, at / 600, at / 10 % 60, at % 10);
+    auto where = worst[0].part ? ", " + std::string(part_in_words(*worst[0].part)) : std::string();
+    return fmt::format("{}; least alike at {}:{:02}.{}{}.", size, at / 600, at / 10 % 60, at % 10, where);
 }
 
 }  // namespace ruedo

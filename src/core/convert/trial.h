@@ -28,7 +28,9 @@ struct Trial {
     Time whole_took{};
     /// Bytes of pictures in each tenth of a second of the stretch, before and after.
     std::vector<double> before, after;
-    /// "A seventh of the size; least alike at 0:07.2."
+    /// Keyframes of the stretch, before and after, in the source's time.
+    std::vector<Time> keys_before, keys_after;
+    /// "A seventh of the size; least alike at 0:07.2, at the lower right."
     std::string sentence() const;
 };
 /// Blocks. Errors: those of `convert`; `cancelled`.
