@@ -15,6 +15,7 @@
 
 #include "bench/clips.h"
 #include "bench/rows.h"
+#include "convert/conversion.h"
 #include "bench/walks.h"
 #include "codec/ahead.h"
 #include "demo/server.h"
@@ -107,24 +108,44 @@ json two_hours_seek() {
         return ms_of([&] { (void)l.pictures->at(far); }) / near;
     });
 }
-/// Peak memory of opening and seeking about, in kB as the system counts it for this process.
-double peak_kb(const std::filesystem::path& path) {
-    auto o = open_reader(path);
-    for (int i = 0; i < 5; ++i) (void)o.pictures->at(scaled(o.clip->info().duration, i / 5.0 + 0.1));
+double peak_of_this_kb() {
     std::ifstream status("/proc/self/status");
     std::string line;
     while (std::getline(status, line))
         if (line.starts_with("VmHWM:")) return std::stod(line.substr(6));
     return 0;
 }
+/// Peak memory of converting a clip's beginning, in kB.
+double convert_peak_kb(const std::filesystem::path& path, Time length) {
+    auto out = std::filesystem::temp_directory_path() / fmt::format("ruedo-bench-{}-peak.mp4", ::getpid());
+    Recipe recipe;
+    recipe.video.action = Recipe::Do::encode, recipe.video.codec = Codec::h264, recipe.to = length;
+    auto made = convert(path.string(), {.out = out, .recipe = recipe, .target = {}}, CodecRegistry::standard());
+    std::filesystem::remove(out);
+    if (!made) fmt::print(stderr, "{}\n", made.error().sentence), std::exit(1);
+    return peak_of_this_kb();
+}
+/// Peak memory of opening and seeking about, in kB as the system counts it for this process.
+double peak_kb(const std::filesystem::path& path) {
+    auto o = open_reader(path);
+    for (int i = 0; i < 5; ++i) (void)o.pictures->at(scaled(o.clip->info().duration, i / 5.0 + 0.1));
+    return peak_of_this_kb();
+}
 /// The same in a fresh process, which has nothing of what was measured before.
-double fresh_peak_mb(const std::filesystem::path& path) {
-    auto command =
-        fmt::format("'{}' --peak '{}'", std::filesystem::read_symlink("/proc/self/exe").string(), path.string());
+double fresh_peak_mb(const std::filesystem::path& path, int converted_seconds = 0) {
+    auto command = fmt::format("'{}' --peak '{}' {}", std::filesystem::read_symlink("/proc/self/exe").string(),
+                               path.string(), converted_seconds);
     auto* out = ::popen(command.c_str(), "r");
     double kb = 0;
     if (!out || std::fscanf(out, "%lf", &kb) != 1 || ::pclose(out) != 0 || kb <= 0) std::exit(1);
     return kb / 1024;
+}
+/// Of 1080p: what it takes, and that it grows no more once everything is under way.
+json convert_memory() {
+    auto small = fresh_peak_mb(clip("long-1080p.mp4"), 4), large = fresh_peak_mb(clip("long-1080p.mp4"), 12);
+    auto grows = large > small * 1.1 + 16;
+    return row(grows ? 1e6 : large, 400, "lower", "MB of peak memory to convert 12 s of 1080p, not more than for 4 s",
+               2);
 }
 json two_hours_memory() {
     return of_pairs(5, 8, "lower", "MB of peak memory more than a ten-second clip", [] {
@@ -356,6 +377,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"convert.theora", [] { return convert_row(Codec::theora); }},
         {"convert.mjpeg", [] { return convert_row(Codec::mjpeg); }},
         {"convert-quality", convert_quality_row},
+        {"convert.memory", convert_memory},
         {"rewrap", rewrap_row},
         {"play-through", play_through_row},
         {"compare", compare_row},
@@ -375,8 +397,9 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
 int main(int argc, char** argv) {
     using namespace ruedo;
     // What a row asks of a process of its own.
-    if (argc == 3 && std::string_view(argv[1]) == "--peak") {
-        fmt::print("{}\n", bench::peak_kb(argv[2]));
+    if (argc == 4 && std::string_view(argv[1]) == "--peak") {
+        int seconds = std::atoi(argv[3]);
+        fmt::print("{}\n", seconds ? bench::convert_peak_kb(argv[2], 1_s * seconds) : bench::peak_kb(argv[2]));
         return 0;
     }
     bool as_json = false, wrong = false, missed = false;

@@ -33,10 +33,9 @@ demo::ClipSpec spec_of(const std::string& name) {
     return s;
 }
 
-/// Two hours out of ten seconds, packet by packet: only what is in the packets repeats.
-void make_two_hours(const fs::path& path) {
-    auto source = clip("h264-720p60.mp4");
-    auto opened = open_clip(source);
+/// So many times ten seconds, packet by packet: only what is in the packets repeats.
+void repeat(const fs::path& source, int times, const fs::path& path) {
+    auto opened = open_clip(source.string());
     auto writer = write_mp4(path, true);
     if (!opened || !writer) std::exit(1);
     std::vector<std::vector<Packet>> all;
@@ -54,7 +53,7 @@ void make_two_hours(const fs::path& path) {
             if (p.head.pts.ns >= 0 && p.head.pts < 10_s) list.push_back(p);
         }
     }
-    for (int lap = 0; lap < 720; ++lap)
+    for (int lap = 0; lap < times; ++lap)
         for (int second = 0; second < 10; ++second)
             for (std::size_t k = 0; k < all.size(); ++k)
                 for (auto& p : all[k]) {
@@ -73,7 +72,9 @@ fs::path clip(const std::string& name) {
     auto path = folder / name;
     if (!fs::exists(path, ec)) {
         if (name == "two-hours.mp4")
-            make_two_hours(path);
+            repeat(clip("h264-720p60.mp4"), 720, path);
+        else if (name == "long-1080p.mp4")
+            repeat(clip("vp9-1080p30.webm"), 12, path);
         else
             need(demo::make_clip(spec_of(name), folder, CodecRegistry::standard()));
     }

@@ -245,8 +245,10 @@ std::vector<Job> JobCards::shown() const {
     return list;
 }
 std::size_t JobCards::unfinished() const {
-    return static_cast<std::size_t>(
-        std::count_if(cards_.begin(), cards_.end(), [](auto& c) { return !c.second->job().over(); }));
+    return static_cast<std::size_t>(std::count_if(cards_.begin(), cards_.end(), [](auto& c) {
+        auto state = c.second->job().state;
+        return state == Job::State::waiting || state == Job::State::running;
+    }));
 }
 /// The first that is still to be done and stands to the right of there.
 std::optional<std::uint64_t> JobCards::before_at(int x, std::uint64_t moved) const {

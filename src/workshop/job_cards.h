@@ -23,7 +23,7 @@ class JobCards : public QScrollArea {
     JobQueue& queue() { return queue_; }
     /// Looks at the queue, beside the window, and carries it out where something waits.
     void look();
-    /// How many are under way or wait.
+    /// How many are under way or wait for their turn; those that rest were told to.
     std::size_t unfinished() const;
     /// In the order in which they stand there, as they were seen last.
     std::vector<Job> shown() const;

@@ -71,7 +71,11 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     box->addWidget(pages_, 1), box->addWidget(cards_);
     connect(text_, &QTextBrowser::anchorClicked, this,
             [this](const QUrl& url) { open_word(url.toString().section(':', 1)); });
-    connect(sum_, &QLabel::linkActivated, this, [this] { tried_key_.clear(), compared_.reset(), try_it(); });
+    connect(sum_, &QLabel::linkActivated, this, [this] {
+        tried_key_.clear(), compared_.reset();
+        if (planned_ && planned_->plan) return try_it();
+        sum_->clear(), strip_->show_trial({}), before_after_->clear();
+    });
     connect(make_, &QPushButton::clicked, this, [this] { make(); });
     connect(keep_, &QPushButton::clicked, this, [this] { keep_run(); });
     connect(shelf_, &QPushButton::clicked, this, [this] { show_shelf(true); });
