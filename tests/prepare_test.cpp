@@ -212,6 +212,22 @@ TEST_CASE("both play and step locked to each other, round and round") {
     pass(120);
     CHECK(std::find(times.begin(), times.end(), pairing.place()) != times.end());
     CHECK(pairing.place() >= held);
+    // From where playing was held one goes on picture by picture, whatever had been read ahead.
+    for (int i = 0; i < 6; ++i) {
+        auto shown = pairing.shown_pairs();
+        pairing.play();
+        REQUIRE(soon([&] { return pairing.shown_pairs() > shown + 2 + static_cast<std::uint64_t>(i) % 3; }));
+        pairing.hold();
+        pass(60);
+        auto at = std::find(times.begin(), times.end(), pairing.place());
+        REQUIRE(at != times.end());
+        auto number = static_cast<std::size_t>(at - times.begin());
+        if (number + 1 == times.size()) continue;
+        pairing.step(1);
+        CHECK(stands(number + 1));
+        pairing.step(-2);
+        CHECK(stands(number == 0 ? 0 : number - 1));
+    }
     // Leaving the page holds it.
     pairing.play();
     k.window->show_step(WorkshopWindow::gather);

@@ -313,6 +313,12 @@ class Pairing::Work {
             }
             coming.reset();
         }
+        // Held: what was read already comes next, and what stands there is what was reached.
+        if (coming) {
+            cache_.push_back(std::move(*coming));
+            if (cache_.size() > most_kept) cache_.pop_front(), current_ = current_ > 0 ? current_ - 1 : 0;
+        }
+        if (!cache_.empty()) post(cache_[current_]);
         return {};
     }
 
