@@ -74,6 +74,31 @@ inline Bytes with_tags(Clip& clip, const char* wrapper, const ClipTags& tags) {
     done(writer->finish());
     return file;
 }
+/// Grey pictures, ten a second, into whose luma `draw(number, rows, stride)` may draw.
+template <class Draw>
+fs::path drawn_clip(const fs::path& path, int width, int height, int count, Draw draw) {
+    auto encoder = value(CodecRegistry::standard().video_encoder(
+        Codec::vp8,
+        {.width = width, .height = height, .rate = {10, 1}, .control = VideoEncodeOptions::Control::quality}));
+    auto writer = value(write_webm(path));
+    WriteTrack v;
+    v.codec = Codec::vp8, v.config = encoder->config(), v.video = {width, height};
+    auto number = value(writer->add(v));
+    std::vector<Encoded> packets;
+    for (int i = 0; i < count; ++i) {
+        std::array<std::uint8_t*, 3> planes{};
+        auto p = make_picture(width, height, planes);
+        for (std::size_t k = 0; k < 3; ++k)
+            std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height), static_cast<std::uint8_t>(128));
+        draw(i, planes[0], p.stride[0]);
+        p.pts = 100_ms * i;
+        done(encoder->encode(p, packets));
+    }
+    done(encoder->drain(packets));
+    for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
+    done(writer->finish());
+    return path;
+}
 /// A clip of grey pictures at these times, encoded as it comes; with a second of sound, or without.
 inline fs::path odd_clip(const Folder& folder, const std::string& name, int width, int height,
                          const std::vector<Time>& times, Time last, std::optional<Time> sound_from = {}) {

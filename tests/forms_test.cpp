@@ -630,28 +630,13 @@ TEST_CASE("a clip's title and the day it was made go with it, as far as containe
 
 TEST_CASE("the sharpest picture near a moment is the one with most detail") {
     Folder folder;
-    // Grey pictures, and noise at one of them.
-    auto encoder = value(CodecRegistry::standard().video_encoder(
-        Codec::vp8, {.width = 160, .height = 90, .rate = {10, 1}, .control = VideoEncodeOptions::Control::quality}));
-    auto writer = value(write_webm(folder / "n.webm"));
-    WriteTrack v;
-    v.codec = Codec::vp8, v.config = encoder->config(), v.video = {160, 90};
-    auto number = value(writer->add(v));
+    // Grey pictures, and noise at two of them.
     std::mt19937 random(4);
-    std::vector<Encoded> packets;
-    for (int i = 0; i < 40; ++i) {
-        std::array<std::uint8_t*, 3> planes{};
-        auto p = make_picture(160, 90, planes);
-        for (std::size_t c = 0; c < 3; ++c) std::fill_n(planes[c], p.stride[c] * (c ? 45 : 90), 128);
+    drawn_clip(folder / "n.webm", 160, 90, 40, [&](int i, std::uint8_t* rows, int stride) {
         auto deep = i == 12 ? 200U : i == 31 ? 100U : 0U;
-        for (int n = 0; deep && n < p.stride[0] * 90; ++n)
-            planes[0][n] = static_cast<std::uint8_t>(128 - deep / 2 + random() % deep);
-        p.pts = 100_ms * i;
-        done(encoder->encode(p, packets));
-    }
-    done(encoder->drain(packets));
-    for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
-    done(writer->finish());
+        for (int n = 0; deep && n < stride * 90; ++n)
+            rows[n] = static_cast<std::uint8_t>(128 - deep / 2 + random() % deep);
+    });
     auto file = (folder / "n.webm").string();
     auto near = [&](Time at, Time span) { return value(sharpest_near(file, at, span, CodecRegistry::standard())); };
     CHECK(near(1_s, 500_ms) == 1200_ms);

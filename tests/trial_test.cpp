@@ -34,29 +34,10 @@ TEST_CASE("a part is held against the stretch it was made of") {
 TEST_CASE("the hardest stretch is where the bytes are") {
     Folder folder;
     // Grey for five seconds, with noise in the middle.
-    std::vector<Time> times;
-    for (int i = 0; i < 50; ++i) times.push_back(100_ms * i);
-    auto path = folder / "hard.webm";
-    auto encoder = value(CodecRegistry::standard().video_encoder(
-        Codec::vp8, {.width = 160, .height = 90, .rate = {10, 1}, .control = VideoEncodeOptions::Control::quality}));
-    auto writer = value(write_webm(path));
-    WriteTrack v;
-    v.codec = Codec::vp8, v.config = encoder->config(), v.video = {160, 90};
-    auto number = value(writer->add(v));
     std::mt19937 random(3);
-    std::vector<Encoded> packets;
-    for (std::size_t i = 0; i < times.size(); ++i) {
-        std::array<std::uint8_t*, 3> planes{};
-        auto p = make_picture(160, 90, planes);
-        for (std::size_t k = 0; k < 3; ++k) std::fill_n(planes[k], p.stride[k] * (k ? 45 : 90), 128);
-        if (i >= 22 && i < 32)
-            for (int n = 0; n < p.stride[0] * 90; ++n) planes[0][n] = static_cast<std::uint8_t>(random());
-        p.pts = times[i];
-        done(encoder->encode(p, packets));
-    }
-    done(encoder->drain(packets));
-    for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
-    done(writer->finish());
+    auto path = drawn_clip(folder / "hard.webm", 160, 90, 50, [&](int i, std::uint8_t* rows, int stride) {
+        for (int n = 0; i >= 22 && i < 32 && n < stride * 90; ++n) rows[n] = static_cast<std::uint8_t>(random());
+    });
     auto clip = value(open_clip(path.string()));
     auto at = value(hardest_stretch(*clip, 1_s));
     CHECK((at >= 2_s && at <= 2400_ms));
@@ -129,31 +110,15 @@ TEST_CASE("a trial says what the whole will be, and the whole is about that") {
 TEST_CASE("where a picture is least alike is said, where it stands out") {
     Folder folder;
     // The same grey twice, with noise in one part of one picture of the second.
+    std::mt19937 random(3);
     auto clip_with = [&](const char* name, int part) {
-        auto encoder = value(CodecRegistry::standard().video_encoder(
-            Codec::vp8,
-            {.width = 180, .height = 90, .rate = {10, 1}, .control = VideoEncodeOptions::Control::quality}));
-        auto writer = value(write_webm(folder / name));
-        WriteTrack v;
-        v.codec = Codec::vp8, v.config = encoder->config(), v.video = {180, 90};
-        auto number = value(writer->add(v));
-        std::mt19937 random(3);
-        std::vector<Encoded> packets;
-        for (int i = 0; i < 10; ++i) {
-            std::array<std::uint8_t*, 3> planes{};
-            auto p = make_picture(180, 90, planes);
-            for (std::size_t k = 0; k < 3; ++k) std::fill_n(planes[k], p.stride[k] * (k ? 45 : 90), 128);
+        auto draw = [&](int i, std::uint8_t* rows, int stride) {
             for (int y = 0; i == 5 && part >= 0 && y < 26; ++y)
                 for (int x = 0; x < 56; ++x)
-                    planes[0][(part / 3 * 30 + 2 + y) * p.stride[0] + part % 3 * 60 + 2 + x] =
+                    rows[(part / 3 * 30 + 2 + y) * stride + part % 3 * 60 + 2 + x] =
                         static_cast<std::uint8_t>(random());
-            p.pts = 100_ms * i;
-            done(encoder->encode(p, packets));
-        }
-        done(encoder->drain(packets));
-        for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
-        done(writer->finish());
-        return (folder / name).string();
+        };
+        return drawn_clip(folder / name, 180, 90, 10, draw).string();
     };
     auto grey = clip_with("grey.webm", -1);
     std::set<std::string_view> words;

@@ -70,10 +70,7 @@ void PreparePage::write_stills(const char* what, const StillOptions& options,
             fs::create_directories(scratch, ec);
             o.go_on = [&] { return !question.given_up(); };
             TRY(auto made, stills(of, o, CodecRegistry::standard()));
-            auto stem = is_address(of) ? std::string("clip") : fs::path(of).stem().string();
-            fs::path out;
-            for (int n = 1; n == 1 || fs::exists(out, ec); ++n)
-                out = folder / (stem + " " + what + (n > 1 ? " " + std::to_string(n) : "") + ".png");
+            auto out = free_place(folder, of, what, "png");
             fs::copy_file(made.front().path, out, ec);
             if (ec) return std::unexpected(errno_error(ec.value(), "Writing “" + out.filename().string() + "”"));
             return text(out.string());

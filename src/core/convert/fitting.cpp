@@ -97,17 +97,21 @@ nlohmann::json to_json(const Fitting& f) {
                                                                                             : nlohmann::json(nullptr)}};
 }
 
-fs::path place_for(const fs::path& folder, const std::string& source, const Target& target, const std::string& ending,
-                   const std::function<bool(const fs::path&)>& taken) {
+fs::path free_place(const fs::path& folder, const std::string& source, const std::string& what,
+                    const std::string& ending, const std::function<bool(const fs::path&)>& taken) {
     auto stem = is_address(source) ? fs::path(source.substr(source.rfind('/') + 1)).stem().string()
                                    : fs::path(source).stem().string();
     std::erase_if(stem, [](unsigned char c) { return c < 32 || c == '?' || c == '/'; });
     std::error_code ec;
     for (int n = 1;; ++n) {
         auto number = n > 1 ? fmt::format(" {}", n) : std::string();
-        auto place = folder / fmt::format("{} for {}{}.{}", stem.empty() ? "clip" : stem, target.name, number, ending);
+        auto place = folder / fmt::format("{} {}{}.{}", stem.empty() ? "clip" : stem, what, number, ending);
         if (!fs::exists(place, ec) && !(taken && taken(place))) return place;
     }
+}
+fs::path place_for(const fs::path& folder, const std::string& source, const Target& target, const std::string& ending,
+                   const std::function<bool(const fs::path&)>& taken) {
+    return free_place(folder, source, "for " + target.name, ending, taken);
 }
 
 }  // namespace ruedo

@@ -30,8 +30,12 @@ Outcome foretell(Fitting& fitting, const std::string& source, const Target& targ
                  CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
 nlohmann::json to_json(const Fitting& fitting);
 
-/// Where what is made of a source for a target goes: beside the project, under a name that says both, and that neither
-/// a file nor `taken` has.
+/// Where what is made of a source goes: under a name that says of what and what it is ("stairs poster.png"), and that
+/// neither a file nor `taken` has.
+std::filesystem::path free_place(const std::filesystem::path& folder, const std::string& source,
+                                 const std::string& what, const std::string& ending,
+                                 const std::function<bool(const std::filesystem::path&)>& taken = {});
+/// The same of what is made for a target.
 std::filesystem::path place_for(const std::filesystem::path& folder, const std::string& source, const Target& target,
                                 const std::string& ending,
                                 const std::function<bool(const std::filesystem::path&)>& taken = {});
