@@ -39,6 +39,9 @@ check "prepare makes" 0 "$first['made'] and $first['file'].endswith('vp9_opus fo
 check "what was made is named in the project" 0 "$first['prepared'][0]['file']=='vp9_opus for handset-basic.mp4'" \
     cat "$work/shelf/p.ruedo"
 check "prepare has nothing left to do" 0 "$first['made'] and $first['took_ns']==0" $shelf --make
+sed "s/\"ruedo\": 2/\"ruedo\": 99/" "$work/shelf/p.ruedo" >"$work/shelf/new.ruedo"
+check "prepare makes nothing for what it can't write" 1 "d['error']['code']=='too-new'" \
+    "$r" prepare "$work/shelf/new.ruedo" --make --json
 check "prepare without such a target" 1 "d['error']['code']=='not-found'" $shelf --target no
 for f in theora_vorbis.ogv:ogg h264_aac.ts:mpegts mjpeg_pcm.avi:avi audio.flac:flac audio_info.mp3:mp3 \
     audio_opus.ogg:ogg; do

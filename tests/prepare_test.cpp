@@ -589,6 +589,12 @@ TEST_CASE("the picture that stands there is kept as a poster, the sharpest near 
     k.window->project().undo();
     CHECK(k.source().poster == "vp9_opus poster.png");
     CHECK(page.before_after().offers().size() == 4);
+    // Of a job that is compared it is the source that the job was made of, if that is there.
+    Job other;
+    other.in = fixture("h264_high_aac.mp4").string(), other.out = fixture("h264_high_aac.mp4");
+    page.compare(other);
+    page.keep_poster(1_s, PreparePage::Poster::as_it_is);
+    CHECK((!k.source().poster_at && page.note().contains("not on the shelf")));
 }
 
 TEST_CASE("what can't be copied is not offered as a copy") {

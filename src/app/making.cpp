@@ -264,6 +264,9 @@ Result<json> recipe_command(const std::string& in, const std::string& target) {
 
 Result<json> prepare_command(const std::string& project, const std::string& target, bool make) {
     TRY(auto document, load_document(project));
+    if (make && document.newer())
+        return fail(Code::too_new, "The project is of a newer format; naming in it what was made would lose the rest.",
+                    "Update Ruedo, or run this without --make.");
     auto folder = fs::absolute(project).parent_path();
     TRY(auto wanted, find_target(target.empty() ? document.target : target));
     json list = json::array();

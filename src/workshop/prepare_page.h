@@ -84,6 +84,8 @@ class PreparePage : public QWidget {
     };
     const SourceSpec* spec() const;
     std::string source() const;
+    /// Whose pictures are seen as they are: the chosen source's, or of what a job that is compared was made.
+    std::string seen() const { return compared_ ? compared_->in : source(); }
     std::string target() const;
     void look();
     void planned(std::shared_ptr<Planned> planned);

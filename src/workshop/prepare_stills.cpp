@@ -10,17 +10,19 @@ namespace fs = std::filesystem;
 
 void PreparePage::set_poster(const std::string& of, const std::function<void(SourceSpec&)>& how, const QString& told) {
     auto d = project_.document();
+    bool there = false;
     for (auto& s : d.sources) {
         if (resolve(s, project_.folder()) != of) continue;
+        there = true;
         s.poster.clear(), s.poster_at.reset(), s.no_poster = false;
         how(s);
     }
-    project_.change(d, "Poster");
-    note_->setText(told);
+    if (there) project_.change(d, "Poster");
+    note_->setText(there ? told : QString("What this was made of is not on the shelf."));
     note_->show();
 }
 void PreparePage::keep_poster(Time at, Poster how) {
-    auto of = source();
+    auto of = seen();
     auto clock = [](Time t) { return text(format_clock(t)); };
     if (how == Poster::as_it_is)
         return set_poster(
@@ -61,7 +63,7 @@ void PreparePage::write_stills(const char* what, const StillOptions& options,
     auto number = std::to_string(++number_);
     desk_.ask(
         what, number,
-        [of = source(), asked = options, what = std::string(what), folder = project_.folder(),
+        [of = seen(), asked = options, what = std::string(what), folder = project_.folder(),
          scratch = fs::path(scratch_.path().toStdString()) /
                    ("stills-" + number)](const Desk::Question& question) -> Result<QString> {
             auto o = asked;
