@@ -2,6 +2,7 @@
 // Where everything stands: rules that hold for any player on any mount.
 #include "players.h"
 #include "player/session.h"
+#include "scene/scene.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -32,6 +33,12 @@ MountShape random_mount(std::mt19937& random) {
     static constexpr std::array mounts{Mount::window, Mount::handset_upright, Mount::handset_sideways, Mount::tablet,
                                        Mount::wall};
     auto of = mounts.at(random() % mounts.size());
+    if (random() % 6 == 0) {
+        PlayerSpec hung;
+        hung.hang.surface_width = 200 + static_cast<int>(random() % 1800);
+        hung.hang.surface_height = 120 + static_cast<int>(random() % 1000);
+        return scene::surface_of(hung);
+    }
     if (random() % 8 == 0) return shape_of(of, 200, 120);
     if (random() % 8 == 0) return shape_of(of, 3840, 2160);
     return shape_of(of, 200 + static_cast<int>(random() % 3641), 120 + static_cast<int>(random() % 2041));
@@ -57,8 +64,15 @@ TEST_CASE("on any mount no two controls meet, none stands outside, and none is t
         INFO("case " << i << ": " << mount.width << " x " << mount.height << (mount.touch ? " by touch" : ""));
         REQUIRE(l.controls.size() == p.controls.size());
         Box whole{0, 0, mount.width, mount.height};
-        Box safe{mount.left, mount.top, mount.width - mount.left - mount.right,
-                 mount.height - mount.top - mount.bottom};
+        CHECK((mount.loose || l.whole == whole));
+        if (mount.loose) {
+            // Bars take nothing from the surface, and hang clear of it.
+            CHECK((l.area.width == mount.width && l.area.height == mount.height));
+            whole = l.whole;
+            for (auto& b : l.bars) CHECK(l.area.meets(b.box) == (p.bars[b.bar].where == BarSpec::Where::on));
+        }
+        Box safe{mount.left, mount.top, whole.width - mount.left - mount.right,
+                 whole.height - mount.top - mount.bottom};
         CHECK(whole.holds(l.area));
         CHECK(l.area.holds(l.picture));
         // Everything that takes room, with a name.

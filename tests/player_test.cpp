@@ -2,6 +2,8 @@
 #include "convert/targets.h"
 #include "playback/properties.h"
 #include "player/drop.h"
+#include "scene/findings.h"
+
 #include "players.h"
 
 using namespace ruedo;
@@ -26,6 +28,19 @@ void random_player(const PlayerDocument& d, PlayerSpec& p, std::mt19937& random)
     p.picture.corner = static_cast<int>(random() % 2) * 12;
     if (random() % 2) p.picture.render_width = 10, p.picture.render_height = 16, p.picture.blocky = random() % 2;
     random_controls(p, random);
+    if (random() % 2) {
+        auto& h = p.hang;
+        if (random() % 2) h.at = Point{0.25, 1.5, -static_cast<double>(random() % 9)};
+        h.facing = static_cast<HangSpec::Facing>(random() % 3), h.turn = static_cast<double>(random() % 181),
+        h.tilt = -7.5;
+        h.width = 0.5 + static_cast<double>(random() % 4), h.bend = static_cast<double>(random() % 3);
+        h.surface_width = 640, h.surface_height = 16 + static_cast<int>(random() % 900);
+        h.margin = 0.125, h.backing = "#8a2436", h.cover = 0.5;
+    }
+    for (auto& b : p.bars)
+        if (random() % 3 == 0)
+            b.floats =
+                FloatSpec{static_cast<FloatSpec::Side>(random() % 5), 0.5, static_cast<double>(random() % 90), 0.25};
 }
 PlayerDocument random_document(std::mt19937& random) {
     PlayerDocument d;
@@ -67,7 +82,20 @@ PlayerDocument random_document(std::mt19937& random) {
     }
     d.players.resize(random() % 2 ? 1 : 1 + random() % PlayerDocument::most_players, usual_player());
     for (auto& player : d.players) random_player(d, player, random);
-    d.mount = static_cast<Mount>(random() % 5);
+    if (random() % 2) {
+        auto& r = d.room;
+        r.viewer.at.z = 1.5, r.viewer.turn = static_cast<double>(random() % 90), r.viewer.tilt = -10,
+        r.viewer.field = 75;
+        if (random() % 2) r.hand = PoseSpec{{0.5, 1, -0.5}, 30, static_cast<double>(random() % 60)};
+        for (auto n = random() % 4; n > 0; --n) {
+            auto s = SolidSpec::usual(static_cast<SolidSpec::Kind>(random() % 3));
+            s.name = r.free_solid_name("Thing"), s.at.x = static_cast<double>(random() % 5), s.turn = 45,
+            s.depth = 0.75;
+            r.solids.push_back(s);
+        }
+        r.walls = "#ffffff", r.floor = "#000000", r.sound_by_place = random() % 2;
+    }
+    d.mount = static_cast<Mount>(random() % mount_names().size());
     if (random() % 2) d.mount_width = 320, d.mount_height = 568;
     return d;
 }
@@ -435,6 +463,7 @@ TEST_CASE("controls and settings are rows of tables, and the pages and the schem
         return std::string((std::istreambuf_iterator<char>(file)), {});
     };
     CHECK(page("controls.md") == controls_page());
+    CHECK(page("room.md") == scene::room_page());
     CHECK(page("conditions.md") == conditions_page());
     CHECK(page("project.schema.json") == project_schema().dump(2) + "\n");
     std::set<std::string_view> names;

@@ -104,3 +104,24 @@ TEST_CASE("while the clock stands still for nobody, what was due runs afterwards
     CHECK(ran[1].second == 100_ms);
     CHECK(ran[2].second == 1150_ms);
 }
+
+// Not for the suite: a process of its own that ends while lanes which own lanes are still at work.
+TEST_CASE("a process ends while lanes are at work", "[.]") {
+    auto strand = make_real_strand();
+    for (int i = 0; i < 12; ++i) {
+        auto inner = std::make_shared<std::vector<std::unique_ptr<Lane>>>();
+        for (int k = 0; k < 4; ++k) {
+            inner->push_back(strand->lane());
+            inner->back()->run({}, [] { std::this_thread::sleep_for(std::chrono::milliseconds(3)); }, [] {});
+        }
+        auto lane = strand->lane();
+        lane->run({}, [inner, i] { std::this_thread::sleep_for(std::chrono::milliseconds(1 + i % 4)); }, [] {});
+    }
+}
+
+TEST_CASE("a process ends in order though what its lanes hold lets go of lanes itself") {
+    auto itself = std::filesystem::read_symlink("/proc/self/exe").string();
+    for (int i = 0; i < 25; ++i)
+        REQUIRE(std::system(("'" + itself + "' 'a process ends while lanes are at work' >/dev/null 2>&1").c_str()) ==
+                0);
+}

@@ -17,6 +17,7 @@
 namespace ruedo {
 namespace {
 constexpr int head = 38;  // the row over the mount
+constexpr auto panes = static_cast<std::size_t>(Mount::room);
 /// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
 class TemplateItem : public QAbstractButton {
   public:
@@ -105,7 +106,8 @@ void MountView::set_side_by_side(bool on) {
     side_->setChecked(on);
     for (auto* m : mirrors_) m->deleteLater();
     mirrors_.clear();
-    for (std::size_t i = 0; on && i + 1 < mount_names().size(); ++i) {
+        // A room is no pane that could be drawn small.
+    for (std::size_t i = 0; on && i < panes - (mount_ == Mount::room ? 0 : 1); ++i) {
         mirrors_.push_back(new Mirror(*view_, this));
         mirrors_.back()->set_named(true);
         mirrors_.back()->show();

@@ -113,7 +113,15 @@ class Leaving {
         return leaving;
     }
     ~Leaving() {
-        for (auto& t : threads_) t.first.join();
+        // What a job held may own lanes itself, which come here while others are waited for.
+        for (decltype(threads_) last;; last.clear()) {
+            {
+                std::lock_guard lock(mutex_);
+                last.swap(threads_);
+            }
+            if (last.empty()) return;
+            for (auto& t : last) t.first.join();
+        }
     }
     void add(std::thread thread, std::shared_ptr<std::atomic<bool>> ended) {
         std::lock_guard lock(mutex_);

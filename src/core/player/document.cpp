@@ -17,20 +17,13 @@ using nlohmann::json;
 
 namespace reading {
 namespace {
-constexpr std::array<std::string_view, 5> all_mounts{"window", "handset-upright", "handset-sideways", "tablet", "wall"};
+constexpr std::array<std::string_view, 6> all_mounts{"window", "handset-upright", "handset-sideways", "tablet", "wall",
+                                                     "room"};
 constexpr std::array<std::string_view, 6> all_ends{"hold", "next", "again", "round", "poster", "leave"};
 constexpr std::array<std::string_view, 3> all_arrangements{"row", "column", "stage"};
 constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
 constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
 constexpr std::size_t most_sources = 10000, most_bars = 6, most_controls = 120;
-
-/// The other way round.
-json with(json known, const std::string& extra) {
-    if (auto kept = json::parse(extra, nullptr, false); kept.is_object())
-        for (auto& [key, value] : kept.items())
-            if (!known.contains(key)) known[key] = value;
-    return known;
-}
 
 json start_json(const Start& s) {
     if (s.how == Start::How::delay) return {{"after_ns", s.delay.ns}};
@@ -165,12 +158,13 @@ SourceSpec source_from(const json& j, const std::string& at) {
 }
 
 json bar_json(const BarSpec& b) {
-    return with({{"name", b.name},
-                 {"edge", edge_names.at(static_cast<std::size_t>(b.edge))},
-                 {"where", where_names.at(static_cast<std::size_t>(b.where))},
-                 {"ground", b.ground},
-                 {"cover", b.cover}},
-                b.extra);
+    json j{{"name", b.name},
+           {"edge", edge_names.at(static_cast<std::size_t>(b.edge))},
+           {"where", where_names.at(static_cast<std::size_t>(b.where))},
+           {"ground", b.ground},
+           {"cover", b.cover}};
+    if (b.floats) j["room"] = float_json(*b.floats);
+    return with(std::move(j), b.extra);
 }
 BarSpec bar_from(const json& j, const std::string& at) {
     BarSpec b;
@@ -185,6 +179,8 @@ BarSpec bar_from(const json& j, const std::string& at) {
             b.ground = colour(v, p);
         else if (k == "cover")
             b.cover = fraction(v, p);
+        else if (k == "room")
+            b.floats = float_from(v, p);
         else
             return false;
         return true;
@@ -305,6 +301,7 @@ json player_json(const PlayerSpec& player) {
            {"bars", std::move(bars)},
            {"controls", std::move(controls)}};
     if (player.sources) j["sources"] = *player.sources;
+    if (!(player.hang == HangSpec{})) j["room"] = hang_json(player.hang);
     return with(std::move(j), player.extra);
 }
 PlayerSpec player_from(const json& j, const std::string& at) {
@@ -334,6 +331,8 @@ PlayerSpec player_from(const json& j, const std::string& at) {
             player.give_up_after = time(v, p);
         else if (k == "open_within_ns")
             player.open_within = time_within(v, p, 1_s, 600_s);
+        else if (k == "room")
+            player.hang = hang_from(v, p);
         else if (k == "bars") {
             auto& bars = list(v, p, most_bars);
             for (std::size_t i = 0; i < bars.size(); ++i) {
@@ -411,6 +410,8 @@ PlayerDocument read(const json& j, std::int64_t version) {
                 d.players.push_back(player_from(players[i], fmt::format("{}/{}", p, i)));
         } else if (k == "screen") {
             d.screen = screen_from(v, p);
+        } else if (k == "room") {
+            d.room = room_from(v, p);
         } else
             return false;
         return true;
@@ -486,6 +487,7 @@ json to_json(const PlayerDocument& d) {
            {"mount", std::string(mount_name(d.mount))},
            {"target", d.target}};
     if (d.mount_width > 0) j["mount_size"] = {d.mount_width, d.mount_height};
+    if (!(d.room == RoomSpec{})) j["room"] = reading::room_json(d.room);
     if (d.players.size() > 1 || !(d.screen == ScreenSpec{})) j["screen"] = reading::screen_json(d.screen);
     return reading::with(std::move(j), d.extra);
 }

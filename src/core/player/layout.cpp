@@ -83,7 +83,8 @@ class Laying {
                 if (fill(row, true)) break;
             if (out_.more.empty()) more_on_picture();
         }
-        out_.captions_foot = mount_.height - margin;
+        out_.whole = whole_;
+        out_.captions_foot = (mount_.loose ? out_.area.bottom() : mount_.height) - margin;
         for (auto& b : out_.bars)
             if (player_.bars[b.bar].edge == BarSpec::Edge::bottom && b.box.meets(out_.picture))
                 out_.captions_foot = std::min(out_.captions_foot, b.box.y - pad);
@@ -150,6 +151,13 @@ class Laying {
             auto picture = fitted(area);
             bool outside = player_.bars[b].where != BarSpec::Where::on;
             r.high = size_of(r.list, bar_width(picture), r.two_rows);
+            if (outside && mount_.loose) {
+                if (bar_width(picture) < mount_.least() + 2 * pad)
+                    for (auto i : r.list) fold(i), orphans_.insert(i);
+                else
+                    ready.push_back(std::move(r));
+                continue;
+            }
             int gaps = player_.bars[b].where == BarSpec::Where::clear ? 2 * margin : 0;
             // Where two rows leave too little, one row folds more away; where that is still too much, all of it.
             if (r.two_rows && left_over - r.high - gaps < 48)
@@ -167,11 +175,22 @@ class Laying {
             }
             ready.push_back(std::move(r));
         }
+        if (mount_.loose) {
+            for (auto& r : ready) {
+                auto& bar = player_.bars[r.bar];
+                if (bar.where == BarSpec::Where::on) continue;
+                whole_.height += r.high + 2 * margin;
+                if (bar.edge == BarSpec::Edge::top) area.y += r.high + 2 * margin;
+            }
+            safe_ = whole_;
+        }
         out_.area = area;
         out_.picture = fitted(area);
-        auto seen = inside(out_.picture, safe_);
+        const auto on = mount_.loose ? area : safe_;
+        auto seen = inside(out_.picture, on);
         int foot = seen.bottom(), head = seen.y;  // what is left of the picture between the bars on it
-        int below = out_.picture.bottom(), above = out_.picture.y;
+        int below = mount_.loose ? area.bottom() : out_.picture.bottom(),
+            above = mount_.loose ? area.y : out_.picture.y;
         for (auto& r : ready) {
             auto& bar = player_.bars[r.bar];
             int wide = bar_width(out_.picture);
@@ -183,24 +202,22 @@ class Laying {
             bool bottom = bar.edge == BarSpec::Edge::bottom;
             if (bar.where == BarSpec::Where::on) {
                 // On the picture where that leaves it to be seen, else right below it.
-                bool aside = bottom && seen.height < 2 * r.high + 110 && below + margin + r.high <= safe_.bottom();
+                bool aside = bottom && seen.height < 2 * r.high + 110 && below + margin + r.high <= on.bottom();
                 if (aside)
                     box.y = below + margin, below = box.bottom();
                 else if (bottom)
-                    box.y = std::clamp(foot - 10 - r.high, safe_.y, std::max(safe_.y, safe_.bottom() - r.high)),
-                    foot = box.y;
+                    box.y = std::clamp(foot - 10 - r.high, on.y, std::max(on.y, on.bottom() - r.high)), foot = box.y;
                 else
-                    box.y = std::clamp(head + 10, safe_.y, std::max(safe_.y, safe_.bottom() - r.high)),
-                    head = box.bottom();
+                    box.y = std::clamp(head + 10, on.y, std::max(on.y, on.bottom() - r.high)), head = box.bottom();
             } else {
-                int off = bar.where == BarSpec::Where::clear ? margin : 0;
+                int off = bar.where == BarSpec::Where::clear || mount_.loose ? margin : 0;
                 if (bottom)
                     box.y = std::min(below + off, safe_.bottom() - r.high), below = box.bottom() + off;
                 else
                     box.y = std::max(above - off - r.high, safe_.y), above = box.y - off;
             }
             // Bars of one edge stand in a stack; what would lie over another is left out.
-            bool over = !safe_.holds(box);
+            bool over = !(bar.where == BarSpec::Where::on ? on : safe_).holds(box);
             for (auto& other : out_.bars) over = over || other.box.meets(box);
             if (over) {
                 for (auto i : r.list) fold(i), orphans_.insert(i);
@@ -406,6 +423,12 @@ Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlC
     return Laying(player, mount, context, source).run();
 }
 
+std::optional<std::size_t> control_at(const Layout& layout, int x, int y) {
+    for (std::size_t i = 0; i < layout.controls.size(); ++i)
+        if (layout.controls[i].shown && layout.controls[i].box.holds({x, y, 1, 1})) return i;
+    return {};
+}
+
 int words_width(std::string_view words, int pixels) {
     // Half of the height for each character, wide ones being rare in a label.
     auto characters = std::count_if(words.begin(), words.end(), [](char c) { return (c & 0xC0) != 0x80; });
@@ -447,11 +470,12 @@ MountShape shape_of(Mount mount, int width, int height) {
         bool touch, handset;
         int cut;  ///< At the top of what is held upright, for a camera.
     };
-    static constexpr std::array<Row, 5> rows{{{960, 540, false, false, 0},
+    static constexpr std::array<Row, 6> rows{{{960, 540, false, false, 0},
                                               {360, 780, true, true, 26},
                                               {780, 360, true, true, 26},
                                               {1024, 768, true, false, 0},
-                                              {1920, 1080, true, false, 0}}};
+                                              {1920, 1080, true, false, 0},
+                                              {1280, 800, true, false, 0}}};
     auto& row = rows.at(static_cast<std::size_t>(mount));
     MountShape m;
     m.width = width > 0 ? width : row.width;

@@ -22,6 +22,9 @@ struct MountShape {
     bool touch = false;
     bool handset = false;
     int left = 0, top = 0, right = 0, bottom = 0;  ///< Kept clear of controls: cut-outs, rounded corners.
+    /// All of it is for the picture, and bars that do not lie on that hang clear of it: the layout is higher than the
+    /// mount by theirs, with room between.
+    bool loose = false;
     /// The least side of what can be pressed; the usual one.
     int least() const { return touch ? 44 : 24; }
     int unit() const { return touch ? 48 : 44; }
@@ -46,6 +49,7 @@ struct Layout {
         std::vector<std::size_t> controls;
         std::string bar;  ///< On which it stands; empty on the picture.
     };
+    Box whole;              ///< Everything stands in it: the mount, or more where that is loose.
     Box area;               ///< The room there is for the picture.
     Box picture;            ///< What of it is to be seen there.
     int captions_foot = 0;  ///< Captions keep above this.
@@ -57,6 +61,9 @@ struct Layout {
 /// `source` says how the picture lies; without one, or before its size is known, it takes all the room there is.
 Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlContext& context,
                const SourceSpec* source = nullptr);
+
+/// The shown control at a place; nothing where there is none.
+std::optional<std::size_t> control_at(const Layout& layout, int x, int y);
 
 /// Whether the poster that was chosen for a source stands in front of its first frame in this moment.
 bool poster_stands(const SourceSpec& source, const Snapshot& snapshot);

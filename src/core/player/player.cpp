@@ -28,6 +28,13 @@ PreparedSpec& SourceSpec::prepare_for(std::string_view target) {
     return prepared.emplace_back(PreparedSpec{std::string(target), {}, {}});
 }
 
+FloatSpec float_of(const BarSpec& bar) {
+    if (bar.floats) return *bar.floats;
+    FloatSpec f;
+    if (bar.edge == BarSpec::Edge::top) f.side = FloatSpec::Side::above, f.tilt = 0;
+    if (bar.where == BarSpec::Where::beside) f.gap = 0.01, f.tilt = 0, f.out = 0;
+    return f;
+}
 const BarSpec* PlayerSpec::bar(std::string_view wanted) const {
     auto it = std::find_if(bars.begin(), bars.end(), [&](auto& b) { return b.name == wanted; });
     return it == bars.end() ? nullptr : &*it;

@@ -11,10 +11,11 @@
 #include "playback/playback.h"
 #include "player/conditions.h"
 #include "player/controls.h"
+#include "player/room.h"
 
 namespace ruedo {
 
-enum class Mount { window, handset_upright, handset_sideways, tablet, wall };
+enum class Mount { window, handset_upright, handset_sideways, tablet, wall, room };
 std::span<const std::string_view> mount_names();  ///< In the order of the enumeration.
 std::string_view mount_name(Mount mount);
 std::optional<Mount> mount_from_name(std::string_view name);
@@ -57,11 +58,14 @@ struct BarSpec {
     std::string name = "foot";
     Edge edge = Edge::bottom;
     Where where = Where::on;
-    std::string ground = "#EDE3CF";  ///< Colour of its plate.
-    double cover = 0.93;             ///< How much of what is behind it its plate covers, 0 to 1.
+    std::string ground = "#EDE3CF";     ///< Colour of its plate.
+    double cover = 0.93;                ///< How much of what is behind it its plate covers, 0 to 1.
+    std::optional<FloatSpec> floats{};  ///< In a room, where it lies beside the picture; as `float_of` has it without.
     std::string extra{};
     bool operator==(const BarSpec&) const = default;
 };
+/// How a bar beside the picture hangs in a room.
+FloatSpec float_of(const BarSpec& bar);
 
 /// What happens at the end of a source.
 enum class AtEnd { hold, next, again, round, poster, leave };
@@ -91,6 +95,7 @@ struct PlayerSpec {
     Time open_within = open_deadline;  ///< For opening as a whole; then it fails in words.
     std::vector<BarSpec> bars;
     std::vector<ControlSpec> controls;  ///< In each group and place, in this order.
+    HangSpec hang;                      ///< In a room.
     std::string extra;
     bool operator==(const PlayerSpec&) const = default;
 
@@ -128,7 +133,8 @@ struct PlayerDocument {
     std::vector<PlayerSpec> players{usual_player()};  ///< Never none.
     ScreenSpec screen;
     int mount_width = 0, mount_height = 0;  ///< In pixels; 0: the mount's own size, or the room there is.
-    Mount mount = Mount::window;            ///< What the workshop shows it in.
+    Mount mount = Mount::window;            ///< What the workshop shows it in, and a packed app.
+    RoomSpec room;                          ///< What they hang in, where that is the mount.
     std::string target = "desktop";         ///< What sources are judged for (see convert/targets.h).
     std::string extra;
     int version = current_version;  ///< Of what was read; a newer one is shown and not written.

@@ -85,6 +85,14 @@ void members(const json& j, const std::string& at, std::string* extra, F&& visit
     if (extra && !unknown.empty()) *extra = unknown.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
+/// The other way round: what is known, and what was kept.
+inline json with(json known, const std::string& extra) {
+    if (auto kept = json::parse(extra, nullptr, false); kept.is_object())
+        for (auto& [key, value] : kept.items())
+            if (!known.contains(key)) known[key] = value;
+    return known;
+}
+
 /// The player of the first format.
 PlayerSpec player_from_first(const json& j, const std::string& at);
 

@@ -26,6 +26,52 @@ json one_of(json values) { return {{"enum", std::move(values)}}; }
 const json text{{"type", "string"}, {"maxLength", 4096}};
 const json colour{{"type", "string"}, {"pattern", "^#[0-9A-Fa-f]{6}$"}};
 
+namespace in_room = room_limits;
+json place_schema() {
+    return {{"type", "array"},
+            {"items", number(-in_room::place, in_room::place)},
+            {"minItems", 3},
+            {"maxItems", 3},
+            {"description", "Metres: to the right, up from the floor, towards whoever stands where the room begins."}};
+}
+json length_schema() { return number(in_room::least_length, in_room::most_length); }
+json pose_schema(json more = json::object()) {
+    more.update({{"at_m", place_schema()}, {"turn_deg", number(-180, 180)}, {"tilt_deg", number(-90, 90)}});
+    return object(std::move(more));
+}
+json hang_schema() {
+    return object({{"at_m", place_schema()},
+                   {"facing", one_of(json(facing_names()))},
+                   {"turn_deg", number(-180, 180)},
+                   {"tilt_deg", number(-90, 90)},
+                   {"width_m", length_schema()},
+                   {"bend_m", number(0, in_room::most_length)},
+                   {"surface",
+                    {{"type", "array"},
+                     {"items", whole(in_room::least_surface, in_room::most_surface)},
+                     {"minItems", 2},
+                     {"maxItems", 2}}},
+                   {"margin_m", number(0, in_room::most_length)},
+                   {"backing", colour},
+                   {"cover", number(0, 1)}});
+}
+json room_schema() {
+    auto solid = object({{"name", text},
+                         {"kind", one_of(json(solid_names()))},
+                         {"at_m", place_schema()},
+                         {"turn_deg", number(-180, 180)},
+                         {"width_m", length_schema()},
+                         {"height_m", length_schema()},
+                         {"depth_m", length_schema()},
+                         {"colour", colour}});
+    return object({{"viewer", pose_schema({{"field_deg", number(in_room::least_field, in_room::most_field)}})},
+                   {"hand", pose_schema()},
+                   {"solids", list_of(solid, RoomSpec::most_solids)},
+                   {"walls", colour},
+                   {"floor", colour},
+                   {"sound_by_place", {{"type", "boolean"}}}});
+}
+
 json schema_of(const SettingKind& s) {
     using Type = SettingKind::Type;
     json j = text;
@@ -88,7 +134,11 @@ json project_schema() {
                        {"edge", one_of({"bottom", "top"})},
                        {"where", one_of({"on", "beside", "clear"})},
                        {"ground", colour},
-                       {"cover", number(0, 1)}},
+                       {"cover", number(0, 1)},
+                       {"room", object({{"side", one_of(json(side_names()))},
+                                        {"gap_m", number(0, in_room::place)},
+                                        {"tilt_deg", number(-90, 90)},
+                                        {"out_m", number(0, in_room::place)}})}},
                       {"name"});
     auto picture = object(
         {{"surround", colour},
@@ -111,6 +161,7 @@ json project_schema() {
                           {"hide_after_ns", whole(0)},
                           {"give_up_after_ns", whole(0)},
                           {"open_within_ns", whole(1'000'000'000, 600'000'000'000)},
+                          {"room", hang_schema()},
                           {"bars", list_of(bar, 6)},
                           {"controls", list_of({{"$ref", "#/$defs/control"}}, 120)}});
     auto schema =
@@ -121,6 +172,7 @@ json project_schema() {
                 {"mount_size", {{"type", "array"}, {"items", whole(100, 8192)}, {"minItems", 2}, {"maxItems", 2}}},
                 {"sources", list_of(source, 10000)},
                 {"screen", screen},
+                {"room", room_schema()},
                 {"players",
                  {{"type", "array"}, {"items", player}, {"minItems", 1}, {"maxItems", PlayerDocument::most_players}}}},
                {"ruedo"});
