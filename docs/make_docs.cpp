@@ -9,7 +9,6 @@
 #include "player/player.h"
 #include "scene/findings.h"
 
-
 int main(int argc, char** argv) {
     if (argc != 2) return 2;
     std::ofstream(std::string(argv[1]) + "/controller-states.md") << ruedo::machine::table();
@@ -17,7 +16,7 @@ int main(int argc, char** argv) {
     std::ofstream(std::string(argv[1]) + "/controls.md") << ruedo::controls_page();
     std::ofstream(std::string(argv[1]) + "/conditions.md") << ruedo::conditions_page();
     std::ofstream(std::string(argv[1]) + "/project.schema.json") << ruedo::project_schema().dump(2) << "\n";
-        std::ofstream(std::string(argv[1]) + "/room.md") << ruedo::scene::room_page();
+    std::ofstream(std::string(argv[1]) + "/room.md") << ruedo::scene::room_page();
     std::ofstream(std::string(argv[1]) + "/recipe.md") << ruedo::recipe_page();
     std::ofstream(std::string(argv[1]) + "/recipe.schema.json") << ruedo::recipe_schema().dump(2) << "\n";
     return 0;

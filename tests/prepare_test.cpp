@@ -530,11 +530,11 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
         tell_desktop("heading", "a < b");
         CHECK(soon([&] { return desktop.heard.contains("heading: a &lt; b"); }));
         Kitchen k;
-                Recipe slow;
+        Recipe slow;
         slow.video.action = Recipe::Do::encode;
         auto in = (k.folder / "vp9_opus.webm").string();
         auto& cards = k.page().cards();
-                (void)value(cards.queue().add(in, k.folder / "slow.webm", slow));
+        (void)value(cards.queue().add(in, k.folder / "slow.webm", slow));
         cards.look();
         REQUIRE(soon([&] { return cards.unfinished() == 1; }));
         std::size_t asked = 0;
@@ -549,7 +549,7 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
         // Nobody looks at it while it ends.
         QWidget other;
         other.show(), other.activateWindow();
-                        REQUIRE(soon([&] { return cards.unfinished() == 0; }, 90'000));
+        REQUIRE(soon([&] { return cards.unfinished() == 0; }, 90'000));
         CHECK(soon([&] {
             return std::any_of(desktop.heard.begin(), desktop.heard.end(),
                                [](auto& said) { return said.startsWith("“slow.webm” is made"); });

@@ -7,6 +7,7 @@
 #include <deque>
 
 #include "container/container.h"
+#include "scene/scene.h"
 
 namespace ruedo {
 namespace {
@@ -256,7 +257,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
             more.push_back({{"player", spec.name}, {"box", box_json(m.box, p.box)}, {"controls", std::move(names)}});
         }
     }
-    for (auto& f : review(a.document, a.folder))
+    for (auto& f : scene::review_all(a.document, a.folder))
         findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"why", f.why}, {"where", f.where}});
     auto& first = a.players.front().context.snapshot.state;
     json document{{"mount", mount_name},

@@ -72,6 +72,7 @@ void CaptionsLayer::follow(const Snapshot& snapshot, const QRectF& picture, doub
     setAccessibleDescription(lines().join(' '));
     setVisible(!shown_.empty());
     update();
+    if (on_changed) on_changed();
 }
 
 QStringList CaptionsLayer::lines() const {

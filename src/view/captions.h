@@ -19,6 +19,7 @@ class CaptionsLayer : public QWidget {
     /// How large the mount's pixels are seen; letters are sized for the mount.
     void set_scale(double scale) { scale_ = scale; }
     QStringList lines() const;
+    std::function<void()> on_changed;  ///< Other captions are to be seen.
 
   protected:
     void paintEvent(QPaintEvent*) override;

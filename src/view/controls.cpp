@@ -41,6 +41,10 @@ class Focusing : public Base, public ShowsControl {
     Focusing(const ControlSpec& spec, QWidget* parent) : Base(parent), ShowsControl(spec) {
         this->setFocusPolicy(Qt::StrongFocus);
     }
+    void update() {
+        Base::update();
+        tell_changed();
+    }
 
   protected:
     void focusInEvent(QFocusEvent* e) override { Base::focusInEvent(e), this->update(); }
@@ -80,7 +84,7 @@ class PressControl : public Focusing<QAbstractButton> {
         if (!tracks && asked.what != Press::What::choose_sound) return calls_.press(asked);
         QMenu menu(this);
         add_choices(menu, context_.snapshot, calls_, true, tracks);
-        menu.exec(mapToGlobal(QPoint(0, -menu.sizeHint().height())));
+        menu.exec(on_display(*this, QPoint()) - QPoint(0, menu.sizeHint().height()));
     }
     ControlCalls calls_;
     Mark mark_;
@@ -294,6 +298,10 @@ class SaysControl : public QWidget, public ShowsControl {
             update();
         });
     }
+    void update() {
+        QWidget::update();
+        tell_changed();
+    }
     void show_context(const ControlContext& context) override {
         context_ = context;
         auto label = label_of(spec_, context_);
@@ -450,7 +458,8 @@ void MoreButton::open() {
                 break;
         }
     }
-    menu->popup(mapToGlobal(QPoint(0, -menu->sizeHint().height())));
+    auto at = on_display_ ? on_display_(*this, QPoint()) : mapToGlobal(QPoint());
+    menu->popup(at - QPoint(0, menu->sizeHint().height()));
 }
 
 }  // namespace ruedo

@@ -24,11 +24,22 @@ class ShowsControl {
     void set_on_picture(bool on) { drawn_.on_picture = on; }
     /// How large the mount's pixels are seen.
     void set_scale(double scale) { scale_ = scale; }
+    /// Told whenever it wants to be drawn anew: where its widget is not what is seen.
+    void set_changed(std::function<void()> changed) { changed_ = std::move(changed); }
+    /// Where a place of its widget is on the display; as the widget itself has it without.
+    using OnDisplay = std::function<QPoint(const QWidget&, QPoint)>;
+    void set_on_display(OnDisplay where) { on_display_ = std::move(where); }
     /// The same control with other settings.
     void set_spec(const ControlSpec& spec) { spec_ = spec, label_.clear(); }
     const ControlSpec& spec() const { return spec_; }
 
   protected:
+    void tell_changed() const {
+        if (changed_) changed_();
+    }
+    QPoint on_display(const QWidget& widget, QPoint at) const {
+        return on_display_ ? on_display_(widget, at) : widget.mapToGlobal(at);
+    }
     ControlSpec spec_;
     ControlContext context_;
     /// Its box in the mount's own pixels, and a place in it.
@@ -42,6 +53,10 @@ class ShowsControl {
     Drawn drawn_;
     std::string label_;
     double scale_ = 1;
+
+  private:
+    std::function<void()> changed_;
+    OnDisplay on_display_;
 };
 struct MadeControl {
     QWidget* widget = nullptr;
@@ -59,6 +74,7 @@ class MoreButton : public QAbstractButton {
     void set_scale(double scale) { scale_ = scale; }
     /// What the menu of a press would hold, for tests and assistive technology.
     QStringList folded() const;
+    void set_on_display(ShowsControl::OnDisplay where) { on_display_ = std::move(where); }
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -72,6 +88,7 @@ class MoreButton : public QAbstractButton {
     ControlCalls calls_;
     Drawn drawn_;
     double scale_ = 1;
+    ShowsControl::OnDisplay on_display_;
 };
 
 }  // namespace ruedo

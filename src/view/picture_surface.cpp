@@ -78,7 +78,8 @@ class PictureSurface::Sink final : public PictureSink {
     /// One repaint at a time is asked for, however many pictures come meanwhile.
     void ask() {
         if (!surface_ || std::exchange(asked_, true)) return;
-        QMetaObject::invokeMethod(surface_, [s = surface_] { s->update(); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            surface_, [s = surface_] { s->composed_ ? s->composed_() : s->update(); }, Qt::QueuedConnection);
     }
     std::mutex mutex_;
     PictureSurface* surface_;
@@ -101,8 +102,8 @@ std::shared_ptr<PictureSink> PictureSurface::sink() const { return sink_; }
 void PictureSurface::report_to(Controller* controller) { controller_ = controller; }
 bool PictureSurface::has_picture() const { return sink_->has_image(); }
 
-QImage PictureSurface::still() const {
-    auto image = sink_->take(false).image;
+QImage PictureSurface::still() const { return image_of(sink_->take(false).image); }
+QImage PictureSurface::image_of(std::shared_ptr<const Image> image) const {
     if (!image) return {};
     // The pixels live as long as this picture of them does.
     auto* kept = new std::shared_ptr<const Image>(image);
@@ -113,6 +114,23 @@ QImage PictureSurface::still() const {
             QImage::Format_RGB32,
             [](void* p) { delete static_cast<std::shared_ptr<const Image>*>(p); },
             kept};
+}
+
+void PictureSurface::compose_elsewhere(std::function<void()> told) {
+    bool other = !composed_ != !told;
+    composed_ = std::move(told);
+    if (other) place();
+}
+PictureSurface::Composed PictureSurface::compose() {
+    auto taken = sink_->take(true);
+    if (!taken.image) return {};
+    set_picture_size(taken.shape.width(), taken.shape.height());
+    Composed c{image_of(taken.image), picture_rect(), {}};
+    if (taken.first)
+        c.shown = [this, taken] {
+            if (controller_) controller_->painted(taken.pts, taken.due, monotonic_now());
+        };
+    return c;
 }
 
 void PictureSurface::set_fit(Fit fit, double x, double y) {
@@ -141,7 +159,7 @@ QRectF PictureSurface::picture_rect() const {
     auto r = fit_rect(fit_, width_, height_, area.width(), area.height(), align_x_, align_y_);
     r.x += area.x(), r.y += area.y();
     // Whole device pixels, so that what is made at that size is laid down as it is.
-    auto d = devicePixelRatioF();
+    auto d = ratio();
     auto x = std::round(r.x * d), y = std::round(r.y * d);
     return {x / d, y / d, std::max(1.0, std::round(r.width * d)) / d, std::max(1.0, std::round(r.height * d)) / d};
 }
@@ -149,7 +167,7 @@ QRectF PictureSurface::picture_rect() const {
 void PictureSurface::place() {
     if (width_ > 0 && height_ > 0) {
         auto r = picture_rect();
-        auto d = devicePixelRatioF();
+        auto d = ratio();
         if (look_.render_width > 0)
             sink_->set_size(look_.render_width, look_.render_height);
         else

@@ -29,6 +29,16 @@ class PictureSurface : public QWidget {
     QImage still() const;
     /// Changes when the place for the picture does: the held picture wants to be made anew.
     std::function<void()> on_resized;
+    /// Somebody else composes what is seen: `told` of every new picture (on the window's thread), which is then made in
+    /// the surface's own pixels. An empty one gives it back to the surface.
+    void compose_elsewhere(std::function<void()> told);
+    /// What that one lays down, where, and whom it tells once that has come to the screen.
+    struct Composed {
+        QImage picture;
+        QRectF place;
+        std::function<void()> shown;
+    };
+    Composed compose();
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -39,6 +49,8 @@ class PictureSurface : public QWidget {
   private:
     class Sink;
     void place();
+    QImage image_of(std::shared_ptr<const Image> image) const;
+    double ratio() const { return composed_ ? 1 : devicePixelRatioF(); }
     std::shared_ptr<Sink> sink_;
     Controller* controller_ = nullptr;
     Fit fit_ = Fit::contain;
@@ -46,6 +58,7 @@ class PictureSurface : public QWidget {
     int width_ = 0, height_ = 0;
     QRect area_;
     PictureSpec look_;
+    std::function<void()> composed_;
 };
 
 }  // namespace ruedo

@@ -46,10 +46,12 @@ class PlayerView::Poster : public QWidget {
         setAccessibleName("Poster");
         hide();
     }
-    void set(const QImage& image, const QColor& surround) {
-        if (image.cacheKey() != image_.cacheKey() || surround != surround_)
-            image_ = image, surround_ = surround, update();
+    /// True where it looks otherwise than before.
+    bool set(const QImage& image, const QColor& surround) {
+        bool other = image.cacheKey() != image_.cacheKey() || surround != surround_;
+        if (other) image_ = image, surround_ = surround, update();
         if (isVisible() == image_.isNull()) setVisible(!image_.isNull());
+        return other;
     }
     const QImage& image() const { return image_; }
 
@@ -71,10 +73,12 @@ PlaybackHost::PlaybackHost(bool sound_device)
     : strand(make_real_strand()),
       mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
 
-PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), host_(host) {
-    surface_ = new PictureSurface(this);
+PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
+    : QWidget(parent), host_(host), surface_(new PictureSurface(this)), sheet_(*this, *surface_) {
     poster_ = new Poster(this);
     captions_ = new CaptionsLayer(this);
+    captions_->on_changed = [this] { sheet_.mark(captions_->geometry()); };
+
     PlayerSession::Host told{
         .strand = host_.strand,
         .make =
@@ -113,8 +117,8 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent) : QWidget(parent), h
     follow_.start(100);
     hide_.setSingleShot(true);
     connect(&hide_, &QTimer::timeout, this, [this] { follow(); });
-    for (QWidget* w : {static_cast<QWidget*>(this), static_cast<QWidget*>(surface_)})
-        w->installEventFilter(this), w->setMouseTracking(true);
+    installEventFilter(this);
+    for (QWidget* w : {static_cast<QWidget*>(this), static_cast<QWidget*>(surface_)}) w->setMouseTracking(true);
     setAttribute(Qt::WA_AcceptTouchEvents);
     setFocusPolicy(Qt::ClickFocus);
     setMinimumSize(120, 80);
@@ -186,18 +190,18 @@ void PlayerView::make_controls() {
             turned(index);
         };
         auto made = make_control(spec, calls, this);
-        made.widget->installEventFilter(this);
+        made.shows->set_changed([this, w = made.widget] { sheet_.mark(w->geometry()); });
+        made.shows->set_on_display(
+            [this](auto& w, QPoint at) { return on_display ? on_display(w.mapTo(this, at)) : w.mapToGlobal(at); });
         made.shows->set_stills([this](auto at, auto told) { ask_still(at, std::move(told)); });
         controls_.push_back(made);
     }
     for (auto& m : before)
         if (m.widget) m.widget->hide(), m.widget->deleteLater();
     for (std::size_t i = 1; i < controls_.size(); ++i) setTabOrder(controls_[i - 1].widget, controls_[i].widget);
-    while (plates_.size() < session_->player().bars.size()) {
-        plates_.push_back(new Plate(this));
-        plates_.back()->installEventFilter(this);
-    }
+    while (plates_.size() < session_->player().bars.size()) plates_.push_back(new Plate(this));
     fill_strips();
+    sheet_.mark_all();
     // What moves with the sound is looked at oftener.
     bool meters = std::any_of(controls_.begin(), controls_.end(),
                               [](auto& m) { return m.shows->spec().kind->form == ControlKind::Form::meter; });
@@ -357,11 +361,12 @@ void PlayerView::set_mount(Mount mount, QSize pixels) {
 }
 double PlayerView::scale() const {
     // Over the whole screen it is seen as it is.
-    return pixels_.isEmpty() || in_full_screen() ? 1 : static_cast<double>(width()) / pixels_.width();
+    return pixels_.isEmpty() || in_full_screen() || hangs() ? 1 : static_cast<double>(width()) / pixels_.width();
 }
 MountShape PlayerView::mount_shape() const {
     auto pixels = pixels_.isEmpty() || in_full_screen() ? size() : pixels_;
     auto shape = shape_of(mount_, pixels.width(), pixels.height());
+    shape.loose = hangs();
     if (clear_ && !in_full_screen())
         shape.left = clear_->left(), shape.top = clear_->top(), shape.right = clear_->right(),
         shape.bottom = clear_->bottom();
@@ -425,7 +430,7 @@ void PlayerView::follow() {
         if (nothing.pixelColor(0, 0) != surround) nothing.fill(surround);
         before_first = nothing;
     }
-    poster_->set(before_first, surround);
+    if (poster_->set(before_first, surround)) sheet_.mark(poster_->geometry());
     if (on_event && s.events > events_seen_)
         for (auto& e : controller().events(events_seen_)) events_seen_ = e.n, on_event(e);
 }
@@ -434,6 +439,8 @@ void PlayerView::follow() {
 void PlayerView::place(const ControlContext& context) {
     auto& player = session_->player();
     auto layout = lay_out(player, mount_shape(), context, session_->source());
+    // A surface in a room has the size it has, and its bars beside it.
+    if (hangs()) resize(layout.whole.width, layout.whole.height);
     surface_->setGeometry(rect());
     surface_->set_area(seen(layout.area));
     poster_->setGeometry(seen(layout.area));
@@ -463,7 +470,8 @@ void PlayerView::place(const ControlContext& context) {
     }
     while (more_.size() < layout.more.size()) {
         more_.push_back(new MoreButton(this));
-        more_.back()->installEventFilter(this);
+        more_.back()->set_on_display(
+            [this](auto& w, QPoint at) { return on_display ? on_display(w.mapTo(this, at)) : w.mapToGlobal(at); });
     }
     for (std::size_t i = 0; i < more_.size(); ++i) {
         bool shown = i < layout.more.size();
@@ -478,6 +486,9 @@ void PlayerView::place(const ControlContext& context) {
         }
         if (more_[i]->isHidden() == shown) more_[i]->setVisible(shown), more_[i]->raise();
     }
+    if (hangs())
+        sheet_.set_corners(surface_->picture_rect() & QRectF(rect_of(layout.area)), player.picture.corner,
+                           QColor(text(player.picture.surround)));
     auto s = context.snapshot;
     if (line_of_its_own) s.cues.reset();
     captions_->set_scale(scale());
@@ -495,8 +506,14 @@ void PlayerView::resizeEvent(QResizeEvent*) {
     take_look();
     place(session_->context());
 }
+void PlayerView::childEvent(QChildEvent* event) {
+    // Before it is seen for the first time.
+    if (event->polished() && event->child()->isWidgetType()) event->child()->installEventFilter(this);
+    QWidget::childEvent(event);
+}
 
 bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
+    if (auto* child = qobject_cast<QWidget*>(watched)) sheet_.watch(*child, *event);
     switch (event->type()) {
         case QEvent::MouseMove:
         case QEvent::Enter:

@@ -10,6 +10,7 @@
 #include "view/controls.h"
 #include "view/desk.h"
 #include "view/picture_surface.h"
+#include "view/player_sheet.h"
 
 namespace ruedo {
 
@@ -81,9 +82,14 @@ class PlayerView : public QWidget {
     QImage poster_now() const;                          ///< What stands in front of the picture, if anything.
     int posters_made() const { return posters_made_; }  ///< Since the view was made.
     CaptionsLayer& captions() { return *captions_; }
+    /// In a room somebody else composes what is seen: out of the surface's pictures and this sheet.
+    PlayerSheet& sheet() { return sheet_; }
+    /// Where a place of it is on the display then; by its own place without.
+    std::function<QPoint(QPoint)> on_display;
 
   protected:
     void resizeEvent(QResizeEvent*) override;
+    void childEvent(QChildEvent*) override;
     bool eventFilter(QObject* watched, QEvent* event) override;
 
   private:
@@ -101,8 +107,10 @@ class PlayerView : public QWidget {
     void wake();
     void add_action(const QKeySequence& keys, std::function<void()> run);
     bool someone_there() const;
+    bool hangs() const { return mount_ == Mount::room && !in_full_screen(); }
     PlaybackHost& host_;
     PictureSurface* surface_;
+    PlayerSheet sheet_;
     std::unique_ptr<PlayerSession> session_;
     CaptionsLayer* captions_;
     Poster* poster_;

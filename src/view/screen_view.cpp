@@ -2,6 +2,8 @@
 #include "view/screen_view.h"
 
 #include <QApplication>
+#include <QKeyEvent>
+
 #include <QPainter>
 #include <algorithm>
 #include <cmath>
@@ -42,12 +44,14 @@ PlayerView* ScreenView::make_view() {
         if (on_event) on_event(place_in(view), e);
     };
     view->on_turned = [this, view](std::size_t) {
+        if (room_) room_->rebuild();
         if (on_turned) on_turned(place_in(view), source_of(place_in(view)));
     };
     view->on_renewed = [this, view] {
         if (on_renewed) on_renewed(*view);
     };
     view->on_laid_out = [this] {
+        if (room_) room_->rebuild();
         if (on_laid_out) on_laid_out();
     };
     view->on_full_screen_left = [this] {
@@ -66,6 +70,7 @@ PlayerView* ScreenView::make_view() {
 void ScreenView::remove(PlayerView* view) {
     if (view->in_full_screen()) view->toggle_full_screen();
     if (on_removed) on_removed(*view);
+    if (room_) room_->forget(*view);
     view->on_event = {}, view->on_turned = {}, view->on_laid_out = {}, view->on_leave = {};
     view->hide();
     view->controller().release();
@@ -120,6 +125,7 @@ void ScreenView::take(const PlayerDocument& document, const std::filesystem::pat
         seat.left = false;
         seat.view->take(part, index, folder);
     }
+    if (room_) room_->take(document_);
     // What sounds is looked at now and then besides: a press on one player is an event of that one only.
     bool several = document.screen.one_sounds && seats_.size() > 1;
     several ? follow_.start(50) : follow_.stop();
@@ -165,7 +171,30 @@ MountShape ScreenView::mount_shape() const {
     return shape_of(mount_, pixels.width(), pixels.height());
 }
 
+/// Each on its own surface; what is seen of them is the room's affair.
+void ScreenView::place_in_room() {
+    if (!room_) room_ = new RoomView(*this);
+    for (std::size_t i = 0; i < seats_.size(); ++i) {
+        auto& view = *seats_[i].view;
+        auto& hang = document_.player(i).hang;
+        view.set_clear({});
+        if (!view.in_full_screen() || view.parentWidget() == this) view.move(0, 0);
+        view.set_mount(Mount::room, {hang.surface_width, hang.surface_height});
+    }
+    room_->setGeometry(rect());
+    room_->raise();
+    room_->show();
+    room_->take(document_);
+}
+void ScreenView::leave_room() {
+    for (auto& s : seats_) room_->forget(*s.view);
+    delete std::exchange(room_, nullptr);
+}
+
 void ScreenView::place() {
+    // While players come and go there may be more of them than the document has.
+    if (mount_ == Mount::room && seats_.size() <= document_.players.size()) return place_in_room();
+    if (room_) leave_room();
     auto shape = mount_shape();
     auto boxes = place_players(document_.screen, seats_.size(), shape);
     auto at = [of = scale()](int v) { return static_cast<int>(std::lround(v * of)); };
@@ -190,6 +219,13 @@ void ScreenView::set_standalone() {
 }
 
 void ScreenView::resizeEvent(QResizeEvent*) { place(); }
+void ScreenView::keyPressEvent(QKeyEvent* e) {
+    if (!room_ || !room_->key(e->key(), e->modifiers())) QWidget::keyPressEvent(e);
+}
+// A press that was handed on to a player in a room is nobody's else.
+void ScreenView::mousePressEvent(QMouseEvent* e) { e->setAccepted(room_); }
+void ScreenView::mouseMoveEvent(QMouseEvent* e) { e->setAccepted(room_); }
+void ScreenView::mouseReleaseEvent(QMouseEvent* e) { e->setAccepted(room_); }
 void ScreenView::paintEvent(QPaintEvent*) {
     QPainter g(this);
     g.fillRect(rect(), QColor(text(document_.screen.ground)));

@@ -3,6 +3,7 @@
 #pragma once
 #include "player/screen.h"
 #include "view/player_view.h"
+#include "view/room_view.h"
 
 namespace ruedo {
 
@@ -31,6 +32,8 @@ class ScreenView : public QWidget {
     Mount mount() const { return mount_; }
     double scale() const;
     MountShape mount_shape() const;
+    /// The room, while that is the mount.
+    RoomView* room() const { return room_; }
     void set_arranging(bool arranging);
     /// In an app of its own.
     void set_standalone();
@@ -45,6 +48,10 @@ class ScreenView : public QWidget {
   protected:
     void paintEvent(QPaintEvent*) override;
     void resizeEvent(QResizeEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
 
   private:
     struct Seat {
@@ -56,6 +63,8 @@ class ScreenView : public QWidget {
     void remove(PlayerView* view);
     std::size_t place_in(const PlayerView* view) const;
     void place();
+    void place_in_room();
+    void leave_room();
     void share_keys();
     void keep_one_sounding();
     PlaybackHost& host_;
@@ -64,6 +73,7 @@ class ScreenView : public QWidget {
     std::size_t active_ = 0;
     Mount mount_ = Mount::window;
     QSize pixels_;
+    RoomView* room_ = nullptr;
     bool arranging_ = false, standalone_ = false;
     OneSounds one_sounds_;
     QTimer follow_;

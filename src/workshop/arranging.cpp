@@ -18,7 +18,7 @@
 
 namespace ruedo {
 ArrangeLayer::ArrangeLayer(ScreenView& screen, Project& project, QWidget* parent)
-    : QWidget(parent), screen_(screen), project_(project) {
+    : QWidget(parent), screen_(screen), project_(project), handles_(screen, project) {
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
     setAccessibleName("The player, to be arranged");
@@ -37,21 +37,30 @@ std::optional<std::size_t> ArrangeLayer::selected() const {
     return std::nullopt;
 }
 
-QRect ArrangeLayer::seen(std::size_t player, const Box& box) const {
+QPolygonF ArrangeLayer::outline(std::size_t player, const Box& box) const {
+    if (auto* room = screen_.room()) return room->outline(player, box);
     auto& view = screen_.player(player);
-    return view.seen(box).translated(view.pos());
+    return QPolygonF(QRectF(view.seen(box).translated(view.pos())));
 }
-std::size_t ArrangeLayer::player_at(QPoint at) const {
+ArrangeLayer::Under ArrangeLayer::under(QPoint at) const {
+    if (auto* room = screen_.room()) {
+        auto landing = room->aim_at(at).landing;
+        auto eye = room->eye();
+        if (!landing) landing = room->scene().landing_beyond(project_.player(), eye.ray(at.x(), at.y()));
+        if (!landing) return {project_.player(), QPoint(-1, -1)};
+        return {landing->player,
+                QPoint(static_cast<int>(std::floor(landing->x)), static_cast<int>(std::floor(landing->y)))};
+    }
     // Between two of them it is the selected one.
+    auto player = project_.player();
     for (std::size_t i = 0; i < screen_.count(); ++i)
-        if (screen_.player(i).geometry().contains(at)) return i;
-    return project_.player();
+        if (screen_.player(i).geometry().contains(at)) player = i;
+    auto& view = screen_.player(player);
+    return {player, ((QPointF(at) - view.pos()) / view.scale()).toPoint()};
 }
-std::optional<std::size_t> ArrangeLayer::control_at(std::size_t player, QPoint at) const {
-    auto& layout = screen_.player(player).layout_now();
-    for (std::size_t i = 0; i < layout.controls.size(); ++i)
-        if (layout.controls[i].shown && seen(player, layout.controls[i].box).contains(at)) return i;
-    return std::nullopt;
+std::optional<std::size_t> ArrangeLayer::control_at(QPoint at) const {
+    auto [player, pixel] = under(at);
+    return ruedo::control_at(screen_.player(player).layout_now(), pixel.x(), pixel.y());
 }
 
 std::vector<DropZone> ArrangeLayer::zones(std::size_t player) const {
@@ -77,17 +86,15 @@ QStringList ArrangeLayer::order() const {
 }
 
 std::optional<ArrangeLayer::Over> ArrangeLayer::over(QPoint at) const {
-    auto player = player_at(at);
-    auto& view = screen_.player(player);
+    auto [player, pixel] = under(at);
     auto all = zones(player);
-    at -= view.pos();
-    auto* zone = zone_at(all, static_cast<int>(at.x() / view.scale()), static_cast<int>(at.y() / view.scale()));
+    auto* zone = zone_at(all, pixel.x(), pixel.y());
     return zone ? std::optional(Over{player, *zone}) : std::nullopt;
 }
 
 void ArrangeLayer::drag_over(QPoint at) {
     over_ = over(at);
-    towards_ = player_at(at);
+    towards_ = under(at).player;
     dragging_ = true;
     update();
 }
@@ -175,18 +182,33 @@ void ArrangeLayer::paste() {
 void ArrangeLayer::mousePressEvent(QMouseEvent* e) {
     setFocus();
     pressed_ = e->position().toPoint();
-    auto player = player_at(pressed_);
-    held_ = e->button() == Qt::LeftButton ? control_at(player, pressed_) : std::nullopt;
+    auto player = under(pressed_).player;
+    held_ = e->button() == Qt::LeftButton ? control_at(pressed_) : std::nullopt;
+    if (auto* room = screen_.room(); room && !held_) {
+        // A screen by its edge or its mark on the floor; elsewhere one looks about.
+        if (e->button() == Qt::LeftButton && handles_.take(pressed_)) return update();
+        if (e->button() != Qt::LeftButton || !room->aim_at(pressed_).landing) return hand_on(*e);
+    }
     project_.select_player(player, held_ ? project_.document().player(player).controls[*held_].name : std::string());
 }
 void ArrangeLayer::mouseMoveEvent(QMouseEvent* e) {
     auto at = e->position().toPoint();
-    setCursor(control_at(player_at(at), at) ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    if (handles_.held()) return handles_.drag(at, e->modifiers() & Qt::ShiftModifier), update();
+    if (screen_.room() && e->buttons() && !held_) return hand_on(*e), update();
+    setCursor(handles_.at(at) ? Qt::SizeAllCursor : control_at(at) ? Qt::OpenHandCursor : Qt::ArrowCursor);
     if (!held_ || !(e->buttons() & Qt::LeftButton)) return;
     if (!dragging_ && (at - pressed_).manhattanLength() < 8) return;
     drag_over(at);
 }
+void ArrangeLayer::wheelEvent(QWheelEvent* e) { screen_.room() ? hand_on(*e) : e->ignore(); }
+/// To the room, which looks about with it.
+void ArrangeLayer::hand_on(QEvent& event) const {
+    QApplication::sendEvent(screen_.room(), &event);
+    event.accept();
+}
 void ArrangeLayer::mouseReleaseEvent(QMouseEvent* e) {
+    if (handles_.held()) return handles_.let_go(), update();
+    if (screen_.room() && !held_) return hand_on(*e);
     bool moved = dragging_ && held_;
     auto control = std::exchange(held_, std::nullopt);
     drag_left();
@@ -230,6 +252,7 @@ void ArrangeLayer::keyPressEvent(QKeyEvent* e) {
                                            {Qt::Key_Right, Toward::right},
                                            {Qt::Key_Up, Toward::up},
                                            {Qt::Key_Down, Toward::down}};
+    if (auto* room = screen_.room(); room && !at && room->key(e->key(), e->modifiers())) return update();
     if (!at || e->modifiers() != Qt::NoModifier) return QWidget::keyPressEvent(e);
     if (takes) return remove_selected();
     if (auto toward = arrows.find(e->key()); toward != arrows.end()) {
@@ -246,6 +269,7 @@ void ArrangeLayer::keyPressEvent(QKeyEvent* e) {
 void ArrangeLayer::paintEvent(QPaintEvent*) {
     QPainter g(this);
     g.setRenderHint(QPainter::Antialiasing);
+    if (screen_.room()) handles_.paint(g);
     dragging_ ? paint_zones(g) : paint_selection(g);
 }
 
@@ -253,10 +277,11 @@ void ArrangeLayer::paintEvent(QPaintEvent*) {
 void ArrangeLayer::paint_zones(QPainter& g) const {
     auto paper = QColor(0xF7, 0xF1, 0xE5);
     for (auto& z : zones(towards_)) {
-        auto box = seen(towards_, z.box);
+        auto line = outline(towards_, {z.box.x + 1, z.box.y + 1, z.box.width - 2, z.box.height - 2});
+        auto box = line.boundingRect();
         g.setPen(QPen(QColor(0xE2, 0xAC, 0x4C, 110), 1, Qt::DotLine));
         g.setBrush(z.bar ? QColor(0x17, 0x13, 0x1A, 120) : QColor(0, 0, 0, 0));
-        g.drawRect(QRectF(box).adjusted(1.5, 1.5, -1.5, -1.5));
+        g.drawPolygon(line);
         if (!z.bar || !z.slot.ends_with("/middle")) continue;
         // Bars that are not there yet say what they would be.
         static constexpr std::array said{"a bar on the picture", "a bar right beside it", "a bar clear of it"};
@@ -265,10 +290,11 @@ void ArrangeLayer::paint_zones(QPainter& g) const {
         g.drawText(box, Qt::AlignCenter, said.at(static_cast<std::size_t>(z.bar->where)));
     }
     if (!over_) return;
-    auto mark = seen(over_->player, over_->zone.mark);
+    auto marked = outline(over_->player, over_->zone.mark);
+    auto mark = marked.boundingRect().toAlignedRect();
     g.setPen(Qt::NoPen);
     g.setBrush(QColor(0xE2, 0xAC, 0x4C, over_->zone.mark.width > 8 ? 150 : 255));
-    g.drawRect(mark);
+    g.drawPolygon(marked);
     g.setFont(look::font(look::Size::small, true));
     auto words = text(over_->zone.words);
     if (over_->player != project_.player()) words += " of " + text(project_.document().player(over_->player).name);
@@ -285,13 +311,13 @@ void ArrangeLayer::paint_zones(QPainter& g) const {
 void ArrangeLayer::paint_selection(QPainter& g) const {
     auto& c = look::colours();
     auto player = project_.player();
-    auto outline = [&](const QRectF& box, bool strong, Qt::PenStyle style) {
+    auto draw = [&](const QPolygonF& line, bool strong, Qt::PenStyle style) {
         g.setBrush(Qt::NoBrush);
         // Two lines, one light and one dark, so that it is seen on any picture.
         g.setPen(QPen(QColor(0x17, 0x13, 0x1A, strong ? 255 : 120), strong ? 4 : 1));
-        g.drawRect(box);
+        g.drawPolygon(line);
         g.setPen(QPen(strong ? QColor(0xE2, 0xAC, 0x4C) : QColor(0xF7, 0xF1, 0xE5, 150), strong ? 2 : 1, style));
-        g.drawRect(box);
+        g.drawPolygon(line);
     };
     auto tag = [&](const QRectF& of, const QString& words, bool inside) {
         g.setFont(look::font(look::Size::small, true));
@@ -305,18 +331,20 @@ void ArrangeLayer::paint_selection(QPainter& g) const {
         g.drawText(box, Qt::AlignCenter, words);
     };
     if (screen_.count() > 1) {
-        auto whole = QRectF(screen_.player(player).geometry()).adjusted(2, 2, -2, -2);
-        outline(whole, project_.selected().empty(), Qt::SolidLine);
-        if (project_.selected().empty()) tag(whole, text(project_.spec().name), true);
+        auto& view = screen_.player(player);
+        auto line = screen_.room() ? outline(player, view.layout_now().area)
+                                   : QPolygonF(QRectF(view.geometry()).adjusted(2, 2, -2, -2));
+        draw(line, project_.selected().empty(), Qt::SolidLine);
+        if (project_.selected().empty()) tag(line.boundingRect(), text(project_.spec().name), true);
     }
     auto& layout = screen_.player(player).layout_now();
     auto& controls = project_.spec().controls;
     for (std::size_t i = 0; i < std::min(controls.size(), layout.controls.size()); ++i) {
         if (!layout.controls[i].shown) continue;
-        auto box = QRectF(seen(player, layout.controls[i].box));
+        auto line = outline(player, layout.controls[i].box);
         bool now = controls[i].name == project_.selected();
-        outline(box.adjusted(-0.5, -0.5, 0.5, 0.5), now, now ? Qt::SolidLine : Qt::DotLine);
-        if (now) tag(box, text(controls[i].name), false);
+        draw(line, now, now ? Qt::SolidLine : Qt::DotLine);
+        if (now) tag(line.boundingRect(), text(controls[i].name), false);
     }
 }
 

@@ -7,6 +7,7 @@
 #include <optional>
 
 #include "player/drop.h"
+#include "workshop/room_handles.h"
 
 class QPainter;
 
@@ -30,8 +31,9 @@ class ArrangeLayer : public QWidget {
     void remove_player();  ///< The selected one, of several.
     void copy_selected() const;
     void paste();
-    /// Where one of a player's boxes lies on this layer.
-    QRect seen(std::size_t player, const Box& box) const;
+    /// Where one of a player's boxes lies on this layer; in a room, what it takes there.
+    QRect seen(std::size_t player, const Box& box) const { return outline(player, box).boundingRect().toAlignedRect(); }
+    QPolygonF outline(std::size_t player, const Box& box) const;
     /// Shown controls of the selected player in reading order, by their own names.
     QStringList order() const;
 
@@ -40,6 +42,7 @@ class ArrangeLayer : public QWidget {
     void mousePressEvent(QMouseEvent*) override;
     void mouseMoveEvent(QMouseEvent*) override;
     void mouseReleaseEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
     bool event(QEvent*) override;
 
@@ -48,14 +51,20 @@ class ArrangeLayer : public QWidget {
         std::size_t player;
         DropZone zone;
     };
-    std::size_t player_at(QPoint at) const;
-    std::optional<std::size_t> control_at(std::size_t player, QPoint at) const;
+    /// The player at a place of the layer (the selected one where there is none), and the pixel of its mount.
+    struct Under {
+        std::size_t player;
+        QPoint at;
+    };
+    Under under(QPoint at) const;
+    std::optional<std::size_t> control_at(QPoint at) const;
     std::optional<std::size_t> selected() const;
     std::vector<DropZone> zones(std::size_t player) const;
     std::optional<Over> over(QPoint at) const;
     void move_to(const Over& to, std::size_t control);
     void paint_selection(QPainter& g) const;
     void paint_zones(QPainter& g) const;
+    void hand_on(QEvent& event) const;
     ScreenView& screen_;
     Project& project_;
     std::optional<std::size_t> held_;  ///< The control under the button that was pressed.
@@ -63,6 +72,7 @@ class ArrangeLayer : public QWidget {
     bool dragging_ = false;
     std::optional<Over> over_;
     std::size_t towards_ = 0;  ///< The player that is dragged over.
+    RoomHandles handles_;
 };
 
 /// One of each kind, to be dragged onto the player or added by a press.

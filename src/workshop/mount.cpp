@@ -7,9 +7,12 @@
 #include <QMouseEvent>
 #include <QPainter>
 #include <QVBoxLayout>
+#include <cmath>
 
 #include "view/look.h"
 #include "player/templates.h"
+#include "scene/findings.h"
+
 #include "workshop/arranging.h"
 #include "workshop/mirror.h"
 #include "workshop/project.h"
@@ -17,6 +20,7 @@
 namespace ruedo {
 namespace {
 constexpr int head = 38;  // the row over the mount
+constexpr int foot_row = 24;  // and under a room
 constexpr auto panes = static_cast<std::size_t>(Mount::room);
 /// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
 class TemplateItem : public QAbstractButton {
@@ -74,6 +78,27 @@ MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
     connect(side_, &QPushButton::toggled, this, [this](bool on) { set_side_by_side(on); });
     connect(begin_, &QPushButton::clicked, this, [this] { choose_template(); });
     turn_ = add("Turn", "Turn the handset; playing goes on");
+    before_me_ = add("Hang it before me", "The selected player's screen, 2 m before where the viewer stands now");
+    connect(before_me_, &QPushButton::clicked, this, [this] {
+        auto d = project_.document();
+        auto& hang = d.player(project_.player()).hang;
+        auto pose = scene::before_viewer(view_->room()->viewer(), 2);
+        hang.at = pose.at, hang.turn = pose.turn, hang.tilt = 0, hang.facing = HangSpec::Facing::fixed;
+        project_.change(d, "Hanging it before the viewer");
+    });
+    to_start_ = add("To the start", "Back to where the viewer begins (Home)");
+    connect(to_start_, &QPushButton::clicked, this, [this] { view_->room()->reset(); });
+    start_here_ = add("Start from here", "The viewer begins where it stands now");
+    connect(start_here_, &QPushButton::clicked, this, [this] {
+        auto d = project_.document();
+        d.room.viewer = view_->room()->viewer();
+        auto round = [](double& v) { v = std::round(v * 100) / 100; };
+        for (auto* v :
+             {&d.room.viewer.at.x, &d.room.viewer.at.y, &d.room.viewer.at.z, &d.room.viewer.turn, &d.room.viewer.tilt})
+            round(*v);
+        view_->room()->set_viewer(d.room.viewer);
+        project_.change(d, "Start of the viewer");
+    });
     for (auto* b : {use_, arrange_}) b->setCheckable(true), b->setObjectName("step");
     connect(use_, &QPushButton::clicked, this, [this] { set_arranging(false); });
     connect(arrange_, &QPushButton::clicked, this, [this] { set_arranging(true); });
@@ -106,7 +131,7 @@ void MountView::set_side_by_side(bool on) {
     side_->setChecked(on);
     for (auto* m : mirrors_) m->deleteLater();
     mirrors_.clear();
-        // A room is no pane that could be drawn small.
+    // A room is no pane that could be drawn small.
     for (std::size_t i = 0; on && i < panes - (mount_ == Mount::room ? 0 : 1); ++i) {
         mirrors_.push_back(new Mirror(*view_, this));
         mirrors_.back()->set_named(true);
@@ -159,40 +184,71 @@ void MountView::place() {
                                      area.top() + static_cast<int>(i / 2) * (high + 10), each, high);
         area.setRight(area.right() - wide - 10);
     }
-    bool window = mount_ == Mount::window;
-    if (window && size_.isEmpty()) {
+    bool window = mount_ == Mount::window, room = mount_ == Mount::room;
+    if (room) {
+                // As large as there is room for, in the shape that it was given, over a line of words.
+        area.setBottom(area.bottom() - foot_row + 6);
+        auto seen = size_.isEmpty() ? area.size() : size_.scaled(area.size(), Qt::KeepAspectRatio);
+        frame_ = screen_ = QRect(area.topLeft(), seen);
+    } else if (window && size_.isEmpty()) {
         frame_ = area;
         screen_ = frame_.adjusted(1, 25, -1, -1);
     } else {
         // At the size it has, or smaller where there is not the room; never larger.
         auto shape = shape_of(mount_, size_.width(), size_.height());
         auto rim = window ? QMargins(1, 25, 1, 1) : QMargins(11, 11, 11, 11);
-        auto room = area.marginsRemoved(rim);
-        auto scale = std::min(
-            {1.0, static_cast<double>(room.width()) / shape.width, static_cast<double>(room.height()) / shape.height});
+        auto inside = area.marginsRemoved(rim);
+        auto scale = std::min({1.0, static_cast<double>(inside.width()) / shape.width,
+                               static_cast<double>(inside.height()) / shape.height});
         QSize seen(static_cast<int>(shape.width * scale), static_cast<int>(shape.height * scale));
-        screen_ = QRect(room.topLeft() + QPoint(window ? 0 : (room.width() - seen.width()) / 2,
-                                                window ? 0 : (room.height() - seen.height()) / 2),
+        screen_ = QRect(inside.topLeft() + QPoint(window ? 0 : (inside.width() - seen.width()) / 2,
+                                                  window ? 0 : (inside.height() - seen.height()) / 2),
                         seen);
         frame_ = screen_.marginsAdded(rim);
         pixels = {shape.width, shape.height};
     }
     view_->setGeometry(screen_);
     view_->set_mount(mount_, pixels);
+    if (auto* hung = view_->room()) {
+                hung->on_told = [this] { update(words_row()); };
+        hung->on_moved = [this] { update(words_row()), layer_->update(); };
+        hung->on_hand_moved = [this] {
+            auto d = project_.document();
+            d.room.hand = view_->room()->hand();
+            project_.change(d, "The hand");
+        };
+    }
     layer_->setGeometry(screen_);
+    layer_->raise();
     int x = 14;
     for (auto* b : {use_, arrange_}) {
         b->setGeometry(x, 4, b->sizeHint().width(), head - 6);
         x += b->width() + 2;
     }
     int right = width() - 14;
-    for (auto* b : {begin_, side_, turn_}) {
+    side_->setVisible(!room), begin_->setVisible(!room);
+    for (auto* b : {before_me_, to_start_, start_here_}) b->setVisible(room);
+    auto shown = room ? std::vector{start_here_, to_start_, before_me_} : std::vector{begin_, side_, turn_};
+    for (auto* b : shown) {
         right -= b->sizeHint().width();
         b->setGeometry(right, 5, b->sizeHint().width(), head - 8);
         right -= 6;
     }
     bool handset = mount_ == Mount::handset_upright || mount_ == Mount::handset_sideways;
     turn_->setVisible(handset);
+}
+
+QRect MountView::words_row() const {
+    if (mount_ == Mount::room) return {frame_.left(), frame_.bottom() + 4, frame_.width(), foot_row - 4};
+    return {arrange_->geometry().right() + 20, 4, turn_->x() - arrange_->geometry().right() - 30, head - 6};
+}
+QString MountView::room_words() const {
+    auto* room = view_->room();
+    if (!room) return {};
+    if (!room->told().isEmpty()) return room->told();
+    auto seen = scene::surface_seen(room->scene(), room->eye(), project_.player());
+    auto& hang = project_.spec().hang;
+    return seen ? text(scene::surface_sentence(hang.surface_width, hang.surface_height, *seen)) : QString();
 }
 
 /// The window's lower right corner, by which its size is dragged.
@@ -237,13 +293,15 @@ void MountView::paintEvent(QPaintEvent*) {
         for (int off : {4, 8})
             g.drawLine(frame_.bottomRight() - QPoint(off - 2, -4), frame_.bottomRight() - QPoint(-4, off - 2));
     } else {
-        g.setPen(QPen(c.soft, 2));
-        g.setBrush(c.ink);
-        g.drawRoundedRect(frame_, 14, 14);
+        if (mount_ == Mount::room) {
+                        words = g.fontMetrics().elidedText(room_words(), Qt::ElideRight, words_row().width());
+        } else {
+            g.setPen(QPen(c.soft, 2));
+            g.setBrush(c.ink);
+            g.drawRoundedRect(frame_, 14, 14);
+        }
         g.setPen(c.soft);
-        g.drawText(
-            QRect(arrange_->geometry().right() + 20, 4, turn_->x() - arrange_->geometry().right() - 30, head - 6),
-            Qt::AlignLeft | Qt::AlignVCenter, words);
+                g.drawText(words_row(), Qt::AlignLeft | Qt::AlignVCenter, words);
     }
 }
 

@@ -26,6 +26,8 @@ class MountView : public QWidget {
     /// Players to begin from, each seen on the clip that plays.
     void choose_template();
     ArrangeLayer& layer() { return *layer_; }
+    /// What stands over a room: what the pointer's ray meets, else how much of its surface is seen.
+    QString room_words() const;
     QSize minimumSizeHint() const override { return {480, 320}; }
 
   protected:
@@ -38,11 +40,13 @@ class MountView : public QWidget {
   private:
     void place();
     QRect grip() const;
+    QRect words_row() const;
     ScreenView* view_;
     Project& project_;
     ArrangeLayer* layer_;
     QPushButton *use_, *arrange_, *side_, *begin_, *turn_;
-    std::vector<Mirror*> mirrors_;  ///< Of the mounts there are, but for the one that plays.
+    QPushButton *before_me_, *to_start_, *start_here_;  ///< In a room.
+    std::vector<Mirror*> mirrors_;                      ///< Of the mounts there are, but for the one that plays.
     Mount mount_ = Mount::window;
     QSize size_;
     bool resizing_ = false;

@@ -146,7 +146,8 @@ QString tell_mount(Telling& t) {
                                      {"handset-upright", "a handset, upright"},
                                      {"handset-sideways", "a handset, sideways"},
                                      {"tablet", "a tablet"},
-                                     {"wall", "a panel on a wall"}};
+                                     {"wall", "a panel on a wall"},
+                                     {"room", "a room"}};
     t.chosen("mount", "/mount", "Mount", mounts, text(mount_name(t.document.mount)),
              [](PlayerDocument& d, std::size_t i) {
                  // Another mount has another size.
@@ -154,8 +155,9 @@ QString tell_mount(Telling& t) {
                  d.mount = static_cast<Mount>(i);
              });
     // Common ones, with the size of the glass.
-    std::vector<Word::Choice> sizes{
-        {"", t.document.mount == Mount::window ? "as large as there is room" : "of its usual size"}};
+    std::vector<Word::Choice> sizes{{"", t.document.mount == Mount::window || t.document.mount == Mount::room
+                                             ? "as large as there is room"
+                                             : "of its usual size"}};
     if (t.document.mount == Mount::handset_upright || t.document.mount == Mount::handset_sideways) {
         struct Glass {
             int width, height, across, down;
@@ -171,6 +173,7 @@ QString tell_mount(Telling& t) {
         using Sizes = std::vector<std::pair<int, int>>;
         for (auto [w, h] : t.document.mount == Mount::window   ? Sizes{{480, 270}, {640, 360}, {960, 540}, {1280, 720}}
                            : t.document.mount == Mount::tablet ? Sizes{{768, 1024}, {1280, 800}}
+                           : t.document.mount == Mount::room   ? Sizes{{1280, 800}, {1920, 1080}}
                                                                : Sizes{{1080, 1920}, {3840, 2160}})
             sizes.push_back({QString("%1x%2").arg(w).arg(h), QString("of %1 × %2 pixels").arg(w).arg(h)});
     }
@@ -421,6 +424,7 @@ Told tell(const PlayerDocument& document, const Selected& selected,
         tell_control(t, static_cast<std::size_t>(control - controls.data()));
     tell_source(t, selected.source, file_for);
     if (document.players.size() > 1) tell_screen(t);
+    if (document.mount == Mount::room) tell_room(t);
     tell_player(t);
     tell_controls(t);
     return std::move(t.out);

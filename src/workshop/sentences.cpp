@@ -13,6 +13,7 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "scene/scene.h"
 #include "view/look.h"
 
 namespace ruedo {
@@ -344,7 +345,7 @@ void Sentences::review_later() {
     auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) +
                  project_.folder().string();
     auto work = [document = project_.document(), folder = project_.folder(),
-                 ask = clips_->asker()](const std::atomic<bool>&) { return review(document, folder, ask); };
+                 ask = clips_->asker()](const std::atomic<bool>&) { return scene::review_all(document, folder, ask); };
     desk_.ask("review", std::move(about), std::move(work), [this](std::vector<DocumentFinding> found) {
         found_ = std::move(found);
         reviewed_ = true;

@@ -85,5 +85,6 @@ struct Telling {
 
 void tell_controls(Telling& t);
 void tell_control(Telling& t, std::size_t control);
+void tell_room(Telling& t);
 
 }  // namespace ruedo::telling

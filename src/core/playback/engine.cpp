@@ -164,8 +164,17 @@ void Controller::Engine::step(int pictures) {
 void Controller::Engine::set_volume(double volume, bool muted) {
     volume_ = std::clamp(volume, 0.0, 1.0);
     muted_ = muted;
-    if (voice_) voice_->set_gain(muted_ ? 0 : gain_of(volume_));
+    sound_as_set();
     note("volume", muted_ ? fmt::format("{:.2f}, muted", volume_) : fmt::format("{:.2f}", volume_));
+}
+
+void Controller::Engine::set_place(double left, double right) {
+    place_ = {left, right};
+    sound_as_set();
+}
+void Controller::Engine::sound_as_set() {
+    auto gain = muted_ ? 0 : gain_of(volume_);
+    if (voice_) voice_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
 }
 
 void Controller::Engine::set_rate(double rate) {
@@ -307,7 +316,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     }
     if (sound_) {
         voice_ = env_.mixer->add_voice();
-        voice_->set_gain(muted_ ? 0 : gain_of(volume_));
+        sound_as_set();
         mixer_listener_ = env_.mixer->on_change([weak = weak_from_this()](const std::string& sentence) {
             auto self = weak.lock();
             if (!self) return;

@@ -33,6 +33,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void refresh();
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
+    void set_place(double left, double right);
+    void tell(const std::string& name, const std::string& detail) { note(name, detail); }
     template <class F>
     void on_call(F&& f) {
         safely(std::forward<F>(f));
@@ -135,6 +137,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time trace_start() const { return made_at_; }
     Time now() const { return env_.strand->now(); }
     Time media_now() const { return clock_.at(now()); }
+    void sound_as_set();
+    std::array<double, 2> place_{1, 1};  ///< How loud it is left and right where it stands, besides its volume.
     void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {},
               std::optional<Time> target = {});
     void publish();

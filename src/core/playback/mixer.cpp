@@ -95,7 +95,7 @@ void Voice::clear() {
         for (auto& piece : pieces_)
             for (; piece.at * 2 < piece.samples.size() && left > 0; ++piece.at, --left)
                 for (std::size_t c = 0; c < 2; ++c)
-                    tail_.push_back(piece.samples[piece.at * 2 + c] * gain_ * fade_ * static_cast<float>(left) /
+                    tail_.push_back(piece.samples[piece.at * 2 + c] * gain_[c] * fade_ * static_cast<float>(left) /
                                     fade_frames);
     }
     next_ = nullptr;
@@ -125,10 +125,10 @@ double Voice::level() const {
     std::lock_guard lock(mixer_.mutex_);
     return running_ ? std::min(1.0F, level_) : 0;
 }
-void Voice::set_gain(float gain) {
+void Voice::set_gain(float left, float right) {
     std::lock_guard lock(mixer_.mutex_);
-    target_ = gain;
-    if (!running_) gain_ = gain;
+    target_ = {left, right};
+    if (!running_) gain_ = target_;
 }
 Time Voice::buffered() const {
     std::lock_guard lock(mixer_.mutex_);
@@ -186,11 +186,13 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
             piece.pts + Time{static_cast<std::int64_t>(static_cast<double>(piece.at) * piece.rate * 1e9 / mix_rate)};
         mark(device_frame + static_cast<std::int64_t>(done), media, piece.rate, static_cast<std::int64_t>(n));
         for (std::size_t i = 0; i < n; ++i) {
-            if (gain_ < target_) gain_ = std::min(target_, gain_ + gain_step);
-            if (gain_ > target_) gain_ = std::max(target_, gain_ - gain_step);
+            for (std::size_t c = 0; c < 2; ++c) {
+                if (gain_[c] < target_[c]) gain_[c] = std::min(target_[c], gain_[c] + gain_step);
+                if (gain_[c] > target_[c]) gain_[c] = std::max(target_[c], gain_[c] - gain_step);
+            }
             if (fade_ < 1) fade_ = std::min(1.0F, fade_ + 1.0F / fade_frames);
-            auto left = piece.samples[2 * (piece.at + i)] * gain_ * fade_,
-                 right = piece.samples[2 * (piece.at + i) + 1] * gain_ * fade_;
+            auto left = piece.samples[2 * (piece.at + i)] * gain_[0] * fade_,
+                 right = piece.samples[2 * (piece.at + i) + 1] * gain_[1] * fade_;
             out[2 * (done + i)] += left, out[2 * (done + i) + 1] += right;
             level_ = std::max({level_, std::abs(left), std::abs(right)});
         }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // One mixer for the process owns the sound device; controllers have voices in it.
 #pragma once
+#include <array>
 #include <deque>
 #include <functional>
 #include <map>
@@ -68,8 +69,9 @@ class Voice {
     void clear();
     /// Drops what belongs to media time `from` and later; running goes on.
     void cut(Time from);
-    void set_gain(float gain);  ///< Reached within a 10 ms ramp.
-    Time buffered() const;      ///< Seconds of sound waiting, as heard.
+    void set_gain(float gain) { set_gain(gain, gain); }
+    void set_gain(float left, float right);  ///< Reached within a 10 ms ramp.
+    Time buffered() const;                   ///< Seconds of sound waiting, as heard.
     /// The media time being heard at `now`; nothing until the first sample of what was pushed since `clear` sounds.
     std::optional<Time> heard(Time now);
     /// The peak of what is mixed just now, 0 to 1, falling by 40 dB in a second; 0 while it does not run.
@@ -98,8 +100,9 @@ class Voice {
     std::deque<Piece> pieces_;
     std::deque<Mark> marks_;
     std::vector<float> tail_;
-    std::size_t waiting_ = 0;  ///< Frames in `pieces_`.
-    float gain_ = 1, target_ = 1, fade_ = 0, level_ = 0;
+    std::size_t waiting_ = 0;                         ///< Frames in `pieces_`.
+    std::array<float, 2> gain_{1, 1}, target_{1, 1};  ///< Left and right.
+    float fade_ = 0, level_ = 0;
     Voice* next_ = nullptr;
     std::int64_t mixed_to_ = -1;  ///< Frame up to which a voice before it has mixed this one already.
     bool running_ = false, finished_ = false, starved_ = false;

@@ -163,6 +163,10 @@ class Controller {
     void step(int pictures);         ///< Forward or back; holds.
     void set_volume(double volume);  ///< 0 to 1, as the control stands.
     void set_muted(bool muted);
+    /// How loud it is heard on either side where it stands, besides its volume; 1 and 1 as it is.
+    void set_place(double left, double right);
+    /// Something that happened around it, for the trace (docs/trace.md).
+    void tell(std::string name, std::string detail);
     void set_rate(double rate);  ///< 0.25 to 4.
     void set_loop(Loop loop);
     void choose_sound(std::uint64_t id);  ///< One of the snapshot's choices; goes on where it is.

@@ -45,7 +45,7 @@ void plain_run(const Plain& p, const Mapping& m, int x, int y, int first, int co
     for (int i = 0; i < count; ++i) {
         auto f = static_cast<float>(first + i), w = 1 / (sw + f * dw), u = (sx + f * dx) * w, v = (sy + f * dy) * w;
         auto far = (u - lx) * (u - lx) + (v - ly) * (v - ly) + off;
-        auto light = 0.6F + 0.4F / (1 + far / 14);
+        auto light = 0.7F + 0.34F / (1 + far / 14);
         if (p.lines) {
             // The pixel as wide on the floor as its two steps together.
             auto wide = std::abs((dx - u * dw) * w) + std::abs((vx - u * vw) * w);

@@ -326,6 +326,14 @@ PoseSpec before_viewer(const PoseSpec& viewer, double metres) {
     return {{round(to.x), round(to.y), round(to.z)}, viewer.turn, 0};
 }
 
+std::vector<DocumentFinding> review_all(const PlayerDocument& document, const fs::path& folder, const InfoOf& ask) {
+    auto found = ruedo::review(document, folder, ask);
+    if (document.mount != Mount::room) return found;
+    auto view = shape_of(Mount::room, document.mount_width, document.mount_height);
+    for (auto& f : review(document, folder, view.width, view.height, ask)) found.push_back(std::move(f));
+    return found;
+}
+
 std::vector<DocumentFinding> review(const PlayerDocument& document, const fs::path& folder, int width, int height,
                                     const InfoOf& ask) {
     std::vector<DocumentFinding> found;

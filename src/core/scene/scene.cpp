@@ -245,6 +245,26 @@ std::optional<std::size_t> Scene::thing_at(std::size_t player, double x, double 
     }
     return {};
 }
+Vec Scene::place_beyond(std::size_t player, double x, double y) const {
+    if (auto place = place_of(player, x, y)) return *place;
+    auto i = screen_of(player);
+    if (!i) return {};
+    auto& t = things[*i];
+    return t.panel.at((x - t.sheet.x) / t.sheet.width, (y - t.sheet.y) / t.sheet.height);
+}
+std::optional<Aim::Landing> Scene::landing_beyond(std::size_t player, const Ray& ray) const {
+    auto i = screen_of(player);
+    if (!i) return {};
+    auto& t = things[*i];
+    auto sheet = [&](double u, double v) {
+        return Aim::Landing{player, t.sheet.x + u * t.sheet.width, t.sheet.y + v * t.sheet.height};
+    };
+    if (auto hit = t.panel.hit(ray); hit && hit->front) return sheet(hit->u, hit->v);
+    auto along = dot(ray.to, t.panel.axes.face), off = dot(t.panel.middle - ray.from, t.panel.axes.face);
+    if (!(along < 0) || !(off < 0)) return {};
+    auto at = ray.at(off / along) - t.panel.middle;
+    return sheet(dot(at, t.panel.axes.right) / t.panel.width + 0.5, 0.5 - dot(at, t.panel.axes.up) / t.panel.height);
+}
 std::optional<Vec> Scene::place_of(std::size_t player, double x, double y) const {
     auto i = thing_at(player, x, y);
     if (!i) return {};

@@ -67,6 +67,11 @@ struct Scene {
     std::optional<std::size_t> thing_at(std::size_t player, double x, double y) const;
     /// That place in the room; nothing where no thing shows it.
     std::optional<Vec> place_of(std::size_t player, double x, double y) const;
+    /// The same where nothing shows it: as if the screen went on beyond its edges.
+    Vec place_beyond(std::size_t player, double x, double y) const;
+    /// The pixel of a player's layout where a ray meets the screen, or the plane in which it hangs; nothing from
+    /// behind.
+    std::optional<Aim::Landing> landing_beyond(std::size_t player, const Ray& ray) const;
 };
 
 /// What a player of a document is laid out in where it hangs: its surface, with what does not lie on the picture clear
@@ -113,5 +118,9 @@ Heard heard(const Vec& source, const Eye& eye);
 /// `ask` opens what lies on this machine; addresses are not asked. Codes and their order: docs/room.md.
 std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder,
                                     int width = 1280, int height = 800, const InfoOf& ask = info_of);
+
+/// The player's own review (player/player.h), and in a room that of the room, in the document's own view.
+std::vector<DocumentFinding> review_all(const PlayerDocument& document, const std::filesystem::path& folder,
+                                        const InfoOf& ask = info_of);
 
 }  // namespace ruedo::scene
