@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <deque>
 
 #include "container/container.h"
@@ -63,8 +64,10 @@ class Stage {
         bool begun = !o.source;
         auto boxes = place_players(o.document.screen, o.document.players.size(), o.mount);
         for (std::size_t i = 0; i < boxes.size(); ++i) {
-            auto& seat =
-                seats_.emplace_back(strand_, mixer_, part_of(o.document, i), shape_in(o.mount, boxes[i]), boxes[i]);
+            // In a room each has a surface of its own.
+            auto shape = hangs() ? scene::surface_of(o.document.player(i)) : shape_in(o.mount, boxes[i]);
+            if (hangs()) boxes[i] = {0, 0, shape.width, shape.height};
+            auto& seat = seats_.emplace_back(strand_, mixer_, part_of(o.document, i), shape, boxes[i]);
             auto queue = queue_of(o.document, i);
             auto wanted = begun ? queue.end() : std::find(queue.begin(), queue.end(), *o.source);
             bool begins = wanted != queue.end();
@@ -85,7 +88,8 @@ class Stage {
         }
         go_to(begin + end);
         if (interrupted()) return fail(Code::cancelled, "Arranging was interrupted.", "Run it again.");
-        Arranged out{options_.document, options_.mount, {}, options_.folder};
+        Arranged out{options_.document, options_.mount, {}, options_.folder, {}};
+        if (hangs()) out.room = Arranged::Room{eye(), scene_now(), std::move(presses_)};
         for (auto& s : seats_) {
             auto context = s.session.context();
             auto layout = s.layout(context);
@@ -96,6 +100,31 @@ class Stage {
     }
 
   private:
+    bool hangs() const { return options_.document.mount == Mount::room; }
+    scene::Eye eye() const {
+        return scene::Eye::of(options_.document.room.viewer, options_.mount.width, options_.mount.height);
+    }
+    scene::Scene scene_now() const {
+        std::vector<Layout> layouts;
+        for (auto& s : seats_) layouts.push_back(s.layout(s.session.context()));
+        return scene::build(options_.document, layouts, eye());
+    }
+    /// A press along a ray; what is in its way stops it.
+    Outcome press_along(const scene::Ray& ray, Time at) {
+        auto scene = scene_now();
+        auto aim = scene.aim(ray);
+        presses_.push_back({at, scene.told(aim), aim.landing});
+        if (!aim.landing) return {};
+        focus_ = aim.landing->player;
+        auto& seat = seats_[focus_];
+        seat.session.touch();
+        return press_at(seat, static_cast<int>(aim.landing->x), static_cast<int>(aim.landing->y), at);
+    }
+    Outcome press_at(Seat& seat, int x, int y, Time at) {
+        auto control = control_at(seat.layout(seat.session.context()), x, y);
+        bool pressable = control && seat.session.player().controls[*control].kind->pressable();
+        return pressable ? press(seat, *control, at) : Outcome{};
+    }
     void go_to(Time until) {
         while (strand_->now() < until && !interrupted()) {
             // Where nothing moves, nothing comes of waiting but what was waited for.
@@ -181,17 +210,26 @@ class Stage {
                 return fail(Code::usage, fmt::format("The key “{}” does nothing in a player.", call.name),
                             fmt::format("Those that do are {}.", names));
             }
+        } else if (call.verb == "hand" || call.verb == "pull") {
+            if (!hangs())
+                return fail(Code::usage, fmt::format("“{}” is done in a room only.", call.verb), "Say --mount room.");
+            if (call.verb == "hand") {
+                hand_ = call.pose;
+            } else if (!hand_) {
+                return fail(Code::usage, "There is no hand that could pull.",
+                            "Put one there first, such as “0s hand 0.2 1.3 -0.5 0 0”.");
+            } else {
+                auto axes = scene::Axes::turned(scene::radians(hand_->turn), scene::radians(hand_->tilt));
+                TRY_DO(press_along({hand_->at, -axes.face}, call.at));
+            }
+        } else if (call.verb == "touch" && hangs()) {
+            TRY_DO(press_along(eye().ray(call.x + 0.5, call.y + 0.5), call.at));
         } else if (call.verb == "touch") {
             for (std::size_t p = 0; p < seats_.size(); ++p)
                 if (seats_[p].box.holds({call.x, call.y, 1, 1})) focus_ = p;
             auto& seat = seats_[focus_];
             seat.session.touch();
-            auto layout = seat.layout(seat.session.context());
-            for (std::size_t i = 0; i < layout.controls.size(); ++i) {
-                auto& c = layout.controls[i];
-                bool hit = c.shown && c.box.holds({call.x - seat.box.x, call.y - seat.box.y, 1, 1});
-                if (hit && seat.session.player().controls[i].kind->pressable()) TRY_DO(press(seat, i, call.at));
-            }
+            TRY_DO(press_at(seat, call.x - seat.box.x, call.y - seat.box.y, call.at));
         } else {
             perform(seats_[focus_].session.controller(), call);
         }
@@ -216,7 +254,26 @@ class Stage {
     std::deque<Seat> seats_;
     std::size_t focus_ = 0;
     OneSounds one_sounds_;
+    std::optional<PoseSpec> hand_ = options_.document.room.hand;
+    std::vector<Arranged::Room::Press> presses_;
 };
+
+nlohmann::json metres_json(const scene::Vec& v) { return {v.x, v.y, v.z}; }
+/// Where a part of a player's layout is seen in the room's view, and what it is there.
+void in_room(nlohmann::json& j, const Arranged& a, std::size_t player, const Box& part) {
+    auto look = scene::look_at(a.room->scene, a.room->eye, player, part);
+    if (!look) return;
+    auto whole = [](double v) { return static_cast<int>(std::lround(v)); };
+    auto& b = look->box;
+    j["box"] = look->projected ? nlohmann::json{whole(b.x), whole(b.y), whole(b.width), whole(b.height)}
+                               : nlohmann::json(nullptr);
+    j["room"] = {{"middle_m", metres_json(look->middle)},
+                 {"size_m", {look->metres_wide, look->metres_high}},
+                 {"distance_m", look->distance},
+                 {"degrees", {scene::degrees(look->wide), scene::degrees(look->high)}},
+                 {"seen", look->seen()}};
+    if (look->hidden_by) j["room"]["behind"] = a.room->scene.things[*look->hidden_by].name;
+}
 
 nlohmann::json box_json(const Box& b, const Box& within) { return {within.x + b.x, within.y + b.y, b.width, b.height}; }
 }  // namespace
@@ -227,7 +284,8 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
     using nlohmann::json;
     json controls = json::array(), findings = json::array(), pictures = json::array(), players = json::array(),
          more = json::array();
-    for (auto& p : a.players) {
+    for (std::size_t number = 0; number < a.players.size(); ++number) {
+        auto& p = a.players[number];
         auto& spec = p.document.player();
         for (std::size_t i = 0; i < spec.controls.size(); ++i) {
             auto& control = spec.controls[i];
@@ -242,9 +300,11 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
                    {"label", label_of(control, p.context)},
                    {"value", control.kind->slides() ? json(control.kind->value(p.context)) : json(nullptr)}};
             if (!at.why.empty()) j["why"] = at.why;
+            if (a.room && at.shown) in_room(j, a, number, at.box);
             controls.push_back(std::move(j));
         }
         pictures.push_back({{"player", spec.name}, {"box", box_json(p.layout.picture, p.box)}});
+        if (a.room) in_room(pictures.back(), a, number, p.layout.picture);
         players.push_back({{"name", spec.name},
                            {"box", box_json({0, 0, p.box.width, p.box.height}, p.box)},
                            {"state", machine::name(p.context.snapshot.state.phase)},
@@ -269,6 +329,28 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
                   {"pictures", std::move(pictures)},
                   {"findings", std::move(findings)}};
     if (!more.empty()) document["more"] = std::move(more);
+    if (a.room) {
+        json surfaces = json::array(), presses = json::array();
+        for (std::size_t i = 0; i < a.players.size(); ++i) {
+            auto& hang = a.document.player(i).hang;
+            auto seen = scene::surface_seen(a.room->scene, a.room->eye, i);
+            json s{{"player", a.document.player(i).name}, {"size", {hang.surface_width, hang.surface_height}}};
+            s["seen"] = seen ? json{seen->width, seen->height} : json(nullptr);
+            if (seen) s["sentence"] = scene::surface_sentence(hang.surface_width, hang.surface_height, *seen);
+            surfaces.push_back(std::move(s));
+        }
+        for (auto& p : a.room->presses) {
+            json one{{"at_ns", p.at.ns}, {"told", p.told}, {"lands", p.landing.has_value()}};
+            if (p.landing) {
+                one["player"] = a.document.player(p.landing->player).name;
+                one["pixel"] = {std::floor(p.landing->x), std::floor(p.landing->y)};
+            }
+            presses.push_back(std::move(one));
+        }
+        document["room"] = {{"viewer_m", metres_json(a.room->eye.at)},
+                            {"surfaces", std::move(surfaces)},
+                            {"presses", std::move(presses)}};
+    }
     return document;
 }
 

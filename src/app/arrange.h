@@ -4,6 +4,7 @@
 #include "headless.h"
 #include "player/screen.h"
 #include "player/session.h"
+#include "scene/scene.h"
 
 namespace ruedo {
 
@@ -32,6 +33,18 @@ struct Arranged {
     MountShape mount;
     std::vector<Player> players;
     std::filesystem::path folder;
+    /// Where the mount is a room: what hangs in it, seen from its start; and what presses came to.
+    struct Room {
+        scene::Eye eye;
+        scene::Scene scene;
+        struct Press {
+            Time at;
+            std::string told;
+            std::optional<scene::Aim::Landing> landing;
+        };
+        std::vector<Press> presses;
+    };
+    std::optional<Room> room{};
 };
 /// Calls that cannot be carried out fail: a control that is not there (`not-found`), or not to be pressed just then
 /// (`refused`). A control whose name several players know is named with its player: "Left/toggle". Other calls and keys

@@ -297,11 +297,12 @@ int run(int argc, char** argv, const Screens& screens) {
     pack_command->add_flag("--outside", outside, "Packs files from outside the project's folder too");
     std::string mount, size, source_name, shot;
     auto* arrange_command = add("arrange", "What stands where on a mount, after calls in virtual time", "PROJECT");
-    arrange_command->add_option("--mount", mount, "window, handset-upright, handset-sideways, tablet or wall");
+    arrange_command->add_option("--mount", mount, "window, handset-upright, handset-sideways, tablet, wall or room");
     arrange_command->add_option("--size", size, "Of the mount, in pixels: 360x780");
     arrange_command->add_option("--source", source_name, "By name; the first without");
     arrange_command->add_option("--do", script,
-                                "Timed calls, as in play; also press NAME, drag NAME 0.5, key KEY, touch X Y");
+                                "Timed calls, as in play; also press NAME, drag NAME 0.5, key KEY, touch X Y; in a "
+                                "room hand X Y Z TURN TILT, pull");
     arrange_command->add_option("--at", at, "The moment to be told; after the last call without");
     arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");

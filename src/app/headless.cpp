@@ -79,6 +79,24 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
         bool plain = c.verb == "pause" || c.verb == "play" || c.verb == "mute" || c.verb == "unmute" ||
                      c.verb == "stop" || c.verb == "release";
         bool timed = c.verb == "seek", numbered = c.verb == "rate" || c.verb == "volume" || c.verb == "step";
+        if (hands && c.verb == "hand") {
+            std::array<double, 5> n{};
+            bool fine = words.size() == 7;
+            for (std::size_t i = 0; fine && i < n.size(); ++i) {
+                auto read = number(words[i + 2]);
+                fine = read && std::abs(*read) <= room_limits::place;
+                n[i] = fine ? *read : 0;
+            }
+            if (!fine) return bad("a hand is at three numbers of metres, with two of degrees it is turned by");
+            c.pose = {{n[0], n[1], n[2]}, n[3], std::clamp(n[4], -90.0, 90.0)};
+            calls.push_back(std::move(c));
+            continue;
+        }
+        if (hands && c.verb == "pull") {
+            if (words.size() != 2) return bad("it takes nothing more");
+            calls.push_back(std::move(c));
+            continue;
+        }
         bool hand = hands && (c.verb == "press" || c.verb == "drag" || c.verb == "key" || c.verb == "touch");
         if (hand) {
             // A name may be of several words; what is dragged to stands last.

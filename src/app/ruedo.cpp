@@ -11,6 +11,7 @@
 #include "headless.h"
 #include "sound_file.h"
 #include "view/look.h"
+#include "scene/projection.h"
 #include "view/paint_player.h"
 #include "view/poster.h"
 #include "workshop/window.h"
@@ -98,11 +99,37 @@ struct Still {
     Still(const Still&) = delete;
 };
 
+Image shoot_room(const Arranged& a) {
+    std::vector<QImage> sheets;
+    std::vector<scene::Laid> laid;
+    for (auto& p : a.players) {
+        auto& whole = p.layout.whole;
+        QImage sheet(whole.width, whole.height, QImage::Format_ARGB32_Premultiplied);
+        sheet.fill(Qt::transparent);
+        {
+            QPainter g(&sheet);
+            Still still(p, a.folder);
+            auto* source = p.source < p.document.sources.size() ? &p.document.sources[p.source] : nullptr;
+            paint_player(g, sheet.size(), p.document.player(), p.layout, p.context, source, still.still);
+        }
+        scene::Laid::Layer layer{
+            {sheet.constBits(), sheet.width(), sheet.height(), static_cast<int>(sheet.bytesPerLine()), true, false, 1},
+            {0, 0, whole.width * 1.0, whole.height * 1.0},
+            {{0, 0, whole.width * 1.0, whole.height * 1.0}}};
+        laid.push_back({{std::move(layer)}, p.document.player().picture.surround});
+        sheets.push_back(std::move(sheet));
+    }
+    scene::Projection projection;
+    projection.draw(a.room->scene, a.room->eye, laid);
+    return projection.image();
+}
+
 /// `ruedo arrange --shot`: the same drawing as in the window, without one.
 Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
     qputenv("QT_QPA_PLATFORM", "offscreen");
     QApplication app(argc, argv);
     look::apply();
+    if (a.room) return shoot_room(a);
     QImage shot(a.mount.width, a.mount.height, QImage::Format_RGB32);
     shot.fill(QColor(text(a.document.screen.ground)));
     {

@@ -61,13 +61,16 @@ bool PlayerSheet::refresh() {
     bool other_size = image_.size() != player_.size();
     if (other_size) {
         image_ = QImage(player_.size(), QImage::Format_ARGB32_Premultiplied);
+        image_.fill(Qt::transparent);
         dirty = player_.rect();
     }
     if (dirty.isEmpty()) return other_size;
+    // Beside it first: whoever holds the image keeps it where it would look the same.
     auto bounds = dirty.boundingRect();
-    auto before = other_size ? QImage() : image_.copy(bounds);
+    auto before = image_.copy(bounds), now = before;
     {
-        QPainter g(&image_);
+        QPainter g(&now);
+        g.translate(-bounds.topLeft());
         g.setClipRegion(dirty);
         g.setCompositionMode(QPainter::CompositionMode_Source);
         g.fillRect(bounds, Qt::transparent);
@@ -84,7 +87,11 @@ bool PlayerSheet::refresh() {
             g.restore();
         }
     }
-    return other_size || image_.copy(bounds) != before;
+    if (now == before) return other_size;
+    QPainter g(&image_);
+    g.setCompositionMode(QPainter::CompositionMode_Source);
+    g.drawImage(bounds.topLeft(), now);
+    return true;
 }
 
 std::vector<QRect> PlayerSheet::parts() const {

@@ -83,7 +83,7 @@ class Laying {
                 if (fill(row, true)) break;
             if (out_.more.empty()) more_on_picture();
         }
-        out_.whole = whole_;
+        out_.whole = whole_, out_.loose = mount_.loose;
         out_.captions_foot = (mount_.loose ? out_.area.bottom() : mount_.height) - margin;
         for (auto& b : out_.bars)
             if (player_.bars[b.bar].edge == BarSpec::Edge::bottom && b.box.meets(out_.picture))

@@ -50,6 +50,7 @@ struct Layout {
         std::string bar;  ///< On which it stands; empty on the picture.
     };
     Box whole;              ///< Everything stands in it: the mount, or more where that is loose.
+    bool loose = false;     ///< As the mount is.
     Box area;               ///< The room there is for the picture.
     Box picture;            ///< What of it is to be seen there.
     int captions_foot = 0;  ///< Captions keep above this.

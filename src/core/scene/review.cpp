@@ -61,10 +61,20 @@ struct Reviewing {
             h.at = pose.at, h.turn = pose.turn, h.tilt = 0, h.facing = HangSpec::Facing::fixed;
         });
     }
-    Fix widen(std::size_t player, double factor) const {
-        auto width = std::ceil(document.player(player).hang.width * factor * 10) / 10;
-        return hang(fmt::format("Make the screen {:g} m wide", width), player,
-                    [width](HangSpec& h) { h.width = width; });
+    /// The least width (in steps of a twentieth) at which `enough` says so; nothing where it would not do: what is
+    /// larger reaches farther, too.
+    template <class Enough>
+    std::optional<Fix> widen(std::size_t player, Enough enough) const {
+        auto d = document;
+        auto& width = d.player(player).hang.width;
+        for (width *= 1.05; width < largest_screen; width *= 1.05) {
+            auto rounded = std::ceil(width * 10) / 10;
+            width = rounded;
+            if (!enough(build(d, layouts, eye))) continue;
+            return hang(fmt::format("Make the screen {:g} m wide", rounded), player,
+                        [rounded](HangSpec& h) { h.width = rounded; });
+        }
+        return {};
     }
     bool slips(std::size_t player) const {
         auto w = document.player(player).hang.width;
@@ -156,38 +166,56 @@ void hidden_control(Reviewing& r) {
     });
 }
 void small_press(Reviewing& r) {
+    // What mends one of them mends all.
+    auto large_enough = [&r](std::size_t p) {
+        return [&r, p](const Scene& scene) {
+            auto& controls = r.document.player(p).controls;
+            for (std::size_t i = 0; i < controls.size(); ++i) {
+                auto& c = r.layouts[p].controls[i];
+                if (!c.shown || !controls[i].kind->takes_input()) continue;
+                auto look = look_at(scene, r.eye, p, c.box);
+                if (look && degrees(std::min(look->wide, look->high)) < least_press) return false;
+            }
+            return true;
+        };
+    };
     each_control(r, [&](std::size_t p, std::size_t i, const ControlSpec& c, const Layout::Control&, const Look& look) {
         auto side = degrees(std::min(look.wide, look.high));
         if (!c.kind->takes_input() || side >= least_press || side <= 0) return;
         r.note(fmt::format("“{}” is seen under {:.1f} degrees from the start.", c.name, side),
                fmt::format("A ray from a hand needs 1.5; {:.0f} mm at {:.1f} m are less.",
                            std::min(look.metres_wide, look.metres_high) * 1000, look.distance),
-               control_at(p, i), r.widen(p, least_press / side));
+               control_at(p, i), r.widen(p, large_enough(p)));
     });
 }
 void small_letters(Reviewing& r) {
-    each_control(
-        r, [&](std::size_t p, std::size_t i, const ControlSpec& c, const Layout::Control& at, const Look& look) {
-            using Form = ControlKind::Form;
-            bool figures = c.kind->form == Form::rail && c.settings.figures;
-            bool words = figures || c.kind->form == Form::label || c.kind->form == Form::notice ||
-                         (c.kind->form == Form::button && c.settings.show != ControlSettings::Show::mark);
-            if (!words) return;
-            auto pixels = figures ? 12 : words_pixels(c, at.box.height);
-            auto high = degrees(look.high) * pixels / at.box.height;
-            if (high >= least_letters || high <= 0) return;
-            auto& hang = r.document.player(p).hang;
-            auto need = static_cast<int>(std::ceil(pixels * least_letters / high));
-            auto size = std::min(3 * need, 288);
-            r.note(fmt::format("The letters of “{}” are {:.2f} degrees high from the start.", c.name, high),
-                   fmt::format("They need 0.35. {} of {} pixels across {:g} m are {:.0f} mm, at {:.1f} m.", pixels,
-                               hang.surface_width, hang.width, pixels * hang.width / hang.surface_width * 1000,
-                               look.distance),
-                   control_at(p, i),
-                   figures ? r.widen(p, least_letters / high)
-                           : Fix{fmt::format("Make them {} pixels high", need),
-                                 [p, i, size](PlayerDocument& d) { d.player(p).controls.at(i).settings.size = size; }});
-        });
+    each_control(r, [&](std::size_t p, std::size_t i, const ControlSpec& c, const Layout::Control& at,
+                        const Look& look) {
+        using Form = ControlKind::Form;
+        bool figures = c.kind->form == Form::rail && c.settings.figures;
+        bool words = figures || c.kind->form == Form::label || c.kind->form == Form::notice ||
+                     (c.kind->form == Form::button && c.settings.show != ControlSettings::Show::mark);
+        if (!words) return;
+        auto pixels = figures ? 12 : words_pixels(c, at.box.height);
+        auto high = degrees(look.high) * pixels / at.box.height;
+        if (high >= least_letters || high <= 0) return;
+        auto& hang = r.document.player(p).hang;
+        auto need = static_cast<int>(std::ceil(pixels * least_letters / high));
+        auto size = std::min(3 * need, 288);
+        r.note(
+            fmt::format("The letters of “{}” are {:.2f} degrees high from the start.", c.name, high),
+            fmt::format("They need 0.35. {} of {} pixels across {:g} m are {:.0f} mm, at {:.1f} m.", pixels,
+                        hang.surface_width, hang.width, pixels * hang.width / hang.surface_width * 1000, look.distance),
+            control_at(p, i),
+            figures ? r.widen(p,
+                              [&](const Scene& scene) {
+                                  auto larger = look_at(scene, r.eye, p, at.box);
+                                  return larger && degrees(larger->high) * pixels / at.box.height >= least_letters;
+                              })
+                    : std::optional<Fix>(
+                          Fix{fmt::format("Make them {} pixels high", need),
+                              [p, i, size](PlayerDocument& d) { d.player(p).controls.at(i).settings.size = size; }}));
+    });
 }
 /// How much of a surface a picture of this display size fills.
 double filled(const SourceSpec& source, double width, double height, const HangSpec& h) {
