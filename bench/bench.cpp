@@ -381,6 +381,8 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"rewrap", rewrap_row},
         {"play-through", play_through_row},
         {"compare", compare_row},
+        {"room", room_row},
+        {"room-still", room_still_row},
         {"pacing", pacing},
         {"sync", sync},
 #ifdef RUEDO_BENCH_WINDOW
@@ -388,6 +390,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"heartbeat", heartbeat},
         {"prepare-answers", prepare_answers},
         {"crowd", crowd},
+        {"room-rate", room_rate},
 #endif
     };
     return list;

@@ -36,11 +36,14 @@ json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& 
 json rewrap_row();
 json play_through_row();
 json compare_row();
+json room_row();
+json room_still_row();
 
 // Rows that need a window; built where there is one.
 json overlay();
 json heartbeat();
 json prepare_answers();
 json crowd();
+json room_rate();
 
 }  // namespace ruedo::bench

@@ -129,6 +129,39 @@ json heartbeat() {
                "ms that the event loop stands, p99.9, while 1080p plays and a control is dragged", turns.size());
 }
 
+/// 720p60 plays in a room at 1280 x 800: pictures that come to the screen, of those that were due.
+json room_rate() {
+    auto& app = application();
+    PlaybackHost host(false);
+    ScreenView view(host);
+    auto d = full_set(clip("h264-720p60.mp4"));
+    d.mount = Mount::room;
+    for (auto& b : d.player().bars) b.where = BarSpec::Where::clear;
+    view.resize(1280, 800);
+    view.set_mount(Mount::room);
+    view.show();
+    view.take(d, "/");
+    auto run = [&](Time length) {
+        for (auto end = monotonic_now() + length; monotonic_now() < end;) app.processEvents(QEventLoop::AllEvents, 2);
+    };
+    run(1_s);
+    view.player(0).controller().play();
+    run(1_s);
+        // The best of three, as for pacing: a machine of several tenants stands still now and then.
+    double best = 0;
+    std::uint64_t shown = 0;
+    for (int i = 0; i < 3; ++i) {
+        auto before = view.player(0).snapshot().counters.presented;
+        auto begun = monotonic_now();
+        run(4_s);
+        auto came = view.player(0).snapshot().counters.presented - before;
+        best = std::max(best, static_cast<double>(came) / ((monotonic_now() - begun).seconds() * 60));
+        shown += came;
+    }
+    return row(best, 0.98, "higher", "pictures of 720p60 that reach the screen in a room at 1280 x 800, of those due",
+               shown);
+}
+
 /// While two conversions go on, pictures before and after are stepped through, zoomed and wiped: how long until what
 /// was asked for stands there, and how long the event loop stands, whichever is worse.
 json prepare_answers() {

@@ -246,6 +246,11 @@ TEST_CASE("every pixel of the view is drawn, wherever the eye is and whatever st
             for (std::size_t at = 3; at < one.image().pixels.size(); at += 4)
                 if (one.image().pixels[at] != 255) FAIL("a pixel that nothing covers, in room " << i);
             CHECK(std::equal(one.image().pixels.begin(), one.image().pixels.end(), three.image().pixels.begin()));
+            Projection plain(1);
+            scene::use_wide_registers(false);
+            plain.draw(s, eye, room.laid);
+            scene::use_wide_registers(true);
+            CHECK(std::equal(one.image().pixels.begin(), one.image().pixels.end(), plain.image().pixels.begin()));
         }
     }
 }

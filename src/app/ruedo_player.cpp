@@ -79,7 +79,7 @@ int run(int argc, char** argv) {
     view.set_mount(document->mount);
     view.resize(std::min(shape.width, 1280), std::min(shape.height, 720));
     view.on_leave = [&app] { app.quit(); };
-        view.show();
+    view.show();
     view.take(*document, exe.parent_path());
     // The view from above belongs to the workshop.
     if (auto* room = view.room()) room->set_top_view(false);

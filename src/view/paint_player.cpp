@@ -33,7 +33,7 @@ void paint_picture(QPainter& g, const QImage& image, const QRectF& target, const
 
 void paint_player(QPainter& g, QSize size, const PlayerSpec& player, const Layout& layout,
                   const ControlContext& context, const SourceSpec* source, const PlayerStill& still) {
-        // What hangs beside a surface has nothing of it behind it.
+    // What hangs beside a surface has nothing of it behind it.
     g.fillRect(layout.loose ? rect_of(layout.area) : QRect(QPoint(), size), QColor(text(player.picture.surround)));
     QRectF area(rect_of(layout.area));
     QRectF target(rect_of(layout.picture));

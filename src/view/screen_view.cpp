@@ -203,7 +203,7 @@ void ScreenView::place() {
         auto& view = *seats_[i].view;
         auto own = shape_in(shape, b);
         view.set_clear(QMargins(own.left, own.top, own.right, own.bottom));
-                // What hung in a room had a size of its own until now.
+        // What hung in a room had a size of its own until now.
         view.set_mount(mount_, pixels_.isEmpty() ? QSize() : QSize(b.width, b.height));
         if (!view.in_full_screen() || view.parentWidget() == this)
             view.setGeometry(QRect(QPoint(at(b.x), at(b.y)), QPoint(at(b.right()) - 1, at(b.bottom()) - 1)));

@@ -19,7 +19,7 @@
 
 namespace ruedo {
 namespace {
-constexpr int head = 38;  // the row over the mount
+constexpr int head = 38;      // the row over the mount
 constexpr int foot_row = 24;  // and under a room
 constexpr auto panes = static_cast<std::size_t>(Mount::room);
 /// A player to begin from, as it looks on the clip that plays, with its name and what it is for.
@@ -186,7 +186,7 @@ void MountView::place() {
     }
     bool window = mount_ == Mount::window, room = mount_ == Mount::room;
     if (room) {
-                // As large as there is room for, in the shape that it was given, over a line of words.
+        // As large as there is room for, in the shape that it was given, over a line of words.
         area.setBottom(area.bottom() - foot_row + 6);
         auto seen = size_.isEmpty() ? area.size() : size_.scaled(area.size(), Qt::KeepAspectRatio);
         frame_ = screen_ = QRect(area.topLeft(), seen);
@@ -210,7 +210,7 @@ void MountView::place() {
     view_->setGeometry(screen_);
     view_->set_mount(mount_, pixels);
     if (auto* hung = view_->room()) {
-                hung->on_told = [this] { update(words_row()); };
+        hung->on_told = [this] { update(words_row()); };
         hung->on_moved = [this] { update(words_row()), layer_->update(); };
         hung->on_hand_moved = [this] {
             auto d = project_.document();
@@ -294,14 +294,14 @@ void MountView::paintEvent(QPaintEvent*) {
             g.drawLine(frame_.bottomRight() - QPoint(off - 2, -4), frame_.bottomRight() - QPoint(-4, off - 2));
     } else {
         if (mount_ == Mount::room) {
-                        words = g.fontMetrics().elidedText(room_words(), Qt::ElideRight, words_row().width());
+            words = g.fontMetrics().elidedText(room_words(), Qt::ElideRight, words_row().width());
         } else {
             g.setPen(QPen(c.soft, 2));
             g.setBrush(c.ink);
             g.drawRoundedRect(frame_, 14, 14);
         }
         g.setPen(c.soft);
-                g.drawText(words_row(), Qt::AlignLeft | Qt::AlignVCenter, words);
+        g.drawText(words_row(), Qt::AlignLeft | Qt::AlignVCenter, words);
     }
 }
 

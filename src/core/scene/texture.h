@@ -69,6 +69,8 @@ constexpr int run_length = 16;
 void sample_run(const Levels& levels, const Mapping& mapping, int x, int y, int count, std::uint32_t* out);
 /// One, of a part of a pixel.
 std::uint32_t sample_part(const Levels& levels, const Mapping& mapping, const RectF& part);
+/// Whether registers of 256 bits are used where the processor has them; pixels are the same either way.
+void use_wide_registers(bool use);
 /// How far it would be halved for a place with these steps.
 int level_for(const Mapping::Steps& steps);
 
