@@ -243,6 +243,21 @@ TEST_CASE("a hand has a ray of its own, is dragged by its handles, and presses; 
     room.hand_press();
     room.hand_release();
     CHECK(soon([&] { return h.phase() == Phase::paused; }));
+    // What it does is kept as calls that the command line carries out.
+    room.record_hand(true);
+    aim_hand("mute");
+    room.hand_press(), room.hand_release();
+    CHECK(soon([&] { return h.player().snapshot().muted; }));
+    room.record_hand(false);
+    auto lines = room.recorded().split(";\n");
+    REQUIRE(lines.size() == 3);
+    CHECK(lines[0].contains("ms hand 0.2000 1.2000 -0.6000"));
+    CHECK(lines[2].endsWith("ms pull"));
+    // A press on one of its handles is a press of the hand.
+    press(&room, *room.seen(room.hand_aim().end()->at));
+    let_go(&room, *room.seen(room.hand_aim().end()->at));
+    CHECK(soon([&] { return !h.player().snapshot().muted; }));
+    aim_hand("toggle");
     // The tip of its ray goes where it is dragged to.
     auto told = room.hand_aim();
     REQUIRE(told.end());
@@ -274,6 +289,51 @@ TEST_CASE("a hand has a ray of its own, is dragged by its handles, and presses; 
     for (int i = 5; i >= 0; --i) move(&room, from + (below - from) * i / 6.0, Qt::LeftButton);
     let_go(&room, from);
     CHECK(soon([&] { return h.player().snapshot().muted != muted; }));
+}
+
+TEST_CASE("where the document asks for it, a player in a room is softer from afar and heard from its side") {
+    auto d = in_a_room();
+    d.room.sound_by_place = true;
+    Hung h(d);
+    std::vector<float> left, right;
+    std::mutex mutex;
+    h.host.mixer.on_mix([&](std::span<const float> block, std::int64_t) {
+        std::lock_guard lock(mutex);
+        left.assign(1, 0), right.assign(1, 0);
+        for (std::size_t i = 0; i + 1 < block.size(); i += 2)
+            left[0] = std::max(left[0], std::abs(block[i])), right[0] = std::max(right[0], std::abs(block[i + 1]));
+    });
+    // The loudest block of either side over some time.
+    auto heard = [&] {
+        std::pair<float, float> most{0, 0};
+        QElapsedTimer clock;
+        clock.start();
+        while (clock.elapsed() < 700) {
+            QApplication::processEvents(QEventLoop::AllEvents, 5);
+            std::lock_guard lock(mutex);
+            if (!left.empty()) most = {std::max(most.first, left[0]), std::max(most.second, right[0])};
+        }
+        return most;
+    };
+    h.player().controller().play();
+    REQUIRE(soon([&] { return h.phase() == Phase::playing; }));
+    REQUIRE(soon([&] { return heard().first > 0; }));
+    auto v = h.room().viewer();
+    v.at = {0, 1.6, -1};
+    h.room().set_viewer(v);
+    pass(200);
+    auto near = heard();
+    v.at = {0, 1.6, 2};
+    h.room().set_viewer(v);
+    pass(200);
+    auto far = heard();
+    CHECK(far.first < near.first * 0.5F);
+    v.at = {0, 1.6, -1.2}, v.turn = -80;
+    h.room().set_viewer(v);
+    pass(200);
+    auto aside = heard();
+    CHECK(aside.first > 2 * aside.second);
+    h.host.mixer.on_mix({});
 }
 
 TEST_CASE("in the workshop a room is told in sentences, a screen is dragged by its mark and its edge, and undone") {

@@ -46,9 +46,7 @@ void RoomView::take(const PlayerDocument& document) {
     for (std::size_t i = 0; i < screen_.count(); ++i) {
         auto& view = screen_.player(i);
         view.surface().compose_elsewhere([this] { refresh(); });
-        view.sheet().on_changed = [this] {
-            QMetaObject::invokeMethod(this, [this] { refresh(); }, Qt::QueuedConnection);
-        };
+        view.sheet().on_changed = [this] { refresh_soon(); };
         view.on_display = [this, &view](QPoint at) {
             for (std::size_t p = 0; p < screen_.count(); ++p)
                 if (&screen_.player(p) == &view)
@@ -73,8 +71,18 @@ void RoomView::rebuild() {
         layouts_.push_back(screen_.player(i).layout_now());
     scene_ = scene::build(document_, layouts_, eye());
     hear();
-    refresh();
-    update();
+    refresh_soon();
+}
+/// Once, however much changes until then.
+void RoomView::refresh_soon() {
+    if (std::exchange(refresh_asked_, true)) return;
+    QMetaObject::invokeMethod(
+        this,
+        [this] {
+            refresh_asked_ = false;
+            refresh();
+        },
+        Qt::QueuedConnection);
 }
 
 void RoomView::reset() {
@@ -254,7 +262,10 @@ void RoomView::mouseMoveEvent(QMouseEvent* e) {
     e->accept();
     auto by = e->position() - last_;
     last_ = e->position();
-    if (grip_ != Grip::none) return drag_grip(e->position());
+    if (grip_ != Grip::none) {
+        grip_moved_ = grip_moved_ || std::hypot(by.x(), by.y()) > 0;
+        return drag_grip(e->position());
+    }
     auto aim = aim_at(e->position());
     if (pressed_) {
         // What is held follows the ray over its whole panel, and past it as far as its plane is met.
@@ -280,6 +291,8 @@ void RoomView::mouseReleaseEvent(QMouseEvent* e) {
     e->accept();
     if (std::exchange(grip_, Grip::none) != Grip::none) {
         poked_ = false;
+        // A press on a handle that is not dragged is one of the hand's.
+        if (!std::exchange(grip_moved_, false)) return hand_press(), hand_release();
         if (on_hand_moved) on_hand_moved();
         return;
     }
@@ -328,6 +341,7 @@ void RoomView::resizeEvent(QResizeEvent*) { rebuild(); }
 
 void RoomView::set_hand(const std::optional<PoseSpec>& hand) {
     hand_ = hand;
+    note_pose();
     update();
 }
 scene::Aim RoomView::hand_aim() const {
@@ -347,7 +361,25 @@ void RoomView::press_through(QEvent::Type type, const scene::Aim& aim) {
         send(type, {held, now.widget == held ? now.at : QPointF(-1, -1)}, as);
     }
 }
+void RoomView::record_hand(bool on) {
+    recorder_.invalidate();
+    if (!on) return;
+    recorded_.clear();
+    recorder_.start();
+    note_pose();
+}
+void RoomView::note_hand(const QString& call) {
+    if (recorder_.isValid()) recorded_ << QString("%1ms %2").arg(recorder_.elapsed()).arg(call);
+}
+void RoomView::note_pose() {
+    if (!hand_) return;
+    auto number = [](double v) { return QString::number(v, 'f', 4); };
+    note_hand(QString("hand %1 %2 %3 %4 %5")
+                  .arg(number(hand_->at.x), number(hand_->at.y), number(hand_->at.z), number(hand_->turn),
+                       number(hand_->tilt)));
+}
 void RoomView::hand_press() {
+    note_hand("pull");
     auto aim = hand_aim();
     tell(aim);
     press_through(QEvent::MouseButtonPress, aim);
@@ -395,6 +427,7 @@ void RoomView::drag_grip(QPointF to) {
         hand_->tilt = scene::degrees(std::asin(std::clamp(way.y, -1.0, 1.0)));
         tell(hand_aim());
     }
+    note_pose();
     update();
 }
 
@@ -442,6 +475,7 @@ void RoomView::refresh() {
     auto pixels = [&](int logical) { return static_cast<int>(std::lround(logical * d)); };
     auto part = projection_.draw(scene_, scene::Eye::of(viewer_, pixels(width()), pixels(height())), laid_);
     drawn_faces_ += projection_.work().faces;
+    // The hand and the view from above lie over it, and go with whatever moves.
     if (!part.empty())
         update(QRectF(part.x / d, part.y / d, part.width / d, part.height / d).toAlignedRect());
     else
@@ -470,6 +504,7 @@ void RoomView::paintEvent(QPaintEvent* e) {
 }
 void RoomView::showEvent(QShowEvent*) { rebuild(); }
 
+/// The ray, from one handle to the other.
 void RoomView::paint_hand(QPainter& g) const {
     auto& c = look::colours();
     auto aim = hand_aim();

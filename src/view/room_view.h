@@ -2,7 +2,9 @@
 // The room as a document's players hang in it. It lies over the players' own widgets, which go on being the ones that
 // are pressed and have the focus: it draws what they show, and hands on what a ray does to them.
 #pragma once
+#include <QElapsedTimer>
 #include <QPointer>
+
 #include <QTimer>
 #include <QWidget>
 
@@ -44,6 +46,10 @@ class RoomView : public QWidget {
     const std::optional<PoseSpec>& hand() const { return hand_; }
     void set_hand(const std::optional<PoseSpec>& hand);
     scene::Aim hand_aim() const;
+    /// What the hand does from now on is kept; `recorded` gives it as calls of `ruedo arrange --do`, one a line.
+    void record_hand(bool on);
+    bool recording() const { return recorder_.isValid(); }
+    QString recorded() const { return recorded_.join(";\n"); }
     /// The hand presses what its ray meets, and lets go of it.
     void hand_press();
     void hand_release();
@@ -82,9 +88,12 @@ class RoomView : public QWidget {
     bool send(QEvent::Type type, const Under& to, const QMouseEvent& as);
     void press(const scene::Aim& aim, const QMouseEvent& as);
     void press_through(QEvent::Type type, const scene::Aim& aim);
+    void note_hand(const QString& call);
+    void note_pose();
     void tell(const scene::Aim& aim);
     void lay();
     void refresh();
+    void refresh_soon();
     void reach_screen();
     QRectF top_view_box() const;
     void hear();
@@ -108,7 +117,9 @@ class RoomView : public QWidget {
     scene::Projection projection_;
     std::size_t drawn_faces_ = 0;
     QPointer<QWidget> pressed_, entered_, hand_pressed_;
-    bool pressing_ = false, poked_ = false;
+    bool poked_ = false, refresh_asked_ = false, grip_moved_ = false;
+    QElapsedTimer recorder_;
+    QStringList recorded_;
     Qt::MouseButton dragging_ = Qt::NoButton;
     Grip grip_ = Grip::none;
     QPointF last_;

@@ -1,7 +1,10 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/mount.h"
 
+#include <QApplication>
+#include <QClipboard>
 #include <QFrame>
+
 #include <QGridLayout>
 #include <QLabel>
 #include <QMouseEvent>
@@ -85,6 +88,16 @@ MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
         auto pose = scene::before_viewer(view_->room()->viewer(), 2);
         hang.at = pose.at, hang.turn = pose.turn, hang.tilt = 0, hang.facing = HangSpec::Facing::fixed;
         project_.change(d, "Hanging it before the viewer");
+    });
+    record_ = add("Record", "What the hand does, as text for “ruedo arrange --do” on the clipboard");
+    record_->setCheckable(true);
+    connect(record_, &QPushButton::toggled, this, [this](bool on) {
+        auto* room = view_->room();
+        if (!room) return;
+        room->record_hand(on);
+        record_->setText(on ? "Recording …" : "Record");
+        if (!on) QApplication::clipboard()->setText(room->recorded());
+        place();
     });
     to_start_ = add("To the start", "Back to where the viewer begins (Home)");
     connect(to_start_, &QPushButton::clicked, this, [this] { view_->room()->reset(); });
@@ -228,7 +241,8 @@ void MountView::place() {
     int right = width() - 14;
     side_->setVisible(!room), begin_->setVisible(!room);
     for (auto* b : {before_me_, to_start_, start_here_}) b->setVisible(room);
-    auto shown = room ? std::vector{start_here_, to_start_, before_me_} : std::vector{begin_, side_, turn_};
+    record_->setVisible(room && project_.document().room.hand);
+    auto shown = room ? std::vector{start_here_, to_start_, before_me_, record_} : std::vector{begin_, side_, turn_};
     for (auto* b : shown) {
         right -= b->sizeHint().width();
         b->setGeometry(right, 5, b->sizeHint().width(), head - 8);

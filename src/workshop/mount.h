@@ -45,8 +45,8 @@ class MountView : public QWidget {
     Project& project_;
     ArrangeLayer* layer_;
     QPushButton *use_, *arrange_, *side_, *begin_, *turn_;
-    QPushButton *before_me_, *to_start_, *start_here_;  ///< In a room.
-    std::vector<Mirror*> mirrors_;                      ///< Of the mounts there are, but for the one that plays.
+    QPushButton *before_me_, *to_start_, *start_here_, *record_;  ///< In a room.
+    std::vector<Mirror*> mirrors_;  ///< Of the mounts there are, but for the one that plays.
     Mount mount_ = Mount::window;
     QSize size_;
     bool resizing_ = false;
