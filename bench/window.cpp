@@ -147,7 +147,7 @@ json room_rate() {
     run(1_s);
     view.player(0).controller().play();
     run(1_s);
-        // The best of three, as for pacing: a machine of several tenants stands still now and then.
+    // The best of three, as for pacing: a machine of several tenants stands still now and then.
     double best = 0;
     std::uint64_t shown = 0;
     for (int i = 0; i < 3; ++i) {

@@ -246,10 +246,14 @@ python3 -c 'import sys,struct; d=open(sys.argv[1],"rb").read(); sys.exit(struct.
     "$work/room.png" || wrong "arrange in a room: the picture has another size"
 check "a hand in a room" 0 'd["state"]=="ready" and [p["lands"] for p in d["room"]["presses"]]==[False,False] and
     d["room"]["presses"][0]["told"]=="Meets nothing." and "back of the screen" in d["room"]["presses"][1]["told"]' \
-    "$r" arrange "$work/room.ruedo" --mount room --do "1s hand 0 1.6 0 180 0; 1s pull; 2s hand 0 1.6 -4 180 0; 2s pull" --json
-check "no hand to pull with" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/room.ruedo" --mount room --do "1s pull" --json
-check "no ray on a wall" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/room.ruedo" --mount wall --do "1s pull" --json
-check "half a hand" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/room.ruedo" --mount room --do "1s hand 1 2" --json
+    "$r" arrange "$work/room.ruedo" --mount room --json \
+    --do "1s hand 0 1.6 0 180 0; 1s pull; 2s hand 0 1.6 -4 180 0; 2s pull"
+check "no hand to pull with" 2 'd["error"]["code"]=="usage"' \
+    "$r" arrange "$work/room.ruedo" --mount room --do "1s pull" --json
+check "no ray on a wall" 2 'd["error"]["code"]=="usage"' \
+    "$r" arrange "$work/room.ruedo" --mount wall --do "1s pull" --json
+check "half a hand" 2 'd["error"]["code"]=="usage"' \
+    "$r" arrange "$work/room.ruedo" --mount room --do "1s hand 1 2" --json
 check "arrange on no mount" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/p.ruedo" --mount boat --json
 check "arrange without its source" 1 'd["error"]["code"]=="not-found"' \
     "$r" arrange "$work/p.ruedo" --source b --json
