@@ -239,7 +239,12 @@ TEST_CASE("every pixel of the view is drawn, wherever the eye is and whatever st
         for (int k = 0; k < 3; ++k) {
             auto eye = eye_at(chance.place(), chance.from(-180, 180), chance.from(-80, 80),
                               160 + static_cast<int>(chance.random() % 9), 100);
-            if (k == 2) eye = eye_at({0, 1.6, 0}, 0, 0, 160, 100);  // straight on: lines go through pixels' middles
+            // Straight on: lines go through pixels' middles. And inside the screen, in its plane, or in that of its
+            // edge.
+            if (k == 2) eye = eye_at({0, 1.6, 0}, 0, 0, 160, 100);
+            if (i % 5 == 1 && k == 0) eye = eye_at({0, 1.6, -2}, 0, 0, 160, 100);
+            if (i % 5 == 2 && k == 0) eye.at = room.build(eye).things[0].panel.at(0.3, 0.6);
+            if (i % 5 == 3 && k == 0) eye.at = room.build(eye).things[0].panel.at(0, -1);
             auto s = room.build(eye);
             one.draw(s, eye, room.laid);
             three.draw(s, eye, room.laid);

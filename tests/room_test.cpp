@@ -291,6 +291,68 @@ TEST_CASE("a hand has a ray of its own, is dragged by its handles, and presses; 
     CHECK(soon([&] { return h.player().snapshot().muted != muted; }));
 }
 
+TEST_CASE("several players hang side by side, each is pressed on its own, and goes where it is hung") {
+    auto d = in_a_room({"vp9_opus.webm", "h264_high_aac.mp4"});
+    add_player(d);
+    d.player(1).bars[0].where = BarSpec::Where::clear;
+    for (std::size_t i = 0; i < 2; ++i) d.player(i).sources = {{d.sources[i].name}}, d.player(i).hang.width = 0.9;
+    Hung h(d);
+    auto phase = [&](std::size_t i) { return h.view.player(i).snapshot().state.phase; };
+    REQUIRE(soon([&] { return phase(1) == Phase::ready; }));
+    auto place = [&](std::size_t i, const char* name) {
+        return *h.room().seen(i, QRectF(h.view.player(i).control_widget(name)->geometry()).center());
+    };
+    h.press_at(place(1, "toggle"));
+    CHECK(soon([&] { return phase(1) == Phase::playing; }));
+    CHECK(phase(0) == Phase::ready);
+    CHECK(h.view.active() == 1);
+    h.press_at(place(0, "toggle"));
+    CHECK(soon([&] { return phase(0) == Phase::playing; }));
+    CHECK(phase(1) == Phase::playing);
+    // Hung elsewhere it plays on and is pressed there; the other's place is the other's.
+    auto& opened = h.view.player(1).controller();
+    d.player(1).hang.at = Point{0.9, 1.9, -1.6}, d.player(1).hang.facing = HangSpec::Facing::viewer;
+    h.view.take(d, "/");
+    CHECK(&h.view.player(1).controller() == &opened);
+    h.press_at(place(1, "toggle"));
+    CHECK(soon([&] { return phase(1) == Phase::paused; }));
+    CHECK(phase(0) == Phase::playing);
+    // Gone from the document, it is gone from the room.
+    d.players.pop_back();
+    h.view.take(d, "/");
+    CHECK(h.view.count() == 1);
+    CHECK(soon([&] { return !h.room().scene().screen_of(1); }));
+}
+
+TEST_CASE("in a room a poster stands before the start, a start may wait, and full screen is flat and leads back") {
+    auto d = in_a_room();
+    d.sources[0].no_poster = true;
+    d.player().picture.surround = "#8A2436";
+    Hung h(d);
+    h.room().set_top_view(false);
+    auto at = [&](double x, double y) { return h.room().seen(0, QPointF(x, y))->toPoint(); };
+    auto wine = [&] { return h.grab().pixelColor(at(300, 200)) == QColor("#8A2436"); };
+    CHECK(soon(wine));
+    h.press_at(h.place("start"));
+    CHECK(soon([&] { return h.phase() == Phase::playing; }));
+    CHECK(soon([&] { return !wine(); }));
+    // The mark that it was started by has hidden itself.
+    CHECK(soon([&] { return h.player().control_widget("start")->isHidden(); }));
+    d.sources[0].start = {Start::How::delay, 700_ms};
+    h.view.take(d, "/");
+    CHECK(soon([&] { return h.phase() == Phase::ready; }));
+    CHECK(soon([&] { return h.phase() == Phase::playing; }));
+    auto& controller = h.player().controller();
+    h.player().toggle_full_screen();
+    CHECK(soon([&] { return h.player().in_full_screen(); }));
+    CHECK(h.player().layout_now().loose == false);
+    h.player().toggle_full_screen();
+    CHECK(soon([&] { return !h.player().in_full_screen() && h.player().layout_now().loose; }));
+    CHECK(&h.player().controller() == &controller);
+    h.press_at(h.place("toggle"));
+    CHECK(soon([&] { return h.phase() == Phase::paused; }));
+}
+
 TEST_CASE("where the document asks for it, a player in a room is softer from afar and heard from its side") {
     auto d = in_a_room();
     d.room.sound_by_place = true;

@@ -219,8 +219,7 @@ class Stage {
                 return fail(Code::usage, "There is no hand that could pull.",
                             "Put one there first, such as “0s hand 0.2 1.3 -0.5 0 0”.");
             } else {
-                auto axes = scene::Axes::turned(scene::radians(hand_->turn), scene::radians(hand_->tilt));
-                TRY_DO(press_along({hand_->at, -axes.face}, call.at));
+                TRY_DO(press_along({hand_->at, -scene::Axes::of(*hand_).face}, call.at));
             }
         } else if (call.verb == "touch" && hangs()) {
             TRY_DO(press_along(eye().ray(call.x + 0.5, call.y + 0.5), call.at));

@@ -282,10 +282,10 @@ void ArrangeLayer::paint_zones(QPainter& g) const {
         g.setPen(QPen(QColor(0xE2, 0xAC, 0x4C, 110), 1, Qt::DotLine));
         g.setBrush(z.bar ? QColor(0x17, 0x13, 0x1A, 120) : QColor(0, 0, 0, 0));
         g.drawPolygon(line);
-        if (!z.bar || !z.slot.ends_with("/middle")) continue;
-        // Bars that are not there yet say what they would be.
-        static constexpr std::array said{"a bar on the picture", "a bar right beside it", "a bar clear of it"};
         g.setFont(look::font(look::Size::small));
+        if (!z.bar || !z.slot.ends_with("/middle") || box.height() < g.fontMetrics().height()) continue;
+        // Bars that are not there yet say what they would be, where there is room for it.
+        static constexpr std::array said{"a bar on the picture", "a bar right beside it", "a bar clear of it"};
         g.setPen(paper);
         g.drawText(box, Qt::AlignCenter, said.at(static_cast<std::size_t>(z.bar->where)));
     }

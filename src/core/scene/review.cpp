@@ -348,7 +348,7 @@ std::vector<FindingRow> finding_rows() {
 }
 
 PoseSpec before_viewer(const PoseSpec& viewer, double metres) {
-    auto axes = Axes::turned(radians(viewer.turn), radians(viewer.tilt));
+    auto axes = Axes::of(viewer);
     auto to = Vec(viewer.at) - axes.face * metres;
     auto round = [](double v) { return std::round(v * 1000) / 1000; };
     return {{round(to.x), round(to.y), round(to.z)}, viewer.turn, 0};

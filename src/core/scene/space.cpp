@@ -11,14 +11,14 @@ Axes Axes::turned(double turn, double tilt) {
     double s = std::sin(turn), c = std::cos(turn), st = std::sin(tilt), ct = std::cos(tilt);
     return {{c, 0, -s}, {s * st, ct, c * st}, {s * ct, -st, c * ct}};
 }
+Axes Axes::of(const PoseSpec& pose) { return turned(radians(pose.turn), radians(pose.tilt)); }
 Axes Axes::facing(const Vec& direction) {
     auto d = unit(direction);
     return turned(std::atan2(d.x, d.z), -std::asin(std::clamp(d.y, -1.0, 1.0)));
 }
 
 Eye Eye::of(const ViewerSpec& v, int width, int height) {
-    return {v.at, Axes::turned(radians(v.turn), radians(v.tilt)), radians(v.field), std::max(1, width),
-            std::max(1, height)};
+    return {v.at, Axes::of(v), radians(v.field), std::max(1, width), std::max(1, height)};
 }
 Ray Eye::ray(double x, double y) const {
     auto d = axes.right * (x - width / 2.0) - axes.up * (y - height / 2.0) - axes.face * focal();

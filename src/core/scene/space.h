@@ -41,6 +41,7 @@ struct Axes {
     /// First round upright by `turn`, then about its own right, so that its face sinks and its back rises by `tilt`: a
     /// viewer, who looks out of the back, looks up.
     static Axes turned(double turn, double tilt);
+    static Axes of(const PoseSpec& pose);
     /// Upright, its face along `direction`.
     static Axes facing(const Vec& direction);
     bool operator==(const Axes&) const = default;
