@@ -200,8 +200,8 @@ void small_letters(Reviewing& r) {
         auto high = degrees(look.high) * pixels / at.box.height;
         if (high >= least_letters || high <= 0) return;
         auto& hang = r.document.player(p).hang;
-        auto need = static_cast<int>(std::ceil(pixels * least_letters / high));
-        auto size = std::min(3 * need, 288);
+        auto need = static_cast<int>(std::ceil(std::min(96.0, pixels * least_letters / high)));
+        auto size = 3 * need;
         r.note(
             fmt::format("The letters of “{}” are {:.2f} degrees high from the start.", c.name, high),
             fmt::format("They need 0.35. {} of {} pixels across {:g} m are {:.0f} mm, at {:.1f} m.", pixels,
