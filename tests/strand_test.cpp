@@ -109,10 +109,15 @@ TEST_CASE("while the clock stands still for nobody, what was due runs afterwards
 TEST_CASE("a process ends while lanes are at work", "[.]") {
     auto strand = make_real_strand();
     for (int i = 0; i < 12; ++i) {
-        auto inner = std::make_shared<std::vector<std::unique_ptr<Lane>>>();
+        // A strand outlives its lanes.
+        struct Inner {
+            std::unique_ptr<Strand> strand = make_real_strand();
+            std::vector<std::unique_ptr<Lane>> lanes{};
+        };
+        auto inner = std::make_shared<Inner>();
         for (int k = 0; k < 4; ++k) {
-            inner->push_back(strand->lane());
-            inner->back()->run({}, [] { std::this_thread::sleep_for(std::chrono::milliseconds(3)); }, [] {});
+            inner->lanes.push_back(inner->strand->lane());
+            inner->lanes.back()->run({}, [] { std::this_thread::sleep_for(std::chrono::milliseconds(3)); }, [] {});
         }
         auto lane = strand->lane();
         lane->run({}, [inner, i] { std::this_thread::sleep_for(std::chrono::milliseconds(1 + i % 4)); }, [] {});

@@ -6,6 +6,7 @@
 #include <QMouseEvent>
 #include <QToolTip>
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "view/look.h"
@@ -16,8 +17,8 @@ using scene::Axes;
 using scene::Vec;
 
 namespace {
-constexpr double step = 0.25, turn_step = 5;      // metres, degrees
-constexpr double steepest = 85, most_away = 100;  // degrees, metres
+constexpr double step = 0.25, rise = 0.1, turn_step = 5;  // metres, degrees
+constexpr double steepest = 85, most_away = 100;          // degrees, metres
 
 double round_turn(double degrees) { return std::remainder(degrees, 360.0); }
 }  // namespace
@@ -128,27 +129,29 @@ void RoomView::orbit(const Vec& round, double left, double up) {
     set_viewer(v);
 }
 
+std::span<const RoomView::Key> RoomView::keys() {
+    static constexpr std::array rows{
+        Key{Qt::Key_Up, false, "Up", "walk ahead", [](RoomView& r) { r.walk(step, 0); }},
+        Key{Qt::Key_Down, false, "Down", "walk back", [](RoomView& r) { r.walk(-step, 0); }},
+        Key{Qt::Key_Left, false, "Left", "turn left", [](RoomView& r) { r.turn(turn_step, 0); }},
+        Key{Qt::Key_Right, false, "Right", "turn right", [](RoomView& r) { r.turn(-turn_step, 0); }},
+        Key{Qt::Key_Left, true, "Shift+Left", "step to the left", [](RoomView& r) { r.walk(0, -step); }},
+        Key{Qt::Key_Right, true, "Shift+Right", "step to the right", [](RoomView& r) { r.walk(0, step); }},
+        Key{Qt::Key_PageUp, false, "Page up", "rise", [](RoomView& r) { r.walk(0, 0, rise); }},
+        Key{Qt::Key_PageDown, false, "Page down", "sink", [](RoomView& r) { r.walk(0, 0, -rise); }},
+        Key{Qt::Key_PageUp, true, "Shift+Page up", "look up", [](RoomView& r) { r.turn(0, turn_step); }},
+        Key{Qt::Key_PageDown, true, "Shift+Page down", "look down", [](RoomView& r) { r.turn(0, -turn_step); }},
+        Key{Qt::Key_Home, false, "Home", "back to the start", [](RoomView& r) { r.reset(); }},
+    };
+    return rows;
+}
 bool RoomView::key(int key, Qt::KeyboardModifiers modifiers) {
-    bool side = modifiers == Qt::ShiftModifier;
-    if (modifiers != Qt::NoModifier && !side) return false;
-    switch (key) {
-        case Qt::Key_Up:
-            return walk(step, 0), true;
-        case Qt::Key_Down:
-            return walk(-step, 0), true;
-        case Qt::Key_Left:
-            return side ? walk(0, -step) : turn(turn_step, 0), true;
-        case Qt::Key_Right:
-            return side ? walk(0, step) : turn(-turn_step, 0), true;
-        case Qt::Key_PageUp:
-            return side ? turn(0, turn_step) : walk(0, 0, 0.1), true;
-        case Qt::Key_PageDown:
-            return side ? turn(0, -turn_step) : walk(0, 0, -0.1), true;
-        case Qt::Key_Home:
-            return reset(), true;
-        default:
-            return false;
-    }
+    bool shift = modifiers == Qt::ShiftModifier;
+    if (modifiers != Qt::NoModifier && !shift) return false;
+    auto row = std::find_if(keys().begin(), keys().end(), [&](auto& k) { return k.key == key && k.shift == shift; });
+    if (row == keys().end()) return false;
+    row->act(*this);
+    return true;
 }
 void RoomView::keyPressEvent(QKeyEvent* e) {
     if (!key(e->key(), e->modifiers())) e->ignore();

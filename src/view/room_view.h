@@ -58,7 +58,14 @@ class RoomView : public QWidget {
     void turn(double left, double up);
     /// Round the place in front of the eye.
     void orbit(const scene::Vec& round, double left, double up);
-    /// Keys that nothing else takes; true for those that move.
+    /// Keys that nothing else takes, and what they do; true for those that are there.
+    struct Key {
+        int key;
+        bool shift;
+        std::string_view keys, meaning;
+        void (*act)(RoomView&);
+    };
+    static std::span<const Key> keys();
     bool key(int key, Qt::KeyboardModifiers modifiers);
     std::function<void()> on_told;                            ///< The ray meets something else.
     std::function<void()> on_moved;                           ///< The viewer is elsewhere.

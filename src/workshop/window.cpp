@@ -661,6 +661,8 @@ void WorkshopWindow::show_keys() {
                                 {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
                                 {"Ctrl+S, Ctrl+O, Ctrl+N", "save, open, new"}})
         keys.emplace_back(key, meaning);
+    if (screen_->room())
+        for (auto& k : RoomView::keys()) keys.emplace_back(text(k.keys), "in the room: " + text(k.meaning));
     QString table = "<table cellpadding='4'>";
     for (std::size_t i = 0; i < keys.size(); ++i)
         table += QString(i % 2 ? "<td>%1</td><td>%2</td></tr>" : "<tr><td>%1</td><td>%2</td>")
