@@ -201,7 +201,7 @@ TEST_CASE("every place where a control can be let go of takes it, and the hand i
             INFO(zones[a].words << ", " << box_text(zones[a].box));
             CHECK_FALSE(zones[a].box.empty());
             CHECK_FALSE(zones[a].words.empty());
-            CHECK(Box{0, 0, mount.width, mount.height}.holds(zones[a].box));
+            CHECK(l.whole.holds(zones[a].box));
             for (std::size_t b = a + 1; b < zones.size(); ++b)
                 if (zones[a].slot != zones[b].slot || zones[a].at != zones[b].at)
                     CHECK_FALSE((zones[a].box.meets(zones[b].box) && !zones[b].bar && zones[b].at != SIZE_MAX));

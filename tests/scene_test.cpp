@@ -259,6 +259,15 @@ TEST_CASE(
              d.sources = {s};
              d.player().hang.surface_height = 20;
          }},
+        {"surface-slip",
+         [](auto& d) {
+             // Made for one clip; another one has come.
+             for (auto name : {"vp9_opus.webm", "rotate90.mp4"}) {
+                 SourceSpec s;
+                 s.name = name, s.file = fixture(name).string();
+                 d.sources.push_back(s);
+             }
+         }},
         {"screens-cross",
          [](auto& d) {
              add_player(d);
@@ -285,6 +294,7 @@ TEST_CASE(
         INFO(code << ": " << d.player().hang.width);
         REQUIRE(it != found.end());
         covered.insert(code);
+        if (d.sources.size() == 2) CHECK(it->sentence.find("“rotate90.mp4”") != std::string::npos);
         CHECK(to_json(d).contains(nlohmann::json::json_pointer(it->where.substr(0, it->where.find("/room")))));
         if (!it->fix) continue;
         it->fix->apply(d);

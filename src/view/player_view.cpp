@@ -132,8 +132,10 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
 }
 
 PlayerView::~PlayerView() {
-    // What has the focus among its children loses it after this.
+    // What has the focus among its children loses it after this, and they are taken down after its sheet.
     disconnect(qApp, nullptr, this, nullptr);
+    for (auto& m : controls_) m.shows->set_changed({});
+    captions_->on_changed = {};
     surface_->report_to(nullptr);
     surface_->on_resized = {};
     session_.reset();
@@ -197,7 +199,7 @@ void PlayerView::make_controls() {
         controls_.push_back(made);
     }
     for (auto& m : before)
-        if (m.widget) m.widget->hide(), m.widget->deleteLater();
+        if (m.widget) m.shows->set_changed({}), m.widget->hide(), m.widget->deleteLater();
     for (std::size_t i = 1; i < controls_.size(); ++i) setTabOrder(controls_[i - 1].widget, controls_[i].widget);
     while (plates_.size() < session_->player().bars.size()) plates_.push_back(new Plate(this));
     fill_strips();

@@ -230,6 +230,12 @@ void surface_slip(Reviewing& r) {
     each_player(r, [&](std::size_t p) {
         auto& h = r.document.player(p).hang;
         auto surface = fmt::format("{} × {}", h.surface_width, h.surface_height);
+        struct Filled {
+            std::size_t source;
+            int width, height;
+            double share;
+        };
+        std::vector<Filled> clips;
         for (auto i : queue_of(r.document, p)) {
             auto& source = r.document.sources[i];
             auto path = resolve(source, r.folder);
@@ -237,17 +243,29 @@ void surface_slip(Reviewing& r) {
             if (is_address(path) || !fs::exists(path, ec)) continue;
             auto info = r.ask(path);
             auto* video = info ? info->main(Kind::video) : nullptr;
-            if (!video) continue;
+            if (!video || video->video.display_width() <= 0 || video->video.display_height() <= 0) continue;
             auto w = video->video.display_width(), high = video->video.display_height();
-            auto share = filled(source, w, high, h);
-            if (w <= 0 || high <= 0 || share >= 0.25) continue;
-            auto tall = std::clamp(static_cast<int>(std::lround(double{1} * h.surface_width * high / w)),
-                                   room_limits::least_surface, room_limits::most_surface);
-            r.note(fmt::format("The surface is {} pixels and “{}” is {} × {}: it fills {:.0f} % of it.", surface,
-                               source.name, w, high, share * 100),
-                   "A surface of quite another shape than its clip is most often a slip.", r.at(p, "/surface"),
-                   r.hang(fmt::format("Make it {} × {}", h.surface_width, tall), p,
-                          [tall](HangSpec& own) { own.surface_height = tall; }));
+            clips.push_back({i, w, high, filled(source, w, high, h)});
+        }
+        auto by_share = [](auto& a, auto& b) { return a.share < b.share; };
+        auto worst = std::min_element(clips.begin(), clips.end(), by_share);
+        auto best = std::max_element(clips.begin(), clips.end(), by_share);
+        // Most often a slip; or a surface made for one clip that another has come onto.
+        bool slip = worst != clips.end() && worst->share < 0.25;
+        if (slip || (worst != clips.end() && worst->share < 0.6 && best->share > 0.9)) {
+            auto tall = std::clamp(
+                static_cast<int>(std::lround(static_cast<double>(h.surface_width) * worst->height / worst->width)),
+                room_limits::least_surface, room_limits::most_surface);
+            auto& name = r.document.sources[worst->source].name;
+            r.note(fmt::format("The surface is {} pixels and “{}” is {} × {}: it fills {:.0f} % of it.", surface, name,
+                               worst->width, worst->height, worst->share * 100),
+                   slip ? "A surface of quite another shape than its clip is most often a slip."
+                        : fmt::format("It has the shape of “{}”; the rest stays free.",
+                                      r.document.sources[best->source].name),
+                   r.at(p, "/surface"),
+                   slip ? std::optional(r.hang(fmt::format("Make it {} × {}", h.surface_width, tall), p,
+                                               [tall](HangSpec& own) { own.surface_height = tall; }))
+                        : std::nullopt);
             return;
         }
         auto seen = surface_seen(r.scene, r.eye, p);
