@@ -29,21 +29,15 @@ struct Room {
     std::vector<scene::Laid> laid;
     Room() {
         document.player().bars[0].where = BarSpec::Where::clear;
-        ControlContext c;
-        auto& s = c.snapshot;
-        s.state.phase = Phase::playing, s.state.intent = Intent::play;
-        s.has_video = s.has_audio = s.duration_known = true;
-        s.duration = 90_s, s.seekable = TimeRange{{}, 90_s};
-        layouts = {lay_out(document.player(), scene::surface_of(document.player()), c)};
+        layouts = {lay_out(document.player(), scene::surface_of(document.player()), scene::usual_moment())};
         scene = scene::build(document, layouts, eye);
         auto& l = layouts[0];
         sheet = noise(l.whole.width, l.whole.height, 3);
         for (std::size_t i = 3; i < sheet.pixels.size(); i += 4) sheet.pixels[i] = 255;
-        auto rect = [](const Box& b) { return RectF{b.x * 1.0, b.y * 1.0, b.width * 1.0, b.height * 1.0}; };
         auto over = scene::Texture::of(sheet, 1);
         over.see_through = true;
-        laid = {{{{scene::Texture::of(pictures[0], 1), rect(l.area), {rect(l.area)}},
-                  {over, rect(l.whole), {rect(l.bars.at(0).box)}}},
+        laid = {{{{scene::Texture::of(pictures[0], 1), l.area.rect(), {l.area.rect()}},
+                  {over, l.whole.rect(), {l.bars.at(0).box.rect()}}},
                  "#17131A"}};
     }
     void next(std::uint64_t n) { laid[0].layers[0].texture = scene::Texture::of(pictures[n % 2], n); }

@@ -77,13 +77,13 @@ struct Room {
         laid.clear(), ++revision;
         for (std::size_t i = 0; i < layouts.size(); ++i) {
             auto& l = layouts[i];
-            auto rect = [](const Box& b) { return RectF{double(b.x), double(b.y), double(b.width), double(b.height)}; };
+
             auto over = Texture::of(controls[i], revision);
             over.see_through = true;
             std::vector<RectF> parts;
-            for (auto& b : l.bars) parts.push_back(rect(b.box));
+            for (auto& b : l.bars) parts.push_back(b.box.rect());
             laid.push_back(
-                {{{Texture::of(pictures[i], revision), rect(l.area), {rect(l.area)}}, {over, rect(l.whole), parts}},
+                {{{Texture::of(pictures[i], revision), l.area.rect(), {l.area.rect()}}, {over, l.whole.rect(), parts}},
                  "#17131A"});
         }
     }
@@ -299,7 +299,7 @@ TEST_CASE("a change draws only what it touches, and then it looks as if all had 
             auto part = kept.draw(s, eye, room.laid);
             Projection anew(1);
             anew.draw(s, eye, room.laid);
-            REQUIRE(std::equal(before.begin(), before.end(), before.begin()));
+
             CHECK(std::equal(kept.image().pixels.begin(), kept.image().pixels.end(), anew.image().pixels.begin()));
             for (int y = 0; y < 120; ++y)
                 for (int x = 0; x < 200; ++x) {

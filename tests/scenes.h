@@ -22,17 +22,6 @@ struct Chance {
     }
 };
 
-/// A moment in which all that a player has is to be seen.
-inline ControlContext playing_moment(int width = 1280, int height = 720) {
-    ControlContext c;
-    auto& s = c.snapshot;
-    s.state.phase = Phase::playing, s.state.intent = Intent::play;
-    s.has_video = s.has_audio = s.duration_known = true;
-    s.duration = 90_s, s.position = 31_s, s.seekable = TimeRange{{}, 90_s};
-    s.display_width = width, s.display_height = height;
-    c.count = 3, c.has_next = c.has_previous = c.started = true, c.title = "Lantern";
-    return c;
-}
 /// One player with the usual controls, on a bar clear of the picture, two metres before the start.
 inline PlayerDocument hung_player() {
     PlayerDocument d;
@@ -40,7 +29,7 @@ inline PlayerDocument hung_player() {
     d.player().bars[0].where = BarSpec::Where::clear;
     return d;
 }
-inline std::vector<Layout> laid_out(const PlayerDocument& d, const ControlContext& moment = playing_moment()) {
+inline std::vector<Layout> laid_out(const PlayerDocument& d, const ControlContext& moment = scene::usual_moment()) {
     std::vector<Layout> all;
     for (auto& p : d.players) all.push_back(lay_out(p, scene::surface_of(p), moment));
     return all;

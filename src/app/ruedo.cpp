@@ -13,6 +13,8 @@
 #include "view/look.h"
 #include "scene/projection.h"
 #include "view/paint_player.h"
+#include "view/player_sheet.h"
+
 #include "view/poster.h"
 #include "workshop/window.h"
 
@@ -112,11 +114,7 @@ Image shoot_room(const Arranged& a) {
             auto* source = p.source < p.document.sources.size() ? &p.document.sources[p.source] : nullptr;
             paint_player(g, sheet.size(), p.document.player(), p.layout, p.context, source, still.still);
         }
-        scene::Laid::Layer layer{
-            {sheet.constBits(), sheet.width(), sheet.height(), static_cast<int>(sheet.bytesPerLine()), true, false, 1},
-            {0, 0, whole.width * 1.0, whole.height * 1.0},
-            {{0, 0, whole.width * 1.0, whole.height * 1.0}}};
-        laid.push_back({{std::move(layer)}, p.document.player().picture.surround});
+        laid.push_back({{{texture_of(sheet), whole.rect(), {whole.rect()}}}, p.document.player().picture.surround});
         sheets.push_back(std::move(sheet));
     }
     scene::Projection projection;

@@ -6,7 +6,19 @@
 #include <functional>
 #include <vector>
 
+#include "scene/texture.h"
+
 namespace ruedo {
+
+/// An image as what is laid on a screen; its pixels stay its own.
+inline scene::Texture texture_of(const QImage& image, std::uint64_t revision = 0) {
+    return {.pixels = image.constBits(),
+            .width = image.width(),
+            .height = image.height(),
+            .stride = static_cast<int>(image.bytesPerLine()),
+            .see_through = image.hasAlphaChannel(),
+            .revision = revision};
+}
 
 /// Everything that a player shows but its picture, on one see-through sheet: for whoever composes the player elsewhere.
 /// Only what has changed is drawn again.

@@ -31,15 +31,11 @@ void RoomView::lay() {
         auto& view = screen_.player(i);
         auto& spec = document_.player(i).picture;
         laid_[i].surround = spec.surround;
-        auto texture = [](const QImage& image, bool see_through, std::uint64_t revision) {
-            return scene::Texture{
-                image.constBits(), image.width(), image.height(), static_cast<int>(image.bytesPerLine()),
-                see_through,       false,         revision};
-        };
+
         auto composed = view.surface().compose();
         if (composed.shown) shown_.push_back(std::move(composed.shown));
         if (pictures[i] = composed.picture; !pictures[i].isNull()) {
-            auto t = texture(pictures[i], false, 0);
+            auto t = texture_of(pictures[i]);
             t.blocky = spec.blocky;
             laid_[i].layers.push_back(
                 {t, rect_of(composed.place), {rect_of(composed.place & QRectF(ruedo::rect_of(layouts_[i].area)))}});
@@ -47,7 +43,7 @@ void RoomView::lay() {
         auto& sheet = view.sheet();
         if (sheet.refresh()) ++sheet_revisions_[i];
         sheets[i] = sheet.image();
-        scene::Laid::Layer over{texture(sheets[i], true, sheet_revisions_[i]), rect_of(QRectF(sheets[i].rect())), {}};
+        scene::Laid::Layer over{texture_of(sheets[i], sheet_revisions_[i]), rect_of(QRectF(sheets[i].rect())), {}};
         for (auto& part : sheet.parts()) over.parts.push_back(rect_of(QRectF(part)));
         laid_[i].layers.push_back(std::move(over));
     }

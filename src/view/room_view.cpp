@@ -42,11 +42,9 @@ void RoomView::take(const PlayerDocument& document) {
         auto& view = screen_.player(i);
         view.surface().compose_elsewhere([this] { refresh(); });
         view.sheet().on_changed = [this] { refresh_soon(); };
-        view.on_display = [this, &view](QPoint at) {
-            for (std::size_t p = 0; p < screen_.count(); ++p)
-                if (&screen_.player(p) == &view)
-                    if (auto place = seen(p, at)) return mapToGlobal(place->toPoint());
-            return mapToGlobal(rect().center());
+        view.on_display = [this, i](QPoint at) {
+            auto place = seen(i, at);
+            return mapToGlobal(place ? place->toPoint() : rect().center());
         };
     }
     rebuild();
@@ -95,10 +93,11 @@ void RoomView::moved() {
 
 /// Sound by place, where the document asks for it.
 void RoomView::hear() {
+    // One step longer than it does: what was told is taken back.
+    if (!std::exchange(by_place_, document_.room.sound_by_place) && !by_place_) return;
     for (std::size_t i = 0; i < layouts_.size(); ++i) {
         scene::Heard heard;
-        if (auto s = scene_.screen_of(i); s && document_.room.sound_by_place)
-            heard = scene::heard(scene_.things[*s].panel.middle, eye());
+        if (auto s = scene_.screen_of(i); s && by_place_) heard = scene::heard(scene_.things[*s].panel.middle, eye());
         screen_.player(i).controller().set_place(heard.left, heard.right);
     }
 }
@@ -205,10 +204,9 @@ void RoomView::enter(const Under& now, QPointF global) {
         QApplication::sendEvent(entered_, &in);
     }
 }
-bool RoomView::send(QEvent::Type type, const Under& to, const QMouseEvent& as) {
+void RoomView::send(QEvent::Type type, const Under& to, const QMouseEvent& as) {
     QMouseEvent e(type, to.at, as.globalPosition(), as.button(), as.buttons(), as.modifiers());
     QApplication::sendEvent(to.widget, &e);
-    return e.isAccepted();
 }
 
 void RoomView::tell(const scene::Aim& aim) {
@@ -265,7 +263,7 @@ void RoomView::mouseMoveEvent(QMouseEvent* e) {
     }
     auto aim = aim_at(e->position());
     if (pressed_) {
-        // What is held follows the ray over its whole panel, and past it as far as its plane is met.
+        // What is held follows the ray over whatever shows the same player.
         auto now = under(aim);
         auto* view = dynamic_cast<PlayerView*>(pressed_->parentWidget());
         if (now.widget && view && (now.widget == view || now.widget->parentWidget() == view))

@@ -4,8 +4,6 @@
 #pragma once
 #include <QElapsedTimer>
 #include <QPointer>
-
-#include <QTimer>
 #include <QWidget>
 
 #include "scene/projection.h"
@@ -27,7 +25,7 @@ class RoomView : public QWidget {
     void set_viewer(const ViewerSpec& viewer);
     /// A player is laid out otherwise.
     void rebuild();
-    /// Nothing of a player is seen any more but where another one of the same number hangs.
+    /// Gives a player back to its own widget.
     void forget(PlayerView& view);
     const ViewerSpec& viewer() const { return viewer_; }
     const scene::Scene& scene() const { return scene_; }
@@ -48,7 +46,7 @@ class RoomView : public QWidget {
     scene::Aim hand_aim() const;
     /// What the hand does from now on is kept; `recorded` gives it as calls of `ruedo arrange --do`, one a line.
     void record_hand(bool on);
-    bool recording() const { return recorder_.isValid(); }
+
     QString recorded() const { return recorded_.join(";\n"); }
     /// The hand presses what its ray meets, and lets go of it.
     void hand_press();
@@ -92,7 +90,7 @@ class RoomView : public QWidget {
     };
     Under under(const scene::Aim& aim) const;
     void enter(const Under& now, QPointF global);
-    bool send(QEvent::Type type, const Under& to, const QMouseEvent& as);
+    void send(QEvent::Type type, const Under& to, const QMouseEvent& as);
     void press(const scene::Aim& aim, const QMouseEvent& as);
     void press_through(QEvent::Type type, const scene::Aim& aim);
     void note_hand(const QString& call);
@@ -124,6 +122,7 @@ class RoomView : public QWidget {
     scene::Projection projection_;
     std::size_t drawn_faces_ = 0;
     QPointer<QWidget> pressed_, entered_, hand_pressed_;
+    bool by_place_ = false;  ///< Players were told how loud they are where they hang.
     bool poked_ = false, refresh_asked_ = false, grip_moved_ = false;
     QElapsedTimer recorder_;
     QStringList recorded_;

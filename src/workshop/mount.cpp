@@ -14,7 +14,6 @@
 
 #include "view/look.h"
 #include "player/templates.h"
-#include "scene/findings.h"
 
 #include "workshop/arranging.h"
 #include "workshop/mirror.h"

@@ -2,6 +2,7 @@
 // What stands where: a pure function of the player, what it is seen in, and the moment. The window, mirrors, the
 // command line and packed apps all go by it. All numbers are whole pixels of the mount.
 #pragma once
+#include "picture/picture.h"
 #include "player/player.h"
 
 namespace ruedo {
@@ -14,6 +15,10 @@ struct Box {
     bool holds(const Box& o) const { return o.x >= x && o.y >= y && o.right() <= right() && o.bottom() <= bottom(); }
     bool meets(const Box& o) const { return x < o.right() && o.x < right() && y < o.bottom() && o.y < bottom(); }
     bool operator==(const Box&) const = default;
+    RectF rect() const {
+        return {static_cast<double>(x), static_cast<double>(y), static_cast<double>(width),
+                static_cast<double>(height)};
+    }
 };
 
 /// What a player is seen in.

@@ -1,10 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
 // The rows of a room's review (`scene::review`), for the documentation.
 #pragma once
+#include <string>
 #include <string_view>
 #include <vector>
-
-#include "player/room.h"
 
 namespace ruedo::scene {
 
@@ -14,8 +13,5 @@ struct FindingRow {
 std::vector<FindingRow> finding_rows();
 /// The page of the documentation.
 std::string room_page();
-
-/// The pose of a screen straight before a viewer, in millimetres.
-PoseSpec before_viewer(const PoseSpec& viewer, double metres);
 
 }  // namespace ruedo::scene

@@ -109,12 +109,6 @@ std::optional<Face> part_of(const Face& f, const Face& plane, double sign) {
 }
 }  // namespace
 
-Vec Face::middle() const {
-    Vec m;
-    for (auto& c : corners) m = m + c;
-    return m * (1.0 / static_cast<double>(corners.size()));
-}
-
 std::vector<Face> faces_of(const Thing& thing, std::size_t number) {
     return thing.kind == Thing::Kind::solid ? of_body(thing, number) : of_panel(thing, number);
 }

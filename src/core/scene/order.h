@@ -23,7 +23,6 @@ struct Face {
     /// Where on the sheet: x = dot(place - origin, across) and so on, in pixels.
     Vec origin, across, down;
     double side(const Vec& place) const { return dot(face, place) - offset; }
-    Vec middle() const;
 };
 
 /// The faces of a thing. A bent panel is cut into strips that no pixel tells from the bend.

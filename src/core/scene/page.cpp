@@ -61,7 +61,7 @@ A ray ends at the first thing it meets; only a backing that covers nothing lets 
         R"(front of a screen or a
 bar it lands on a pixel of the player's layout, and what is there is pressed as on any other mount. )"
         R"(What stops it is told
-in the trace (`ray`).
+in the trace (`ray-stopped`).
 
 Sound by place: 1 / max(1, d) times the volume, with d in metres from the eye to the middle of the )"
         R"(screen (6 dB less for

@@ -240,6 +240,23 @@ class Projection::Drawing {
         if (!d.box.empty()) drawn_things_.push_back(std::move(d));
     }
 
+    /// A polygon on a plane, with nothing on it yet; `soft` says which of its edges are edges of what is seen.
+    template <class Soft>
+    Drawn outlined(const Plane& plane, std::span<const Vec> corners, Soft soft) const {
+        Drawn drawn;
+        bool behind = false;
+        drawn.box = touched(eye_, corners, behind);
+        drawn.mapping = plane.mapping();
+        Vec middle;
+        for (auto& c : corners) middle = middle + c * (1.0 / static_cast<double>(corners.size()));
+        for (std::size_t i = 0; i < corners.size(); ++i)
+            if (auto bound = beside(eye_, corners[i], corners[(i + 1) % corners.size()], middle, soft(i)))
+                drawn.bounds.push_back(*bound);
+        if (behind)
+            if (auto ahead = plane.ahead()) drawn.bounds.push_back(*ahead);
+        return drawn;
+    }
+
     /// Everything there is to draw, in order; the part of the view that the changed layers touch.
     Box set_up(const std::vector<std::pair<std::size_t, std::size_t>>& changed) {
         drawn_things_.clear(), wanted_.clear();
@@ -249,20 +266,11 @@ class Projection::Drawing {
         for (auto* face : order_.from(eye_.at)) {
             auto& thing = scene_.things[face->thing];
             Plane plane(eye_, face->face, face->corners[0], face->origin, face->across, face->down);
-            Drawn whole;
-            bool behind = false;
-            whole.box = touched(eye_, face->corners, behind);
-            if (whole.box.empty()) continue;
-            auto middle = face->middle();
-            for (std::size_t i = 0; i < face->corners.size(); ++i) {
+            auto whole = outlined(plane, face->corners, [&](std::size_t i) {
                 auto& e = face->edges[i];
-                auto &a = face->corners[i], &b = face->corners[(i + 1) % face->corners.size()];
-                bool soft = !e.cut && !(e.beyond && dot(*e.beyond, eye_.at - a) > 0);
-                if (auto bound = beside(eye_, a, b, middle, soft)) whole.bounds.push_back(*bound);
-            }
-            if (behind)
-                if (auto ahead = plane.ahead()) whole.bounds.push_back(*ahead);
-            whole.mapping = plane.mapping();
+                return !e.cut && !(e.beyond && dot(*e.beyond, eye_.at - face->corners[i]) > 0);
+            });
+            if (whole.box.empty()) continue;
             bool front = face->side(eye_.at) > 0;
             if (thing.kind == Thing::Kind::solid) {
                 whole.colour = dimmed(pixel_of(thing.colour), lit(face->face));
@@ -288,8 +296,7 @@ class Projection::Drawing {
                 const std::vector<std::pair<std::size_t, std::size_t>>& changed, Box& moved) {
         static const Laid nothing;
         auto& laid = thing.player < laid_.size() ? laid_[thing.player] : nothing;
-        RectF sheet{static_cast<double>(thing.sheet.x), static_cast<double>(thing.sheet.y),
-                    static_cast<double>(thing.sheet.width), static_cast<double>(thing.sheet.height)};
+        auto sheet = thing.sheet.rect();
         auto covers = [&](const Laid::Layer& layer) {
             if (!layer.texture || layer.texture.see_through) return false;
             auto seen = both(layer.place, sheet);
@@ -370,16 +377,7 @@ class Projection::Drawing {
                            Side{{a, b, f, e}, z, x, y, false}, Side{{d, c, g, i}, -z, x, y, false},
                            Side{{a, d, i, e}, x, z, y, false}, Side{{b, c, g, f}, -x, z, y, false}}) {
             Plane plane(eye_, side.face, side.corners[0], {}, side.across, side.down);
-            Drawn drawn;
-            bool behind = false;
-            drawn.box = touched(eye_, side.corners, behind);
-            auto middle = (side.corners[0] + side.corners[2]) * 0.5;
-            for (std::size_t k = 0; k < 4; ++k)
-                if (auto bound = beside(eye_, side.corners[k], side.corners[(k + 1) % 4], middle, false))
-                    drawn.bounds.push_back(*bound);
-            if (behind)
-                if (auto ahead = plane.ahead()) drawn.bounds.push_back(*ahead);
-            drawn.mapping = plane.mapping();
+            auto drawn = outlined(plane, side.corners, [](std::size_t) { return false; });
             drawn.plain =
                 Plain{dimmed(pixel_of(side.floor ? scene_.floor : scene_.walls), side.face.y < 0 ? 1.0 : 0.94),
                       dot(lamp, side.across), dot(lamp, side.down), dot(lamp - side.corners[0], side.face), side.floor};

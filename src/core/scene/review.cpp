@@ -16,17 +16,6 @@ namespace fs = std::filesystem;
 constexpr double least_press = 1.5, least_letters = 0.35, nearest = 0.5, off_sight = 30;  // degrees, metres
 constexpr double largest_screen = 50, smallest_screen = 0.05, farthest_screen = 100;
 
-/// A moment in which everything that a player has can be seen and used.
-ControlContext usual_moment() {
-    ControlContext c;
-    auto& s = c.snapshot;
-    s.state.phase = Phase::playing, s.state.intent = Intent::play;
-    s.has_video = s.has_audio = s.duration_known = true;
-    s.duration = 90_s, s.position = 31_s, s.seekable = TimeRange{{}, 90_s};
-    c.count = 2, c.has_next = c.has_previous = c.started = true, c.title = "A clip";
-    return c;
-}
-
 struct Reviewing {
     const PlayerDocument& document;
     const fs::path& folder;
@@ -98,7 +87,7 @@ void each_control(Reviewing& r, Each each) {
                 if (auto look = look_at(r.scene, r.eye, p, c.box)) each(p, i, controls[i], c, *look);
     });
 }
-std::string control_at(std::size_t player, std::size_t control) {
+std::string pointer_to(std::size_t player, std::size_t control) {
     return fmt::format("/players/{}/controls/{}", player, control);
 }
 
@@ -162,7 +151,7 @@ void hidden_control(Reviewing& r) {
     each_control(r, [&](std::size_t p, std::size_t i, const ControlSpec& c, const Layout::Control&, const Look& look) {
         if (!look.hidden_by) return;
         r.note(fmt::format("“{}” stands behind {}.", c.name, r.scene.things[*look.hidden_by].name),
-               "From where the viewer begins it is not seen, and no ray reaches it.", control_at(p, i));
+               "From where the viewer begins it is not seen, and no ray reaches it.", pointer_to(p, i));
     });
 }
 void small_press(Reviewing& r) {
@@ -185,7 +174,7 @@ void small_press(Reviewing& r) {
         r.note(fmt::format("“{}” is seen under {:.1f} degrees from the start.", c.name, side),
                fmt::format("A ray from a hand needs 1.5; {:.0f} mm at {:.1f} m are less.",
                            std::min(look.metres_wide, look.metres_high) * 1000, look.distance),
-               control_at(p, i), r.widen(p, large_enough(p)));
+               pointer_to(p, i), r.widen(p, large_enough(p)));
     });
 }
 void small_letters(Reviewing& r) {
@@ -206,7 +195,7 @@ void small_letters(Reviewing& r) {
             fmt::format("The letters of “{}” are {:.2f} degrees high from the start.", c.name, high),
             fmt::format("They need 0.35. {} of {} pixels across {:g} m are {:.0f} mm, at {:.1f} m.", pixels,
                         hang.surface_width, hang.width, pixels * hang.width / hang.surface_width * 1000, look.distance),
-            control_at(p, i),
+            pointer_to(p, i),
             figures ? r.widen(p,
                               [&](const Scene& scene) {
                                   auto larger = look_at(scene, r.eye, p, at.box);
@@ -359,17 +348,20 @@ constexpr std::array checks{
 };
 }  // namespace
 
+ControlContext usual_moment() {
+    ControlContext c;
+    auto& s = c.snapshot;
+    s.state.phase = Phase::playing, s.state.intent = Intent::play;
+    s.has_video = s.has_audio = s.duration_known = true;
+    s.duration = 90_s, s.position = 31_s, s.seekable = TimeRange{{}, 90_s};
+    c.count = 2, c.has_next = c.has_previous = c.started = true, c.title = "A clip";
+    return c;
+}
+
 std::vector<FindingRow> finding_rows() {
     std::vector<FindingRow> rows;
     for (auto& c : checks) rows.push_back(c.row);
     return rows;
-}
-
-PoseSpec before_viewer(const PoseSpec& viewer, double metres) {
-    auto axes = Axes::of(viewer);
-    auto to = Vec(viewer.at) - axes.face * metres;
-    auto round = [](double v) { return std::round(v * 1000) / 1000; };
-    return {{round(to.x), round(to.y), round(to.z)}, viewer.turn, 0};
 }
 
 std::vector<DocumentFinding> review_all(const PlayerDocument& document, const fs::path& folder, const InfoOf& ask) {

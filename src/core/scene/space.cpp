@@ -17,6 +17,13 @@ Axes Axes::facing(const Vec& direction) {
     return turned(std::atan2(d.x, d.z), -std::asin(std::clamp(d.y, -1.0, 1.0)));
 }
 
+PoseSpec before_viewer(const PoseSpec& viewer, double metres) {
+    auto axes = Axes::of(viewer);
+    auto to = Vec(viewer.at) - axes.face * metres;
+    auto round = [](double v) { return std::round(v * 1000) / 1000; };
+    return {{round(to.x), round(to.y), round(to.z)}, viewer.turn, 0};
+}
+
 Eye Eye::of(const ViewerSpec& v, int width, int height) {
     return {v.at, Axes::of(v), radians(v.field), std::max(1, width), std::max(1, height)};
 }

@@ -47,6 +47,9 @@ struct Axes {
     bool operator==(const Axes&) const = default;
 };
 
+/// Where a screen hangs straight before a viewer, upright and facing it; to the millimetre.
+PoseSpec before_viewer(const PoseSpec& viewer, double metres);
+
 struct Ray {
     Vec from, to{0, 0, -1};  ///< `to` is a direction of length 1.
     Vec at(double t) const { return from + to * t; }
