@@ -10,6 +10,8 @@
 #include "media/mpeg_video.h"
 #include "media/picture_order.h"
 #include "player/player.h"
+#include "stream/host.h"
+#include "stream/playlist.h"
 #include "text/cues.h"
 
 namespace ruedo::fuzz {
@@ -39,6 +41,11 @@ void container(ByteView bytes) {
 }
 void probed(ByteView bytes) { container<static_cast<Open>(&open_clip)>(bytes); }
 
+void playlists(ByteView bytes) {
+    (void)stream::parse_playlist(bytes, "http://127.0.0.1/a/b.m3u8", {{"host", "x"}});
+    (void)stream::live_list({reinterpret_cast<const char*>(bytes.data()), bytes.size()}, 7_s);
+    (void)stream::weather_from_csv(bytes, "input");
+}
 void captions(ByteView bytes) { (void)parse_captions(bytes, "input"); }
 void documents(ByteView bytes) {
     auto j = nlohmann::json::parse(bytes.begin(), bytes.end(), nullptr, false);
@@ -85,6 +92,7 @@ const std::vector<Target>& targets() {
                                          {"any", &probed, {".mp4", ".webm", ".ogg", ".ts", ".mp3", ".flac"}},
                                          {"captions", &captions, {".vtt", ".srt"}},
                                          {"documents", &documents, {".json", ".ruedo"}},
+                                         {"playlists", &playlists, {".m3u8"}},
                                          {"headers", &headers, {".bin"}}};
     return all;
 }

@@ -35,6 +35,22 @@ def drip(peer):
         pass
 
 
+def busy(p):
+    """How long it goes on, without the time it is stopped, and what a bare timer beside it is late by, five times."""
+    took = 0.0
+    for _ in range(6000):
+        if p.poll() is not None:
+            break
+        with open(f"/proc/{p.pid}/stat") as stat:
+            stopped = stat.read().rsplit(")", 1)[1].split()[0] == "T"
+        begun = time.monotonic()
+        time.sleep(0.01)
+        slept = time.monotonic() - begun
+        if not stopped:
+            took += max(0.0, 0.01 - 5 * (slept - 0.01))
+    return took
+
+
 silent, slow = serve(mute), serve(drip)
 commands = [["inspect", silent], ["inspect", slow], ["frames", slow, "--at", "1s", "--out", work + "/never"],
             ["play", silent],
@@ -45,15 +61,10 @@ for sign in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
                for c in commands]
     time.sleep(1)
     for command, p in zip(commands, running):
-        begun = time.monotonic()
         p.send_signal(sign)
+        took = busy(p)
         out = p.communicate(timeout=60)[0]
-        took = time.monotonic() - begun
-        # A bare timer, to judge a busy machine by.
-        begun = time.monotonic()
-        time.sleep(0.2)
-        late = time.monotonic() - begun - 0.2
-        good = p.returncode == 130 and json.loads(out)["error"]["code"] == "cancelled" and took < 1.0 + 5 * late
+        good = p.returncode == 130 and json.loads(out)["error"]["code"] == "cancelled" and took < 1.0
         if not good:
             print("FAIL", sign, command, p.returncode, out[:200], f"{took:.2f} s")
             bad += 1

@@ -13,6 +13,7 @@
 #include "convert/through.h"
 #include "making.h"
 #include "pack/pack.h"
+#include "streaming.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -83,6 +84,7 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
         {"container", facts.info.container}, {"duration_ns", facts.info.live ? json(nullptr) : json(facts.duration.ns)},
         {"bytes", facts.info.bytes},         {"tracks", std::move(tracks)},
         {"findings", std::move(findings)},   {"error", problem ? to_json(*problem) : json(nullptr)}};
+    if (auto stream = clip->stream()) document["stream"] = stream_json(*stream, clip->info());
     if (target) document["verdict"] = to_json(judge(facts, *target, CodecRegistry::standard(), source));
     return document;
 }
@@ -240,9 +242,9 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 13> command_names{"inspect", "frames",  "stills", "play",    "pack",
+constexpr std::array<std::string_view, 15> command_names{"inspect", "frames",  "stills", "play",    "pack",
                                                          "arrange", "convert", "recipe", "prepare", "compare",
-                                                         "jobs",    "targets", "key"};
+                                                         "jobs",    "targets", "key",    "adapt",   "host"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -291,6 +293,10 @@ int run(int argc, char** argv, const Screens& screens) {
     play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
     play_command->add_flag("--loop", loop, "Start over at the end");
+    std::string policy, rung, start;
+    play_command->add_option("--policy", policy, "Of a stream: throughput, buffer or lookahead");
+    play_command->add_option("--rung", rung, "Of a stream: only this one; see “ruedo inspect”");
+    play_command->add_option("--start", start, "Of a stream: a time, or live");
     play_command->add_option("--through", target, "Converts it for a target while it plays; see “ruedo targets”");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
     pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
@@ -354,6 +360,24 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--move", &job_words.move, "It changes its place: to the end, or"},
              {"--before", &job_words.before, "before this one"}})
         jobs_command_line->add_option(name, *into, about);
+    AdaptWords adapt_words;
+    auto* adapt_command_line = app.add_subcommand("adapt", "How a rule of adaptation does on a ladder, simulated");
+    adapt_command_line->add_flag("--json", json_flag, "One JSON document on standard output");
+    adapt_command_line->add_option("--ladder", adapt_words.ladder, "A playlist or manifest, or a ladder as JSON")
+        ->required();
+    for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
+             {"--trace", &adapt_words.trace, "A link as CSV: seconds, Mbit/s"},
+             {"--set", &adapt_words.set, "Several links: made, made-N-SEED or named"},
+             {"--policy", &adapt_words.policy, "throughput, buffer or lookahead"}})
+        adapt_command_line->add_option(name, *into, about);
+    HostWords host_words;
+    auto* host_command_line = app.add_subcommand("host", "Serves a folder on this machine, in any weather");
+    host_command_line->add_option("DIR", host_words.folder, "What is served")->required();
+    host_command_line->add_option("--port", host_words.port, "A free one without");
+    host_command_line->add_option("--weather", host_words.weather, "Its link: a name, or CSV of seconds and Mbit/s");
+    host_command_line->add_flag("--live", host_words.live, "Finished playlists come as if they were live");
+    bool json_lines = false;
+    host_command_line->add_flag("--json-lines,--json", json_lines, "A line a request, which is how it always prints");
     auto* compare_command_line = add("compare", "Two clips held against each other, picture by picture", "A");
     compare_command_line->add_option("B", out, "The second one")->required();
     compare_command_line->add_option("--at", at, "Only at these times, separated by commas");
@@ -411,6 +435,11 @@ int run(int argc, char** argv, const Screens& screens) {
         return finish(stills_command(still_words), as_json);
     }
     if (jobs_command_line->parsed()) return finish(jobs_command(job_words), as_json);
+    if (adapt_command_line->parsed()) return finish(adapt_command(adapt_words), as_json);
+    if (host_command_line->parsed()) {
+        auto served = host_command(host_words);
+        return served ? 0 : finish(std::unexpected(served.error()), as_json || json_lines);
+    }
     if (compare_command_line->parsed()) return finish(compare_command(source, out, at), as_json);
     if (convert_command_line->parsed()) {
         words.in = source;
@@ -457,6 +486,9 @@ int run(int argc, char** argv, const Screens& screens) {
     if (clock != "real" && clock != "virtual")
         return finish(std::unexpected(wrong_usage("--clock is virtual or real.")), as_json);
     options.virtual_time = clock == "virtual";
+    auto stream = stream_options(policy, rung, start);
+    if (!stream) return finish(std::unexpected(stream.error()), as_json);
+    options.stream = *stream;
     if (play_command->count("--sound") && sound.empty())
         return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
     if (options.virtual_time && is_camera(source))

@@ -186,7 +186,8 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
                                .mixer = &mixer,
                                .codecs = &CodecRegistry::standard(),
                                .sink = sink,
-                               .open_clip = o.open_clip});
+                               .open_clip = o.open_clip,
+                               .stream = o.stream});
         auto begin = strand->now();
         auto options = o.open;
         options.start.how = Start::How::play;

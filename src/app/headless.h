@@ -27,6 +27,7 @@ void perform(Controller& controller, const ScriptedCall& call);
 struct HeadlessOptions {
     std::string source;  ///< A path or an address.
     OpenOptions open;
+    StreamOptions stream;  ///< Of a source that is a stream.
     bool virtual_time = false;
     std::optional<Time> length;  ///< Wall or virtual time; to the end without.
     std::vector<ScriptedCall> script;

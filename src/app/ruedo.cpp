@@ -28,6 +28,7 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     look::apply();
     PlaybackHost host;
     host.open_clip = o.open_clip;
+    host.stream = o.stream;
     PlayerDocument document;
     SourceSpec source;
     std::error_code ec;

@@ -87,7 +87,8 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
                                                                     .mixer = &host_.mixer,
                                                                     .codecs = &CodecRegistry::standard(),
                                                                     .sink = std::move(sink),
-                                                                    .open_clip = host_.open_clip});
+                                                                    .open_clip = host_.open_clip,
+                                                                    .stream = host_.stream});
             },
         .sink = surface_->sink()};
     told.event = [this](const Event&) {
@@ -499,6 +500,12 @@ void PlayerView::place(const ControlContext& context) {
     for (std::size_t i = 0; !moved && i < layout.controls.size(); ++i)
         moved = !(layout.controls[i].box == layout_.controls[i].box) ||
                 layout.controls[i].shown != layout_.controls[i].shown;
+    // What a stream fetches need not have more pixels than are seen.
+    auto seen_at = surface_->picture_rect().size() * devicePixelRatioF();
+    if (seen_at.toSize() != told_size_ || told_to_ != &controller()) {
+        told_size_ = seen_at.toSize(), told_to_ = &controller();
+        controller().shown_at(told_size_.width(), told_size_.height());
+    }
     layout_ = std::move(layout);
     if (moved && on_laid_out) on_laid_out();
 }

@@ -21,6 +21,7 @@ struct PlaybackHost {
     Mixer mixer;
     /// How its players open their sources; as usual without.
     std::function<Result<std::unique_ptr<Clip>>(const std::string&)> open_clip{};
+    StreamOptions stream{};  ///< How they open streams.
 };
 
 class PlayerView : public QWidget {
@@ -119,6 +120,8 @@ class PlayerView : public QWidget {
     std::vector<Plate*> plates_;
     std::vector<MoreButton*> more_;
     Layout layout_;
+    QSize told_size_;  ///< At which the picture is seen, as this controller knows.
+    const Controller* told_to_ = nullptr;
     Mount mount_ = Mount::window;
     QSize pixels_;  ///< Of the mount; the widget's own where it is empty.
     QTimer follow_, hide_;

@@ -216,7 +216,11 @@ class PictureReader {
     std::optional<Time> hurried_;  ///< What is waited for; once it is decoded, nothing behind it need be.
     std::vector<Picture> early_;   ///< Came out with it, and are shown later than some that are still to come.
     std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
-    std::vector<std::pair<Time, Time>> durations_;
+    struct Fed {
+        Time pts{}, duration{};
+        std::uint32_t variant = 0;
+    };
+    std::vector<Fed> recent_;  ///< What was decoded last.
     std::vector<Time> fed_;
     bool drained_ = false, sparing_ = false;
     std::optional<Error> last_damage_, cut_;

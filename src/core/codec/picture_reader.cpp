@@ -54,8 +54,8 @@ Result<bool> PictureReader::feed() {
         return true;
     }
     fed_.push_back(head.pts);
-    durations_.emplace_back(head.pts, head.duration);
-    if (durations_.size() > 64) durations_.erase(durations_.begin());
+    recent_.push_back({head.pts, head.duration, head.variant});
+    if (recent_.size() > 64) recent_.erase(recent_.begin());
     if (auto done = decoder_->decode(data_, head.pts, head.keyframe, ready_); !done) {
         // One bad packet costs a picture; a stream of nothing else can't be played.
         ++damaged_;
@@ -88,13 +88,20 @@ static Picture at_track_size(Picture p, const VideoFormat& track) {
 }
 
 Picture PictureReader::finished(Picture p) const {
-    p = at_track_size(std::move(p), track_.video);
-    p.pixel_aspect = track_.video.pixel_aspect;
+    auto& video = track_.video;
+    if (!track_.several_sizes) {
+        p = at_track_size(std::move(p), video);
+        p.pixel_aspect = video.pixel_aspect;
+    } else if (p.width > 0 && video.height > 0) {
+        // Sizes are rounded, the shape is not: that of the largest.
+        auto aspect = video.pixel_aspect.stated() ? video.pixel_aspect : Rational{1, 1};
+        p.pixel_aspect = Rational{aspect.num * video.width * p.height, aspect.den * video.height * p.width}.reduced();
+    }
     p.rotation = track_.video.rotation;
     // What the container says counts before what the stream says.
     p.colour = track_.video.colour.or_else(p.colour).resolved(p.height);
-    for (auto& [pts, duration] : durations_)
-        if (pts == p.pts) p.duration = duration;
+    for (auto& fed : recent_)
+        if (fed.pts == p.pts) p.duration = fed.duration, p.variant = fed.variant;
     return p;
 }
 

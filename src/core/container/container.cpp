@@ -2,6 +2,7 @@
 #include "container/container.h"
 
 #include "capture/camera.h"
+#include "stream/stream.h"
 
 #include <fmt/format.h>
 
@@ -56,6 +57,8 @@ const std::vector<Extensions>& extensions() {
                                              {"webm", "webm", {"webm", "mkv"}},
                                              {"ogg", "ogg", {"ogg", "ogv", "oga", "opus", "spx"}},
                                              {"mpegts", "ts", {"ts", "m2ts", "mts"}},
+                                             {"hls", "m3u8", {"m3u8", "m3u"}},
+                                             {"dash", "mpd", {"mpd"}},
                                              {"avi", "avi", {"avi"}},
                                              {"wav", "wav", {"wav", "wave"}},
                                              {"mpegps", "mpg", {"mpg", "mpeg", "vob", "m2p", "dat"}},
@@ -108,7 +111,8 @@ std::string container_title(std::string_view c) {
         {"matroska", "Matroska"}, {"ogg", "Ogg"},       {"mpegts", "a transport stream"},
         {"avi", "AVI"},           {"wav", "WAV"},       {"mpegps", "a program stream"},
         {"mp3", "bare MP3"},      {"adts", "bare AAC"}, {"mp2", "bare layer II sound"},
-        {"ac3", "bare AC-3"},     {"flac", "FLAC"}};
+        {"ac3", "bare AC-3"},     {"flac", "FLAC"},     {"hls", "HLS segments"},
+        {"dash", "DASH segments"}};
     auto it = titles.find(c);
     return it == titles.end() ? std::string(c) : it->second;
 }
@@ -164,9 +168,22 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     return clip;
 }
 
-Result<std::unique_ptr<Clip>> open_clip(const std::string& source) {
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
+    Bytes head(2048);
+    TRY(auto got, source->read_at(0, head));
+    head.resize(got);
+    if (is_isobmff(head)) return isobmff::open_segment(std::move(source), timeline);
+    if (mpegts::probe(head)) return mpegts::open_segment(std::move(source), timeline);
+    return open_clip(std::move(source));
+}
+
+Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamOptions& options) {
     if (is_camera(source)) return open_camera_clip(source);
     TRY(auto bytes, open_source(source));
+    Bytes head(512);
+    TRY(auto got, bytes->read_at(0, head));
+    head.resize(got);
+    if (stream::is_stream(head)) return stream::open(bytes->address().value_or(source), options);
     return open_clip(std::move(bytes));
 }
 

@@ -13,7 +13,18 @@ namespace ruedo {
 /// Opens by content, never by name. Reads headers only; the cost does not grow with the clip.
 Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
 /// Whatever a document or a user may call a source: a path, an address, a camera, a clip of a catalogue. The one way.
-Result<std::unique_ptr<Clip>> open_clip(const std::string& source);
+/// A stream comes in its highest rung, fetched as it is read, unless `options` say otherwise.
+Result<std::unique_ptr<Clip>> open_clip(const std::string& source,
+                                        const StreamOptions& options = {.best = true, .on_demand = true});
+
+/// How the times of a segment count: its container’s clock says `zero` at presentation time 0 of the stream it is part
+/// of, and it is presented near `near`, which tells how often a clock of few bits has started over.
+struct Timeline {
+    Time zero{}, near{};
+};
+/// One segment of a stream, with what has to go in front of it. Where its container has no clock, or `timeline` is not
+/// given, its own first sample is at 0 (see `ClipInfo::zero`).
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline = {});
 
 /// What an address or a path holds, as far as opening tells.
 using InfoOf = std::function<Result<ClipInfo>(const std::string& source)>;
@@ -123,7 +134,8 @@ Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path
 
 namespace isobmff {
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
-}
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline);
+}  // namespace isobmff
 namespace matroska {
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
 }
@@ -136,6 +148,7 @@ Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
 namespace mpegts {
 bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline);
 Result<std::unique_ptr<Clip>> open_program(std::shared_ptr<ByteSource> source);
 }  // namespace mpegts
 /// MP3, layer II, ADTS, AC-3 and FLAC: frames one after the other, without a container.

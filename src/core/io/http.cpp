@@ -95,6 +95,7 @@ class Source final : public HttpSource {
     }
     const std::string& name() const override { return name_; }
     bool cheap_to_seek() const override { return false; }
+    std::optional<std::string> address() const override { return address_; }
     bool forward_only() const override {
         std::lock_guard lock(mutex_);
         return !ranges_;
@@ -222,13 +223,8 @@ class Source final : public HttpSource {
     std::size_t header(std::string_view line) {
         std::lock_guard lock(mutex_);
         if (line.starts_with("HTTP/")) headers_.clear();  // of the final answer, after redirects
-        if (auto colon = line.find(':'); colon != std::string_view::npos) {
-            auto value = line.substr(colon + 1);
-            while (!value.empty() && (value.front() == ' ' || value.front() == '\t')) value.remove_prefix(1);
-            while (!value.empty() && (value.back() == '\r' || value.back() == '\n' || value.back() == ' '))
-                value.remove_suffix(1);
-            headers_[lower(line.substr(0, colon))] = value;
-        }
+        if (auto colon = line.find(':'); colon != std::string_view::npos)
+            headers_[lower(line.substr(0, colon))] = trimmed(line.substr(colon + 1));
         return line.size();
     }
     /// Looks at an answer's head once; false when its body is not wanted.

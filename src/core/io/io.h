@@ -33,6 +33,8 @@ class ByteSource {
     };
     /// What of it is held now, sorted, without overlaps, where it has to be fetched; nothing where all is at hand.
     virtual std::optional<std::vector<Range>> buffered() const { return std::nullopt; }
+    /// Where they are fetched from, where that is over a network.
+    virtual std::optional<std::string> address() const { return std::nullopt; }
     /// Bytes fetched so far.
     virtual std::uint64_t received() const { return 0; }
     /// For sentences: the file's name without its folder.

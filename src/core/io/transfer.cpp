@@ -18,6 +18,13 @@ std::string lower(std::string_view s) {
     return out;
 }
 
+std::string_view trimmed(std::string_view s) {
+    while (!s.empty() && (s.front() == ' ' || s.front() == '\t')) s.remove_prefix(1);
+    while (!s.empty() && (s.back() == '\r' || s.back() == '\n' || s.back() == ' ' || s.back() == '\t'))
+        s.remove_suffix(1);
+    return s;
+}
+
 std::string last_part(const std::string& address) {
     auto end = address.find_first_of("?#");
     auto path = address.substr(0, end);
@@ -122,42 +129,6 @@ bool is_address(std::string_view text) {
     auto head = lower(text.substr(0, 8));
     return head.starts_with("http://") || head.starts_with("https://") || text.starts_with("catalogue://") ||
            text.starts_with("catalogues://") || text.starts_with("camera://");
-}
-
-Result<HttpAnswer> http_get(const std::string& address, const HttpOptions& options, std::size_t limit) {
-    start_curl();
-    struct Into {
-        Bytes body;
-        std::size_t limit;
-    } into{{}, limit};
-    auto* easy = curl_easy_init();
-    curl_slist* list = nullptr;
-    for (auto& h : options.headers) list = curl_slist_append(list, h.c_str());
-    prepare(easy, address, options, list);
-    curl_easy_setopt(easy, CURLOPT_TIMEOUT_MS,
-                     static_cast<long>((options.connect + options.first_byte).ns / 1'000'000));
-    curl_write_callback take = [](char* data, std::size_t size, std::size_t count, void* to) -> std::size_t {
-        auto* in = static_cast<Into*>(to);
-        if (in->body.size() + size * count > in->limit) return 0;
-        in->body.insert(in->body.end(), data, data + size * count);
-        return size * count;
-    };
-    curl_xferinfo_callback watch = [](void*, curl_off_t, curl_off_t, curl_off_t, curl_off_t) {
-        return ReadScope::given_up() ? 1 : 0;
-    };
-    curl_easy_setopt(easy, CURLOPT_WRITEFUNCTION, take);
-    curl_easy_setopt(easy, CURLOPT_WRITEDATA, &into);
-    curl_easy_setopt(easy, CURLOPT_XFERINFOFUNCTION, watch);
-    curl_easy_setopt(easy, CURLOPT_NOPROGRESS, 0L);
-    auto code = curl_easy_perform(easy);
-    HttpAnswer answer;
-    curl_easy_getinfo(easy, CURLINFO_RESPONSE_CODE, &answer.status);
-    curl_easy_cleanup(easy);
-    curl_slist_free_all(list);
-    if (code == CURLE_ABORTED_BY_CALLBACK) return fail(Code::cancelled, "Reading was given up.");
-    if (code != CURLE_OK) return std::unexpected(transfer_error(code, address, options, answer.status));
-    answer.body = std::move(into.body);
-    return answer;
 }
 
 }  // namespace ruedo

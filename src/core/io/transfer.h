@@ -9,6 +9,8 @@ namespace ruedo::transfer {
 
 void start_curl();
 std::string lower(std::string_view s);
+/// Without spaces and line ends on either side.
+std::string_view trimmed(std::string_view s);
 /// The last part of an address’s path, without escapes: what a file would be called.
 std::string last_part(const std::string& address);
 std::string host_of(const std::string& address);

@@ -13,6 +13,7 @@
 #include "base/bytes.h"
 #include "base/result.h"
 #include "base/time.h"
+#include "media/streaming.h"
 
 namespace ruedo {
 
@@ -92,7 +93,9 @@ struct Track {
     Rational tick{};         ///< Seconds per container tick.
     VideoFormat video;
     AudioFormat audio;
-    Bytes config;                  ///< The codec's own header as its adapter wants it (avcC, ASC, OpusHead ...).
+    Bytes config;  ///< The codec's own header as its adapter wants it (avcC, ASC, OpusHead ...).
+    /// Pictures come in several sizes of one shape, and are shown as they come; `video` is that of the largest.
+    bool several_sizes = false;
     Time preroll{};                ///< Decode from this much earlier after a seek (Opus, AAC).
     std::optional<Error> problem;  ///< Why this track can't be played, if so.
 };
@@ -131,6 +134,8 @@ struct ClipInfo {
     Time duration{};  ///< End of the last presented sample; 0 when `duration_known` is false.
     bool duration_known = false;
     bool live = false;  ///< Comes as it happens: no end, no seeking.
+    /// What the container’s own clock says at presentation time 0, where it has one.
+    std::optional<Time> zero = {};
     ClipTags tags;
     std::vector<Track> tracks;
     std::vector<Finding> findings;
@@ -150,6 +155,7 @@ struct PacketHead {
     std::optional<std::uint64_t> offset;  ///< Of its bytes in the source, where `next` has not read them yet.
     /// The codec's own header from this packet on, where it may differ from the track's (a chain's later links).
     std::shared_ptr<const Bytes> config;
+    std::uint32_t variant = 0;  ///< Number of its rung, from 1, where a clip has several.
 };
 
 struct Packet {
@@ -219,6 +225,14 @@ class Clip {
     virtual std::optional<Made> made() const { return std::nullopt; }
     /// Whether what it is read from is no longer what was opened.
     virtual bool altered() const;
+    /// Where playing begins unless it is told otherwise; at its start when nothing is said.
+    virtual std::optional<Time> begins() const { return std::nullopt; }
+    /// Where it comes in segments: how that goes.
+    virtual std::optional<StreamReport> stream() const { return std::nullopt; }
+    /// What happened since the last call, for the trace; for one listener.
+    virtual std::vector<ClipNews> news() { return {}; }
+    /// Its pictures are shown at so many pixels; more need not be fetched.
+    virtual void shown_at(int width, int height) { (void)width, (void)height; }
     /// What it is read from, where that is one run of bytes.
     const std::shared_ptr<ByteSource>& bytes() const { return bytes_; }
 
@@ -264,6 +278,7 @@ struct Picture {
     Rational pixel_aspect{};
     int rotation = 0;
     Colour colour;
+    std::uint32_t variant = 0;  ///< As in `PacketHead`.
 };
 /// Planes of one allocation for a picture of this size, from a pool that keeps a few for reuse.
 Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes);

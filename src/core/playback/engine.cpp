@@ -12,6 +12,7 @@ Controller::Engine::Engine(Env env)
     : env_(std::move(env)), made_at_(env_.strand->now()), opened_at_(made_at_), since_(made_at_) {
     if (!env_.codecs) env_.codecs = &CodecRegistry::standard();
     if (!env_.sink) env_.sink = make_null_sink({});
+    env_.stream.on_demand = env_.stream.on_demand || env_.strand->is_virtual();
 }
 
 Time Controller::Engine::fold(Time u) const {
@@ -71,6 +72,10 @@ void Controller::Engine::input(Input in, std::string_view detail) {
     auto result = machine::step(state_, in);
     state_ = result.state;
     if (state_.phase != before.phase || state_.intent != before.intent) since_ = now();
+    if (in == Input::starved && state_.phase == Phase::waiting && before.phase != Phase::waiting)
+        ++counters_.stalls, stalled_since_ = now();
+    else if (stalled_since_.ns != INT64_MAX && state_.phase != Phase::waiting)
+        counters_.stalled += now() - std::exchange(stalled_since_, {INT64_MAX});
     bool is_call = static_cast<std::size_t>(in) < machine::call_count;
     bool refused = std::find(result.effects.begin(), result.effects.end(), Effect::refuse) != result.effects.end();
     if (refused) {
@@ -172,6 +177,10 @@ void Controller::Engine::set_place(double left, double right) {
     place_ = {left, right};
     sound_as_set();
 }
+void Controller::Engine::shown_at(int width, int height) {
+    shown_width_ = width, shown_height_ = height;
+    if (clip_) clip_->shown_at(width, height);
+}
 void Controller::Engine::sound_as_set() {
     auto gain = muted_ ? 0 : gain_of(volume_);
     if (voice_) voice_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
@@ -238,7 +247,7 @@ void Controller::Engine::reset_source() {
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
     picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
         text_lane_.reset(), list_lane_.reset();
-    fetched_ = false, buffered_ = {}, starved_.reset();
+    fetched_ = false, buffered_ = {}, starved_.reset(), stream_.reset(), stalled_since_ = {INT64_MAX};
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
@@ -282,10 +291,11 @@ void Controller::Engine::open_source() {
     sound_lane_ = env_.strand->lane();
     prepare_lane_ = env_.strand->lane();
     auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_,
-                from = loop_from(), until = monotonic_now() + options_.open_within,
-                open = env_.open_clip]() -> Result<Playable> {
+                from = loop_.kind == Loop::Kind::range ? std::optional(loop_.from) : std::nullopt,
+                until = monotonic_now() + options_.open_within, open = env_.open_clip,
+                stream = env_.stream]() -> Result<Playable> {
         ReadScope scope(cancel.get(), false, until);
-        if (!open) return open_playable(source, *codecs, language, from);
+        if (!open) return open_playable(source, *codecs, language, from, stream);
         TRY(auto clip, open(source));
         return open_playable(std::shared_ptr<Clip>(std::move(clip)), *codecs, language, from);
     };
@@ -329,13 +339,15 @@ void Controller::Engine::opened(Result<Playable> result) {
          fmt::format("{}, {}", clip_->info().container, duration_known_ ? format_time(duration_) : "length unknown"));
     made_places_ = 0;
     look_at_converter();
+    look_at_news();
     list_choices();
     if (lists_pictures_) find_pictures();
     choose_spoken();  // it may have been asked for while this was opened
     if (o.lacking) note("sound-missing", o.lacking->sentence);
     for (auto& f : clip_->info().findings) note("finding", f.sentence);
-    auto start = loop_from();
+    auto start = o.from;
     clock_.hold(start);
+    if (shown_width_ > 0) clip_->shown_at(shown_width_, shown_height_);
     if (o.first) {
         items_.push_back(item_of(*o.first, o.first->pts));
         current_ = o.first->pts;

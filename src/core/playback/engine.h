@@ -34,6 +34,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
     void set_place(double left, double right);
+    void shown_at(int width, int height);
     void tell(const std::string& name, const std::string& detail) { note(name, detail); }
     template <class F>
     void on_call(F&& f) {
@@ -114,6 +115,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void present_due();
     void show(Item item, Time due);
     void count_repeats(Time due);
+    void count_shown(const Picture& picture);
     void measure_offset(Time picture, Time when);
     void tick();
     void start_clock_if_ready();
@@ -121,6 +123,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void check_fed();
     void fail_with(Error error);
     void look_at_converter();
+    void look_at_news();
     void measure_buffer();
     void list_choices();
     void find_pictures();
@@ -269,6 +272,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Loop loop_;
     std::optional<Error> error_;
     Counters counters_;
+    Time stalled_since_{INT64_MAX};
+    std::shared_ptr<const StreamReport> stream_;
+    int shown_width_ = 0, shown_height_ = 0;
     std::optional<Time> av_offset_;
     Time since_{};
     std::vector<std::int64_t> offsets_, pacing_;
@@ -278,6 +284,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     mutable std::mutex published_mutex_;
     std::condition_variable published_changed_;
     Snapshot published_;
+
     MediaClock published_clock_;
     Time published_at_{};
     friend class Controller;

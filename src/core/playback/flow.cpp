@@ -327,12 +327,19 @@ void Controller::Engine::look_at_converter() {
     note("converting", fmt::format("from {}", format_time(made->from)));
 }
 
+/// What the clip has to tell, of the rungs of a stream for instance.
+void Controller::Engine::look_at_news() {
+    if (!clip_) return;
+    for (auto& n : clip_->news()) note(n.name, n.detail);
+}
+
 void Controller::Engine::tick() {
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
     if (!want_run_) return;
     auto t = now();
     if (voice_) env_.mixer->watch();
     look_at_converter();
+    look_at_news();
     if (clock_.running())
         look_whether_stood_still(t);
     else

@@ -48,20 +48,21 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
 }
 
 Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language,
-                               Time from) {
-    TRY(auto clip, open_clip(source));
+                               std::optional<Time> from, const StreamOptions& options) {
+    TRY(auto clip, open_clip(source, options));
     return open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, sound_language, from);
 }
 
 Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language,
-                               Time from) {
+                               std::optional<Time> from) {
     Playable p;
     p.clip = std::move(clip);
+    p.from = from.value_or(p.clip->begins().value_or(Time{}));
     TRY(auto tracks, select_tracks(p.clip->info(), codecs, sound_language));
     p.lacking = tracks.lacking;
     if (tracks.video) {
         TRY(p.pictures, PictureReader::open(p.clip, *tracks.video, codecs));
-        TRY(p.first, p.pictures->at(from));
+        TRY(p.first, p.pictures->at(p.from));
         p.playing.push_back(*tracks.video);
     }
     if (tracks.audio) {
@@ -70,7 +71,7 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
         if (sound && !tracks.video) {
             if (auto heard = (*sound)->next(); !heard)
                 sound = std::unexpected(heard.error());
-            else if (auto back = (*sound)->seek({}); !back)
+            else if (auto back = (*sound)->seek(p.from); !back)
                 sound = std::unexpected(back.error());
         }
         if (sound)

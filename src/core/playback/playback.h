@@ -69,6 +69,9 @@ struct OpenOptions {
 
 struct Counters {
     std::uint64_t presented = 0, dropped = 0, skipped = 0, repeated = 0, damaged = 0;
+    std::uint64_t stalls = 0;            ///< How often nothing was left to play ...
+    Time stalled{};                      ///< ... and for how long in all.
+    std::vector<std::uint64_t> by_rung;  ///< Pictures shown of each rung of a stream.
 };
 
 struct Snapshot {
@@ -98,6 +101,7 @@ struct Snapshot {
     double level = 0;  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
     /// Of the track that plays, where `list_pictures` asked for it and the clip lies at hand; once it is found.
     std::shared_ptr<const PictureTimes> pictures;
+    std::shared_ptr<const StreamReport> stream;  ///< Of what comes in segments; a few times a second.
     /// The captions to be seen at `position`.
     std::vector<const Cue*> showing() const;
 };
@@ -128,6 +132,7 @@ struct PlaybackReport {
     std::optional<Spread> av_offset_ms, pacing_ms;
     std::optional<double> first_picture_ms;
     std::vector<Event> events;
+    std::optional<StreamReport> stream;
 };
 
 /// What virtual time charges for work; by default the order of magnitude of a small clip on a desktop machine.
@@ -147,6 +152,7 @@ class Controller {
         Costs costs = {};
         /// What turns a name into a clip; a host may have sources of its own kind.
         std::function<Result<std::unique_ptr<Clip>>(const std::string&)> open_clip = {};
+        StreamOptions stream = {};  ///< How streams are opened; in virtual time always on demand.
     };
     explicit Controller(Env env);
     ~Controller();  ///< Releases, and waits for it (within 200 ms).
@@ -165,6 +171,8 @@ class Controller {
     void set_muted(bool muted);
     /// How loud it is heard on either side where it stands, besides its volume; 1 and 1 as it is.
     void set_place(double left, double right);
+    /// Its pictures are shown at so many pixels; a stream need not bring more.
+    void shown_at(int width, int height);
     /// Something that happened around it, for the trace (docs/trace.md).
     void tell(std::string name, std::string detail);
     void set_rate(double rate);  ///< 0.25 to 4.
@@ -219,17 +227,19 @@ struct Playable {
     std::shared_ptr<Clip> clip;
     std::unique_ptr<PictureReader> pictures;
     std::unique_ptr<SoundReader> sound;
-    std::optional<Picture> first;  ///< The one shown at `from`.
+    Time from{};                   ///< Where it begins.
+    std::optional<Picture> first;  ///< The one shown there.
     std::optional<Error> lacking;  ///< Why it plays without the sound it has.
     std::vector<Track> playing;
 };
-/// The one way from an address or a path to something that plays; `inspect` asks it as well.
+/// The one way from an address or a path to something that plays; `inspect` asks it as well. Without `from` it begins
+/// where the clip says, mostly at its start.
 Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language = {},
-                               Time from = {});
+                               std::optional<Time> from = {}, const StreamOptions& options = {});
 
 /// The same for a clip that is open already.
 Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs,
-                               const std::string& sound_language = {}, Time from = {});
+                               const std::string& sound_language = {}, std::optional<Time> from = {});
 
 /// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
 std::shared_ptr<PictureSink> make_null_sink(Time refresh);

@@ -79,6 +79,13 @@ void Controller::Engine::count_repeats(Time due) {
     last_due_ = clock_.running() ? due : Time{};
 }
 
+void Controller::Engine::count_shown(const Picture& picture) {
+    ++counters_.presented;
+    if (picture.variant == 0) return;
+    if (counters_.by_rung.size() < picture.variant) counters_.by_rung.resize(picture.variant);
+    ++counters_.by_rung[picture.variant - 1];
+}
+
 void Controller::Engine::show(Item item, Time due) {
     auto t = now();
     bool first = shown_at_.ns == INT64_MIN;
@@ -97,7 +104,7 @@ void Controller::Engine::show(Item item, Time due) {
         unpainted_ = item.picture.pts;
         return;
     }
-    ++counters_.presented;
+    count_shown(item.picture);
     if (!clock_.running()) publish();  // nothing else will, while it is held
     if (!clock_.running() || first) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((t - due).ns));
@@ -116,7 +123,7 @@ void Controller::Engine::measure_offset(Time picture, Time when) {
 void Controller::Engine::painted(Time pts, Time due, Time when) {
     if (!unpainted_ || *unpainted_ != pts) return;
     unpainted_.reset();
-    ++counters_.presented;
+    count_shown(shown_ && shown_->pts == pts ? *shown_ : Picture{});
     if (!clock_.running()) publish();  // nothing else will, while it is held
     if (!clock_.running() || due.ns == 0) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((when - due).ns));
@@ -152,6 +159,8 @@ void Controller::Engine::measure_buffer() {
     };
     beside(*buffer_lane_, {}, buffer_generation_, std::move(job), [this, generation = text_generation_](Found found) {
         buffered_ = found.range;
+        look_at_news();
+        if (auto stream = clip_->stream()) stream_ = std::make_shared<const StreamReport>(std::move(*stream));
         if (cues_ && generation == text_generation_ && !found.cues.empty()) {
             auto all = std::make_shared<Cues>(*cues_);
             for (auto& c : found.cues)

@@ -39,6 +39,8 @@ void Controller::Engine::publish() {
     s.pictures_ahead = items_.size();
     s.sound_ahead = voice_ ? voice_->buffered() : Time{};
     s.av_offset = av_offset_;
+    s.stream = stream_;
+    if (stalled_since_.ns != INT64_MAX) s.counters.stalled += now() - stalled_since_;
     s.choices = choices_, s.cues = cues_, s.pictures = picture_times_;
     s.level = voice_ ? voice_->level() : 0;
     s.sound_track = sound_ ? sound_->track().id : 0, s.text_track = text_track_;
@@ -52,6 +54,7 @@ void Controller::Engine::publish() {
         std::lock_guard lock(published_mutex_);
         s.events = trace_.count();
         published_ = std::move(s);
+
         published_clock_ = clock_;
         published_at_ = now();
     }
@@ -90,6 +93,7 @@ bool Controller::Engine::wait(const std::function<bool(const Snapshot&)>& done, 
 PlaybackReport Controller::Engine::report() const {
     PlaybackReport r;
     r.snapshot = snapshot();
+    if (clip_) r.stream = clip_->stream();
     auto spread = [](std::vector<std::int64_t> v) -> std::optional<Spread> {
         if (v.empty()) return std::nullopt;
         auto at = [&](double q) {

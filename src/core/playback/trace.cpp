@@ -48,6 +48,24 @@ nlohmann::json to_json(const Error& e) {
     return {{"code", std::string(code_name(e.code))}, {"sentence", e.sentence}, {"hint", e.hint}};
 }
 
+static nlohmann::json to_json(const StreamReport& r, const Counters& counters) {
+    nlohmann::json shown = nlohmann::json::array(), decisions = nlohmann::json::array();
+    for (std::size_t i = 0; i < r.rungs.size() && i < counters.by_rung.size(); ++i)
+        if (counters.by_rung[i] > 0) shown.push_back({r.rungs[i].id, counters.by_rung[i]});
+    for (auto& d : r.decisions)
+        decisions.push_back({{"wall_ns", d.wall.ns},
+                             {"segment", d.segment},
+                             {"rung", d.rung},
+                             {"why", d.why},
+                             {"throughput", std::llround(d.throughput)},
+                             {"ahead_ns", d.ahead.ns}});
+    return {{"stalls", counters.stalls},        {"stalled_ms", counters.stalled.ms()},
+            {"switches", r.switches},           {"mean_bitrate", std::llround(r.mean_bitrate)},
+            {"rungs_shown", std::move(shown)},  {"segments_fetched", r.segments_fetched},
+            {"bytes_fetched", r.bytes_fetched}, {"wasted_bytes", r.wasted_bytes},
+            {"decisions", std::move(decisions)}};
+}
+
 nlohmann::json to_json(const PlaybackReport& r, bool virtual_time) {
     auto& s = r.snapshot;
     auto spread = [](const std::optional<Spread>& v, bool with_max) -> nlohmann::json {
@@ -65,6 +83,7 @@ nlohmann::json to_json(const PlaybackReport& r, bool virtual_time) {
                           {"error", s.error ? to_json(*s.error) : nullptr}};
     for (auto name : {"state", "intent", "position_ns", "duration_ns", "presented", "dropped", "skipped", "repeated"})
         report[name] = find_property(name)->value(s);
+    if (r.stream) report["stream"] = to_json(*r.stream, s.counters);
     return report;
 }
 

@@ -46,8 +46,19 @@ ByteView id3_picture(ByteView body) {
     at += wide ? 2 : 1;
     return at < body.size() ? body.subspan(at) : ByteView{};
 }
+/// When the first sample of a segment is presented, as its tag says (RFC 8216 clause 3.4): ticks of 90 kHz, 33 bits, in
+/// a private frame.
+std::optional<Time> id3_stamp(ByteView body) {
+    constexpr std::string_view owner = ".streaming.transportStreamTimestamp";
+    std::string_view text(reinterpret_cast<const char*>(body.data()), body.size());
+    auto end = text.find('\0');
+    if (end == text.npos || !text.substr(0, end).ends_with(owner) || body.size() != end + 9) return std::nullopt;
+    return ticks_to_time(static_cast<std::int64_t>(ByteReader(body.subspan(end + 1)).u64() & ((1ULL << 33) - 1)), 1,
+                         90000);
+}
 /// What an ID3v2.3 or 2.4 tag says of the clip (frames: clause 4).
-void read_id3(ByteView tag, ClipTags& tags) {
+void read_id3(ByteView tag, ClipInfo& info) {
+    auto& tags = info.tags;
     if (tag.size() < 10 || tag[3] < 3 || tag[3] > 4 || tag[5] & 0xC0) return;
     ByteReader r(tag.subspan(10));
     while (r.left() >= 11) {
@@ -59,6 +70,7 @@ void read_id3(ByteView tag, ClipTags& tags) {
         if (name == 0 || body.empty()) return;
         if (name == fourcc("TIT2") && tags.title.empty()) tags.title = id3_text(body);
         if (name == fourcc("APIC")) tags.take_cover(id3_picture(body));
+        if (name == fourcc("PRIV")) info.zero = id3_stamp(body);
     }
 }
 
@@ -111,7 +123,7 @@ class FramedClip final : public Clip {
             if (length == 0) break;
             if (length <= (source->cheap_to_seek() ? ClipTags::most_cover + 65536 : 16384)) {
                 Bytes tag;
-                if (reader.read(at, length, tag)) read_id3(tag, info_.tags);
+                if (reader.read(at, length, tag)) read_id3(tag, info_);
             }
             at += length;
         }

@@ -30,7 +30,8 @@ struct Draft {
 
 class IsoClip final : public Clip {
   public:
-    explicit IsoClip(std::shared_ptr<ByteSource> source) : source_(std::move(source)), reader_(source_) {}
+    explicit IsoClip(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline = {})
+        : source_(std::move(source)), reader_(source_), timeline_(timeline) {}
     Outcome open();
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
         auto& plan = plans_.at(id);
@@ -74,6 +75,7 @@ class IsoClip final : public Clip {
 
     std::shared_ptr<ByteSource> source_;
     SourceReader reader_;
+    std::optional<Timeline> timeline_;  ///< Of the stream this is a segment of.
     std::vector<Draft> drafts_;
     std::map<std::uint64_t, TrackPlan> plans_;
     std::shared_ptr<FragmentIndex> fragments_;

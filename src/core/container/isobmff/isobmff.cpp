@@ -240,7 +240,9 @@ Outcome IsoClip::finish() {
         if (d.edits.empty() || d.track.start < first) d.track.start = std::max(first, Time{});
         origin = std::min(origin.value_or(first), first);
     }
-    auto zero = origin.value_or(Time{});
+    auto zero = timeline_ ? timeline_->zero : origin.value_or(Time{});
+    info_.zero = zero;
+
     for (auto& d : drafts_) {
         if (zero.ns != 0) {
             // Shift in ticks where that is exact, so that nothing is rounded twice.
@@ -336,10 +338,13 @@ Outcome IsoClip::find_length() {
     return {};
 }
 
-Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
-    auto clip = std::make_unique<IsoClip>(std::move(source));
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
+    auto clip = std::make_unique<IsoClip>(std::move(source), timeline);
     TRY_DO(clip->open());
     return clip;
+}
+Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
+    return isobmff::open_segment(std::move(source), std::nullopt);
 }
 
 }  // namespace ruedo::isobmff

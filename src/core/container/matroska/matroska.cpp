@@ -469,6 +469,7 @@ Outcome MatroskaClip::settle_times() {
         origin = std::min(origin.value_or(start), start);
     }
     shared_->origin = origin.value_or(Time{});
+    info_.zero = shared_->origin;
     for (auto& track : info_.tracks)
         if (firsts.contains(track.id)) track.start = firsts[track.id] - shared_->origin;
     return {};

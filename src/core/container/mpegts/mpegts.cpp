@@ -31,7 +31,7 @@ struct Section {
 
 class TsClip final : public PesClip {
   public:
-    Outcome open(std::shared_ptr<ByteSource> source, Layout layout) {
+    Outcome open(std::shared_ptr<ByteSource> source, Layout layout, std::optional<Timeline> timeline) {
         shared_->source = std::move(source);
         shared_->layout = layout;
         info_.container = "mpegts";
@@ -41,7 +41,7 @@ class TsClip final : public PesClip {
                         fmt::format("“{}” looks like a transport stream, but no programme is described in it.",
                                     shared_->source->name()),
                         "Copy or record it again.");
-        return settle();
+        return settle(timeline);
     }
 
   private:
@@ -136,11 +136,15 @@ class TsClip final : public PesClip {
 bool probe(ByteView head) { return find_layout(head).has_value(); }
 
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
+    return mpegts::open_segment(std::move(source), std::nullopt);
+}
+
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     Bytes head(2048);
     TRY(auto got, source->read_at(0, head));
     head.resize(got);
     auto clip = std::make_unique<TsClip>();
-    TRY_DO(clip->open(std::move(source), find_layout(head).value_or(Layout{})));
+    TRY_DO(clip->open(std::move(source), find_layout(head).value_or(Layout{}), timeline));
     return clip;
 }
 

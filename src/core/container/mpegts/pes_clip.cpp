@@ -32,6 +32,7 @@ std::unique_ptr<PesSource> Shared::packets(const Stream& s) const {
 std::int64_t Shared::ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const {
     auto d = (stamp - base) & (wrap - 1);
     if (d >= wrap / 2) d -= wrap;
+    if (near) d += (*near - d + (*near > d ? wrap / 2 : -wrap / 2)) / wrap * wrap;
     auto part = std::upper_bound(s.joins.begin(), s.joins.end(), offset) - s.joins.begin();
     return d + (part > 0 ? shifts[static_cast<std::size_t>(part) - 1] : 0);
 }
@@ -48,7 +49,7 @@ std::unique_ptr<TrackReader> PesClip::reader(std::uint64_t id) {
     return make_reader(shared_, *it);
 }
 
-Outcome PesClip::settle() {
+Outcome PesClip::settle(std::optional<Timeline> timeline) {
     auto& all = shared_->streams;
     std::optional<std::int64_t> base;
     std::vector<unsigned> silent;
@@ -65,6 +66,11 @@ Outcome PesClip::settle() {
         if (!base || d >= wrap / 2) base = first;
     }
     shared_->base = base.value_or(0);
+    if (timeline) {
+        shared_->base = time_to_ticks(timeline->zero, 90000);
+        shared_->near = time_to_ticks(timeline->near, 90000);
+    }
+    info_.zero = ticks_to_time(shared_->base, 1, 90000);
     std::erase_if(all, [&](auto& s) { return std::find(silent.begin(), silent.end(), s.pid) != silent.end(); });
     if (all.empty())
         return fail(Code::truncated,

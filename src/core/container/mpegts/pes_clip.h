@@ -26,7 +26,8 @@ struct Stream {
 struct Shared {
     std::shared_ptr<ByteSource> source;
     std::optional<Layout> layout;      ///< Of a transport stream.
-    std::int64_t base = 0;             ///< Ticks of the clip's first sample.
+    std::int64_t base = 0;             ///< Ticks of the clip's first sample, or of its stream's.
+    std::optional<std::int64_t> near;  ///< Of a segment: ticks since then, to within half the time stamps take to wrap.
     std::vector<std::int64_t> shifts;  ///< Ticks added in each further part.
     std::vector<Stream> streams;
 
@@ -55,7 +56,7 @@ class PesClip : public Clip {
     /// A stream that was found; its kind and codec are in `track`.
     void add(Stream stream);
     /// Learns from the first packets what the streams are, and how long they last.
-    Outcome settle();
+    Outcome settle(std::optional<Timeline> timeline = {});
     std::shared_ptr<Shared> shared_ = std::make_shared<Shared>();
 
   private:

@@ -1,0 +1,32 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What the command line's words mean where something is streamed: `adapt`, `host`, and what `inspect` and `play` say of
+// streams.
+#pragma once
+#include <nlohmann/json.hpp>
+
+#include "media/media.h"
+
+namespace ruedo {
+
+/// What `inspect` says of a stream.
+nlohmann::json stream_json(const StreamReport& report, const ClipInfo& info);
+
+/// The options of `ruedo adapt`.
+struct AdaptWords {
+    std::string ladder, trace, set, policy;
+};
+Result<nlohmann::json> adapt_command(const AdaptWords& words);
+
+/// The options of `ruedo host`.
+struct HostWords {
+    std::string folder, weather;
+    int port = 0;
+    bool live = false;
+};
+/// Prints a line a request until it is told to stop; nothing where it ended so.
+Outcome host_command(const HostWords& words);
+
+/// `--policy`, `--rung` and `--start` of `ruedo play`.
+Result<StreamOptions> stream_options(const std::string& policy, const std::string& rung, const std::string& start);
+
+}  // namespace ruedo

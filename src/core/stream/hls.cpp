@@ -1,0 +1,155 @@
+// SPDX-License-Identifier: Apache-2.0
+// What a playlist says a stream is made of.
+#include <fmt/format.h>
+
+#include "io/transfer.h"
+#include "stream/address.h"
+#include "stream/stream.h"
+
+namespace ruedo::stream {
+namespace {
+
+class HlsLister final : public Lister {
+  public:
+    HlsLister(std::vector<std::string> addresses, std::map<std::string, std::string> names)
+        : addresses_(std::move(addresses)), names_(std::move(names)) {}
+    Result<SegmentList> list(Fetch& fetch, std::size_t rendition) override {
+        if (first_) return *std::exchange(first_, std::nullopt);
+        auto& address = addresses_[rendition];
+        TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
+        auto name = transfer::last_part(address);
+        if (!is_playlist(got.bytes))
+            return fail(Code::not_media, fmt::format("“{}” should be a list of segments, and is none.", name),
+                        "Check what the server sends for it.");
+        TRY(auto playlist, parse_playlist(got.bytes, got.address, names_));
+        if (playlist.master)
+            return fail(Code::malformed,
+                        fmt::format("“{}” should list segments, and names further playlists instead.", name),
+                        "Name lists of segments in the playlist of renditions.");
+        if (playlist.list.segments.empty())
+            return fail(Code::empty, fmt::format("“{}” lists no segment.", name),
+                        "If it is live, it may not have begun; try again later.");
+        return std::move(playlist.list);
+    }
+    void begin_with(SegmentList list) { first_ = std::move(list); }
+
+  private:
+    std::vector<std::string> addresses_;
+    std::map<std::string, std::string> names_;
+    std::optional<SegmentList> first_;
+};
+
+bool has_pictures(const Variant& v) {
+    if (v.width > 0) return true;
+    if (v.codecs.empty()) return true;
+    for (auto sound : {"mp4a", "opus", "Opus", "ac-3", "ec-3", "fLaC", "flac", "mp3"})
+        if (v.codecs.starts_with(sound) && v.codecs.find(',') == std::string::npos) return false;
+    return true;
+}
+
+/// "640x360-700k"; the same again gets a number.
+std::string id_of(const Variant& v, const std::vector<Rung>& before) {
+    auto rate = v.average_bandwidth ? v.average_bandwidth : v.bandwidth;
+    auto bits =
+        rate >= 10'000'000 ? fmt::format("{}M", (rate + 500'000) / 1'000'000) : fmt::format("{}k", (rate + 500) / 1000);
+    auto name = v.width > 0 ? fmt::format("{}x{}-{}", v.width, v.height, bits) : bits;
+    auto taken = [&](const std::string& n) {
+        return std::any_of(before.begin(), before.end(), [&](auto& r) { return r.id == n; });
+    };
+    auto unique = name;
+    for (int k = 2; taken(unique); ++k) unique = fmt::format("{}-{}", name, k);
+    return unique;
+}
+
+void look_at_rungs(Plan& plan, const MasterPlaylist& master, const std::vector<Rung>& rungs) {
+    auto find = [&](std::string code, std::string sentence, std::string hint) {
+        plan.findings.push_back({std::move(code), std::move(sentence), std::move(hint)});
+    };
+    if (rungs.size() == 1)
+        find("one-rung", "There is one rung alone, so nothing can give way when the link gets narrow.",
+             "Add a lower rung, of half the bitrate or less.");
+    for (std::size_t i = 1; i < rungs.size(); ++i)
+        if (rungs[i].bits_a_second() > 2.01 * rungs[i - 1].bits_a_second() && rungs[i - 1].bandwidth > 0)
+            find("rung-gap",
+                 fmt::format(
+                     "From {} to {} the bitrate grows {:.1f} times at once; between them much of a link is left "
+                     "unused.",
+                     rungs[i - 1].title(), rungs[i].title(), rungs[i].bits_a_second() / rungs[i - 1].bits_a_second()),
+                 "Put a rung between them: steps of 1.5 to 2 times serve most links.");
+    auto silent =
+        std::count_if(master.variants.begin(), master.variants.end(), [](auto& v) { return v.codecs.empty(); });
+    if (silent > 0)
+        find("no-codecs",
+             fmt::format(
+                 "{} of {} renditions do not say what they are coded in (CODECS), so a player has to fetch them to "
+                 "find out.",
+                 silent, master.variants.size()),
+             "State CODECS for each of them.");
+}
+}  // namespace
+
+Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
+    Plan plan;
+    plan.kind = "hls";
+    auto name = fmt::format("“{}”", transfer::last_part(address));
+    if (!playlist.master) {
+        if (playlist.list.segments.empty())
+            return fail(Code::empty, fmt::format("{} lists no segment.", name),
+                        "If it is live, it may not have begun; try again later.");
+        auto lister = std::make_shared<HlsLister>(std::vector{address}, playlist.names);
+        plan.begin = playlist.list.begin;
+        lister->begin_with(std::move(playlist.list));
+        Rung rung;
+        rung.id = "only";
+        plan.feeds.push_back({Kind::video, {rung}, std::move(lister), name});
+        return plan;
+    }
+    auto& master = *playlist.master;
+    plan.begin = master.begin;
+    auto& variants = master.variants;
+    if (std::any_of(variants.begin(), variants.end(), has_pictures))
+        std::erase_if(variants, [](auto& v) { return !has_pictures(v); });
+    std::stable_sort(variants.begin(), variants.end(), [](auto& a, auto& b) { return a.bandwidth < b.bandwidth; });
+    // One of the pictures may go with several sounds, and is named once for each.
+    std::vector<std::string> addresses;
+    std::vector<Rung> rungs;
+    for (auto& v : variants) {
+        if (std::find(addresses.begin(), addresses.end(), v.address) != addresses.end()) continue;
+        Rung r;
+        r.id = id_of(v, rungs);
+        r.bandwidth = v.bandwidth, r.average_bandwidth = v.average_bandwidth, r.codecs = v.codecs;
+        r.width = v.width, r.height = v.height, r.frame_rate = v.frame_rate;
+        rungs.push_back(std::move(r));
+        addresses.push_back(v.address);
+    }
+    if (std::find(addresses.begin(), addresses.end(), address) != addresses.end())
+        return fail(Code::malformed, fmt::format("{} names itself as one of its renditions.", name),
+                    "Make the playlist again.");
+    look_at_rungs(plan, master, rungs);
+    plan.feeds.push_back(
+        {Kind::video, std::move(rungs), std::make_shared<HlsLister>(std::move(addresses), playlist.names), name});
+    // The group that the best pictures go with.
+    for (auto& a : master.alternatives) {
+        bool sound = a.kind == Kind::audio && a.group == variants.back().sound,
+             text = a.kind == Kind::text && a.group == variants.back().text;
+        if (!sound && !text) continue;
+        Plan::Spoken spoken{0, a.name, a.language, a.is_default};
+        if (!a.address.empty()) {
+            spoken.feed = plan.feeds.size();
+            Rung rung;
+            rung.id = a.name;
+            plan.feeds.push_back({a.kind,
+                                  {rung},
+                                  std::make_shared<HlsLister>(std::vector{a.address}, playlist.names),
+                                  fmt::format("the {} “{}” of {}", sound ? "sound" : "captions", a.name, name)});
+        } else if (sound) {
+            plan.sound_within = plan.sounds.size();
+        } else {
+            continue;
+        }
+        (sound ? plan.sounds : plan.texts).push_back(std::move(spoken));
+    }
+    return plan;
+}
+
+}  // namespace ruedo::stream

@@ -1,0 +1,254 @@
+// SPDX-License-Identifier: Apache-2.0
+// Lists and segments of one rendition: fetched, decrypted, opened, and put on the one timeline of their stream.
+#include <fmt/format.h>
+
+#include "container/container.h"
+#include "io/transfer.h"
+#include "stream/supply.h"
+
+namespace ruedo::stream {
+namespace {
+constexpr std::size_t most_segment = 48 << 20;
+
+/// The first segment of `fresh` that the old list has as well: how far times have to be moved for both to agree.
+std::optional<Time> agree(const SegmentList& old, const SegmentList& fresh) {
+    auto& a = old.segments;
+    auto& b = fresh.segments;
+    if (a.empty() || b.empty()) return std::nullopt;
+    auto number = std::max(a.front().number, b.front().number);
+    if (number > a.back().number || number > b.back().number) return std::nullopt;
+    return a[number - a.front().number].start - b[number - b.front().number].start;
+}
+/// The same by their dates.
+std::optional<Time> agree_by_date(const SegmentList& old, const SegmentList& fresh) {
+    auto dated = [](auto& s) { return s.date.has_value(); };
+    auto a = std::find_if(old.segments.begin(), old.segments.end(), dated);
+    auto b = std::find_if(fresh.segments.begin(), fresh.segments.end(), dated);
+    if (a == old.segments.end() || b == fresh.segments.end()) return std::nullopt;
+    return a->start - *a->date + *b->date - b->start;
+}
+}  // namespace
+
+Result<SegmentList> Supply::list(std::size_t index) {
+    {
+        std::lock_guard lock(mutex_);
+        if (auto* list = some_list(feeds_[index])) return *list;
+    }
+    std::lock_guard one(fetching_);
+    std::size_t rendition = 0;
+    for (;;) {
+        auto loaded = load(index, rendition);
+        std::lock_guard lock(mutex_);
+        auto& feed = feeds_[index];
+        if (loaded) return *feed.renditions[rendition].list;
+        if (loaded.error().code == Code::cancelled || loaded.error().code == Code::timeout)
+            return std::unexpected(loaded.error());
+        feed.renditions[rendition].error = loaded.error();
+        tell("rung-lost", loaded.error().sentence);
+        if (++rendition == feed.renditions.size()) return std::unexpected(loaded.error());
+    }
+}
+
+Outcome Supply::load(std::size_t index, std::size_t rendition) {
+    auto lister = feeds_[index].plan.lister;  // neither changes
+    TRY(auto fresh, lister->list(fetch_, rendition));
+    std::lock_guard lock(mutex_);
+    join_lists(feeds_[index], rendition, std::move(fresh));
+    return {};
+}
+
+/// Puts a list that was fetched in place of the one before, its times on the stream's timeline.
+void Supply::join_lists(Feed& feed, std::size_t rendition, SegmentList fresh) {
+    auto& r = feed.renditions[rendition];
+    auto move = [&](Time by) {
+        for (auto& s : fresh.segments) s.start += by;
+    };
+    const SegmentList* old = r.list ? &*r.list : some_list(feed);
+    if (!old && &feed != &feeds_[0]) old = some_list(feeds_[0]);
+    bool whole = fresh.ended && (!old || old->ended) && !r.list;  // on demand: all begin at the same place
+    if (old && !whole && !fresh.segments.empty() && !old->segments.empty()) {
+        bool same = r.list.has_value();
+        auto by = agree(*old, fresh);
+        if (!by) by = agree_by_date(*old, fresh);
+        if (same && (!by || fresh.segments.back().number < old->segments.back().number)) {
+            // Numbers went back, or on beyond all that was known: what comes now follows what there was.
+            bool back = fresh.segments.back().number <= old->segments.back().number;
+            auto lost =
+                back ? Time{}
+                     : fresh.target * static_cast<std::int64_t>(std::min<std::uint64_t>(
+                                          1000, fresh.segments.front().number - old->segments.back().number - 1));
+            by = old->end() + lost - fresh.segments.front().start;
+            if (back) ++r.carried;
+            tell("list-jumped", back ? "the list of segments began anew" : "segments passed by between two lists");
+        }
+        // Rungs of a live one end at about the same moment, whatever their lists are called.
+        move(by.value_or(old->end() - fresh.end()));
+    }
+    for (auto& s : fresh.segments) s.discontinuity += r.carried << 32;
+    r.list = std::move(fresh), r.loaded = monotonic_now(), r.error.reset();
+}
+
+/// The segment of a rendition at the goal; with a length of 0 where there is none yet.
+Result<const Segment> Supply::segment_for(Goal g, std::size_t rendition) {
+    for (int turn = 0;; ++turn) {
+        {
+            std::lock_guard lock(mutex_);
+            auto& r = feeds_[g.feed].renditions[rendition];
+            if (r.list) {
+                if (auto* s = r.list->at(g.at + about); s && (g.at + about < r.list->end() || r.list->ended)) return *s;
+                if (turn > 0 || !due(r)) return Segment{};
+            } else if (turn > 0) {
+                return Segment{};
+            }
+        }
+        TRY_DO(load(g.feed, rendition));
+    }
+}
+
+Result<std::shared_ptr<const Bytes>> Supply::small(const std::string& address, std::optional<ByteSource::Range> range,
+                                                   const Key* key) {
+    auto name = range ? fmt::format("{}@{}-{}", address, range->from, range->to) : address;
+    {
+        std::lock_guard lock(mutex_);
+        if (auto it = small_.find(name); it != small_.end()) return it->second;
+    }
+    TRY(auto got, fetch_.get(address, range, 4 << 20));
+    if (key) {
+        TRY(got.bytes, plain(std::move(got.bytes), key, 0));
+    }
+    auto kept = std::make_shared<const Bytes>(std::move(got.bytes));
+    std::lock_guard lock(mutex_);
+    if (small_.size() > 256) small_.clear();
+    small_[name] = kept;
+    return kept;
+}
+
+Result<Bytes> Supply::plain(Bytes bytes, const Key* key, std::uint64_t number) {
+    if (key->method == Key::Method::unsupported)
+        return fail(Code::encrypted,
+                    fmt::format("Its segments are encrypted in a way that is not known here ({}).", key->name),
+                    "Ask for a copy without encryption; Ruedo holds no keys.");
+    TRY(auto secret, small(key->address, {}, nullptr));
+    if (secret->size() != 16)
+        return fail(Code::encrypted,
+                    fmt::format("The key at “{}” has {} bytes; it should have 16.", transfer::last_part(key->address),
+                                secret->size()),
+                    "Check what the server sends for it.");
+    auto iv = key->iv.value_or(std::array<std::uint8_t, 16>{});
+    if (!key->iv)
+        for (std::size_t i = 0; i < 8; ++i) iv[15 - i] = static_cast<std::uint8_t>(number >> (8 * i));
+    return decrypt(bytes, *secret, iv);
+}
+
+Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_t rendition, const Segment& segment,
+                                                   std::optional<std::size_t>& instead) {
+    std::uint64_t so_far = 0;
+    auto watch = [&](std::uint64_t bytes, std::uint64_t of, Time since) {
+        so_far = bytes;
+        if (stop_) return false;
+        std::lock_guard lock(mutex_);
+        auto& feed = feeds_[index];
+        bool wanted_here = false, wanted_elsewhere = false;
+        for (auto& w : waits_)
+            (w.feed == index && w.at + about >= segment.start && w.at < segment.end() ? wanted_here
+                                                                                      : wanted_elsewhere) = true;
+        // Whoever waits for another place is served first, unless this one is as good as here.
+        if (wanted_elsewhere && !wanted_here && (of == 0 || bytes < of - of / 4)) return false;
+        if (feed.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best || of == 0) return true;
+        auto s = situation(feed, segment.start, &segment);
+        instead = adapt::give_up_for(s, rendition, static_cast<double>(of - std::min(of, bytes)) * 8,
+                                     static_cast<double>(bytes) * 8, since);
+        return !instead;
+    };
+    auto got = fetch_.get(segment.address, segment.range, most_segment, watch);
+    std::size_t size = 0;
+    {
+        std::lock_guard lock(mutex_);
+        if (!got) {
+            report_.bytes_fetched += so_far, report_.wasted_bytes += so_far;
+            if (instead) throughput_.add(so_far, 500_ms);
+            return std::unexpected(got.error());
+        }
+        size = got->bytes.size();
+        report_.bytes_fetched += size;
+        ++report_.segments_fetched;
+        if (!options_.on_demand) throughput_.add(size, got->took);
+
+        if (feeds_[index].plan.kind != Kind::text && segment.duration.ns > 0) {
+            fetched_bits_ += static_cast<double>(size) * 8;
+            if (index == 0) {
+                fetched_seconds_ += segment.duration.seconds();
+                auto& rung = report_.rungs[rendition];
+                auto rate = static_cast<double>(size) * 8 / segment.duration.seconds();
+                rung.measured_peak = std::max(rung.measured_peak, static_cast<std::uint64_t>(rate));
+            }
+        }
+    }
+    auto bytes = std::move(got->bytes);
+    if (segment.key) {
+        TRY(bytes, plain(std::move(bytes), segment.key.get(), segment.number));
+    }
+    if (segment.map) {
+        TRY(auto front, small(segment.map->address, segment.map->range, segment.map->key.get()));
+        bytes.insert(bytes.begin(), front->begin(), front->end());
+    }
+    return open(index, rendition, segment, std::move(bytes));
+}
+
+Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendition, const Segment& segment,
+                                            Bytes bytes) {
+    auto piece = std::make_shared<Piece>();
+    piece->segment = segment, piece->rendition = rendition, piece->bytes = bytes.size();
+    auto& kind = feeds_[index].plan.kind;
+    if (kind == Kind::text) {
+        piece->text.assign(bytes.begin(), bytes.end());
+        return piece;
+    }
+    auto source = memory_source(std::move(bytes), transfer::last_part(segment.address));
+    std::optional<Time> zero = segment.zero;
+    if (!zero) {
+        std::lock_guard lock(mutex_);
+        if (auto it = clocks_.find(segment.discontinuity); it != clocks_.end()) zero = it->second;
+    }
+    if (!zero) {
+        // The first segment of its clock tells how that stands to the stream's.
+        TRY(auto clip, open_segment(source));
+        if (clip->info().zero) {
+            zero = *clip->info().zero - segment.start;
+            std::lock_guard lock(mutex_);
+            zero = clocks_.try_emplace(segment.discontinuity, *zero).first->second;
+        }
+    }
+    TRY(auto clip, open_segment(source, zero ? std::optional(Timeline{*zero, segment.start}) : std::nullopt));
+    piece->shift = zero && clip->info().zero ? *clip->info().zero - *zero : segment.start;
+    piece->clip = std::move(clip);
+    if (auto* t = piece->clip->info().main(Kind::video)) piece->video_config = std::make_shared<const Bytes>(t->config);
+    if (auto* t = piece->clip->info().main(Kind::audio)) piece->audio_config = std::make_shared<const Bytes>(t->config);
+    // What leads in this feed, and how much of it there is.
+    auto& info = piece->clip->info();
+    auto* lead = kind == Kind::video && (piece->video_config || feeds_[index].has_pictures) ? info.main(Kind::video)
+                                                                                            : info.main(Kind::audio);
+    std::optional<TimeRange> holds;
+    if (lead && !lead->problem) {
+        auto reader = piece->clip->reader(lead->id);
+        PacketHead head;
+        while (reader->next(head).value_or(false)) {
+            if (!holds) holds = TimeRange{head.pts, head.pts};
+            holds->from = std::min(holds->from, head.pts), holds->to = std::max(holds->to, head.pts + head.duration);
+        }
+    }
+    if (lead && holds && (holds->to - holds->from) * 2 < segment.duration) {
+        std::lock_guard lock(mutex_);
+        tell("short", fmt::format("“{}” holds {:.2f} s of the {:.2f} s that its list states.",
+                                  transfer::last_part(segment.address), (holds->to - holds->from).seconds(),
+                                  segment.duration.seconds()));
+    }
+    feeds_[index].has_pictures = feeds_[index].has_pictures || piece->video_config;
+    if (!lead || (!lead->problem && !holds))
+        return fail(Code::not_media,
+                    fmt::format("“{}” holds nothing that plays.", transfer::last_part(segment.address)),
+                    "Check that its playlist names the right segments.");
+    return piece;
+}
+
+}  // namespace ruedo::stream

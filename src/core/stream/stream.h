@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: Apache-2.0
+// A long clip that comes in segments (RFC 8216, ISO/IEC 23009-1), as a clip like any other.
+#pragma once
+#include "stream/simulate.h"
+#include "stream/supply.h"
+
+namespace ruedo::stream {
+
+/// Whether these are the first bytes of a playlist or a manifest.
+bool is_stream(ByteView head);
+/// Opens the playlist at `address`, a path or an http address: its lists and the first segments are read. What it plays
+/// is decided as it plays.
+Result<std::unique_ptr<Clip>> open(const std::string& address, const StreamOptions& options = {});
+
+/// What adaptation has to know of the stream at `address`; sizes of segments where they can be told without fetching.
+Result<adapt::Ladder> ladder_of(const std::string& address);
+
+/// What a stream is made of, before any segment of it is fetched.
+struct Plan {
+    std::string kind;             ///< "hls" or "dash".
+    std::vector<FeedPlan> feeds;  ///< That of the pictures first; of a stream of sound alone, that.
+    /// Of each feed after the first: what it is called and in which language.
+    struct Spoken {
+        std::size_t feed = 0;
+        std::string name, language;
+        bool is_default = false;
+    };
+    std::vector<Spoken> sounds, texts;
+    std::optional<std::size_t> sound_within;  ///< The sound that is in the pictures' own segments, among `sounds`.
+    std::optional<Time> begin;
+    std::vector<Finding> findings;
+};
+Result<Plan> plan_hls(const std::string& address, Playlist playlist);
+
+}  // namespace ruedo::stream

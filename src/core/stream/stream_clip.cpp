@@ -1,0 +1,391 @@
+// SPDX-License-Identifier: Apache-2.0
+// The clip that a stream is to whoever plays it, and its readers, which go from segment to segment.
+#include <fmt/format.h>
+
+#include "container/container.h"
+#include "io/transfer.h"
+#include "media/codec_headers.h"
+#include "stream/stream.h"
+#include "text/cues.h"
+
+namespace ruedo::stream {
+namespace {
+
+/// One track through the segments of a feed.
+class SegmentReader : public TrackReader {
+  public:
+    SegmentReader(std::shared_ptr<Supply> supply, std::size_t feed, Kind kind)
+        : supply_(std::move(supply)), feed_(feed), kind_(kind) {}
+
+    Result<bool> next(PacketHead& head) override {
+        for (;;) {
+            if (!inner_) {
+                TRY(auto piece, begun_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, Time{}));
+                if (!piece) return false;
+                enter(std::move(piece));
+                if (!inner_) continue;
+            }
+            TRY(bool more, inner_->next(head));
+            if (!more) {
+                inner_.reset();
+                continue;
+            }
+            place(head);
+            // Where rungs do not begin together, what has been given is not given again; nor can it begin half-way.
+            if (waits_for_key_ && !head.keyframe) continue;
+            waits_for_key_ = false;
+            if (kind_ == Kind::audio && head.pts + head.duration <= given_to_) continue;
+            given_to_ = std::max(given_to_, head.pts + head.duration);
+            return true;
+        }
+    }
+    Outcome read(Bytes& out) override { return inner_->read(out); }
+    Outcome seek(Time t) override {
+        t = std::max(t, Time{});
+        given_to_ = {INT64_MIN};
+        waits_for_key_ = false;
+        TRY(auto piece, supply_->piece(feed_, t));
+        if (!piece) {
+            auto end = supply_->window().to;
+            TRY(piece, supply_->piece(feed_, std::max(Time{}, std::min(t, end) - 1_ms * 50)));
+        }
+        // Its own beginning may lie a little after what the list says; then the one before holds the place.
+        for (int back = 0; piece; ++back) {
+            enter(piece);
+            if (inner_) {
+                TRY_DO(inner_->seek(t - piece->shift));
+                PacketHead first;
+                TRY(bool any, inner_->next(first));
+                if (any && (first.pts + piece->shift <= t || piece->segment.start.ns <= 0 || back == 2)) {
+                    TRY_DO(inner_->seek(t - piece->shift));
+                    return {};
+                }
+            }
+            auto start = piece->segment.start;
+            if (start.ns <= 0 || back == 2) return {};
+            TRY(auto before, supply_->piece(feed_, start - 50_ms));
+            if (!before || before->segment.start >= start) return {};
+            piece = std::move(before);
+        }
+        return {};
+    }
+
+  private:
+    void enter(std::shared_ptr<Piece> piece) {
+        bool other = piece_ && piece_->rendition != piece->rendition;
+        piece_ = std::move(piece);
+        begun_ = true;
+        inner_.reset();
+        if (!piece_->clip) return;  // missing for good
+        auto* track = piece_->clip->info().main(kind_);
+        if (!track) return;
+        inner_ = piece_->clip->reader(track->id);
+        config_ = kind_ == Kind::video ? piece_->video_config : piece_->audio_config;
+        waits_for_key_ = kind_ == Kind::video && other;
+    }
+    void place(PacketHead& head) const {
+        head.pts += piece_->shift;
+        if (head.dts) *head.dts += piece_->shift;
+        head.config = config_;
+        head.offset.reset();
+        head.variant = static_cast<std::uint32_t>(piece_->rendition + 1);
+    }
+    std::shared_ptr<Supply> supply_;
+    std::size_t feed_;
+    Kind kind_;
+    std::shared_ptr<Piece> piece_;
+    std::unique_ptr<TrackReader> inner_;
+    std::shared_ptr<const Bytes> config_;
+    Time given_to_{INT64_MIN};
+    bool begun_ = false, waits_for_key_ = false;
+};
+
+/// Captions in segments of their own: WebVTT files, whose times are tied to those of the pictures (RFC 8216
+/// clause 3.5).
+class CaptionReader final : public TrackReader {
+  public:
+    CaptionReader(std::shared_ptr<Supply> supply, std::size_t feed) : supply_(std::move(supply)), feed_(feed) {}
+    Result<bool> next(PacketHead& head) override {
+        for (;;) {
+            if (at_ < cues_.size()) {
+                auto& cue = cues_[at_++];
+                auto text = cue_text(cue, true);
+                // One that goes on into the next segment stands in both.
+                if (!seen_.insert({cue.start, text}).second) continue;
+                if (seen_.size() > 512) seen_.erase(seen_.begin());
+                head = {};
+                head.pts = cue.start, head.duration = cue.end - cue.start, head.keyframe = true;
+                text = cue_settings(cue) + "\n" + text;
+                data_.assign(text.begin(), text.end());
+                head.size = data_.size();
+                return true;
+            }
+            TRY(auto piece, piece_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, place_));
+            if (!piece) return false;
+            enter(std::move(piece));
+        }
+    }
+    Outcome read(Bytes& out) override {
+        out = data_;
+        return {};
+    }
+    Outcome seek(Time t) override {
+        piece_.reset(), cues_.clear(), seen_.clear(), at_ = 0, place_ = t;
+        TRY(auto piece, supply_->piece(feed_, t));
+        if (!piece) return {};
+        enter(std::move(piece));
+        while (at_ < cues_.size() && cues_[at_].end <= t) ++at_;
+        return {};
+    }
+
+  private:
+    void enter(std::shared_ptr<Piece> piece) {
+        piece_ = std::move(piece);
+        cues_.clear(), at_ = 0;
+        auto& text = piece_->text;
+        auto parsed = parse_captions({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, "captions");
+        if (!parsed) return;  // a segment without captions may be next to nothing
+        cues_ = std::move(parsed->list);
+        auto by = shift();
+        for (auto& c : cues_) c.start += by, c.end += by;
+    }
+    Time shift() const {
+        auto zero = supply_->clock(piece_->segment.discontinuity).value_or(Time{});
+        auto at = piece_->text.find("X-TIMESTAMP-MAP=");
+        if (at == std::string::npos) return zero.ns == 0 ? Time{} : -zero;
+        auto line = std::string_view(piece_->text).substr(at + 16);
+        line = line.substr(0, line.find_first_of("\r\n"));
+        std::int64_t ticks = 0;
+        Time local{};
+        while (!line.empty()) {
+            auto part = line.substr(0, line.find(','));
+            line.remove_prefix(std::min(line.size(), part.size() + 1));
+            if (part.starts_with("MPEGTS:")) ticks = std::atoll(std::string(part.substr(7)).c_str());
+            if (part.starts_with("LOCAL:")) {
+                auto stated = std::string(part.substr(6));
+                if (std::count(stated.begin(), stated.end(), ':') == 1) stated = "0:" + stated;
+                local = parse_time(stated).value_or(Time{});
+            }
+        }
+        // Of a clock of 33 bits the turn is meant that is nearest to where the segment lies.
+        constexpr std::int64_t wrap = std::int64_t{1} << 33;
+        auto from_zero = (ticks - time_to_ticks(zero, 90000)) % wrap;
+        auto near = time_to_ticks(piece_->segment.start, 90000);
+        while (from_zero < near - wrap / 2) from_zero += wrap;
+        while (from_zero > near + wrap / 2) from_zero -= wrap;
+        return ticks_to_time(from_zero, 1, 90000) - local;
+    }
+    std::shared_ptr<Supply> supply_;
+    std::size_t feed_;
+    std::shared_ptr<Piece> piece_;
+    Time place_{};
+    std::vector<Cue> cues_;
+    std::size_t at_ = 0;
+    std::set<std::pair<Time, std::string>> seen_;
+    Bytes data_;
+};
+
+class StreamClip final : public Clip {
+  public:
+    Outcome open(const std::string& address, Plan plan, const StreamOptions& options) {
+        kind_ = plan.kind;
+        auto link = is_address(address) ? transfer::host_of(address) : std::string();
+        plan_ = plan;
+        supply_ = std::make_shared<Supply>(std::move(plan.feeds), link, options);
+        TRY(auto list, supply_->list(0));
+        auto& rungs = plan_.feeds[0].rungs;
+        if (!options.rung.empty() &&
+            std::none_of(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options.rung; })) {
+            std::string names;
+            for (auto& r : rungs) names += (names.empty() ? "" : ", ") + r.id;
+            return fail(Code::not_found, fmt::format("There is no rung “{}”.", options.rung),
+                        fmt::format("There are {}.", names));
+        }
+        info_.container = kind_;
+        info_.name = transfer::last_part(address);
+        info_.live = !list.ended;
+        info_.duration = list.ended ? list.end() : Time{};
+        info_.duration_known = list.ended;
+        auto hold_back = list.hold_back.value_or(list.target * 3);
+        auto edge = std::max(list.segments.front().start, list.end() - hold_back);
+        begins_ = info_.live && !list.grows ? edge : list.segments.front().start;
+        auto begin = plan.begin ? plan.begin : list.begin;
+        if (begin) begins_ = begin->ns < 0 ? list.end() + *begin : list.segments.front().start + *begin;
+        if (options.start) begins_ = *options.start;
+        if (options.at_edge && info_.live) begins_ = edge;
+        begins_ = std::clamp(begins_, list.segments.front().start, list.end() - 1_ms);
+        for (auto& s : list.segments)
+            if (s.key && encryption_ == "none") {
+                bool known = s.key->method == Key::Method::aes_128;
+                encryption_ = known ? "aes-128" : "unsupported";
+                if (known && transfer::lower(s.key->address).starts_with("http://"))
+                    info_.findings.push_back({"clear-key",
+                                              fmt::format("The key to “{}” is sent in clear text, so the encryption "
+                                                          "keeps nobody out.",
+                                                          info_.name),
+                                              "Serve keys over https."});
+            }
+        if (list.too_long > 0)
+            info_.findings.push_back(
+                {"too-long",
+                 fmt::format("{} segments are longer than the target duration of {:.0f} s, the first of them “{}”.",
+                             list.too_long, list.target.seconds(), list.first_too_long),
+                 "State the length of the longest as the target duration."});
+        info_.findings.insert(info_.findings.end(), plan_.findings.begin(), plan_.findings.end());
+        return find_tracks();
+    }
+
+    std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
+        auto& place = places_.at(id);
+        if (place.kind == Kind::text) return std::make_unique<CaptionReader>(supply_, place.feed);
+        return std::make_unique<SegmentReader>(supply_, place.feed, place.kind);
+    }
+    std::optional<TimeRange> seekable() const override {
+        if (!info_.live) return Clip::seekable();
+        auto window = supply_->window();
+        if (window.to <= window.from) return std::nullopt;
+        return window;
+    }
+    std::optional<TimeRange> buffered(const std::vector<Track>& tracks, Time position) override {
+        std::set<std::size_t> feeds;
+        for (auto& t : tracks)
+            if (auto it = places_.find(t.id); it != places_.end()) feeds.insert(it->second.feed);
+        supply_->playing_at(position);
+        return supply_->here(feeds, position);
+    }
+    std::optional<Fetched> fetched() const override { return Fetched{supply_->received(), std::nullopt}; }
+    std::optional<Time> begins() const override { return begins_; }
+    std::optional<StreamReport> stream() const override {
+        auto r = supply_->report();
+        r.kind = kind_;
+        r.encrypted = encryption_;
+        for (auto& s : plan_.sounds) r.sounds.push_back(s.language.empty() ? s.name : s.language);
+        for (auto& s : plan_.texts) r.texts.push_back(s.language.empty() ? s.name : s.language);
+        return r;
+    }
+    std::vector<ClipNews> news() override { return supply_->news(); }
+    void shown_at(int width, int height) override { supply_->shown_at(width, height); }
+
+  private:
+    struct Place {
+        std::size_t feed;
+        Kind kind;
+    };
+    void add(Track track, std::uint64_t id, Place place) {
+        track.id = id;
+        track.start = Time{};
+        track.end = Time::max();
+        places_.emplace(id, place);
+        info_.tracks.push_back(std::move(track));
+    }
+    Outcome find_tracks() {
+        TRY(auto first, supply_->piece(0, begins_));
+        if (!first || !first->clip)
+            return fail(Code::truncated, fmt::format("“{}” has no segment to begin with.", info_.name),
+                        "Try it again.");
+        info_.zero = first->clip->info().zero;
+        auto& rungs = plan_.feeds[0].rungs;
+        auto* pictures = first->clip->info().main(Kind::video);
+        if (!pictures)  // one that does not play says why
+            for (auto& t : first->clip->info().tracks)
+                if (t.kind == Kind::video) pictures = &t;
+        if (pictures) {
+            auto track = *pictures;
+            track.several_sizes = rungs.size() > 1;
+            for (auto& r : rungs)
+                if (r.width > track.video.width && !track.video.rotation && r.height > 0)
+                    track.video.width = r.width, track.video.height = r.height;
+            track.is_default = true;
+            add(std::move(track), 1, {0, Kind::video});
+        }
+        std::uint64_t id = 2;
+        auto* within = first->clip->info().main(Kind::audio);
+        if (plan_.sounds.empty() && within) {
+            auto track = *within;
+            track.is_default = true;
+            add(std::move(track), id++, {0, Kind::audio});
+        }
+        std::optional<Track> alike;
+        // The one that plays by itself is looked at; the others are taken to be of its kind until they are chosen.
+        auto main = std::find_if(plan_.sounds.begin(), plan_.sounds.end(), [](auto& s) { return s.is_default; });
+        if (main == plan_.sounds.end()) main = plan_.sounds.begin();
+        if (main != plan_.sounds.end() && main->feed > 0) {
+            TRY(auto piece, supply_->piece(main->feed, begins_));
+            auto* sound = piece && piece->clip ? piece->clip->info().main(Kind::audio) : nullptr;
+            if (sound) alike = *sound;
+        }
+        for (auto s = plan_.sounds.begin(); s != plan_.sounds.end(); ++s) {
+            auto track = s->feed == 0 && within ? *within : alike.value_or(Track{});
+            if (track.kind != Kind::audio) continue;
+            if (!s->language.empty()) track.language = s->language;
+            track.is_default = s == main;
+            add(std::move(track), id++, {s->feed, Kind::audio});
+        }
+        id = 101;
+        for (auto& s : plan_.texts) {
+            Track track;
+            track.kind = Kind::text, track.codec = Codec::webvtt, track.codec_tag = "WebVTT",
+            track.codec_string = "wvtt";
+            track.language = s.language, track.is_default = s.is_default;
+            track.tick = {1, 1000};
+            add(std::move(track), id++, {s.feed, Kind::text});
+        }
+        return {};
+    }
+
+    std::shared_ptr<Supply> supply_;
+    Plan plan_;
+    std::map<std::uint64_t, Place> places_;
+    std::string kind_, encryption_ = "none";
+    Time begins_{};
+};
+}  // namespace
+
+static Result<Plan> plan_of(Fetch& fetch, const std::string& address) {
+    TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
+    TRY(auto playlist, parse_playlist(got.bytes, got.address));
+    return plan_hls(got.address, std::move(playlist));
+}
+
+bool is_stream(ByteView head) { return is_playlist(head); }
+
+Result<adapt::Ladder> ladder_of(const std::string& address) {
+    Fetch fetch;
+    TRY(auto plan, plan_of(fetch, address));
+    adapt::Ladder ladder;
+    auto& feed = plan.feeds[0];
+    for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
+        TRY(auto list, feed.lister->list(fetch, i));
+        std::vector<double> sizes;
+        double bits = 0;
+        for (auto& s : list.segments) {
+            std::error_code ec;
+            auto size = s.range                  ? static_cast<double>(s.range->to - s.range->from)
+                        : !is_address(s.address) ? static_cast<double>(std::filesystem::file_size(s.address, ec))
+                                                 : 0;
+            if (ec || size <= 0) break;
+            sizes.push_back(size * 8), bits += size * 8;
+        }
+        if (sizes.size() != list.segments.size()) sizes.clear();
+        auto rate = feed.rungs[i].bits_a_second();
+        if (rate <= 0 && !sizes.empty() && list.end().ns > 0) rate = bits / list.end().seconds();
+        if (rate <= 0)
+            return fail(Code::malformed, fmt::format("{} does not say what its rungs take of a link.", feed.name),
+                        "State BANDWIDTH for each.");
+        ladder.bitrates.push_back(rate), ladder.sizes.push_back(std::move(sizes));
+        if (i > 0) continue;
+        ladder.segments = list.segments.size();
+        ladder.segment = (list.end() - list.segments.front().start) / static_cast<std::int64_t>(ladder.segments);
+    }
+    return ladder;
+}
+
+Result<std::unique_ptr<Clip>> open(const std::string& address, const StreamOptions& options) {
+    Fetch fetch;
+    TRY(auto plan, plan_of(fetch, address));
+    auto clip = std::make_unique<StreamClip>();
+    TRY_DO(clip->open(address, std::move(plan), options));
+    return clip;
+}
+
+}  // namespace ruedo::stream

@@ -1,0 +1,446 @@
+// SPDX-License-Identifier: Apache-2.0
+// What is fetched next, and in which rung. Fetching and opening one piece is in pieces.cpp.
+#include "stream/supply.h"
+
+#include <fmt/format.h>
+
+#include "io/transfer.h"
+
+namespace ruedo {
+std::string Rung::title() const {
+    auto rate = bits_a_second();
+    auto size = width > 0 ? fmt::format("{} x {}", width, height) : id;
+    return rate <= 0    ? size
+           : rate < 1e6 ? fmt::format("{}, {:.0f} kbit/s", size, rate / 1e3)
+                        : fmt::format("{}, {:.1f} Mbit/s", size, rate / 1e6);
+}
+}  // namespace ruedo
+
+namespace ruedo::stream {
+namespace {
+constexpr Time longest_silence = 30_s;
+
+/// What the links to hosts gave when they were last used, so that the next stream from there begins well.
+struct Known {
+    std::mutex mutex;
+    std::map<std::string, double> rates;
+};
+Known& known() {
+    static Known k;
+    return k;
+}
+}  // namespace
+
+Supply::Supply(std::vector<FeedPlan> plans, std::string link, StreamOptions options)
+    : options_(std::move(options)), link_(std::move(link)) {
+    // Read in order, without a clock, a link has no speed: whatever is asked for is there.
+    if (options_.on_demand) throughput_.expect(1e9);
+    {
+        std::lock_guard guard(known().mutex);
+        if (auto it = known().rates.find(link_); it != known().rates.end() && !options_.on_demand)
+            throughput_.expect(it->second);
+    }
+    for (auto& plan : plans) {
+        Feed f;
+        f.renditions.resize(plan.rungs.size());
+        f.policy = adapt::make_policy(options_.policy.empty() ? adapt::default_policy : options_.policy);
+        f.plan = std::move(plan);
+        feeds_.push_back(std::move(f));
+    }
+    report_.rungs = feeds_[0].plan.rungs;
+}
+
+Supply::~Supply() {
+    stop_ = true;
+    changed_.notify_all();
+    if (thread_.joinable()) thread_.join();
+    if (auto now = throughput_.now(); now.known() && !link_.empty()) {
+        std::lock_guard guard(known().mutex);
+        known().rates[link_] = now.mean;
+    }
+}
+
+// ---- what is here
+
+std::shared_ptr<Piece> Supply::find(const Feed& feed, Time t) const {
+    auto it = feed.pieces.upper_bound(t + about);
+    if (it == feed.pieces.begin()) return nullptr;
+    auto& piece = std::prev(it)->second;
+    return t + about < piece->end() || piece->segment.start >= t - about ? piece : nullptr;
+}
+const SegmentList* Supply::some_list(const Feed& feed) const {
+    if (feed.last && feed.renditions[*feed.last].list) return &*feed.renditions[*feed.last].list;
+    for (auto& r : feed.renditions)
+        if (r.list) return &*r.list;
+    return nullptr;
+}
+bool Supply::past_end(const Feed& feed, Time t) const {
+    auto* list = some_list(feed);
+    return list && list->ended && t + about >= list->end();
+}
+Time Supply::reach(const Feed& feed, Time t) const {
+    while (auto piece = find(feed, t)) t = std::max(piece->end(), t + 1_ms);
+    return t;
+}
+
+bool Supply::due(const Rendition& r) const {
+    if (!r.list) return true;
+    return !r.list->ended && monotonic_now() - r.loaded >= std::max(500_ms, r.list->target / 2);
+}
+
+std::optional<Supply::Goal> Supply::goal() const {
+    auto possible = [&](const Feed& feed, Time t) {
+        if (feed.error || find(feed, t) || past_end(feed, t)) return false;
+        auto* list = some_list(feed);
+        bool listed = !list || t + about < list->end();
+        return listed || due(feed.renditions[feed.last.value_or(0)]);
+    };
+    for (auto& w : waits_)
+        if (possible(feeds_[w.feed], w.at)) return Goal{w.feed, w.at};
+    if (kept_ >= most_kept * 3 / 4) return std::nullopt;
+    std::optional<Goal> least;
+    for (std::size_t i = 0; i < feeds_.size(); ++i) {
+        auto& feed = feeds_[i];
+        if (!feed.wanted) continue;
+        auto to = reach(feed, playing_at_);
+        if (to - playing_at_ >= most_ahead || !possible(feed, to)) continue;
+        if (!least || to < least->at) least = Goal{i, to};
+    }
+    return least;
+}
+
+Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
+    std::unique_lock lock(mutex_);
+    auto& feed = feeds_[index];
+    auto begun = monotonic_now();
+    bool asks = !ReadScope::only_buffered();
+    if (asks) feed.wanted = true, feed.read_at = t, playing_at_ = t;
+    std::optional<std::deque<Wait>::iterator> waiting;
+    auto leave = [&] { std::erase_if(waits_, [&](auto& w) { return w.feed == index && w.at == t; }); };
+    for (;;) {
+        if (auto* list = some_list(feed); list && !list->segments.empty() && t < list->segments.front().start) {
+            leave();
+            t = list->segments.front().start;
+            if (asks) playing_at_ = t;
+        }
+        if (auto p = find(feed, t)) {
+            p->used = ++clock_;
+            p->played = p->played || asks;
+            leave();
+            return p;
+        }
+        if (past_end(feed, t)) return leave(), nullptr;
+        if (feed.error) return leave(), std::unexpected(*feed.error);
+        if (ReadScope::given_up())
+            return leave(), std::unexpected(ReadScope::stopped(fmt::format(
+                                "a segment of {} at {} was still being fetched", feed.plan.name, format_time(t))));
+        if (!asks) return leave(), fail(Code::timeout, "This segment is not here yet.");
+        // A live one whose list does not grow any more has come to its end without a word.
+        auto* list = some_list(feed);
+        if (list && !list->ended && t + about >= list->end() &&
+            monotonic_now() - begun > std::max(longest_silence, list->target * 3))
+            return leave(), fail(Code::timeout,
+                                 fmt::format("{} has named no new segment for {:.0f} s.", feed.plan.name,
+                                             (monotonic_now() - begun).seconds()),
+                                 "Whoever sends it may have stopped; try again later.");
+        if (options_.on_demand) {
+            lock.unlock();
+            {
+                std::lock_guard one(fetching_);
+                if (auto done = fetch_next({index, t}); !done) {
+                    if (done.error().code == Code::cancelled || done.error().code == Code::timeout)
+                        return std::unexpected(done.error());
+                    std::lock_guard again(mutex_);
+                    feed.error = done.error();
+                }
+            }
+            lock.lock();
+            continue;
+        }
+        if (std::none_of(waits_.begin(), waits_.end(), [&](auto& w) { return w.feed == index && w.at == t; }))
+            waits_.push_back({index, t});
+        if (!thread_.joinable()) thread_ = std::thread([this] { run(); });
+        changed_.notify_all();
+        changed_.wait_for(lock, std::chrono::milliseconds(20));
+    }
+}
+
+Result<std::shared_ptr<Piece>> Supply::after(std::size_t feed, const Piece& piece) {
+    return this->piece(feed, piece.end());
+}
+
+void Supply::run() {
+    while (!stop_) {
+        std::optional<Goal> g;
+        {
+            std::unique_lock lock(mutex_);
+            g = goal();
+            if (!g) {
+                changed_.wait_for(lock, std::chrono::milliseconds(100));
+                continue;
+            }
+        }
+        auto done = fetch_next(*g);
+        std::lock_guard lock(mutex_);
+        if (!done && done.error().code != Code::cancelled) feeds_[g->feed].error = done.error();
+        changed_.notify_all();
+    }
+}
+
+void Supply::playing_at(Time t) {
+    std::lock_guard lock(mutex_);
+    playing_at_ = t;
+    changed_.notify_all();
+}
+TimeRange Supply::here(const std::set<std::size_t>& feeds, Time t) const {
+    std::lock_guard lock(mutex_);
+    TimeRange all{Time{}, Time::max()};
+    for (auto i : feeds) {
+        auto& feed = feeds_[i];
+        auto from = t;
+        for (auto p = find(feed, from); p && p->segment.start < from; p = find(feed, from - about - 1_ms))
+            from = p->segment.start;
+        auto to = reach(feed, t);
+        // Sound may end before the pictures do, and the other way round.
+        if (past_end(feed, to)) to = Time::max();
+        all.from = std::max(all.from, from), all.to = std::min(all.to, to);
+    }
+    if (all.to == Time::max())
+        if (auto* list = some_list(feeds_[0])) all.to = list->end();
+    return {all.from, std::max(all.from, all.to)};
+}
+std::uint64_t Supply::received() const {
+    std::lock_guard lock(mutex_);
+    return report_.bytes_fetched;
+}
+void Supply::shown_at(int width, int height) {
+    std::lock_guard lock(mutex_);
+    shown_width_ = width, shown_height_ = height;
+}
+TimeRange Supply::window() const {
+    std::lock_guard lock(mutex_);
+    auto* list = some_list(feeds_[0]);
+    if (!list || list->segments.empty()) return {};
+    return {list->segments.front().start, list->end()};
+}
+std::optional<Time> Supply::clock(std::uint64_t discontinuity) const {
+    std::lock_guard lock(mutex_);
+    auto it = clocks_.find(discontinuity);
+    return it == clocks_.end() ? std::nullopt : std::optional(it->second);
+}
+bool Supply::ended() const {
+    std::lock_guard lock(mutex_);
+    auto* list = some_list(feeds_[0]);
+    return list && list->ended;
+}
+StreamReport Supply::report() const {
+    std::lock_guard lock(mutex_);
+    auto r = report_;
+    for (std::size_t i = 0; i < r.rungs.size(); ++i)
+        if (auto& list = feeds_[0].renditions[i].list) r.rungs[i].segments = list->segments.size();
+    r.mean_bitrate = fetched_seconds_ > 0 ? fetched_bits_ / fetched_seconds_ : 0;
+    r.throughput = throughput_.now().mean;
+    if (auto* list = some_list(feeds_[0])) {
+        r.live = !list->ended;
+        r.target_duration = list->target;
+    }
+    return r;
+}
+std::vector<ClipNews> Supply::news() {
+    std::lock_guard lock(mutex_);
+    return std::exchange(news_, {});
+}
+void Supply::tell(std::string name, std::string detail) {
+    if (news_.size() < 1000) news_.push_back({std::move(name), std::move(detail)});
+}
+
+// ---- which rung
+
+adapt::Situation Supply::situation(const Feed& feed, Time at, const Segment* segment) const {
+    adapt::Situation s;
+    static thread_local std::vector<double> rates;
+    rates.clear();
+    for (auto& r : feed.plan.rungs) rates.push_back(std::max(1.0, r.bits_a_second()));
+    s.bitrates = rates;
+    s.segment = segment ? segment->duration : 4_s;
+    s.ahead = std::max(Time{}, reach(feed, playing_at_) - playing_at_);
+    if (at > playing_at_ + s.ahead + about || at + about < playing_at_) s.ahead = {};
+    s.most_ahead = most_ahead;
+    s.throughput = throughput_.now();
+    s.last = feed.last;
+    if (auto* list = some_list(feed); list && list->ended && segment) {
+        auto last = list->segments.back().number;
+        s.left = static_cast<std::size_t>(last >= segment->number ? last - segment->number + 1 : 1);
+    }
+    if (shown_width_ > 0)
+        for (std::size_t i = 0; i < feed.plan.rungs.size() && s.highest == SIZE_MAX; ++i)
+            if (feed.plan.rungs[i].width >= shown_width_ || feed.plan.rungs[i].height >= shown_height_) s.highest = i;
+    return s;
+}
+
+std::size_t Supply::choose(Feed& feed, Time at) {
+    auto& rungs = feed.plan.rungs;
+    auto usable = [&](std::size_t i) { return !feed.renditions[i].error; };
+    auto* list = some_list(feed);
+    auto* segment = list ? list->at(at + about) : nullptr;
+    auto s = situation(feed, at, segment);
+    adapt::Choice choice{0, {}};
+    if (!options_.rung.empty()) {
+        auto it = std::find_if(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options_.rung; });
+        if (it != rungs.end()) choice = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
+    } else if (options_.best) {
+        choice = {rungs.size() - 1, "as good as it comes"};
+    } else if (rungs.size() > 1) {
+        choice = feed.policy->choose(s);
+    }
+    while (choice.rung > 0 && !usable(choice.rung)) --choice.rung;
+    while (choice.rung + 1 < rungs.size() && !usable(choice.rung)) ++choice.rung;
+    if (&feed != &feeds_[0] || feed.plan.kind != Kind::video) return choice.rung;
+    if (choice.why.empty()) choice.why = "the only rung";
+    bool other = !feed.last || *feed.last != choice.rung;
+    if (other && feed.last) ++report_.switches;
+    if (report_.decisions.size() < 100'000)
+        report_.decisions.push_back({since_opened(), segment ? segment->number : 0, rungs[choice.rung].id, choice.why,
+                                     s.throughput.mean, s.ahead});
+    if (other) tell("rung", fmt::format("{} from {} on: {}", rungs[choice.rung].title(), format_time(at), choice.why));
+    return choice.rung;
+}
+
+// ---- what is kept
+
+void Supply::keep(Feed& feed, std::shared_ptr<Piece> piece) {
+    auto start = piece->segment.start;
+    if (auto it = feed.pieces.find(start); it != feed.pieces.end()) kept_ -= it->second->bytes;
+    kept_ += piece->bytes;
+    piece->used = ++clock_;
+    feed.pieces[start] = std::move(piece);
+    make_room();
+}
+void Supply::make_room() {
+    // What has been played goes first, then what lies furthest ahead.
+    while (kept_ > most_kept) {
+        Feed* of = nullptr;
+        Time place{};
+        Time worst{INT64_MIN};
+        for (auto& feed : feeds_)
+            for (auto& [start, piece] : feed.pieces) {
+                if (piece->bytes == 0 || (start <= playing_at_ && playing_at_ < piece->end())) continue;
+                auto distance = piece->end() <= playing_at_ ? Time::max() / 2 - start : start - playing_at_;
+                if (distance > worst) worst = distance, of = &feed, place = start;
+            }
+        if (!of) return;
+        auto it = of->pieces.find(place);
+        kept_ -= it->second->bytes;
+        if (!it->second->played) report_.wasted_bytes += it->second->bytes;
+        of->pieces.erase(it);
+    }
+}
+
+// ---- fetching
+
+Outcome Supply::fetch_next(Goal g) {
+    std::size_t rendition = 0;
+    bool first = false;
+    {
+        std::lock_guard lock(mutex_);
+        auto& feed = feeds_[g.feed];
+        first = feed.pieces.empty();
+
+        rendition = feed.last.value_or(0);
+    }
+    // A list first, so that the choice knows what it is about.
+    for (bool any = false; !any;) {
+        {
+            std::lock_guard lock(mutex_);
+            any = some_list(feeds_[g.feed]) != nullptr;
+        }
+        if (any) break;
+        auto loaded = load(g.feed, rendition);
+        if (loaded) break;
+        if (loaded.error().code == Code::cancelled) return loaded;
+        std::lock_guard lock(mutex_);
+        auto& feed = feeds_[g.feed];
+        feed.renditions[rendition].error = loaded.error();
+        tell("rung-lost", loaded.error().sentence);
+        auto next = std::find_if(feed.renditions.begin(), feed.renditions.end(), [](auto& r) { return !r.error; });
+        if (next == feed.renditions.end()) return loaded;
+        rendition = static_cast<std::size_t>(next - feed.renditions.begin());
+    }
+    {
+        std::lock_guard lock(mutex_);
+        auto& feed = feeds_[g.feed];
+        auto* list = some_list(feed);
+        if (past_end(feed, g.at)) return {};
+        if (g.at + about < list->end()) rendition = choose(feed, g.at);
+    }
+    std::set<std::size_t> tried;
+    Error last;
+    for (int attempt = 0; !stop_; ++attempt) {
+        auto segment = segment_for(g, rendition);
+        std::optional<std::size_t> instead;
+        Result<std::shared_ptr<Piece>> got = nullptr;
+        if (segment && segment->duration.ns == 0) return {};  // nothing new yet
+        if (segment && segment->gap)
+            last = {Code::not_found,
+                    fmt::format("The list says that “{}” is missing.", transfer::last_part(segment->address)),
+                    {}};
+        else if (segment)
+            got = fetch_piece(g.feed, rendition, *segment, instead);
+        else
+            got = std::unexpected(segment.error());
+        if (got && *got) {
+            std::lock_guard lock(mutex_);
+            auto& feed = feeds_[g.feed];
+            feed.last = rendition, feed.holes = 0;
+            keep(feed, *got);
+            changed_.notify_all();
+            return {};
+        }
+        if (instead) {
+            std::lock_guard lock(mutex_);
+            auto& feed = feeds_[g.feed];
+            auto why = fmt::format("the segment in {} would come too late: {}", feed.plan.rungs[rendition].title(),
+                                   feed.plan.rungs[*instead].title());
+            report_.decisions.push_back({since_opened(), segment->number, feed.plan.rungs[*instead].id, why,
+                                         throughput_.now().mean, std::max(Time{}, g.at - playing_at_)});
+            tell("given-up", why);
+            ++report_.switches;
+            rendition = *instead, attempt = -1;
+            continue;
+        }
+        if (!got) last = got.error();
+        if (last.code == Code::cancelled) return std::unexpected(last);
+        if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(last.sentence));
+        bool hopeless = (segment && segment->gap) || last.code == Code::encrypted || last.code == Code::limit;
+        // Once more, and then in another rung.
+        if (attempt == 0 && !hopeless) {
+            auto until = monotonic_now() + 250_ms;
+            while (!stop_ && !ReadScope::given_up() && monotonic_now() < until)
+                std::this_thread::sleep_for(std::chrono::milliseconds(10));
+            continue;
+        }
+        tried.insert(rendition);
+        std::lock_guard lock(mutex_);
+        auto& feed = feeds_[g.feed];
+        if (!segment) feed.renditions[rendition].error = last;
+        std::optional<std::size_t> other;
+        for (auto i = feed.renditions.size(); i-- > 0;)
+            if (!tried.contains(i) && !feed.renditions[i].error && (!other || *other > rendition)) other = i;
+        if (other) {
+            rendition = *other, attempt = 0;
+            continue;
+        }
+        if (!segment) return std::unexpected(last);
+        if (first || ++feed.holes >= 8) return std::unexpected(last);
+        tell("hole", fmt::format("at {}, {:.1f} s long: {}", format_time(segment->start), segment->duration.seconds(),
+                                 last.sentence));
+        auto hole = std::make_shared<Piece>();
+        hole->segment = *segment, hole->rendition = rendition;
+        keep(feed, std::move(hole));
+        changed_.notify_all();
+        return {};
+    }
+    return {};
+}
+
+}  // namespace ruedo::stream

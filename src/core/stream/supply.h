@@ -1,0 +1,157 @@
+// SPDX-License-Identifier: Apache-2.0
+// The segments of a stream: which there are, in which rung each is fetched, and those that are here. One thread
+// fetches, for what has the least ahead first; readers of pictures, sound and text share what came.
+#pragma once
+#include <condition_variable>
+#include <deque>
+#include <mutex>
+#include <set>
+#include <thread>
+
+#include "media/streaming.h"
+#include "stream/adapt.h"
+#include "stream/fetch.h"
+#include "stream/playlist.h"
+
+namespace ruedo::stream {
+
+/// One segment that is here.
+struct Piece {
+    Segment segment;
+    std::size_t rendition = 0;   ///< Number in its feed.
+    std::shared_ptr<Clip> clip;  ///< None where it is missing for good.
+    Time shift{};                ///< Added to the clip's times.
+    std::uint64_t bytes = 0;
+    std::shared_ptr<const Bytes> video_config, audio_config;
+    std::string text;  ///< Of captions: the whole file.
+    std::uint64_t used = 0;
+    bool played = false;  ///< A reader has been through it.
+    Time end() const { return segment.end(); }
+};
+
+/// Where the lists of segments of a rendition come from, and come from again while they grow.
+class Lister {
+  public:
+    virtual ~Lister() = default;
+    virtual Result<SegmentList> list(Fetch& fetch, std::size_t rendition) = 0;
+};
+
+/// What goes in one row: the rungs of the pictures (with the sound that is in them), or one sound, or one text.
+struct FeedPlan {
+    Kind kind = Kind::video;
+    std::vector<Rung> rungs;  ///< From the lowest bitrate on; of sound and text one.
+    std::shared_ptr<Lister> lister;
+    std::string name;  ///< For sentences.
+};
+
+class Supply {
+  public:
+    /// `link`: the host it comes over, whose speed is remembered for the next one; empty for a disk.
+    Supply(std::vector<FeedPlan> feeds, std::string link, StreamOptions options);
+    ~Supply();
+
+    /// The piece of `feed` that holds `t` (by its list), fetched if need be; waits for it, and gives up with
+    /// `ReadScope`. Nothing past the end. Where a live one has no more yet, it waits for that.
+    Result<std::shared_ptr<Piece>> piece(std::size_t feed, Time t);
+    /// The one after.
+    Result<std::shared_ptr<Piece>> after(std::size_t feed, const Piece& piece);
+    /// The list of some rendition of a feed; fetched if there is none yet.
+    Result<SegmentList> list(std::size_t feed);
+    /// Where the playing place is, as far as someone knows better than by what is read.
+    void playing_at(Time t);
+    /// From where to where all that is played is here without a gap round `t`.
+    TimeRange here(const std::set<std::size_t>& feeds, Time t) const;
+    std::uint64_t received() const;
+    /// Pixels the picture is shown at; nothing more than one rung above that is fetched.
+    void shown_at(int width, int height);
+    /// What can be gone to in a live one, and its newest end.
+    TimeRange window() const;
+    bool ended() const;
+    /// What the clock of a discontinuity says at presentation time 0, once a segment has told.
+    std::optional<Time> clock(std::uint64_t discontinuity) const;
+    StreamReport report() const;
+    std::vector<ClipNews> news();
+
+    static constexpr std::uint64_t most_kept = 64 << 20;  ///< Bytes.
+    static constexpr Time most_ahead = 30_s;
+    static constexpr Time about = 20_ms;  ///< Lists of different rungs may round differently.
+
+  private:
+    struct Rendition {
+        std::optional<SegmentList> list;
+        Time loaded{};  ///< Monotonic.
+        std::optional<Error> error;
+        std::uint64_t carried = 0;  ///< Added to its discontinuity numbers.
+    };
+    struct Feed {
+        FeedPlan plan;
+        std::vector<Rendition> renditions;
+        std::map<Time, std::shared_ptr<Piece>> pieces;  ///< By their listed start.
+        std::unique_ptr<adapt::Policy> policy;
+        std::optional<std::size_t> last;  ///< Rung fetched last.
+        Time read_at{};                   ///< The place last asked for.
+        bool wanted = false;              ///< Somebody reads it.
+        bool has_pictures = false;        ///< Some piece had; only who fetches asks.
+        std::optional<Error> error;       ///< Why it can't go on.
+        std::size_t holes = 0;            ///< In a row.
+    };
+    struct Wait {
+        std::size_t feed;
+        Time at;
+    };
+    struct Goal {
+        std::size_t feed = 0;
+        Time at{};
+    };
+
+    // With the mutex held.
+    std::shared_ptr<Piece> find(const Feed& feed, Time t) const;
+    bool past_end(const Feed& feed, Time t) const;
+    const SegmentList* some_list(const Feed& feed) const;
+    std::optional<Goal> goal() const;
+    Time reach(const Feed& feed, Time t) const;
+
+    adapt::Situation situation(const Feed& feed, Time at, const Segment* segment) const;
+    std::size_t choose(Feed& feed, Time at);
+    void keep(Feed& feed, std::shared_ptr<Piece> piece);
+    void make_room();
+    Time since_opened() const { return options_.on_demand ? Time{} : monotonic_now() - opened_; }
+    void tell(std::string name, std::string detail);
+    bool due(const Rendition& r) const;
+
+    // Without it.
+    void run();
+    Outcome fetch_next(Goal goal);
+    Result<const Segment> segment_for(Goal goal, std::size_t rendition);
+    Outcome load(std::size_t feed, std::size_t rendition);
+    void join_lists(Feed& feed, std::size_t rendition, SegmentList fresh);
+    Result<std::shared_ptr<Piece>> fetch_piece(std::size_t feed, std::size_t rendition, const Segment& segment,
+                                               std::optional<std::size_t>& instead);
+    Result<std::shared_ptr<Piece>> open(std::size_t feed, std::size_t rendition, const Segment& segment, Bytes bytes);
+    Result<std::shared_ptr<const Bytes>> small(const std::string& address, std::optional<ByteSource::Range> range,
+                                               const Key* key);
+    Result<Bytes> plain(Bytes bytes, const Key* key, std::uint64_t number);
+
+    StreamOptions options_;
+    std::string link_;
+    Fetch fetch_;
+    Time opened_ = monotonic_now();
+    std::mutex fetching_;  ///< Held by whoever fetches on demand.
+    mutable std::mutex mutex_;
+    std::condition_variable changed_;
+    std::vector<Feed> feeds_;
+    std::deque<Wait> waits_;
+    std::map<std::uint64_t, Time> clocks_;  ///< What each clock says at presentation time 0, by discontinuity.
+    std::map<std::string, std::shared_ptr<const Bytes>> small_;  ///< Initialization segments and keys.
+    adapt::Throughput throughput_;
+    StreamReport report_;
+    std::vector<ClipNews> news_;
+    double fetched_bits_ = 0, fetched_seconds_ = 0;
+    std::uint64_t clock_ = 0, kept_ = 0;
+    Time playing_at_{};
+    int shown_width_ = 0, shown_height_ = 0;
+    std::atomic<bool> stop_ = false;
+    std::thread thread_;
+};
+
+}  // namespace ruedo::stream

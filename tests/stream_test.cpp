@@ -1,0 +1,355 @@
+// SPDX-License-Identifier: Apache-2.0
+// Streams: playlists as their standard lays them down, segments put together without a seam, and what goes wrong.
+#include "stream/stream.h"
+
+#include <fmt/format.h>
+
+#include <thread>
+
+#include "stream/address.h"
+#include "stream/host.h"
+#include "support.h"
+#include "timing.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+using namespace ruedo::stream;
+
+namespace {
+Result<Playlist> parse(const std::string& text, const std::string& base = "http://127.0.0.1/dir/list.m3u8",
+                       const std::map<std::string, std::string>& names = {}) {
+    return parse_playlist({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, base, names);
+}
+std::string text_of(const fs::path& path) {
+    auto bytes = bytes_of(path);
+    return {bytes.begin(), bytes.end()};
+}
+void put_text(const fs::path& path, const std::string& text) {
+    fs::create_directories(path.parent_path());
+    put(path, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+}
+/// A folder with a copy of a fixture's ladder, to be changed.
+struct Copy {
+    Folder folder;
+    explicit Copy(const std::string& name) {
+        fs::copy(fixture("streams/" + name), folder.path,
+                 fs::copy_options::recursive | fs::copy_options::overwrite_existing);
+    }
+    std::string operator/(const std::string& name) const { return (folder.path / name).string(); }
+};
+/// Numbers and times of all pictures from the reader's place on.
+struct Seen {
+    std::vector<int> numbers;
+    std::vector<Time> times;
+    std::set<std::uint32_t> rungs;
+};
+Seen all_pictures(const std::shared_ptr<Clip>& clip) {
+    Seen seen;
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    while (auto p = value(reader->next())) {
+        seen.numbers.push_back(demo::read_strip(render(*p)).value_or(-1));
+        seen.times.push_back(p->pts);
+        seen.rungs.insert(p->variant);
+    }
+    return seen;
+}
+std::vector<int> counting(int n) {
+    std::vector<int> all(static_cast<std::size_t>(n));
+    std::iota(all.begin(), all.end(), 0);
+    return all;
+}
+std::shared_ptr<Clip> opened_stream(const std::string& address, const StreamOptions& options = {}) {
+    return value(open_clip(address, options));
+}
+}  // namespace
+
+TEST_CASE("a list of segments is read as its standard lays it down") {
+    auto p =
+        value(parse("#EXTM3U\r\n"
+                    "#EXT-X-VERSION:7\n"
+                    "#EXT-X-DEFINE:NAME=\"where\",VALUE=\"far\"\n"
+                    "#EXT-X-TARGETDURATION:5\n"
+                    "#EXT-X-MEDIA-SEQUENCE:41\n"
+                    "#EXT-X-DISCONTINUITY-SEQUENCE:3\n"
+                    "#EXT-X-START:TIME-OFFSET=-7.5\n"
+                    "#EXT-X-MAP:URI=\"init.mp4\",BYTERANGE=\"600@20\"\n"
+                    "# a remark\n"
+                    "#EXT-X-KEY:METHOD=AES-128,URI=\"../key?a=1\",IV=0x000102030405060708090a0B0c0d0e0F\n"
+                    "#EXT-X-PROGRAM-DATE-TIME:2024-02-29T12:00:00.500+01:30\n"
+                    "#EXTINF:4.004004,a title, with a comma\n"
+                    "#EXT-X-BYTERANGE:1000@100\n"
+                    "all.m4s\n"
+                    "#EXTINF:5.2,\n"
+                    "#EXT-X-BYTERANGE:500\n"
+                    "all.m4s\n"
+                    "#EXT-X-DISCONTINUITY\n"
+                    "#EXT-X-KEY:METHOD=NONE\n"
+                    "#EXT-X-GAP\n"
+                    "#EXTINF:4,\n"
+                    "http://{$where}.invalid/c.m4s\n"
+                    "#EXT-X-ENDLIST"));
+    REQUIRE(!p.master);
+    auto& l = p.list;
+    CHECK((l.ended && l.target == 5_s && l.begin == -7500_ms && l.too_long == 0));
+    REQUIRE(l.segments.size() == 3);
+    auto &a = l.segments[0], &b = l.segments[1], &c = l.segments[2];
+    CHECK((a.number == 41 && b.number == 42 && c.number == 43));
+    CHECK((a.start.ns == 0 && a.duration.ns == 4'004'004'000 && b.start == a.end() && c.start == b.end()));
+    CHECK((a.discontinuity == 3 && b.discontinuity == 3 && c.discontinuity == 4));
+    CHECK(a.address == "http://127.0.0.1/dir/all.m4s");
+    CHECK(c.address == "http://far.invalid/c.m4s");
+    CHECK((a.range->from == 100 && a.range->to == 1100 && b.range->from == 1100 && b.range->to == 1600));
+    CHECK((!a.gap && !b.gap && c.gap));
+    CHECK((a.map && a.map->address == "http://127.0.0.1/dir/init.mp4" && a.map->range->from == 20 && c.map));
+    REQUIRE((a.key && b.key && !c.key));
+    CHECK((a.key->address == "http://127.0.0.1/key?a=1" && (*a.key->iv)[10] == 10 && (*a.key->iv)[15] == 15));
+    // 29 February 2024, half past ten and half a second by Greenwich.
+    CHECK(a.date == Time{1'709'202'600'500'000'000});
+}
+
+TEST_CASE("renditions are read with their groups, and rates rounded to three decimals are meant exactly") {
+    auto p = value(parse(
+        "#EXTM3U\n"
+        "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"s\",NAME=\"English\",LANGUAGE=\"en\",DEFAULT=YES,URI=\"en/l.m3u8\"\n"
+        "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"s\",NAME=\"Deutsch\",LANGUAGE=\"de\",CHANNELS=\"6/JOC\",URI=\"de/l.m3u8\"\n"
+        "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"t\",NAME=\"English\",LANGUAGE=\"en\",URI=\"text.m3u8\"\n"
+        "#EXT-X-STREAM-INF:BANDWIDTH=900000,AVERAGE-BANDWIDTH=700000,CODECS=\"avc1.64001e,mp4a.40.2\","
+        "RESOLUTION=640x360,FRAME-RATE=29.970,AUDIO=\"s\",SUBTITLES=\"t\"\n"
+        "mid.m3u8\n"
+        "#EXT-X-STREAM-INF:BANDWIDTH=64000,CODECS=\"mp4a.40.2\"\n"
+        "sound.m3u8\n"
+        "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=90000,URI=\"keys.m3u8\",RESOLUTION=640x360\n"));
+    REQUIRE(p.master);
+    auto& m = *p.master;
+    REQUIRE((m.variants.size() == 2 && m.alternatives.size() == 3 && m.pictures_alone.size() == 1));
+    auto& v = m.variants[0];
+    CHECK((v.bandwidth == 900000 && v.average_bandwidth == 700000 && v.width == 640 && v.height == 360));
+    CHECK((v.codecs == "avc1.64001e,mp4a.40.2" && v.sound == "s" && v.text == "t"));
+    CHECK(v.frame_rate == Rational{30000, 1001});
+    CHECK((m.alternatives[0].is_default && m.alternatives[1].channels == 6 && m.alternatives[2].kind == Kind::text));
+    auto plan = value(plan_hls("http://127.0.0.1/dir/list.m3u8", std::move(p)));
+    // Sound alone is no rung of the pictures.
+    REQUIRE(plan.feeds.size() == 4);
+    CHECK((plan.feeds[0].rungs.size() == 1 && plan.feeds[0].rungs[0].id == "640x360-700k"));
+    CHECK((plan.sounds.size() == 2 && plan.texts.size() == 1 && plan.sounds[1].language == "de"));
+    CHECK(std::any_of(plan.findings.begin(), plan.findings.end(), [](auto& f) { return f.code == "one-rung"; }));
+}
+
+TEST_CASE("a playlist that can't be followed is refused by its line") {
+    struct Row {
+        const char* text;
+        const char* says;
+    };
+    for (auto& row : {Row{"<html>", "line 1"}, Row{"#EXTM3U\n#EXTINF:abc,\na.ts\n", "line 2"},
+                      Row{"#EXTM3U\na.ts\n", "line 2"}, Row{"#EXTM3U\n#EXTINF:-4,\na.ts\n", "line 2"},
+                      Row{"#EXTM3U\n#EXTINF:4,\n#EXT-X-BYTERANGE:0@0\na.ts\n", "line 4"},
+                      Row{"#EXTM3U\n#EXTINF:4,\n#EXT-X-BYTERANGE:10\na.ts\n", "line 4"},
+                      Row{"#EXTM3U\n#EXTINF:4,\n{$none}/a.ts\n", "line 3"},
+                      Row{"#EXTM3U\n#EXT-X-KEY:METHOD=AES-128,URI=\"k\",IV=0x12\n", "line 2"},
+                      Row{"#EXTM3U\n#EXT-X-DEFINE:IMPORT=\"no\"\n", "line 2"},
+                      Row{"#EXTM3U\n#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"a\",NAME=\"b\"\n", "no rendition"}}) {
+        INFO(row.text);
+        auto p = parse(row.text);
+        REQUIRE(!p);
+        CHECK(p.error().code == Code::malformed);
+        CHECK(p.error().sentence.find(row.says) != std::string::npos);
+    }
+    std::string many = "#EXTM3U\n";
+    for (int i = 0; i < 100'001; ++i) many += "#EXTINF:1,\na\n";
+    auto p = parse(many);
+    REQUIRE(!p);
+    CHECK(p.error().code == Code::limit);
+}
+
+TEST_CASE("what a playlist names is looked for where the playlist lies, and nowhere it should not be") {
+    struct Row {
+        const char *base, *reference, *found;
+    };
+    for (auto& row : {Row{"http://h.invalid/a/b/l.m3u8?x=1", "seg.ts", "http://h.invalid/a/b/seg.ts"},
+                      Row{"http://h.invalid/a/b/l.m3u8", "../c/seg.ts?k=2", "http://h.invalid/a/c/seg.ts?k=2"},
+                      Row{"http://h.invalid/a/l.m3u8", "/root.ts", "http://h.invalid/root.ts"},
+                      Row{"https://h.invalid/a/l.m3u8", "//other.invalid/x.ts", "https://other.invalid/x.ts"},
+                      Row{"/media/a/l.m3u8", "b/seg%201.ts?token=1", "/media/a/b/seg 1.ts"},
+                      Row{"/media/a/l.m3u8", "../b/seg.ts", "/media/b/seg.ts"},
+                      Row{"/media/a/l.m3u8", "http://h.invalid/seg.ts", "http://h.invalid/seg.ts"}}) {
+        INFO(row.base << " " << row.reference);
+        CHECK(value(resolve(std::string(row.base), std::string(row.reference))) == row.found);
+    }
+    for (auto& row : {Row{"http://h.invalid/l.m3u8", "file:///etc/passwd", ""},
+                      Row{"https://h.invalid/l.m3u8", "http://h.invalid/a", ""},
+                      Row{"/media/l.m3u8", "/etc/passwd", ""}, Row{"/media/l.m3u8", "gopher://h/", ""}}) {
+        INFO(row.base << " " << row.reference);
+        auto r = resolve(std::string(row.base), std::string(row.reference));
+        REQUIRE(!r);
+        CHECK(r.error().code == Code::refused);
+    }
+}
+
+TEST_CASE("ladders by another writer play picture for picture, in every rung") {
+    for (std::string name :
+         {"ts/master.m3u8", "ts/180p/index.m3u8", "ts/360p/index.m3u8", "fmp4/master.m3u8", "fmp4/360p/index.m3u8"}) {
+        INFO(name);
+        auto path = fixture("streams/" + name).string();
+        std::shared_ptr<Clip> clip = value(open_clip(path));
+        CHECK(clip->info().container == "hls");
+        CHECK(clip->info().duration == 6_s);
+        std::vector<std::string> rungs{""};
+        auto report = *clip->stream();
+        for (auto& r : report.rungs) rungs.push_back(r.id);
+        for (auto& rung : rungs) {
+            INFO(rung);
+            StreamOptions only{.on_demand = true};
+            only.rung = rung;
+            clip = opened_stream(path, only);
+            auto seen = all_pictures(clip);
+            CHECK(seen.numbers == counting(180));
+            bool exact = true;
+            for (std::size_t k = 0; k < seen.times.size(); ++k)
+                exact = exact && seen.times[k] == ticks_to_time(static_cast<std::int64_t>(k), 1, 30);
+            CHECK(exact);
+            CHECK(seen.rungs.size() == 1);
+        }
+        if (name == "fmp4/360p/index.m3u8") continue;
+        // A burst of 50 ms at each whole second but the first.
+        auto sound = sound_of(clip);
+        for (int s = 1; s < 6; ++s) {
+            auto loud = [&](double from, double to) {
+                double sum = 0;
+                for (auto i = static_cast<std::size_t>(from * 48000) * 2; i < static_cast<std::size_t>(to * 48000) * 2;
+                     ++i)
+                    sum += std::abs(static_cast<double>(sound[i]));
+                return sum / ((to - from) * 96000);
+            };
+            CHECK(loud(s + 0.005, s + 0.045) > 0.05);
+            CHECK(loud(s - 0.2, s - 0.01) < 0.01);
+        }
+    }
+}
+
+TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it needs and no more") {
+    auto host = value(Host::start({.folder = fixture("streams")}));
+    StreamOptions options{.on_demand = true};
+    options.rung = "360x0";
+    auto clip = opened_stream(host->address() + "ts/360p/index.m3u8", {.on_demand = true});
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    std::mt19937 random(7);
+    for (int i = 0; i < 40; ++i) {
+        auto t = Time{static_cast<std::int64_t>(random() % 6'000'000) * 1000};
+        auto p = value(reader->at(t));
+        CHECK(demo::read_strip(render(p)) == static_cast<int>(t.ns * 3 / 100'000'000));
+    }
+    // Three segments there are, and each was fetched once.
+    CHECK(clip->stream()->segments_fetched == 3);
+    auto one = opened_stream(host->address() + "fmp4/master.m3u8", {.best = true, .on_demand = true});
+    auto before = one->stream()->segments_fetched;
+    auto other = value(PictureReader::open(one, *one->info().main(Kind::video), CodecRegistry::standard()));
+    CHECK(demo::read_strip(render(value(other->at(4500_ms)))) == 135);
+    CHECK(one->stream()->segments_fetched == before + 1);
+}
+
+TEST_CASE("a stream plays in virtual time like any other clip, and the same on every run") {
+    std::vector<NotingSink::Shown> first;
+    for (int run = 0; run < 2; ++run) {
+        Stage stage(0, true);
+        stage.controller.open(fixture("streams/fmp4/master.m3u8").string(), playing);
+        REQUIRE(stage.run_until(ended));
+        REQUIRE(stage.sink->shown.size() == 180);
+        for (std::size_t k = 0; k < 180; ++k) CHECK(stage.sink->shown[k].number == static_cast<int>(k));
+        auto report = stage.controller.report();
+        REQUIRE(report.stream);
+        CHECK((report.stream->kind == "hls" && report.stream->rungs.size() == 3 && report.stream->switches == 0));
+        CHECK(report.snapshot.counters.by_rung == std::vector<std::uint64_t>{0, 0, 180});
+        CHECK(std::any_of(report.events.begin(), report.events.end(), [](auto& e) { return e.name == "rung"; }));
+        if (run == 0) first = stage.sink->shown;
+        for (std::size_t k = 0; k < 180; ++k) CHECK(first[k].due == stage.sink->shown[k].due);
+    }
+}
+
+TEST_CASE("segments that are encrypted with a key of 128 bits play like the plain ones") {
+    Copy copy("ts");
+    Bytes key(16);
+    for (std::size_t i = 0; i < 16; ++i) key[i] = static_cast<std::uint8_t>(17 * i + 3);
+    put(copy / "180p/key", key);
+    for (std::uint8_t i = 0; i < 3; ++i) {
+        auto path = copy / fmt::format("180p/seg{}.ts", i);
+        std::array<std::uint8_t, 16> iv{};
+        iv[15] = i;  // as the media sequence number has it
+        put(path, encrypt(bytes_of(path), key, iv));
+    }
+    auto list = text_of(copy / "180p/index.m3u8");
+    auto with = [&](const std::string& tag) {
+        auto text = list;
+        text.insert(text.find("#EXTINF"), tag + "\n");
+        put_text(copy / "180p/index.m3u8", text);
+        return open_clip(copy / "180p/index.m3u8");
+    };
+    std::shared_ptr<Clip> clip = value(with("#EXT-X-KEY:METHOD=AES-128,URI=\"key\""));
+    CHECK(clip->stream()->encrypted == "aes-128");
+    CHECK(all_pictures(clip).numbers == counting(180));
+    // The key in force may be another one, too short, nowhere, or of a kind that is not known.
+    put(copy / "180p/other", Bytes(16, 9));
+    put(copy / "180p/short", Bytes(5, 9));
+    for (auto& [tag, code] :
+         std::vector<std::pair<std::string, Code>>{{"#EXT-X-KEY:METHOD=AES-128,URI=\"other\"", Code::encrypted},
+                                                   {"#EXT-X-KEY:METHOD=AES-128,URI=\"short\"", Code::encrypted},
+                                                   {"#EXT-X-KEY:METHOD=AES-128,URI=\"none\"", Code::not_found},
+                                                   {"#EXT-X-KEY:METHOD=SAMPLE-AES,URI=\"key\"", Code::encrypted}}) {
+        INFO(tag);
+        auto opened = with(tag);
+        REQUIRE(!opened);
+        CHECK(opened.error().code == code);
+        CHECK(!opened.error().sentence.empty());
+    }
+}
+
+TEST_CASE("a segment that is missing is stepped over, with a word, and what is whole plays on") {
+    for (std::string how : {"gone", "empty", "cut", "text", "other"}) {
+        INFO(how);
+        Copy copy("ts");
+        auto hit = copy / "180p/seg1.ts";
+        auto bytes = bytes_of(hit);
+        if (how == "gone") fs::remove(hit);
+        if (how == "empty") put(hit, {});
+        if (how == "cut") put(hit, ByteView(bytes).first(2000));
+        if (how == "text") put_text(hit, "<html>not here</html>");
+        if (how == "other") put(hit, bytes_of(fixture("streams/fmp4/audio/init.mp4")));
+        Stage stage(0, true);
+        stage.controller.open(copy / "180p/index.m3u8", playing);
+        REQUIRE(stage.run_until(ended));
+        auto events = stage.controller.events();
+        CHECK(std::any_of(events.begin(), events.end(),
+                          [&](auto& e) { return e.name == (how == "cut" ? "short" : "hole"); }));
+        std::set<int> numbers;
+        for (auto& s : stage.sink->shown) numbers.insert(s.number);
+        for (int k : {0, 30, 59, 120, 150, 179}) CHECK(numbers.contains(k));
+        CHECK(!numbers.contains(90));
+    }
+}
+
+TEST_CASE("playlists that name themselves, nothing, or what is none of theirs end in a sentence") {
+    Folder folder;
+    auto master = [&](const std::string& name, const std::string& of) {
+        put_text(folder / name, "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1000\n" + of + "\n");
+        return open_clip((folder / name).string());
+    };
+    put_text(folder / "empty.m3u8", "#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-ENDLIST\n");
+    put_text(folder / "page.m3u8", "<html></html>");
+    for (auto& [of, code] : std::vector<std::pair<std::string, Code>>{{"self.m3u8", Code::malformed},
+                                                                      {"empty.m3u8", Code::empty},
+                                                                      {"page.m3u8", Code::not_media},
+                                                                      {"none.m3u8", Code::not_found}}) {
+        INFO(of);
+        auto opened = master("self.m3u8", of);
+        REQUIRE(!opened);
+        CHECK(opened.error().code == code);
+    }
+    put_text(folder / "b.m3u8", "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1000\nself.m3u8\n");
+    auto circle = master("self.m3u8", "b.m3u8");
+    REQUIRE(!circle);
+    CHECK(circle.error().code == Code::malformed);
+    // One bad rendition among good ones is left out.
+    Copy copy("ts");
+    fs::remove(copy / "180p/index.m3u8");
+    std::shared_ptr<Clip> clip = value(open_clip(copy / "master.m3u8"));
+    CHECK(all_pictures(clip).numbers == counting(180));
+}
