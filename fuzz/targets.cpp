@@ -12,6 +12,7 @@
 #include "player/player.h"
 #include "stream/host.h"
 #include "stream/playlist.h"
+#include "stream/stream.h"
 #include "text/cues.h"
 
 namespace ruedo::fuzz {
@@ -45,6 +46,12 @@ void playlists(ByteView bytes) {
     (void)stream::parse_playlist(bytes, "http://127.0.0.1/a/b.m3u8", {{"host", "x"}});
     (void)stream::live_list({reinterpret_cast<const char*>(bytes.data()), bytes.size()}, 7_s);
     (void)stream::weather_from_csv(bytes, "input");
+    if (auto plan = stream::plan_dash(bytes, "/nowhere/manifest.mpd", {})) {
+        stream::Fetch fetch;
+        for (auto& feed : plan->feeds)
+            for (std::size_t i = 0; i < std::min<std::size_t>(4, feed.rungs.size()); ++i)
+                (void)feed.lister->list(fetch, i);
+    }
 }
 void captions(ByteView bytes) { (void)parse_captions(bytes, "input"); }
 void documents(ByteView bytes) {
@@ -92,7 +99,7 @@ const std::vector<Target>& targets() {
                                          {"any", &probed, {".mp4", ".webm", ".ogg", ".ts", ".mp3", ".flac"}},
                                          {"captions", &captions, {".vtt", ".srt"}},
                                          {"documents", &documents, {".json", ".ruedo"}},
-                                         {"playlists", &playlists, {".m3u8"}},
+                                         {"playlists", &playlists, {".m3u8", ".mpd"}},
                                          {"headers", &headers, {".bin"}}};
     return all;
 }

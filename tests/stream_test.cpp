@@ -353,3 +353,141 @@ TEST_CASE("playlists that name themselves, nothing, or what is none of theirs en
     std::shared_ptr<Clip> clip = value(open_clip(copy / "master.m3u8"));
     CHECK(all_pictures(clip).numbers == counting(180));
 }
+
+namespace {
+/// A manifest over the fixture's fragments, which lie beside it.
+std::string manifest(const std::string& addressing, const std::string& more = {}, const std::string& second = {}) {
+    std::string text =
+        "<?xml version=\"1.0\"?>\n<!-- made for a test -->\n<MPD xmlns=\"urn:mpeg:dash:schema:mpd:2011\" "
+        "type=\"static\" mediaPresentationDuration=\"PT6S\">\n<Period>\n";
+    text += "<AdaptationSet contentType=\"video\" mimeType=\"video/mp4\">" + addressing;
+    for (auto [id, bits, w, h] :
+         {std::tuple{"540p", 453744, 960, 540}, {"180p", 162976, 320, 180}, {"360p", 231712, 640, 360}})
+        text += fmt::format(
+            "<Representation id=\"{}\" bandwidth=\"{}\" width=\"{}\" height=\"{}\" codecs=\"avc1.64000d\" "
+            "frameRate=\"30\">{}</Representation>",
+            id, bits, w, h, more);
+    text += "</AdaptationSet><AdaptationSet mimeType=\"audio/mp4\" lang=\"en\">" + addressing +
+            "<Representation id=\"audio\" bandwidth=\"96000\" codecs=\"mp4a.40.2\"/></AdaptationSet>\n</Period>" +
+            second + "</MPD>\n";
+    return text;
+}
+constexpr auto by_number =
+    "<SegmentTemplate media=\"$RepresentationID$/seg$Number$.m4s\" initialization=\"$RepresentationID$/init.mp4\" "
+    "startNumber=\"0\" duration=\"2\"/>";
+}  // namespace
+
+TEST_CASE("manifests name the same segments in many ways, and each plays picture for picture") {
+    Copy copy("fmp4");
+    struct Row {
+        const char* name;
+        std::string text;
+    };
+    std::string timeline =
+        "<SegmentTemplate timescale=\"1000\" media=\"$RepresentationID$/seg$Number%01d$.m4s\" "
+        "initialization=\"$RepresentationID$/init.mp4\" startNumber=\"0\"><SegmentTimeline><S t=\"0\" d=\"2000\" "
+        "r=\"1\"/><S d=\"2000\"/></SegmentTimeline></SegmentTemplate>";
+    std::string entries = "r=\"1\"/><S d=\"2000\"/>";
+    auto open_ended = timeline;
+    open_ended.replace(open_ended.find(entries), entries.size(), "r=\"-1\"/>");
+    for (auto& row : {Row{"number", manifest(by_number)}, Row{"timeline", manifest(timeline)},
+                      Row{"repeat", manifest(open_ended)}}) {
+        INFO(row.name);
+        put_text(copy.folder.path / "all.mpd", row.text);
+        auto clip = opened_stream(copy / "all.mpd", {.best = true, .on_demand = true});
+        CHECK((clip->info().container == "dash" && clip->info().duration == 6_s));
+        auto report = *clip->stream();
+        REQUIRE(report.rungs.size() == 3);
+        CHECK((report.rungs[0].id == "180p" && report.rungs[2].width == 960 &&
+               report.rungs[1].frame_rate == Rational{30, 1}));
+        CHECK(all_pictures(clip).numbers == counting(180));
+        CHECK(clip->info().main(Kind::audio)->language == "en");
+        CHECK(sound_of(clip).size() / 2 > 48000 * 59 / 10);
+    }
+    // One after the other in a list.
+    std::string list = "<SegmentList duration=\"2\"><Initialization sourceURL=\"360p/init.mp4\"/>";
+    for (int i = 0; i < 3; ++i) list += fmt::format("<SegmentURL media=\"360p/seg{}.m4s\"/>", i);
+    list += "</SegmentList>";
+    put_text(
+        copy.folder.path / "list.mpd",
+        "<MPD type=\"static\"><Period duration=\"PT6S\"><AdaptationSet mimeType=\"video/mp4\"><Representation id=\"a\" "
+        "bandwidth=\"1\">" +
+            list + "</Representation></AdaptationSet></Period></MPD>");
+    CHECK(all_pictures(opened_stream(copy / "list.mpd", {.on_demand = true})).numbers == counting(180));
+    // Two periods, each the whole over again: the second follows the first.
+    auto text = manifest(by_number);
+    auto period = text.substr(text.find("<Period>"), text.find("</MPD>") - text.find("<Period>"));
+    auto first = period;
+    first.replace(0, 8, "<Period duration=\"PT6S\">");
+    put_text(copy.folder.path / "two.mpd",
+             "<MPD type=\"static\" mediaPresentationDuration=\"PT0H0M12.0S\">" + first + period + "</MPD>");
+    auto twice = all_pictures(opened_stream(copy / "two.mpd", {.best = true, .on_demand = true}));
+    REQUIRE(twice.numbers.size() == 360);
+    CHECK((twice.numbers[180] == 0 && twice.numbers[359] == 179));
+    CHECK(twice.times[180] == 6_s);
+}
+
+TEST_CASE("one file with an index of its segments is fetched by its parts") {
+    Copy copy("fmp4");
+    auto all = bytes_of(copy / "360p/init.mp4");
+    auto head = all.size();
+    std::vector<Bytes> parts;
+    for (int i = 0; i < 3; ++i) parts.push_back(bytes_of(copy / fmt::format("360p/seg{}.m4s", i)));
+    ByteWriter sidx;
+    sidx.u32(12 + 20 + 12 * 3).text("sidx").u32(0).u32(1).u32(1000).u32(0).u32(0).u16(0).u16(3);
+    for (auto& p : parts) sidx.u32(p.size()).u32(2000).u32(0x90000000);
+    all.insert(all.end(), sidx.bytes.begin(), sidx.bytes.end());
+    auto body = all.size();
+    for (auto& p : parts) all.insert(all.end(), p.begin(), p.end());
+    put(copy / "whole.mp4", all);
+    put_text(
+        copy.folder.path / "base.mpd",
+        fmt::format(
+            "<MPD type=\"static\" mediaPresentationDuration=\"PT6S\"><Period><AdaptationSet mimeType=\"video/mp4\">"
+            "<Representation id=\"a\" bandwidth=\"1\"><BaseURL>whole.mp4</BaseURL><SegmentBase indexRange=\"{}-{}\">"
+            "<Initialization range=\"0-{}\"/></SegmentBase></Representation></AdaptationSet></Period></MPD>",
+            head, body - 1, head - 1));
+    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto clip = opened_stream(host->address() + "base.mpd", {.on_demand = true});
+    CHECK(all_pictures(clip).numbers == counting(180));
+    CHECK(clip->stream()->segments_fetched == 3);
+}
+
+TEST_CASE("manifests that are wrong, or mean harm, end in a sentence") {
+    Copy copy("fmp4");
+    auto swapped = [](std::string text, const std::string& what, const std::string& with) {
+        text.replace(text.find(what), what.size(), with);
+        return text;
+    };
+    auto fine = manifest(by_number);
+    std::string laughs =
+        "<!DOCTYPE lolz [<!ENTITY a \"ha\"><!ENTITY b \"&a;&a;&a;&a;&a;&a;&a;&a;\"><!ENTITY c SYSTEM "
+        "\"file:///etc/passwd\">]>";
+    struct Row {
+        std::string text;
+        Code code;
+    };
+    for (auto& row :
+         {Row{fine.substr(0, fine.size() / 2), Code::malformed},
+          Row{swapped(fine, "static", "dynamic"), Code::malformed},
+          Row{swapped(fine, "$Number$", "$Nonsense$"), Code::malformed},
+          Row{swapped(fine, "duration=\"2\"", "duration=\"0\""), Code::malformed},
+          Row{swapped(fine, "$RepresentationID$/init", "&c;/init"), Code::not_found},
+          Row{swapped(swapped(fine, "<MPD", laughs + "<MPD"), "<Period>", "<Period><BaseURL>&b;/</BaseURL>"),
+              Code::not_found},
+          Row{"<MPD type=\"static\"></MPD>", Code::malformed},
+          Row{swapped(fine, "mimeType=\"video/mp4\">", "mimeType=\"video/mp4\"><ContentProtection/>"), Code::encrypted},
+          Row{swapped(fine, "PT6S", "PT999999999S"), Code::limit}}) {
+        INFO(row.text.substr(0, 1200));
+        put_text(copy.folder.path / "bad.mpd", row.text);
+        auto opened = open_clip(copy / "bad.mpd");
+        REQUIRE(!opened);
+        CHECK(opened.error().code == row.code);
+        CHECK(opened.error().sentence.size() > 10);
+    }
+    // Deep nesting is passed over.
+    std::string deep;
+    for (int i = 0; i < 20'000; ++i) deep += "<a>";
+    put_text(copy.folder.path / "deep.mpd", swapped(fine, "<Period>", deep + "<Period>"));
+    CHECK(!open_clip(copy / "deep.mpd"));
+}

@@ -242,9 +242,9 @@ int finish(const Result<json>& result, bool as_json, int exit = 0) {
     return finish(error_document(result.error()), exit_code(result.error()), as_json);
 }
 
-constexpr std::array<std::string_view, 15> command_names{"inspect", "frames",  "stills", "play",    "pack",
-                                                         "arrange", "convert", "recipe", "prepare", "compare",
-                                                         "jobs",    "targets", "key",    "adapt",   "host"};
+constexpr std::array<std::string_view, 16> command_names{"inspect", "frames", "stills",  "play",    "pack", "arrange",
+                                                         "convert", "recipe", "prepare", "compare", "jobs", "targets",
+                                                         "key",     "adapt",  "host",    "ladder"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
@@ -370,6 +370,19 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--set", &adapt_words.set, "Several links: made, made-N-SEED or named"},
              {"--policy", &adapt_words.policy, "throughput, buffer or lookahead"}})
         adapt_command_line->add_option(name, *into, about);
+    LadderWords ladder_words;
+    auto* ladder_command_line = add("ladder", "Cuts a clip into renditions and segments, with their playlists", "IN");
+    for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
+             {"--out", &ladder_words.out, "Folder to make; it must not exist"},
+             {"--rungs", &ladder_words.rungs, "1280x720@2.5M,640x360@700k; proposed without"},
+             {"--segment", &ladder_words.segment, "Length of a segment: 4s"},
+             {"--wrap", &ladder_words.wrap, "fmp4, ts or both"},
+             {"--progress", &ladder_words.progress, "json: a line at least twice a second on standard error"}})
+        ladder_command_line->add_option(name, *into, about);
+    ladder_command_line->get_option("--out")->required();
+    ladder_command_line->add_option("--propose", ladder_words.propose, "So many rungs, from the clip’s own size down");
+    ladder_command_line->add_flag("--dash", ladder_words.dash, "Also a manifest over the fragments");
+    ladder_command_line->add_flag("--key", ladder_words.key, "Encrypts segments with a key that lies beside them");
     HostWords host_words;
     auto* host_command_line = app.add_subcommand("host", "Serves a folder on this machine, in any weather");
     host_command_line->add_option("DIR", host_words.folder, "What is served")->required();
@@ -436,6 +449,10 @@ int run(int argc, char** argv, const Screens& screens) {
     }
     if (jobs_command_line->parsed()) return finish(jobs_command(job_words), as_json);
     if (adapt_command_line->parsed()) return finish(adapt_command(adapt_words), as_json);
+    if (ladder_command_line->parsed()) {
+        ladder_words.in = source;
+        return finish(ladder_command(ladder_words), as_json);
+    }
     if (host_command_line->parsed()) {
         auto served = host_command(host_words);
         return served ? 0 : finish(std::unexpected(served.error()), as_json || json_lines);

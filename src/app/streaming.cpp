@@ -8,6 +8,7 @@
 #include <fstream>
 #include <thread>
 
+#include "convert/ladder.h"
 #include "headless.h"
 #include "stream/host.h"
 #include "stream/simulate.h"
@@ -182,6 +183,38 @@ Outcome host_command(const HostWords& w) {
     line({{"address", host->address()}});
     while (!interrupted()) std::this_thread::sleep_for(std::chrono::milliseconds(50));
     return {};
+}
+
+Result<json> ladder_command(const LadderWords& w) {
+    LadderOptions o;
+    o.out = w.out, o.dash = w.dash, o.key = w.key;
+    if (!w.rungs.empty()) {
+        auto rungs = parse_rungs(w.rungs);
+        if (!rungs)
+            return fail(Code::usage, fmt::format("“{}” are no rungs.", w.rungs),
+                        "Write even sizes and bitrates such as 1280x720@2.5M,640x360@700k.");
+        o.rungs = std::move(*rungs);
+    }
+    if (w.propose < 1 || w.propose > 8) return fail(Code::usage, "From one to eight rungs are proposed.", {});
+    o.propose = static_cast<std::size_t>(w.propose);
+    auto segment = parse_time(w.segment);
+    if (!segment)
+        return fail(Code::usage, fmt::format("“{}” is not a time; it needs a unit, such as 4s.", w.segment), {});
+    o.segment = *segment;
+    if (w.wrap != "fmp4" && w.wrap != "ts" && w.wrap != "both")
+        return fail(Code::usage, "--wrap is fmp4, ts or both.", {});
+    o.fragments = w.wrap != "ts", o.transport = w.wrap != "fmp4";
+    if (!w.progress.empty() && w.progress != "json") return fail(Code::usage, "--progress is json.", {});
+    o.told = [lines = w.progress == "json"](const ConversionProgress& p) {
+        if (lines)
+            fmt::print(
+                stderr, "{}\n",
+                json{{"done", p.done}, {"speed", p.speed}, {"left_ns", p.left ? json(p.left->ns) : json(nullptr)}}
+                    .dump());
+        return !interrupted();
+    };
+    TRY(auto made, make_ladder(w.in, o, CodecRegistry::standard()));
+    return to_json(made);
 }
 
 Result<StreamOptions> stream_options(const std::string& policy, const std::string& rung, const std::string& start) {

@@ -26,6 +26,14 @@ struct HostWords {
 /// Prints a line a request until it is told to stop; nothing where it ended so.
 Outcome host_command(const HostWords& words);
 
+/// The options of `ruedo ladder`.
+struct LadderWords {
+    std::string in, out, rungs, segment = "4s", wrap = "fmp4", progress;
+    int propose = 4;
+    bool dash = false, key = false;
+};
+Result<nlohmann::json> ladder_command(const LadderWords& words);
+
 /// `--policy`, `--rung` and `--start` of `ruedo play`.
 Result<StreamOptions> stream_options(const std::string& policy, const std::string& rung, const std::string& start);
 

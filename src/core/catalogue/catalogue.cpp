@@ -87,7 +87,7 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
     }
     if (clip.address.starts_with('/')) clip.address = name.base() + clip.address;
     if (!is_address(clip.address)) return wrong("names no address to play from");
-    if (clip.form != "file")
+    if (clip.form != "file" && clip.form != "stream")
         return fail(Code::codec_missing,
                     fmt::format("The clip “{}” comes as a {}, which can’t be played here yet.", name.id, clip.form),
                     "Ask for it as a file.");

@@ -81,6 +81,8 @@ class ClipWriter {
     /// Before the first packet: about so many will come. Room for the index is then kept in front, where a container
     /// has it there, so that nothing has to be moved at the end.
     virtual void expect(std::uint64_t packets) { (void)packets; }
+    /// Of what is cut into segments: the next packet begins one, and is a keyframe.
+    virtual void begins_segment() {}
     /// Before `finish`: what is presented of this sound ends here, though its last packet is longer.
     void ends(std::size_t track, Time at) { ends_[track] = at; }
     /// `told` hears of what takes long in it, which is moving everything to make room for the index.
@@ -118,6 +120,8 @@ const Wrapper* wrapper_of_extension(std::string_view extension);
 std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink);
 /// moov without samples, then fragments of one to four seconds.
 std::unique_ptr<ClipWriter> write_mp4_fragments(std::unique_ptr<ByteSink> sink);
+/// The same of one track, a fragment for each segment, which begin where `begins_segment` says and nowhere else.
+std::unique_ptr<ClipWriter> write_mp4_segments(std::unique_ptr<ByteSink> sink);
 /// Cues, in front where it was said how much is to come; duration, CodecDelay, DiscardPadding.
 std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink);
 std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink);

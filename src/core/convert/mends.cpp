@@ -35,7 +35,7 @@ void quieter(Recipe& r, const ClipInfo&) {
     r.audio.loudness = -16;
 }
 
-constexpr std::array all{
+constexpr std::array all_mends{
     Mend{"index-at-end", "Write it with the index in front", rewrap},
     Mend{"no-index", "Write it anew, with an index", rewrap},
     Mend{"sparse-keyframes", "Encode it with a keyframe every two seconds", keyframes},
@@ -50,10 +50,10 @@ constexpr std::array all{
 };
 }  // namespace
 
-std::span<const Mend> mends() { return all; }
+std::span<const Mend> mends() { return all_mends; }
 const Mend* mend_for(std::string_view finding) {
-    auto it = std::find_if(all.begin(), all.end(), [&](auto& m) { return m.finding == finding; });
-    return it == all.end() ? nullptr : &*it;
+    auto it = std::find_if(all_mends.begin(), all_mends.end(), [&](auto& m) { return m.finding == finding; });
+    return it == all_mends.end() ? nullptr : &*it;
 }
 
 }  // namespace ruedo

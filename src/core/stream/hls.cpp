@@ -61,7 +61,9 @@ std::string id_of(const Variant& v, const std::vector<Rung>& before) {
     return unique;
 }
 
-void look_at_rungs(Plan& plan, const MasterPlaylist& master, const std::vector<Rung>& rungs) {
+}  // namespace
+
+void find_in_rungs(Plan& plan, const std::vector<Rung>& rungs) {
     auto find = [&](std::string code, std::string sentence, std::string hint) {
         plan.findings.push_back({std::move(code), std::move(sentence), std::move(hint)});
     };
@@ -76,17 +78,13 @@ void look_at_rungs(Plan& plan, const MasterPlaylist& master, const std::vector<R
                      "unused.",
                      rungs[i - 1].title(), rungs[i].title(), rungs[i].bits_a_second() / rungs[i - 1].bits_a_second()),
                  "Put a rung between them: steps of 1.5 to 2 times serve most links.");
-    auto silent =
-        std::count_if(master.variants.begin(), master.variants.end(), [](auto& v) { return v.codecs.empty(); });
+    auto silent = std::count_if(rungs.begin(), rungs.end(), [](auto& r) { return r.codecs.empty(); });
     if (silent > 0)
         find("no-codecs",
-             fmt::format(
-                 "{} of {} renditions do not say what they are coded in (CODECS), so a player has to fetch them to "
-                 "find out.",
-                 silent, master.variants.size()),
-             "State CODECS for each of them.");
+             fmt::format("{} of {} rungs do not say what they are coded in, so a player has to fetch them to find out.",
+                         silent, rungs.size()),
+             "State the codecs of each.");
 }
-}  // namespace
 
 Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     Plan plan;
@@ -125,7 +123,7 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     if (std::find(addresses.begin(), addresses.end(), address) != addresses.end())
         return fail(Code::malformed, fmt::format("{} names itself as one of its renditions.", name),
                     "Make the playlist again.");
-    look_at_rungs(plan, master, rungs);
+    find_in_rungs(plan, rungs);
     plan.feeds.push_back(
         {Kind::video, std::move(rungs), std::make_shared<HlsLister>(std::move(addresses), playlist.names), name});
     // The group that the best pictures go with.

@@ -16,8 +16,13 @@ std::optional<Time> agree(const SegmentList& old, const SegmentList& fresh) {
     auto& b = fresh.segments;
     if (a.empty() || b.empty()) return std::nullopt;
     auto number = std::max(a.front().number, b.front().number);
-    if (number > a.back().number || number > b.back().number) return std::nullopt;
-    return a[number - a.front().number].start - b[number - b.front().number].start;
+    auto find = [number](auto& list) {
+        return std::find_if(list.begin(), list.end(), [&](auto& s) { return s.number == number; });
+    };
+    auto in_a = find(a);
+    auto in_b = find(b);
+    if (in_a == a.end() || in_b == b.end()) return std::nullopt;
+    return in_a->start - in_b->start;
 }
 /// The same by their dates.
 std::optional<Time> agree_by_date(const SegmentList& old, const SegmentList& fresh) {

@@ -31,5 +31,10 @@ struct Plan {
     std::vector<Finding> findings;
 };
 Result<Plan> plan_hls(const std::string& address, Playlist playlist);
+/// `server_date`: what the server's clock said, since 1970; of a live one it tells which segments are there.
+Result<Plan> plan_dash(ByteView xml, const std::string& address, std::optional<Time> server_date);
+bool is_manifest(ByteView head);
+/// What is to be said of the rungs as they are stated.
+void find_in_rungs(Plan& plan, const std::vector<Rung>& rungs);
 
 }  // namespace ruedo::stream

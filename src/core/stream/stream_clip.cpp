@@ -343,11 +343,13 @@ class StreamClip final : public Clip {
 
 static Result<Plan> plan_of(Fetch& fetch, const std::string& address) {
     TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
+    if (is_manifest(ByteView(got.bytes).first(std::min<std::size_t>(got.bytes.size(), 4096))))
+        return plan_dash(got.bytes, got.address, got.server_date);
     TRY(auto playlist, parse_playlist(got.bytes, got.address));
     return plan_hls(got.address, std::move(playlist));
 }
 
-bool is_stream(ByteView head) { return is_playlist(head); }
+bool is_stream(ByteView head) { return is_playlist(head) || is_manifest(head); }
 
 Result<adapt::Ladder> ladder_of(const std::string& address) {
     Fetch fetch;

@@ -274,7 +274,7 @@ adapt::Situation Supply::situation(const Feed& feed, Time at, const Segment* seg
     }
     if (shown_width_ > 0)
         for (std::size_t i = 0; i < feed.plan.rungs.size() && s.highest == SIZE_MAX; ++i)
-            if (feed.plan.rungs[i].width >= shown_width_ || feed.plan.rungs[i].height >= shown_height_) s.highest = i;
+            if (feed.plan.rungs[i].width >= shown_width_ && feed.plan.rungs[i].height >= shown_height_) s.highest = i;
     return s;
 }
 
@@ -290,18 +290,27 @@ std::size_t Supply::choose(Feed& feed, Time at) {
         if (it != rungs.end()) choice = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
     } else if (options_.best) {
         choice = {rungs.size() - 1, "as good as it comes"};
-    } else if (rungs.size() > 1) {
+    } else if (rungs.size() > 1 && &feed == &feeds_[0]) {
         choice = feed.policy->choose(s);
     }
+    // Sound costs little: the best that takes no more than a tenth of the link.
+    if (&feed != &feeds_[0])
+        for (choice.rung = rungs.size() - 1; choice.rung > 0 && !options_.best; --choice.rung)
+            if (rungs[choice.rung].bits_a_second() * 10 <= s.throughput.mean) break;
     while (choice.rung > 0 && !usable(choice.rung)) --choice.rung;
     while (choice.rung + 1 < rungs.size() && !usable(choice.rung)) ++choice.rung;
     if (&feed != &feeds_[0] || feed.plan.kind != Kind::video) return choice.rung;
     if (choice.why.empty()) choice.why = "the only rung";
     bool other = !feed.last || *feed.last != choice.rung;
-    if (other && feed.last) ++report_.switches;
+
+    auto number = segment ? segment->number : 0;
+    // One that was interrupted for something more urgent is decided anew.
+    if (!report_.decisions.empty() && report_.decisions.back().segment == number &&
+        report_.decisions.back().rung == rungs[choice.rung].id)
+        report_.decisions.pop_back();
     if (report_.decisions.size() < 100'000)
-        report_.decisions.push_back({since_opened(), segment ? segment->number : 0, rungs[choice.rung].id, choice.why,
-                                     s.throughput.mean, s.ahead});
+        report_.decisions.push_back(
+            {since_opened(), number, rungs[choice.rung].id, choice.why, s.throughput.mean, s.ahead});
     if (other) tell("rung", fmt::format("{} from {} on: {}", rungs[choice.rung].title(), format_time(at), choice.why));
     return choice.rung;
 }
@@ -391,6 +400,7 @@ Outcome Supply::fetch_next(Goal g) {
         if (got && *got) {
             std::lock_guard lock(mutex_);
             auto& feed = feeds_[g.feed];
+            if (g.feed == 0 && feed.last && *feed.last != rendition) ++report_.switches;
             feed.last = rendition, feed.holes = 0;
             keep(feed, *got);
             changed_.notify_all();
@@ -404,7 +414,7 @@ Outcome Supply::fetch_next(Goal g) {
             report_.decisions.push_back({since_opened(), segment->number, feed.plan.rungs[*instead].id, why,
                                          throughput_.now().mean, std::max(Time{}, g.at - playing_at_)});
             tell("given-up", why);
-            ++report_.switches;
+
             rendition = *instead, attempt = -1;
             continue;
         }

@@ -31,7 +31,9 @@ struct FragmentTrack {
 
 class FragmentWriter final : public ClipWriter {
   public:
-    explicit FragmentWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    FragmentWriter(std::unique_ptr<ByteSink> sink, bool by_segments)
+        : sink_(std::move(sink)), by_segments_(by_segments) {}
+    void begins_segment() override { begins_segment_ = true; }
 
     Result<std::size_t> add(const WriteTrack& track) override {
         TRY_DO(wrapper_named("mp4-fragments")->check(track));
@@ -84,7 +86,10 @@ class FragmentWriter final : public ClipWriter {
     Outcome put(std::size_t index, const WritePacket& p) {
         auto& t = tracks_.at(index);
         bool leads = index == leading();
-        if (leads && !t.waiting.empty()) {
+        if (by_segments_) {
+            // The last packet before it is as long as it says: nothing waits beyond a segment's end.
+            if (std::exchange(begins_segment_, false) && !t.waiting.empty()) TRY_DO(flush(true));
+        } else if (leads && !t.waiting.empty()) {
             auto long_enough = [&](Time least) { return p.dts - begun_ >= least; };
             bool video = t.spec.kind() == Kind::video;
             if ((p.keyframe && long_enough(video ? shortest_fragment : longest_fragment)) || held_ > heaviest_fragment)
@@ -210,6 +215,7 @@ class FragmentWriter final : public ClipWriter {
     std::size_t held_ = 0;
     Time begun_{};
     bool headed_ = false, begins_ = true;
+    bool by_segments_, begins_segment_ = false;
 };
 
 }  // namespace
@@ -217,6 +223,9 @@ class FragmentWriter final : public ClipWriter {
 
 namespace ruedo {
 std::unique_ptr<ClipWriter> write_mp4_fragments(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<isobmff::FragmentWriter>(std::move(sink));
+    return std::make_unique<isobmff::FragmentWriter>(std::move(sink), false);
+}
+std::unique_ptr<ClipWriter> write_mp4_segments(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<isobmff::FragmentWriter>(std::move(sink), true);
 }
 }  // namespace ruedo

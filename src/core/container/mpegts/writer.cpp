@@ -77,7 +77,8 @@ class TsWriter final : public ClipWriter {
                 std::find_if(tracks_.begin(), tracks_.end(), [](auto& e) { return e.spec.kind() == Kind::video; });
             clock_ = video == tracks_.end() ? 0 : static_cast<std::size_t>(video - tracks_.begin());
         }
-        bool starts = index == clock_ && p.keyframe && t.spec.kind() == Kind::video;
+        bool starts =
+            (index == clock_ && p.keyframe && t.spec.kind() == Kind::video) || std::exchange(begins_segment_, false);
         if (!any_ || starts || p.dts - tables_at_ >= tables_apart) {
             TRY_DO(tables());
             tables_at_ = p.dts;
@@ -86,6 +87,7 @@ class TsWriter final : public ClipWriter {
         TRY(auto data, payload(t, p));
         return send(t, index == clock_, p, data);
     }
+    void begins_segment() override { begins_segment_ = true; }
     Outcome finish(const Progress&) override {
         if (!any_)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
@@ -209,7 +211,7 @@ class TsWriter final : public ClipWriter {
     std::size_t clock_ = SIZE_MAX;
     unsigned pat_continuity_ = 0, pmt_continuity_ = 0;
     Time tables_at_{};
-    bool any_ = false;
+    bool any_ = false, begins_segment_ = false;
 };
 
 }  // namespace

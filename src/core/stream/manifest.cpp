@@ -1,0 +1,664 @@
+// SPDX-License-Identifier: Apache-2.0
+// Media presentation descriptions (ISO/IEC 23009-1): what they say a stream is made of, as the same lists of segments
+// that playlists give.
+#include <fmt/format.h>
+
+#include <charconv>
+#include <chrono>
+#include <cmath>
+#include <cstring>
+#include <limits>
+#include <mutex>
+#include <pugixml.hpp>
+
+#include "io/transfer.h"
+#include "stream/address.h"
+#include "stream/stream.h"
+
+namespace ruedo::stream {
+namespace {
+using Node = pugi::xml_node;
+
+/// Elements by their local names: a manifest may bind its namespace to a prefix.
+bool is(Node n, const char* name) {
+    auto* full = n.name();
+    auto* colon = std::strchr(full, ':');
+    return std::strcmp(colon ? colon + 1 : full, name) == 0;
+}
+Node child(Node of, const char* name) {
+    for (auto n : of.children())
+        if (is(n, name)) return n;
+    return {};
+}
+template <class F>
+void each(Node of, const char* name, F&& f) {
+    for (auto n : of.children())
+        if (is(n, name)) f(n);
+}
+
+/// "PT1H2M3.5S" (xs:duration, ISO/IEC 23009-1 clause 5.3.1.2); years and months have no length.
+std::optional<Time> duration(std::string_view s) {
+    if (!s.starts_with('P')) return std::nullopt;
+    s.remove_prefix(1);
+    Time sum{};
+    bool in_day = false;
+    while (!s.empty()) {
+        if (s.starts_with('T')) {
+            in_day = true;
+            s.remove_prefix(1);
+            continue;
+        }
+        double v = 0;
+        auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
+        auto used = static_cast<std::size_t>(end - s.data());
+        if (ec != std::errc{} || used >= s.size() || !(v >= 0 && v < 1e9)) return std::nullopt;
+        auto unit = s[used];
+        s.remove_prefix(used + 1);
+        auto seconds = unit == 'D'             ? 86400.0
+                       : unit == 'H'           ? 3600.0
+                       : unit == 'M' && in_day ? 60.0
+                       : unit == 'S'           ? 1.0
+                                               : -1.0;
+        if (seconds < 0) return std::nullopt;
+        sum += Time{std::llround(v * seconds * 1e9)};
+    }
+    return sum;
+}
+std::uint64_t number(Node n, const char* name, std::uint64_t otherwise = 0) {
+    auto a = n.attribute(name);
+    return a ? std::min<std::uint64_t>(a.as_ullong(otherwise), UINT64_MAX / 1024) : otherwise;
+}
+std::optional<ByteSource::Range> range(std::string_view s) {
+    auto dash = s.find('-');
+    std::uint64_t a = 0, b = 0;
+    auto read = [](std::string_view t, std::uint64_t& v) {
+        auto [end, ec] = std::from_chars(t.data(), t.data() + t.size(), v);
+        return ec == std::errc{} && end == t.data() + t.size();
+    };
+    if (dash == s.npos || !read(s.substr(0, dash), a) || !read(s.substr(dash + 1), b) || b < a || b > UINT64_MAX / 4)
+        return std::nullopt;
+    return ByteSource::Range{a, b + 1};
+}
+
+/// "seg-$Number%05d$.m4s" (clause 5.3.9.4.4). Nothing where it can't be followed.
+std::optional<std::string> fill(std::string_view form, std::string_view id, std::uint64_t bandwidth, std::uint64_t n,
+                                std::uint64_t time) {
+    std::string out;
+    while (!form.empty()) {
+        auto at = form.find('$');
+        out += form.substr(0, at);
+        if (at == form.npos) break;
+        auto end = form.find('$', at + 1);
+        if (end == form.npos) return std::nullopt;
+        auto name = form.substr(at + 1, end - at - 1);
+        form.remove_prefix(end + 1);
+        std::size_t width = 1;
+        if (auto percent = name.find('%'); percent != name.npos) {
+            auto digits = name.substr(percent + 1);
+            if (!digits.ends_with('d')) return std::nullopt;
+            digits.remove_suffix(1);
+            while (digits.starts_with('0')) digits.remove_prefix(1);
+            auto [to, ec] = std::from_chars(digits.data(), digits.data() + digits.size(), width);
+            if (ec != std::errc{} || width > 32) return std::nullopt;
+            name = name.substr(0, percent);
+        }
+        if (name.empty())
+            out += '$';
+        else if (name == "RepresentationID")
+            out += id;
+        else if (name == "Bandwidth")
+            out += fmt::format("{:0{}}", bandwidth, width);
+        else if (name == "Number")
+            out += fmt::format("{:0{}}", n, width);
+        else if (name == "Time")
+            out += fmt::format("{:0{}}", time, width);
+        else
+            return std::nullopt;
+    }
+    return out;
+}
+
+/// One rendition in one period: everything its segments follow from.
+struct Part {
+    std::vector<Node> levels;  ///< Period, adaptation set, representation.
+    std::string base;          ///< Address that its references are relative to.
+    Time start{}, length{};    ///< Of the period; a length of 0 is not known.
+    std::uint64_t period = 0;
+};
+
+class Description {
+  public:
+    pugi::xml_document document;
+    Node root;
+    std::string address;
+    bool live = false;
+    Time depth{}, delay{}, update{};
+    std::optional<Time> begun;  ///< When it was first available, since 1970.
+    Time clock_off{};           ///< What the server's clock is ahead of ours.
+
+    /// `malformed` with the place of the fault.
+    Outcome read(ByteView xml, const std::string& from) {
+        auto name = transfer::last_part(from);
+        address = from;
+        auto bad = [&](std::string why) {
+            return fail(Code::malformed, fmt::format("“{}” can’t be followed: {}.", name, why),
+                        "Make the manifest again.");
+        };
+        // Entities that a document defines itself are never put in, and nothing outside it is read.
+        auto parsed = document.load_buffer(xml.data(), xml.size(), pugi::parse_default);
+        if (!parsed) return bad(fmt::format("at byte {} it is no XML any more", parsed.offset));
+        root = document.document_element();
+        if (!is(root, "MPD")) return bad("it is not a media presentation description");
+        live = std::string_view(root.attribute("type").value()) == "dynamic";
+        depth = duration(root.attribute("timeShiftBufferDepth").value()).value_or(Time{});
+        delay = duration(root.attribute("suggestedPresentationDelay").value()).value_or(Time{});
+        update = duration(root.attribute("minimumUpdatePeriod").value()).value_or(Time{});
+        begun = date_since_1970(root.attribute("availabilityStartTime").value());
+        if (live && !begun) return bad("it is live and does not say since when");
+        return {};
+    }
+
+    /// Renditions of one kind (and language), from the lowest bitrate on, each with its parts in all periods.
+    struct Group {
+        Kind kind = Kind::other;
+        std::string language, name;
+        bool is_default = false, encrypted = false;
+        std::vector<Rung> rungs;
+        std::vector<std::vector<Part>> parts;  ///< By rung.
+    };
+    Result<std::vector<Group>> groups() const {
+        std::vector<Group> all;
+        auto length = duration(root.attribute("mediaPresentationDuration").value()).value_or(Time{});
+        std::vector<Node> periods;
+        each(root, "Period", [&](Node n) {
+            if (periods.size() < 1000) periods.push_back(n);
+        });
+        Time at{};
+        for (std::size_t p = 0; p < periods.size(); ++p) {
+            auto start = duration(periods[p].attribute("start").value()).value_or(at);
+            auto own = duration(periods[p].attribute("duration").value());
+            Time lasts{};
+            if (own)
+                lasts = *own;
+            else if (p + 1 < periods.size()) {
+                if (auto next = duration(periods[p + 1].attribute("start").value())) lasts = *next - start;
+            } else if (length > start) {
+                lasts = length - start;
+            }
+            at = start + lasts;
+            TRY(auto base, based(address, root));
+            TRY(base, based(base, periods[p]));
+            std::map<std::string, int> seen;
+            for (auto set : periods[p].children()) {
+                if (!is(set, "AdaptationSet")) continue;
+                TRY_DO(take_set(all, seen, set, periods[p], base, start, lasts, p));
+            }
+        }
+        for (auto& g : all) {
+            std::vector<std::size_t> order(g.rungs.size());
+            for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+            std::stable_sort(order.begin(), order.end(),
+                             [&](auto a, auto b) { return g.rungs[a].bandwidth < g.rungs[b].bandwidth; });
+            auto rungs = g.rungs;
+            auto parts = g.parts;
+            for (std::size_t i = 0; i < order.size(); ++i) g.rungs[i] = rungs[order[i]], g.parts[i] = parts[order[i]];
+        }
+        return all;
+    }
+
+    static std::optional<Time> date_since_1970(std::string_view s) {
+        int y = 0, mo = 0, d = 0, h = 0, mi = 0;
+        double sec = 0;
+        if (std::sscanf(std::string(s).c_str(), "%d-%d-%dT%d:%d:%lf", &y, &mo, &d, &h, &mi, &sec) != 6)
+            return std::nullopt;
+        if (y < 1900 || y > 2200 || mo < 1 || mo > 12 || d < 1 || d > 31) return std::nullopt;
+        auto days = std::chrono::sys_days(std::chrono::year(y) / mo / d).time_since_epoch().count();
+        return Time{(static_cast<std::int64_t>(days) * 86400 + h * 3600 + mi * 60) * 1'000'000'000 +
+                    std::llround(sec * 1e9)};
+    }
+
+  private:
+    static Result<std::string> based(const std::string& on, Node n) {
+        auto b = child(n, "BaseURL");
+        auto text = std::string(transfer::trimmed(b.text().get()));
+        return text.empty() ? Result<std::string>(on) : resolve(on, text);
+    }
+    static const char* either(Node a, Node b, const char* name) {
+        auto v = a.attribute(name).value();
+        return *v ? v : b.attribute(name).value();
+    }
+    Outcome take_set(std::vector<Group>& all, std::map<std::string, int>& seen, Node set, Node period,
+                     const std::string& period_base, Time start, Time lasts, std::size_t p) const {
+        TRY(auto set_base, based(period_base, set));
+        auto first = child(set, "Representation");
+        std::string type = either(set, first, "contentType"), mime = either(set, first, "mimeType");
+        auto kind = type == "video" || mime.starts_with("video/")   ? Kind::video
+                    : type == "audio" || mime.starts_with("audio/") ? Kind::audio
+                    : mime == "text/vtt"                            ? Kind::text
+                                                                    : Kind::other;
+        if (kind == Kind::other) return {};
+        // Pictures for fast forward are none that play.
+        bool trick = false;
+        each(set, "EssentialProperty",
+             [&](Node n) { trick = trick || std::strstr(n.attribute("schemeIdUri").value(), "trickmode"); });
+        if (trick) return {};
+        std::string language = set.attribute("lang").value();
+        if (language == "und") language.clear();
+        auto key = fmt::format("{} {}", static_cast<int>(kind), kind == Kind::video ? std::string() : language);
+        // Of several sets alike the first is taken; of pictures all are, as far as their codec is the same.
+        bool again = seen[key]++ > 0;
+        auto it = std::find_if(all.begin(), all.end(), [&](auto& g) {
+            return g.kind == kind && (kind == Kind::video || g.language == language);
+        });
+        if (again && kind != Kind::video) return {};
+        if (it == all.end()) {
+            if (p > 0 && kind != Kind::video) return {};  // what begins later is not offered
+            all.push_back({kind, language, set.attribute("label").value(), false, false, {}, {}});
+            it = std::prev(all.end());
+            each(set, "Role",
+                 [&](Node n) { it->is_default = std::string_view(n.attribute("value").value()) == "main"; });
+        }
+        auto& group = *it;
+        std::size_t index = 0;
+        std::vector<Part> fresh;
+        std::vector<Rung> rungs;
+        for (auto n : set.children()) {
+            if (!is(n, "Representation") || fresh.size() >= 100) continue;
+            if (child(set, "ContentProtection") || child(n, "ContentProtection")) group.encrypted = true;
+            TRY(auto base, based(set_base, n));
+            Rung r;
+            r.id = n.attribute("id").value();
+            r.bandwidth = number(n, "bandwidth");
+            r.codecs = either(n, set, "codecs");
+            r.width =
+                static_cast<int>(std::min<std::uint64_t>(32768, std::strtoull(either(n, set, "width"), nullptr, 10)));
+            r.height =
+                static_cast<int>(std::min<std::uint64_t>(32768, std::strtoull(either(n, set, "height"), nullptr, 10)));
+            r.frame_rate = parse_rational(either(n, set, "frameRate")).value_or(Rational{});
+            rungs.push_back(std::move(r));
+            fresh.push_back({{period, set, n}, std::move(base), start, lasts, p});
+            ++index;
+        }
+        if (p == 0 || group.rungs.empty()) {
+            auto codec = [](const Rung& r) { return r.codecs.substr(0, 4); };
+            for (std::size_t i = 0; i < fresh.size(); ++i) {
+                if (again && !group.rungs.empty() && codec(rungs[i]) != codec(group.rungs[0])) continue;
+                group.rungs.push_back(rungs[i]);
+                group.parts.push_back({fresh[i]});
+            }
+            return {};
+        }
+        // In a later period: the one of the same name, or else of the nearest bitrate.
+        for (std::size_t r = 0; r < group.rungs.size() && !fresh.empty(); ++r) {
+            auto apart = [&](std::size_t i) {
+                if (rungs[i].id == group.rungs[r].id) return -1.0;
+                return std::abs(std::log((static_cast<double>(rungs[i].bandwidth) + 1) /
+                                         (static_cast<double>(group.rungs[r].bandwidth) + 1)));
+            };
+            std::size_t best = 0;
+            for (std::size_t i = 1; i < fresh.size(); ++i)
+                if (apart(i) < apart(best)) best = i;
+            if (group.parts[r].back().period != p) group.parts[r].push_back(fresh[best]);
+        }
+        return {};
+    }
+};
+
+/// What the segments of a part are said to be, by the nearest level that says anything.
+struct Addressing {
+    const Part& part;
+    /// An attribute of SegmentTemplate and its like, inherited (clause 5.3.9.1).
+    std::string attribute(const char* element, const char* name) const {
+        for (auto l = part.levels.rbegin(); l != part.levels.rend(); ++l)
+            if (auto a = child(*l, element).attribute(name)) return a.value();
+        return {};
+    }
+    Node inner(const char* element, const char* name) const {
+        for (auto l = part.levels.rbegin(); l != part.levels.rend(); ++l)
+            if (auto n = child(child(*l, element), name)) return n;
+        return {};
+    }
+    bool has(const char* element) const {
+        return std::any_of(part.levels.begin(), part.levels.end(), [&](Node n) { return child(n, element); });
+    }
+    std::uint64_t whole(const char* element, const char* name, std::uint64_t otherwise) const {
+        auto s = attribute(element, name);
+        std::uint64_t v = 0;
+        auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
+        return !s.empty() && ec == std::errc{} ? std::min<std::uint64_t>(v, INT64_MAX / 4) : otherwise;
+    }
+};
+
+/// The lists of segments that a description gives; read again while it is live.
+class DashLister final : public Lister {
+  public:
+    DashLister(std::shared_ptr<Description> description, std::size_t group) : group_(group) {
+        shared_ = std::make_shared<Shared>(std::move(description));
+    }
+    DashLister(const DashLister& other, std::size_t group) : shared_(other.shared_), group_(group) {}
+
+    Result<SegmentList> list(Fetch& fetch, std::size_t rendition) override {
+        std::lock_guard lock(shared_->mutex);
+        auto& d = shared_->description;
+        auto every = std::max(500_ms, d->update);
+        if (d->live && shared_->listed && monotonic_now() - shared_->read >= every) {
+            TRY(auto got, fetch.get(d->address, {}, most_playlist_bytes));
+            auto fresh = std::make_shared<Description>();
+            TRY_DO(fresh->read(got.bytes, got.address));
+            fresh->clock_off = got.server_date ? *got.server_date - unix_now() : d->clock_off;
+            if (got.server_date && abs_ns(fresh->clock_off - d->clock_off) < 2_s) fresh->clock_off = d->clock_off;
+            TRY(auto groups, fresh->groups());
+            d = fresh, shared_->groups = std::move(groups), shared_->read = monotonic_now();
+        }
+        if (!shared_->listed) {
+            TRY(shared_->groups, d->groups());
+            shared_->listed = true, shared_->read = monotonic_now();
+        }
+        if (group_ >= shared_->groups.size() || rendition >= shared_->groups[group_].parts.size())
+            return fail(Code::malformed,
+                        fmt::format("“{}” does not name this rendition any more.", transfer::last_part(d->address)),
+                        {});
+        auto& group = shared_->groups[group_];
+        SegmentList list;
+        list.ended = !d->live, list.grows = d->live && d->depth.ns == 0;
+        if (d->live && d->delay.ns > 0) list.hold_back = d->delay;
+        for (auto& part : group.parts[rendition]) TRY_DO(add(fetch, list, part, group, rendition));
+        for (auto& s : list.segments) list.target = std::max(list.target, s.duration);
+        if (d->live && !list.segments.empty()) {
+            // Times count from the first segment that was ever listed.
+            if (!shared_->base) shared_->base = list.segments.front().start;
+            for (auto& s : list.segments) {
+                s.start -= *shared_->base;
+                if (s.zero) *s.zero += *shared_->base;
+            }
+        }
+        if (list.segments.empty())
+            return fail(Code::empty,
+                        fmt::format("“{}” names no segment of {}.", transfer::last_part(d->address),
+                                    group.rungs[rendition].title()),
+                        "If it is live, it may not have begun; try again later.");
+        return list;
+    }
+
+  private:
+    struct Shared {
+        explicit Shared(std::shared_ptr<Description> d) : description(std::move(d)) {}
+        std::mutex mutex;
+        std::shared_ptr<Description> description;
+        std::vector<Description::Group> groups;
+        bool listed = false;
+        Time read{};
+        std::optional<Time> base;
+    };
+    static Time unix_now() { return Time{std::chrono::system_clock::now().time_since_epoch().count()}; }
+    static Time abs_ns(Time t) { return t.ns < 0 ? -t : t; }
+    static std::unexpected<Error> bad(const Part& part, std::string_view why) {
+        return fail(Code::malformed,
+                    fmt::format("The manifest can’t be followed for “{}”: {}.",
+                                part.levels.back().attribute("id").value(), why),
+                    "Make the manifest again.");
+    }
+    /// How far a live one has come within a part.
+    std::optional<Time> passed(const Part& part) const {
+        auto& d = *shared_->description;
+        if (!d.live) return std::nullopt;
+        return unix_now() + d.clock_off - *d.begun - part.start;
+    }
+
+    Outcome add(Fetch& fetch, SegmentList& list, const Part& part, const Description::Group& group,
+                std::size_t rendition) {
+        Addressing a{part};
+        auto& rung = group.rungs[rendition];
+        if (a.has("SegmentTemplate")) return add_template(list, part, a, rung);
+        if (a.has("SegmentList")) return add_list(list, part, a);
+        return add_base(fetch, list, part, a);
+    }
+    struct Scale {
+        std::uint64_t ticks = 1;
+        std::uint64_t offset = 0;
+        Time at(std::uint64_t t) const {
+            return ticks_to_time(static_cast<std::int64_t>(t) - static_cast<std::int64_t>(offset), 1, ticks);
+        }
+        Time length(std::uint64_t t) const { return ticks_to_time(static_cast<std::int64_t>(t), 1, ticks); }
+    };
+    static Scale scale_of(const Addressing& a, const char* element) {
+        return {std::max<std::uint64_t>(1, a.whole(element, "timescale", 1)),
+                a.whole(element, "presentationTimeOffset", 0)};
+    }
+    Outcome put(SegmentList& list, const Part& part, const Scale& scale, Segment s) {
+        s.discontinuity = part.period;
+        s.zero = scale.length(scale.offset) - part.start;
+        if (list.segments.size() >= most_segments)
+            return fail(Code::limit, fmt::format("The manifest names more than {} segments.", most_segments),
+                        "Make segments longer.");
+        s.duration = std::max(s.duration, 1_ms);
+        list.segments.push_back(std::move(s));
+        return {};
+    }
+
+    Outcome add_template(SegmentList& list, const Part& part, const Addressing& a, const Rung& rung) {
+        constexpr auto element = "SegmentTemplate";
+        auto scale = scale_of(a, element);
+        auto media = a.attribute(element, "media"), initialization = a.attribute(element, "initialization");
+        auto id = std::string(part.levels.back().attribute("id").value());
+        std::shared_ptr<Map> map;
+        if (!initialization.empty()) {
+            auto filled = fill(initialization, id, rung.bandwidth, 0, 0);
+            if (!filled) return bad(part, "its template has something between dollar signs that is not known");
+            map = std::make_shared<Map>();
+            TRY(map->address, resolve(part.base, *filled));
+        }
+        auto first = a.whole(element, "startNumber", 1);
+        auto here = passed(part);
+        auto one = [&](std::uint64_t n, std::uint64_t time, Time start, Time length) -> Outcome {
+            auto filled = fill(media, id, rung.bandwidth, n, time);
+            if (!filled) return bad(part, "its template has something between dollar signs that is not known");
+            Segment s;
+            TRY(s.address, resolve(part.base, *filled));
+            s.start = part.start + start, s.duration = length, s.number = n, s.map = map;
+            return put(list, part, scale, std::move(s));
+        };
+        auto depth = shared_->description->depth;
+        if (auto timeline = a.inner(element, "SegmentTimeline")) {
+            std::uint64_t t = 0, n = first;
+            std::vector<Node> entries;
+            each(timeline, "S", [&](Node e) { entries.push_back(e); });
+            for (std::size_t i = 0; i < entries.size(); ++i) {
+                auto e = entries[i];
+                t = number(e, "t", t);
+                auto d = number(e, "d");
+                if (d == 0) return bad(part, "a segment of its timeline has no length");
+                auto repeat = std::strtoll(e.attribute("r").value(), nullptr, 10);
+                auto until = UINT64_MAX;
+                if (repeat < 0) {
+                    // As often as it fits before the next entry, or the end.
+                    if (i + 1 < entries.size() && entries[i + 1].attribute("t"))
+                        until = number(entries[i + 1], "t");
+                    else {
+                        auto end = here ? *here : part.length;
+                        until = scale.offset + static_cast<std::uint64_t>(
+                                                   std::max<std::int64_t>(0, time_to_ticks_floor(end, scale.ticks)));
+                    }
+                    repeat = std::numeric_limits<long long>::max();
+                }
+                for (long long k = 0; k <= repeat && t < until && list.segments.size() <= most_segments; ++k) {
+                    auto start = scale.at(t), length = scale.length(d);
+                    if (part.length.ns > 0 && start >= part.length) return {};
+                    bool there =
+                        !here || (start + length <= *here && (depth.ns == 0 || start + length > *here - depth));
+                    if (there) TRY_DO(one(n, t, start, length));
+                    t += d, ++n;
+                }
+            }
+            return {};
+        }
+        auto d = a.whole(element, "duration", 0);
+        if (d == 0) return bad(part, "the length of its segments is not stated");
+        auto length = scale.length(d);
+        if (length < 1_ms) return bad(part, "its segments last less than a thousandth of a second");
+        if (!here && part.length.ns <= 0) return bad(part, "it is not said how long it lasts");
+        auto count = [&](Time t) {
+            return static_cast<std::uint64_t>(std::max<std::int64_t>(0, t.ns)) / static_cast<std::uint64_t>(length.ns);
+        };
+        std::uint64_t from = 0, to = 0;
+        if (here) {
+            auto end = part.length.ns > 0 ? std::min(*here, part.length) : *here;
+            to = count(end);
+            from = depth.ns > 0 ? count(*here - depth) : 0;
+            if (to - std::min(from, to) > 10'000) from = to - 10'000;
+        } else {
+            to = count(part.length + length - 1_ms);
+        }
+        for (auto k = from; k < to; ++k) {
+            auto start = scale.length(d * k);
+            auto lasts = part.length.ns > 0 ? std::min(length, part.length - start) : length;
+            TRY_DO(one(first + k, d * k + scale.offset, start, lasts));
+        }
+        return {};
+    }
+
+    Outcome add_list(SegmentList& list, const Part& part, const Addressing& a) {
+        constexpr auto element = "SegmentList";
+        auto scale = scale_of(a, element);
+        auto length = scale.length(a.whole(element, "duration", 0));
+        std::shared_ptr<Map> map;
+        if (auto n = a.inner(element, "Initialization")) {
+            map = std::make_shared<Map>();
+            auto source = std::string(n.attribute("sourceURL").value());
+            TRY(map->address, source.empty() ? Result<std::string>(part.base) : resolve(part.base, source));
+            map->range = range(n.attribute("range").value());
+        }
+        std::vector<Node> entries;
+        for (auto l = part.levels.rbegin(); l != part.levels.rend() && entries.empty(); ++l)
+            each(child(*l, element), "SegmentURL", [&](Node n) { entries.push_back(n); });
+        std::vector<std::pair<Time, Time>> times;
+        if (auto timeline = a.inner(element, "SegmentTimeline")) {
+            std::uint64_t t = 0;
+            each(timeline, "S", [&](Node e) {
+                t = number(e, "t", t);
+                auto repeat = std::clamp<long long>(std::strtoll(e.attribute("r").value(), nullptr, 10), 0, 100'000);
+                for (long long k = 0; k <= repeat && times.size() < entries.size(); ++k)
+                    times.emplace_back(scale.at(t), scale.length(number(e, "d"))), t += number(e, "d");
+            });
+        }
+        if (length.ns <= 0 && times.size() < entries.size()) {
+            if (entries.size() != 1 || part.length.ns <= 0)
+                return bad(part, "the length of its segments is not stated");
+            length = part.length;
+        }
+        auto first = a.whole(element, "startNumber", 1);
+        for (std::size_t k = 0; k < entries.size(); ++k) {
+            Segment s;
+            auto name = std::string(entries[k].attribute("media").value());
+            TRY(s.address, name.empty() ? Result<std::string>(part.base) : resolve(part.base, name));
+            s.range = range(entries[k].attribute("mediaRange").value());
+            auto start = k < times.size() ? times[k].first : length * static_cast<std::int64_t>(k);
+            s.start = part.start + start, s.duration = k < times.size() ? times[k].second : length;
+            if (part.length.ns > 0) s.duration = std::min(s.duration, std::max(1_ms, part.length - start));
+            s.number = first + k, s.map = map;
+            TRY_DO(put(list, part, scale, std::move(s)));
+        }
+        return {};
+    }
+
+    /// One file: the places of its segments stand in an index within it (ISO/IEC 14496-12 clause 8.16.3); without one
+    /// it is a single segment.
+    Outcome add_base(Fetch& fetch, SegmentList& list, const Part& part, const Addressing& a) {
+        constexpr auto element = "SegmentBase";
+        auto scale = scale_of(a, element);
+        Segment whole;
+        whole.address = part.base, whole.start = part.start, whole.duration = part.length, whole.number = 1;
+        auto index = range(a.attribute(element, "indexRange"));
+        if (!index) {
+            if (part.length.ns <= 0) return bad(part, "it is not said how long it lasts");
+            return put(list, part, scale, std::move(whole));
+        }
+        TRY(auto got, fetch.get(part.base, index, 16 << 20));
+        auto map = std::make_shared<Map>();
+        map->address = part.base;
+        auto n = a.inner(element, "Initialization");
+        map->range = n ? range(n.attribute("range").value()) : std::nullopt;
+        if (!map->range) map->range = ByteSource::Range{0, index->from};
+        ByteReader r(got.bytes);
+        auto size = r.u32();
+        if (r.u32() != fourcc("sidx") || size < 24) return bad(part, "there is no index where it is said to be");
+        auto version = r.u32() >> 24;
+        r.skip(4);
+        auto timescale = std::max<std::uint32_t>(1, r.u32());
+        auto time = version ? r.u64() : r.u32();
+        auto at = index->from + size + (version ? r.u64() : r.u32());
+        r.skip(2);
+        auto count = r.u16();
+        std::uint64_t number = 1;
+        for (unsigned i = 0; i < count && !r.overrun(); ++i) {
+            auto word = r.u32(), lasts = r.u32();
+            r.skip(4);
+            if (r.overrun()) break;
+            if (word >> 31) return bad(part, "its index is one of further indexes, which is not followed");
+            Segment s;
+            s.address = part.base, s.map = map, s.number = number++;
+            s.range = ByteSource::Range{at, at + (word & 0x7FFFFFFF)};
+            s.start =
+                part.start +
+                ticks_to_time(static_cast<std::int64_t>(std::min<std::uint64_t>(time, INT64_MAX / 4)), 1, timescale) -
+                scale.length(scale.offset);
+            s.duration = ticks_to_time(lasts, 1, timescale);
+            at += word & 0x7FFFFFFF, time += lasts;
+            TRY_DO(put(list, part, scale, std::move(s)));
+        }
+        return {};
+    }
+
+    std::shared_ptr<Shared> shared_;
+    std::size_t group_;
+};
+}  // namespace
+
+bool is_manifest(ByteView head) {
+    std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
+    if (text.starts_with("\xEF\xBB\xBF")) text.remove_prefix(3);
+    text = transfer::trimmed(text);
+    while (text.starts_with('\n') || text.starts_with('\r')) text.remove_prefix(1);
+    return text.starts_with('<') && (text.find("<MPD") != text.npos || text.find(":MPD") != text.npos);
+}
+
+Result<Plan> plan_dash(ByteView xml, const std::string& address, std::optional<Time> server_date) {
+    auto description = std::make_shared<Description>();
+    TRY_DO(description->read(xml, address));
+    if (server_date)
+        description->clock_off = *server_date - Time{std::chrono::system_clock::now().time_since_epoch().count()};
+    TRY(auto groups, description->groups());
+    auto name = fmt::format("“{}”", transfer::last_part(address));
+    auto main = std::find_if(groups.begin(), groups.end(), [](auto& g) { return g.kind == Kind::video; });
+    if (main == groups.end())
+        main = std::find_if(groups.begin(), groups.end(), [](auto& g) { return g.kind == Kind::audio; });
+    if (main == groups.end())
+        return fail(Code::malformed, fmt::format("{} names neither pictures nor sound.", name),
+                    "Make the manifest again.");
+    if (main->encrypted)
+        return fail(Code::encrypted,
+                    fmt::format("The segments of {} are encrypted in a way that is not known here.", name),
+                    "Ask for a copy without encryption; Ruedo holds no keys.");
+    Plan plan;
+    plan.kind = "dash";
+    std::shared_ptr<DashLister> lister;
+    auto add = [&](std::size_t g) {
+        auto next = lister ? std::make_shared<DashLister>(*lister, g) : std::make_shared<DashLister>(description, g);
+        if (!lister) lister = next;
+        plan.feeds.push_back({groups[g].kind, groups[g].rungs, next, name});
+        // Of sound and captions the best is taken: they cost little.
+        return plan.feeds.size() - 1;
+    };
+    auto main_index = static_cast<std::size_t>(main - groups.begin());
+    add(main_index);
+    find_in_rungs(plan, plan.feeds[0].rungs);
+    for (std::size_t g = 0; g < groups.size(); ++g) {
+        if (g == main_index || groups[g].kind == Kind::video || groups[g].encrypted) continue;
+        auto feed = add(g);
+        auto& list = groups[g].kind == Kind::audio ? plan.sounds : plan.texts;
+        list.push_back({feed, groups[g].name, groups[g].language, groups[g].is_default});
+    }
+    return plan;
+}
+
+}  // namespace ruedo::stream

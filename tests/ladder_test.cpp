@@ -1,0 +1,249 @@
+// SPDX-License-Identifier: Apache-2.0
+// Ladders that are made here, held against the standards they follow, and played.
+#include "convert/ladder.h"
+
+#include <fmt/format.h>
+
+#include "stream/host.h"
+#include "stream/stream.h"
+#include "support.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+using stream::Playlist;
+
+namespace {
+/// Made once: six seconds in three rungs and segments of a second, in both wraps, with a manifest.
+const LadderMade& made_ladder() {
+    static Folder folder;
+    static const auto made = [] {
+        LadderOptions o;
+        o.out = folder / "ladder";
+        o.rungs = *parse_rungs("96x54@90k,64x36@50k,48x28@30k");
+        o.segment = 1_s;
+        o.transport = o.dash = true;
+        return value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
+    }();
+    return made;
+}
+Playlist list_of(const fs::path& path) {
+    auto bytes = bytes_of(path);
+    return value(stream::parse_playlist(bytes, path.string()));
+}
+struct Pictures {
+    std::vector<int> numbers;
+    std::vector<Time> times;
+    std::set<std::uint32_t> rungs;
+};
+Pictures pictures_of(const fs::path& path, StreamOptions options = {.best = true, .on_demand = true}) {
+    auto clip = std::shared_ptr<Clip>(value(open_clip(path.string(), options)));
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    Pictures p;
+    while (auto picture = value(reader->next())) {
+        p.numbers.push_back(demo::read_strip(render(*picture, 96, 54)).value_or(-1));
+        p.times.push_back(picture->pts);
+        p.rungs.insert(picture->variant);
+    }
+    return p;
+}
+}  // namespace
+
+TEST_CASE("rungs are read as they are written, or proposed in the shape of the clip") {
+    auto rungs = parse_rungs("1280x720@2.5M,640x360@700k,320x180@90000");
+    REQUIRE(rungs);
+    CHECK(*rungs == std::vector<RungSpec>{{1280, 720, 2'500'000}, {640, 360, 700'000}, {320, 180, 90'000}});
+    for (auto bad :
+         {"", "1280x720", "1280@1M", "1281x720@1M", "1280x720@1G", "1280x720@0k", "x720@1M", "1280x720@1M,,"}) {
+        INFO(bad);
+        CHECK(!parse_rungs(bad));
+    }
+    for (auto [w, h, turn] :
+         {std::tuple{1920, 1080, 0}, {1080, 1920, 0}, {1920, 1080, 90}, {720, 576, 0}, {64, 36, 0}, {8000, 4000, 0}}) {
+        VideoFormat f;
+        f.width = w, f.height = h, f.rotation = turn;
+        auto all = propose_rungs(f, 30, 5);
+        REQUIRE(!all.empty());
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            CHECK((all[i].width % 2 == 0 && all[i].height % 2 == 0));
+            auto shape = static_cast<double>(all[i].width) / all[i].height;
+            CHECK(shape == Approx(static_cast<double>(f.display_width()) / f.display_height()).epsilon(0.03));
+            if (i > 0)
+                CHECK((all[i].width < all[i - 1].width && all[i].bitrate < all[i - 1].bitrate &&
+                       all[i].bitrate * 2.2 > all[i - 1].bitrate));
+        }
+    }
+}
+
+TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe, and its lists say what is so") {
+    auto& made = made_ladder();
+    REQUIRE(made.rungs.size() == 3);
+    CHECK(made.segments == 6);
+    for (auto& [name, form] :
+         std::vector<std::pair<std::string, std::string>>{{"master.m3u8", "m4s"}, {"master-ts.m3u8", "ts"}}) {
+        INFO(name);
+        auto master = list_of(made.path / name);
+        REQUIRE(master.master);
+        REQUIRE(master.master->variants.size() == 3);
+        auto sound = list_of(made.path / "sound" / form / "list.m3u8").list;
+        double sound_peak = 0;
+        for (auto& s : sound.segments)
+            sound_peak = std::max(sound_peak, static_cast<double>(fs::file_size(s.address)) * 8 / s.duration.seconds());
+        std::optional<std::vector<Time>> starts;
+        for (auto& v : master.master->variants) {
+            INFO(v.address);
+            auto list = list_of(v.address).list;
+            CHECK((list.ended && list.too_long == 0 && list.segments.size() == 6));
+            CHECK((v.codecs.starts_with("avc1.64") && v.codecs.ends_with(",mp4a.40.2") &&
+                   v.frame_rate == Rational{30, 1}));
+            double peak = 0, bytes = 0;
+            std::vector<Time> times;
+            for (auto& s : list.segments) {
+                Bytes all = s.map ? bytes_of(s.map->address) : Bytes{};
+                auto body = bytes_of(s.address);
+                peak = std::max(peak, static_cast<double>(body.size()) * 8 / s.duration.seconds());
+                bytes += static_cast<double>(body.size());
+                all.insert(all.end(), body.begin(), body.end());
+                if (form == "ts") {
+                    // Tables first, and every counter goes on within a segment.
+                    CHECK((all[0] == 0x47 && (all[1] & 0x1F) == 0 && all[2] == 0 && all[188] == 0x47));
+                    std::map<int, int> counters;
+                    for (std::size_t at = 0; at + 188 <= all.size(); at += 188) {
+                        REQUIRE(all[at] == 0x47);
+                        auto pid = (all[at + 1] & 0x1F) << 8 | all[at + 2];
+                        auto counter = all[at + 3] & 15;
+                        if (counters.contains(pid)) CHECK(counter == ((counters[pid] + 1) & 15));
+                        counters[pid] = counter;
+                    }
+                }
+                auto clip = value(open_segment(memory_source(std::move(all), "segment")));
+                auto& track = *clip->info().main(Kind::video);
+                CHECK((track.video.width == v.width && track.video.height == v.height));
+                auto reader = clip->reader(track.id);
+                PacketHead head;
+                Time first = Time::max(), end{};
+                for (int k = 0; value(reader->next(head)); ++k) {
+                    CHECK(head.keyframe == (k == 0));
+                    first = std::min(first, head.pts), end = std::max(end, head.pts + head.duration);
+                }
+                CHECK(std::abs((end - first - s.duration).ns) < 100'000);
+                auto zero = form == "ts" ? 1_s : Time{};
+                times.push_back(*clip->info().zero + first - zero);
+                CHECK(std::abs((times.back() - s.start).ns) < 100'000);
+            }
+            if (!starts) starts = times;
+            CHECK(*starts == times);
+            // As stated: no segment takes more, with its sound; and not much less is stated as the mean.
+            CHECK(static_cast<double>(v.bandwidth) >= peak + sound_peak - 2);
+            CHECK(static_cast<double>(v.average_bandwidth) ==
+                  Approx(bytes * 8 / list.end().seconds() + sound_peak).epsilon(0.12));
+            // Every keyframe can be fetched alone.
+            auto keys = list_of(fs::path(v.address).parent_path() / "keys.m3u8").list;
+            REQUIRE((keys.pictures_alone && keys.segments.size() == 6));
+            for (auto& s : keys.segments) {
+                Bytes all = s.map ? bytes_of(s.map->address) : Bytes{};
+                auto body = bytes_of(s.address);
+                REQUIRE(s.range->to <= body.size());
+                all.insert(all.end(), body.begin(), body.begin() + static_cast<std::ptrdiff_t>(s.range->to));
+                std::shared_ptr<Clip> clip = value(open_segment(memory_source(std::move(all), "key")));
+                auto reader =
+                    value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+                CHECK(value(reader->next()));
+            }
+        }
+    }
+}
+
+TEST_CASE("every rung of a ladder that is made here plays picture for picture, by playlists and by the manifest") {
+    auto& made = made_ladder();
+    std::vector<int> all(180);
+    std::iota(all.begin(), all.end(), 0);
+    for (auto name : {"master.m3u8", "master-ts.m3u8", "manifest.mpd"}) {
+        INFO(name);
+        auto clip = value(open_clip((made.path / name).string()));
+        auto report = *clip->stream();
+        REQUIRE(report.rungs.size() == 3);
+        for (auto& r : report.rungs) {
+            INFO(r.id);
+            StreamOptions o{.on_demand = true};
+            o.rung = r.id;
+            auto p = pictures_of(made.path / name, o);
+            CHECK(p.times.size() == 180);
+            bool exact = true;
+            for (std::size_t k = 0; k < p.times.size(); ++k)
+                exact = exact && p.times[k] == ticks_to_time(static_cast<std::int64_t>(k), 1, 30);
+            CHECK(exact);
+            if (r.width == 96) CHECK(p.numbers == all);
+        }
+        auto heard = sound_of(std::shared_ptr<Clip>(std::move(clip)));
+        auto was = sound_of(value(open_clip(tiny("ladder.mp4").string())));
+        CHECK(std::abs(static_cast<double>(heard.size()) - static_cast<double>(was.size())) < 4800);
+        // The bursts lie where they lay.
+        auto onset = [](const std::vector<float>& s, std::size_t from) {
+            while (from < s.size() && std::abs(s[from]) < 0.05F) ++from;
+            return from / 2;
+        };
+        for (std::size_t second : {1, 3, 5}) {
+            auto from = (second * 48000 - 12000) * 2;
+            CHECK(std::abs(static_cast<double>(onset(heard, from)) - static_cast<double>(onset(was, from))) < 96);
+        }
+    }
+}
+
+TEST_CASE("two hundred changes of rung lose no picture and show none twice") {
+    auto& made = made_ladder();
+    auto host = value(stream::Host::start({.folder = made.path}));
+    std::uint64_t switches = 0;
+    std::size_t wrong = 0;
+    std::set<std::uint32_t> rungs;
+    for (int run = 0; run < 60 && switches < 200; ++run) {
+        auto address = host->address() + (run % 2 ? "master.m3u8" : "master-ts.m3u8");
+        auto clip = std::shared_ptr<Clip>(value(open_clip(address, StreamOptions{.on_demand = true})));
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        std::size_t k = 0;
+        for (;;) {
+            // It is shown small and large in turns, and nothing larger than that is fetched.
+            auto small = (static_cast<int>(k) / 30 + run) % 3;
+            clip->shown_at(small == 0 ? 48 : small == 1 ? 64 : 96, 20);
+            auto p = value(reader->next());
+            if (!p) break;
+            wrong += p->pts != ticks_to_time(static_cast<std::int64_t>(k++), 1, 30);
+            if (p->width == 96) wrong += demo::read_strip(render(*p)) != static_cast<int>(k - 1);
+            rungs.insert(p->variant);
+        }
+        CHECK(k == 180);
+        switches += clip->stream()->switches;
+    }
+    CHECK(wrong == 0);
+    CHECK(rungs.size() == 3);
+    CHECK(switches >= 200);
+}
+
+TEST_CASE("a ladder may be encrypted, is never made over what is there, and is whole or not at all") {
+    Folder folder;
+    LadderOptions o;
+    o.out = folder / "locked";
+    o.rungs = *parse_rungs("96x54@90k,64x36@50k");
+    o.segment = 2_s, o.key = true, o.measure = false;
+    auto made = value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
+    auto clip = value(open_clip(made.master.string()));
+    CHECK(clip->stream()->encrypted == "aes-128");
+    CHECK(pictures_of(made.master).numbers.back() == 179);
+    // Without the key nothing of it can be read.
+    fs::remove(made.path / "key");
+    CHECK(!open_clip(made.master.string()));
+    auto again = make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard());
+    REQUIRE(!again);
+    CHECK(again.error().code == Code::exists);
+    o.out = folder / "stopped";
+    o.told = [](auto&) { return false; };
+    auto stopped = make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard());
+    REQUIRE(!stopped);
+    CHECK(stopped.error().code == Code::cancelled);
+    o.told = {}, o.dash = true;
+    CHECK(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()).error().code == Code::refused);
+    o.key = false;
+    CHECK(make_ladder((folder / "none.mp4").string(), o, CodecRegistry::standard()).error().code == Code::not_found);
+    std::size_t left = 0;
+    for (auto& entry : fs::directory_iterator(folder.path)) left += entry.path().filename() != "locked";
+    CHECK(left == 0);
+}
