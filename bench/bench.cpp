@@ -383,6 +383,10 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"compare", compare_row},
         {"room", room_row},
         {"room-still", room_still_row},
+        {"adapt.lookahead", adapt_lookahead_row},
+        {"adapt.buffer", adapt_buffer_row},
+        {"adapt.throughput", adapt_throughput_row},
+        {"adapt.speed", adapt_speed_row},
         {"pacing", pacing},
         {"sync", sync},
 #ifdef RUEDO_BENCH_WINDOW

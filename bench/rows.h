@@ -38,6 +38,10 @@ json play_through_row();
 json compare_row();
 json room_row();
 json room_still_row();
+json adapt_lookahead_row();
+json adapt_buffer_row();
+json adapt_throughput_row();
+json adapt_speed_row();
 
 // Rows that need a window; built where there is one.
 json overlay();

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "demo/clips.h"
 
+#include "convert/ladder.h"
+
 #include <fmt/format.h>
 
 #include <cmath>
@@ -124,6 +126,42 @@ void reel(Canvas& c, double t) {
     }
 }
 
+/// A long pass along the coast: hills, houses with lit windows and now and then a light, at three distances.
+void coast(Canvas& c, double t) {
+    double w = c.width(), h = c.height();
+    double evening = 0.5 + 0.5 * std::sin(t * 0.12);
+    c.gradient({60 + 90 * evening, 70 + 60 * evening, 110}, {200, 140 + 40 * evening, 110});
+    for (int layer = 0; layer < 3; ++layer) {
+        double speed = w * (0.03 + 0.05 * layer), base = h * (0.5 + 0.09 * layer), tall = h * (0.2 - 0.03 * layer);
+        Rgb land{90.0 - 22 * layer, 92.0 - 18 * layer, 96.0 - 20 * layer};
+        double wide = w * 0.16;
+        auto first = static_cast<int>(t * speed / wide) - 1;
+        for (int i = first; i < first + 10; ++i) {
+            double x = i * wide - t * speed, rise = tall * (0.4 + 0.6 * grain(i * 3 + layer * 101));
+            std::array<Point, 4> hill{{{x - wide * 0.3, base},
+                                       {x + wide * 0.3, base - rise},
+                                       {x + wide * 0.8, base - rise * 0.8},
+                                       {x + wide * 1.4, base}}};
+            c.polygon(hill, land);
+            if (layer == 2 && grain(i * 7) > 0.6) {
+                tower(c, x + wide * 0.5, base - rise * 0.85, h * 0.16, w * 0.025);
+                c.glow({x + wide * 0.5, base - rise * 0.85 - h * 0.17}, h * 0.06 * (1 + 0.5 * std::cos(t * 2 + i)),
+                       lamp, 0.9);
+            }
+            for (int k = 0; k < 3; ++k)
+                if (grain(i * 11 + k + layer) > 0.45)
+                    c.rect(x + wide * (0.35 + 0.15 * k), base - rise * 0.5, x + wide * (0.35 + 0.15 * k) + 5,
+                           base - rise * 0.5 + 7, {250, 220, 140}, 0.9);
+        }
+    }
+    c.rect(0, h * 0.7, w, h, {46, 66, 84});
+    for (int i = 0; i < 60; ++i) {
+        double y = h * (0.71 + 0.2 * grain(i + 90)),
+               x = std::fmod(grain(i) * w * 3 + w * 30 - t * w * (0.1 + 0.4 * (y / h - 0.7)), w * 1.2) - w * 0.1;
+        c.rect(x, y, x + 30 + 40 * grain(i + 5), y + 2, {150, 170, 180}, 0.4);
+    }
+}
+
 void fog(Canvas& c, double t) {
     double w = c.width(), h = c.height(), part = t - std::floor(t);
     bool on = part < 0.12;
@@ -211,6 +249,37 @@ std::vector<ClipSpec> harbour_lights() {
                  .sound = projector};
     ClipSpec signal{.file = "fog-signal.webm", .width = 960, .height = 540, .seconds = 20, .draw = fog, .sound = horn};
     return {wide, upright, old, signal};
+}
+
+ClipSpec coastal_pass() {
+    return {.file = "coast.mp4",
+            .video = Codec::h264,
+            .audio = Codec::aac,
+            .width = 960,
+            .height = 540,
+            .rate = {25, 1},
+            .seconds = 40,
+            .keyframe_every = 50,
+            .bitrate = 2'400'000,
+            .draw = coast,
+            .sound = waves};
+}
+
+Outcome make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
+    std::error_code ec;
+    auto spec = coastal_pass();
+    auto whole = folder / ("." + spec.file);
+    std::filesystem::remove_all(folder / "coast", ec);
+    spec.file = whole.filename().string();
+    auto made = make_clip(spec, folder, codecs);
+    if (made) {
+        LadderOptions o;
+        o.out = folder / "coast", o.rungs = *parse_rungs("960x540@1500k,640x360@800k,448x252@400k");
+        o.measure = false, o.dash = true;
+        if (auto ladder = make_ladder(whole.string(), o, codecs); !ladder) made = std::unexpected(ladder.error());
+    }
+    std::filesystem::remove(whole, ec);
+    return made;
 }
 
 Image draw_frame(const ClipSpec& spec, int number) {

@@ -21,6 +21,11 @@ int main(int argc, char** argv) {
     bool outdated = !std::filesystem::exists(folder / drawn, ec);
     // Two at a time: an encoder keeps one core busy.
     auto specs = demo::harbour_lights();
+    auto coast = [&]() -> Outcome {
+        std::error_code gone;
+        if (!outdated && std::filesystem::exists(folder / "coast" / "master.m3u8", gone)) return {};
+        return demo::make_coast(folder, CodecRegistry::standard());
+    };
     std::atomic<std::size_t> next = 0;
     std::atomic<bool> ok = true;
     std::mutex print;
@@ -42,6 +47,9 @@ int main(int argc, char** argv) {
     std::thread other(work);
     work();
     other.join();
+    // Its rungs are made side by side already.
+    if (auto made = coast(); !made)
+        std::fprintf(stderr, "coast: %s %s\n", made.error().sentence.c_str(), made.error().hint.c_str()), ok = false;
     if (ok) (void)write_file(folder / drawn, {});
     return ok ? 0 : 1;
 }

@@ -215,3 +215,41 @@ TEST_CASE("two media of one name both go in, one used twice goes in once") {
     CHECK(bytes_of(packed.folder / inside.sources[1].file) == bytes_of(fixture("vp8_vorbis.webm")));
     CHECK(std::distance(fs::directory_iterator(packed.folder / "media"), {}) == 2);
 }
+
+TEST_CASE("a stream on disk is packed with all that it is made of, and plays from there") {
+    Shop shop{"vp9_opus.webm"};
+    for (auto name : {"one", "two"}) {
+        fs::create_directories(shop.folder / name);
+        fs::copy(fixture("streams/fmp4"), shop.folder.path / name / "coast", fs::copy_options::recursive);
+        SourceSpec s;
+        s.name = name, s.file = std::string(name) + "/coast/master.m3u8";
+        shop.document.sources.push_back(s);
+    }
+    auto packed = value(shop.pack_into(shop.folder / "out"));
+    auto inside = value(load_document(packed.folder / "player.json"));
+    // Two of one name each have a folder of their own.
+    CHECK(inside.sources.at(1).file == "media/coast/master.m3u8");
+    CHECK(inside.sources.at(2).file == "media/coast-2/master.m3u8");
+    fs::remove_all(shop.folder / "one"), fs::remove_all(shop.folder / "two");
+    for (std::size_t i : {1, 2}) {
+        std::shared_ptr<Clip> clip = value(open_clip((packed.folder / inside.sources[i].file).string()));
+        CHECK(value(scan_track(*clip, *clip->info().main(Kind::video))).frame_count == 180);
+        CHECK(value(scan_track(*clip, *clip->info().main(Kind::audio))).frame_count > 250);
+    }
+    // What names something elsewhere is not packed half.
+    Shop other{"vp9_opus.webm"};
+    fs::copy(fixture("streams/fmp4"), other.folder / "coast", fs::copy_options::recursive);
+    fs::rename(other.folder / "coast/audio", other.folder / "audio");
+    auto text = bytes_of(other.folder / "coast/master.m3u8");
+    std::string master(text.begin(), text.end());
+    master.replace(master.find("audio/index"), 5, "../audio");
+    fs::remove(other.folder / "coast/master.m3u8");
+    put(other.folder / "coast/master.m3u8",
+        ByteView(reinterpret_cast<const std::uint8_t*>(master.data()), master.size()));
+    SourceSpec s;
+    s.name = "far", s.file = "coast/master.m3u8";
+    other.document.sources.push_back(s);
+    auto refused = other.pack_into(other.folder / "out");
+    REQUIRE(!refused);
+    CHECK(refused.error().code == Code::refused);
+}

@@ -6,6 +6,7 @@
 
 #include <thread>
 
+#include "facts/facts.h"
 #include "stream/address.h"
 #include "stream/host.h"
 #include "support.h"
@@ -265,6 +266,22 @@ TEST_CASE("a stream plays in virtual time like any other clip, and the same on e
     }
 }
 
+TEST_CASE("what is here is told without a gap, wherever it plays") {
+    for (std::string name : {"fmp4/master.m3u8", "ts/master.m3u8"}) {
+        INFO(name);
+        auto clip = opened_stream(fixture("streams/" + name).string(), {.best = true, .on_demand = true});
+        (void)all_pictures(clip);
+        (void)sound_of(clip);
+        auto& tracks = clip->info().tracks;
+        for (Time t{}; t < 6_s; t += 7_ms) {
+            auto here = clip->buffered(tracks, t);
+            REQUIRE(here);
+            INFO(t.ns);
+            CHECK((here->from.ns == 0 && here->to >= 6_s));
+        }
+    }
+}
+
 TEST_CASE("segments that are encrypted with a key of 128 bits play like the plain ones") {
     Copy copy("ts");
     Bytes key(16);
@@ -490,4 +507,49 @@ TEST_CASE("manifests that are wrong, or mean harm, end in a sentence") {
     for (int i = 0; i < 20'000; ++i) deep += "<a>";
     put_text(copy.folder.path / "deep.mpd", swapped(fine, "<Period>", deep + "<Period>"));
     CHECK(!open_clip(copy / "deep.mpd"));
+}
+
+TEST_CASE("facts of a stream come from its lists and its beginning, and say what is wrong with its ladder") {
+    auto facts_of = [](const std::string& path, bool whole) {
+        FactsOptions o;
+        o.loudness = false, o.whole = whole;
+        return value(gather_facts(std::shared_ptr<Clip>(value(open_clip(path))), CodecRegistry::standard(), path, o));
+    };
+    auto has = [](const SourceFacts& f, std::string_view code) {
+        return std::any_of(f.findings.begin(), f.findings.end(), [&](auto& x) { return x.code == code; });
+    };
+    auto path = fixture("streams/fmp4/master.m3u8").string();
+    auto quick = facts_of(path, false), all = facts_of(path, true);
+    REQUIRE((quick.stream && quick.stream->rungs.size() == 3));
+    for (auto& r : quick.stream->rungs) CHECK(r.starts == std::vector<Time>{0_s, 2_s, 4_s, 6_s});
+    CHECK(quick.duration == 6_s);
+    CHECK(quick.first_sentence.find("3 rungs") != std::string::npos);
+    CHECK(quick.tracks[0].frame_rate == Rational{30, 1});
+    CHECK(all.tracks[0].frame_count == 180);
+    for (auto code : {"rungs-apart", "over-bandwidth", "one-rung", "rung-gap", "no-codecs", "sparse-keyframes"}) {
+        INFO(code);
+        CHECK(!has(quick, code));
+        CHECK(!has(all, code));
+    }
+    // Each of them, brought about.
+    Copy copy("ts");
+    auto list = text_of(copy / "180p/index.m3u8"), master = text_of(copy / "master.m3u8");
+    auto changed = [](std::string text, const std::string& what, const std::string& with) {
+        for (std::size_t at = 0; (at = text.find(what, at)) != std::string::npos; at += with.size())
+            text.replace(at, what.size(), with);
+        return text;
+    };
+    put_text(copy / "180p/index.m3u8", changed(list, "2.00000", "1.80000"));
+    CHECK(has(facts_of(copy / "master.m3u8", false), "rungs-apart"));
+    put_text(copy / "180p/index.m3u8", list);
+    put_text(copy / "master.m3u8",
+             changed(changed(master, "BANDWIDTH=295536", "BANDWIDTH=100000"), "BANDWIDTH=229360", "BANDWIDTH=40000"));
+    auto wrong = facts_of(copy / "master.m3u8", true);
+    CHECK((has(wrong, "over-bandwidth") && has(wrong, "rung-gap")));
+    put_text(copy / "master.m3u8", changed(changed(master, ",CODECS=\"avc1.64000d,mp4a.40.2\"", ""),
+                                           ",CODECS=\"avc1.64001e,mp4a.40.2\"", ""));
+    CHECK(has(facts_of(copy / "master.m3u8", false), "no-codecs"));
+    CHECK(has(facts_of(copy / "180p/index.m3u8", false), "one-rung") == false);  // a bare list promises no others
+    put_text(copy / "180p/index.m3u8", changed(list, "TARGETDURATION:2", "TARGETDURATION:1"));
+    CHECK(has(facts_of(copy / "180p/index.m3u8", false), "too-long"));
 }

@@ -51,12 +51,9 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
                             .arg(t.id)
                             .arg(t.codec == Codec::unknown ? escape(t.codec_tag) : text(codec_title(t.codec)));
         if (!t.codec_string.empty()) words += QString(" (%1)").arg(text(t.codec_string));
-        if (t.kind == Kind::video)
-            words += QString(", %1 × %2, %3 frames, %4 keyframes")
-                         .arg(t.video.width)
-                         .arg(t.video.height)
-                         .arg(s.frame_count)
-                         .arg(s.keyframe_times.size());
+        if (t.kind == Kind::video) words += QString(", %1 × %2").arg(t.video.width).arg(t.video.height);
+        if (t.kind == Kind::video && !f.stream)
+            words += QString(", %1 frames, %2 keyframes").arg(s.frame_count).arg(s.keyframe_times.size());
         if (t.kind == Kind::audio)
             words += QString(", %1 Hz, %2 channel%3")
                          .arg(t.audio.rate)
@@ -130,6 +127,7 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
       project_(project),
       shape_(new Shape(this)),
       strip_(new StripChart(this)),
+      ladder_(new LadderChart(this)),
       text_(new QTextBrowser(this)) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(16, 14, 16, 14);
@@ -139,6 +137,8 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
     box->addWidget(title_);
     box->addWidget(shape_);
     box->addWidget(strip_);
+    box->addWidget(ladder_);
+    ladder_->hide();
     box->addWidget(text_, 1);
     text_->setFrameShape(QFrame::NoFrame);
     text_->setAccessibleName("Facts of the chosen source");
@@ -158,6 +158,9 @@ void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) 
     shape_->setVisible(video != nullptr);
     shape_->update();
     strip_->show_facts(facts_);
+    strip_->setVisible(!facts_->stream);
+    ladder_->setVisible(facts_->stream.has_value());
+    ladder_->show_stream(facts_->stream);
     std::optional<Verdict> verdict;
     auto target = find_target(project_.document().target);
     if (target) verdict = judge(*facts_, *target, CodecRegistry::standard(), source_);
@@ -180,6 +183,8 @@ void FactsPanel::say(const QString& html) {
     shape_->format.reset();
     shape_->hide();
     strip_->show_facts(nullptr);
+    strip_->show();
+    ladder_->hide();
     text_->setHtml(QString("<html><body style='color:%1; line-height:125%'>%2</body></html>")
                        .arg(look::colours().ink.name(), html));
 }
@@ -204,6 +209,7 @@ void FactsPanel::rebuild() {
     auto work = [this, source](const Desk::Question& question) -> Result<SourceFacts> {
         TRY(auto clip, open_clip(source));
         FactsOptions options;
+        options.whole = false;
         options.cancel = &static_cast<const std::atomic<bool>&>(question);
         options.so_far = [&](const SourceFacts& f) {
             bool sound = f.info.main(Kind::audio) != nullptr;

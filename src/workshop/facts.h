@@ -4,6 +4,7 @@
 #include <QTextBrowser>
 
 #include "view/desk.h"
+#include "workshop/ladder_chart.h"
 #include "workshop/project.h"
 #include "workshop/strip_chart.h"
 
@@ -16,6 +17,7 @@ class FactsPanel : public QWidget {
     FactsPanel(Project& project, QWidget* parent = nullptr);
     QString plain_text() const { return text_->toPlainText(); }
     StripChart& strip() { return *strip_; }
+    LadderChart& ladder() { return *ladder_; }
     /// A finding, by its code, is to be mended by a recipe; nothing where Prepare is to tell what becomes of it.
     std::function<void(const std::string& finding)> on_mend;
     /// The findings that can be.
@@ -30,6 +32,7 @@ class FactsPanel : public QWidget {
     QLabel* title_;
     Shape* shape_;
     StripChart* strip_;
+    LadderChart* ladder_;
     QTextBrowser* text_;
     std::string source_;
     std::shared_ptr<const SourceFacts> facts_;

@@ -84,8 +84,8 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
             key = QString::fromStdString(*k), folder = cache_folder();
             if (auto before = kept(folder, key)) return *before;
         }
-    auto facts =
-        gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = cancel, .so_far = {}});
+    auto facts = gather_facts(clip, CodecRegistry::standard(), source,
+                              {.loudness = false, .cancel = cancel, .whole = false, .so_far = {}});
     if (!facts) return {{}, {}, facts.error()};
     g.facts = std::make_shared<SourceFacts>(std::move(*facts));
     if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks)

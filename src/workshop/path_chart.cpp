@@ -20,7 +20,7 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setBackground(c.ground);
     setMinimumSize(260, 160);
-    for (auto* axis : {xAxis, yAxis}) {
+    for (auto* axis : {xAxis, yAxis, yAxis2}) {
         axis->setBasePen(c.line);
         axis->setTickPen(c.line);
         axis->setSubTickPen(Qt::NoPen);
@@ -48,6 +48,13 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     sounded_ = graph(c.teal, 1, Qt::DotLine);
     made_ = graph(c.moss, 1.6, Qt::DashLine);
     shown_ = graph(c.wine, 2.4);
+    // What the link is expected to give, and what the rung takes of it, on a scale of their own.
+    link_ = addGraph(xAxis, yAxis2);
+    link_->setPen(QPen(c.ochre, 1.2, Qt::DashDotLine));
+    rung_ = addGraph(xAxis, yAxis2);
+    rung_->setPen(QPen(c.moss, 1.6));
+    rung_->setLineStyle(QCPGraph::lsStepLeft);
+    yAxis2->setLabel("link and rung, Mbit/s");
     auto marks = [&](QCPScatterStyle::ScatterShape shape, const QColor& colour) {
         auto* g = addGraph();
         g->setLineStyle(QCPGraph::lsNone);
@@ -97,6 +104,15 @@ void PathChart::sample(const Snapshot& s, Time wall_time) {
     }
     buffered_low_->addData(wall, s.buffered_from.seconds());
     buffered_high_->addData(wall, s.buffered_to.seconds());
+    yAxis2->setVisible(s.stream != nullptr);
+    if (s.stream) {
+        link_->addData(wall, s.stream->throughput / 1e6);
+        auto& decided = s.stream->decisions;
+        auto& rungs = s.stream->rungs;
+        auto it = std::find_if(rungs.begin(), rungs.end(),
+                               [&](auto& r) { return !decided.empty() && r.id == decided.back().rung; });
+        if (it != rungs.end()) rung_->addData(wall, it->bits_a_second() / 1e6);
+    }
     if (s.counters.dropped > dropped_) drops_->addData(wall, s.position.seconds());
     dropped_ = s.counters.dropped;
     for (int i = 0; i < graphCount(); ++i)
@@ -116,6 +132,14 @@ void PathChart::follow() {
     double low = range.lower, high = std::min(duration_, range.upper + 1);
     auto room = std::max(2.0, (high - low) * 0.18);
     yAxis->setRange(std::max(-0.4, low - room * 0.4), high + room);
+    if (yAxis2->visible()) {
+        double most = 1;
+        for (auto* g : {link_, rung_}) {
+            auto seen = g->getValueRange(found, QCP::sdBoth, xAxis->range());
+            if (found) most = std::max(most, seen.upper);
+        }
+        yAxis2->setRange(0, most * 1.2);
+    }
     auto top = yAxis->range().upper - yAxis->range().size() * 0.04;
     for (auto it = calls_->data()->begin(); it != calls_->data()->end(); ++it) it->value = top;
 }
@@ -130,7 +154,8 @@ void PathChart::note(const Event& e) {
         {"error", &PathChart::troubles_},         {"starved", &PathChart::troubles_},
         {"sound-missing", &PathChart::troubles_}, {"giving-way", &PathChart::troubles_},
         {"stood-still", &PathChart::troubles_},   {"ray-stopped", &PathChart::troubles_},
-        {"caught-up", &PathChart::eased_}};
+        {"hole", &PathChart::troubles_},          {"given-up", &PathChart::troubles_},
+        {"caught-up", &PathChart::eased_},        {"rung", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
     if (e.took && (e.name == "seek" || e.name == "first-picture")) {
         auto* t = new QCPItemText(this);

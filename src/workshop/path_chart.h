@@ -30,8 +30,8 @@ class PathChart : public QCustomPlot {
   private:
     void follow();
     void measure();
-    QCPGraph *shown_, *sounded_, *decoded_, *made_, *buffered_low_, *buffered_high_, *calls_, *drops_, *troubles_,
-        *eased_;
+    QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_, *drops_,
+        *troubles_, *eased_;
     std::vector<Event> events_;
     std::vector<QCPItemText*> texts_;
     std::vector<std::pair<double, double>> points_;

@@ -8,12 +8,13 @@ namespace ruedo {
 Playthrough::Playthrough(PlaybackHost& host) : host_(host) {
     host_.open_clip = [chosen = chosen_,
                        before = host_.open_clip](const std::string& source) -> Result<std::unique_ptr<Clip>> {
-        TRY(auto clip, before ? before(source) : open_clip(source));
         std::optional<Target> target;
         {
             std::lock_guard lock(chosen->mutex);
             if (auto it = chosen->targets.find(source); it != chosen->targets.end()) target = it->second;
         }
+        // A stream that is played adapts to its link; one that is converted comes as it is read.
+        TRY(auto clip, before ? before(source) : target ? open_clip(source) : open_clip(source, StreamOptions{}));
         if (!target) return clip;
         return open_through(std::move(clip), {.target = *target}, CodecRegistry::standard());
     };

@@ -73,7 +73,7 @@ void tell(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track*
 }
 
 void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track* audio, const TrackFacts* af,
-          const std::string& address) {
+          const std::string& address, bool counted) {
     auto add = [&](const char* code, std::string sentence, std::string hint) {
         f.findings.push_back({code, std::move(sentence), std::move(hint)});
     };
@@ -118,16 +118,16 @@ void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track*
                  to = i == f.keyframes.size() ? vf->end : f.keyframes[i];
             if (to - from > widest) widest = to - from, at = from;
         }
-        if (widest > 5_s)
+        if (widest > 5_s && counted)
             add("sparse-keyframes",
                 fmt::format("From {} on there is no keyframe for {:.1f} s; a seek may have to decode all of that.",
                             format_time(at), widest.seconds()),
                 "Encode with a keyframe at least every 2 s.");
-        if (f.keyframes.empty() && vf->frame_count)
+        if (f.keyframes.empty() && vf->frame_count && counted)
             add("no-keyframes", "No frame is marked as a keyframe, so it can’t be entered anywhere but at its start.",
                 "Encode it again.");
     }
-    if (video && audio) {
+    if (video && audio && counted) {
         auto late = af->start - vf->start;
         if (late > 100_ms)
             add("sound-late", fmt::format("Sound starts {:.2f} s after the pictures.", late.seconds()),
@@ -139,7 +139,7 @@ void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track*
                             std::abs(apart.seconds()), apart.ns > 0 ? "pictures" : "sound"),
                 "If that is not meant, cut or fill the shorter one.");
     }
-    if (f.duration > 3_s && f.peak_bitrate > 3 * f.mean_bitrate && f.peak_bitrate > 1e6)
+    if (counted && f.duration > 3_s && f.peak_bitrate > 3 * f.mean_bitrate && f.peak_bitrate > 1e6)
         add("bitrate-peaks",
             fmt::format("At its densest second it takes {}, {:.1f} times its average.", bitrate_words(f.peak_bitrate),
                         f.peak_bitrate / f.mean_bitrate),
@@ -232,6 +232,51 @@ Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Cod
 }
 }  // namespace
 
+namespace {
+/// What the lists and what was fetched say of a stream.
+void find_in_stream(SourceFacts& f) {
+    auto& s = *f.stream;
+    for (auto& r : s.rungs)
+        if (r.bandwidth > 0 && r.measured_peak > r.bandwidth + r.bandwidth / 50)
+            f.findings.push_back({"over-bandwidth",
+                                  fmt::format("A segment of {} takes {}, {:.1f} times the most that is stated.",
+                                              r.title(), bitrate_words(static_cast<double>(r.measured_peak)),
+                                              static_cast<double>(r.measured_peak) / static_cast<double>(r.bandwidth)),
+                                  "State what its heaviest segment takes, or a link that just carries it will stall."});
+    if (s.live) return;
+    for (std::size_t i = 1; i < s.rungs.size(); ++i) {
+        auto &a = s.rungs[0].starts, &b = s.rungs[i].starts;
+        if (a.empty() || b.empty()) continue;
+        auto apart = std::mismatch(a.begin(), a.end(), b.begin(), b.end(),
+                                   [](Time x, Time y) { return std::abs((x - y).ns) < (50_ms).ns; });
+        if (apart.first == a.end() && apart.second == b.end()) continue;
+        auto at = apart.second != b.end() ? *apart.second : b.back();
+        f.findings.push_back(
+            {"rungs-apart",
+             fmt::format("From {} on the segments of {} and {} do not begin together, so changing between "
+                         "them fetches the same stretch twice.",
+                         format_time(at), s.rungs[0].title(), s.rungs[i].title()),
+             "Cut all rungs at the same keyframes."});
+    }
+}
+void tell_stream(SourceFacts& f) {
+    auto& s = *f.stream;
+    auto rates = [&] {
+        auto low = s.rungs.front().bits_a_second(), high = s.rungs.back().bits_a_second();
+        if (low <= 0) return std::string();
+        return s.rungs.size() == 1 ? fmt::format(" of {}", bitrate_words(low))
+                                   : fmt::format(" from {} to {}", bitrate_words(low), bitrate_words(high));
+    }();
+    f.first_sentence =
+        fmt::format("{} in {}{}: {} rung{}{}.", s.live ? "Live" : "A stream", container_title(f.info.container),
+                    s.live ? std::string() : fmt::format(", {} long", format_time(f.duration)), s.rungs.size(),
+                    s.rungs.size() == 1 ? "" : "s", rates);
+    auto list = [](const std::vector<std::string>& all) { return fmt::format("{}", fmt::join(all, ", ")); };
+    if (s.sounds.size() > 1) f.second_sentence += fmt::format(" Sound in {}.", list(s.sounds));
+    if (!s.texts.empty()) f.second_sentence += fmt::format(" Captions in {}.", list(s.texts));
+}
+}  // namespace
+
 Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address,
                                  const FactsOptions& options) {
     ReadScope scope(options.cancel);
@@ -250,6 +295,9 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
         return f;
     }
     f.findings = f.info.findings;
+    bool streamed = clip->stream().has_value();
+    if (streamed) TRY_DO(clip->survey());
+    auto part = streamed && (!options.whole || f.info.live);
     // What is walked is not known to be longer than this; the last bin takes the rest.
     auto length = f.info.duration_known && f.info.duration.ns > 0 ? f.info.duration : 3600_s;
     f.bin = std::max(100_ms, length / static_cast<std::int64_t>(most_bins) + 1_ns);
@@ -261,19 +309,25 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
         TRY(auto facts, scan_track(*clip, track, [&](const PacketHead& head) {
                 census.add(head.pts, head.size);
                 bytes += head.size;
+                if (part && head.pts > clip->begins().value_or(Time{}) + 5_s) return false;
                 // Of what may have no end, a first part is looked at.
-                if (f.info.live && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
+                if (f.info.live && !streamed && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
                 return !ReadScope::given_up();
             }));
+        if (part && !f.info.live) facts.end = std::max(facts.end, f.info.duration);
         if (track.kind == Kind::video || track.kind == Kind::audio) f.duration = std::max(f.duration, facts.end);
         f.tracks.push_back(std::move(facts));
     }
     if (ReadScope::given_up()) return std::unexpected(given_up());
-    if (f.info.live)
+    if (f.info.live && !streamed)
         f.findings.push_back(
             {"no-end",
              fmt::format("“{}” states no end; its first {:.1f} s were looked at.", f.info.name, f.duration.seconds()),
              "It plays as it comes; no other place in it can be sought."});
+    f.stream = clip->stream();
+    // Of what was not fetched the lists say what it weighs, about.
+    if (part && !f.info.live)
+        bytes = static_cast<std::uint64_t>(f.stream->rungs.back().bits_a_second() / 8 * f.duration.seconds());
     while (f.bins.size() > 1 && f.bins.back().at > f.duration) f.bins.pop_back();
     if (f.info.bytes == 0) f.info.bytes = bytes;
     if (f.duration.ns > 0) f.mean_bitrate = static_cast<double>(bytes) * 8 / f.duration.seconds();
@@ -286,9 +340,10 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     };
     if (video) f.keyframes = facts_of(video)->keyframe_times;
     tell(f, video, facts_of(video), audio);
-    find(f, video, facts_of(video), audio, facts_of(audio), address);
+    if (streamed) tell_stream(f), find_in_stream(f);
+    find(f, video, facts_of(video), audio, facts_of(audio), address, !part);
     if (options.so_far) options.so_far(f);
-    if (options.loudness && audio && !f.info.live)
+    if (options.loudness && audio && !f.info.live && !part)
         if (auto heard = hear(f, std::move(clip), *audio, codecs, options);
             !heard && heard.error().code == Code::cancelled)
             return std::unexpected(heard.error());

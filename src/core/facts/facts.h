@@ -34,12 +34,15 @@ struct SourceFacts {
     Time duration{};
     double mean_bitrate = 0, peak_bitrate = 0;  ///< Bits per second; the peak is over one second.
     std::optional<Loudness> loudness;
-    std::vector<Finding> findings;  ///< The container's own, and those computed here.
+    std::vector<Finding> findings;       ///< The container's own, and those computed here.
+    std::optional<StreamReport> stream;  ///< Of what comes in segments.
 };
 
 struct FactsOptions {
     bool loudness = true;
     const std::atomic<bool>* cancel = nullptr;
+    /// Of a stream only the beginning is fetched, and its lists; its packets are not counted then.
+    bool whole = true;
     /// Told of what is there already, first without loudness.
     std::function<void(const SourceFacts&)> so_far;
 };

@@ -229,6 +229,8 @@ class Clip {
     virtual std::optional<Time> begins() const { return std::nullopt; }
     /// Where it comes in segments: how that goes.
     virtual std::optional<StreamReport> stream() const { return std::nullopt; }
+    /// Reads all that its lists say, what playing has not needed too. May take long.
+    virtual Outcome survey() { return {}; }
     /// What happened since the last call, for the trace; for one listener.
     virtual std::vector<ClipNews> news() { return {}; }
     /// Its pictures are shown at so many pixels; more need not be fetched.

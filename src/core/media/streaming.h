@@ -31,6 +31,7 @@ struct Rung {
     Rational frame_rate{};
     std::uint64_t measured_peak = 0;  ///< Bits a second of the heaviest segment fetched; 0 before the first.
     std::size_t segments = 0;         ///< Listed now.
+    std::vector<Time> starts;         ///< Of those, and where the last one ends; once `Clip::survey` has read the list.
     /// What its segments take of a link: the mean where that is stated.
     double bits_a_second() const { return static_cast<double>(average_bandwidth ? average_bandwidth : bandwidth); }
     std::string title() const;  ///< For sentences: "640 x 360, 0.7 Mbit/s".

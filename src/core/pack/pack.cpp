@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "pack/pack.h"
 
+#include "stream/stream.h"
+
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
@@ -135,6 +137,14 @@ bool lies_inside(const fs::path& file, const fs::path& folder) {
     auto relative = fs::weakly_canonical(file, ec).lexically_relative(fs::weakly_canonical(folder, ec));
     return !ec && !relative.empty() && *relative.begin() != "..";
 }
+/// What a stream on disk is made of; nothing for any other file.
+Result<std::vector<fs::path>> parts_of(const fs::path& path) {
+    TRY(auto source, open_file(path));
+    Bytes head(512);
+    TRY(auto got, source->read_at(0, head));
+    if (!stream::is_stream(ByteView(head).first(got))) return std::vector<fs::path>{};
+    return stream::files_of(path.lexically_normal());
+}
 Outcome check_poster(const std::string& path) {
     TRY(auto source, open_file(path));
     std::array<std::uint8_t, 8> head{};
@@ -189,7 +199,15 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         }
         std::error_code ec;
         if (is_address(path)) continue;  // stays where it is
-        if (seen.insert(fs::weakly_canonical(path, ec)).second) needs.media.emplace_back(path, info.bytes);
+        if (!seen.insert(fs::weakly_canonical(path, ec)).second) continue;
+        auto bytes = info.bytes;
+        if (info.container == "hls" || info.container == "dash") {
+            // Everything that it is made of.
+            TRY(auto parts, stream::files_of(path));
+            bytes = 0;
+            for (auto& part : parts) bytes += fs::file_size(part, ec);
+        }
+        needs.media.emplace_back(path, bytes);
     }
     std::sort(needs.modules.begin(), needs.modules.end(), [](auto& a, auto& b) { return a.file < b.file; });
     needs.licence = combine_licences(needs.modules);
@@ -267,12 +285,19 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         auto key = fs::weakly_canonical(path, ec);
         bool stays = is_address(source.file);
         if (!stays && !names.contains(key)) {
-            auto name = path.filename().string();
+            // A stream keeps its folder: its lists name their segments by where they lie.
+            TRY(auto parts, parts_of(path));
+            auto of = parts.empty() ? path : path.parent_path();
+            auto name = of.filename().string();
             for (int i = 2; taken.contains(name); ++i)
-                name = fmt::format("{}-{}{}", path.stem().string(), i, path.extension().string());
+                name = fmt::format("{}-{}{}", of.stem().string(), i, of.extension().string());
             taken.insert(name);
             names[key] = "media/" + name;
-            TRY_DO(copy(path, names[key], "media"));
+            if (parts.empty()) TRY_DO(copy(path, names[key], "media"));
+            for (auto& part : parts)
+                TRY_DO(copy(part, names[key] + "/" + part.lexically_relative(of.lexically_normal()).generic_string(),
+                            "media"));
+            if (!parts.empty()) names[key] += "/" + path.filename().string();
         }
         if (!stays) source.file = names[key];
         std::vector<std::string*> beside_it;

@@ -71,7 +71,7 @@ void find_in_rungs(Plan& plan, const std::vector<Rung>& rungs) {
         find("one-rung", "There is one rung alone, so nothing can give way when the link gets narrow.",
              "Add a lower rung, of half the bitrate or less.");
     for (std::size_t i = 1; i < rungs.size(); ++i)
-        if (rungs[i].bits_a_second() > 2.01 * rungs[i - 1].bits_a_second() && rungs[i - 1].bandwidth > 0)
+        if (rungs[i].bits_a_second() > 2.05 * rungs[i - 1].bits_a_second() && rungs[i - 1].bandwidth > 0)
             find("rung-gap",
                  fmt::format(
                      "From {} to {} the bitrate grows {:.1f} times at once; between them much of a link is left "

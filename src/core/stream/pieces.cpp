@@ -54,6 +54,25 @@ Result<SegmentList> Supply::list(std::size_t index) {
     }
 }
 
+Outcome Supply::list_all(std::size_t index) {
+    std::lock_guard one(fetching_);
+    for (std::size_t i = 0; i < feeds_[index].renditions.size(); ++i) {
+        {
+            std::lock_guard lock(mutex_);
+            if (feeds_[index].renditions[i].list) continue;
+        }
+        auto loaded = load(index, i);
+        if (loaded) continue;
+        if (loaded.error().code == Code::cancelled) return loaded;
+        std::lock_guard lock(mutex_);
+        feeds_[index].renditions[i].error = loaded.error();
+        tell("rung-lost", loaded.error().sentence);
+    }
+    std::lock_guard lock(mutex_);
+    surveyed_ = true;
+    return {};
+}
+
 Outcome Supply::load(std::size_t index, std::size_t rendition) {
     auto lister = feeds_[index].plan.lister;  // neither changes
     TRY(auto fresh, lister->list(fetch_, rendition));

@@ -12,6 +12,10 @@ bool is_stream(ByteView head);
 /// is decided as it plays.
 Result<std::unique_ptr<Clip>> open(const std::string& address, const StreamOptions& options = {});
 
+/// The files that a stream on disk is made of, its playlist among them; what it names by addresses is left out.
+/// `refused` where one lies outside the playlist’s folder.
+Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path& playlist);
+
 /// What adaptation has to know of the stream at `address`; sizes of segments where they can be told without fetching.
 Result<adapt::Ladder> ladder_of(const std::string& address);
 

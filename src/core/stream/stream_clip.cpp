@@ -263,6 +263,7 @@ class StreamClip final : public Clip {
         for (auto& s : plan_.texts) r.texts.push_back(s.language.empty() ? s.name : s.language);
         return r;
     }
+    Outcome survey() override { return supply_->list_all(0); }
     std::vector<ClipNews> news() override { return supply_->news(); }
     void shown_at(int width, int height) override { supply_->shown_at(width, height); }
 
@@ -350,6 +351,62 @@ static Result<Plan> plan_of(Fetch& fetch, const std::string& address) {
 }
 
 bool is_stream(ByteView head) { return is_playlist(head) || is_manifest(head); }
+
+Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path& playlist) {
+    namespace fs = std::filesystem;
+    std::set<fs::path> all;
+    Fetch fetch;
+    std::function<Outcome(const std::string&, int)> take_list;
+    auto take = [&](const std::string& file) -> Outcome {
+        if (is_address(file)) return {};
+        all.insert(fs::path(file).lexically_normal());
+        return {};
+    };
+    auto take_segments = [&](const SegmentList& list) -> Outcome {
+        for (auto& s : list.segments) {
+            TRY_DO(take(s.address));
+            if (s.map) TRY_DO(take(s.map->address));
+            if (s.key && s.key->method == Key::Method::aes_128) TRY_DO(take(s.key->address));
+        }
+        return {};
+    };
+    // Every list that is named, and what those name; a manifest's lists are in itself.
+    std::map<std::string, std::string> names;
+    take_list = [&](const std::string& file, int depth) -> Outcome {
+        TRY_DO(take(file));
+        if (is_address(file) || depth > 2) return {};
+        TRY(auto got, fetch.get(file, {}, most_playlist_bytes));
+        if (!is_playlist(got.bytes)) return {};
+        TRY(auto parsed, parse_playlist(got.bytes, file, names));
+        if (!parsed.master) return take_segments(parsed.list);
+        names = parsed.names;
+        for (auto* list : {&parsed.master->variants, &parsed.master->pictures_alone})
+            for (auto& v : *list) TRY_DO(take_list(v.address, depth + 1));
+        for (auto& a : parsed.master->alternatives)
+            if (!a.address.empty()) TRY_DO(take_list(a.address, depth + 1));
+        return {};
+    };
+    TRY_DO(take_list(playlist.string(), 0));
+    if (all.size() == 1) {
+        TRY(auto plan, plan_of(fetch, playlist.string()));
+        if (plan.kind == "dash")
+            for (auto& feed : plan.feeds)
+                for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
+                    TRY(auto list, feed.lister->list(fetch, i));
+                    TRY_DO(take_segments(list));
+                }
+    }
+    auto base = playlist.parent_path().lexically_normal();
+    for (auto& file : all) {
+        auto relative = file.lexically_relative(base);
+        if (relative.empty() || *relative.begin() == "..")
+            return fail(Code::refused,
+                        fmt::format("“{}” names “{}”, which lies outside its folder.", playlist.filename().string(),
+                                    file.string()),
+                        "Keep a stream in one folder, with its playlist on top.");
+    }
+    return std::vector<fs::path>(all.begin(), all.end());
+}
 
 Result<adapt::Ladder> ladder_of(const std::string& address) {
     Fetch fetch;

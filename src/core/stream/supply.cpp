@@ -9,7 +9,7 @@
 namespace ruedo {
 std::string Rung::title() const {
     auto rate = bits_a_second();
-    auto size = width > 0 ? fmt::format("{} x {}", width, height) : id;
+    auto size = width > 0 ? fmt::format("{} × {}", width, height) : id;
     return rate <= 0    ? size
            : rate < 1e6 ? fmt::format("{}, {:.0f} kbit/s", size, rate / 1e3)
                         : fmt::format("{}, {:.1f} Mbit/s", size, rate / 1e6);
@@ -197,9 +197,11 @@ TimeRange Supply::here(const std::set<std::size_t>& feeds, Time t) const {
     TimeRange all{Time{}, Time::max()};
     for (auto i : feeds) {
         auto& feed = feeds_[i];
-        auto from = t;
-        for (auto p = find(feed, from); p && p->segment.start < from; p = find(feed, from - about - 1_ms))
-            from = p->segment.start;
+        auto at = feed.pieces.upper_bound(t + about);
+        if (at == feed.pieces.begin() || std::prev(at)->second->end() + about < t) return {t, t};
+        auto from = (--at)->first;
+        for (; at != feed.pieces.begin() && std::prev(at)->second->end() + about >= from; --at)
+            from = std::prev(at)->first;
         auto to = reach(feed, t);
         // Sound may end before the pictures do, and the other way round.
         if (past_end(feed, to)) to = Time::max();
@@ -236,8 +238,14 @@ bool Supply::ended() const {
 StreamReport Supply::report() const {
     std::lock_guard lock(mutex_);
     auto r = report_;
-    for (std::size_t i = 0; i < r.rungs.size(); ++i)
-        if (auto& list = feeds_[0].renditions[i].list) r.rungs[i].segments = list->segments.size();
+    for (std::size_t i = 0; i < r.rungs.size(); ++i) {
+        auto& list = feeds_[0].renditions[i].list;
+        if (!list) continue;
+        r.rungs[i].segments = list->segments.size();
+        if (!surveyed_) continue;
+        for (auto& s : list->segments) r.rungs[i].starts.push_back(s.start);
+        r.rungs[i].starts.push_back(list->end());
+    }
     r.mean_bitrate = fetched_seconds_ > 0 ? fetched_bits_ / fetched_seconds_ : 0;
     r.throughput = throughput_.now().mean;
     if (auto* list = some_list(feeds_[0])) {

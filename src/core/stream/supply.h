@@ -57,6 +57,8 @@ class Supply {
     Result<std::shared_ptr<Piece>> after(std::size_t feed, const Piece& piece);
     /// The list of some rendition of a feed; fetched if there is none yet.
     Result<SegmentList> list(std::size_t feed);
+    /// The lists of all renditions of a feed. One that can’t be had is left out of what is fetched.
+    Outcome list_all(std::size_t feed);
     /// Where the playing place is, as far as someone knows better than by what is read.
     void playing_at(Time t);
     /// From where to where all that is played is here without a gap round `t`.
@@ -150,6 +152,7 @@ class Supply {
     std::uint64_t clock_ = 0, kept_ = 0;
     Time playing_at_{};
     int shown_width_ = 0, shown_height_ = 0;
+    bool surveyed_ = false;
     std::atomic<bool> stop_ = false;
     std::thread thread_;
 };
