@@ -12,11 +12,25 @@
 namespace ruedo::demo {
 namespace fs = std::filesystem;
 
+namespace {
+/// What is played of an entry of the folder: of a stream, which is a folder of its own, the playlist on top.
+fs::path playlist_of(const fs::path& entry) {
+    std::error_code ec;
+    return fs::is_directory(entry, ec) ? entry / "master.m3u8" : entry;
+}
+}  // namespace
+
 void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
     std::error_code ec;
     for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
-        auto clip = open_clip(it->path().string());
+        auto clip = open_clip(playlist_of(it->path()).string());
         if (!clip) continue;
+        std::error_code gone;
+        for (fs::recursive_directory_iterator part(it->path(), gone), last; !gone && part != last; part.increment(gone))
+            if (part->is_regular_file())
+                server.serve("/media/" + part->path().lexically_relative(folder).generic_string(),
+                             {.file = part->path().string(), .type = "application/octet-stream"});
+        if (it->is_directory()) continue;
         server.serve("/media/" + it->path().filename().string(), {.file = it->path().string(), .type = "video/*"});
     }
     server.answer("/clips/", [folder](const Asked& asked) -> Answered {
@@ -28,7 +42,8 @@ void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
         std::error_code gone;
         for (fs::directory_iterator it(folder, gone), end; !gone && it != end; it.increment(gone)) {
             if (it->path().stem() != id) continue;
-            auto clip = open_clip(it->path().string());
+            auto played = playlist_of(it->path());
+            auto clip = open_clip(played.string());
             if (!clip) break;
             std::string title = id;
             title[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(title[0])));
@@ -39,7 +54,9 @@ void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
                              {"title", title},
                              {"duration_ns", (*clip)->info().duration.ns},
                              {"poster", "/posters/" + id},
-                             {"play", {{"form", "file"}, {"address", "/media/" + it->path().filename().string()}}}};
+                             {"play",
+                              {{"form", it->is_directory() ? "stream" : "file"},
+                               {"address", "/media/" + played.lexically_relative(folder).generic_string()}}}};
             return {200, "application/json", j.dump()};
         }
         return {404, "application/json", "{}"};
@@ -49,7 +66,7 @@ void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
         std::error_code gone;
         for (fs::directory_iterator it(folder, gone), end; !gone && it != end; it.increment(gone)) {
             if (it->path().stem() != id) continue;
-            auto opened = open_clip(it->path().string());
+            auto opened = open_clip(playlist_of(it->path()).string());
             if (!opened) break;
             std::shared_ptr<Clip> clip = std::move(*opened);
             auto* track = clip->info().main(Kind::video);

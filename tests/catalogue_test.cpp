@@ -120,3 +120,17 @@ TEST_CASE("a clip of a catalogue plays by its name") {
     CHECK(stage.now().error->sentence.find("withdrawn") != std::string::npos);
     unsetenv("XDG_CONFIG_HOME");
 }
+
+TEST_CASE("the catalogue hands out a stream like any other clip, and it plays from there") {
+    Folder folder;
+    fs::copy(fixture("streams/fmp4"), folder / "coast", fs::copy_options::recursive);
+    auto server = demo::LoopbackServer::start();
+    demo::serve_catalogue(*server, folder.path);
+    auto name = *parse_catalogue_name("catalogue://127.0.0.1:" + std::to_string(server->port()) + "/coast");
+    auto told = value(ask_catalogue(name, demo::catalogue_key));
+    CHECK((told.form == "stream" && told.duration == 6_s && told.address.ends_with("/media/coast/master.m3u8")));
+    CHECK(!told.poster.empty());
+    auto clip = value(open_clip(told.address, StreamOptions{}));
+    CHECK((clip->stream() && clip->stream()->rungs.size() == 3));
+    CHECK(value(scan_track(*clip, *clip->info().main(Kind::video))).frame_count == 180);
+}

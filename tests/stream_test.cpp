@@ -2,8 +2,10 @@
 // Streams: playlists as their standard lays them down, segments put together without a seam, and what goes wrong.
 #include "stream/stream.h"
 
+#include <fmt/chrono.h>
 #include <fmt/format.h>
 
+#include <chrono>
 #include <thread>
 
 #include "facts/facts.h"
@@ -552,4 +554,77 @@ TEST_CASE("facts of a stream come from its lists and its beginning, and say what
     CHECK(has(facts_of(copy / "180p/index.m3u8", false), "one-rung") == false);  // a bare list promises no others
     put_text(copy / "180p/index.m3u8", changed(list, "TARGETDURATION:2", "TARGETDURATION:1"));
     CHECK(has(facts_of(copy / "180p/index.m3u8", false), "too-long"));
+}
+
+TEST_CASE("in a stream of two hours a seek fetches one segment, and opening no more than that") {
+    Copy copy("ts");
+    std::string list = "#EXTM3U\n#EXT-X-TARGETDURATION:2\n";
+    for (int i = 0; i < 3600; ++i) list += fmt::format("#EXT-X-DISCONTINUITY\n#EXTINF:2,\nseg{}.ts?n={}\n", i % 3, i);
+    put_text(copy / "180p/long.m3u8", list + "#EXT-X-ENDLIST\n");
+    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto clip = opened_stream(host->address() + "180p/long.m3u8", {.on_demand = true});
+    CHECK(clip->info().duration == 7200_s);
+    CHECK(clip->stream()->segments_fetched == 1);
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    std::mt19937 random(11);
+    for (int i = 0; i < 30; ++i) {
+        // Up to half a second before its end, where what is in the next one may have a say in what is shown.
+        auto segment = static_cast<std::int64_t>(random() % 3600), frame = static_cast<std::int64_t>(random() % 43);
+        INFO(segment << " " << frame);
+        auto before = clip->stream()->segments_fetched;
+        auto p = value(reader->at(2_s * segment + ticks_to_time(frame, 1, 30) + 3_ms));
+        CHECK(demo::read_strip(render(p)) == static_cast<int>(segment % 3 * 60 + frame));
+        CHECK(clip->stream()->segments_fetched <= before + 1);
+    }
+}
+
+TEST_CASE("fifty players of one stream on one machine get all of it") {
+    auto host = value(Host::start({.folder = fixture("streams")}));
+    std::atomic<int> whole = 0;
+    std::vector<std::thread> players;
+    for (int i = 0; i < 50; ++i)
+        players.emplace_back([&, name = i % 2 ? "fmp4/master.m3u8" : "ts/master.m3u8"] {
+            auto clip = open_clip(host->address() + name, StreamOptions{});
+            if (!clip) return;
+            std::uint64_t frames = 0, sounds = 0;
+            for (auto& t : (*clip)->info().tracks) {
+                auto facts = scan_track(**clip, t);
+                if (facts) (t.kind == Kind::video ? frames : sounds) += facts->frame_count;
+            }
+            auto report = *(*clip)->stream();
+            whole += frames == 180 && sounds > 250 && report.wasted_bytes < 1'000'000;
+        });
+    for (auto& t : players) t.join();
+    CHECK(whole == 50);
+}
+
+TEST_CASE("a live manifest lists what is there by the server's clock, whatever ours says") {
+    Copy copy("fmp4");
+    auto live = [&](Time begun_before, const std::string& more) {
+        auto now = std::chrono::system_clock::now() - std::chrono::nanoseconds(begun_before.ns);
+        auto text = manifest(by_number);
+        std::string was = "type=\"static\" mediaPresentationDuration=\"PT6S\"";
+        text.replace(text.find(was), was.size(),
+                     fmt::format("type=\"dynamic\" availabilityStartTime=\"{:%FT%T}Z\" {}",
+                                 std::chrono::floor<std::chrono::milliseconds>(now), more));
+        put_text(copy.folder.path / "live.mpd", text);
+        return text;
+    };
+    auto host = value(Host::start({.folder = copy.folder.path}));
+    live(7_s, "minimumUpdatePeriod=\"PT1S\"");
+    auto clip = opened_stream(host->address() + "live.mpd", {.best = true, .on_demand = true});
+    CHECK((clip->info().live && !clip->info().duration_known));
+    REQUIRE(clip->seekable());
+    CHECK((clip->seekable()->from.ns == 0 && clip->seekable()->to == 6_s));
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    CHECK(demo::read_strip(render(value(reader->at(3_s)))) == 90);
+    // Only the newest, where it says how far back one can go.
+    live(7_s, "timeShiftBufferDepth=\"PT3S\"");
+    auto shallow = opened_stream(host->address() + "live.mpd", {.best = true, .on_demand = true});
+    CHECK(shallow->seekable()->to - shallow->seekable()->from < 5_s);
+    // What has not begun says so.
+    live(-3600_s, "");
+    auto early = open_clip(host->address() + "live.mpd");
+    REQUIRE(!early);
+    CHECK(early.error().code == Code::empty);
 }

@@ -7,6 +7,7 @@
 #include <thread>
 
 #include "demo/server.h"
+#include "stream/host.h"
 #include "timing.h"
 #include "window_support.h"
 #include "workshop/facts.h"
@@ -382,6 +383,43 @@ TEST_CASE("cards and facts judge for the target, and change with it") {
     CHECK(shop.window.facts().plain_text().contains("seek"));
     shop.window.project().undo();
     CHECK(shelf.sentence_of(1).contains("only the wrapper changes"));
+}
+
+TEST_CASE("a stream that is added by its address is told by its rungs, plays, and leaves its marks on the path") {
+    auto host = value(stream::Host::start({.folder = fixture("streams")}));
+    Shop shop;
+    shop.window.add_sources({text(host->address() + "fmp4/master.m3u8")});
+    REQUIRE(soon([&] { return shop.window.project().document().sources.size() == 3; }));
+    shop.window.project().set_current(2);
+    auto& facts = shop.window.facts();
+    REQUIRE(soon([&] { return facts.plain_text().contains("A stream in HLS segments"); }));
+    CHECK(facts.plain_text().contains("3 rungs"));
+    shop.window.show_step(WorkshopWindow::gather);
+    REQUIRE(soon([&] { return facts.ladder().width() > 200; }));
+    CHECK(facts.ladder().isVisibleTo(&facts));
+    CHECK(!facts.strip().isVisibleTo(&facts));
+    // Every segment of every rung can be asked about.
+    std::set<QString> said;
+    for (double y = 0; y < facts.ladder().height(); y += 3)
+        for (double x = 0; x < facts.ladder().width(); x += 5) said.insert(facts.ladder().words_at({x, y}));
+    int segments = 0;
+    for (auto& words : said) segments += words.contains("segment ");
+    CHECK(segments == 9);
+    shop.window.show_step(WorkshopWindow::arrange);
+    REQUIRE(shop.phase(Phase::ready));
+    shop.window.player().controller().play();
+    REQUIRE(soon([&] { return shop.now().position > 1_s && shop.now().stream; }));
+    CHECK(!shop.now().stream->decisions.empty());
+    auto events = shop.window.player().controller().events();
+    CHECK(std::any_of(events.begin(), events.end(), [](auto& e) { return e.name == "rung"; }));
+    shop.window.project().set_current(1);
+    CHECK(soon([&] { return facts.strip().isVisibleTo(&facts) && !facts.ladder().isVisibleTo(&facts); }));
+    // Of a folder that holds a stream the playlist is added, and nothing that it is made of.
+    fs::copy(fixture("streams/ts"), shop.folder / "coast", fs::copy_options::recursive);
+    shop.window.add_sources({text((shop.folder / "coast").string())});
+    REQUIRE(soon([&] { return shop.window.project().document().sources.size() > 3; }));
+    CHECK(shop.window.project().document().sources.size() == 4);
+    CHECK(shop.window.project().document().sources[3].file == "coast/master.m3u8");
 }
 
 TEST_CASE("the chart says what stands under the pointer, and loudness follows by itself") {

@@ -8,6 +8,7 @@
 
 #include "container/container.h"
 #include "io/http.h"
+#include "stream/stream.h"
 #include "text/cues.h"
 #include "view/look.h"
 
@@ -20,6 +21,20 @@ QString dialog_filter() {
 }
 
 namespace {
+/// A stream is added by its playlist: its segments and further lists are parts of it.
+void take_parts_out(QStringList& files) {
+    QSet<QString> parts;
+    for (auto& file : files) {
+        if (!file.endsWith(".m3u8", Qt::CaseInsensitive) && !file.endsWith(".mpd", Qt::CaseInsensitive)) continue;
+        std::filesystem::path playlist = file.toStdString();
+        auto made_of = stream::files_of(playlist);
+        if (!made_of) continue;
+        for (auto& part : *made_of)
+            if (part != playlist.lexically_normal()) parts << QString::fromStdString(part.string());
+    }
+    files.removeIf([&](auto& file) { return parts.contains(file); });
+}
+
 struct Look {
     QStringList files;
     QHash<QString, QStringList> captions;
@@ -76,6 +91,7 @@ void Adding::add(const QStringList& sources) {
                 if (source && opens_here(**source)) inside << file;
             }
             inside.sort();
+            take_parts_out(inside);
             if (inside.isEmpty())
                 look.refusals << Adding::Refusal{QString("Nothing in “%1” opens here.").arg(QFileInfo(name).fileName()),
                                                  "Choose another folder.",

@@ -120,6 +120,7 @@ std::string container_title(std::string_view c) {
 bool opens_here(ByteSource& source) {
     Bytes head(2048);
     auto got = source.read_at(0, head);
+    if (got && stream::is_stream(ByteView(head).first(*got))) return true;
     return got &&
            std::any_of(families.begin(), families.end(), [&](auto& f) { return f.probe(ByteView(head).first(*got)); });
 }

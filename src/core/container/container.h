@@ -32,7 +32,7 @@ Result<ClipInfo> info_of(const std::string& source);
 
 /// What a container is called in sentences, by its name in documents ("mpegts": "a transport stream").
 std::string container_title(std::string_view container);
-/// Whether the first bytes are those of a container that opens here.
+/// Whether the first bytes are those of a container that opens here, or of a list of segments.
 bool opens_here(ByteSource& source);
 /// File name extensions, without dots, that what opens here usually bears; for a dialog's filter.
 std::vector<std::string_view> media_extensions();
