@@ -285,6 +285,47 @@ check "packed without its clip" 1 'd["error"]["code"]=="not-found"' "$work/app/h
 python3 "$(dirname "$0")/signals.py" "$r" "$work" "$fixtures" || failures=$((failures + 1))
 check "display that does not answer" 1 'd["error"]["code"]=="io"' \
     env DISPLAY=:4711 "$r" play "$fixtures/vp9_opus.webm" --window --json
+# Streams: looked at, played, simulated, made and served.
+coast=$fixtures/streams/fmp4/master.m3u8
+check "inspect a stream" 0 'd["container"]=="hls" and d["stream"]["kind"]=="hls" and not d["stream"]["live"]
+    and [g["width"] for g in d["stream"]["rungs"]]==[320,640,960] and d["stream"]["encrypted"]=="none"
+    and d["stream"]["sound"][0]["language"]=="en" and d["tracks"][0]["frame_count"]==180
+    and all(g["segments"]==3 for g in d["stream"]["rungs"])' "$r" inspect "$coast" --json
+check "play one rung" 0 'd["state"]=="ended" and d["presented"]==180 and d["stream"]["rungs_shown"]==[["640x360-232k",180]]
+    and d["stream"]["switches"]==0 and len(d["stream"]["decisions"])==3' \
+    "$r" play "$coast" --rung 640x360-232k --clock virtual --json
+check "play from a place" 0 'd["presented"]==60' "$r" play "$coast" --start 4s --clock virtual --json
+check "no such rung" 1 'd["error"]["code"]=="not-found" and "320x180" in d["error"]["hint"]' "$r" play "$coast" --rung x --json
+check "no such policy" 2 'd["error"]["code"]=="usage"' "$r" play "$coast" --policy x --json
+check "frames of a stream" 0 'd["frames"][0]["shown_ns"]==3000000000' "$r" frames "$coast" --at 3s --out "$work/coast" --json
+check "a stream through a target" 0 'd["state"]=="ended" and d["presented"]==180' \
+    "$r" play "$coast" --through open-web-view --clock virtual --json
+check "convert a stream" 0 'd["video"]["frames"]==180 and d["video"]["action"]=="copied" and d["video"]["width"]==960' \
+    "$r" convert "$coast" "$work/coast.mp4" --json
+printf 'seconds,mbit\n0,2\n20,0.4\n40,2\n' >"$work/link.csv"
+check "adapt" 0 'len(d["traces"])==1 and 0<d["ratio_mean"]<=1 and d["traces"][0]["qoe"]<=d["traces"][0]["optimum"]' \
+    "$r" adapt --ladder "$coast" --trace "$work/link.csv" --json
+check "adapt needs links" 2 'd["error"]["code"]=="usage"' "$r" adapt --ladder "$coast" --json
+check "a link that is none" 1 'd["error"]["code"]=="malformed"' "$r" adapt --ladder "$coast" --trace "$r" --json
+check "ladder" 0 'd["segments"]==3 and [g["id"] for g in d["rungs"]]==["96x54-90k","64x36-50k"] and d["dash"].endswith(".mpd")
+    and all(g["bandwidth"]>=g["average_bandwidth"]>0 and 0.5<g["ssim_y"]<=1 for g in d["rungs"])' \
+    "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --rungs 96x54@90k,64x36@50k --segment 2s --dash --json
+check "ladder over what is there" 1 'd["error"]["code"]=="exists"' \
+    "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --json
+check "rungs that are none" 2 'd["error"]["code"]=="usage"' "$r" ladder "$coast" --out "$work/l2" --rungs 1x1 --json
+check "host of nothing" 1 'd["error"]["code"]=="not-found"' "$r" host "$work/none" --json
+"$r" host "$work/ladder" --weather fair >"$work/host" & host=$!
+for i in $(seq 100); do [ -s "$work/host" ] && break; sleep 0.05; done
+address=$(python3 -c 'import json,sys; print(json.loads(open(sys.argv[1]).readline())["address"])' "$work/host")
+check "play what is served" 0 'd["state"]=="ended" and d["stream"]["segments_fetched"]>=6 and d["error"] is None' \
+    "$r" play "$address"manifest.mpd --json
+kill -INT $host; wait $host || wrong "host: its exit code"
+python3 - "$work/host" <<'P' || wrong "host: a line a request"
+import json, sys
+lines = [json.loads(l) for l in open(sys.argv[1])]
+good = all(l["status"] in (200, 206) and l["method"] == "GET" and l["bytes"] > 0 for l in lines[1:])
+sys.exit(0 if len(lines) > 8 and good else 1)
+P
 odd="$work/$(printf 'caf\351')"
 mkdir "$odd" && cp -r "$work/app/." "$odd/"
 check "a folder that is not UTF-8" 1 'd["error"]["code"]=="not-found"' "$odd/harbour-lights" --check 1s --json

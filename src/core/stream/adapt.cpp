@@ -28,11 +28,11 @@ Estimate Throughput::now() const {
     std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2), sorted.end());
     // An outage is not how the link is: none counts as slower than half the median.
     auto slowest = 2 * sorted[sorted.size() / 2];
-    // Seconds for each bit are what adds up; each sample weighs less the older it is.
-    double slowness = 0, weight = 0, w = 1;
+        // Seconds add up, and so do bits: what is small, as sound is, says little. The older, the less it weighs.
+    double seconds = 0, bits = 0, w = 1;
     for (auto s = samples_.rbegin(); s != samples_.rend(); ++s, w *= 0.7)
-        slowness += w * std::min(slowest, s->seconds / s->bits), weight += w;
-    auto mean = weight / slowness;
+        seconds += w * std::min(slowest * s->bits, s->seconds), bits += w * s->bits;
+    auto mean = bits / seconds;
     double over = 0;
     for (auto e : errors_) over = std::max(over, e);
     return {mean, mean / (1 + over)};
