@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "demo/server.h"
 
+#include "io/ranges.h"
+
 #include <arpa/inet.h>
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -9,7 +11,6 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <charconv>
 #include <chrono>
 #include <cstring>
 #include <thread>
@@ -83,29 +84,6 @@ MHD_Result text(MHD_Connection* connection, unsigned status, const std::string& 
     return queue(connection, status, r);
 }
 
-/// "bytes=from-to", "bytes=from-", "bytes=-last" (RFC 9110 clause 14.1.2); false when it can't be satisfied.
-bool parse_range(std::string_view text, std::uint64_t size, std::uint64_t& from, std::uint64_t& to) {
-    if (!text.starts_with("bytes=") || text.find(',') != std::string_view::npos) return true;
-    text.remove_prefix(6);
-    auto dash = text.find('-');
-    if (dash == std::string_view::npos) return true;
-    auto number = [](std::string_view s, std::uint64_t& v) {
-        return !s.empty() && std::from_chars(s.data(), s.data() + s.size(), v).ptr == s.data() + s.size();
-    };
-    std::uint64_t a = 0, b = 0;
-    bool has_a = number(text.substr(0, dash), a), has_b = number(text.substr(dash + 1), b);
-    if (!has_a && !has_b) return true;
-    if (!has_a) {
-        if (b == 0) return false;
-        from = size - std::min(b, size);
-        return true;
-    }
-    if (a >= size || (has_b && b < a)) return false;
-    from = a;
-    if (has_b) to = std::min(size, b + 1);
-    return true;
-}
-
 MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const char* method, const char*, const char*,
                   std::size_t*, void** state) {
     auto& server = *static_cast<LoopbackServer*>(self);
@@ -163,8 +141,8 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
     }
     std::uint64_t from = 0, to = size;
     auto* range = MHD_lookup_connection_value(connection, MHD_HEADER_KIND, "Range");
-    bool part = range && !how.ignores_ranges && !how.states_no_length && !how.endless;
-    if (part && !parse_range(range, size, from, to)) {
+    bool looked_at = range && !how.ignores_ranges && !how.states_no_length && !how.endless, part = false;
+    if (looked_at && !asked_range(range, size, from, to, part)) {
         auto* r = MHD_create_response_from_buffer(0, nullptr, MHD_RESPMEM_PERSISTENT);
         MHD_add_response_header(r, "Content-Range", fmt::format("bytes */{}", size).c_str());
         return queue(connection, 416, r);

@@ -28,7 +28,7 @@ Estimate Throughput::now() const {
     std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2), sorted.end());
     // An outage is not how the link is: none counts as slower than half the median.
     auto slowest = 2 * sorted[sorted.size() / 2];
-        // Seconds add up, and so do bits: what is small, as sound is, says little. The older, the less it weighs.
+    // Seconds add up, and so do bits: what is small, as sound is, says little. The older, the less it weighs.
     double seconds = 0, bits = 0, w = 1;
     for (auto s = samples_.rbegin(); s != samples_.rend(); ++s, w *= 0.7)
         seconds += w * std::min(slowest * s->bits, s->seconds), bits += w * s->bits;

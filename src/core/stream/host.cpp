@@ -11,12 +11,12 @@
 
 #include <algorithm>
 #include <atomic>
-#include <charconv>
 #include <condition_variable>
 #include <cstring>
 #include <mutex>
 
 #include "io/io.h"
+#include "io/ranges.h"
 #include "io/transfer.h"
 
 namespace ruedo::stream {
@@ -102,31 +102,6 @@ const char* type_of(const fs::path& path) {
     for (auto [ending, type] : types)
         if (extension == ending) return type;
     return "application/octet-stream";
-}
-
-/// Which bytes are asked for (RFC 9110 clause 14.1.2): one range only; false where none of it is there.
-bool parse_range(std::string_view text, std::uint64_t size, std::uint64_t& from, std::uint64_t& to, bool& part) {
-    if (!text.starts_with("bytes=") || text.find(',') != std::string_view::npos) return true;
-    text.remove_prefix(6);
-    auto dash = text.find('-');
-    if (dash == std::string_view::npos) return true;
-    auto number = [](std::string_view s, std::uint64_t& v) {
-        auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
-        return !s.empty() && ec == std::errc{} && end == s.data() + s.size();
-    };
-    std::uint64_t a = 0, b = 0;
-    bool has_a = number(text.substr(0, dash), a), has_b = number(text.substr(dash + 1), b);
-    if ((!has_a && !has_b) || (dash > 0 && !has_a) || (dash + 1 < text.size() && !has_b)) return true;
-    if (!has_a) {
-        if (b == 0 || size == 0) return false;
-        from = size - std::min(b, size), part = true;
-        return true;
-    }
-    if (has_b && b < a) return true;
-    if (a >= size) return false;
-    from = a, part = true;
-    if (has_b) to = std::min(size, b == UINT64_MAX ? b : b + 1);
-    return true;
 }
 
 /// The file behind a path, if it is one of the folder's: nothing hidden, and nothing that a link leads out to.
@@ -240,7 +215,7 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
     bool part = false;
     auto range = asked("Range"), if_range = asked("If-Range");
     bool fits = if_range.empty() || if_range == etag || if_range == changed;
-    if (!range.empty() && fits && !parse_range(range, size, from, to, part))
+    if (!range.empty() && fits && !asked_range(range, size, from, to, part))
         return brief(416, [&](auto* r) {
             MHD_add_response_header(r, "Content-Range", fmt::format("bytes */{}", size).c_str());
         });
