@@ -297,7 +297,8 @@ check "play one rung" 0 'd["state"]=="ended" and d["presented"]==180 and d["stre
 check "play from a place" 0 'd["presented"]==60' "$r" play "$coast" --start 4s --clock virtual --json
 check "no such rung" 1 'd["error"]["code"]=="not-found" and "320x180" in d["error"]["hint"]' "$r" play "$coast" --rung x --json
 check "no such policy" 2 'd["error"]["code"]=="usage"' "$r" play "$coast" --policy x --json
-check "frames of a stream" 0 'd["frames"][0]["shown_ns"]==3000000000' "$r" frames "$coast" --at 3s --out "$work/coast" --json
+check "frames of a stream" 0 'd["frames"][0]["shown_ns"]==3000000000' \
+    "$r" frames "$coast" --at 3s --out "$work/coast" --json
 check "a stream through a target" 0 'd["state"]=="ended" and d["presented"]==180' \
     "$r" play "$coast" --through open-web-view --clock virtual --json
 check "convert a stream" 0 'd["video"]["frames"]==180 and d["video"]["action"]=="copied" and d["video"]["width"]==960' \
@@ -307,7 +308,8 @@ check "adapt" 0 'len(d["traces"])==1 and 0<d["ratio_mean"]<=1 and d["traces"][0]
     "$r" adapt --ladder "$coast" --trace "$work/link.csv" --json
 check "adapt needs links" 2 'd["error"]["code"]=="usage"' "$r" adapt --ladder "$coast" --json
 check "a link that is none" 1 'd["error"]["code"]=="malformed"' "$r" adapt --ladder "$coast" --trace "$r" --json
-check "ladder" 0 'd["segments"]==3 and [g["id"] for g in d["rungs"]]==["96x54-90k","64x36-50k"] and d["dash"].endswith(".mpd")
+check "ladder" 0 'd["segments"]==3 and [g["id"] for g in d["rungs"]]==["96x54-90k","64x36-50k"]
+    and d["dash"].endswith(".mpd")
     and all(g["bandwidth"]>=g["average_bandwidth"]>0 and 0.5<g["ssim_y"]<=1 for g in d["rungs"])' \
     "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --rungs 96x54@90k,64x36@50k --segment 2s --dash --json
 check "ladder over what is there" 1 'd["error"]["code"]=="exists"' \
