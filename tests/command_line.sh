@@ -292,7 +292,8 @@ check "inspect a stream" 0 'd["container"]=="hls" and d["stream"]["kind"]=="hls"
     and d["stream"]["sound"][0]["language"]=="en" and d["tracks"][0]["frame_count"]==180
     and all(g["segments"]==3 for g in d["stream"]["rungs"])' "$r" inspect "$coast" --json
 check "play one rung" 0 'd["state"]=="ended" and d["presented"]==180
-    and d["stream"]["rungs_shown"]==[["640x360-232k",180]] and d["stream"]["switches"]==0 and len(d["stream"]["decisions"])==3' \
+    and d["stream"]["rungs_shown"]==[["640x360-232k",180]]
+    and d["stream"]["switches"]==0 and len(d["stream"]["decisions"])==3' \
     "$r" play "$coast" --rung 640x360-232k --clock virtual --json
 check "play from a place" 0 'd["presented"]==60' "$r" play "$coast" --start 4s --clock virtual --json
 check "no such rung" 1 'd["error"]["code"]=="not-found" and "320x180" in d["error"]["hint"]' \
