@@ -12,6 +12,7 @@
 #include "stream/address.h"
 #include "stream/host.h"
 #include "support.h"
+#include "text/cues.h"
 #include "timing.h"
 
 using namespace ruedo;
@@ -627,4 +628,84 @@ TEST_CASE("a live manifest lists what is there by the server's clock, whatever o
     auto early = open_clip(host->address() + "live.mpd");
     REQUIRE(!early);
     CHECK(early.error().code == Code::empty);
+}
+
+TEST_CASE("captions of a stream come with its segments, in their places, and each once") {
+    Copy copy("fmp4");
+    fs::create_directories(copy.folder.path / "text");
+    std::string list = "#EXTM3U\n#EXT-X-TARGETDURATION:2\n";
+    for (int i = 0; i < 3; ++i) {
+        // The second goes on from the first segment into the next, and stands in both.
+        std::string text = "WEBVTT\nX-TIMESTAMP-MAP=MPEGTS:0,LOCAL:00:00.000\n";
+        if (i < 1) text += "\n00:00.500 --> 00:01.500\nThe lamp is lit\n";
+        if (i < 2) text += "\n00:01.800 --> 00:02.600 line:10%\nIt <i>turns</i>\n";
+        if (i == 2) text += "\n00:05.000 --> 00:06.000\nIt is day\n";
+        put_text(copy.folder.path / fmt::format("text/{}.vtt", i), text);
+        list += fmt::format("#EXTINF:2,\n{}.vtt\n", i);
+    }
+    put_text(copy.folder.path / "text/list.m3u8", list + "#EXT-X-ENDLIST\n");
+    auto master = text_of(copy / "master.m3u8");
+    for (std::size_t at = 0; (at = master.find(",AUDIO=\"aud\"", at)) != std::string::npos; at += 30)
+        master.insert(at, ",SUBTITLES=\"sub\"");
+    master.insert(
+        master.find("#EXT-X-STREAM-INF"),
+        "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"sub\",NAME=\"English\",LANGUAGE=\"en\",URI=\"text/list.m3u8\"\n");
+    put_text(copy.folder.path / "master.m3u8", master);
+    auto check = [](const Cues& cues) {
+        REQUIRE(cues.list.size() == 3);
+        CHECK(
+            (cues.list[0].text() == "The lamp is lit" && cues.list[0].start == 500_ms && cues.list[0].end == 1500_ms));
+        CHECK((cues.list[1].text() == "It turns" && cues.list[1].start == 1800_ms && cues.list[1].line_percent));
+        CHECK((cues.list[2].start == 5_s && cues.list[2].end == 6_s));
+    };
+    auto clip = opened_stream(copy / "master.m3u8", {.best = true, .on_demand = true});
+    auto* track = clip->info().main(Kind::text);
+    REQUIRE(track);
+    CHECK(track->language == "en");
+    check(value(read_cues(*clip, *track)));
+    // While it plays, in virtual time and over a network.
+    Stage stage;
+    OpenOptions with = playing;
+    with.text_language = "en";
+    stage.controller.open(copy / "master.m3u8", with);
+    REQUIRE(stage.run_until([](auto& s) { return s.position > 2200_ms; }));
+    auto now = stage.now();
+    REQUIRE(now.cues);
+    auto showing = now.showing();
+    REQUIRE(showing.size() == 1);
+    CHECK(showing[0]->text() == "It turns");
+    REQUIRE(stage.run_until(ended));
+    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto playing_clip = opened_stream(host->address() + "master.m3u8");
+    (void)value(playing_clip->reader(1)->next(*std::make_unique<PacketHead>()));
+    std::vector<Cue> here;
+    for (int i = 0; i < 400 && here.size() < 3; ++i) {
+        here = cues_here(*playing_clip, *playing_clip->info().main(Kind::text), 1_s);
+        std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    }
+    CHECK(here.size() == 3);
+}
+
+TEST_CASE("a server that goes away for a moment costs waiting, and no picture") {
+    auto host = value(Host::start({.folder = fixture("streams")}));
+    auto port = host->port();
+    Weather slow;
+    slow.steps = {{{}, 1e6}}, slow.length = 10_s, slow.settle();
+    host.reset();
+    host = value(Host::start({.folder = fixture("streams"), .port = port, .weather = slow}));
+    auto clip = opened_stream(host->address() + "fmp4/180p/index.m3u8");
+    auto reader = clip->reader(1);
+    PacketHead head;
+    std::size_t count = 0;
+    REQUIRE(value(reader->next(head)));
+    ++count;
+    host.reset();
+    std::thread back([&] {
+        std::this_thread::sleep_for(std::chrono::milliseconds(1200));
+        host = value(Host::start({.folder = fixture("streams"), .port = port}));
+    });
+    while (value(reader->next(head))) ++count;
+    back.join();
+    CHECK(count == 180);
+    for (auto& n : clip->news()) CHECK(n.name != "hole");
 }

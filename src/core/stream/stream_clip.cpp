@@ -115,7 +115,7 @@ class CaptionReader final : public TrackReader {
                 if (seen_.size() > 512) seen_.erase(seen_.begin());
                 head = {};
                 head.pts = cue.start, head.duration = cue.end - cue.start, head.keyframe = true;
-                text = cue_settings(cue) + "\n" + text;
+                text = "\n" + cue_settings(cue) + "\n" + text;  // a name, which it has none of, settings, the text
                 data_.assign(text.begin(), text.end());
                 head.size = data_.size();
                 return true;

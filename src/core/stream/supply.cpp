@@ -19,6 +19,8 @@ std::string Rung::title() const {
 namespace ruedo::stream {
 namespace {
 constexpr Time longest_silence = 30_s;
+/// So long a link may be down before what it did not bring is given up.
+constexpr Time longest_down = 10_s;
 
 /// What the links to hosts gave when they were last used, so that the next stream from there begins well.
 struct Known {
@@ -114,7 +116,10 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
     auto& feed = feeds_[index];
     auto begun = monotonic_now();
     bool asks = !ReadScope::only_buffered();
-    if (asks) feed.wanted = true, feed.read_at = t, playing_at_ = t;
+    // Captions are looked for as they come, by whoever never waits: asking for them is what gets them fetched.
+    bool text = feed.plan.kind == Kind::text;
+    if (asks || text) feed.wanted = true;
+    if (asks) feed.read_at = t, playing_at_ = t;
     std::optional<std::deque<Wait>::iterator> waiting;
     auto leave = [&] { std::erase_if(waits_, [&](auto& w) { return w.feed == index && w.at == t; }); };
     for (;;) {
@@ -134,7 +139,12 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
         if (ReadScope::given_up())
             return leave(), std::unexpected(ReadScope::stopped(fmt::format(
                                 "a segment of {} at {} was still being fetched", feed.plan.name, format_time(t))));
-        if (!asks) return leave(), fail(Code::timeout, "This segment is not here yet.");
+        bool fetches = asks || (text && options_.on_demand && t < playing_at_ + most_ahead);
+        if (!fetches) {
+            auto later = feed.pieces.lower_bound(t);
+            if (text && later != feed.pieces.end() && later->first <= playing_at_) return leave(), later->second;
+            return leave(), fail(Code::timeout, "This segment is not here yet.");
+        }
         // A live one whose list does not grow any more has come to its end without a word.
         auto* list = some_list(feed);
         if (list && !list->ended && t + about >= list->end() &&
@@ -355,6 +365,17 @@ void Supply::make_room() {
 
 // ---- fetching
 
+/// Waits, unless somebody comes to want something else.
+bool Supply::pause(Goal g, Time length) {
+    std::unique_lock lock(mutex_);
+    for (auto until = monotonic_now() + length; !stop_ && !ReadScope::given_up() && monotonic_now() < until;) {
+        auto here = [&](const Wait& w) { return w.feed == g.feed && w.at == g.at; };
+        if (!waits_.empty() && std::none_of(waits_.begin(), waits_.end(), here)) return false;
+        changed_.wait_for(lock, std::chrono::milliseconds(20));
+    }
+    return true;
+}
+
 Outcome Supply::fetch_next(Goal g) {
     std::size_t rendition = 0;
     bool first = false;
@@ -392,6 +413,7 @@ Outcome Supply::fetch_next(Goal g) {
     }
     std::set<std::size_t> tried;
     Error last;
+    auto begun = monotonic_now();
     for (int attempt = 0; !stop_; ++attempt) {
         auto segment = segment_for(g, rendition);
         std::optional<std::size_t> instead;
@@ -422,7 +444,6 @@ Outcome Supply::fetch_next(Goal g) {
             report_.decisions.push_back({since_opened(), segment->number, feed.plan.rungs[*instead].id, why,
                                          throughput_.now().mean, std::max(Time{}, g.at - playing_at_)});
             tell("given-up", why);
-
             rendition = *instead, attempt = -1;
             continue;
         }
@@ -430,11 +451,24 @@ Outcome Supply::fetch_next(Goal g) {
         if (last.code == Code::cancelled) return std::unexpected(last);
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(last.sentence));
         bool hopeless = (segment && segment->gap) || last.code == Code::encrypted || last.code == Code::limit;
-        // Once more, and then in another rung.
+        bool listed = false;
+        {
+            std::lock_guard lock(mutex_);
+            auto& r = feeds_[g.feed].renditions[rendition];
+            listed = r.list.has_value();
+            if (!segment && listed) r.loaded = monotonic_now();
+        }
+        // A live list that can't be had just now is looked for again when it is due.
+        if (!segment && listed) return {};
+        // A link that is down is waited for; what is not there is asked for once more, and then in another rung.
+        bool down = !first && (last.code == Code::network || last.code == Code::timeout);
+        if (down && monotonic_now() - begun < longest_down) {
+            if (!pause(g, std::min(2_s, 250_ms * (1 << std::min(attempt, 3)))))
+                return fail(Code::cancelled, "Something else is wanted first.");
+            continue;
+        }
         if (attempt == 0 && !hopeless) {
-            auto until = monotonic_now() + 250_ms;
-            while (!stop_ && !ReadScope::given_up() && monotonic_now() < until)
-                std::this_thread::sleep_for(std::chrono::milliseconds(10));
+            if (!pause(g, 250_ms)) return fail(Code::cancelled, "Something else is wanted first.");
             continue;
         }
         tried.insert(rendition);
@@ -449,7 +483,8 @@ Outcome Supply::fetch_next(Goal g) {
             continue;
         }
         if (!segment) return std::unexpected(last);
-        if (first || ++feed.holes >= 8) return std::unexpected(last);
+        feed.holes += down ? 4 : 1;
+        if (first || feed.holes >= 8) return std::unexpected(last);
         tell("hole", fmt::format("at {}, {:.1f} s long: {}", format_time(segment->start), segment->duration.seconds(),
                                  last.sentence));
         auto hole = std::make_shared<Piece>();

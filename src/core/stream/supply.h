@@ -124,6 +124,7 @@ class Supply {
     // Without it.
     void run();
     Outcome fetch_next(Goal goal);
+    bool pause(Goal goal, Time length);
     Result<const Segment> segment_for(Goal goal, std::size_t rendition);
     Outcome load(std::size_t feed, std::size_t rendition);
     void join_lists(Feed& feed, std::size_t rendition, SegmentList fresh);
