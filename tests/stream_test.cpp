@@ -709,3 +709,14 @@ TEST_CASE("a server that goes away for a moment costs waiting, and no picture") 
     CHECK(count == 180);
     for (auto& n : clip->news()) CHECK(n.name != "hole");
 }
+
+TEST_CASE("what looks at a stream teaches nothing about its link to what plays it") {
+    auto host = value(Host::start({.folder = fixture("streams")}));
+    auto address = host->address() + "fmp4/master.m3u8";
+    (void)opened_stream(address, {.best = true, .on_demand = true});
+    auto why = opened_stream(address)->stream()->decisions.at(0).why;
+    CHECK(why.find("nothing is known of the link yet") != std::string::npos);
+    // What was played does.
+    why = opened_stream(address)->stream()->decisions.at(0).why;
+    CHECK(why.find("expected") != std::string::npos);
+}

@@ -85,10 +85,7 @@ struct Rendition {
     Outcome open(const LadderOptions& o, const Bytes& key) {
         std::error_code ec;
         auto seal = [key](std::uint64_t number, Bytes bytes) {
-            if (key.empty()) return bytes;
-            std::array<std::uint8_t, 16> iv{};
-            for (std::size_t i = 0; i < 8; ++i) iv[15 - i] = static_cast<std::uint8_t>(number >> (8 * i));
-            return stream::encrypt(bytes, key, iv);
+            return key.empty() ? bytes : stream::encrypt(bytes, key, stream::vector_of(number));
         };
         auto make = [&](const char* form, SegmentSink*& sink) -> Result<std::unique_ptr<ByteSink>> {
             auto place = folder / form;

@@ -4,7 +4,6 @@
 #include <fmt/format.h>
 
 #include <charconv>
-#include <chrono>
 #include <cmath>
 #include <cstring>
 
@@ -107,17 +106,6 @@ std::optional<std::string> fill(std::string_view form, std::string_view id, std:
 }
 
 namespace {
-/// A date and time as manifests have it (xs:dateTime), since 1970.
-std::optional<Time> date_since_1970(std::string_view s) {
-    int y = 0, mo = 0, d = 0, h = 0, mi = 0;
-    double sec = 0;
-    if (std::sscanf(std::string(s).c_str(), "%d-%d-%dT%d:%d:%lf", &y, &mo, &d, &h, &mi, &sec) != 6) return std::nullopt;
-    if (y < 1900 || y > 2200 || mo < 1 || mo > 12 || d < 1 || d > 31) return std::nullopt;
-    auto days = std::chrono::sys_days(std::chrono::year(y) / mo / d).time_since_epoch().count();
-    return Time{(static_cast<std::int64_t>(days) * 86400 + h * 3600 + mi * 60) * 1'000'000'000 +
-                std::llround(sec * 1e9)};
-}
-
 Result<std::string> based(const std::string& on, Node n) {
     auto b = child(n, "BaseURL");
     auto text = std::string(transfer::trimmed(b.text().get()));
@@ -144,7 +132,7 @@ Outcome Description::read(ByteView xml, const std::string& from) {
     depth = duration(root.attribute("timeShiftBufferDepth").value()).value_or(Time{});
     delay = duration(root.attribute("suggestedPresentationDelay").value()).value_or(Time{});
     update = duration(root.attribute("minimumUpdatePeriod").value()).value_or(Time{});
-    begun = date_since_1970(root.attribute("availabilityStartTime").value());
+    begun = parse_date(root.attribute("availabilityStartTime").value());
     if (live && !begun) return bad("it is live and does not say since when");
     return {};
 }

@@ -58,6 +58,11 @@ Result<Bytes> crypt(ByteView in, ByteView key, const std::array<std::uint8_t, 16
 }
 }  // namespace
 
+std::array<std::uint8_t, 16> vector_of(std::uint64_t number) {
+    std::array<std::uint8_t, 16> iv{};
+    for (std::size_t i = 0; i < 8; ++i) iv[15 - i] = static_cast<std::uint8_t>(number >> (8 * i));
+    return iv;
+}
 Result<Bytes> decrypt(ByteView bytes, ByteView key, const std::array<std::uint8_t, 16>& iv) {
     return crypt(bytes, key, iv, false);
 }

@@ -23,6 +23,8 @@ class Fetch {
     HttpClient client_;
 };
 
+/// The initialization vector of a segment that states none: its media sequence number (clause 5.2).
+std::array<std::uint8_t, 16> vector_of(std::uint64_t number);
 /// AES-128 in cipher block chaining with PKCS#7 padding (RFC 8216 clause 4.3.2.4). `encrypted` where it does not come
 /// out even, which a wrong key leads to nearly always.
 Result<Bytes> decrypt(ByteView bytes, ByteView key, const std::array<std::uint8_t, 16>& iv);

@@ -48,8 +48,7 @@ Result<SegmentList> Supply::list(std::size_t index) {
         if (loaded) return *feed.renditions[rendition].list;
         if (loaded.error().code == Code::cancelled || loaded.error().code == Code::timeout)
             return std::unexpected(loaded.error());
-        feed.renditions[rendition].error = loaded.error();
-        tell("rung-lost", loaded.error().sentence);
+        lose(feed, rendition, loaded.error());
         if (++rendition == feed.renditions.size()) return std::unexpected(loaded.error());
     }
 }
@@ -65,8 +64,7 @@ Outcome Supply::list_all(std::size_t index) {
         if (loaded) continue;
         if (loaded.error().code == Code::cancelled) return loaded;
         std::lock_guard lock(mutex_);
-        feeds_[index].renditions[i].error = loaded.error();
-        tell("rung-lost", loaded.error().sentence);
+        lose(feeds_[index], i, loaded.error());
     }
     std::lock_guard lock(mutex_);
     surveyed_ = true;
@@ -158,10 +156,7 @@ Result<Bytes> Supply::plain(Bytes bytes, const Key* key, std::uint64_t number) {
                     fmt::format("The key at “{}” has {} bytes; it should have 16.", transfer::last_part(key->address),
                                 secret->size()),
                     "Check what the server sends for it.");
-    auto iv = key->iv.value_or(std::array<std::uint8_t, 16>{});
-    if (!key->iv)
-        for (std::size_t i = 0; i < 8; ++i) iv[15 - i] = static_cast<std::uint8_t>(number >> (8 * i));
-    return decrypt(bytes, *secret, iv);
+    return decrypt(bytes, *secret, key->iv.value_or(vector_of(number)));
 }
 
 Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_t rendition, const Segment& segment,

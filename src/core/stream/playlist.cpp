@@ -33,27 +33,6 @@ std::optional<Time> seconds(std::string_view s, bool signed_ = false) {
         }
     return Time{minus ? -ns : ns};
 }
-/// A date and time (ISO 8601:2004) since 1970.
-std::optional<Time> date(std::string_view s) {
-    auto digits = [&](std::size_t at, std::size_t n) -> int {
-        auto v = at + n <= s.size() ? whole(s.substr(at, n)) : std::nullopt;
-        return v ? static_cast<int>(*v) : -1;
-    };
-    auto year = digits(0, 4), month = digits(5, 2), day = digits(8, 2), hour = digits(11, 2), minute = digits(14, 2);
-    if (year < 0 || month < 1 || month > 12 || day < 1 || day > 31 || hour < 0 || minute < 0 || s.size() < 19)
-        return std::nullopt;
-    auto zone = s.find_first_of("Zz+-", 19);
-    auto second = seconds(s.substr(17, zone == std::string_view::npos ? zone : zone - 17));
-    if (!second) return std::nullopt;
-    auto days = std::chrono::sys_days(std::chrono::year(year) / month / day).time_since_epoch().count();
-    auto t = Time{(static_cast<std::int64_t>(days) * 86400 + hour * 3600 + minute * 60) * 1'000'000'000} + *second;
-    if (zone == std::string_view::npos || s[zone] == 'Z' || s[zone] == 'z') return t;
-    auto zh = digits(zone + 1, 2), zm = digits(zone + (s.size() > zone + 5 ? 4 : 3), 2);
-    if (zh < 0) return std::nullopt;
-    auto off = 1_s * (zh * 3600 + std::max(0, zm) * 60);
-    return s[zone] == '+' ? t - off : t + off;
-}
-
 /// Attributes of a tag (clause 4.2): name and value, quotes taken off.
 std::map<std::string, std::string, std::less<>> attributes(std::string_view s) {
     std::map<std::string, std::string, std::less<>> all;
@@ -253,7 +232,7 @@ class Parser {
         return {};
     }
     Outcome dated(std::string_view s) {
-        next_.date = date(s);
+        next_.date = parse_date(s);
         return {};
     }
     Outcome gap(std::string_view) {
@@ -436,6 +415,26 @@ class Parser {
     bool is_master_ = false, timed_ = false, keyed_now_ = false;
 };
 }  // namespace
+
+std::optional<Time> parse_date(std::string_view s) {
+    auto digits = [&](std::size_t at, std::size_t n) -> int {
+        auto v = at + n <= s.size() ? whole(s.substr(at, n)) : std::nullopt;
+        return v ? static_cast<int>(*v) : -1;
+    };
+    auto year = digits(0, 4), month = digits(5, 2), day = digits(8, 2), hour = digits(11, 2), minute = digits(14, 2);
+    if (year < 0 || month < 1 || month > 12 || day < 1 || day > 31 || hour < 0 || minute < 0 || s.size() < 19)
+        return std::nullopt;
+    auto zone = s.find_first_of("Zz+-", 19);
+    auto second = seconds(s.substr(17, zone == std::string_view::npos ? zone : zone - 17));
+    if (!second) return std::nullopt;
+    auto days = std::chrono::sys_days(std::chrono::year(year) / month / day).time_since_epoch().count();
+    auto t = Time{(static_cast<std::int64_t>(days) * 86400 + hour * 3600 + minute * 60) * 1'000'000'000} + *second;
+    if (zone == std::string_view::npos || s[zone] == 'Z' || s[zone] == 'z') return t;
+    auto zh = digits(zone + 1, 2), zm = digits(zone + (s.size() > zone + 5 ? 4 : 3), 2);
+    if (zh < 0) return std::nullopt;
+    auto off = 1_s * (zh * 3600 + std::max(0, zm) * 60);
+    return s[zone] == '+' ? t - off : t + off;
+}
 
 const Segment* SegmentList::at(Time t) const {
     auto it = std::upper_bound(segments.begin(), segments.end(), t, [](Time v, auto& s) { return v < s.start; });

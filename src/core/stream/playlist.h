@@ -89,6 +89,8 @@ struct Playlist {
     std::map<std::string, std::string> names;  ///< Variables that were defined, for playlists it names.
 };
 
+/// A date and time (ISO 8601) since 1970; by Greenwich where no zone is stated.
+std::optional<Time> parse_date(std::string_view text);
 /// Whether these are the first bytes of one.
 bool is_playlist(ByteView head);
 /// `base` is where it came from; `imported`: variables of the playlist that named it. `malformed` names the line. At

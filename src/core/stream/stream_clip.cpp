@@ -4,7 +4,6 @@
 
 #include "container/container.h"
 #include "io/transfer.h"
-#include "media/codec_headers.h"
 #include "stream/stream.h"
 #include "text/cues.h"
 
@@ -357,28 +356,25 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
     std::set<fs::path> all;
     Fetch fetch;
     std::function<Outcome(const std::string&, int)> take_list;
-    auto take = [&](const std::string& file) -> Outcome {
-        if (is_address(file)) return {};
-        all.insert(fs::path(file).lexically_normal());
-        return {};
+    auto take = [&](const std::string& file) {
+        if (!is_address(file)) all.insert(fs::path(file).lexically_normal());
     };
-    auto take_segments = [&](const SegmentList& list) -> Outcome {
+    auto take_segments = [&](const SegmentList& list) {
         for (auto& s : list.segments) {
-            TRY_DO(take(s.address));
-            if (s.map) TRY_DO(take(s.map->address));
-            if (s.key && s.key->method == Key::Method::aes_128) TRY_DO(take(s.key->address));
+            take(s.address);
+            if (s.map) take(s.map->address);
+            if (s.key && s.key->method == Key::Method::aes_128) take(s.key->address);
         }
-        return {};
     };
     // Every list that is named, and what those name; a manifest's lists are in itself.
     std::map<std::string, std::string> names;
     take_list = [&](const std::string& file, int depth) -> Outcome {
-        TRY_DO(take(file));
+        take(file);
         if (is_address(file) || depth > 2) return {};
         TRY(auto got, fetch.get(file, {}, most_playlist_bytes));
         if (!is_playlist(got.bytes)) return {};
         TRY(auto parsed, parse_playlist(got.bytes, file, names));
-        if (!parsed.master) return take_segments(parsed.list);
+        if (!parsed.master) return take_segments(parsed.list), Outcome{};
         names = parsed.names;
         for (auto* list : {&parsed.master->variants, &parsed.master->pictures_alone})
             for (auto& v : *list) TRY_DO(take_list(v.address, depth + 1));
@@ -393,7 +389,7 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
             for (auto& feed : plan.feeds)
                 for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
                     TRY(auto list, feed.lister->list(fetch, i));
-                    TRY_DO(take_segments(list));
+                    take_segments(list);
                 }
     }
     auto base = playlist.parent_path().lexically_normal();

@@ -6,16 +6,6 @@
 
 #include "io/transfer.h"
 
-namespace ruedo {
-std::string Rung::title() const {
-    auto rate = bits_a_second();
-    auto size = width > 0 ? fmt::format("{} × {}", width, height) : id;
-    return rate <= 0    ? size
-           : rate < 1e6 ? fmt::format("{}, {:.0f} kbit/s", size, rate / 1e3)
-                        : fmt::format("{}, {:.1f} Mbit/s", size, rate / 1e6);
-}
-}  // namespace ruedo
-
 namespace ruedo::stream {
 namespace {
 constexpr Time longest_silence = 30_s;
@@ -35,12 +25,12 @@ Known& known() {
 
 Supply::Supply(std::vector<FeedPlan> plans, std::string link, StreamOptions options)
     : options_(std::move(options)), link_(std::move(link)) {
-    // Read in order, without a clock, a link has no speed: whatever is asked for is there.
-    if (options_.on_demand) throughput_.expect(1e9);
-    {
+    if (options_.on_demand) {
+        // Read in order, without a clock, a link has no speed: whatever is asked for is there.
+        throughput_.expect(1e9);
+    } else {
         std::lock_guard guard(known().mutex);
-        if (auto it = known().rates.find(link_); it != known().rates.end() && !options_.on_demand)
-            throughput_.expect(it->second);
+        if (auto it = known().rates.find(link_); it != known().rates.end()) throughput_.expect(it->second);
     }
     for (auto& plan : plans) {
         Feed f;
@@ -56,7 +46,7 @@ Supply::~Supply() {
     stop_ = true;
     changed_.notify_all();
     if (thread_.joinable()) thread_.join();
-    if (auto now = throughput_.now(); now.known() && !link_.empty()) {
+    if (auto now = throughput_.now(); now.known() && !link_.empty() && !options_.on_demand) {
         std::lock_guard guard(known().mutex);
         known().rates[link_] = now.mean;
     }
@@ -119,8 +109,7 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
     // Captions are looked for as they come, by whoever never waits: asking for them is what gets them fetched.
     bool text = feed.plan.kind == Kind::text;
     if (asks || text) feed.wanted = true;
-    if (asks) feed.read_at = t, playing_at_ = t;
-    std::optional<std::deque<Wait>::iterator> waiting;
+    if (asks) playing_at_ = t;
     auto leave = [&] { std::erase_if(waits_, [&](auto& w) { return w.feed == index && w.at == t; }); };
     for (;;) {
         if (auto* list = some_list(feed); list && !list->segments.empty() && t < list->segments.front().start) {
@@ -129,7 +118,6 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
             if (asks) playing_at_ = t;
         }
         if (auto p = find(feed, t)) {
-            p->used = ++clock_;
             p->played = p->played || asks;
             leave();
             return p;
@@ -190,6 +178,7 @@ void Supply::run() {
                 continue;
             }
         }
+        std::lock_guard one(fetching_);
         auto done = fetch_next(*g);
         std::lock_guard lock(mutex_);
         if (!done && done.error().code != Code::cancelled) feeds_[g->feed].error = done.error();
@@ -240,11 +229,7 @@ std::optional<Time> Supply::clock(std::uint64_t discontinuity) const {
     auto it = clocks_.find(discontinuity);
     return it == clocks_.end() ? std::nullopt : std::optional(it->second);
 }
-bool Supply::ended() const {
-    std::lock_guard lock(mutex_);
-    auto* list = some_list(feeds_[0]);
-    return list && list->ended;
-}
+
 StreamReport Supply::report() const {
     std::lock_guard lock(mutex_);
     auto r = report_;
@@ -270,6 +255,11 @@ std::vector<ClipNews> Supply::news() {
 }
 void Supply::tell(std::string name, std::string detail) {
     if (news_.size() < 1000) news_.push_back({std::move(name), std::move(detail)});
+}
+
+void Supply::lose(Feed& feed, std::size_t rendition, const Error& error) {
+    feed.renditions[rendition].error = error;
+    tell("rung-lost", error.sentence);
 }
 
 // ---- which rung
@@ -320,7 +310,6 @@ std::size_t Supply::choose(Feed& feed, Time at) {
     if (&feed != &feeds_[0] || feed.plan.kind != Kind::video) return choice.rung;
     if (choice.why.empty()) choice.why = "the only rung";
     bool other = !feed.last || *feed.last != choice.rung;
-
     auto number = segment ? segment->number : 0;
     // One that was interrupted for something more urgent is decided anew.
     if (!report_.decisions.empty() && report_.decisions.back().segment == number &&
@@ -339,7 +328,7 @@ void Supply::keep(Feed& feed, std::shared_ptr<Piece> piece) {
     auto start = piece->segment.start;
     if (auto it = feed.pieces.find(start); it != feed.pieces.end()) kept_ -= it->second->bytes;
     kept_ += piece->bytes;
-    piece->used = ++clock_;
+
     feed.pieces[start] = std::move(piece);
     make_room();
 }
@@ -383,7 +372,6 @@ Outcome Supply::fetch_next(Goal g) {
         std::lock_guard lock(mutex_);
         auto& feed = feeds_[g.feed];
         first = feed.pieces.empty();
-
         rendition = feed.last.value_or(0);
     }
     // A list first, so that the choice knows what it is about.
@@ -398,8 +386,7 @@ Outcome Supply::fetch_next(Goal g) {
         if (loaded.error().code == Code::cancelled) return loaded;
         std::lock_guard lock(mutex_);
         auto& feed = feeds_[g.feed];
-        feed.renditions[rendition].error = loaded.error();
-        tell("rung-lost", loaded.error().sentence);
+        lose(feed, rendition, loaded.error());
         auto next = std::find_if(feed.renditions.begin(), feed.renditions.end(), [](auto& r) { return !r.error; });
         if (next == feed.renditions.end()) return loaded;
         rendition = static_cast<std::size_t>(next - feed.renditions.begin());
@@ -474,7 +461,7 @@ Outcome Supply::fetch_next(Goal g) {
         tried.insert(rendition);
         std::lock_guard lock(mutex_);
         auto& feed = feeds_[g.feed];
-        if (!segment) feed.renditions[rendition].error = last;
+        if (!segment) lose(feed, rendition, last);
         std::optional<std::size_t> other;
         for (auto i = feed.renditions.size(); i-- > 0;)
             if (!tried.contains(i) && !feed.renditions[i].error && (!other || *other > rendition)) other = i;

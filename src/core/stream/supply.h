@@ -23,8 +23,7 @@ struct Piece {
     Time shift{};                ///< Added to the clip's times.
     std::uint64_t bytes = 0;
     std::shared_ptr<const Bytes> video_config, audio_config;
-    std::string text;  ///< Of captions: the whole file.
-    std::uint64_t used = 0;
+    std::string text;     ///< Of captions: the whole file.
     bool played = false;  ///< A reader has been through it.
     Time end() const { return segment.end(); }
 };
@@ -68,7 +67,7 @@ class Supply {
     void shown_at(int width, int height);
     /// What can be gone to in a live one, and its newest end.
     TimeRange window() const;
-    bool ended() const;
+
     /// What the clock of a discontinuity says at presentation time 0, once a segment has told.
     std::optional<Time> clock(std::uint64_t discontinuity) const;
     StreamReport report() const;
@@ -91,7 +90,6 @@ class Supply {
         std::map<Time, std::shared_ptr<Piece>> pieces;  ///< By their listed start.
         std::unique_ptr<adapt::Policy> policy;
         std::optional<std::size_t> last;  ///< Rung fetched last.
-        Time read_at{};                   ///< The place last asked for.
         bool wanted = false;              ///< Somebody reads it.
         bool has_pictures = false;        ///< Some piece had; only who fetches asks.
         std::optional<Error> error;       ///< Why it can't go on.
@@ -112,7 +110,6 @@ class Supply {
     const SegmentList* some_list(const Feed& feed) const;
     std::optional<Goal> goal() const;
     Time reach(const Feed& feed, Time t) const;
-
     adapt::Situation situation(const Feed& feed, Time at, const Segment* segment) const;
     std::size_t choose(Feed& feed, Time at);
     void keep(Feed& feed, std::shared_ptr<Piece> piece);
@@ -120,6 +117,7 @@ class Supply {
     Time since_opened() const { return options_.on_demand ? Time{} : monotonic_now() - opened_; }
     void tell(std::string name, std::string detail);
     bool due(const Rendition& r) const;
+    void lose(Feed& feed, std::size_t rendition, const Error& error);
 
     // Without it.
     void run();
@@ -139,7 +137,7 @@ class Supply {
     std::string link_;
     Fetch fetch_;
     Time opened_ = monotonic_now();
-    std::mutex fetching_;  ///< Held by whoever fetches on demand.
+    std::mutex fetching_;  ///< Held by whoever fetches: one at a time.
     mutable std::mutex mutex_;
     std::condition_variable changed_;
     std::vector<Feed> feeds_;
@@ -150,7 +148,7 @@ class Supply {
     StreamReport report_;
     std::vector<ClipNews> news_;
     double fetched_bits_ = 0, fetched_seconds_ = 0;
-    std::uint64_t clock_ = 0, kept_ = 0;
+    std::uint64_t kept_ = 0;
     Time playing_at_{};
     int shown_width_ = 0, shown_height_ = 0;
     bool surveyed_ = false;
