@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // Streams: playlists as their standard lays them down, segments put together without a seam, and what goes wrong.
-#include "stream/stream.h"
+#include "streams.h"
 
 #include <fmt/chrono.h>
 #include <fmt/format.h>
@@ -11,7 +11,6 @@
 #include "facts/facts.h"
 #include "stream/address.h"
 #include "stream/host.h"
-#include "support.h"
 #include "text/cues.h"
 #include "timing.h"
 
@@ -23,47 +22,6 @@ namespace {
 Result<Playlist> parse(const std::string& text, const std::string& base = "http://127.0.0.1/dir/list.m3u8",
                        const std::map<std::string, std::string>& names = {}) {
     return parse_playlist({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, base, names);
-}
-std::string text_of(const fs::path& path) {
-    auto bytes = bytes_of(path);
-    return {bytes.begin(), bytes.end()};
-}
-void put_text(const fs::path& path, const std::string& text) {
-    fs::create_directories(path.parent_path());
-    put(path, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
-}
-/// A folder with a copy of a fixture's ladder, to be changed.
-struct Copy {
-    Folder folder;
-    explicit Copy(const std::string& name) {
-        fs::copy(fixture("streams/" + name), folder.path,
-                 fs::copy_options::recursive | fs::copy_options::overwrite_existing);
-    }
-    std::string operator/(const std::string& name) const { return (folder.path / name).string(); }
-};
-/// Numbers and times of all pictures from the reader's place on.
-struct Seen {
-    std::vector<int> numbers;
-    std::vector<Time> times;
-    std::set<std::uint32_t> rungs;
-};
-Seen all_pictures(const std::shared_ptr<Clip>& clip) {
-    Seen seen;
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    while (auto p = value(reader->next())) {
-        seen.numbers.push_back(demo::read_strip(render(*p)).value_or(-1));
-        seen.times.push_back(p->pts);
-        seen.rungs.insert(p->variant);
-    }
-    return seen;
-}
-std::vector<int> counting(int n) {
-    std::vector<int> all(static_cast<std::size_t>(n));
-    std::iota(all.begin(), all.end(), 0);
-    return all;
-}
-std::shared_ptr<Clip> opened_stream(const std::string& address, const StreamOptions& options = {}) {
-    return value(open_clip(address, options));
 }
 }  // namespace
 

@@ -80,7 +80,7 @@ inline Bytes bytes_of(const fs::path& path) { return value(read_file(path, 1 << 
 inline void put(const fs::path& path, ByteView bytes) { done(write_file(path, bytes)); }
 
 /// Clips of 96 x 54 that cost next to nothing to decode; made once for a run of the tests.
-inline fs::path tiny(const std::string& file) {
+inline fs::path tiny(const std::string& file, int seconds = 6) {
     static Folder folder;
     static std::mutex mutex;
     std::lock_guard lock(mutex);
@@ -90,7 +90,7 @@ inline fs::path tiny(const std::string& file) {
         spec.file = file;
         bool webm = file.ends_with(".webm");
         spec.video = webm ? Codec::vp9 : Codec::h264, spec.audio = webm ? Codec::opus : Codec::aac;
-        spec.width = 96, spec.height = 54, spec.seconds = 6, spec.keyframe_every = 30, spec.bitrate = 60'000;
+        spec.width = 96, spec.height = 54, spec.seconds = seconds, spec.keyframe_every = 30, spec.bitrate = 60'000;
         spec.draw = [](demo::Canvas& c, double t) {
             c.gradient({60, 70, 90}, {90, 80, 60});
             c.circle({20 + 9 * t, 40}, 4, {220, 200, 120});

@@ -155,7 +155,8 @@ void PackPage::rebuild() {
             auto player = executable_path().parent_path() / "ruedo-player";
             items.push_back({file_stem(d.app_name), fs::file_size(player, ec), "executable"});
             for (auto& [path, bytes] : needs->media)
-                items.push_back({"media/" + path.filename().string(), bytes, "media"});
+                items.push_back(
+                    {"media/" + path.filename().string() + (fs::is_directory(path, ec) ? "/" : ""), bytes, "media"});
             for (auto& m : needs->modules)
                 items.push_back({"lib/" + m.file.filename().string(), fs::file_size(m.file, ec), "library"});
             std::stable_sort(items.begin(), items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });

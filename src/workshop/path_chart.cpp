@@ -151,11 +151,17 @@ void PathChart::note(const Event& e) {
     if (e.name == "call" || e.name == "ray") calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
     // Which events are marked where they happened, and as what.
     static const std::map<std::string, QCPGraph * PathChart::*, std::less<>> marked{
-        {"error", &PathChart::troubles_},         {"starved", &PathChart::troubles_},
-        {"sound-missing", &PathChart::troubles_}, {"giving-way", &PathChart::troubles_},
-        {"stood-still", &PathChart::troubles_},   {"ray-stopped", &PathChart::troubles_},
-        {"hole", &PathChart::troubles_},          {"given-up", &PathChart::troubles_},
-        {"caught-up", &PathChart::eased_},        {"rung", &PathChart::eased_}};
+        {"error", &PathChart::troubles_},
+        {"starved", &PathChart::troubles_},
+        {"sound-missing", &PathChart::troubles_},
+        {"giving-way", &PathChart::troubles_},
+        {"stood-still", &PathChart::troubles_},
+        {"ray-stopped", &PathChart::troubles_},
+        {"hole", &PathChart::troubles_},
+        {"given-up", &PathChart::troubles_},
+        {"caught-up", &PathChart::eased_},
+        {"back-at-edge", &PathChart::eased_},
+        {"rung", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
     if (e.took && (e.name == "seek" || e.name == "first-picture")) {
         auto* t = new QCPItemText(this);

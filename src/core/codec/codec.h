@@ -182,7 +182,8 @@ class PictureReader {
     Result<std::optional<Picture>> next(const std::atomic<bool>* cancel = nullptr);
     /// The picture shown at `t`, decoded from its keyframe. `next` goes on after it. `cancelled` when asked to stop.
     Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
-    /// The keyframe nearest to `t`.
+    /// The keyframe nearest to `t`; where it would have to be fetched and the clip has keyframes apart, the one of
+    /// those that is at `t` or before. `next` goes on after it.
     Result<Picture> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Goes on from the first keyframe within `from` to `to`, and gives it, leaving out what lies before; nothing,
     /// and nothing changed, when there is none or when looking for it would wait for the network.
@@ -203,12 +204,15 @@ class PictureReader {
   private:
     PictureReader() = default;
     Result<bool> feed();
+    Result<Picture> only(Time t);
     Picture finished(Picture p) const;
     Track track_;
     CodecRegistry* codecs_ = nullptr;
     std::shared_ptr<Clip> clip_;
     std::unique_ptr<TrackReader> reader_, heads_;
     std::unique_ptr<VideoDecoder> decoder_;
+    std::unique_ptr<PictureReader> apart_;  ///< Of the keyframes that the clip has apart.
+    std::optional<Time> go_on_at_;          ///< The last of those that was given.
     std::vector<Picture> ready_;
     std::size_t ready_at_ = 0;
     Bytes data_;

@@ -107,6 +107,7 @@ Picture PictureReader::finished(Picture p) const {
 
 Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
+    if (go_on_at_) TRY_DO(at(*go_on_at_, cancel));
     for (;;) {
         while (ready_at_ < ready_.size() || (drained_ && !early_.empty())) {
             // What came early takes its turn.
@@ -126,6 +127,7 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
 
 Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
+    go_on_at_.reset();
     auto window = clip_->seekable();
     if (!window) {
         // What comes next is what there is.
@@ -188,8 +190,35 @@ Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std
 
 Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
+    auto* keyframes = clip_->keyframes(track_.id);
+    if (keyframes && !apart_)
+        if (auto reader = open(clip_, *keyframes, *codecs_)) apart_ = std::move(*reader);
+    if (apart_) {
+        Result<Time> here = Time{};
+        {
+            ReadScope only(cancel, true);
+            here = keyframe_time_near(*heads_, track_, t);
+        }
+        if (here) return at(*here, cancel);
+        auto picture = apart_->only(t);
+        if (picture) go_on_at_ = picture->pts;
+        if (picture || picture.error().code == Code::cancelled) return picture;
+    }
     TRY(auto place, keyframe_time_near(*heads_, track_, t));
     return at(place, cancel);
+}
+
+/// The keyframe at `t` or before, and not a packet more.
+Result<Picture> PictureReader::only(Time t) {
+    TRY_DO(reader_->seek(t));
+    decoder_->reset();
+    decoder_->hand_out_from({INT64_MIN});
+    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
+    from_ = {INT64_MIN};
+    TRY_DO(feed());
+    if (ready_.empty()) TRY_DO(decoder_->drain(ready_));
+    if (ready_.empty()) return fail(Code::truncated, "This keyframe can’t be decoded by itself.");
+    return finished(std::move(ready_.front()));
 }
 
 }  // namespace ruedo

@@ -218,8 +218,10 @@ Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t)
     PacketHead head;
     std::optional<Time> before;
     for (;;) {
-        TRY(bool more, reader.next(head));
-        if (!more) break;
+        auto more = reader.next(head);
+        // Where what follows can't be had in time, the one before is near enough.
+        if (!more && !(before && more.error().code == Code::timeout)) return std::unexpected(more.error());
+        if (!more || !*more) break;
         if (!head.keyframe) continue;
         if (head.pts > t) {
             if (before && (t - *before) <= (head.pts - t)) break;

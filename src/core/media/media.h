@@ -227,6 +227,16 @@ class Clip {
     virtual bool altered() const;
     /// Where playing begins unless it is told otherwise; at its start when nothing is said.
     virtual std::optional<Time> begins() const { return std::nullopt; }
+    /// Of what is live and keeps a window: the time of what comes just now, which grows evenly, where there is a clock;
+    /// and how far from the newest of its window to stay, so as not to wait for what comes next at once.
+    struct Edge {
+        std::optional<Time> now;
+        Time keep{};
+    };
+    virtual std::optional<Edge> edge() const { return std::nullopt; }
+    /// The track of keyframes alone that goes with track `id`, for looking round; it is not among those of `info`, and
+    /// each of its packets can be decoded by itself.
+    virtual const Track* keyframes(std::uint64_t id) const { return (void)id, nullptr; }
     /// Where it comes in segments: how that goes.
     virtual std::optional<StreamReport> stream() const { return std::nullopt; }
     /// Reads all that its lists say, what playing has not needed too. May take long.

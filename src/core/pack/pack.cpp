@@ -201,13 +201,14 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         if (is_address(path)) continue;  // stays where it is
         if (!seen.insert(fs::weakly_canonical(path, ec)).second) continue;
         auto bytes = info.bytes;
-        if (info.container == "hls" || info.container == "dash") {
+        bool stream = info.container == "hls" || info.container == "dash";
+        if (stream) {
             // Everything that it is made of.
             TRY(auto parts, stream::files_of(path));
             bytes = 0;
             for (auto& part : parts) bytes += fs::file_size(part, ec);
         }
-        needs.media.emplace_back(path, bytes);
+        needs.media.emplace_back(stream ? fs::path(path).parent_path() : fs::path(path), bytes);
     }
     std::sort(needs.modules.begin(), needs.modules.end(), [](auto& a, auto& b) { return a.file < b.file; });
     needs.licence = combine_licences(needs.modules);

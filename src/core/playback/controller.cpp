@@ -60,6 +60,7 @@ void Controller::step(int pictures) { RUEDO_POST(step(pictures)); }
 void Controller::set_volume(double volume) { RUEDO_POST(set_volume(volume, e->muted())); }
 void Controller::set_muted(bool muted) { RUEDO_POST(set_muted(muted)); }
 void Controller::set_place(double left, double right) { RUEDO_POST(set_place(left, right)); }
+void Controller::set_ducked(double part) { RUEDO_POST(set_ducked(part)); }
 void Controller::shown_at(int width, int height) { RUEDO_POST(shown_at(width, height)); }
 void Controller::tell(std::string name, std::string detail) { RUEDO_POST(tell(name, detail)); }
 void Controller::set_rate(double rate) { RUEDO_POST(set_rate(rate)); }

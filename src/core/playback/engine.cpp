@@ -135,7 +135,7 @@ void Controller::Engine::open(std::string source, OpenOptions options) {
 }
 
 void Controller::Engine::seek(Time t, SeekMode mode) {
-    auto window = clip_ ? clip_->seekable() : TimeRange{{}, Time::max()};
+    auto window = clip_ ? places() : TimeRange{{}, Time::max()};
     if (!window) return note("refused", "seek: a live source has no other place");
     if (duration_known_ && duration_.ns > 0) t = std::min(t, duration_);
     t = std::clamp(t, window->from, std::max(window->from, window->to));
@@ -177,12 +177,16 @@ void Controller::Engine::set_place(double left, double right) {
     place_ = {left, right};
     sound_as_set();
 }
+void Controller::Engine::set_ducked(double part) {
+    ducked_ = std::clamp(part, 0.0, 1.0);
+    sound_as_set();
+}
 void Controller::Engine::shown_at(int width, int height) {
     shown_width_ = width, shown_height_ = height;
     if (clip_) clip_->shown_at(width, height);
 }
 void Controller::Engine::sound_as_set() {
-    auto gain = muted_ ? 0 : gain_of(volume_);
+    auto gain = muted_ ? 0 : gain_of(volume_) * static_cast<float>(ducked_);
     if (voice_) voice_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
 }
 
@@ -251,6 +255,7 @@ void Controller::Engine::reset_source() {
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
+    hurry_ = 1, behind_wanted_.reset();
     cut_.reset(), sound_track_end_.reset();
     choices_.reset(), cues_.reset(), picture_times_.reset();
     text_track_ = 0;
@@ -367,6 +372,8 @@ void Controller::Engine::opened(Result<Playable> result) {
 void Controller::Engine::begin_seek() {
     auto wanted = wanted_.value_or(Wanted{fold(media_now()), SeekMode::exact, 0, now()});
     wanted_.reset();
+    behind_wanted_.reset(), hurry_ = 1;
+    clock_.set_rate(rate_, now());
     seeking_for_ = wanted;
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
     // A step forward may already be decoded.
@@ -470,6 +477,7 @@ void Controller::Engine::halt() {
     bool was_running = clock_.running();
     armed_ = false;
     clock_.hold(at);
+    if (state_.intent == Intent::hold) behind_wanted_.reset(), hurry_ = 1, clock_.set_rate(rate_, now());
     want_run_ = false;
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));

@@ -34,6 +34,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
     void set_place(double left, double right);
+    void set_ducked(double part);
     void shown_at(int width, int height);
     void tell(const std::string& name, const std::string& detail) { note(name, detail); }
     template <class F>
@@ -124,6 +125,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void fail_with(Error error);
     void look_at_converter();
     void look_at_news();
+    void catch_up(Time now);
     void measure_buffer();
     void list_choices();
     void find_pictures();
@@ -131,6 +133,17 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
 
     /// It comes as it happens, and there is no other place to go to.
     bool only_now() const { return clip_ && !clip_->seekable(); }
+    /// Where one can go; of what is live not so near to its edge that it would have to wait there.
+    std::optional<TimeRange> places() const {
+        auto window = clip_ ? clip_->seekable() : std::nullopt;
+        if (auto edge = window ? clip_->edge() : std::nullopt)
+            window->to = std::max(window->from, window->to - edge->keep);
+        return window;
+    }
+    std::optional<Time> edge() const {
+        auto e = clip_ ? clip_->edge() : std::nullopt;
+        return e ? e->now : std::nullopt;
+    }
     bool looping() const { return loop_.kind != Loop::Kind::none && loop_length().ns > 0; }
     Time loop_from() const { return loop_.kind == Loop::Kind::range ? loop_.from : Time{}; }
     Time loop_to() const { return loop_.kind == Loop::Kind::range ? std::min(loop_.to, duration_) : duration_; }
@@ -142,6 +155,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time media_now() const { return clock_.at(now()); }
     void sound_as_set();
     std::array<double, 2> place_{1, 1};  ///< How loud it is left and right where it stands, besides its volume.
+    double ducked_ = 1;
     void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {},
               std::optional<Time> target = {});
     void publish();
@@ -240,6 +254,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time sound_fed_{};           ///< ... and those that go in.
     std::size_t stretched_ = 0;  ///< Frames that came out since `sound_from_`.
     Time sound_from_{};
+    double sound_pace_ = 1;              ///< That the stretcher was made for.
+    double hurry_ = 1;                   ///< Besides the rate, while a live one catches up ...
+    std::optional<Time> behind_wanted_;  ///< ... with where it was when it last went on as it was asked to.
     // One flag for each kind of waiting, so that giving one up leaves the others alone.
     CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false),
                sound_cancel_ = std::make_shared<std::atomic<bool>>(false),

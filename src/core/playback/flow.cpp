@@ -158,7 +158,8 @@ void Controller::Engine::begin_sound_at(Time at) {
     sound_lap_ = lap_of(at);
     sound_next_ = sound_fed_ = sound_from_ = at;
     stretched_ = 0;
-    stretcher_ = rate_ == 1 ? nullptr : std::make_shared<Stretcher>(rate_);
+    sound_pace_ = rate_ * hurry_;
+    stretcher_ = sound_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(sound_pace_);
 }
 
 /// Lays out sound anew from `at` (unrolled) on.
@@ -189,17 +190,22 @@ void Controller::Engine::pump_sound() {
     if (sound_end_ && !again) return;
     sound_busy_ = true;
     struct Made {
-        std::vector<float> samples;
+        std::vector<float> before, samples;
         std::size_t fed = 0;
         bool end = false;
         std::optional<Time> track_end;
     };
-    auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(sound_per_job, rate_), mix_rate)) * 2;
+    // At another pace what waits in the old stretcher comes out first.
+    auto pace_before = std::exchange(sound_pace_, rate_ * hurry_);
+    auto old = pace_before == sound_pace_ ? nullptr : stretcher_;
+    if (pace_before != sound_pace_) stretcher_ = sound_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(sound_pace_);
+    auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(sound_per_job, sound_pace_), mix_rate)) * 2;
     bool last = !looping();
-    auto job = [sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, wanted, again, last, from = loop_from(),
-                end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
+    auto job = [sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, old, wanted, again, last,
+                from = loop_from(), end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
         ReadScope scope(cancel.get());
         Made made;
+        if (old) old->flush(made.before);
         sound->set_end(end);
         if (again) TRY_DO(sound->seek(from));
         std::vector<float> samples;
@@ -220,39 +226,49 @@ void Controller::Engine::pump_sound() {
         if (made.end && last) stretcher->flush(made.samples);
         return made;
     };
-    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job), [this, again, last](Result<Made> result) {
-        if (!voice_) return;
-        sound_busy_ = false;
-        if (!result) return fail_with(result.error());
-        auto& made = *result;
-        if (sound_->cut() && !cut_) cut_ = sound_->cut();
-        if (again) {
-            // Laps are a whole number of nanoseconds, samples are not: what was rounded is put right at each seam.
-            auto exact = loop_from() + loop_length() * ++sound_lap_;
-            sound_next_ += exact - sound_fed_;
-            sound_fed_ = exact;
-        }
-        sound_fed_ += ticks_to_time(static_cast<std::int64_t>(made.fed), 1, mix_rate);
-        sound_end_ = made.end;
-        if (sound_end_ && last && stretcher_) {
-            // The stretcher rounds its last stretch up; what counts is how much went in.
-            auto in_all = static_cast<std::size_t>(
-                std::max<std::int64_t>(0, time_to_ticks(scaled(sound_fed_ - sound_from_, 1 / rate_), mix_rate)));
-            made.samples.resize((in_all - std::min(in_all, stretched_)) * 2);
-        }
-        stretched_ += made.samples.size() / 2;
-        voice_->push(sound_next_, rate_, made.samples);
-        sound_next_ += scaled(ticks_to_time(static_cast<std::int64_t>(made.samples.size() / 2), 1, mix_rate), rate_);
-        if (sound_end_ && !looping()) {
-            voice_->finish();
-            sound_until_ = sound_next_ = sound_fed_;
-            sound_track_end_ = made.track_end;
-            if (!duration_known_ && !pictures_) duration_ = fold(sound_until_), duration_known_ = true;
-        }
-        pump_sound();
-        start_clock_if_ready();
-        check_fed();
-    });
+    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job),
+           [this, again, last, pace_before](Result<Made> result) {
+               if (!voice_) return;
+               sound_busy_ = false;
+               if (!result) return fail_with(result.error());
+               auto& made = *result;
+               if (sound_->cut() && !cut_) cut_ = sound_->cut();
+               // A stretcher rounds its last stretch up; what counts is how much went in.
+               auto as_long_as_fed = [&](std::vector<float>& samples, double pace) {
+                   auto in_all = static_cast<std::size_t>(
+                       std::max<std::int64_t>(0, time_to_ticks(scaled(sound_fed_ - sound_from_, 1 / pace), mix_rate)));
+                   samples.resize((in_all - std::min(in_all, stretched_)) * 2);
+               };
+               if (pace_before != sound_pace_) {
+                   if (pace_before != 1) as_long_as_fed(made.before, pace_before);
+                   voice_->push(sound_next_, pace_before, made.before);
+                   sound_next_ = sound_from_ = sound_fed_;
+                   stretched_ = 0;
+               }
+               if (again) {
+                   // Laps are a whole number of nanoseconds, samples are not: what was rounded is put right at each
+                   // seam.
+                   auto exact = loop_from() + loop_length() * ++sound_lap_;
+                   sound_next_ += exact - sound_fed_;
+                   sound_fed_ = exact;
+               }
+               sound_fed_ += ticks_to_time(static_cast<std::int64_t>(made.fed), 1, mix_rate);
+               sound_end_ = made.end;
+               if (sound_end_ && last && stretcher_) as_long_as_fed(made.samples, sound_pace_);
+               stretched_ += made.samples.size() / 2;
+               voice_->push(sound_next_, sound_pace_, made.samples);
+               sound_next_ +=
+                   scaled(ticks_to_time(static_cast<std::int64_t>(made.samples.size() / 2), 1, mix_rate), sound_pace_);
+               if (sound_end_ && !looping()) {
+                   voice_->finish();
+                   sound_until_ = sound_next_ = sound_fed_;
+                   sound_track_end_ = made.track_end;
+                   if (!duration_known_ && !pictures_) duration_ = fold(sound_until_), duration_known_ = true;
+               }
+               pump_sound();
+               start_clock_if_ready();
+               check_fed();
+           });
 }
 
 /// Media time runs from when the first sound is heard, or at once where there is none.
@@ -276,6 +292,7 @@ void Controller::Engine::start_clock_if_ready() {
         }
     }
     clock_.start(at, now());
+    if (auto newest = edge(); newest && !behind_wanted_) behind_wanted_ = *newest - at;
     note("running");
     present_due();
 }
@@ -333,6 +350,25 @@ void Controller::Engine::look_at_news() {
     for (auto& n : clip_->news()) note(n.name, n.detail);
 }
 
+/// What stalls took from a live one is made up for, until it is as near to its edge as it was.
+void Controller::Engine::catch_up(Time t) {
+    constexpr double hurried = 1.05;
+    constexpr Time worth_it = 1_s, near = 50_ms, least_ahead = 3_s;
+    auto newest = rate_ == 1 && !looping() ? edge() : std::nullopt;
+    auto at = media_now();
+    auto lost = newest && behind_wanted_ ? *newest - at - *behind_wanted_ : Time{};
+    bool enough = !fetched_ || buffered_.to - at >= std::min(least_ahead, behind_wanted_.value_or(Time{}) / 2);
+    auto hurry = enough && lost > (hurry_ > 1 ? near : worth_it) ? hurried : 1;
+    if (hurry == hurry_) return;
+    hurry_ = hurry;
+    clock_.set_rate(rate_ * hurry_, t);
+    if (hurry_ > 1)
+        note("catching-up", fmt::format("5 % faster, to make up for {:.1f} s", lost.seconds()));
+    else
+        note("back-at-edge",
+             newest ? fmt::format("{:.1f} s behind what comes just now", (*newest - at).seconds()) : "");
+}
+
 void Controller::Engine::tick() {
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
     if (!want_run_) return;
@@ -388,6 +424,7 @@ void Controller::Engine::tick() {
         } else {
             starved_since_ = {INT64_MAX};
         }
+        catch_up(t);
         if (auto lap = lap_of(clock_.at(t)); lap > seen_lap_) {
             seen_lap_ = lap;
             note("looped");

@@ -83,6 +83,8 @@ struct Snapshot {
     Time buffered_from{}, buffered_to{};
     Time decoded_to{}, sounded_to{}, shown{};
     std::optional<Time> made_to;  ///< Of what is converted while it plays.
+    std::optional<Time> edge;     ///< Of what is live and keeps a window: what comes just now.
+    double pace = 1;              ///< The rate, or up to 5 % more while what is live makes up for a stall.
     int display_width = 0, display_height = 0;
     double volume = 1, rate = 1;
     bool muted = false;
@@ -171,6 +173,8 @@ class Controller {
     void set_muted(bool muted);
     /// How loud it is heard on either side where it stands, besides its volume; 1 and 1 as it is.
     void set_place(double left, double right);
+    /// How much of it is heard while something else matters more, besides all that: 1 for all of it.
+    void set_ducked(double part);
     /// Its pictures are shown at so many pixels; a stream need not bring more.
     void shown_at(int width, int height);
     /// Something that happened around it, for the trace (docs/trace.md).

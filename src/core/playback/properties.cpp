@@ -31,6 +31,8 @@ const std::array property_rows{
     Property{"left_ns", Type::time, "ns", "from the position to the end; null while the length is not known",
              [](S s) { return when(s.duration_known, std::max(Time{}, s.duration - s.position)); }},
     Property{"live", Type::yes_or_no, "", "it comes as it happens and has no end", [](S s) { return json(s.live); }},
+    Property{"behind_ns", Type::time, "ns", "how far behind what comes just now; null of what is not live",
+             [](S s) { return s.edge ? json(std::max(Time{}, *s.edge - s.position).ns) : json(nullptr); }},
     Property{"seekable_from_ns", Type::time, "ns", "where one can go begins; null where there is only what comes next",
              [](S s) { return s.seekable ? json(s.seekable->from.ns) : json(nullptr); }},
     Property{
@@ -65,6 +67,9 @@ const std::array property_rows{
              [](S s) { return json(s.muted); }},
     Property{"level", Type::number, "0 to 1", "the peak of what is heard just now", [](S s) { return json(s.level); }},
     Property{"rate", Type::number, "times", "speed, 0.25 to 4", [](S s) { return json(s.rate); }},
+    Property{"pace", Type::number, "times",
+             "how fast it really goes: the rate, or up to 5 % more while what is live makes up for a stall",
+             [](S s) { return json(s.pace); }},
     Property{"loop", Type::word, "", "none, all or range",
              [](S s) { return json(loop_names.at(static_cast<std::size_t>(s.loop.kind))); }},
     Property{"loop_from_ns", Type::time, "ns", "where a range begins; null without one",

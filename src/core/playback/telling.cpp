@@ -12,7 +12,7 @@ void Controller::Engine::publish() {
     s.duration = duration_;
     s.duration_known = duration_known_;
     s.live = clip_ && clip_->info().live;
-    s.seekable = clip_ ? clip_->seekable() : std::nullopt;
+    s.seekable = places();
     s.has_video = pictures_ != nullptr;
     s.has_audio = sound_ != nullptr;
     s.buffered_from = fetched_ ? buffered_.from : Time{};
@@ -32,6 +32,8 @@ void Controller::Engine::publish() {
         s.display_width = pictures_->track().video.display_width();
         s.display_height = pictures_->track().video.display_height();
     }
+    s.edge = edge();
+    s.pace = rate_ * hurry_;
     s.volume = volume_, s.muted = muted_, s.rate = rate_, s.loop = loop_;
     s.error = error_;
     s.counters = counters_;

@@ -349,7 +349,14 @@ std::vector<ControlKind> make_rows() {
             [](C c) -> Words { return c.countdown ? "" : "It does not start by itself just now."; })),
         steadfast(marked(shown(
                              "live", "the live sign", "says that it comes as it happens", Form::label, 4, 0,
-                             [](C, S) { return std::string("live"); },
+                             [](C c, S) {
+                                 // The hold-back is no delay to speak of; what lies beyond the place to be live at is.
+                                 auto& s = c.snapshot;
+                                 if (!s.seekable || s.seekable->to == Time::max()) return std::string("live");
+                                 auto late = s.seekable->to - s.position;
+                                 return late < 3_s ? std::string("live")
+                                                   : fmt::format("live, {:.0f} s ago", late.seconds());
+                             },
                              [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; }),
                          [](C, S) { return Mark{Shape::live}; })),
 

@@ -47,6 +47,22 @@ bool has_pictures(const Variant& v) {
     return true;
 }
 
+/// Where the pictures come in several codecs, a player stays with one of them: that of the most rungs, or of the first.
+void keep_one_codec(std::vector<Variant>& variants) {
+    auto family = [](const Variant& v) {
+        for (std::string_view name : {"avc", "hvc1", "hev1", "vp09", "vp08", "av01"})
+            if (v.codecs.find(name) != std::string::npos) return name == "hev1" ? "hvc1" : name;
+        return std::string_view();
+    };
+    std::map<std::string_view, std::size_t> count;
+    for (auto& v : variants) ++count[family(v)];
+    if (count.size() < 2 || count.contains("")) return;
+    auto kept = family(variants.front());
+    for (auto& v : variants)
+        if (count[family(v)] > count[kept]) kept = family(v);
+    std::erase_if(variants, [&](auto& v) { return family(v) != kept; });
+}
+
 /// "640x360-700k"; the same again gets a number.
 std::string id_of(const Variant& v, const std::vector<Rung>& before) {
     auto rate = v.average_bandwidth ? v.average_bandwidth : v.bandwidth;
@@ -107,6 +123,7 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     auto& variants = master.variants;
     if (std::any_of(variants.begin(), variants.end(), has_pictures))
         std::erase_if(variants, [](auto& v) { return !has_pictures(v); });
+    keep_one_codec(variants);
     std::stable_sort(variants.begin(), variants.end(), [](auto& a, auto& b) { return a.bandwidth < b.bandwidth; });
     // One of the pictures may go with several sounds, and is named once for each.
     std::vector<std::string> addresses;
@@ -126,6 +143,19 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     find_in_rungs(plan, rungs);
     plan.feeds.push_back(
         {Kind::video, std::move(rungs), std::make_shared<HlsLister>(std::move(addresses), playlist.names), name});
+    // To look round by, the smallest will do.
+    if (auto& alone = master.pictures_alone; !alone.empty()) {
+        auto least =
+            std::min_element(alone.begin(), alone.end(), [](auto& a, auto& b) { return a.bandwidth < b.bandwidth; });
+        Rung rung;
+        rung.id = "keyframes", rung.bandwidth = least->bandwidth, rung.codecs = least->codecs;
+        plan.keyframes = plan.feeds.size();
+        plan.feeds.push_back({Kind::video,
+                              {rung},
+                              std::make_shared<HlsLister>(std::vector{least->address}, playlist.names),
+                              fmt::format("the keyframes of {}", name),
+                              true});
+    }
     // The group that the best pictures go with.
     for (auto& a : master.alternatives) {
         bool sound = a.kind == Kind::audio && a.group == variants.back().sound,

@@ -108,6 +108,11 @@ void Supply::join_lists(Feed& feed, std::size_t rendition, SegmentList fresh) {
     }
     for (auto& s : fresh.segments) s.discontinuity += r.carried << 32;
     r.list = std::move(fresh), r.loaded = monotonic_now(), r.error.reset();
+    if (&feed != &feeds_[0] || r.list->ended || options_.on_demand) return;
+    // Segments are named when they are whole, so the list that was read soonest after that tells best; a source that
+    // runs slower than our clock takes it back a little with every list.
+    auto seen = r.list->end() - r.loaded;
+    edge_ = edge_ ? std::max(seen, *edge_ - 5_ms) : seen;
 }
 
 /// The segment of a rendition at the goal; with a length of 0 where there is none yet.
@@ -247,6 +252,13 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
     auto& info = piece->clip->info();
     auto* lead = kind == Kind::video && (piece->video_config || feeds_[index].has_pictures) ? info.main(Kind::video)
                                                                                             : info.main(Kind::audio);
+    auto& codec = feeds_[index].codec;
+    if (lead && codec != Codec::unknown && lead->codec != codec)
+        return fail(Code::not_media,
+                    fmt::format("“{}” is {} where the rest of its stream is {}.", transfer::last_part(segment.address),
+                                codec_title(lead->codec), codec_title(codec)),
+                    "Make all segments of a stream with one codec.");
+    if (lead) codec = lead->codec;
     std::optional<TimeRange> holds;
     if (lead && !lead->problem) {
         auto reader = piece->clip->reader(lead->id);
@@ -256,7 +268,7 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
             holds->from = std::min(holds->from, head.pts), holds->to = std::max(holds->to, head.pts + head.duration);
         }
     }
-    if (lead && holds && (holds->to - holds->from) * 2 < segment.duration) {
+    if (lead && holds && !feeds_[index].plan.as_asked && (holds->to - holds->from) * 2 < segment.duration) {
         std::lock_guard lock(mutex_);
         tell("short", fmt::format("“{}” holds {:.2f} s of the {:.2f} s that its list states.",
                                   transfer::last_part(segment.address), (holds->to - holds->from).seconds(),

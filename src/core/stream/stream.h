@@ -31,6 +31,7 @@ struct Plan {
     };
     std::vector<Spoken> sounds, texts;
     std::optional<std::size_t> sound_within;  ///< The sound that is in the pictures' own segments, among `sounds`.
+    std::optional<std::size_t> keyframes;     ///< The feed of keyframes alone.
     std::optional<Time> begin;
     std::vector<Finding> findings;
 };

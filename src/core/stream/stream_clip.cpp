@@ -72,6 +72,7 @@ class SegmentReader : public TrackReader {
   private:
     void enter(std::shared_ptr<Piece> piece) {
         bool other = piece_ && piece_->rendition != piece->rendition;
+        bool breaks = piece_ && piece_->segment.discontinuity != piece->segment.discontinuity;
         piece_ = std::move(piece);
         begun_ = true;
         inner_.reset();
@@ -79,7 +80,9 @@ class SegmentReader : public TrackReader {
         auto* track = piece_->clip->info().main(kind_);
         if (!track) return;
         inner_ = piece_->clip->reader(track->id);
-        config_ = kind_ == Kind::video ? piece_->video_config : piece_->audio_config;
+        // The same header again, on the same clock, is nothing new: a decoder goes on as if there were no segments.
+        auto& config = kind_ == Kind::video ? piece_->video_config : piece_->audio_config;
+        if (breaks || !config_ || !config || *config_ != *config) config_ = config;
         waits_for_key_ = kind_ == Kind::video && other;
     }
     void place(PacketHead& head) const {
@@ -205,8 +208,8 @@ class StreamClip final : public Clip {
         info_.live = !list.ended;
         info_.duration = list.ended ? list.end() : Time{};
         info_.duration_known = list.ended;
-        auto hold_back = list.hold_back.value_or(list.target * 3);
-        auto edge = std::max(list.segments.front().start, list.end() - hold_back);
+        hold_back_ = list.hold_back.value_or(list.target * 3);
+        auto edge = std::max(list.segments.front().start, list.end() - hold_back_);
         begins_ = info_.live && !list.grows ? edge : list.segments.front().start;
         auto begin = plan.begin ? plan.begin : list.begin;
         if (begin) begins_ = begin->ns < 0 ? list.end() + *begin : list.segments.front().start + *begin;
@@ -245,6 +248,10 @@ class StreamClip final : public Clip {
         if (window.to <= window.from) return std::nullopt;
         return window;
     }
+    std::optional<Edge> edge() const override {
+        return info_.live ? std::optional(Edge{supply_->edge(), hold_back_}) : std::nullopt;
+    }
+    const Track* keyframes(std::uint64_t id) const override { return id == 1 && keyframes_ ? &*keyframes_ : nullptr; }
     std::optional<TimeRange> buffered(const std::vector<Track>& tracks, Time position) override {
         std::set<std::size_t> feeds;
         for (auto& t : tracks)
@@ -296,6 +303,12 @@ class StreamClip final : public Clip {
                 if (r.width > track.video.width && !track.video.rotation && r.height > 0)
                     track.video.width = r.width, track.video.height = r.height;
             track.is_default = true;
+            if (plan_.keyframes) {
+                keyframes_ = track;
+                keyframes_->id = keyframes_id, keyframes_->several_sizes = true;
+                keyframes_->start = Time{}, keyframes_->end = Time::max();
+                places_.emplace(keyframes_id, Place{*plan_.keyframes, Kind::video});
+            }
             add(std::move(track), 1, {0, Kind::video});
         }
         std::uint64_t id = 2;
@@ -337,7 +350,9 @@ class StreamClip final : public Clip {
     Plan plan_;
     std::map<std::uint64_t, Place> places_;
     std::string kind_, encryption_ = "none";
-    Time begins_{};
+    Time begins_{}, hold_back_{};
+    static constexpr std::uint64_t keyframes_id = 1000;
+    std::optional<Track> keyframes_;
 };
 }  // namespace
 

@@ -93,12 +93,22 @@ std::optional<Supply::Goal> Supply::goal() const {
     std::optional<Goal> least;
     for (std::size_t i = 0; i < feeds_.size(); ++i) {
         auto& feed = feeds_[i];
-        if (!feed.wanted) continue;
+        if (!feed.wanted || feed.plan.as_asked) continue;
         auto to = reach(feed, playing_at_);
         if (to - playing_at_ >= most_ahead || !possible(feed, to)) continue;
         if (!least || to < least->at) least = Goal{i, to};
     }
     return least;
+}
+
+/// The rendition whose list is to be read again though nothing of it is wanted: what can be gone to in a live one
+/// slides while it is paused, too.
+std::optional<std::size_t> Supply::stale() const {
+    auto& feed = feeds_[0];
+    auto i = feed.last.value_or(0);
+    auto& r = feed.renditions[i];
+    if (!r.list || r.list->ended || monotonic_now() - r.loaded < std::max(1_s, r.list->target)) return std::nullopt;
+    return i;
 }
 
 Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
@@ -109,13 +119,13 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
     // Captions are looked for as they come, by whoever never waits: asking for them is what gets them fetched.
     bool text = feed.plan.kind == Kind::text;
     if (asks || text) feed.wanted = true;
-    if (asks) playing_at_ = t;
+    if (asks && !feed.plan.as_asked) playing_at_ = t;
     auto leave = [&] { std::erase_if(waits_, [&](auto& w) { return w.feed == index && w.at == t; }); };
     for (;;) {
         if (auto* list = some_list(feed); list && !list->segments.empty() && t < list->segments.front().start) {
             leave();
             t = list->segments.front().start;
-            if (asks) playing_at_ = t;
+            if (asks && !feed.plan.as_asked) playing_at_ = t;
         }
         if (auto p = find(feed, t)) {
             p->played = p->played || asks;
@@ -170,15 +180,23 @@ Result<std::shared_ptr<Piece>> Supply::after(std::size_t feed, const Piece& piec
 void Supply::run() {
     while (!stop_) {
         std::optional<Goal> g;
+        std::optional<std::size_t> old;
         {
             std::unique_lock lock(mutex_);
             g = goal();
-            if (!g) {
+            if (!g) old = stale();
+            if (!g && !old) {
                 changed_.wait_for(lock, std::chrono::milliseconds(100));
                 continue;
             }
         }
         std::lock_guard one(fetching_);
+        if (old) {
+            if (load(0, *old)) continue;
+            std::lock_guard lock(mutex_);
+            feeds_[0].renditions[*old].loaded = monotonic_now();  // it is asked for again when it is due
+            continue;
+        }
         auto done = fetch_next(*g);
         std::lock_guard lock(mutex_);
         if (!done && done.error().code != Code::cancelled) feeds_[g->feed].error = done.error();
@@ -223,6 +241,13 @@ TimeRange Supply::window() const {
     auto* list = some_list(feeds_[0]);
     if (!list || list->segments.empty()) return {};
     return {list->segments.front().start, list->end()};
+}
+std::optional<Time> Supply::edge() const {
+    std::lock_guard lock(mutex_);
+    auto* list = some_list(feeds_[0]);
+    if (!edge_ || !list || list->ended) return std::nullopt;
+    // Where nothing is named any more it does not go on for ever.
+    return std::min(*edge_ + monotonic_now(), list->end() + list->target * 3);
 }
 std::optional<Time> Supply::clock(std::uint64_t discontinuity) const {
     std::lock_guard lock(mutex_);

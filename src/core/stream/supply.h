@@ -40,7 +40,8 @@ struct FeedPlan {
     Kind kind = Kind::video;
     std::vector<Rung> rungs;  ///< From the lowest bitrate on; of sound and text one.
     std::shared_ptr<Lister> lister;
-    std::string name;  ///< For sentences.
+    std::string name;       ///< For sentences.
+    bool as_asked = false;  ///< Nothing of it is fetched ahead of who reads: keyframes to look round by.
 };
 
 class Supply {
@@ -67,6 +68,8 @@ class Supply {
     void shown_at(int width, int height);
     /// What can be gone to in a live one, and its newest end.
     TimeRange window() const;
+    /// Of a live one, in real time: what comes just now, growing evenly.
+    std::optional<Time> edge() const;
 
     /// What the clock of a discontinuity says at presentation time 0, once a segment has told.
     std::optional<Time> clock(std::uint64_t discontinuity) const;
@@ -92,6 +95,7 @@ class Supply {
         std::optional<std::size_t> last;  ///< Rung fetched last.
         bool wanted = false;              ///< Somebody reads it.
         bool has_pictures = false;        ///< Some piece had; only who fetches asks.
+        Codec codec = Codec::unknown;     ///< Of what leads in it, as in its first piece; for the same.
         std::optional<Error> error;       ///< Why it can't go on.
         std::size_t holes = 0;            ///< In a row.
     };
@@ -109,6 +113,7 @@ class Supply {
     bool past_end(const Feed& feed, Time t) const;
     const SegmentList* some_list(const Feed& feed) const;
     std::optional<Goal> goal() const;
+    std::optional<std::size_t> stale() const;
     Time reach(const Feed& feed, Time t) const;
     adapt::Situation situation(const Feed& feed, Time at, const Segment* segment) const;
     std::size_t choose(Feed& feed, Time at);
@@ -150,6 +155,7 @@ class Supply {
     double fetched_bits_ = 0, fetched_seconds_ = 0;
     std::uint64_t kept_ = 0;
     Time playing_at_{};
+    std::optional<Time> edge_;  ///< Of a live one, against the monotonic clock.
     int shown_width_ = 0, shown_height_ = 0;
     bool surveyed_ = false;
     std::atomic<bool> stop_ = false;
