@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 
 #include "convert/ladder.h"
+#include <nlohmann/json.hpp>
+
+#include "playback/properties.h"
 #include "stream/host.h"
 #include "stream/stream.h"
 #include "support.h"
@@ -118,6 +121,7 @@ TEST_CASE("what a stall took of a live one is made up for by five per cent, and 
     REQUIRE(before.edge);
     CHECK((before.pace == 1 && !has(stage.controller.events(), "catching-up")));
     auto behind = *before.edge - before.position;
+    CHECK(find_property("behind_ns")->value(before).get<std::int64_t>() == behind.ns);
     // Three quarters of a second are not worth it; two seconds are.
     *begun += 750_ms;
     stage.run(2_s);

@@ -465,6 +465,7 @@ TEST_CASE("controls and settings are rows of tables, and the pages and the schem
     CHECK(page("controls.md") == controls_page());
     CHECK(page("room.md") == scene::room_page());
     CHECK(page("conditions.md") == conditions_page());
+    CHECK(page("host.md") == host_page());
     CHECK(page("project.schema.json") == project_schema().dump(2) + "\n");
     std::set<std::string_view> names;
     for (auto& k : control_kinds()) {

@@ -210,6 +210,8 @@ class Stage {
                 return fail(Code::usage, fmt::format("The key “{}” does nothing in a player.", call.name),
                             fmt::format("Those that do are {}.", names));
             }
+        } else if (call.verb == "host") {
+            for (auto& seat : seats_) seat.session.host(call.name);
         } else if (call.verb == "hand" || call.verb == "pull") {
             if (!hangs())
                 return fail(Code::usage, fmt::format("“{}” is done in a room only.", call.verb), "Say --mount room.");

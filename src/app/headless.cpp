@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "headless.h"
 
+#include "player/host_life.h"
 #include "sound_file.h"
 
 #include <fmt/format.h>
@@ -79,6 +80,13 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
         bool plain = c.verb == "pause" || c.verb == "play" || c.verb == "mute" || c.verb == "unmute" ||
                      c.verb == "stop" || c.verb == "release";
         bool timed = c.verb == "seek", numbered = c.verb == "rate" || c.verb == "volume" || c.verb == "step";
+        if (hands && c.verb == "host") {
+            if (words.size() != 3) return bad("it says one thing");
+            if (!is_host_word(words[2])) return bad(fmt::format("a host says {}", host_words()));
+            c.name = words[2];
+            calls.push_back(std::move(c));
+            continue;
+        }
         if (hands && c.verb == "hand") {
             std::array<double, 5> n{};
             bool fine = words.size() == 7;

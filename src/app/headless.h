@@ -15,12 +15,13 @@ struct ScriptedCall {
     std::string verb;
     Time time{};
     double number = 0;
-    std::string name{};  ///< Of a control or a key.
+    std::string name{};  ///< Of a control or a key; what the host says.
     int x = 0, y = 0;    ///< Of a touch, in pixels.
     PoseSpec pose{};     ///< Of a hand.
 };
 /// "1s pause; 2s play"; nothing (and `why`) when it can't be followed. With hands also what they do to a player that is
-/// laid out: "press NAME", "drag NAME 0.5", "key Ctrl+Space", "touch X Y"; in a room "hand X Y Z TURN TILT" and "pull".
+/// laid out: "press NAME", "drag NAME 0.5", "key Ctrl+Space", "touch X Y", "host background"; in a room "hand X Y Z
+/// TURN TILT" and "pull".
 std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std::string& why, bool hands = false);
 void perform(Controller& controller, const ScriptedCall& call);
 

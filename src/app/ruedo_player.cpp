@@ -3,6 +3,7 @@
 #include <QApplication>
 #include <QIcon>
 #include <QKeyEvent>
+#include <QTimer>
 #include <algorithm>
 #include <cstdio>
 #include <cstdlib>
@@ -11,6 +12,9 @@
 
 #include "display.h"
 #include "headless.h"
+#include "player/remembering.h"
+#include "view/desktop_player.h"
+#include "view/host_watch.h"
 #include "view/look.h"
 #include "view/screen_view.h"
 
@@ -79,8 +83,30 @@ int run(int argc, char** argv) {
     view.set_mount(document->mount);
     view.resize(std::min(shape.width, 1280), std::min(shape.height, 720));
     view.on_leave = [&app] { app.quit(); };
+    DesktopPlayer desktop(view, QString::fromStdString(document->app_name),
+                          QString::fromStdString(file_stem(document->app_name)));
+    if (!desktop.take_name(QString::fromStdString(exe.string()))) return 0;  // it runs, and shows itself
+    HostWatch watch(view, [&view](std::string_view word) {
+        for (std::size_t i = 0; i < view.count(); ++i) view.player(i).host(word);
+    });
     view.show();
+    auto kept = memory_file(document->app_name, exe);
+    auto memory = read_memory(kept);
+    recall(*document, memory);
     view.take(*document, exe.parent_path());
+    for (std::size_t i = 0; i < view.count(); ++i) recall(view.player(i).session(), memory);
+    auto keep = [&] {
+        Memory now;
+        for (std::size_t i = 0; i < view.count(); ++i)
+            if (!document->player(i).remembered.empty())
+                now[document->player(i).name] = remember(view.player(i).session());
+        // What can't be kept is no reason to disturb whoever looks.
+        if (now != memory && !kept.empty() && write_memory(now, kept)) memory = std::move(now);
+    };
+    QTimer often;
+    QObject::connect(&often, &QTimer::timeout, &view, keep);
+    QObject::connect(&app, &QApplication::aboutToQuit, &view, keep);
+    often.start(5000);
     // The view from above belongs to the workshop.
     if (auto* room = view.room()) room->set_top_view(false);
     return app.exec();

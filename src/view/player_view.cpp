@@ -105,6 +105,7 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
         QMetaObject::invokeMethod(this, [this, index] { turned(index); }, Qt::QueuedConnection);
     };
     told.full_screen = [this] { toggle_full_screen(); };
+    told.renew = [this] { renew(); };
     told.leave = [this] {
         if (in_full_screen()) toggle_full_screen();
         controller().release();
@@ -148,6 +149,11 @@ void PlayerView::renew() {
     surface_->report_to(&controller());
     events_seen_ = 0;
     if (on_renewed) on_renewed();
+}
+
+void PlayerView::host(std::string_view word) {
+    session_->host(word);
+    follow();
 }
 
 /// Another source plays, perhaps through another controller.

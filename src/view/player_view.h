@@ -77,6 +77,8 @@ class PlayerView : public QWidget {
     std::function<void()> on_laid_out;                 ///< Something stands elsewhere now.
     std::function<void(const Event&)> on_event;        ///< On the window's thread.
     std::function<void(std::size_t index)> on_turned;  ///< Another source plays, by the queue or a control.
+    /// Something happened to the app round it (see player/host_life.h).
+    void host(std::string_view word);
     /// Posters for the strip and for what comes next.
     void set_poster(std::size_t index, const QImage& poster);
     std::vector<StripItem> strip_items() const;

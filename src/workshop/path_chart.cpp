@@ -148,7 +148,8 @@ void PathChart::note(const Event& e) {
     events_.push_back(e);
     if (events_.size() > 5000) events_.erase(events_.begin(), events_.begin() + 1000);
     double wall = e.wall.seconds();
-    if (e.name == "call" || e.name == "ray") calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
+    if (e.name == "call" || e.name == "ray" || e.name == "host")
+        calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
     // Which events are marked where they happened, and as what.
     static const std::map<std::string, QCPGraph * PathChart::*, std::less<>> marked{
         {"error", &PathChart::troubles_},

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/ring.h"
 
+#include <QMenu>
 #include <QPainter>
 #include <QPainterPath>
 #include <cmath>
@@ -59,10 +60,75 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         });
         calls_[i] = b;
     }
+    // Places of the hoop lie where no state has its name.
+    auto add = [this](std::optional<std::size_t> row, double degrees) {
+        auto* b = new QPushButton(this);
+        b->setFlat(true);
+        b->setStyleSheet("QPushButton{background:transparent;border:none;padding:0;}");
+        b->setCursor(Qt::PointingHandCursor);
+        auto words = row ? text(host_rows()[*row].hoop) : QString("in front");
+        b->setAccessibleName("The app is " + words);
+        b->setToolTip(row ? QString("The app is %1: %2").arg(words, text(host_rows()[*row].meaning))
+                          : QString("The app is in front, and everything is as it should be"));
+        connect(b, &QPushButton::clicked, this, [this, n = hoop_.size()] { press_hoop(hoop_[n]); });
+        hoop_.push_back({row, degrees, b});
+    };
+    add(std::nullopt, -70);
+    constexpr std::array degrees{-25.0, 8.0, 52.0, 128.0, 172.0};
+    for (std::size_t row = 0, n = 0; row < host_row_count; ++row)
+        if (!host_rows()[row].hoop.empty()) add(row, degrees.at(n++));
+    sound_ = new QPushButton("its sound …", this);
+    sound_->setObjectName("small");
+    sound_->setAccessibleName("What happens to the sound of the app");
+    auto* menu = new QMenu(sound_);
+    connect(menu, &QMenu::aboutToShow, menu, [this, menu] {
+        menu->clear();
+        for (std::size_t row = 0; row < host_row_count; ++row) {
+            auto& r = host_rows()[row];
+            if (!r.hoop.empty()) continue;
+            auto* a = menu->addAction(text(r.meaning), this, [this, row] {
+                if (on_host) on_host(life_.holds[row] ? host_rows()[row].ends : host_rows()[row].begins);
+            });
+            a->setCheckable(!r.ends.empty());
+            a->setChecked(life_.holds[row]);
+        }
+    });
+    sound_->setMenu(menu);
+}
+
+QPointF Ring::hoop_point(double degrees) const {
+    auto angle = degrees / 180 * M_PI;
+    return centre() + QPointF(std::cos(angle) * (radius() + 53), std::sin(angle) * (radius() + 44));
+}
+
+/// Being in front ends all that holds; another place begins what it stands for, or ends it.
+void Ring::press_hoop(const HoopPlace& place) {
+    if (!on_host) return;
+    if (place.row)
+        return on_host(life_.holds[*place.row] ? host_rows()[*place.row].ends : host_rows()[*place.row].begins);
+    auto was = life_;
+    for (auto& p : hoop_)
+        if (p.row && was.holds[*p.row]) on_host(host_rows()[*p.row].ends);
+}
+
+QPushButton* Ring::hoop_button(std::string_view place) const {
+    for (auto& p : hoop_)
+        if (place == (p.row ? host_rows()[*p.row].hoop : "in front")) return p.button;
+    return nullptr;
+}
+
+void Ring::follow_host(const HostLife& life) {
+    if (life == life_) return;
+    life_ = life;
+    bool quiet = false;
+    for (std::size_t i = 0; i < host_row_count; ++i) quiet = quiet || (life.holds[i] && host_rows()[i].hoop.empty());
+    sound_->setText(quiet ? "its sound is taken …" : "its sound …");
+    sound_->adjustSize();
+    update();
 }
 
 QPointF Ring::centre() const { return {width() / 2.0, height() / 2.0}; }
-double Ring::radius() const { return std::min(width() / 2.0 - 132, height() / 2.0 - 36); }
+double Ring::radius() const { return std::min(width() / 2.0 - 138, height() / 2.0 - 57); }
 QPointF Ring::place(Phase phase, double r) const {
     auto i = std::find(order.begin(), order.end(), phase) - order.begin();
     double angle = -M_PI / 2 + 2 * M_PI * static_cast<double>(i) / static_cast<double>(order.size());
@@ -78,6 +144,10 @@ void Ring::resizeEvent(QResizeEvent*) {
         double bend = 10 * std::cos((k - (n - 1) / 2) / n * M_PI);
         calls_[i]->setGeometry(static_cast<int>(left ? 18 - bend : width() - 80 + bend), static_cast<int>(y), 62, 28);
     }
+    for (auto& p : hoop_)
+        p.button->setGeometry(QRectF(hoop_point(p.degrees) - QPointF(12, 12), QSizeF(24, 24)).toRect());
+    sound_->adjustSize();
+    sound_->move(8, height() - sound_->height() - 6);
 }
 
 int Ring::taken(Phase from, Phase to) const {
@@ -139,6 +209,30 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setRenderHint(QPainter::Antialiasing);
     auto o = centre();
     auto r = radius();
+    // The hoop of the app round it; the names of states lie over it.
+    g.setPen(QPen(c.line, 1.5));
+    g.setBrush(Qt::NoBrush);
+    g.drawEllipse(o, r + 53, r + 44);
+    for (auto& p : hoop_) {
+        bool holds = p.row ? life_.holds[*p.row] : life_.place() == "in front";
+        auto at = hoop_point(p.degrees);
+        auto size = holds ? 18.0 : 11.0;
+        g.setPen(Qt::NoPen);
+        g.setBrush(c.ground);
+        g.drawEllipse(at, 11, 11);
+        look::draw_glyph(g, QRectF(at - QPointF(size / 2, size / 2), QSizeF(size, size)),
+                         holds ? (p.row ? look::Glyph::barred : look::Glyph::filled) : look::Glyph::dotted,
+                         holds ? (p.row ? c.ochre : c.moss) : c.soft);
+        if (p.button->hasFocus()) {
+            g.setPen(QPen(c.ochre, 2));
+            g.setBrush(Qt::NoBrush);
+            g.drawEllipse(at, 12, 12);
+        }
+    }
+    g.setFont(look::font(look::Size::small));
+    g.setPen(c.soft);
+    g.drawText(QRectF(8, 4, width() - 16.0, 18), Qt::AlignLeft | Qt::AlignVCenter,
+               QString("The app is %1").arg(text(life_.place())));
     g.setPen(QPen(c.line, 10));
     g.setBrush(c.panel);
     g.drawEllipse(o, r, r);
@@ -166,8 +260,9 @@ void Ring::paintEvent(QPaintEvent*) {
         auto w = g.fontMetrics().horizontalAdvance(label) + 2.0;
         double dx = (out.x() - o.x()) / (r + 17);
         QRectF box(out.x() - w / 2 + dx * w / 2, out.y() - 8, w, 16);
-        g.setPen(now ? c.ink : c.soft);
         g.setFont(look::font(look::Size::small, now));
+        g.fillRect(box.adjusted(-3, 2, 3, -2), c.ground);
+        g.setPen(now ? c.ink : c.soft);
         g.drawText(box.adjusted(-8, 0, 8, 0), Qt::AlignCenter, label);
     }
     // Two hands: what happens, and what was asked for.

@@ -427,6 +427,7 @@ Told tell(const PlayerDocument& document, const Selected& selected,
     if (document.mount == Mount::room) tell_room(t);
     tell_player(t);
     tell_controls(t);
+    tell_host(t);
     return std::move(t.out);
 }
 

@@ -206,7 +206,9 @@ QString Sentences::html() const {
     QString body = QString("<html><body style=\"color:%1; line-height:130%;\">").arg(c.ink.name());
     bool control_told = player.control(project_.selected()) != nullptr;
     for (auto& p : told.paragraphs) {
-        bool folded = control_told && p.id != "control" && !unfolded_.contains(p.id) && sought.isEmpty();
+        // What is seldom changed takes no room before it is asked for.
+        bool folded =
+            (p.id == "host" || (control_told && p.id != "control")) && !unfolded_.contains(p.id) && sought.isEmpty();
         QStringList said;
         for (auto& s : p.told) {
             auto html = sentence(s);
@@ -231,7 +233,7 @@ QString Sentences::plain_text() const { return text_->toPlainText(); }
 void Sentences::search(const QString& words) { search_->setText(words); }
 
 void Sentences::rebuild() {
-    if (project_.selected().empty()) unfolded_.clear();
+    if (project_.selected().empty()) std::erase_if(unfolded_, [](auto& id) { return id != "host"; });
     text_->setHtml(html());
     share_room();
     review_.start(200);

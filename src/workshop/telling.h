@@ -86,5 +86,6 @@ struct Telling {
 void tell_controls(Telling& t);
 void tell_control(Telling& t, std::size_t control);
 void tell_room(Telling& t);
+void tell_host(Telling& t);
 
 }  // namespace ruedo::telling

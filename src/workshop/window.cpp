@@ -442,6 +442,10 @@ WorkshopWindow::Watch& WorkshopWindow::watch_of(PlayerView& player) {
     if (watch.ring) return watch;
     watch = {new Ring, new PathChart};
     watch.ring->on_call = [this](Input input) { call(input); };
+    // The app is round all of its players.
+    watch.ring->on_host = [this](std::string_view word) {
+        for (std::size_t i = 0; i < screen_->count(); ++i) screen_->player(i).host(word);
+    };
     rings_->addWidget(watch.ring), paths_->addWidget(watch.path);
     return watch;
 }
@@ -560,6 +564,7 @@ void WorkshopWindow::follow() {
         auto s = player.snapshot();
         auto& watch = watch_of(player);
         watch.ring->follow(s, monotonic_now());
+        watch.ring->follow_host(player.session().life());
         watch.path->sample(s, monotonic_now() - player.born());
     }
 }

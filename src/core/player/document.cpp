@@ -20,6 +20,7 @@ namespace {
 constexpr std::array<std::string_view, 6> all_mounts{"window", "handset-upright", "handset-sideways", "tablet", "wall",
                                                      "room"};
 constexpr std::array<std::string_view, 6> all_ends{"hold", "next", "again", "round", "poster", "leave"};
+constexpr std::array<std::string_view, 3> all_remembered{"volume", "place", "captions"};
 constexpr std::array<std::string_view, 3> all_arrangements{"row", "column", "stage"};
 constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
 constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
@@ -285,6 +286,28 @@ ScreenSpec screen_from(const json& j, const std::string& at) {
     return s;
 }
 
+json host_json(const HostSpec& s) {
+    json j = json::object();
+    for (std::size_t i = 0; i < host_row_count; ++i)
+        if (s.deeds[i]) j[std::string(host_rows()[i].name)] = deed_name(*s.deeds[i]);
+    return with(std::move(j), s.extra);
+}
+HostSpec host_from(const json& j, const std::string& at) {
+    HostSpec s;
+    members(j, at, &s.extra, [&](auto& k, auto& v, auto p) {
+        auto rows = host_rows();
+        auto row = std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == k; });
+        if (row == rows.end()) return false;
+        std::string names;
+        for (auto deed : row->deeds) {
+            if (v == deed_name(deed)) return s.deeds[static_cast<std::size_t>(row - rows.begin())] = deed, true;
+            names += fmt::format("{}“{}”", names.empty() ? "" : ", ", deed_name(deed));
+        }
+        throw Mistake{p, "must be one of " + names};
+    });
+    return s;
+}
+
 json player_json(const PlayerSpec& player) {
     json bars = json::array(), controls = json::array();
     for (auto& b : player.bars) bars.push_back(bar_json(b));
@@ -302,6 +325,8 @@ json player_json(const PlayerSpec& player) {
            {"controls", std::move(controls)}};
     if (player.sources) j["sources"] = *player.sources;
     if (!(player.hang == HangSpec{})) j["room"] = hang_json(player.hang);
+    if (!(player.host == HostSpec{})) j["host"] = host_json(player.host);
+    for (auto r : player.remembered) j["remembers"].push_back(all_remembered.at(static_cast<std::size_t>(r)));
     return with(std::move(j), player.extra);
 }
 PlayerSpec player_from(const json& j, const std::string& at) {
@@ -333,7 +358,15 @@ PlayerSpec player_from(const json& j, const std::string& at) {
             player.open_within = time_within(v, p, 1_s, 600_s);
         else if (k == "room")
             player.hang = hang_from(v, p);
-        else if (k == "bars") {
+        else if (k == "host")
+            player.host = host_from(v, p);
+        else if (k == "remembers") {
+            auto& names = list(v, p, all_remembered.size());
+            std::set<Remember> all;
+            for (std::size_t i = 0; i < names.size(); ++i)
+                all.insert(one_of<Remember>(names[i], fmt::format("{}/{}", p, i), all_remembered));
+            player.remembered.assign(all.begin(), all.end());
+        } else if (k == "bars") {
             auto& bars = list(v, p, most_bars);
             for (std::size_t i = 0; i < bars.size(); ++i) {
                 auto b = bar_from(bars[i], fmt::format("{}/{}", p, i));
@@ -467,6 +500,10 @@ Result<ControlSpec> control_from_text(std::string_view said) {
 
 std::span<const std::string_view> mount_names() { return reading::all_mounts; }
 std::span<const std::string_view> at_end_names() { return reading::all_ends; }
+std::span<const std::string_view> remember_names() { return reading::all_remembered; }
+bool PlayerSpec::remembers(Remember r) const {
+    return std::find(remembered.begin(), remembered.end(), r) != remembered.end();
+}
 std::span<const std::string_view> arrangement_names() { return reading::all_arrangements; }
 std::string_view mount_name(Mount mount) { return reading::all_mounts.at(static_cast<std::size_t>(mount)); }
 std::optional<Mount> mount_from_name(std::string_view name) {

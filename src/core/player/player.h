@@ -11,6 +11,7 @@
 #include "playback/playback.h"
 #include "player/conditions.h"
 #include "player/controls.h"
+#include "player/host_life.h"
 #include "player/room.h"
 
 namespace ruedo {
@@ -72,6 +73,10 @@ enum class AtEnd { hold, next, again, round, poster, leave };
 std::span<const std::string_view> at_end_names();  ///< In the order of the enumeration.
 std::string_view at_end_name(AtEnd at_end);
 
+/// What a packed app keeps of a player from one run to the next.
+enum class Remember { volume, place, captions };
+std::span<const std::string_view> remember_names();  ///< In the order of the enumeration.
+
 /// How the picture is drawn, whatever the source.
 struct PictureSpec {
     std::string surround = "#17131A";         ///< Colour beside the picture.
@@ -96,6 +101,9 @@ struct PlayerSpec {
     std::vector<BarSpec> bars;
     std::vector<ControlSpec> controls;  ///< In each group and place, in this order.
     HangSpec hang;                      ///< In a room.
+    HostSpec host;                      ///< What it does when something happens to its app.
+    std::vector<Remember> remembered;   ///< In the order of the enumeration, each at most once.
+    bool remembers(Remember r) const;
     std::string extra;
     bool operator==(const PlayerSpec&) const = default;
 

@@ -72,6 +72,18 @@ json room_schema() {
                    {"sound_by_place", {{"type", "boolean"}}}});
 }
 
+json host_schema() {
+    json members = json::object();
+    for (auto& r : host_rows()) {
+        json deeds = json::array();
+        for (auto d : r.deeds) deeds.push_back(deed_name(d));
+        members[std::string(r.name)] = one_of(std::move(deeds));
+        members[std::string(r.name)]["description"] = r.meaning;
+        members[std::string(r.name)]["default"] = deed_name(r.usual());
+    }
+    return object(std::move(members));
+}
+
 json schema_of(const SettingKind& s) {
     using Type = SettingKind::Type;
     json j = text;
@@ -162,6 +174,8 @@ json project_schema() {
                           {"give_up_after_ns", whole(0)},
                           {"open_within_ns", whole(1'000'000'000, 600'000'000'000)},
                           {"room", hang_schema()},
+                          {"host", host_schema()},
+                          {"remembers", list_of(one_of(json(remember_names())), 3)},
                           {"bars", list_of(bar, 6)},
                           {"controls", list_of({{"$ref", "#/$defs/control"}}, 120)}});
     auto schema =

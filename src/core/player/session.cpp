@@ -71,9 +71,10 @@ void PlayerSession::ask_for_what_is_shown() {
     if (std::any_of(controls.begin(), controls.end(), counts_pictures)) controller_->list_pictures();
 }
 
-void PlayerSession::fill_queue() {
+void PlayerSession::fill_queue(bool held) {
     std::vector<PlayQueue::Entry> entries;
     for (auto& s : document_.sources) entries.push_back({resolve(s, folder_), open_options(document_, s, folder_)});
+    if (held && index_ < entries.size()) entries[index_].options.start = {};
     static constexpr std::array modes{Repeat::off, Repeat::once, Repeat::one, Repeat::all, Repeat::off, Repeat::off};
     queue_->set(std::move(entries), modes.at(static_cast<std::size_t>(player().at_end)), index_);
 }
@@ -84,6 +85,7 @@ void PlayerSession::load(const PlayerDocument& document, std::size_t index, cons
     if (&folder != &folder_) folder_ = folder;
     index_ = index;
     started_ = ended_ = false;
+    returns_.reset();
     if (index >= document_.sources.size()) return;
     fill_queue();
     ask_for_what_is_shown();
@@ -141,6 +143,12 @@ ControlContext PlayerSession::context() const {
 
 void PlayerSession::follow() {
     auto s = controller_->snapshot();
+    bool open = s.state.phase == Phase::ready || s.state.phase == Phase::playing || s.state.phase == Phase::paused;
+    if (returns_ && open && !s.state.seeking) {
+        auto back = *std::exchange(returns_, std::nullopt);
+        if (back.at > Time{}) controller_->seek(back.at);
+        if (back.play) controller_->play();
+    }
     if (s.motion == Motion::moving) started_ = true;
     bool ended = s.state.phase == Phase::ended;
     if (ended && !ended_) {
@@ -168,8 +176,45 @@ bool PlayerSession::key(std::string_view wanted) {
     return true;
 }
 
+bool PlayerSession::host(std::string_view word) {
+    if (!is_host_word(word)) return false;
+    auto s = snapshot();
+    auto now = happen(life_, word, player().host, s.state.intent == Intent::play);
+    controller_->tell("host", now.told.empty() ? std::string(word) : now.told);
+    if (now.pause) controller_->pause();
+    if (now.let_go) {
+        left_at_ = s.live ? Time{} : s.position;
+        controller_->release();
+    }
+    if (now.come_back)
+        come_back(now.play);
+    else if (now.play)
+        controller_->play();
+    controller_->set_ducked(life_.heard(player().host));
+    return true;
+}
+
+/// Opens anew what was let go.
+void PlayerSession::come_back(bool play) {
+    auto started = started_;
+    if (host_.renew)
+        host_.renew();
+    else
+        renew();
+    if (index_ >= document_.sources.size()) return;
+    fill_queue(!life_.anew);
+    ask_for_what_is_shown();
+    queue_->go(index_);
+    fill_queue();
+    if (life_.anew) return;
+    started_ = started;
+    returns_ = Return{left_at_, play};
+}
+
 void PlayerSession::press(const Press& p) {
     auto& c = *controller_;
+    if (p.what == What::toggle || p.what == What::play || p.what == What::pause || p.what == What::stop)
+        user_acts(life_);
     switch (p.what) {
         case What::none:
             break;

@@ -24,6 +24,7 @@ class PlayerSession {
         std::function<void(const Event&)> event{};          ///< Of the one that plays; on its strand.
         std::function<void(std::size_t source)> changed{};  ///< The queue went on by itself; on its strand.
         std::function<void()> full_screen{}, leave{};       ///< What only the host can do.
+        std::function<void()> renew{};  ///< Calls `renew`, where more than the session has to follow it.
     };
     explicit PlayerSession(Host host);
     ~PlayerSession();
@@ -62,9 +63,16 @@ class PlayerSession {
     /// Does what a key does ("Alt+Left"); skips go as far as the player's own controls do. False for other keys.
     bool key(std::string_view keys);
     const ControlCalls& calls() const { return calls_; }
+    /// Something happened to the app round it ("background", see host_life.h): does what the document says. False for
+    /// a word that is none.
+    bool host(std::string_view word);
+    const HostLife& life() const { return life_; }
+    /// Goes there once the source is open; plays as its start says.
+    void resume(Time at) { returns_ = Return{at, false}; }
 
   private:
-    void fill_queue();
+    void fill_queue(bool held = false);
+    void come_back(bool play);
     void ask_for_what_is_shown();
     Host host_;
     PlayerDocument document_;
@@ -74,6 +82,13 @@ class PlayerSession {
     std::shared_ptr<Controller> controller_;
     ControlCalls calls_;
     Time born_{}, touched_{};
+    HostLife life_;
+    struct Return {
+        Time at{};
+        bool play = false;
+    };
+    std::optional<Return> returns_;  ///< Where to go on once the source is open again.
+    Time left_at_{};
     bool full_screen_ = false, handset_ = false, kept_awake_ = false, started_ = false, ended_ = false;
 };
 

@@ -13,7 +13,8 @@ namespace {
 struct Short {
     std::string_view name, property;
 };
-constexpr std::array short_names{Short{"time", "position_ns"}, Short{"length", "duration_ns"}, Short{"left", "left_ns"}, Short{"behind", "behind_ns"},
+constexpr std::array short_names{Short{"time", "position_ns"},     Short{"length", "duration_ns"},
+                                 Short{"left", "left_ns"},         Short{"behind", "behind_ns"},
                                  Short{"error", "error_sentence"}, Short{"speed", "rate"}};
 const Property* property_said(std::string_view name) {
     for (auto& s : short_names)

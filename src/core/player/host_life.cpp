@@ -1,0 +1,161 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "player/host_life.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace ruedo {
+namespace {
+struct DeedWords {
+    std::string_view name, words;
+};
+constexpr std::array deed_rows{DeedWords{"go-on", "goes on"},
+                               DeedWords{"pause", "pauses"},
+                               DeedWords{"pause-and-return", "pauses, and goes on after it"},
+                               DeedWords{"soften", "plays softly until it is over"},
+                               DeedWords{"silence", "plays silently until it is over"},
+                               DeedWords{"let-go", "lets everything go, and comes back to its place"},
+                               DeedWords{"begin-anew", "lets everything go, and begins anew"}};
+
+using enum Deed;
+constexpr std::array covered{go_on, pause, pause_and_return};
+constexpr std::array background{pause, pause_and_return, let_go, go_on};
+constexpr std::array call{pause_and_return, pause, silence, go_on};
+constexpr std::array asleep{pause, pause_and_return, let_go};
+constexpr std::array torn_down{let_go, begin_anew};
+constexpr std::array lost{pause, silence, go_on};
+constexpr std::array lent{pause_and_return, pause, soften, silence, go_on};
+constexpr std::array shared{soften, pause_and_return, silence, go_on};
+constexpr std::array unplugged{pause, go_on};
+constexpr std::array output{go_on, pause};
+
+constexpr std::array<HostRow, host_row_count> rows{
+    HostRow{"covered", "covered", "foreground", "other windows lie over all of it", "When other windows cover it, it",
+            "covered", covered},
+    HostRow{"background", "background", "foreground", "it is put away: minimized, or another app was turned to",
+            "In the background it", "in the background", background},
+    HostRow{"call", "call", "end-call", "a phone call takes its user away", "While a phone call lasts it",
+            "called away", call},
+    HostRow{"asleep", "sleep", "wake", "the machine sleeps, or its session is locked", "When the machine sleeps it",
+            "asleep", asleep},
+    HostRow{"torn-down", "tear-down", "bring-back", "the system ends it to save memory, and brings it back later",
+            "When it is torn down and brought back it", "torn down", torn_down},
+    HostRow{"sound-lost", "lose-sound", "sound-back", "something else has the sound now, for good",
+            "When its sound goes to something else for good, it", "", lost},
+    HostRow{"sound-lent", "lend-sound", "sound-back", "something else needs the sound for a moment: a spoken hint",
+            "When its sound goes for a moment, it", "", lent},
+    HostRow{"sound-shared", "share-sound", "sound-back", "something else sounds as well, and asks for room",
+            "When something else wants to be heard over it, it", "", shared},
+    HostRow{"unplugged", "unplug", "", "what it was heard in was pulled out: headphones",
+            "When headphones are pulled out, it", "", unplugged},
+    HostRow{"output", "output-changed", "", "sound comes out of another device from here on",
+            "When its sound goes to another device, it", "", output},
+};
+constexpr double softened = 0.2;
+bool holds_it_back(Deed d) { return d == pause || d == pause_and_return || d == let_go || d == begin_anew; }
+}  // namespace
+
+std::string_view deed_name(Deed d) { return deed_rows.at(static_cast<std::size_t>(d)).name; }
+std::string_view deed_words(Deed d) { return deed_rows.at(static_cast<std::size_t>(d)).words; }
+std::span<const HostRow, host_row_count> host_rows() { return rows; }
+bool is_host_word(std::string_view word) {
+    return !word.empty() &&
+           std::any_of(rows.begin(), rows.end(), [&](auto& r) { return r.begins == word || r.ends == word; });
+}
+std::string host_words() {
+    std::string all;
+    auto add = [&](std::string_view word) {
+        auto quoted = fmt::format("“{}”", word);
+        if (!word.empty() && all.find(quoted) == all.npos) all += (all.empty() ? "" : ", ") + quoted;
+    };
+    for (auto& r : rows) add(r.begins), add(r.ends);
+    return all;
+}
+
+double HostLife::heard(const HostSpec& spec) const {
+    double part = 1;
+    for (std::size_t i = 0; i < host_row_count; ++i) {
+        if (!holds[i]) continue;
+        if (spec.of(i) == soften) part = std::min(part, softened);
+        if (spec.of(i) == silence) part = 0;
+    }
+    return part;
+}
+
+std::string_view HostLife::place() const {
+    // Whoever is torn down is in no background, and a call comes before what lies beneath it.
+    for (std::size_t i : {4U, 3U, 2U, 1U, 0U})
+        if (holds[i]) return rows[i].hoop;
+    return "in front";
+}
+
+HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, bool plays) {
+    HostEffects out;
+    auto tell = [&](std::string_view what, std::string_view does) {
+        out.told += fmt::format("{}{}: {}", out.told.empty() ? "" : "; ", what, does);
+    };
+    bool ended = false;
+    for (std::size_t i = 0; i < host_row_count; ++i) {
+        auto& row = rows[i];
+        if (word == row.ends && life.holds[i]) {
+            life.holds[i] = false;
+            ended = true;
+            if (spec.of(i) == soften || spec.of(i) == silence) tell(row.name, "over, as loud as before");
+        }
+        if (word != row.begins || life.holds[i]) continue;
+        life.holds[i] = !row.ends.empty();
+        auto deed = spec.of(i);
+        tell(row.name, deed_words(deed));
+        if (!holds_it_back(deed)) continue;
+        // Playing is owed by whoever is asked to go on after it; what pauses for good takes that back.
+        if (deed == pause)
+            life.owes_playing = false;
+        else if (plays)
+            life.owes_playing = true;
+        out.pause = out.pause || plays;
+        if (deed == let_go || deed == begin_anew) {
+            out.let_go = !life.let_go;
+            life.let_go = true;
+            life.anew = deed == begin_anew;
+        }
+    }
+    if (!ended) return out;
+    bool held = false, gone = false;
+    for (std::size_t i = 0; i < host_row_count; ++i) {
+        held = held || (life.holds[i] && holds_it_back(spec.of(i)));
+        gone = gone || (life.holds[i] && (spec.of(i) == let_go || spec.of(i) == begin_anew));
+    }
+    if (life.let_go && !gone) {
+        out.come_back = true;
+        life.let_go = false;
+        tell(word, life.anew ? "begins anew" : "comes back to its place");
+    }
+    // What pauses for good does not ask for playing; whoever let everything go comes back held.
+    if (!held && std::exchange(life.owes_playing, false)) out.play = true, tell(word, "goes on");
+    return out;
+}
+
+void user_acts(HostLife& life) { life.owes_playing = false; }
+
+std::string host_page() {
+    std::string page =
+        "# The host’s life\n\nMade from `src/core/player/host_life.cpp`. What can happen to the app round a player, "
+        "and what a player can do then: the member\n`host` of a player, `{\"background\": \"let-go\"}`. Where nothing "
+        "is said it is the first of those named. Scripts say `host WORD`, the\nring has a hoop for it, and in a packed "
+        "app the desktop says what it knows.\n\n| member | when | the host says | the player |\n|---|---|---|---|\n";
+    for (auto& r : rows) {
+        std::string deeds;
+        for (auto d : r.deeds) deeds += fmt::format("{}`{}`", deeds.empty() ? "" : ", ", deed_name(d));
+        page += fmt::format("| `{}` | {} | `{}`{} | {} |\n", r.name, r.meaning, r.begins,
+                            r.ends.empty() ? std::string() : fmt::format(", `{}`", r.ends), deeds);
+    }
+    page += "\n| | it |\n|---|---|\n";
+    for (auto& d : deed_rows) page += fmt::format("| `{}` | {} |\n", d.name, d.words);
+    return page +
+           "\nSoftly means a fifth. Where several things hold at once, what is quietest counts, and it goes on when "
+           "the last of those that hold it is over.\nWhoever presses play or pause meanwhile takes over: then it does "
+           "not go on by itself. A player that let everything go comes back held, unless\nit was playing.\n";
+}
+
+}  // namespace ruedo

@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: Apache-2.0
+// The life of the app round a player: what can happen to it, and what the player does then. One row for each, of which
+// documents, sentences, the ring’s hoop, scripts and docs/host.md are made. Pure: no clock, no I/O.
+#pragma once
+#include <array>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+
+namespace ruedo {
+
+/// What a player does when something happens to its app.
+enum class Deed { go_on, pause, pause_and_return, soften, silence, let_go, begin_anew };
+std::string_view deed_name(Deed deed);   ///< In documents: "pause-and-return".
+std::string_view deed_words(Deed deed);  ///< In sentences: "pauses, and goes on after it".
+
+struct HostRow {
+    std::string_view name;        ///< In documents: what holds while it lasts.
+    std::string_view begins;      ///< What the host says, in scripts too; several rows may end by the same word.
+    std::string_view ends;        ///< Empty for what is but a moment.
+    std::string_view meaning;     ///< For the documentation: when it is so.
+    std::string_view told;        ///< In sentences: "When other windows cover it".
+    std::string_view hoop;        ///< On the ring: "covered"; empty for what has no place of its own there.
+    std::span<const Deed> deeds;  ///< Those to choose from, the usual one first.
+    Deed usual() const { return deeds.front(); }
+};
+inline constexpr std::size_t host_row_count = 10;
+std::span<const HostRow, host_row_count> host_rows();
+/// Whether the host can say so: a word that begins or ends something.
+bool is_host_word(std::string_view word);
+/// “background”, “foreground” …, for whoever mistyped one.
+std::string host_words();
+
+/// What a player does about each row; the usual where nothing is said.
+struct HostSpec {
+    std::array<std::optional<Deed>, host_row_count> deeds{};
+    std::string extra{};  ///< Members of newer versions, kept as they are: JSON, or nothing.
+    Deed of(std::size_t row) const { return deeds[row].value_or(host_rows()[row].usual()); }
+    bool operator==(const HostSpec&) const = default;
+};
+
+/// What holds round one player, and what it owes for it.
+struct HostLife {
+    std::array<bool, host_row_count> holds{};
+    bool owes_playing = false;  ///< It was paused for something, to go on after it.
+    bool let_go = false;        ///< Everything was released, to be taken up again.
+    bool anew = false;          ///< And then from the beginning.
+    bool operator==(const HostLife&) const = default;
+    /// How much is heard: 1, 0.2 for softened, or nothing.
+    double heard(const HostSpec& spec) const;
+    /// "in front", "covered" …: the place on the hoop, the one that weighs most.
+    std::string_view place() const;
+};
+
+/// What the player has to do now.
+struct HostEffects {
+    bool pause = false, play = false, let_go = false, come_back = false;
+    std::string told;  ///< For the trace: "background: pauses"; empty where nothing changed.
+};
+/// The host says a word. `plays`: the player is asked to play just now.
+HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, bool plays);
+/// Whoever presses play or pause takes over: nothing is owed any more.
+void user_acts(HostLife& life);
+
+/// The page of the documentation.
+std::string host_page();
+
+}  // namespace ruedo

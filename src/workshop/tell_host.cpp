@@ -1,0 +1,44 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// What the player does when something happens to its app, in sentences.
+#include "workshop/telling.h"
+
+namespace ruedo::telling {
+
+void tell_host(Telling& t) {
+    Paragraph paragraph{"host", "When something happens to the app", {}};
+    for (std::size_t i = 0; i < host_row_count; ++i) {
+        auto& row = host_rows()[i];
+        std::vector<Word::Choice> choices;
+        for (auto deed : row.deeds) choices.push_back({text(deed_name(deed)), text(deed_words(deed))});
+        auto key = "host " + text(row.name);
+        t.chosen(key, t.at() + "host/" + text(row.name), text(row.told).section(',', 0, 0), choices,
+                 text(deed_name(t.spec().host.of(i))), [i, player = t.player](PlayerDocument& d, std::size_t choice) {
+                     auto deed = host_rows()[i].deeds[choice];
+                     auto& said = d.player(player).host.deeds[i];
+                     said = deed == host_rows()[i].usual() ? std::nullopt : std::optional(deed);
+                 });
+        paragraph.told << QString("%1 {%2}.").arg(text(row.told), key);
+    }
+    // What a press of a packed app's users has set may be kept.
+    static const std::vector<Word::Choice> kept{
+        {"", "nothing"},
+        {"volume", "how loud it was"},
+        {"place", "what played, and where it was"},
+        {"captions", "which captions were shown"},
+        {"volume,place", "how loud it was, what played and where"},
+        {"volume,place,captions", "how loud it was, what played and where, and its captions"}};
+    QStringList now;
+    for (auto r : t.spec().remembered) now << text(remember_names()[static_cast<std::size_t>(r)]);
+    t.chosen("remembers", t.at() + "remembers", "What is remembered", kept, now.join(','),
+             [player = t.player](PlayerDocument& d, std::size_t choice) {
+                 auto& all = d.player(player).remembered;
+                 all.clear();
+                 for (auto& name : kept[choice].value.split(',', Qt::SkipEmptyParts))
+                     for (std::size_t i = 0; i < remember_names().size(); ++i)
+                         if (name == text(remember_names()[i])) all.push_back(static_cast<Remember>(i));
+             });
+    paragraph.told << "From one run to the next it remembers {remembers}.";
+    t.out.paragraphs.push_back(std::move(paragraph));
+}
+
+}  // namespace ruedo::telling
