@@ -29,7 +29,7 @@ struct Room {
     std::vector<scene::Laid> laid;
     Room() {
         document.player().bars[0].where = BarSpec::Where::clear;
-        layouts = {lay_out(document.player(), scene::surface_of(document.player()), scene::usual_moment())};
+        layouts = {lay_out(document.player(), scene::surface_of(document.player()), usual_moment())};
         scene = scene::build(document, layouts, eye);
         auto& l = layouts[0];
         sheet = noise(l.whole.width, l.whole.height, 3);

@@ -7,6 +7,7 @@
 #include "playback/machine.h"
 #include "playback/properties.h"
 #include "player/player.h"
+#include "player/rules.h"
 #include "scene/findings.h"
 
 int main(int argc, char** argv) {
@@ -16,6 +17,7 @@ int main(int argc, char** argv) {
     std::ofstream(std::string(argv[1]) + "/controls.md") << ruedo::controls_page();
     std::ofstream(std::string(argv[1]) + "/conditions.md") << ruedo::conditions_page();
     std::ofstream(std::string(argv[1]) + "/host.md") << ruedo::host_page();
+    std::ofstream(std::string(argv[1]) + "/findings.md") << ruedo::findings_page();
     std::ofstream(std::string(argv[1]) + "/project.schema.json") << ruedo::project_schema().dump(2) << "\n";
     std::ofstream(std::string(argv[1]) + "/room.md") << ruedo::scene::room_page();
     std::ofstream(std::string(argv[1]) + "/recipe.md") << ruedo::recipe_page();

@@ -9,6 +9,7 @@
 
 #include "conversions.h"
 #include "convert/compare.h"
+#include "convert/stills.h"
 #include "media/codec_headers.h"
 #include "text/cues.h"
 

@@ -47,14 +47,9 @@ struct Around {
     Phase phase() const { return session.snapshot().state.phase; }
     bool plays() const { return session.snapshot().motion == Motion::moving; }
 };
-std::size_t row_of(std::string_view name) {
-    auto rows = host_rows();
-    return static_cast<std::size_t>(std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == name; }) -
-                                    rows.begin());
-}
 HostSpec with(std::string_view name, Deed deed) {
     HostSpec s;
-    s.deeds.at(row_of(name)) = deed;
+    s.deeds.at(host_row(name)) = deed;
     return s;
 }
 }  // namespace
@@ -149,7 +144,7 @@ TEST_CASE("of several things at once the last one that ends lets it go on, and t
     a.run(500_ms);
     CHECK(a.plays());
 
-    spec.deeds[row_of("sound-lent")] = Deed::silence;
+    spec.deeds[host_row("sound-lent")] = Deed::silence;
     HostLife life;
     CHECK(happen(life, "share-sound", spec, true).told == "sound-shared: plays softly until it is over");
     CHECK(life.heard(spec) == 0.2);
@@ -201,7 +196,7 @@ TEST_CASE(
 TEST_CASE("a document says what is done, keeps what it does not know, and names what it does not understand") {
     PlayerDocument d;
     d.player().host = with("background", Deed::let_go);
-    d.player().host.deeds[row_of("call")] = Deed::silence;
+    d.player().host.deeds[host_row("call")] = Deed::silence;
     auto j = to_json(d);
     CHECK(j["players"][0]["host"] == nlohmann::json{{"background", "let-go"}, {"call", "silence"}});
     CHECK(value(document_from_json(j, "x")) == d);

@@ -2,6 +2,7 @@
 #include "convert/targets.h"
 #include "playback/properties.h"
 #include "player/drop.h"
+#include "player/rules.h"
 #include "scene/findings.h"
 
 #include "players.h"
@@ -325,19 +326,21 @@ TEST_CASE("the review finds what stands in a player's way") {
     };
     auto nothing = [](auto&) {};
     CHECK(codes({}, nothing).empty());
-    CHECK(codes({"toggle"}, nothing).empty());  // the large mark sets it going
-    CHECK(codes({"toggle", "start"}, nothing) == std::set<std::string>{"no-way-to-start"});
+    // The large mark sets it going, and nothing holds it then.
+    CHECK(codes({"toggle"}, nothing) == std::set<std::string>{"no-way-to-pause"});
+    CHECK(codes({"toggle", "start"}, nothing) == std::set<std::string>{"no-way-to-start", "no-way-to-pause"});
     CHECK(codes({"failure"}, nothing) == std::set<std::string>{"silent-failure"});
     CHECK(codes({"retry"}, nothing) == std::set<std::string>{"no-way-on"});
     CHECK(codes({"failure", "retry"}, nothing) == std::set<std::string>{"silent-failure"});
     auto with = [](const char* when, const char* usable) {
         return [=](PlayerSpec& p) { p.controls[0].settings.when = when, p.controls[0].settings.usable = usable; };
     };
-    CHECK(codes({}, with("playing and held", "")) == std::set<std::string>{"never-seen"});
-    CHECK(codes({}, with("", "not always")) == std::set<std::string>{"never-usable"});
-    CHECK(codes({}, with("at the end", "playing")) == std::set<std::string>{"never-usable"});
+    // What is never there is no way to pause, either.
+    CHECK(codes({}, with("playing and held", "")) == std::set<std::string>{"never-seen", "no-way-to-pause"});
+    CHECK(codes({}, with("", "not always")) == std::set<std::string>{"never-usable", "no-way-to-pause"});
+    CHECK(codes({}, with("at the end", "playing")) == std::set<std::string>{"never-usable", "no-way-to-pause"});
     CHECK(codes({"start"}, with("captions shown and not has captions", "")) ==
-          std::set<std::string>{"never-seen", "no-way-to-start"});
+          std::set<std::string>{"never-seen", "no-way-to-start", "no-way-to-pause"});
 }
 
 TEST_CASE("what a newer version wrote is kept through a round trip, and a newer format is read and not written") {
@@ -466,6 +469,7 @@ TEST_CASE("controls and settings are rows of tables, and the pages and the schem
     CHECK(page("room.md") == scene::room_page());
     CHECK(page("conditions.md") == conditions_page());
     CHECK(page("host.md") == host_page());
+    CHECK(page("findings.md") == findings_page());
     CHECK(page("project.schema.json") == project_schema().dump(2) + "\n");
     std::set<std::string_view> names;
     for (auto& k : control_kinds()) {

@@ -29,7 +29,7 @@ inline PlayerDocument hung_player() {
     d.player().bars[0].where = BarSpec::Where::clear;
     return d;
 }
-inline std::vector<Layout> laid_out(const PlayerDocument& d, const ControlContext& moment = scene::usual_moment()) {
+inline std::vector<Layout> laid_out(const PlayerDocument& d, const ControlContext& moment = usual_moment()) {
     std::vector<Layout> all;
     for (auto& p : d.players) all.push_back(lay_out(p, scene::surface_of(p), moment));
     return all;

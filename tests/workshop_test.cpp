@@ -2,6 +2,7 @@
 // The workshop's window, driven for real.
 #include <QLabel>
 #include <QLineEdit>
+#include <QMenu>
 #include <QPushButton>
 #include <QTextBrowser>
 #include <thread>
@@ -313,15 +314,9 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     CHECK(fs::exists(resolve(p.document().sources[0].captions[0], p.folder())));
     CHECK(p.document().sources[0].captions[1] == "http://harbour.test/b.vtt");
     CHECK(Project::recent().contains(QString::fromStdString((shop.folder / "elsewhere" / "copy.ruedo").string())));
-    // Changed and then crashed: the copy holds the work.
+    // Changed: a copy is kept, which is its window’s own while that is there.
     shop.window.sentences().set_value("hide", "7");
-    REQUIRE(soon([] { return Project::recovered().has_value(); }, 4000));
-    CHECK(Project::recovered()->document.player().hide_after == 7_s);
-    Project other;
-    other.recover(*Project::recovered());
-    CHECK(other.modified());
-    CHECK(other.document().player().hide_after == 7_s);
-    p.forget_recovery();
+    pass(1500);
     CHECK_FALSE(Project::recovered().has_value());
 }
 
@@ -476,10 +471,29 @@ TEST_CASE("the ring's calls do what they say, and those that are not allowed say
     REQUIRE(shop.phase(Phase::playing));
     click(button(machine::Input::pause));
     REQUIRE(shop.phase(Phase::paused));
-    click(button(machine::Input::seek));
+    // A place and a number are chosen: half way, and one picture on, are offered first.
+    auto choose = [&](machine::Input call, int action) {
+        click(button(call));
+        REQUIRE(soon([] { return dynamic_cast<QMenu*>(QApplication::activePopupWidget()) != nullptr; }));
+        auto* menu = static_cast<QMenu*>(QApplication::activePopupWidget());
+        menu->actions().at(action)->trigger();
+        menu->close();
+    };
+    choose(machine::Input::seek, 1);
     CHECK(soon([&] { return shop.now().position == 3_s; }));
-    click(button(machine::Input::step));
+    choose(machine::Input::step, 0);
     CHECK(soon([&] { return shop.now().position == 3033_ms; }));
+    choose(machine::Input::step, 3);
+    CHECK(soon([&] { return shop.now().position == 2700_ms; }));
+    // Each state says how one gets there and away.
+    CHECK(Ring::ways(Phase::playing).contains("play from"));
+    CHECK(Ring::ways(Phase::closed).contains("release from"));
+    for (auto p : {Phase::empty, Phase::playing, Phase::closed}) {
+        auto before = ring.grab().toImage();
+        click(ring.state_button(p));
+        CHECK(ring.grab().toImage() != before);
+        click(ring.state_button(p));
+    }
     click(button(machine::Input::stop));
     REQUIRE(shop.phase(Phase::ready));
     CHECK(soon([&] {

@@ -8,6 +8,7 @@
 #include <deque>
 
 #include "container/container.h"
+#include "player/rules.h"
 #include "scene/scene.h"
 
 namespace ruedo {
@@ -318,7 +319,10 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
             more.push_back({{"player", spec.name}, {"box", box_json(m.box, p.box)}, {"controls", std::move(names)}});
         }
     }
-    for (auto& f : scene::review_all(a.document, a.folder))
+    auto all = scene::review_all(a.document, a.folder);
+    if (a.document.mount != Mount::room)
+        for (auto& f : review_contrast(a.document, a.folder)) all.push_back(std::move(f));
+    for (auto& f : all)
         findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"why", f.why}, {"where", f.where}});
     auto& first = a.players.front().context.snapshot.state;
     json document{{"mount", mount_name},

@@ -163,10 +163,12 @@ int main(int argc, char** argv) {
     WorkshopWindow window(host);
     window.show();
     auto left = Project::recovered();
-    if (argc > 1)
-        window.open_project(argv[1]);
-    else if (left)
+    // What was left of the project that is asked for is taken up with it.
+    bool same = left && argc > 1 && std::filesystem::absolute(argv[1]) == left->path;
+    if (left && (argc < 2 || same))
         window.project().recover(*left);
+    else if (argc > 1)
+        window.open_project(argv[1]);
     else if (!Project::recent().isEmpty())
         window.open_project(Project::recent().first().toStdString());
     // Asked to go from outside it goes at once, in order: what was not saved is there in the next start, and so is what

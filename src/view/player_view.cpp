@@ -193,6 +193,10 @@ void PlayerView::make_controls() {
             continue;
         }
         auto calls = session_->calls();
+        calls.press = [this, name = spec.name](const Press& p) {
+            if (p.what != Press::What::none) controller().tell("press", name);
+            session_->press(p);
+        };
         calls.go = [this](std::size_t index) {
             if (index == session_->index()) return;
             session_->calls().go(index);

@@ -10,7 +10,7 @@
 
 namespace ruedo {
 namespace {
-constexpr int samples_kept = 20000;
+constexpr int samples_kept = 80000;  // more than an hour
 constexpr double window_seconds = 20;
 }  // namespace
 
@@ -47,6 +47,7 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     decoded_ = graph(c.teal, 1);
     sounded_ = graph(c.teal, 1, Qt::DotLine);
     made_ = graph(c.moss, 1.6, Qt::DashLine);
+    kept_ = graph(c.ink, 1.4, Qt::DashLine);
     shown_ = graph(c.wine, 2.4);
     // What the link is expected to give, and what the rung takes of it, on a scale of their own.
     link_ = addGraph(xAxis, yAxis2);
@@ -76,12 +77,16 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
 }
 
 void PathChart::forget() {
-    for (int i = 0; i < graphCount(); ++i) this->graph(i)->data()->clear();
+    for (int i = 0; i < graphCount(); ++i)
+        if (graph(i) != kept_) graph(i)->data()->clear();
     for (auto* t : texts_) removeItem(t);
     texts_.clear();
     events_.clear();
     points_.clear();
+    pointed_.reset(), difference_.reset(), last_ = {};
+    if (on_point) on_point(std::nullopt);
     measure();
+    lay_beside();
     last_wall_ = 0, duration_ = 1, dropped_ = 0;
     following_ = true;
     xAxis->setRange(0, window_seconds);
@@ -91,6 +96,7 @@ void PathChart::forget() {
 
 void PathChart::sample(const Snapshot& s, Time wall_time) {
     double wall = wall_time.seconds();
+    last_ = s;
     if (s.state.phase == Phase::empty || s.state.phase == Phase::opening) return;
     last_wall_ = wall;
     duration_ = std::max({1.0, s.duration.seconds(), s.live ? s.position.seconds() + 1 : 0.0});
@@ -116,8 +122,7 @@ void PathChart::sample(const Snapshot& s, Time wall_time) {
     if (s.counters.dropped > dropped_) drops_->addData(wall, s.position.seconds());
     dropped_ = s.counters.dropped;
     for (int i = 0; i < graphCount(); ++i)
-        if (this->graph(i)->data()->size() > samples_kept)
-            this->graph(i)->data()->removeBefore(wall - samples_kept / 20.0);
+        if (this->graph(i)->data()->size() > samples_kept) this->graph(i)->data()->removeBefore(wall - 3600);
     if (following_) follow();
     if (isVisible()) replot(QCustomPlot::rpQueuedReplot);
 }
@@ -146,23 +151,19 @@ void PathChart::follow() {
 
 void PathChart::note(const Event& e) {
     events_.push_back(e);
-    if (events_.size() > 5000) events_.erase(events_.begin(), events_.begin() + 1000);
+    if (events_.size() > 300'000) events_.pop_front();
     double wall = e.wall.seconds();
     if (e.name == "call" || e.name == "ray" || e.name == "host")
         calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
     // Which events are marked where they happened, and as what.
     static const std::map<std::string, QCPGraph * PathChart::*, std::less<>> marked{
-        {"error", &PathChart::troubles_},
-        {"starved", &PathChart::troubles_},
-        {"sound-missing", &PathChart::troubles_},
-        {"giving-way", &PathChart::troubles_},
-        {"stood-still", &PathChart::troubles_},
-        {"ray-stopped", &PathChart::troubles_},
-        {"hole", &PathChart::troubles_},
-        {"given-up", &PathChart::troubles_},
-        {"caught-up", &PathChart::eased_},
-        {"back-at-edge", &PathChart::eased_},
-        {"rung", &PathChart::eased_}};
+        {"error", &PathChart::troubles_},         {"starved", &PathChart::troubles_},
+        {"sound-missing", &PathChart::troubles_}, {"giving-way", &PathChart::troubles_},
+        {"stood-still", &PathChart::troubles_},   {"ray-stopped", &PathChart::troubles_},
+        {"hole", &PathChart::troubles_},          {"sound", &PathChart::eased_},
+
+        {"given-up", &PathChart::troubles_},      {"caught-up", &PathChart::eased_},
+        {"back-at-edge", &PathChart::eased_},     {"rung", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
     if (e.took && (e.name == "seek" || e.name == "first-picture")) {
         auto* t = new QCPItemText(this);
@@ -176,6 +177,118 @@ void PathChart::note(const Event& e) {
         texts_.push_back(t);
         if (texts_.size() > 60) removeItem(texts_.front()), texts_.erase(texts_.begin());
     }
+    // A press says which control it was of.
+    if (e.name == "press" || e.name == "host") {
+        auto* t = new QCPItemText(this);
+        t->position->setTypeX(QCPItemPosition::ptPlotCoords);
+        t->position->setTypeY(QCPItemPosition::ptAxisRectRatio);
+        t->position->setCoords(wall, 0.055);
+        t->setPositionAlignment(Qt::AlignHCenter | Qt::AlignTop);
+        t->setText(text(e.detail.substr(0, e.detail.find(':'))));
+        t->setFont(look::font(look::Size::small));
+        t->setColor(look::colours().soft);
+        texts_.push_back(t);
+        if (texts_.size() > 60) removeItem(texts_.front()), texts_.erase(texts_.begin());
+    }
+    if (kept_run_) lay_beside();
+}
+
+Run PathChart::run() const {
+    Run run{"this run", {events_.begin(), events_.end()}, {}};
+    auto time = [](double seconds) { return Time{static_cast<std::int64_t>(std::llround(seconds * 1e9))}; };
+    for (auto it = shown_->data()->constBegin(); it != shown_->data()->constEnd(); ++it)
+        run.path.push_back({time(it->key), time(it->value)});
+    return run;
+}
+
+void PathChart::compare(std::optional<Run> kept, const Anchor& anchor) {
+    kept_run_ = std::move(kept);
+    anchor_ = &anchor;
+    lay_beside();
+}
+
+/// The kept run is moved along so that what both are aligned at lies at one place.
+void PathChart::lay_beside() {
+    kept_->data()->clear();
+    difference_.reset();
+    if (kept_run_) {
+        auto now = run();
+        auto theirs = find_anchor(*kept_run_, *anchor_), ours = find_anchor(now, *anchor_);
+        auto by = theirs && ours ? (*ours - *theirs).seconds() : 0;
+        for (auto& p : kept_run_->path) kept_->addData(p.wall.seconds() + by, p.media.seconds());
+        if (theirs && ours) difference_ = first_difference(*kept_run_, now, *anchor_);
+        if (difference_) difference_->after += *ours;
+    }
+    if (on_difference) on_difference();
+    replot(QCustomPlot::rpQueuedReplot);
+}
+
+void PathChart::point(std::optional<Time> wall) {
+    if (wall) wall = std::clamp(*wall, Time{}, Time{static_cast<std::int64_t>(last_wall_ * 1e9)});
+    pointed_ = wall;
+    if (wall) {
+        following_ = false;
+        auto at = wall->seconds();
+        if (!xAxis->range().contains(at)) xAxis->moveRange(at - xAxis->range().center());
+    }
+    if (on_point) on_point(wall);
+    replot(QCustomPlot::rpQueuedReplot);
+    update();
+}
+
+/// To the next or the last thing that happened.
+void PathChart::step_event(int by) {
+    auto from = pointed_.value_or(Time{static_cast<std::int64_t>(last_wall_ * 1e9)});
+    auto after = std::partition_point(events_.begin(), events_.end(), [&](auto& e) { return e.wall <= from; });
+    if (by > 0 && after != events_.end()) return point(after->wall);
+    while (by < 0 && after != events_.begin())
+        if (auto& e = *--after; e.wall < from) return point(e.wall);
+}
+
+/// Over the chart: the moment that is pointed at, where two runs part, keyframes on the media axis, and how much lies
+/// ahead of the head.
+void PathChart::paintEvent(QPaintEvent* e) {
+    QCustomPlot::paintEvent(e);
+    auto& c = look::colours();
+    auto area = axisRect()->rect();
+    QPainter g(this);
+    g.setFont(look::tabular(look::Size::small));
+    auto upright = [&](double wall, const QColor& colour, Qt::PenStyle style, const QString& words) {
+        if (!xAxis->range().contains(wall)) return;
+        auto x = xAxis->coordToPixel(wall);
+        g.setPen(QPen(colour, 1.4, style));
+        g.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()));
+        if (words.isEmpty()) return;
+        auto w = g.fontMetrics().horizontalAdvance(words) + 8;
+        QRectF box(std::min<double>(x + 3, area.right() - w), area.bottom() - 19, w, 17);
+        g.fillRect(box, c.panel);
+        g.setPen(c.ink);
+        g.drawText(box, Qt::AlignCenter, words);
+    };
+    if (last_.pictures) {
+        g.setPen(QPen(c.ochre, 1.2));
+        double before = 1e9;
+        for (auto t : last_.pictures->keyframes) {
+            auto y = yAxis->coordToPixel(t.seconds());
+            if (y < area.top() || y > area.bottom() || std::abs(y - before) < 3) continue;
+            g.drawLine(QPointF(area.left(), y), QPointF(area.left() + 6, y));
+            before = y;
+        }
+    }
+    auto ahead = last_.buffered_to - last_.position;
+    if (!pointed_ && ahead > Time{} && last_.buffered_to < Time::max() / 2 && xAxis->range().contains(last_wall_) &&
+        last_.stream) {
+        auto x = xAxis->coordToPixel(last_wall_), y = yAxis->coordToPixel(last_.position.seconds()),
+             top = std::max<double>(area.top() + 12, yAxis->coordToPixel(last_.buffered_to.seconds()));
+        g.setPen(QPen(c.teal, 1));
+        g.drawLine(QPointF(x, y), QPointF(x, top));
+        g.setPen(c.ink);
+        g.drawText(QRectF(x + 4, (y + top) / 2 - 8, 90, 16), Qt::AlignLeft | Qt::AlignVCenter,
+                   QString("%1 s ahead").arg(ahead.seconds(), 0, 'f', 1));
+    }
+    if (difference_) upright(difference_->after.seconds(), c.rust, Qt::DashLine, "here they part");
+    if (pointed_)
+        upright(pointed_->seconds(), c.ink, Qt::SolidLine, QString("%1 s").arg(pointed_->seconds(), 0, 'f', 2));
 }
 
 std::size_t PathChart::marked() const {
@@ -225,8 +338,17 @@ void PathChart::measure() {
     replot(QCustomPlot::rpQueuedReplot);
 }
 
+/// A press that was not dragged points at its moment.
+void PathChart::mouseReleaseEvent(QMouseEvent* e) {
+    QCustomPlot::mouseReleaseEvent(e);
+    bool stayed = (e->pos() - pressed_).manhattanLength() < 4;
+    if (e->button() != Qt::LeftButton || (e->modifiers() & Qt::ShiftModifier) || !stayed) return;
+    if (axisRect()->rect().contains(e->pos()))
+        point(Time{static_cast<std::int64_t>(xAxis->pixelToCoord(e->pos().x()) * 1e9)});
+}
+
 void PathChart::mouseMoveEvent(QMouseEvent* e) {
-    if (e->buttons() & Qt::LeftButton) following_ = false;
+    if (e->buttons() & Qt::LeftButton && (e->pos() - pressed_).manhattanLength() >= 4) following_ = false;
     QCustomPlot::mouseMoveEvent(e);
     double wall = xAxis->pixelToCoord(e->pos().x());
     const Event* near = nullptr;
@@ -254,12 +376,26 @@ void PathChart::wheelEvent(QWheelEvent* e) {
     replot(QCustomPlot::rpQueuedReplot);
 }
 
+/// While a moment is pointed at, Escape leaves that before anything else.
+bool PathChart::event(QEvent* e) {
+    if (e->type() == QEvent::ShortcutOverride && pointed_ && static_cast<QKeyEvent*>(e)->key() == Qt::Key_Escape)
+        e->accept();
+    return QCustomPlot::event(e);
+}
+
 void PathChart::keyPressEvent(QKeyEvent* e) {
     if (e->matches(QKeySequence::Copy)) {
         QApplication::clipboard()->setText(visible_events());
     } else if (e->key() == Qt::Key_Home || e->key() == Qt::Key_End) {
         following_ = true;
+        point(std::nullopt);
         follow();
+    } else if (e->key() == Qt::Key_Escape && pointed_) {
+        following_ = true;
+        point(std::nullopt);
+        follow();
+    } else if (e->modifiers() & Qt::ControlModifier && (e->key() == Qt::Key_Left || e->key() == Qt::Key_Right)) {
+        step_event(e->key() == Qt::Key_Left ? -1 : 1);
     } else if (e->key() == Qt::Key_Left || e->key() == Qt::Key_Right) {
         following_ = false;
         xAxis->moveRange(xAxis->range().size() * (e->key() == Qt::Key_Left ? -0.1 : 0.1));

@@ -3,7 +3,7 @@
 #pragma once
 #include <qcustomplot.h>
 
-#include "playback/playback.h"
+#include "playback/runs.h"
 
 namespace ruedo {
 
@@ -20,9 +20,24 @@ class PathChart : public QCustomPlot {
     std::size_t marked() const;
     /// Where a converter in front of the player was seen to be.
     std::size_t made() const;
+    /// A moment was pointed at, or, with nothing, what is now again.
+    std::function<void(std::optional<Time> wall)> on_point;
+    void point(std::optional<Time> wall);
+    std::optional<Time> pointed() const { return pointed_; }
+    /// All that was seen of this player, as a run.
+    Run run() const;
+    /// A run to lay beside it, aligned at something that happens in both; nothing to let go of it.
+    void compare(std::optional<Run> kept, const Anchor& anchor = anchors().front());
+    const std::optional<Run>& kept() const { return kept_run_; }
+    /// Where the two part, in words; looked for anew at every event.
+    const std::optional<Difference>& difference() const { return difference_; }
+    std::function<void()> on_difference;
 
   protected:
     void mousePressEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void paintEvent(QPaintEvent*) override;
+    bool event(QEvent*) override;
     void mouseMoveEvent(QMouseEvent*) override;
     void wheelEvent(QWheelEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
@@ -30,9 +45,16 @@ class PathChart : public QCustomPlot {
   private:
     void follow();
     void measure();
+    void lay_beside();
+    void step_event(int by);
     QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_, *drops_,
-        *troubles_, *eased_;
-    std::vector<Event> events_;
+        *troubles_, *eased_, *kept_;
+    std::deque<Event> events_;
+    std::optional<Time> pointed_;
+    std::optional<Run> kept_run_;
+    const Anchor* anchor_ = &anchors().front();
+    std::optional<Difference> difference_;
+    Snapshot last_;
     std::vector<QCPItemText*> texts_;
     std::vector<std::pair<double, double>> points_;
     QCPItemLine* ruler_ = nullptr;

@@ -9,17 +9,43 @@
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
-fs::path recovery_file() {
+fs::path copies_folder() {
     auto folder = QStandardPaths::writableLocation(QStandardPaths::AppDataLocation);
     QDir().mkpath(folder);
-    return fs::path(folder.toStdString()) / "unsaved.json";
+    return folder.toStdString();
 }
+fs::path lock_of(const fs::path& copy) { return copy.string() + ".lock"; }
+constexpr int most_windows = 64;
+/// A change is copied no later than this, however fast others follow it.
+constexpr int copy_after_ms = 1000;
 }  // namespace
 
 Project::Project(QObject* parent) : QObject(parent) {
     history_.push_back({document_, {}});
     copy_.setSingleShot(true);
     connect(&copy_, &QTimer::timeout, this, [this] { keep_copy(); });
+    // A file that is written anew is another file, so its folder is watched as well; what they say comes in a bunch.
+    auto* settle = new QTimer(this);
+    settle->setSingleShot(true);
+    connect(settle, &QTimer::timeout, this, [this] { look_at_disk(); });
+    for (auto signal : {&QFileSystemWatcher::fileChanged, &QFileSystemWatcher::directoryChanged})
+        connect(&watcher_, signal, this, [settle] { settle->start(150); });
+}
+
+/// Each window keeps a copy of its own; whoever holds its lock is alive.
+fs::path Project::copy_file() {
+    for (int n = 0; !lock_ && n < most_windows; ++n) {
+        auto file = copies_folder() / ("unsaved-" + std::to_string(n) + ".json");
+        // What someone left behind is theirs until it has been looked at.
+        if (std::error_code ec; fs::exists(file, ec)) continue;
+        auto lock = std::make_unique<QLockFile>(QString::fromStdString(lock_of(file).string()));
+        lock->setStaleLockTime(0);
+        if (lock->tryLock(0)) lock_ = std::move(lock), copy_path_ = file;
+    }
+    return copy_path_;
+}
+void Project::copy_soon() {
+    if (!copy_.isActive()) copy_.start(copy_after_ms);
 }
 
 fs::path Project::folder() const { return path_.empty() ? fs::current_path() : fs::absolute(path_).parent_path(); }
@@ -54,7 +80,7 @@ void Project::change(const PlayerDocument& document, const QString& what, std::o
     history_.push_back({document, what});
     ++at_;
     document_ = document;
-    copy_.start(1000);
+    copy_soon();
     changed_now(player);
     if (current_ >= document_.sources.size()) set_current(0);
 }
@@ -63,14 +89,14 @@ QString Project::redo_text() const { return can_redo() ? history_[at_ + 1].what 
 void Project::undo() {
     if (!can_undo()) return;
     document_ = history_[--at_].document;
-    copy_.start(1000);
+    copy_soon();
     changed_now();
     set_current(current_);
 }
 void Project::redo() {
     if (!can_redo()) return;
     document_ = history_[++at_].document;
-    copy_.start(1000);
+    copy_soon();
     changed_now();
     set_current(current_);
 }
@@ -78,6 +104,14 @@ void Project::redo() {
 void Project::restart(PlayerDocument document, fs::path path) {
     document_ = saved_ = std::move(document);
     path_ = std::move(path);
+    if (!watcher_.files().isEmpty()) watcher_.removePaths(watcher_.files());
+    if (!watcher_.directories().isEmpty()) watcher_.removePaths(watcher_.directories());
+    on_disk_.clear();
+    if (auto bytes = path_.empty() ? Bytes{} : read_file(path_).value_or(Bytes{}); !bytes.empty()) {
+        on_disk_ = std::move(bytes);
+        watcher_.addPath(QString::fromStdString(path_.string()));
+        watcher_.addPath(QString::fromStdString(path_.parent_path().string()));
+    }
     history_.assign(1, {document_, {}});
     at_ = 0;
     current_ = player_ = 0;
@@ -99,8 +133,36 @@ Outcome Project::open(const fs::path& path) {
     settings.setValue("recent", list.mid(0, 8));
     return {};
 }
+void Project::look_at_disk() {
+    if (path_.empty()) return;
+    auto name = QString::fromStdString(path_.string());
+    if (!watcher_.files().contains(name)) watcher_.addPath(name);
+    auto now = read_file(path_);
+    if (!now || *now == on_disk_) return;
+    auto theirs = load_document(path_);
+    if (!theirs) return;  // half written, perhaps; there will be another word
+    bool ours = modified();
+    if (!ours) {
+        on_disk_ = *now, saved_ = *theirs;
+        change(*theirs, "What was changed on disk");
+    }
+    emit changed_on_disk(!ours);
+}
+
 Outcome Project::save() {
+    // What someone else wrote meanwhile is not written over.
+    if (auto now = read_file(path_); now && !on_disk_.empty() && *now != on_disk_) {
+        auto beside = path_;
+        std::error_code ec;
+        for (int n = 1; n == 1 || fs::exists(beside, ec); ++n)
+            beside =
+                path_.parent_path() / (path_.stem().string() + (n == 1 ? ".theirs" : ".theirs-" + std::to_string(n)) +
+                                       path_.extension().string());
+        TRY_DO(write_file(beside, *now));
+        emit theirs_kept(QString::fromStdString(beside.filename().string()));
+    }
     TRY_DO(save_document(document_, path_));
+    on_disk_ = read_file(path_).value_or(Bytes{});
     saved_ = document_;
     forget_recovery();
     emit changed();
@@ -143,27 +205,44 @@ void Project::keep_copy() {
     if (!modified()) return forget_recovery();
     nlohmann::json j{{"path", path_.string()}, {"document", to_json(document_)}};
     auto text = j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace);
-    (void)write_file(recovery_file(), {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    auto file = copy_file();
+    if (!file.empty()) (void)write_file(file, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
 }
 void Project::forget_recovery() {
     copy_.stop();
     std::error_code ec;
-    fs::remove(recovery_file(), ec);
+    if (!copy_path_.empty()) fs::remove(copy_path_, ec);
 }
 std::optional<Project::Recovered> Project::recovered() {
-    auto bytes = read_file(recovery_file());
-    if (!bytes) return std::nullopt;
-    auto j = nlohmann::json::parse(bytes->begin(), bytes->end(), nullptr, false);
-    if (!j.is_object() || !j.contains("document") || !j.contains("path") || !j["path"].is_string()) return std::nullopt;
-    auto document = document_from_json(j["document"], "unsaved work");
-    if (!document) return std::nullopt;
-    return Recovered{*document, j["path"].get<std::string>()};
+    std::optional<Recovered> newest;
+    fs::file_time_type when{};
+    std::error_code ec;
+    for (auto& entry : fs::directory_iterator(copies_folder(), ec)) {
+        auto& file = entry.path();
+        if (!file.filename().string().starts_with("unsaved") || file.extension() != ".json") continue;
+        QLockFile lock(QString::fromStdString(lock_of(file).string()));
+        lock.setStaleLockTime(0);
+        if (!lock.tryLock(0)) continue;  // its window is there
+        auto bytes = read_file(file);
+        auto j = bytes ? nlohmann::json::parse(bytes->begin(), bytes->end(), nullptr, false) : nlohmann::json();
+        if (!j.is_object() || !j.contains("document") || !j.contains("path") || !j["path"].is_string()) continue;
+        auto document = document_from_json(j["document"], "unsaved work");
+        auto written = fs::last_write_time(file, ec);
+        if (!document || (newest && written <= when)) continue;
+        newest = Recovered{*document, j["path"].get<std::string>(), file};
+        when = written;
+    }
+    return newest;
 }
 void Project::recover(const Recovered& r) {
     PlayerDocument base;
     if (auto on_disk = load_document(r.path)) base = *on_disk;
     restart(base, r.path);
     change(r.document, "Unsaved work");
+    // Its own copy first, then the one that it came from.
+    keep_copy();
+    std::error_code ec;
+    fs::remove(r.copy, ec), fs::remove(lock_of(r.copy), ec);
 }
 
 }  // namespace ruedo

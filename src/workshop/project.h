@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The open project: the document, where it lies, its history, and a copy for after a crash.
 #pragma once
+#include <QFileSystemWatcher>
+#include <QLockFile>
 #include <QObject>
 #include <QString>
 #include <QTimer>
@@ -52,7 +54,9 @@ class Project : public QObject {
     struct Recovered {
         PlayerDocument document;
         std::filesystem::path path;
+        std::filesystem::path copy;  ///< Where it lies; taken away once it has been taken over.
     };
+    /// The newest copy that no running window keeps.
     static std::optional<Recovered> recovered();
     void recover(const Recovered& recovered);
     void forget_recovery();
@@ -62,6 +66,10 @@ class Project : public QObject {
     void current_changed();   ///< Which source is selected.
     void selected_changed();  ///< Which player or control is selected.
     void opened();            ///< Another document altogether.
+    /// The file was changed by someone else. Where nothing was changed here, that was taken over, as a step of the
+    /// history; else theirs is `kept` beside it when this one is saved.
+    void changed_on_disk(bool taken_over);
+    void theirs_kept(const QString& file);
 
   private:
     struct Step {
@@ -71,12 +79,19 @@ class Project : public QObject {
     void changed_now(std::optional<std::size_t> player = {});
     void restart(PlayerDocument document, std::filesystem::path path);
     void keep_copy();
+    void copy_soon();
+    void look_at_disk();
+    std::filesystem::path copy_file();
     PlayerDocument document_, saved_;
     std::filesystem::path path_;
     std::vector<Step> history_;
     std::size_t at_ = 0, current_ = 0, player_ = 0;
     std::string selected_;
     QTimer copy_;
+    std::unique_ptr<QLockFile> lock_;  ///< Of this window's copy.
+    std::filesystem::path copy_path_;
+    QFileSystemWatcher watcher_;
+    Bytes on_disk_;  ///< The file as it was when it was read or written here.
 };
 
 }  // namespace ruedo

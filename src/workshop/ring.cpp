@@ -1,10 +1,14 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/ring.h"
 
+#include <QDoubleSpinBox>
 #include <QMenu>
 #include <QPainter>
 #include <QPainterPath>
+#include <QToolTip>
+#include <QWidgetAction>
 #include <cmath>
+#include <set>
 
 #include "view/look.h"
 
@@ -56,9 +60,25 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         b->setFlat(true);
         b->setAccessibleName(QString("Call %1").arg(text(machine::name(call))));
         connect(b, &QPushButton::clicked, this, [this, call] {
+            if (call == Input::seek) return choose_seek();
+            if (call == Input::step) return choose_step();
             if (on_call) on_call(call);
         });
         calls_[i] = b;
+    }
+    for (auto p : order) {
+        auto* b = new QPushButton(this);
+        b->setFlat(true);
+        b->setStyleSheet("QPushButton{background:transparent;border:none;padding:0;}");
+        b->setCursor(Qt::PointingHandCursor);
+        b->setAccessibleName(QString("State %1").arg(text(machine::name(p))));
+        b->setToolTip(ways(p));
+        connect(b, &QPushButton::clicked, this, [this, p] {
+            told_ = told_ == p ? std::nullopt : std::optional(p);
+            if (told_) QToolTip::showText(mapToGlobal(place(p, radius()).toPoint()), ways(p), this, {}, 20000);
+            update();
+        });
+        states_[static_cast<std::size_t>(p)] = b;
     }
     // Places of the hoop lie where no state has its name.
     auto add = [this](std::optional<std::size_t> row, double degrees) {
@@ -94,6 +114,62 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         }
     });
     sound_->setMenu(menu);
+}
+
+QPushButton* Ring::state_button(Phase phase) const { return states_.at(static_cast<std::size_t>(phase)); }
+
+QString Ring::ways(Phase phase) {
+    std::map<std::string_view, std::set<std::string_view>> in, out;
+    for (auto state : machine::reachable_states())
+        for (std::size_t i = 0; i < machine::input_count; ++i) {
+            auto input = static_cast<Input>(i);
+            auto after = machine::step(state, input).state.phase;
+            if (after == state.phase) continue;
+            if (after == phase) in[machine::name(input)].insert(machine::name(state.phase));
+            if (state.phase == phase) out[machine::name(input)].insert(machine::name(after));
+        }
+    auto told = [](auto& ways, const char* joined) {
+        QStringList all;
+        for (auto& [input, phases] : ways) {
+            QStringList names;
+            for (auto name : phases) names << text(name);
+            all << QString("%1 %2 %3").arg(text(std::string(input)).replace('_', ' '), joined, names.join(", "));
+        }
+        return all.isEmpty() ? QString("nothing") : all.join("; ");
+    };
+    return QString("Into %1: %2.\nOut of it: %3.").arg(text(machine::name(phase)), told(in, "from"), told(out, "to"));
+}
+
+/// A place, and how exactly.
+void Ring::choose_seek() {
+    auto* menu = new QMenu(this);
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    auto* spin = new QDoubleSpinBox;
+    spin->setRange(0, snapshot_.duration_known ? std::max(0.1, snapshot_.duration.seconds()) : 86400);
+    spin->setDecimals(2);
+    spin->setSuffix(" s");
+    spin->setValue(snapshot_.duration_known ? snapshot_.duration.seconds() / 2 : snapshot_.position.seconds() + 10);
+    spin->setAccessibleName("Seek to");
+    auto* holder = new QWidgetAction(menu);
+    holder->setDefaultWidget(spin);
+    menu->addAction(holder);
+    menu->addAction("Seek there", this, [this, spin] {
+        if (on_seek) on_seek(Time{static_cast<std::int64_t>(std::llround(spin->value() * 1e9))});
+    });
+    menu->popup(calls_[static_cast<std::size_t>(Input::seek)]->mapToGlobal(QPoint(0, 28)));
+    spin->setFocus();
+}
+void Ring::choose_step() {
+    auto* menu = new QMenu(this);
+    menu->setAttribute(Qt::WA_DeleteOnClose);
+    for (int by : {1, -1, 10, -10})
+        menu->addAction(QString("%1 %2 %3")
+                            .arg(std::abs(by))
+                            .arg(std::abs(by) == 1 ? "picture" : "pictures", by > 0 ? "forward" : "back"),
+                        this, [this, by] {
+                            if (on_step) on_step(by);
+                        });
+    menu->popup(calls_[static_cast<std::size_t>(Input::step)]->mapToGlobal(QPoint(0, 28)));
 }
 
 QPointF Ring::hoop_point(double degrees) const {
@@ -146,6 +222,8 @@ void Ring::resizeEvent(QResizeEvent*) {
     }
     for (auto& p : hoop_)
         p.button->setGeometry(QRectF(hoop_point(p.degrees) - QPointF(12, 12), QSizeF(24, 24)).toRect());
+    for (auto p : order)
+        state_button(p)->setGeometry(QRectF(place(p, radius()) - QPointF(12, 12), QSizeF(24, 24)).toRect());
     sound_->adjustSize();
     sound_->move(8, height() - sound_->height() - 6);
 }
@@ -157,12 +235,15 @@ int Ring::taken(Phase from, Phase to) const {
 
 void Ring::note(const Event& e) {
     if (e.name != "state") return;
-    for (auto p : order)
-        if (machine::name(p) == e.detail) {
-            if (p != last_) ++chords_[{last_, p}];
-            last_ = p;
-        }
+    if (auto p = phase_of(e.detail)) {
+        if (*p != last_) ++chords_[{last_, *p}];
+        last_ = *p;
+    }
     update();
+}
+std::optional<Phase> Ring::phase_of(std::string_view name) {
+    auto it = std::find_if(order.begin(), order.end(), [&](auto p) { return machine::name(p) == name; });
+    return it == order.end() ? std::nullopt : std::optional(*it);
 }
 void Ring::forget() {
     chords_.clear();
@@ -170,14 +251,22 @@ void Ring::forget() {
     update();
 }
 
+void Ring::show_then(std::optional<Then> then) {
+    then_ = std::move(then);
+    if (then_) show(then_->snapshot, then_->now);
+}
 void Ring::follow(const Snapshot& s, Time now) {
+    if (!then_) show(s, now);
+}
+
+void Ring::show(const Snapshot& s, Time now) {
     snapshot_ = s;
     now_ = now;
     auto& c = look::colours();
     for (std::size_t i = 0; i < calls_.size(); ++i) {
         auto call = static_cast<Input>(i);
         bool legal = machine::allowed(s.state, call);
-        auto why = machine::refusal(s.state, call);
+        auto why = then_ && legal ? std::string_view("this is as it was then.") : machine::refusal(s.state, call);
         bool pending =
             (call == Input::seek && s.state.seeking) || (call == Input::open && s.state.phase == Phase::opening);
         auto style =
@@ -194,9 +283,9 @@ void Ring::follow(const Snapshot& s, Time now) {
                          .name(),
                      (legal ? c.soft : c.line).name(), c.ochre.name());
         if (calls_[i]->styleSheet() != style) calls_[i]->setStyleSheet(style);
-        calls_[i]->setEnabled(legal);
-        calls_[i]->setToolTip(legal ? QString("Call %1 now").arg(text(machine::name(call)))
-                                    : QString("Not now: %1").arg(text(why)));
+        calls_[i]->setEnabled(legal && !then_);
+        calls_[i]->setToolTip(legal && !then_ ? QString("Call %1 now").arg(text(machine::name(call)))
+                                              : QString("Not now: %1").arg(text(why)));
     }
     setAccessibleDescription(
         QString("%1, asked to %2").arg(text(machine::name(s.state.phase)), text(machine::name(s.state.intent))));
@@ -232,12 +321,18 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setFont(look::font(look::Size::small));
     g.setPen(c.soft);
     g.drawText(QRectF(8, 4, width() - 16.0, 18), Qt::AlignLeft | Qt::AlignVCenter,
-               QString("The app is %1").arg(text(life_.place())));
+               then_ ? QString("As it was at %1 s").arg(then_->wall.seconds(), 0, 'f', 2)
+                     : QString("The app is %1").arg(text(life_.place())));
     g.setPen(QPen(c.line, 10));
     g.setBrush(c.panel);
     g.drawEllipse(o, r, r);
     // Chords: each change of state that happened, thicker the more often.
-    for (auto& [pair, count] : chords_) {
+    auto chords = chords_;
+    if (then_) {
+        chords.clear();
+        for (auto& change : then_->changes) ++chords[change];
+    }
+    for (auto& [pair, count] : chords) {
         auto a = place(pair.first, r - 8), b = place(pair.second, r - 8);
         QPainterPath p(a);
         p.quadTo(o + (a + b - 2 * o) * 0.12, b);
@@ -246,6 +341,17 @@ void Ring::paintEvent(QPaintEvent*) {
         g.setPen(QPen(line, std::min(6.0, 0.8 + std::log2(1.0 + count))));
         g.setBrush(Qt::NoBrush);
         g.drawPath(p);
+    }
+    // The ways into and out of the state that was pressed.
+    if (told_) {
+        for (auto state : machine::reachable_states())
+            for (std::size_t i = 0; i < machine::input_count; ++i) {
+                auto after = machine::step(state, static_cast<Input>(i)).state.phase;
+                bool in = after == *told_, out = state.phase == *told_;
+                if (after == state.phase || !(in || out)) continue;
+                g.setPen(QPen(in ? c.teal : c.ochre, 1.6, in ? Qt::SolidLine : Qt::DashLine));
+                g.drawLine(place(state.phase, r - 8), place(after, r - 8));
+            }
     }
     // States round it.
     g.setFont(look::font(look::Size::small));
@@ -283,7 +389,15 @@ void Ring::paintEvent(QPaintEvent*) {
     // Where they part, something is waited for.
     g.setFont(look::tabular(look::Size::small));
     g.setPen(c.ink);
-    QString word = asked != phase ? QString("waiting %1 s").arg((now_ - snapshot_.since).seconds(), 0, 'f', 1)
+    auto since = (now_ - snapshot_.since).seconds();
+    auto for_what = phase == Phase::opening   ? "the source"
+                    : snapshot_.state.seeking ? "the picture of that place"
+                    : snapshot_.buffered_to - snapshot_.position < 1_s && snapshot_.duration_known &&
+                            snapshot_.buffered_to < snapshot_.duration
+                        ? "the network"
+                    : phase == Phase::waiting ? "more to play"
+                                              : "the first of it";
+    QString word = asked != phase            ? QString("waiting for %1 since %2 s").arg(for_what).arg(since, 0, 'f', 1)
                    : snapshot_.state.seeking ? QString("seeking")
                                              : QString();
     if (!word.isEmpty()) {

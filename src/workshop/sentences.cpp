@@ -7,14 +7,17 @@
 #include <QFileDialog>
 #include <QLabel>
 #include <QMenu>
+#include <QPushButton>
 #include <QRegularExpression>
 #include <QVBoxLayout>
 #include <QWidgetAction>
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "player/rules.h"
 #include "scene/scene.h"
 #include "view/look.h"
+#include "workshop/document_text.h"
 
 namespace ruedo {
 
@@ -36,7 +39,14 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     findings_->setFrameShape(QFrame::NoFrame);
     findings_->setAccessibleName("Findings");
     findings_->setFocusPolicy(Qt::TabFocus);
-    box->addWidget(search_);
+    text_button_ = new QPushButton("as text");
+    text_button_->setObjectName("small");
+    text_button_->setCheckable(true);
+    text_button_->setToolTip("The document as text, below the sentences: for those who think in text");
+    connect(text_button_, &QPushButton::toggled, this, [this](bool on) { show_text(on); });
+    auto* head = new QHBoxLayout;
+    head->addWidget(search_, 1), head->addWidget(text_button_);
+    box->addLayout(head);
     box->addWidget(text_);
     box->addWidget(findings_, 1);
     findings_->setOpenLinks(false);
@@ -44,7 +54,7 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
         auto finding = static_cast<std::size_t>(url.path().toULong());
         if (url.scheme() == "press" && remarked_ && finding < remarked_->presses.size())
             return std::function(remarked_->presses[finding].second)();
-        url.scheme() == "mend" ? mend(finding) : point(finding);
+        url.scheme() == "mend" ? mend(finding) : url.scheme() == "at" ? show_place(finding) : point(finding);
     });
     connect(search_, &QLineEdit::textChanged, this, [this] { rebuild(); });
     connect(text_, &QTextBrowser::anchorClicked, this,
@@ -58,6 +68,13 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
         menu.addAction(QString("Copy its place in the document: %1").arg(word->path),
                        [path = word->path] { QApplication::clipboard()->setText(path); });
         menu.exec(text_->mapToGlobal(at));
+    });
+    // A word that the pointer or the keyboard is on has its member marked.
+    connect(text_, &QTextBrowser::highlighted, this, [this](const QUrl& url) {
+        if (!as_text_ || !as_text_->isVisible()) return;
+        auto link = QUrl::fromPercentEncoding(url.toEncoded());
+        auto all = told();
+        if (auto* word = all.find(link.section(':', 1))) as_text_->mark(word->path);
     });
     review_.setSingleShot(true);
     connect(&review_, &QTimer::timeout, this, [this] { review_later(); });
@@ -235,14 +252,35 @@ void Sentences::search(const QString& words) { search_->setText(words); }
 void Sentences::rebuild() {
     if (project_.selected().empty()) std::erase_if(unfolded_, [](auto& id) { return id != "host"; });
     text_->setHtml(html());
+    if (as_text_) {
+        auto& controls = project_.spec().controls;
+        auto* control = project_.spec().control(project_.selected());
+        if (control)
+            as_text_->mark(QString("/players/%1/controls/%2").arg(project_.player()).arg(control - controls.data()));
+    }
     share_room();
     review_.start(200);
 }
 
-/// The sentences take as much as they need, up to three quarters; the findings have the rest.
+void Sentences::show_text(bool shown) {
+    if (shown && !as_text_) {
+        as_text_ = new DocumentText(project_);
+        auto* box = static_cast<QVBoxLayout*>(layout());
+        box->insertWidget(box->indexOf(text_) + 1, as_text_, 1);
+    }
+    if (!as_text_) return;
+    text_button_->setChecked(shown);
+    as_text_->setVisible(shown);
+    findings_->setVisible(!shown);
+    share_room();
+}
+
+/// The sentences take as much as they need, up to four fifths; the findings have the rest. With the text they have
+/// half.
 void Sentences::share_room() {
     auto wanted = static_cast<int>(text_->document()->size().height()) + 6;
-    text_->setFixedHeight(std::clamp(wanted, 60, std::max(60, height() * 3 / 4)));
+    text_->setFixedHeight(
+        std::clamp(wanted, 60, std::max(60, height() * (as_text_ && as_text_->isVisibleTo(this) ? 45 : 80) / 100)));
 }
 void Sentences::resizeEvent(QResizeEvent* e) {
     QWidget::resizeEvent(e);
@@ -330,6 +368,20 @@ void Sentences::mend(std::size_t finding) {
     project_.change(d, text(found_[finding].fix->words));
 }
 
+/// What it is about is selected: a player, a control, a source.
+void Sentences::show_place(std::size_t finding) {
+    if (finding >= found_.size()) return;
+    auto parts = text(found_[finding].where).split('/', Qt::SkipEmptyParts);
+    auto number = parts.value(1).toULong();
+    if (parts.value(0) == "sources" && number < project_.document().sources.size()) return project_.set_current(number);
+    if (parts.value(0) != "players" || number >= project_.document().players.size()) return;
+    auto& controls = project_.document().player(number).controls;
+    auto control = parts.value(3).toULong();
+    bool one = parts.value(2) == "controls" && parts.size() > 3 && control < controls.size();
+    project_.select_player(number, one ? controls[control].name : std::string());
+    if (parts.value(2) == "host") unfolded_.insert("host"), rebuild();
+}
+
 /// A source that has vanished, or moved: any file may take its place.
 void Sentences::point(std::size_t finding) {
     if (finding >= found_.size()) return;
@@ -348,10 +400,29 @@ void Sentences::review_later() {
                  project_.folder().string();
     auto work = [document = project_.document(), folder = project_.folder(),
                  ask = clips_->asker()](const std::atomic<bool>&) { return scene::review_all(document, folder, ask); };
-    desk_.ask("review", std::move(about), std::move(work), [this](std::vector<DocumentFinding> found) {
+    desk_.ask("review", about, std::move(work), [this](std::vector<DocumentFinding> found) {
         found_ = std::move(found);
+        found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
         reviewed_ = true;
         text_->setHtml(html());  // what can never be is marked where it stands
+        tell_findings();
+    });
+    // What needs pictures takes longer, and comes when it is there.
+    if (project_.document().mount == Mount::room) return unreadable_.clear();
+    auto look = [document = project_.document(), folder = project_.folder(),
+                 kept = sampled_](const std::atomic<bool>& cancel) {
+        return review_contrast(document, folder, [&](const std::string& source) {
+            std::lock_guard lock(kept->mutex);
+            auto it = kept->pictures.find(source);
+            if (it == kept->pictures.end() && !cancel)
+                it = kept->pictures.emplace(source, sampled_pictures(source)).first;
+            return it == kept->pictures.end() ? std::vector<Image>{} : it->second;
+        });
+    };
+    desk_.ask("contrast", std::move(about), std::move(look), [this](std::vector<DocumentFinding> found) {
+        std::erase_if(found_, [](auto& f) { return f.code == "hard-to-read"; });
+        unreadable_ = std::move(found);
+        found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
         tell_findings();
     });
 }
@@ -386,11 +457,13 @@ void Sentences::tell_findings() {
         QString mends;
         if (f.fix) mends += mended("mend", text(f.fix->words));
         if (f.code == "no-file") mends += mended("point", "Point to it …");
-        body += QString(
-                    "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> %2 <span "
-                    "style=\"color:%3;\">%4</span>%5</p>")
-                    .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(), text(f.why).toHtmlEscaped(),
-                         mends);
+        body +=
+            QString(
+                "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> <a href=\"at:%6\" "
+                "style=\"color:%7; text-decoration:none;\">%2</a> <span style=\"color:%3;\">%4</span>%5</p>")
+                .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(), text(f.why).toHtmlEscaped(), mends)
+                .arg(i)
+                .arg(c.ink.name());
     }
     body += "</body></html>";
     if (body != std::exchange(told_findings_, body)) findings_->setHtml(body);

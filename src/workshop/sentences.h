@@ -10,7 +10,10 @@
 #include "workshop/project.h"
 #include "workshop/sentence_words.h"
 
+class QPushButton;
+
 namespace ruedo {
+class DocumentText;
 
 class Sentences : public QWidget {
   public:
@@ -45,6 +48,9 @@ class Sentences : public QWidget {
     /// Only the sentences that speak of this are shown; all of them for nothing.
     void search(const QString& words);
     QLineEdit& search_field() { return *search_; }
+    /// The document as text, below them; made when it is first asked for.
+    void show_text(bool shown);
+    DocumentText* document_text() { return as_text_; }
 
   protected:
     void resizeEvent(QResizeEvent*) override;
@@ -54,15 +60,24 @@ class Sentences : public QWidget {
     Told told() const;
     QString html() const;
     void point(std::size_t finding);
+    void show_place(std::size_t finding);
     void press(const QString& link);
     void rebuild();
     void review_later();
     Project& project_;
     std::shared_ptr<KnownClips> clips_;
     QLineEdit* search_;
+    QPushButton* text_button_;
+    DocumentText* as_text_ = nullptr;
     QTextBrowser* text_;
     QTextBrowser* findings_;
-    std::vector<DocumentFinding> found_;
+    std::vector<DocumentFinding> found_, unreadable_;
+    /// Pictures of sources, sampled once; shared with work beside the window.
+    struct Sampled {
+        std::mutex mutex;
+        std::map<std::string, std::vector<Image>> pictures;
+    };
+    std::shared_ptr<Sampled> sampled_ = std::make_shared<Sampled>();
     std::optional<Remark> remarked_;
     QString told_findings_;
     bool reviewed_ = false;

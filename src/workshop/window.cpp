@@ -13,6 +13,8 @@
 #include <QMenu>
 #include <QMessageBox>
 #include <QMimeData>
+#include <QPainter>
+#include <QProcess>
 #include <QPushButton>
 #include <QShortcut>
 #include <QUrl>
@@ -25,7 +27,8 @@
 #include "workshop/mount.h"
 #include "workshop/notice.h"
 #include "workshop/pack_page.h"
-#include "workshop/path_chart.h"
+#include "workshop/moment.h"
+#include "workshop/path_panel.h"
 #include "workshop/playthrough.h"
 #include "workshop/prepare_page.h"
 #include "workshop/ring.h"
@@ -130,6 +133,15 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     setCentralWidget(whole);
 
     connect(&project_, &Project::opened, this, [this] { screen_->reopen(); });
+    connect(&project_, &Project::changed_on_disk, this, [this](bool taken_over) {
+        say(taken_over
+                ? "The project was changed on disk by someone else, and that was taken over. Undo brings back what "
+                  "was here."
+                : "The project was changed on disk by someone else. Yours stays as it is; when you save it, theirs "
+                  "is kept beside it.");
+    });
+    connect(&project_, &Project::theirs_kept, this,
+            [this](const QString& file) { say(QString("What someone else had saved is kept as “%1”.").arg(file)); });
     connect(&project_, &Project::changed, this, [this] { load({}); });
     connect(&project_, &Project::current_changed, this, [this] { load(project_.current()); });
     connect(&project_, &Project::selected_changed, this, [this] {
@@ -141,7 +153,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     screen_->on_active = [this](std::size_t player) { project_.select_player(player), show_selected(); };
     screen_->on_event = [this](std::size_t player, const Event& e) {
         auto& watch = watch_of(screen_->player(player));
-        watch.ring->note(e), watch.path->note(e);
+        watch.ring->note(e), watch.path->note(e), watch.history->add(e);
     };
     screen_->on_renewed = [this](PlayerView& player) { watch_of(player).forget(); };
     screen_->on_turned = [this](std::size_t player, std::size_t) {
@@ -151,7 +163,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     };
     screen_->on_removed = [this](PlayerView& player) {
         auto& watch = watch_of(player);
-        watch.ring->deleteLater(), watch.path->deleteLater();
+        watch.ring->deleteLater(), watch.panel->deleteLater();
         watches_.erase(&player);
     };
     connect(&follow_, &QTimer::timeout, this, [this] { follow(); });
@@ -241,6 +253,12 @@ void WorkshopWindow::make_menu(QPushButton* button) {
         return a;
     };
     add("New", QKeySequence::New, [this] { project_.start_new(); });
+    add("Another window", QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_N), [this] {
+        QStringList with;
+        if (!project_.path().empty()) with << QString::fromStdString(project_.path().string());
+        if (!QProcess::startDetached(QString::fromStdString(executable_path().string()), with))
+            say("Another window could not be opened.");
+    });
     add("Open …", QKeySequence::Open, [this] {
         auto name =
             QFileDialog::getOpenFileName(this, "Open a project", QString::fromStdString(project_.folder().string()),
@@ -416,12 +434,16 @@ QWidget* WorkshopWindow::make_arrange() {
     rings_ = new QStackedWidget;
     paths_ = new QStackedWidget;
     rings_->setFixedWidth(420);
-    show_selected();
     lower->addWidget(rings_);
     lower->addWidget(line(true));
     auto* tray = new Tray(mount_->layer(), [this] { mount_->set_arranging(true); });
-    tray->setFixedWidth(290);
-    lower->addWidget(tray);
+    moment_ = new MomentPanel;
+    moment_->on_back = [this] { watch().path->point(std::nullopt); };
+    trays_ = new QStackedWidget;
+    trays_->setFixedWidth(290);
+    trays_->addWidget(tray), trays_->addWidget(moment_);
+    lower->addWidget(trays_);
+    show_selected();
     lower->addWidget(line(true));
     lower->addWidget(paths_, 1);
     box->addLayout(upper, 100);
@@ -435,22 +457,54 @@ void WorkshopWindow::show_step(int step) {
     steps_[step]->setChecked(true);
 }
 
-void WorkshopWindow::Watch::forget() const { ring->forget(), path->forget(); }
+void WorkshopWindow::Watch::forget() const { history->forget(), ring->forget(), path->forget(); }
 
 WorkshopWindow::Watch& WorkshopWindow::watch_of(PlayerView& player) {
     auto& watch = watches_[&player];
     if (watch.ring) return watch;
-    watch = {new Ring, new PathChart};
+    watch = {new Ring, new PathPanel, nullptr, std::make_shared<History>()};
+    watch.path = &watch.panel->chart();
+    watch.path->on_point = [this, p = &player](auto wall) { show_moment(*p, wall); };
     watch.ring->on_call = [this](Input input) { call(input); };
+    watch.ring->on_seek = [p = &player](Time to) { p->controller().seek(to); };
+    watch.ring->on_step = [p = &player](int by) { p->controller().step(by); };
     // The app is round all of its players.
     watch.ring->on_host = [this](std::string_view word) {
-        for (std::size_t i = 0; i < screen_->count(); ++i) screen_->player(i).host(word);
+        for (std::size_t i = 0; i < screen_->count(); ++i) {
+            auto& one = screen_->player(i);
+            one.host(word);
+            watch_of(one).ring->follow_host(one.session().life());
+        }
     };
-    rings_->addWidget(watch.ring), paths_->addWidget(watch.path);
+    rings_->addWidget(watch.ring), paths_->addWidget(watch.panel);
     return watch;
 }
 /// The ring and the path follow the selected player.
-void WorkshopWindow::show_selected() { rings_->setCurrentWidget(watch().ring), paths_->setCurrentWidget(watch().path); }
+void WorkshopWindow::show_selected() {
+    rings_->setCurrentWidget(watch().ring), paths_->setCurrentWidget(watch().panel);
+    show_moment(player(), watch().path->pointed());
+}
+
+/// The world as it was: ring, calls, properties and pictures, until what is now is asked for again.
+void WorkshopWindow::show_moment(PlayerView& of, std::optional<Time> wall) {
+    auto it = watches_.find(&of);
+    if (it == watches_.end() || !it->second.ring) return;
+    auto& watch = it->second;
+    auto* then = wall ? watch.history->at(*wall) : nullptr;
+    std::optional<Ring::Then> shown;
+    if (then) {
+        shown = Ring::Then{*then, of.born() + *wall, *wall, {}};
+        auto last = Phase::empty;
+        for (std::size_t i = 0, by = watch.history->events_by(*wall); i < by; ++i)
+            if (auto& e = watch.history->events()[i]; e.name == "state")
+                if (auto phase = Ring::phase_of(e.detail); phase && *phase != last)
+                    shown->changes.emplace_back(last, *phase), last = *phase;
+    }
+    watch.ring->show_then(std::move(shown));
+    if (&of != &player()) return;
+    if (then) moment_->show_moment(*watch.history, *wall);
+    trays_->setCurrentIndex(then ? 1 : 0);
+}
 
 /// A press on the ring's rim.
 void WorkshopWindow::call(Input call) {
@@ -465,10 +519,6 @@ void WorkshopWindow::call(Input call) {
             return c.pause();
         case Input::stop:
             return c.stop();
-        case Input::seek:
-            return c.seek(c.snapshot().duration / 2);
-        case Input::step:
-            return c.step(1);
         case Input::release:
             return c.release();
         default:
@@ -565,7 +615,21 @@ void WorkshopWindow::follow() {
         auto& watch = watch_of(player);
         watch.ring->follow(s, monotonic_now());
         watch.ring->follow_host(player.session().life());
-        watch.path->sample(s, monotonic_now() - player.born());
+        auto wall = monotonic_now() - player.born();
+        watch.path->sample(s, wall);
+        watch.history->add(s, wall);
+        // Small, and not oftener than one can tell apart: drawing it anew is not free.
+        if (pages_->currentIndex() == arrange && watch.history->wants_picture(wall) && player.width() > 0) {
+            QImage small(QSize(player.width(), player.height()).scaled(124, 104, Qt::KeepAspectRatio),
+                         QImage::Format_RGB16);
+            small.fill(Qt::black);
+            QPainter g(&small);
+            g.scale(static_cast<double>(small.width()) / player.width(),
+                    static_cast<double>(small.height()) / player.height());
+            player.render(&g, {}, {}, QWidget::DrawChildren);
+            g.end();
+            watch.history->add(std::move(small), wall);
+        }
     }
 }
 
@@ -661,6 +725,7 @@ void WorkshopWindow::show_keys() {
                                 {"Ctrl+1, 2, 3, 6", "Gather, Arrange, Prepare, Pack"},
                                 {"Ctrl+I", "add sources"},
                                 {"Ctrl+C on the path", "copy the stretch seen"},
+                                {"Ctrl+Left, Right on it", "to what happened before, after"},
                                 {"Tab, arrows, Delete", "arranging: select, move, take away"},
                                 {"Ctrl+C, X, V", "arranging: copy, cut, paste a control"},
                                 {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},

@@ -20,7 +20,10 @@ class Playthrough;
 class FactsPanel;
 class MountView;
 class PackPage;
+class History;
+class MomentPanel;
 class PathChart;
+class PathPanel;
 class PreparePage;
 class Ring;
 
@@ -36,6 +39,8 @@ class WorkshopWindow : public QMainWindow {
     PlayerView& player() { return screen_->player(project_.player()); }
     Ring& ring() { return *watch().ring; }
     PathChart& path() { return *watch().path; }
+    PathPanel& panel() { return *watch().panel; }
+    MomentPanel& moment() { return *moment_; }
     Sentences& sentences() { return *sentences_; }
     MountView& mount() { return *mount_; }
     PackPage& pack_page() { return *pack_; }
@@ -70,12 +75,15 @@ class WorkshopWindow : public QMainWindow {
     /// What of a player's life is shown.
     struct Watch {
         Ring* ring = nullptr;
+        PathPanel* panel = nullptr;
         PathChart* path = nullptr;
+        std::shared_ptr<History> history;
         void forget() const;
     };
     Watch& watch() { return watch_of(player()); }
     Watch& watch_of(PlayerView& player);
     void call(machine::Input call);
+    void show_moment(PlayerView& player, std::optional<Time> wall);
     void show_selected();
     void load(std::optional<std::size_t> source);
     std::optional<Sentences::Remark> remark();
@@ -97,7 +105,8 @@ class WorkshopWindow : public QMainWindow {
     ScreenView* screen_;
     MountView* mount_;
     Sentences* sentences_ = nullptr;
-    QStackedWidget *rings_, *paths_;
+    QStackedWidget *rings_, *paths_, *trays_;
+    MomentPanel* moment_;
     std::map<PlayerView*, Watch> watches_;
     Shelf* shelf_;
     FactsPanel* facts_;

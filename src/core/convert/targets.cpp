@@ -187,7 +187,7 @@ Result<Target> target_from_json(const json& j, std::string_view subject) {
     r.take("name", t.name), r.take("title", t.title), r.take("about", t.about), r.take("containers", t.containers);
     r.take("video", video), r.take("audio", audio), r.take("seeks", t.seeks),
         r.take("wants_index_first", t.wants_index_first);
-    r.take("clear_text", t.clear_text), r.take("bundle_bytes", t.bundle_bytes);
+    r.take("clear_text", t.clear_text), r.take("starts_loud", t.starts_loud), r.take("bundle_bytes", t.bundle_bytes);
     r.done();
     bool plain = !t.name.empty() && std::all_of(t.name.begin(), t.name.end(), [](unsigned char c) {
         return std::islower(c) || std::isdigit(c) || c == '-';

@@ -27,6 +27,7 @@ struct Target {
     bool seeks = true;
     bool wants_index_first = false;  ///< Plays from the network only with the index in front.
     bool clear_text = true;          ///< Allows http addresses.
+    bool starts_loud = true;         ///< Lets what starts by itself begin with its sound on.
     std::uint64_t bundle_bytes = 0;  ///< Budget for one bundled clip; 0 for none.
 };
 

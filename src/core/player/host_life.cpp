@@ -59,6 +59,10 @@ bool holds_it_back(Deed d) { return d == pause || d == pause_and_return || d == 
 std::string_view deed_name(Deed d) { return deed_rows.at(static_cast<std::size_t>(d)).name; }
 std::string_view deed_words(Deed d) { return deed_rows.at(static_cast<std::size_t>(d)).words; }
 std::span<const HostRow, host_row_count> host_rows() { return rows; }
+std::size_t host_row(std::string_view name) {
+    return static_cast<std::size_t>(std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == name; }) -
+                                    rows.begin());
+}
 bool is_host_word(std::string_view word) {
     return !word.empty() &&
            std::any_of(rows.begin(), rows.end(), [&](auto& r) { return r.begins == word || r.ends == word; });

@@ -27,6 +27,8 @@ struct HostRow {
 };
 inline constexpr std::size_t host_row_count = 10;
 std::span<const HostRow, host_row_count> host_rows();
+/// The number of the row of that name, which there must be.
+std::size_t host_row(std::string_view name);
 /// Whether the host can say so: a word that begins or ends something.
 bool is_host_word(std::string_view word);
 /// “background”, “foreground” …, for whoever mistyped one.

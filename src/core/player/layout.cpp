@@ -486,4 +486,14 @@ MountShape shape_of(Mount mount, int width, int height) {
     return m;
 }
 
+ControlContext usual_moment() {
+    ControlContext c;
+    auto& s = c.snapshot;
+    s.state.phase = Phase::playing, s.state.intent = Intent::play;
+    s.has_video = s.has_audio = s.duration_known = true;
+    s.duration = 90_s, s.position = 31_s, s.seekable = TimeRange{{}, 90_s};
+    c.count = 2, c.has_next = c.has_previous = c.started = true, c.title = "A clip";
+    return c;
+}
+
 }  // namespace ruedo

@@ -68,6 +68,9 @@ struct Layout {
 Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlContext& context,
                const SourceSpec* source = nullptr);
 
+/// A moment in which everything that a player has can be seen and used.
+ControlContext usual_moment();
+
 /// The shown control at a place; nothing where there is none.
 std::optional<std::size_t> control_at(const Layout& layout, int x, int y);
 

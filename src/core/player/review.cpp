@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "capture/camera.h"
+#include "player/rules.h"
 #include "player/screen.h"
 
 namespace ruedo {
@@ -89,11 +90,11 @@ class PlayerReview {
                   fmt::format("“{}” and “{}” are never so together.", when->text(), use->text()), at + "/usable",
                   whenever()});
         if (c.kind->name == "words" && c.settings.words.empty())
-            note({"says-nothing", fmt::format("{} says nothing.", control_of(c)), "Give it words, or take it away.",
-                  at + "/template", Fix{"Take it away", [player = player_, i](PlayerDocument& d) {
-                                            auto& controls = d.player(player).controls;
-                                            controls.erase(controls.begin() + static_cast<std::ptrdiff_t>(i));
-                                        }}});
+            note({"says-nothing", fmt::format("{} says nothing.", control_of(c)), "Give it words, or take it away.", at,
+                  Fix{"Take it away", [player = player_, i](PlayerDocument& d) {
+                          auto& controls = d.player(player).controls;
+                          controls.erase(controls.begin() + static_cast<std::ptrdiff_t>(i));
+                      }}});
     }
 
     const PlayerDocument& d_;
@@ -126,6 +127,7 @@ void review_screen(const PlayerDocument& d, std::vector<DocumentFinding>& found)
 
 std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& folder, const InfoOf& ask) {
     std::vector<DocumentFinding> found;
+    std::vector<std::optional<ClipInfo>> clips(d.sources.size());
     for (std::size_t i = 0; i < d.sources.size(); ++i) {
         auto& s = d.sources[i];
         auto path = resolve(s, folder);
@@ -180,6 +182,7 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
             continue;
         }
         auto& known = *info;
+        clips[i] = known;
         if (auto tracks = select_tracks(known, CodecRegistry::standard()); !tracks)
             found.push_back({std::string(code_name(tracks.error().code)), tracks.error().sentence, tracks.error().hint,
                              at + "/file"});
@@ -201,6 +204,8 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
     }
     for (std::size_t p = 0; p < d.players.size(); ++p) PlayerReview(d, p, found);
     review_screen(d, found);
+    Reviewing reviewing{d, folder, clips, found};
+    for (auto& rule : review_rules()) reviewing.rule = &rule, rule.run(reviewing);
     return found;
 }
 

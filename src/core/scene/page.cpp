@@ -2,6 +2,7 @@
 // docs/room.md.
 #include <fmt/format.h>
 
+#include "player/room.h"
 #include "scene/findings.h"
 
 namespace ruedo::scene {

@@ -348,16 +348,6 @@ constexpr std::array checks{
 };
 }  // namespace
 
-ControlContext usual_moment() {
-    ControlContext c;
-    auto& s = c.snapshot;
-    s.state.phase = Phase::playing, s.state.intent = Intent::play;
-    s.has_video = s.has_audio = s.duration_known = true;
-    s.duration = 90_s, s.position = 31_s, s.seekable = TimeRange{{}, 90_s};
-    c.count = 2, c.has_next = c.has_previous = c.started = true, c.title = "A clip";
-    return c;
-}
-
 std::vector<FindingRow> finding_rows() {
     std::vector<FindingRow> rows;
     for (auto& c : checks) rows.push_back(c.row);

@@ -114,8 +114,6 @@ struct Heard {
 };
 Heard heard(const Vec& source, const Eye& eye);
 
-/// A moment in which everything that a player has can be seen and used.
-ControlContext usual_moment();
 /// What a review turns up of how the players hang, seen from where the viewer begins in a view of `width` x `height`.
 /// `ask` opens what lies on this machine; addresses are not asked. Codes and their order: docs/room.md.
 std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder,

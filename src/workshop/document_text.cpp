@@ -1,0 +1,146 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+#include "workshop/document_text.h"
+
+#include <QFontDatabase>
+#include <QRegularExpression>
+#include <QScrollBar>
+#include <QTextBlock>
+#include <QVBoxLayout>
+#include <nlohmann/json.hpp>
+
+#include "player/line_of.h"
+#include "view/look.h"
+
+namespace ruedo {
+using nlohmann::json;
+
+DocumentText::DocumentText(Project& project, QWidget* parent) : QWidget(parent), project_(project) {
+    auto* box = new QVBoxLayout(this);
+    box->setContentsMargins(0, 0, 0, 0);
+    box->setSpacing(4);
+    auto& c = look::colours();
+    editor_ = new QPlainTextEdit;
+    editor_->setFont(QFontDatabase::systemFont(QFontDatabase::FixedFont));
+    editor_->setLineWrapMode(QPlainTextEdit::NoWrap);
+    editor_->setTabChangesFocus(true);
+    editor_->setAccessibleName("The document as text");
+    editor_->setStyleSheet(QString("QPlainTextEdit{background:%1; color:%2; border:1px solid %3;}"
+                                   "QPlainTextEdit:focus{border-color:%4;}")
+                               .arg(c.panel.name(), c.ink.name(), c.line.name(), c.ochre.name()));
+    problem_ = new QLabel;
+    problem_->setWordWrap(true);
+    problem_->setStyleSheet(QString("color:%1;").arg(c.ink.name()));
+    problem_->setAccessibleName("What is wrong with the text");
+    problem_->hide();
+    box->addWidget(editor_, 1);
+    box->addWidget(problem_);
+    later_.setSingleShot(true);
+    connect(&later_, &QTimer::timeout, this, [this] { take(); });
+    connect(editor_, &QPlainTextEdit::textChanged, this, [this] {
+        if (!writing_) later_.start(400);
+    });
+    connect(&project_, &Project::changed, this, [this] { show_document(); });
+    show_document();
+}
+
+/// What is written there already and means the same stays as it is written.
+void DocumentText::show_document() {
+    auto now = json::parse(editor_->toPlainText().toStdString(), nullptr, false);
+    auto document = to_json(project_.document());
+    if (now == document) return show_marks();
+    if (!now.is_discarded())
+        if (auto read = document_from_json(now, "text"); read && *read == project_.document()) return show_marks();
+    writing_ = true;
+    auto cursor = editor_->textCursor().position();
+    auto across = editor_->horizontalScrollBar()->value(), down = editor_->verticalScrollBar()->value();
+    editor_->setPlainText(text(document.dump(2, ' ', false, json::error_handler_t::replace)));
+    auto back = editor_->textCursor();
+    back.setPosition(std::min(cursor, static_cast<int>(editor_->toPlainText().size())));
+    editor_->setTextCursor(back);
+    editor_->horizontalScrollBar()->setValue(across), editor_->verticalScrollBar()->setValue(down);
+    writing_ = false;
+    problem_->hide(), problem_->clear();
+    wrong_line_ = 0;
+    mark(pointer_);
+}
+
+/// What was typed, once it can be read; else what is wrong with it, and where.
+void DocumentText::take() {
+    auto typed = editor_->toPlainText().toStdString();
+    auto wrong = [&](const QString& sentence, int line) {
+        problem_->setText(sentence);
+        problem_->show();
+        wrong_line_ = line;
+        show_marks();
+    };
+    json j;
+    try {
+        j = json::parse(typed);
+    } catch (const json::parse_error& e) {
+        auto at = std::min(e.byte, typed.size());
+        auto line =
+            static_cast<int>(1 + std::count(typed.begin(), typed.begin() + static_cast<std::ptrdiff_t>(at), '\n'));
+        return wrong(QString("Line %1 can’t be read as JSON. The player is as it was.").arg(line), line);
+    }
+    auto read = document_from_json(j, "the text");
+    if (!read) {
+        // The sentence names the place as a pointer, which is on a line.
+        auto sentence = text(read.error().sentence);
+        auto pointer = sentence.section(", ", 1).section(' ', 0, 0);
+        ByteView bytes(reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size());
+        auto line = static_cast<int>(line_of(bytes, pointer.toStdString()));
+        return wrong(line ? QString("Line %1: %2").arg(line).arg(sentence) : sentence, line);
+    }
+    problem_->hide(), problem_->clear();
+    wrong_line_ = 0;
+    mark(pointer_);
+    project_.change(*read, "Text");
+}
+
+void DocumentText::mark(const QString& pointer) {
+    pointer_ = pointer;
+    marked_ = {};
+    auto all = editor_->toPlainText();
+    auto bytes = all.toUtf8();
+    ByteView view(reinterpret_cast<const std::uint8_t*>(bytes.constData()), static_cast<std::size_t>(bytes.size()));
+    // What is as it is by default may not be written: then what holds it is marked.
+    for (auto at = pointer; !at.isEmpty() && marked_.first == 0; at = at.section('/', 0, -2))
+        if (auto line = static_cast<int>(line_of(view, at.toStdString()))) {
+            auto block = editor_->document()->findBlockByNumber(line - 1);
+            auto indent = [](const QTextBlock& b) {
+                auto words = b.text();
+                return words.size() - QString(words).remove(QRegularExpression("^ +")).size();
+            };
+            auto last = block;
+            bool opens = block.text().trimmed().endsWith('{') || block.text().trimmed().endsWith('[');
+            while (opens && last.next().isValid() && !(last != block && indent(last) <= indent(block)))
+                last = last.next();
+            marked_ = {line, last.blockNumber() + 1};
+        }
+    show_marks();
+    if (marked_.first > 0 && !editor_->hasFocus()) {
+        QTextCursor there(editor_->document()->findBlockByNumber(marked_.first - 1));
+        editor_->setTextCursor(there);
+        editor_->centerCursor();
+    }
+}
+
+void DocumentText::show_marks() {
+    auto& c = look::colours();
+    QList<QTextEdit::ExtraSelection> marks;
+    auto line = [&](int number, QColor colour) {
+        auto block = editor_->document()->findBlockByNumber(number - 1);
+        if (!block.isValid()) return;
+        QTextEdit::ExtraSelection mark;
+        mark.cursor = QTextCursor(block);
+        colour.setAlphaF(0.28F);
+        mark.format.setBackground(colour);
+        mark.format.setProperty(QTextFormat::FullWidthSelection, true);
+        marks << mark;
+    };
+    for (int n = marked_.first; n > 0 && n <= marked_.second; ++n) line(n, c.teal);
+    if (wrong_line_ > 0) line(wrong_line_, c.rust);
+    editor_->setExtraSelections(marks);
+}
+
+}  // namespace ruedo

@@ -1,0 +1,311 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// The player's life in the window: the app round it, its history, two runs beside each other, the document as text, and
+// work that survives.
+#include <QMenu>
+#include <QProcess>
+#include <QPushButton>
+#include <QTest>
+#include <nlohmann/json.hpp>
+
+#include "timing.h"
+#include "window_support.h"
+#include "workshop/document_text.h"
+#include "workshop/history.h"
+#include "workshop/moment.h"
+#include "workshop/path_panel.h"
+#include "workshop/ring.h"
+#include "workshop/sentences.h"
+#include "workshop/window.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+struct Bench {
+    Folder folder;
+    PlaybackHost host{false};
+    WorkshopWindow window{host};
+    Bench() {
+        PlayerDocument d;
+        d.app_name = "Harbour Lights";
+        fs::copy_file(fixture("h264_high_aac.mp4"), folder / "lantern.mp4");
+        d.sources = {{.name = "lantern", .file = "lantern.mp4"}};
+        d.player().host.deeds[host_row("background")] = Deed::pause_and_return;
+        done(save_document(d, folder / "life.ruedo"));
+        window.show();
+        REQUIRE(window.open_project(folder / "life.ruedo"));
+        REQUIRE(phase(Phase::ready));
+    }
+    Snapshot now() { return window.player().snapshot(); }
+    bool phase(Phase p) {
+        return soon([&] { return now().state.phase == p && !now().state.seeking; });
+    }
+    PathPanel& panel() { return window.panel(); }
+};
+}  // namespace
+
+TEST_CASE("the hoop of the app can be pressed, and the player does what its document says") {
+    Bench b;
+    b.window.player().controller().play();
+    REQUIRE(b.phase(Phase::playing));
+    auto& ring = b.window.ring();
+    auto press = [&](const char* place) {
+        REQUIRE(ring.hoop_button(place));
+        click(ring.hoop_button(place));
+    };
+    press("in the background");
+    CHECK(b.phase(Phase::paused));
+    CHECK(b.window.player().session().life().place() == "in the background");
+    press("called away");
+    press("in front");
+    CHECK(b.phase(Phase::playing));
+    CHECK(b.window.player().session().life() == HostLife{});
+    press("torn down");
+    CHECK(b.phase(Phase::closed));
+    press("torn down");
+    CHECK(b.phase(Phase::playing));
+    // Said in sentences, found by what they speak of, and changed there.
+    auto& sentences = b.window.sentences();
+    CHECK_FALSE(sentences.plain_text().contains("phone call"));
+    sentences.search("phone call");
+    CHECK(sentences.plain_text().contains("While a phone call lasts it pauses, and goes on after it."));
+    CHECK(sentences.set_value("host call", "go-on"));
+    CHECK(b.window.project().spec().host.of(host_row("call")) == Deed::go_on);
+    press("called away");
+    pass(200);
+    CHECK(b.now().state.phase == Phase::playing);
+    CHECK(sentences.set_value("remembers", "volume,place"));
+    CHECK(b.window.project().spec().remembered == std::vector{Remember::volume, Remember::place});
+}
+
+TEST_CASE("pointing at the path shows the player as it was then, and nothing of now") {
+    Bench b;
+    auto& path = b.window.path();
+    b.window.player().controller().play();
+    REQUIRE(b.phase(Phase::playing));
+    pass(1500);
+    b.window.player().controller().pause();
+    REQUIRE(b.phase(Phase::paused));
+    auto paused_at = b.now().position;
+    pass(300);
+    b.window.player().controller().seek(5_s);
+    REQUIRE(soon([&] { return b.now().position == 5_s; }));
+    pass(300);
+    auto events = b.window.player().controller().events();
+    auto when = [&](std::string_view name, std::string_view detail) {
+        auto it = std::find_if(events.begin(), events.end(),
+                               [&](auto& e) { return e.name == name && e.detail.starts_with(detail); });
+        REQUIRE(it != events.end());
+        return it->wall;
+    };
+    auto* moment = &b.window.moment();
+    path.point(when("call", "pause") + 150_ms);
+    REQUIRE(soon([&] { return moment->isVisible(); }));
+    auto then = moment->plain_text();
+    INFO(then.toStdString());
+    CHECK(then.contains("paused"));
+    CHECK((then.contains("pause") && !then.contains("seek 0:05")));
+    CHECK(then.contains(QString("%1 s").arg(paused_at.seconds(), 0, 'f', 3)));
+    CHECK(b.window.ring().accessibleDescription().startsWith("paused"));
+    CHECK(moment->pictures() >= 1);
+    CHECK(!b.window.ring().call_button(machine::Input::play)->isEnabled());
+    path.point(when("call", "play") + 400_ms);
+    CHECK(moment->plain_text().contains("moving"));
+    // By keys from one event to the next, and back to now.
+    auto before = *path.pointed();
+    QTest::keyClick(&path, Qt::Key_Right, Qt::ControlModifier);
+    CHECK(*path.pointed() > before);
+    QTest::keyClick(&path, Qt::Key_Escape);
+    CHECK((!path.pointed() && !moment->isVisible()));
+    CHECK(soon([&] { return b.window.ring().call_button(machine::Input::play)->isEnabled(); }));
+}
+
+TEST_CASE("history answers from an hour of it, and keeps no more") {
+    History history;
+    Snapshot s;
+    s.motion = Motion::moving, s.state.phase = Phase::playing;
+    for (int i = 0; i < 3'700 * 20; ++i) {
+        s.position = 50_ms * i;
+        history.add(s, 50_ms * i);
+    }
+    Event e;
+    for (int i = 0; i < 3'600 * 60; ++i) e.wall = Time{i * std::int64_t{1'000'000'000} / 60}, history.add(e);
+    CHECK(history.looks() <= 36'001);
+    std::mt19937 random(4);
+    for (int i = 0; i < 2000; ++i) {
+        auto wall = 100_s + 1_ms * static_cast<std::int64_t>(random() % 3'590'000);
+        auto* then = history.at(wall);
+        REQUIRE(then);
+        CHECK((then->position <= wall && wall - then->position <= 150_ms));
+        auto by = history.events_by(wall);
+        CHECK((history.events()[by - 1].wall <= wall &&
+               (by == history.events().size() || history.events()[by].wall > wall)));
+    }
+    CHECK(history.at(Time{})->position >= 99_s);
+    history.forget();
+    CHECK(!history.at(1_s));
+}
+
+TEST_CASE("two runs lie on one chart, from a file or kept, and where they part is named") {
+    Bench b;
+    auto play_through = [&](bool stops) {
+        b.window.player().controller().play();
+        REQUIRE(b.phase(Phase::playing));
+        pass(900);
+        if (stops) b.window.player().controller().pause();
+        pass(900);
+    };
+    play_through(false);
+    auto file = b.folder / "run.jsonl";
+    done(b.panel().write(file));
+    b.panel().keep();
+    CHECK(b.panel().said().startsWith("Like the kept run so far"));
+    b.window.player().reopen();
+    b.window.player().take(b.window.project().document(), 0, b.folder.path);
+    REQUIRE(b.phase(Phase::ready));
+    b.window.path().forget();
+    play_through(true);
+    REQUIRE(soon([&] { return b.window.path().difference().has_value(); }));
+    INFO(b.panel().said().toStdString());
+    CHECK(b.panel().said().contains("pause"));
+    b.panel().let_go();
+    CHECK_FALSE(b.window.path().kept());
+    done(b.panel().read(file));
+    CHECK(b.window.path().kept()->events.size() > 3);
+    CHECK(b.window.path().difference());
+    put(b.folder / "none.jsonl", Bytes{'x'});
+    CHECK_FALSE(b.panel().read(b.folder / "none.jsonl"));
+    CHECK(b.window.path().kept());
+}
+
+TEST_CASE("the document as text says what the sentences say, and either can be changed") {
+    Bench b;
+    auto& sentences = b.window.sentences();
+    sentences.show_text(true);
+    auto* text = sentences.document_text();
+    REQUIRE(text);
+    auto& editor = text->editor();
+    auto& project = b.window.project();
+    auto said = [&] { return nlohmann::json::parse(editor.toPlainText().toStdString(), nullptr, false); };
+    CHECK(said() == to_json(project.document()));
+    sentences.set_value("volume", "40");
+    CHECK(said()["players"][0]["volume"] == to_json(project.document())["players"][0]["volume"]);
+    // Typed, and taken once it can be read.
+    auto type = [&](const QString& from, const QString& to) {
+        auto all = editor.toPlainText();
+        REQUIRE(all.contains(from));
+        editor.setPlainText(all.replace(all.indexOf(from), from.size(), to));
+    };
+    type("\"Harbour Lights\"", "\"Fog Lights\"");
+    REQUIRE(soon([&] { return project.document().app_name == "Fog Lights"; }));
+    CHECK(project.undo_text() == "Text");
+    type("\"at_end\": \"hold\"", "\"at_end\": \"next\"");
+    REQUIRE(soon([&] { return project.spec().at_end == AtEnd::next; }));
+    // What is wrong is named with its line, and changes nothing.
+    type("\"at_end\": \"next\"", "\"at_end\": \"gong\"");
+    REQUIRE(soon([&] { return text->problem().contains("at_end must be one of"); }));
+    CHECK(text->problem().startsWith("Line "));
+    CHECK(project.spec().at_end == AtEnd::next);
+    type("\"gong\"", "\"gong");
+    REQUIRE(soon([&] { return text->problem().contains("can’t be read as JSON"); }));
+    project.undo();
+    CHECK((project.spec().at_end == AtEnd::hold && said()["players"][0]["at_end"] == "hold"));
+    CHECK(text->problem().isEmpty());
+    // What is selected is marked: all of a control, one member, or what holds a member that is not written.
+    project.select(project.spec().controls[2].name);
+    auto [from, to] = text->marked();
+    auto lines = editor.toPlainText().split('\n').mid(from - 1, to - from + 1).join('\n').toStdString();
+    CHECK(lines.find(project.spec().controls[2].kind->name) != std::string::npos);
+    text->mark("/players/0/volume");
+    CHECK(editor.toPlainText().split('\n')[text->marked().first - 1].contains("\"volume\""));
+    text->mark("/players/0/host/call");
+    CHECK(text->marked().first > 0);
+}
+
+TEST_CASE("what someone else writes is taken over where nothing was changed here, and kept beside it where it was") {
+    Bench b;
+    auto& project = b.window.project();
+    auto file = b.folder / "life.ruedo";
+    auto theirs = project.document();
+    theirs.app_name = "Theirs";
+    done(save_document(theirs, file));
+    REQUIRE(soon([&] { return project.document().app_name == "Theirs"; }));
+    CHECK_FALSE(project.modified());
+    project.undo();
+    CHECK(project.document().app_name == "Harbour Lights");
+    // Both changed it.
+    b.window.sentences().set_value("hide", "9");
+    theirs.app_name = "Theirs again";
+    done(save_document(theirs, file));
+    pass(600);
+    CHECK(project.document().app_name == "Harbour Lights");
+    QString kept;
+    QObject::connect(&project, &Project::theirs_kept, [&](const QString& name) { kept = name; });
+    done(project.save());
+    CHECK(kept == "life.theirs.ruedo");
+    CHECK(value(load_document(file)).player().hide_after == 9_s);
+    CHECK(value(load_document(b.folder / "life.theirs.ruedo")).app_name == "Theirs again");
+    kept.clear();
+    b.window.sentences().set_value("hide", "8");
+    done(project.save());
+    CHECK(kept.isEmpty());
+}
+
+TEST_CASE("edits without end", "[.edits]") {
+    Project project;
+    for (int n = 1; n < 100'000; ++n) {
+        auto d = project.document();
+        d.app_name = "edit " + std::to_string(n);
+        project.change(d, "Edit");
+        std::printf("%d %lld\n", n, static_cast<long long>(monotonic_now().ns / 1'000'000));
+        std::fflush(stdout);
+        pass(15);
+    }
+}
+
+TEST_CASE("killed at fifty moments of editing, nothing older than five seconds is lost") {
+    std::mt19937 random(50);
+    auto home = qgetenv("HOME");
+    int recovered = 0, judged = 0;
+    for (int batch = 0; batch < 5; ++batch) {
+        struct Child {
+            Folder folder;
+            QProcess process;
+        };
+        std::deque<Child> children;
+        for (int i = 0; i < 10; ++i) {
+            auto& c = children.emplace_back();
+            auto env = QProcessEnvironment::systemEnvironment();
+            env.insert("HOME", QString::fromStdString(c.folder.path.string()));
+            c.process.setProcessEnvironment(env);
+            c.process.start(QCoreApplication::applicationFilePath(), {"[.edits]"});
+        }
+        for (auto& c : children) {
+            pass(static_cast<int>(random() % 400));
+            c.process.kill();
+            c.process.waitForFinished();
+            std::map<long long, int> made;
+            for (auto& line : QString::fromUtf8(c.process.readAllStandardOutput()).split('\n'))
+                if (auto parts = line.split(' '); parts.size() == 2 && parts[0].toInt() > 0)
+                    made[parts[1].toLongLong()] = parts[0].toInt();
+            qputenv("HOME", c.folder.path.c_str());
+            auto left = Project::recovered();
+            if (left) ++recovered;
+            if (made.empty()) continue;
+            int safe = 0;
+            for (auto& [at, n] : made)
+                if (at <= made.rbegin()->first - 2500) safe = n, ++judged;  // stricter: five are promised
+            CHECK((safe == 0 || left));
+            if (!left) continue;
+            CHECK(std::stoi(left->document.app_name.substr(5)) >= safe);
+            // Taken over once, it is not offered again.
+            Project next;
+            next.recover(*left);
+            CHECK(next.document() == left->document);
+            next.forget_recovery();
+            CHECK_FALSE(Project::recovered());
+        }
+        qputenv("HOME", home);
+    }
+    CHECK((recovered >= 20 && judged > 0));
+}
