@@ -391,6 +391,8 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"sync", sync},
 #ifdef RUEDO_BENCH_WINDOW
         {"overlay", overlay},
+        {"path", path_row},
+        {"history", history_row},
         {"heartbeat", heartbeat},
         {"prepare-answers", prepare_answers},
         {"crowd", crowd},

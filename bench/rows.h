@@ -45,6 +45,8 @@ json adapt_speed_row();
 
 // Rows that need a window; built where there is one.
 json overlay();
+json path_row();
+json history_row();
 json heartbeat();
 json prepare_answers();
 json crowd();

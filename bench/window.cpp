@@ -16,7 +16,9 @@
 #include "view/look.h"
 #include "view/paint_player.h"
 #include "workshop/arranging.h"
+#include "workshop/moment.h"
 #include "workshop/mount.h"
+#include "workshop/path_chart.h"
 #include "workshop/prepare_page.h"
 #include "workshop/window.h"
 
@@ -70,6 +72,68 @@ json overlay() {
                 if (layout.controls[i].shown)
                     paint_control(g, player.controls[i], c, QRectF(rect_of(layout.controls[i].box)));
         });
+    });
+}
+
+namespace {
+/// An hour of playing with seeks, twenty looks and sixty events a second.
+void an_hour(const std::function<void(const Snapshot&, Time)>& look, const std::function<void(const Event&)>& note) {
+    Snapshot s;
+    s.state.phase = Phase::playing, s.state.intent = Intent::play, s.motion = Motion::moving;
+    s.has_video = s.has_audio = s.duration_known = true, s.duration = 7200_s;
+    Event e;
+    for (int i = 0; i < 3600 * 60; ++i) {
+        auto wall = Time{i * std::int64_t{1'000'000'000} / 60};
+        s.position = wall + 500_ms * ((i / 1800) % 7);
+        if (i % 3 == 0) {
+            s.buffered_to = s.position + 20_s, s.decoded_to = s.position + 200_ms, s.sounded_to = s.position + 400_ms;
+            look(s, wall);
+        }
+        e.n = static_cast<std::uint64_t>(i) + 1, e.wall = wall, e.media = s.position;
+        e.name = i % 1800 == 0 ? "seek" : i % 600 == 0 ? "call" : "shown";
+        note(e);
+    }
+}
+}  // namespace
+
+/// The path of an hour, all of it and a stretch: against as many bare line segments as it is wide.
+json path_row() {
+    application();
+    PathChart chart;
+    chart.resize(560, 250);
+    an_hour([&](auto& s, Time t) { chart.sample(s, t); }, [&](auto& e) { chart.note(e); });
+    QImage image(chart.size(), QImage::Format_ARGB32_Premultiplied);
+    std::vector<QPointF> points;
+    for (int i = 0; i < 3600 * 20; ++i) points.emplace_back(560.0 * i / 72000, 125 + 100 * std::sin(i * 0.001));
+    double from = 0;
+    return of_pairs(60, 3, "lower", "times what drawing each of its 72,000 samples as a line takes", [&] {
+        from = std::fmod(from + 37, 3000);
+        chart.xAxis->setRange(from, from + (from < 1500 ? 3600 : 60));
+        auto ours = ms_of([&] {
+            chart.replot(QCustomPlot::rpImmediateRefresh);
+            QPainter g(&image);
+            chart.render(&g);
+        });
+        auto bare = ms_of([&] {
+            QPainter g(&image);
+            g.setPen(QPen(Qt::red, 1));
+            for (std::size_t i = 1; i < points.size(); ++i) g.drawLine(points[i - 1], points[i]);
+        });
+        return ours / bare;
+    });
+}
+
+/// A moment of an hour is pointed at: everything as it was then.
+json history_row() {
+    application();
+    History history;
+    an_hour([&](auto& s, Time t) { history.add(s, t); }, [&](auto& e) { history.add(e); });
+    MomentPanel panel;
+    panel.resize(290, 250);
+    std::int64_t at = 0;
+    return of_pairs(100, 20, "lower", "ms to show the player as it was at a moment of an hour", [&] {
+        at = (at + 1'234'567'891'011) % 3'600'000'000'000;
+        return ms_of([&] { panel.show_moment(history, Time{at}); });
     });
 }
 
