@@ -230,7 +230,8 @@ TEST_CASE("rungs change on a link that changes, and no picture is lost or comes 
     w.steps = {{{}, 6e6}, {400_ms, 0.25e6}, {1500_ms, 6e6}}, w.length = 2500_ms, w.delay = 5_ms, w.settle();
     auto host = value(Host::start({.folder = fixture("streams"), .weather = w}));
     std::set<std::uint32_t> rungs;
-    for (int run = 0; run < 4; ++run) {
+    // When the link gets narrow a slow machine may be at another segment each time.
+    for (int run = 0; run < 4 || (rungs.size() < 2 && run < 12); ++run) {
         StreamOptions options;
         options.policy = "throughput";
         auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + "fmp4/master.m3u8", options)));

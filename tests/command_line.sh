@@ -116,7 +116,8 @@ cat >"$work/p.ruedo" <<P
 P
 check arrange 0 \
     'd["mount"]=="handset-upright" and d["size"]==[360,780] and d["state"]=="paused" and d["intent"]=="hold" and
-        {c["name"]: c for c in d["controls"]}["position"]["value"]==0.5 and d["findings"]==[] and
+        {c["name"]: c for c in d["controls"]}["position"]["value"]==0.5 and
+        [f["code"] for f in d["findings"]]==["no-way-to-leave"] and
         all(c["shown"] or c["why"] for c in d["controls"]) and
         all(0<=c["box"][0] and c["box"][0]+c["box"][2]<=360 and c["box"][3]>=44 for c in d["controls"] if c["shown"])' \
     "$r" arrange "$work/p.ruedo" --mount handset-upright --size 360x780 --shot "$work/shot.png" --json \
@@ -127,6 +128,17 @@ check "arrange over a picture that is there" 1 'd["error"]["code"]=="exists"' \
     "$r" arrange "$work/p.ruedo" --shot "$work/shot.png" --json
 check "arrange again" 0 'd["state"]=="ready"' \
     "$r" arrange "$work/p.ruedo" --shot "$work/shot.png" --replace --json
+check "arrange with an app that is put away and comes back" 0 'd["state"]=="paused" and d["intent"]=="hold"' \
+    "$r" arrange "$work/p.ruedo" --do "0s play; 1s host background" --at 2s --json
+check "arrange with a phone call that is over" 0 'd["state"]=="playing"' \
+    "$r" arrange "$work/p.ruedo" --do "0s play; 1s host call; 2s host end-call" --at 3s --json
+check "arrange with a machine that sleeps" 0 'd["state"]=="paused"' \
+    "$r" arrange "$work/p.ruedo" --do "0s play; 1s host sleep; 2s host wake" --at 3s --json
+check "arrange with an app that was torn down" 0 'd["state"] in ("playing","ready","paused") and
+        {c["name"]: c for c in d["controls"]}["position"]["value"]>0.1' \
+    "$r" arrange "$work/p.ruedo" --do "0s play; 1s host tear-down; 2s host bring-back" --at 3s --json
+check "arrange with a word no host says" 2 'd["error"]["code"]=="usage" and "background" in str(d["error"])' \
+    "$r" arrange "$work/p.ruedo" --do "1s host gong" --json
 check "arrange before anything is open" 0 'd["state"]=="opening"' "$r" arrange "$work/p.ruedo" --at 1ms --json
 check "arrange presses what is not there" 1 'd["error"]["code"]=="not-found"' \
     "$r" arrange "$work/p.ruedo" --do "1s press gong" --json

@@ -83,7 +83,10 @@ with tempfile.TemporaryDirectory() as work:
     check("moves", soon(lambda: int(re.search(r"(\d+)>", get("Position")).group(1)) > 200_000))
     call(player + "Pause")
     check("pauses", status("Paused"))
-    call(player + "Seek", "700000")
+    was = int(re.search(r"(\d+)>", get("Position")).group(1))
+    sought = call(player + "Seek", "700000")
+    check("seeks", sought.returncode == 0 and
+          soon(lambda: int(re.search(r"(\d+)>", get("Position")).group(1)) >= was + 600_000))
     check("has a clip that can be gone through", "true" in get("CanSeek"))
     call("org.freedesktop.DBus.Properties.Set", "org.mpris.MediaPlayer2.Player", "Volume", "<0.4>")
     check("takes a volume", soon(lambda: "0.4" in get("Volume")))

@@ -66,7 +66,6 @@ TEST_CASE("the hoop of the app can be pressed, and the player does what its docu
     CHECK(b.phase(Phase::playing));
     // Said in sentences, found by what they speak of, and changed there.
     auto& sentences = b.window.sentences();
-    CHECK_FALSE(sentences.plain_text().contains("phone call"));
     sentences.search("phone call");
     CHECK(sentences.plain_text().contains("While a phone call lasts it pauses, and goes on after it."));
     CHECK(sentences.set_value("host call", "go-on"));
@@ -159,11 +158,10 @@ TEST_CASE("two runs lie on one chart, from a file or kept, and where they part i
     auto file = b.folder / "run.jsonl";
     done(b.panel().write(file));
     b.panel().keep();
-    CHECK(b.panel().said().startsWith("Like the kept run so far"));
+    CHECK(b.window.path().kept());
     b.window.player().reopen();
     b.window.player().take(b.window.project().document(), 0, b.folder.path);
     REQUIRE(b.phase(Phase::ready));
-    b.window.path().forget();
     play_through(true);
     REQUIRE(soon([&] { return b.window.path().difference().has_value(); }));
     INFO(b.panel().said().toStdString());
@@ -281,7 +279,7 @@ TEST_CASE("killed at fifty moments of editing, nothing older than five seconds i
             c.process.start(QCoreApplication::applicationFilePath(), {"[.edits]"});
         }
         for (auto& c : children) {
-            pass(static_cast<int>(random() % 400));
+            pass(static_cast<int>(random() % 700));
             c.process.kill();
             c.process.waitForFinished();
             std::map<long long, int> made;

@@ -24,6 +24,10 @@ void random_player(const PlayerDocument& d, PlayerSpec& p, std::mt19937& random)
     p.open_within = 1_s * static_cast<std::int64_t>(1 + random() % 600);
     p.give_up_after = 1_s * static_cast<std::int64_t>(random() % 9);
     p.at_end = static_cast<AtEnd>(random() % 6);
+    for (std::size_t row = 0; row < host_row_count; ++row)
+        if (auto deeds = host_rows()[row].deeds; random() % 3 == 0) p.host.deeds[row] = deeds[random() % deeds.size()];
+    for (auto r : {Remember::volume, Remember::place, Remember::captions})
+        if (random() % 3 == 0) p.remembered.push_back(r);
     p.volume = static_cast<double>(random() % 101) / 100, p.muted = random() % 2, p.speed = random() % 2 ? 1 : 1.5;
     p.picture.surround = random() % 2 ? "#17131A" : "#8a2436";
     p.picture.corner = static_cast<int>(random() % 2) * 12;

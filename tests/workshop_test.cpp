@@ -317,7 +317,8 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     // Changed: a copy is kept, which is its window’s own while that is there.
     shop.window.sentences().set_value("hide", "7");
     pass(1500);
-    CHECK_FALSE(Project::recovered().has_value());
+    auto left = Project::recovered();  // others may have left theirs
+    CHECK((!left || left->path != p.path()));
 }
 
 TEST_CASE("adding takes what is there, names what is not, and adds what opens of folders") {
@@ -624,7 +625,8 @@ TEST_CASE("nothing is cut off at 1280 x 800, and every button can be named") {
         for (auto* b : shop.window.findChildren<QPushButton*>()) {
             if (!b->isVisible()) continue;
             INFO(b->text().toStdString());
-            CHECK_FALSE(b->text().isEmpty());
+            // What is drawn round the ring has its words beside it, and a name.
+            CHECK_FALSE((b->text().isEmpty() && b->accessibleName().isEmpty()));
             CHECK(b->height() >= 24);
             CHECK(b->fontMetrics().horizontalAdvance(b->text()) <= b->width());
         }

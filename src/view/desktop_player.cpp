@@ -224,16 +224,19 @@ void DesktopPlayer::follow() {
         signal << QString(player_interface) << changed << QStringList();
         bus.send(signal);
     }
-    auto s = player().snapshot();
-    auto now = monotonic_now();
-    auto expected = position_ + (s.motion == Motion::moving ? scaled(now - looked_, s.rate) : Time{});
-    bool lap = s.loop.kind != Loop::Kind::none && s.position < expected;
-    if (looked_ > Time{} && std::abs((s.position - expected).ns) > 600'000'000 && !lap) {
+    // Where it went by more than time, the trace says so.
+    auto& controller = player().controller();
+    bool fresh = std::exchange(of_, &controller) != &controller, sought = fresh && looked_;
+    for (auto& e : controller.events(fresh ? 0 : seen_)) {
+        seen_ = e.n;
+        sought = sought || (looked_ && (e.name == "seek" || e.name == "looped"));
+    }
+    looked_ = true;
+    if (sought) {
         auto signal = QDBusMessage::createSignal(path, player_interface, "Seeked");
-        signal << microseconds(s.position);
+        signal << microseconds(controller.snapshot().position);
         bus.send(signal);
     }
-    position_ = s.position, looked_ = now;
     bool moves = false;
     for (std::size_t i = 0; i < screen_.count(); ++i) {
         auto one = screen_.player(i).snapshot();

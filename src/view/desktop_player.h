@@ -35,7 +35,9 @@ class DesktopPlayer : public QDBusVirtualObject {
     QString identity_, entry_, name_;
     QTimer timer_;
     QVariantMap told_;
-    Time position_{}, looked_{};
+    const Controller* of_ = nullptr;  ///< Whose events were seen, and how many.
+    std::uint64_t seen_ = 0;
+    bool looked_ = false;
     std::uint32_t cookie_ = 0;
     bool awake_ = false, asked_ = false;
 };

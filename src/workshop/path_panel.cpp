@@ -28,7 +28,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
     auto* menu = new QMenu(runs_);
     connect(menu, &QMenu::aboutToShow, menu, [this, menu] {
         menu->clear();
-        menu->addAction("Keep it, to compare what follows with", this, [this] { keep(); });
+        menu->addAction("Keep it, and begin another one beside it", this, [this] { keep(); });
         menu->addAction("Compare it with one from a file …", this, [this] {
             auto file =
                 QFileDialog::getOpenFileName(this, "A run to compare with", {}, "Runs (*.jsonl);;All files (*)");
@@ -58,6 +58,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
 void PathPanel::keep() {
     auto run = chart_->run();
     run.name = "the kept run";
+    chart_->forget();  // what comes now is another one
     chart_->compare(std::move(run), anchors()[anchor_]);
 }
 void PathPanel::let_go() { chart_->compare(std::nullopt); }

@@ -42,6 +42,21 @@ fs::path Project::copy_file() {
         lock->setStaleLockTime(0);
         if (lock->tryLock(0)) lock_ = std::move(lock), copy_path_ = file;
     }
+    // Where there are too many that nobody came back for, the oldest goes.
+    if (!lock_) {
+        std::vector<fs::path> left;
+        std::error_code ec;
+        for (auto& entry : fs::directory_iterator(copies_folder(), ec))
+            if (entry.path().extension() == ".json") left.push_back(entry.path());
+        std::sort(left.begin(), left.end(),
+                  [&](auto& a, auto& b) { return fs::last_write_time(a, ec) < fs::last_write_time(b, ec); });
+        for (auto& file : left) {
+            auto lock = std::make_unique<QLockFile>(QString::fromStdString(lock_of(file).string()));
+            lock->setStaleLockTime(0);
+            if (lock_ || !lock->tryLock(0)) continue;
+            lock_ = std::move(lock), copy_path_ = file;
+        }
+    }
     return copy_path_;
 }
 void Project::copy_soon() {

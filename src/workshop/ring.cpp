@@ -303,7 +303,8 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setBrush(Qt::NoBrush);
     g.drawEllipse(o, r + 53, r + 44);
     for (auto& p : hoop_) {
-        bool holds = p.row ? life_.holds[*p.row] : life_.place() == "in front";
+        // What the app was then is told by the events, not kept.
+        bool holds = !then_ && (p.row ? life_.holds[*p.row] : life_.place() == "in front");
         auto at = hoop_point(p.degrees);
         auto size = holds ? 18.0 : 11.0;
         g.setPen(Qt::NoPen);

@@ -47,8 +47,9 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     auto* head = new QHBoxLayout;
     head->addWidget(search_, 1), head->addWidget(text_button_);
     box->addLayout(head);
-    box->addWidget(text_);
+    box->addWidget(text_, 1000);
     box->addWidget(findings_, 1);
+    text_->setMinimumHeight(60), findings_->setMinimumHeight(60);
     findings_->setOpenLinks(false);
     connect(findings_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
         auto finding = static_cast<std::size_t>(url.path().toULong());
@@ -224,8 +225,11 @@ QString Sentences::html() const {
     bool control_told = player.control(project_.selected()) != nullptr;
     for (auto& p : told.paragraphs) {
         // What is seldom changed takes no room before it is asked for.
+        bool as_usual = p.id == "host" && std::none_of(told.words.begin(), told.words.end(), [](auto& w) {
+                            return w.changed && (w.key.startsWith("host ") || w.key == "remembers");
+                        });
         bool folded =
-            (p.id == "host" || (control_told && p.id != "control")) && !unfolded_.contains(p.id) && sought.isEmpty();
+            (as_usual || (control_told && p.id != "control")) && !unfolded_.contains(p.id) && sought.isEmpty();
         QStringList said;
         for (auto& s : p.told) {
             auto html = sentence(s);
@@ -266,7 +270,8 @@ void Sentences::show_text(bool shown) {
     if (shown && !as_text_) {
         as_text_ = new DocumentText(project_);
         auto* box = static_cast<QVBoxLayout*>(layout());
-        box->insertWidget(box->indexOf(text_) + 1, as_text_, 1);
+        box->insertWidget(box->indexOf(text_) + 1, as_text_, 1000);
+        as_text_->setMinimumHeight(60);
     }
     if (!as_text_) return;
     text_button_->setChecked(shown);
@@ -275,12 +280,15 @@ void Sentences::show_text(bool shown) {
     share_room();
 }
 
-/// The sentences take as much as they need, up to four fifths; the findings have the rest. With the text they have
-/// half.
+/// The sentences take as much as they need, as far as there is room; the findings have the
+/// rest, and up to two fifths. With the text they have half.
 void Sentences::share_room() {
     auto wanted = static_cast<int>(text_->document()->size().height()) + 6;
-    text_->setFixedHeight(
-        std::clamp(wanted, 60, std::max(60, height() * (as_text_ && as_text_->isVisibleTo(this) ? 45 : 80) / 100)));
+    bool halves = as_text_ && as_text_->isVisibleTo(this);
+    auto found =
+        std::clamp(static_cast<int>(findings_->document()->size().height()) + 6, 70, std::max(70, height() * 2 / 5));
+    auto most = std::max(60, halves ? height() * 45 / 100 : height() - search_->height() - 12 - found);
+    text_->setMaximumHeight(std::clamp(wanted, 60, most));
 }
 void Sentences::resizeEvent(QResizeEvent* e) {
     QWidget::resizeEvent(e);
@@ -466,7 +474,7 @@ void Sentences::tell_findings() {
                 .arg(c.ink.name());
     }
     body += "</body></html>";
-    if (body != std::exchange(told_findings_, body)) findings_->setHtml(body);
+    if (body != std::exchange(told_findings_, body)) findings_->setHtml(body), share_room();
 }
 
 }  // namespace ruedo

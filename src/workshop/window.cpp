@@ -20,6 +20,7 @@
 #include <QUrl>
 
 #include "view/look.h"
+#include "view/paint_player.h"
 #include "capture/camera.h"
 #include "workshop/adding.h"
 #include "workshop/arranging.h"
@@ -620,13 +621,20 @@ void WorkshopWindow::follow() {
         watch.history->add(s, wall);
         // Small, and not oftener than one can tell apart: drawing it anew is not free.
         if (pages_->currentIndex() == arrange && watch.history->wants_picture(wall) && player.width() > 0) {
-            QImage small(QSize(player.width(), player.height()).scaled(124, 104, Qt::KeepAspectRatio),
-                         QImage::Format_RGB16);
-            small.fill(Qt::black);
+            auto& session = player.session();
+            auto& whole = player.layout_now().whole;
+            QImage small(
+                QSize(std::max(1, whole.width), std::max(1, whole.height)).scaled(124, 104, Qt::KeepAspectRatio),
+                QImage::Format_RGB16);
+            auto little = [](const QImage& seen) {
+                return seen.isNull() ? seen : seen.scaled(124, 104, Qt::KeepAspectRatio);
+            };
             QPainter g(&small);
-            g.scale(static_cast<double>(small.width()) / player.width(),
-                    static_cast<double>(small.height()) / player.height());
-            player.render(&g, {}, {}, QWidget::DrawChildren);
+            g.scale(static_cast<double>(small.width()) / std::max(1, whole.width),
+                    static_cast<double>(small.height()) / std::max(1, whole.height));
+            paint_player(g, {whole.width, whole.height}, session.player(), player.layout_now(), session.context(),
+                         session.source(),
+                         {.picture = little(player.surface().still()), .poster = little(player.poster_now())});
             g.end();
             watch.history->add(std::move(small), wall);
         }
