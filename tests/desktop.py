@@ -52,6 +52,19 @@ with tempfile.TemporaryDirectory() as work:
     executable = json.loads(packed.stdout)["executable"]
     if not os.path.isabs(executable):
         executable = os.path.join(work, "app", executable)
+    # A sound server with two outputs, so that one can be pulled out.
+    os.environ.update(PULSE_RUNTIME_PATH=work + "/pulse", PULSE_SERVER=f"unix:{work}/pulse/native")
+    os.mkdir(work + "/pulse", 0o700)
+    pulse = subprocess.Popen(
+        ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--disable-shm=1", "--use-pid-file=no",
+         f"--load=module-native-protocol-unix auth-anonymous=1 socket={work}/pulse/native"],
+        stderr=subprocess.DEVNULL)
+    modules = {}
+    if soon(lambda: os.path.exists(work + "/pulse/native")):
+        for sink in ("headphones", "speakers"):
+            modules[sink] = run("pactl", "load-module", "module-null-sink", "sink_name=" + sink).stdout.strip()
+        run("pactl", "set-default-sink", "headphones")
+    check("has two outputs", all(modules.values()) and len(modules) == 2)
     monitor = subprocess.Popen(["dbus-monitor", "--session"], stdout=open(work + "/seen", "w"))
     time.sleep(0.5)
     app = subprocess.Popen([executable])
@@ -117,6 +130,13 @@ with tempfile.TemporaryDirectory() as work:
     check("and goes on after it", status("Playing"))
     twice = run(executable)
     check("a second start leaves it to the first", twice.returncode == 0 and len(names()) == 1)
+    if pulse:
+        status("Playing")
+        subprocess.run(["pactl", "set-default-sink", "speakers"])
+        time.sleep(3)
+        check("plays on in another output", status("Playing"))
+        subprocess.run(["pactl", "unload-module", modules["speakers"]])
+        check("pauses when what it is heard in is pulled out", status("Paused"))
     call("org.mpris.MediaPlayer2.Quit")
     check("quits", soon(lambda: app.poll() is not None) and app.returncode == 0)
     check("lets its name go", soon(lambda: not names()))
@@ -128,8 +148,8 @@ with tempfile.TemporaryDirectory() as work:
     check("remembers its place", soon(lambda: int(re.search(r"(\d+)>", get("Position")).group(1)) > 50_000))
     call("org.mpris.MediaPlayer2.Quit")
     app.wait(timeout=30)
-    monitor.terminate()
-    monitor.wait()
+    monitor.terminate(), pulse.terminate()
+    monitor.wait(), pulse.wait()
     seen = open(work + "/seen").read()
     check("asks that the screen stay awake while pictures move", "member=Inhibit" in seen)
     check("tells what changes", "PropertiesChanged" in seen and "PlaybackStatus" in seen)

@@ -575,7 +575,7 @@ TEST_CASE("a live manifest lists what is there by the server's clock, whatever o
     auto clip = opened_stream(host->address() + "live.mpd", {.best = true, .on_demand = true});
     CHECK((clip->info().live && !clip->info().duration_known));
     REQUIRE(clip->seekable());
-    CHECK((clip->seekable()->from.ns == 0 && clip->seekable()->to == 6_s));
+    CHECK((clip->seekable()->from.ns == 0 && clip->seekable()->to >= 6_s));
     auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     CHECK(demo::read_strip(render(value(reader->at(3_s)))) == 90);
     // Only the newest, where it says how far back one can go.

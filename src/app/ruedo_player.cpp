@@ -12,6 +12,7 @@
 
 #include "display.h"
 #include "headless.h"
+#include "playback/outputs.h"
 #include "player/remembering.h"
 #include "view/desktop_player.h"
 #include "view/host_watch.h"
@@ -88,6 +89,11 @@ int run(int argc, char** argv) {
     if (!desktop.take_name(QString::fromStdString(exe.string()))) return 0;  // it runs, and shows itself
     HostWatch watch(view, [&view](std::string_view word) {
         for (std::size_t i = 0; i < view.count(); ++i) view.player(i).host(word);
+    });
+    auto outputs = OutputWatch::start([&view](std::string_view word) {
+        QMetaObject::invokeMethod(&view, [&view, word = std::string(word)] {
+            for (std::size_t i = 0; i < view.count(); ++i) view.player(i).host(word);
+        });
     });
     view.show();
     auto kept = memory_file(document->app_name, exe);

@@ -58,6 +58,7 @@ void PlayerSession::turned(std::size_t index) {
     if (auto current = queue_->current(); current != controller_) {
         controller_ = std::move(current);
         born_ = queue_->made_at();
+        controller_->set_ducked(life_.heard(player().host));
         ask_for_what_is_shown();
         controller_->refresh();
     }
