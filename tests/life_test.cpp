@@ -4,6 +4,7 @@
 #include <QMenu>
 #include <QProcess>
 #include <QPushButton>
+#include <QRegularExpression>
 #include <QTest>
 #include <nlohmann/json.hpp>
 
@@ -104,7 +105,9 @@ TEST_CASE("pointing at the path shows the player as it was then, and nothing of 
     INFO(then.toStdString());
     CHECK(then.contains("paused"));
     CHECK((then.contains("pause") && !then.contains("seek 0:05")));
-    CHECK(then.contains(QString("%1 s").arg(paused_at.seconds(), 0, 'f', 3)));
+    auto said = QRegularExpression("position\\s+([0-9.]+) s").match(then);
+    REQUIRE(said.hasMatch());
+    CHECK(std::abs(said.captured(1).toDouble() - paused_at.seconds()) < 0.1);
     CHECK(b.window.ring().accessibleDescription().startsWith("paused"));
     CHECK(moment->pictures() >= 1);
     CHECK(!b.window.ring().call_button(machine::Input::play)->isEnabled());

@@ -18,6 +18,7 @@ struct Screen {
         view.show();
         view.take(d, "/");
         view.activateWindow();
+        (void)soon([&] { return view.isActiveWindow(); }, 5000);  // else keys would go nowhere
     }
     Phase phase(std::size_t i) { return view.player(i).snapshot().state.phase; }
     bool both(Phase first, Phase second) {
@@ -141,8 +142,15 @@ TEST_CASE("keys, full screen and leaving belong to the player that is meant") {
     REQUIRE(s.both(Phase::ready, Phase::ready));
     std::vector<std::size_t> active;
     s.view.on_active = [&](std::size_t i) { active.push_back(i); };
-    auto toggle = [&] { QTest::keyClick(&s.view, Qt::Key_Space, Qt::ControlModifier); };
+    auto toggle = [&] {
+        s.view.activateWindow();
+        CHECK(soon([&] { return s.view.isActiveWindow(); }, 5000));
+        QTest::keyClick(&s.view, Qt::Key_Space, Qt::ControlModifier);
+    };
     toggle();
+    INFO("active " << s.view.isActiveWindow() << ", phases " << static_cast<int>(s.phase(0)) << " "
+                   << static_cast<int>(s.phase(1)) << ", focus "
+                   << (QApplication::focusWidget() ? QApplication::focusWidget()->metaObject()->className() : "none"));
     CHECK(s.both(Phase::playing, Phase::ready));
     s.view.player(1).setFocus();
     CHECK(soon([&] { return active == std::vector<std::size_t>{1}; }));
