@@ -4,28 +4,13 @@
 
 #include <fmt/format.h>
 
-#include "stream/host.h"
-#include "stream/stream.h"
-#include "support.h"
+#include "streams.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
 using stream::Playlist;
 
 namespace {
-/// Made once: six seconds in three rungs and segments of a second, in both wraps, with a manifest.
-const LadderMade& made_ladder() {
-    static Folder folder;
-    static const auto made = [] {
-        LadderOptions o;
-        o.out = folder / "ladder";
-        o.rungs = *parse_rungs("96x54@90k,64x36@50k,48x28@30k");
-        o.segment = 1_s;
-        o.transport = o.dash = true;
-        return value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
-    }();
-    return made;
-}
 Playlist list_of(const fs::path& path) {
     auto bytes = bytes_of(path);
     return value(stream::parse_playlist(bytes, path.string()));

@@ -2,13 +2,10 @@
 // What is live: its edge, the way back to it, and what a stall took; and looking round a stream by its keyframes.
 #include <fmt/format.h>
 
-#include "convert/ladder.h"
 #include <nlohmann/json.hpp>
 
 #include "playback/properties.h"
-#include "stream/host.h"
-#include "stream/stream.h"
-#include "support.h"
+#include "streams.h"
 #include "timing.h"
 
 using namespace ruedo;
@@ -16,20 +13,8 @@ using namespace ruedo::test;
 using namespace ruedo::stream;
 
 namespace {
-/// Three rungs in segments of a second, with their keyframes in lists of their own.
-const fs::path& ladder_folder() {
-    static Folder folder;
-    static const auto made = [] {
-        LadderOptions o;
-        o.out = folder / "ladder";
-        o.rungs = *parse_rungs("96x54@90k,64x36@50k");
-        o.segment = 1_s;
-        o.transport = true;
-        (void)value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
-        return folder / "ladder";
-    }();
-    return made;
-}
+/// Segments of a second, with their keyframes in lists of their own.
+fs::path ladder_folder() { return made_ladder().path; }
 bool has(const std::vector<Event>& events, std::string_view name) {
     return std::any_of(events.begin(), events.end(), [&](auto& e) { return e.name == name; });
 }

@@ -113,6 +113,18 @@ TEST_CASE("sound goes on over the ends of fragments as if there were none") {
         }
 }
 
+TEST_CASE("the ticks of a clock that starts over are those nearest to where they are looked for") {
+    constexpr auto turn = std::int64_t{1} << 33;
+    std::mt19937_64 random(33);
+    for (int i = 0; i < 20'000; ++i) {
+        auto meant = static_cast<std::int64_t>(random() >> 20) - (std::int64_t{1} << 43);
+        auto near = meant + static_cast<std::int64_t>(random() % (turn - 2)) - turn / 2 + 1;
+        auto stamp = ((meant % turn) + turn) % turn;
+        CHECK(ticks_near(stamp, near) == meant);
+        CHECK(ticks_near(meant, near) == meant);
+    }
+}
+
 TEST_CASE("clusters of Matroska are segments as well") {
     auto bytes = bytes_of(tiny("tiny.webm"));
     Folder folder;

@@ -5,6 +5,7 @@
 
 #include <numeric>
 
+#include "convert/ladder.h"
 #include "stream/host.h"
 #include "stream/stream.h"
 #include "support.h"
@@ -53,4 +54,17 @@ inline std::shared_ptr<Clip> opened_stream(const std::string& address, const Str
     return value(open_clip(address, options));
 }
 
+/// Made once: six seconds in three rungs and segments of a second, in both wraps, with a manifest.
+inline const LadderMade& made_ladder() {
+    static Folder folder;
+    static const auto made = [] {
+        LadderOptions o;
+        o.out = folder / "ladder";
+        o.rungs = *parse_rungs("96x54@90k,64x36@50k,48x28@30k");
+        o.segment = 1_s;
+        o.transport = o.dash = true;
+        return value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
+    }();
+    return made;
+}
 }  // namespace ruedo::test

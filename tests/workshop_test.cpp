@@ -472,6 +472,8 @@ TEST_CASE("the ring's calls do what they say, and those that are not allowed say
     REQUIRE(shop.phase(Phase::playing));
     click(button(machine::Input::pause));
     REQUIRE(shop.phase(Phase::paused));
+    // What is offered is of the state the ring shows.
+    REQUIRE(soon([&] { return ring.shown().state.phase == Phase::paused; }));
     // A place and a number are chosen: half way, and one picture on, are offered first.
     auto choose = [&](machine::Input call, int action) {
         click(button(call));

@@ -320,8 +320,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
         }
     }
     auto all = scene::review_all(a.document, a.folder);
-    if (a.document.mount != Mount::room)
-        for (auto& f : review_contrast(a.document, a.folder)) all.push_back(std::move(f));
+    for (auto& f : review_contrast(a.document, a.folder)) all.push_back(std::move(f));
     for (auto& f : all)
         findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"why", f.why}, {"where", f.where}});
     auto& first = a.players.front().context.snapshot.state;

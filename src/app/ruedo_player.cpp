@@ -87,13 +87,9 @@ int run(int argc, char** argv) {
     DesktopPlayer desktop(view, QString::fromStdString(document->app_name),
                           QString::fromStdString(file_stem(document->app_name)));
     if (!desktop.take_name(QString::fromStdString(exe.string()))) return 0;  // it runs, and shows itself
-    HostWatch watch(view, [&view](std::string_view word) {
-        for (std::size_t i = 0; i < view.count(); ++i) view.player(i).host(word);
-    });
+    HostWatch watch(view, [&view](std::string_view word) { view.host(word); });
     auto outputs = OutputWatch::start([&view](std::string_view word) {
-        QMetaObject::invokeMethod(&view, [&view, word = std::string(word)] {
-            for (std::size_t i = 0; i < view.count(); ++i) view.player(i).host(word);
-        });
+        QMetaObject::invokeMethod(&view, [&view, word = std::string(word)] { view.host(word); });
     });
     view.show();
     auto kept = memory_file(document->app_name, exe);

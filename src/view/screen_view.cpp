@@ -214,6 +214,9 @@ void ScreenView::set_arranging(bool arranging) {
     arranging_ = arranging;
     for (auto& s : seats_) s.view->set_arranging(arranging);
 }
+void ScreenView::host(std::string_view word) {
+    for (auto& s : seats_) s.view->host(word);
+}
 void ScreenView::set_standalone() {
     standalone_ = true;
     share_keys();

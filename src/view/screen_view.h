@@ -35,6 +35,8 @@ class ScreenView : public QWidget {
     /// The room, while that is the mount.
     RoomView* room() const { return room_; }
     void set_arranging(bool arranging);
+    /// Something happened to the app round its players (see player/host_life.h).
+    void host(std::string_view word);
     /// In an app of its own.
     void set_standalone();
 

@@ -9,6 +9,8 @@
 
 #include "playback/properties.h"
 #include "view/look.h"
+#include "view/paint_player.h"
+#include "view/player_view.h"
 
 namespace ruedo {
 namespace {
@@ -32,6 +34,21 @@ bool is_call(const Event& e) {
     return e.name == "call" || e.name == "press" || e.name == "host" || e.name == "refused" || e.name == "ray";
 }
 }  // namespace
+
+QImage small_picture(PlayerView& player) {
+    constexpr QSize room(124, 104);
+    auto& session = player.session();
+    auto& layout = player.layout_now();
+    QSize whole(std::max(1, layout.whole.width), std::max(1, layout.whole.height));
+    QImage small(whole.scaled(room, Qt::KeepAspectRatio).expandedTo({1, 1}), QImage::Format_RGB16);
+    // What is drawn small is made small first, which costs next to nothing.
+    auto little = [&](const QImage& seen) { return seen.isNull() ? seen : seen.scaled(room, Qt::KeepAspectRatio); };
+    QPainter g(&small);
+    g.scale(static_cast<double>(small.width()) / whole.width(), static_cast<double>(small.height()) / whole.height());
+    paint_player(g, whole, session.player(), layout, session.context(), session.source(),
+                 {.picture = little(player.surface().still()), .poster = little(player.poster_now())});
+    return small;
+}
 
 MomentPanel::MomentPanel(QWidget* parent) : QWidget(parent) {
     auto* box = new QVBoxLayout(this);

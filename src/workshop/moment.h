@@ -8,6 +8,11 @@
 
 namespace ruedo {
 
+class PlayerView;
+
+/// A player as it looks now, small.
+QImage small_picture(PlayerView& player);
+
 class MomentPanel : public QWidget {
   public:
     explicit MomentPanel(QWidget* parent = nullptr);

@@ -81,7 +81,7 @@ void PathChart::forget() {
         if (graph(i) != kept_) graph(i)->data()->clear();
     for (auto* t : texts_) removeItem(t);
     texts_.clear();
-    events_.clear();
+    history_.forget();
     points_.clear();
     pointed_.reset(), difference_.reset(), last_ = {};
     if (on_point) on_point(std::nullopt);
@@ -96,7 +96,9 @@ void PathChart::forget() {
 
 void PathChart::sample(const Snapshot& s, Time wall_time) {
     double wall = wall_time.seconds();
+    history_.add(s, wall_time);
     last_ = s;
+    if (looks_for_difference_ && wall - looked_ >= 0.5) lay_beside();
     if (s.state.phase == Phase::empty || s.state.phase == Phase::opening) return;
     last_wall_ = wall;
     duration_ = std::max({1.0, s.duration.seconds(), s.live ? s.position.seconds() + 1 : 0.0});
@@ -150,8 +152,7 @@ void PathChart::follow() {
 }
 
 void PathChart::note(const Event& e) {
-    events_.push_back(e);
-    if (events_.size() > 300'000) events_.pop_front();
+    history_.add(e);
     double wall = e.wall.seconds();
     if (e.name == "call" || e.name == "ray" || e.name == "host")
         calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
@@ -190,11 +191,13 @@ void PathChart::note(const Event& e) {
         texts_.push_back(t);
         if (texts_.size() > 60) removeItem(texts_.front()), texts_.erase(texts_.begin());
     }
-    if (kept_run_) lay_beside();
+    // Where they part is found once; until then it is looked for now and then, since it takes all of both.
+    looks_for_difference_ = kept_run_ && !difference_;
 }
 
 Run PathChart::run() const {
-    Run run{"this run", {events_.begin(), events_.end()}, {}};
+    auto& events = history_.events();
+    Run run{"this run", {events.begin(), events.end()}, {}};
     auto time = [](double seconds) { return Time{static_cast<std::int64_t>(std::llround(seconds * 1e9))}; };
     for (auto it = shown_->data()->constBegin(); it != shown_->data()->constEnd(); ++it)
         run.path.push_back({time(it->key), time(it->value)});
@@ -204,20 +207,27 @@ Run PathChart::run() const {
 void PathChart::compare(std::optional<Run> kept, const Anchor& anchor) {
     kept_run_ = std::move(kept);
     anchor_ = &anchor;
+    shift_.reset(), kept_->data()->clear();
     lay_beside();
 }
 
 /// The kept run is moved along so that what both are aligned at lies at one place.
 void PathChart::lay_beside() {
-    kept_->data()->clear();
+    looks_for_difference_ = false, looked_ = last_wall_;
     difference_.reset();
+    std::optional<double> shift;
     if (kept_run_) {
         auto now = run();
         auto theirs = find_anchor(*kept_run_, *anchor_), ours = find_anchor(now, *anchor_);
-        auto by = theirs && ours ? (*ours - *theirs).seconds() : 0;
-        for (auto& p : kept_run_->path) kept_->addData(p.wall.seconds() + by, p.media.seconds());
+        shift = theirs && ours ? (*ours - *theirs).seconds() : 0;
         if (theirs && ours) difference_ = first_difference(*kept_run_, now, *anchor_);
         if (difference_) difference_->after += *ours;
+    }
+    if (shift != shift_) {
+        kept_->data()->clear();
+        for (auto& p : shift ? kept_run_->path : std::vector<Run::Point>{})
+            kept_->addData(p.wall.seconds() + *shift, p.media.seconds());
+        shift_ = shift;
     }
     if (on_difference) on_difference();
     replot(QCustomPlot::rpQueuedReplot);
@@ -239,10 +249,11 @@ void PathChart::point(std::optional<Time> wall) {
 /// To the next or the last thing that happened.
 void PathChart::step_event(int by) {
     auto from = pointed_.value_or(Time{static_cast<std::int64_t>(last_wall_ * 1e9)});
-    auto after = std::partition_point(events_.begin(), events_.end(), [&](auto& e) { return e.wall <= from; });
-    if (by > 0 && after != events_.end()) return point(after->wall);
-    while (by < 0 && after != events_.begin())
-        if (auto& e = *--after; e.wall < from) return point(e.wall);
+    auto& events = history_.events();
+    auto after = history_.events_by(from);
+    if (by > 0 && after < events.size()) return point(events[after].wall);
+    while (by < 0 && after > 0)
+        if (auto& e = events[--after]; e.wall < from) return point(e.wall);
 }
 
 /// Over the chart: the moment that is pointed at, where two runs part, keyframes on the media axis, and how much lies
@@ -299,7 +310,7 @@ std::size_t PathChart::made() const { return static_cast<std::size_t>(made_->dat
 
 QString PathChart::visible_events() const {
     QString lines;
-    for (auto& e : events_)
+    for (auto& e : history_.events())
         if (xAxis->range().contains(e.wall.seconds())) lines += QString::fromStdString(to_json(e).dump()) + "\n";
     return lines;
 }
@@ -352,8 +363,11 @@ void PathChart::mouseMoveEvent(QMouseEvent* e) {
     QCustomPlot::mouseMoveEvent(e);
     double wall = xAxis->pixelToCoord(e->pos().x());
     const Event* near = nullptr;
-    for (auto& event : events_)
-        if (!near || std::abs(event.wall.seconds() - wall) < std::abs(near->wall.seconds() - wall)) near = &event;
+    auto& events = history_.events();
+    auto by = history_.events_by(Time{static_cast<std::int64_t>(wall * 1e9)});
+    for (auto i = by > 0 ? by - 1 : 0; i <= by && i < events.size(); ++i)
+        if (!near || std::abs(events[i].wall.seconds() - wall) < std::abs(near->wall.seconds() - wall))
+            near = &events[i];
     auto at = shown_->data()->findBegin(wall);
     QString text;
     if (at != shown_->data()->end())

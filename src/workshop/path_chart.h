@@ -4,6 +4,7 @@
 #include <qcustomplot.h>
 
 #include "playback/runs.h"
+#include "workshop/history.h"
 
 namespace ruedo {
 
@@ -24,7 +25,9 @@ class PathChart : public QCustomPlot {
     std::function<void(std::optional<Time> wall)> on_point;
     void point(std::optional<Time> wall);
     std::optional<Time> pointed() const { return pointed_; }
-    /// All that was seen of this player, as a run.
+    /// All that was seen of this player ...
+    History& history() { return history_; }
+    /// ... and the same as a run.
     Run run() const;
     /// A run to lay beside it, aligned at something that happens in both; nothing to let go of it.
     void compare(std::optional<Run> kept, const Anchor& anchor = anchors().front());
@@ -49,11 +52,14 @@ class PathChart : public QCustomPlot {
     void step_event(int by);
     QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_, *drops_,
         *troubles_, *eased_, *kept_;
-    std::deque<Event> events_;
+    History history_;
     std::optional<Time> pointed_;
     std::optional<Run> kept_run_;
     const Anchor* anchor_ = &anchors().front();
     std::optional<Difference> difference_;
+    std::optional<double> shift_;  ///< By which the kept run lies moved along.
+    bool looks_for_difference_ = false;
+    double looked_ = 0;  ///< When it was looked for last.
     Snapshot last_;
     std::vector<QCPItemText*> texts_;
     std::vector<std::pair<double, double>> points_;

@@ -4,6 +4,9 @@
 #include <QDir>
 #include <QSettings>
 #include <QStandardPaths>
+#include <fmt/format.h>
+
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 namespace ruedo {
@@ -15,6 +18,24 @@ fs::path copies_folder() {
     return folder.toStdString();
 }
 fs::path lock_of(const fs::path& copy) { return copy.string() + ".lock"; }
+/// Nothing where the window whose copy it is is there.
+std::unique_ptr<QLockFile> lock(const fs::path& copy) {
+    auto lock = std::make_unique<QLockFile>(QString::fromStdString(lock_of(copy).string()));
+    lock->setStaleLockTime(0);
+    return lock->tryLock(0) ? std::move(lock) : nullptr;
+}
+/// Copies there are, the oldest first.
+std::vector<fs::path> copies() {
+    std::vector<fs::path> all;
+    std::error_code ec;
+    for (auto& entry : fs::directory_iterator(copies_folder(), ec)) {
+        auto& file = entry.path();
+        if (file.filename().string().starts_with("unsaved") && file.extension() == ".json") all.push_back(file);
+    }
+    std::sort(all.begin(), all.end(),
+              [&](auto& one, auto& other) { return fs::last_write_time(one, ec) < fs::last_write_time(other, ec); });
+    return all;
+}
 constexpr int most_windows = 64;
 /// A change is copied no later than this, however fast others follow it.
 constexpr int copy_after_ms = 1000;
@@ -34,29 +55,16 @@ Project::Project(QObject* parent) : QObject(parent) {
 
 /// Each window keeps a copy of its own; whoever holds its lock is alive.
 fs::path Project::copy_file() {
-    for (int n = 0; !lock_ && n < most_windows; ++n) {
-        auto file = copies_folder() / ("unsaved-" + std::to_string(n) + ".json");
-        // What someone left behind is theirs until it has been looked at.
-        if (std::error_code ec; fs::exists(file, ec)) continue;
-        auto lock = std::make_unique<QLockFile>(QString::fromStdString(lock_of(file).string()));
-        lock->setStaleLockTime(0);
-        if (lock->tryLock(0)) lock_ = std::move(lock), copy_path_ = file;
-    }
+    std::error_code ec;
+    auto take = [&](const fs::path& file) {
+        if (!lock_ && (lock_ = lock(file))) copy_path_ = file;
+    };
+    // What someone left behind is theirs until it has been looked at.
+    for (int n = 0; !lock_ && n < most_windows; ++n)
+        if (auto file = copies_folder() / fmt::format("unsaved-{}.json", n); !fs::exists(file, ec)) take(file);
     // Where there are too many that nobody came back for, the oldest goes.
-    if (!lock_) {
-        std::vector<fs::path> left;
-        std::error_code ec;
-        for (auto& entry : fs::directory_iterator(copies_folder(), ec))
-            if (entry.path().extension() == ".json") left.push_back(entry.path());
-        std::sort(left.begin(), left.end(),
-                  [&](auto& a, auto& b) { return fs::last_write_time(a, ec) < fs::last_write_time(b, ec); });
-        for (auto& file : left) {
-            auto lock = std::make_unique<QLockFile>(QString::fromStdString(lock_of(file).string()));
-            lock->setStaleLockTime(0);
-            if (lock_ || !lock->tryLock(0)) continue;
-            lock_ = std::move(lock), copy_path_ = file;
-        }
-    }
+    if (!lock_)
+        for (auto& file : copies()) take(file);
     return copy_path_;
 }
 void Project::copy_soon() {
@@ -229,25 +237,16 @@ void Project::forget_recovery() {
     if (!copy_path_.empty()) fs::remove(copy_path_, ec);
 }
 std::optional<Project::Recovered> Project::recovered() {
-    std::optional<Recovered> newest;
-    fs::file_time_type when{};
-    std::error_code ec;
-    for (auto& entry : fs::directory_iterator(copies_folder(), ec)) {
-        auto& file = entry.path();
-        if (!file.filename().string().starts_with("unsaved") || file.extension() != ".json") continue;
-        QLockFile lock(QString::fromStdString(lock_of(file).string()));
-        lock.setStaleLockTime(0);
-        if (!lock.tryLock(0)) continue;  // its window is there
-        auto bytes = read_file(file);
+    auto all = copies();
+    for (auto file = all.rbegin(); file != all.rend(); ++file) {
+        if (!lock(*file)) continue;
+        auto bytes = read_file(*file);
         auto j = bytes ? nlohmann::json::parse(bytes->begin(), bytes->end(), nullptr, false) : nlohmann::json();
         if (!j.is_object() || !j.contains("document") || !j.contains("path") || !j["path"].is_string()) continue;
-        auto document = document_from_json(j["document"], "unsaved work");
-        auto written = fs::last_write_time(file, ec);
-        if (!document || (newest && written <= when)) continue;
-        newest = Recovered{*document, j["path"].get<std::string>(), file};
-        when = written;
+        if (auto document = document_from_json(j["document"], "unsaved work"))
+            return Recovered{*document, j["path"].get<std::string>(), *file};
     }
-    return newest;
+    return std::nullopt;
 }
 void Project::recover(const Recovered& r) {
     PlayerDocument base;

@@ -50,6 +50,26 @@ QColor colour_of(Phase p) {
             return c.soft;
     }
 }
+/// Every way from one phase to another.
+struct Change {
+    Phase from;
+    Input by;
+    Phase to;
+    auto operator<=>(const Change&) const = default;
+};
+const std::set<Change>& all_changes() {
+    static const auto all = [] {
+        std::set<Change> list;
+        for (auto state : machine::reachable_states())
+            for (std::size_t i = 0; i < machine::input_count; ++i) {
+                auto by = static_cast<Input>(i);
+                if (auto to = machine::step(state, by).state.phase; to != state.phase)
+                    list.insert({state.phase, by, to});
+            }
+        return list;
+    }();
+    return all;
+}
 }  // namespace
 
 Ring::Ring(QWidget* parent) : QWidget(parent) {
@@ -66,13 +86,18 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         });
         calls_[i] = b;
     }
-    for (auto p : order) {
+    // What is drawn can be pressed where it is drawn.
+    auto over = [this](const QString& name, const QString& tip) {
         auto* b = new QPushButton(this);
         b->setFlat(true);
         b->setStyleSheet("QPushButton{background:transparent;border:none;padding:0;}");
         b->setCursor(Qt::PointingHandCursor);
-        b->setAccessibleName(QString("State %1").arg(text(machine::name(p))));
-        b->setToolTip(ways(p));
+        b->setAccessibleName(name);
+        b->setToolTip(tip);
+        return b;
+    };
+    for (auto p : order) {
+        auto* b = over(QString("State %1").arg(text(machine::name(p))), ways(p));
         connect(b, &QPushButton::clicked, this, [this, p] {
             told_ = told_ == p ? std::nullopt : std::optional(p);
             if (told_) QToolTip::showText(mapToGlobal(place(p, radius()).toPoint()), ways(p), this, {}, 20000);
@@ -81,15 +106,11 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         states_[static_cast<std::size_t>(p)] = b;
     }
     // Places of the hoop lie where no state has its name.
-    auto add = [this](std::optional<std::size_t> row, double degrees) {
-        auto* b = new QPushButton(this);
-        b->setFlat(true);
-        b->setStyleSheet("QPushButton{background:transparent;border:none;padding:0;}");
-        b->setCursor(Qt::PointingHandCursor);
+    auto add = [&](std::optional<std::size_t> row, double degrees) {
         auto words = row ? text(host_rows()[*row].hoop) : QString("in front");
-        b->setAccessibleName("The app is " + words);
-        b->setToolTip(row ? QString("The app is %1: %2").arg(words, text(host_rows()[*row].meaning))
-                          : QString("The app is in front, and everything is as it should be"));
+        auto* b =
+            over("The app is " + words, row ? QString("The app is %1: %2").arg(words, text(host_rows()[*row].meaning))
+                                            : QString("The app is in front, and everything is as it should be"));
         connect(b, &QPushButton::clicked, this, [this, n = hoop_.size()] { press_hoop(hoop_[n]); });
         hoop_.push_back({row, degrees, b});
     };
@@ -120,14 +141,10 @@ QPushButton* Ring::state_button(Phase phase) const { return states_.at(static_ca
 
 QString Ring::ways(Phase phase) {
     std::map<std::string_view, std::set<std::string_view>> in, out;
-    for (auto state : machine::reachable_states())
-        for (std::size_t i = 0; i < machine::input_count; ++i) {
-            auto input = static_cast<Input>(i);
-            auto after = machine::step(state, input).state.phase;
-            if (after == state.phase) continue;
-            if (after == phase) in[machine::name(input)].insert(machine::name(state.phase));
-            if (state.phase == phase) out[machine::name(input)].insert(machine::name(after));
-        }
+    for (auto& [from, input, to] : all_changes()) {
+        if (to == phase) in[machine::name(input)].insert(machine::name(from));
+        if (from == phase) out[machine::name(input)].insert(machine::name(to));
+    }
     auto told = [](auto& ways, const char* joined) {
         QStringList all;
         for (auto& [input, phases] : ways) {
@@ -344,16 +361,13 @@ void Ring::paintEvent(QPaintEvent*) {
         g.drawPath(p);
     }
     // The ways into and out of the state that was pressed.
-    if (told_) {
-        for (auto state : machine::reachable_states())
-            for (std::size_t i = 0; i < machine::input_count; ++i) {
-                auto after = machine::step(state, static_cast<Input>(i)).state.phase;
-                bool in = after == *told_, out = state.phase == *told_;
-                if (after == state.phase || !(in || out)) continue;
-                g.setPen(QPen(in ? c.teal : c.ochre, 1.6, in ? Qt::SolidLine : Qt::DashLine));
-                g.drawLine(place(state.phase, r - 8), place(after, r - 8));
-            }
-    }
+    if (told_)
+        for (auto& [from, input, to] : all_changes()) {
+            bool in = to == *told_;
+            if (!in && from != *told_) continue;
+            g.setPen(QPen(in ? c.teal : c.ochre, 1.6, in ? Qt::SolidLine : Qt::DashLine));
+            g.drawLine(place(from, r - 8), place(to, r - 8));
+        }
     // States round it.
     g.setFont(look::font(look::Size::small));
     for (auto p : order) {

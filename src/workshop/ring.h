@@ -38,6 +38,7 @@ class Ring : public QWidget {
     static std::optional<Phase> phase_of(std::string_view name);
     void forget();
     QSize minimumSizeHint() const override { return {300, 258}; }
+    const Snapshot& shown() const { return snapshot_; }
     /// How often each change of state was seen, for tests.
     int taken(Phase from, Phase to) const;
     QPushButton* hoop_button(std::string_view place) const;

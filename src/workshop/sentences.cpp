@@ -416,7 +416,6 @@ void Sentences::review_later() {
         tell_findings();
     });
     // What needs pictures takes longer, and comes when it is there.
-    if (project_.document().mount == Mount::room) return unreadable_.clear();
     auto look = [document = project_.document(), folder = project_.folder(),
                  kept = sampled_](const std::atomic<bool>& cancel) {
         return review_contrast(document, folder, [&](const std::string& source) {

@@ -13,14 +13,12 @@
 #include <QMenu>
 #include <QMessageBox>
 #include <QMimeData>
-#include <QPainter>
 #include <QProcess>
 #include <QPushButton>
 #include <QShortcut>
 #include <QUrl>
 
 #include "view/look.h"
-#include "view/paint_player.h"
 #include "capture/camera.h"
 #include "workshop/adding.h"
 #include "workshop/arranging.h"
@@ -154,7 +152,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     screen_->on_active = [this](std::size_t player) { project_.select_player(player), show_selected(); };
     screen_->on_event = [this](std::size_t player, const Event& e) {
         auto& watch = watch_of(screen_->player(player));
-        watch.ring->note(e), watch.path->note(e), watch.history->add(e);
+        watch.ring->note(e), watch.path->note(e);
     };
     screen_->on_renewed = [this](PlayerView& player) { watch_of(player).forget(); };
     screen_->on_turned = [this](std::size_t player, std::size_t) {
@@ -458,12 +456,12 @@ void WorkshopWindow::show_step(int step) {
     steps_[step]->setChecked(true);
 }
 
-void WorkshopWindow::Watch::forget() const { history->forget(), ring->forget(), path->forget(); }
+void WorkshopWindow::Watch::forget() const { ring->forget(), path->forget(); }
 
 WorkshopWindow::Watch& WorkshopWindow::watch_of(PlayerView& player) {
     auto& watch = watches_[&player];
     if (watch.ring) return watch;
-    watch = {new Ring, new PathPanel, nullptr, std::make_shared<History>()};
+    watch = {new Ring, new PathPanel, nullptr};
     watch.path = &watch.panel->chart();
     watch.path->on_point = [this, p = &player](auto wall) { show_moment(*p, wall); };
     watch.ring->on_call = [this](Input input) { call(input); };
@@ -471,11 +469,8 @@ WorkshopWindow::Watch& WorkshopWindow::watch_of(PlayerView& player) {
     watch.ring->on_step = [p = &player](int by) { p->controller().step(by); };
     // The app is round all of its players.
     watch.ring->on_host = [this](std::string_view word) {
-        for (std::size_t i = 0; i < screen_->count(); ++i) {
-            auto& one = screen_->player(i);
-            one.host(word);
-            watch_of(one).ring->follow_host(one.session().life());
-        }
+        screen_->host(word);
+        follow();
     };
     rings_->addWidget(watch.ring), paths_->addWidget(watch.panel);
     return watch;
@@ -491,19 +486,20 @@ void WorkshopWindow::show_moment(PlayerView& of, std::optional<Time> wall) {
     auto it = watches_.find(&of);
     if (it == watches_.end() || !it->second.ring) return;
     auto& watch = it->second;
-    auto* then = wall ? watch.history->at(*wall) : nullptr;
+    auto& history = watch.path->history();
+    auto* then = wall ? history.at(*wall) : nullptr;
     std::optional<Ring::Then> shown;
     if (then) {
         shown = Ring::Then{*then, of.born() + *wall, *wall, {}};
         auto last = Phase::empty;
-        for (std::size_t i = 0, by = watch.history->events_by(*wall); i < by; ++i)
-            if (auto& e = watch.history->events()[i]; e.name == "state")
+        for (std::size_t i = 0, by = history.events_by(*wall); i < by; ++i)
+            if (auto& e = history.events()[i]; e.name == "state")
                 if (auto phase = Ring::phase_of(e.detail); phase && *phase != last)
                     shown->changes.emplace_back(last, *phase), last = *phase;
     }
     watch.ring->show_then(std::move(shown));
     if (&of != &player()) return;
-    if (then) moment_->show_moment(*watch.history, *wall);
+    if (then) moment_->show_moment(history, *wall);
     trays_->setCurrentIndex(then ? 1 : 0);
 }
 
@@ -618,26 +614,9 @@ void WorkshopWindow::follow() {
         watch.ring->follow_host(player.session().life());
         auto wall = monotonic_now() - player.born();
         watch.path->sample(s, wall);
-        watch.history->add(s, wall);
-        // Small, and not oftener than one can tell apart: drawing it anew is not free.
-        if (pages_->currentIndex() == arrange && watch.history->wants_picture(wall) && player.width() > 0) {
-            auto& session = player.session();
-            auto& whole = player.layout_now().whole;
-            QImage small(
-                QSize(std::max(1, whole.width), std::max(1, whole.height)).scaled(124, 104, Qt::KeepAspectRatio),
-                QImage::Format_RGB16);
-            auto little = [](const QImage& seen) {
-                return seen.isNull() ? seen : seen.scaled(124, 104, Qt::KeepAspectRatio);
-            };
-            QPainter g(&small);
-            g.scale(static_cast<double>(small.width()) / std::max(1, whole.width),
-                    static_cast<double>(small.height()) / std::max(1, whole.height));
-            paint_player(g, {whole.width, whole.height}, session.player(), player.layout_now(), session.context(),
-                         session.source(),
-                         {.picture = little(player.surface().still()), .poster = little(player.poster_now())});
-            g.end();
-            watch.history->add(std::move(small), wall);
-        }
+        // Not oftener than one can tell apart: drawing it anew is not free.
+        if (auto& history = watch.path->history(); pages_->currentIndex() == arrange && history.wants_picture(wall))
+            history.add(small_picture(player), wall);
     }
 }
 

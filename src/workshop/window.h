@@ -20,7 +20,6 @@ class Playthrough;
 class FactsPanel;
 class MountView;
 class PackPage;
-class History;
 class MomentPanel;
 class PathChart;
 class PathPanel;
@@ -77,7 +76,6 @@ class WorkshopWindow : public QMainWindow {
         Ring* ring = nullptr;
         PathPanel* panel = nullptr;
         PathChart* path = nullptr;
-        std::shared_ptr<History> history;
         void forget() const;
     };
     Watch& watch() { return watch_of(player()); }

@@ -169,22 +169,19 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     return clip;
 }
 
+std::int64_t ticks_near(std::int64_t ticks, std::int64_t near) {
+    constexpr auto turn = std::int64_t{1} << 33;
+    return near + (((ticks - near + turn / 2) % turn + turn) % turn - turn / 2);
+}
+
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     Bytes head(2048);
     TRY(auto got, source->read_at(0, head));
     head.resize(got);
     if (is_isobmff(head)) return isobmff::open_segment(std::move(source), timeline);
     if (mpegts::probe(head)) return mpegts::open_segment(std::move(source), timeline);
-    TRY(auto clip, open_clip(std::move(source)));
-    // The tag before sound without a container counts on the clock of a transport stream, which starts over.
-    auto& info = ClipAccess::info(*clip);
-    if (info.zero && timeline && (info.container == "adts" || info.container == "mp3" || info.container == "mp2")) {
-        constexpr auto turn = std::int64_t{1} << 33;
-        auto ticks = time_to_ticks(*info.zero - timeline->zero - timeline->near, 90000);
-        ticks = ((ticks + turn / 2) % turn + turn) % turn - turn / 2;
-        info.zero = timeline->zero + timeline->near + ticks_to_time(ticks, 1, 90000);
-    }
-    return clip;
+    if (elementary::probe(head)) return elementary::open_segment(std::move(source), timeline);
+    return open_clip(std::move(source));
 }
 
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamOptions& options) {

@@ -22,6 +22,8 @@ Result<std::unique_ptr<Clip>> open_clip(const std::string& source,
 struct Timeline {
     Time zero{}, near{};
 };
+/// Of a clock of 33 bits at 90 kHz, which starts over every 26.5 hours: the ticks that are meant near `near`.
+std::int64_t ticks_near(std::int64_t ticks, std::int64_t near);
 /// One segment of a stream, with what has to go in front of it. Where its container has no clock, or `timeline` is not
 /// given, its own first sample is at 0 (see `ClipInfo::zero`).
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline = {});
@@ -159,6 +161,7 @@ Result<std::unique_ptr<Clip>> open_program(std::shared_ptr<ByteSource> source);
 namespace elementary {
 bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline);
 Result<std::unique_ptr<Clip>> open_flac(std::shared_ptr<ByteSource> source);
 }  // namespace elementary
 

@@ -255,7 +255,7 @@ void Controller::Engine::reset_source() {
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
-    hurry_ = 1, behind_wanted_.reset();
+    no_hurry();
     cut_.reset(), sound_track_end_.reset();
     choices_.reset(), cues_.reset(), picture_times_.reset();
     text_track_ = 0;
@@ -372,8 +372,7 @@ void Controller::Engine::opened(Result<Playable> result) {
 void Controller::Engine::begin_seek() {
     auto wanted = wanted_.value_or(Wanted{fold(media_now()), SeekMode::exact, 0, now()});
     wanted_.reset();
-    behind_wanted_.reset(), hurry_ = 1;
-    clock_.set_rate(rate_, now());
+    no_hurry();
     seeking_for_ = wanted;
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
     // A step forward may already be decoded.
@@ -477,7 +476,7 @@ void Controller::Engine::halt() {
     bool was_running = clock_.running();
     armed_ = false;
     clock_.hold(at);
-    if (state_.intent == Intent::hold) behind_wanted_.reset(), hurry_ = 1, clock_.set_rate(rate_, now());
+    if (state_.intent == Intent::hold) no_hurry();
     want_run_ = false;
     if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));

@@ -126,6 +126,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void look_at_converter();
     void look_at_news();
     void catch_up(Time now);
+    void no_hurry();
     void measure_buffer();
     void list_choices();
     void find_pictures();

@@ -350,6 +350,12 @@ void Controller::Engine::look_at_news() {
     for (auto& n : clip_->news()) note(n.name, n.detail);
 }
 
+/// Whoever moves it, or holds it, wants it to be where it is then: nothing is made up for any more.
+void Controller::Engine::no_hurry() {
+    behind_wanted_.reset(), hurry_ = 1;
+    clock_.set_rate(rate_, now());
+}
+
 /// What stalls took from a live one is made up for, until it is as near to its edge as it was.
 void Controller::Engine::catch_up(Time t) {
     constexpr double hurried = 1.05;

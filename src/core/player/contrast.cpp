@@ -77,6 +77,7 @@ std::vector<Image> sampled_pictures(const std::string& source) {
 std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std::filesystem::path& folder,
                                              const PicturesOf& pictures) {
     std::vector<DocumentFinding> found;
+    if (d.mount == Mount::room) return found;  // what is small there is the room’s own affair
     auto mount = shape_of(d.mount, d.mount_width, d.mount_height);
     std::map<std::size_t, std::vector<Image>> seen;
     for (std::size_t p = 0; p < d.players.size(); ++p) {

@@ -286,28 +286,6 @@ ScreenSpec screen_from(const json& j, const std::string& at) {
     return s;
 }
 
-json host_json(const HostSpec& s) {
-    json j = json::object();
-    for (std::size_t i = 0; i < host_row_count; ++i)
-        if (s.deeds[i]) j[std::string(host_rows()[i].name)] = deed_name(*s.deeds[i]);
-    return with(std::move(j), s.extra);
-}
-HostSpec host_from(const json& j, const std::string& at) {
-    HostSpec s;
-    members(j, at, &s.extra, [&](auto& k, auto& v, auto p) {
-        auto rows = host_rows();
-        auto row = std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == k; });
-        if (row == rows.end()) return false;
-        std::string names;
-        for (auto deed : row->deeds) {
-            if (v == deed_name(deed)) return s.deeds[static_cast<std::size_t>(row - rows.begin())] = deed, true;
-            names += fmt::format("{}“{}”", names.empty() ? "" : ", ", deed_name(deed));
-        }
-        throw Mistake{p, "must be one of " + names};
-    });
-    return s;
-}
-
 json player_json(const PlayerSpec& player) {
     json bars = json::array(), controls = json::array();
     for (auto& b : player.bars) bars.push_back(bar_json(b));

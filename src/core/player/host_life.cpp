@@ -6,6 +6,8 @@
 #include <algorithm>
 #include <utility>
 
+#include "player/reading.h"
+
 namespace ruedo {
 namespace {
 struct DeedWords {
@@ -142,6 +144,30 @@ HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, 
 }
 
 void user_acts(HostLife& life) { life.owes_playing = false; }
+
+namespace reading {
+json host_json(const HostSpec& s) {
+    json j = json::object();
+    for (std::size_t i = 0; i < host_row_count; ++i)
+        if (s.deeds[i]) j[std::string(host_rows()[i].name)] = deed_name(*s.deeds[i]);
+    return with(std::move(j), s.extra);
+}
+HostSpec host_from(const json& j, const std::string& at) {
+    HostSpec s;
+    members(j, at, &s.extra, [&](auto& k, auto& v, auto p) {
+        auto rows = host_rows();
+        auto row = std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == k; });
+        if (row == rows.end()) return false;
+        std::string names;
+        for (auto deed : row->deeds) {
+            if (v == deed_name(deed)) return s.deeds[static_cast<std::size_t>(row - rows.begin())] = deed, true;
+            names += fmt::format("{}“{}”", names.empty() ? "" : ", ", deed_name(deed));
+        }
+        throw Mistake{p, "must be one of " + names};
+    });
+    return s;
+}
+}  // namespace reading
 
 std::string host_page() {
     std::string page =

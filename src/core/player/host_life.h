@@ -3,6 +3,7 @@
 // documents, sentences, the ring’s hoop, scripts and docs/host.md are made. Pure: no clock, no I/O.
 #pragma once
 #include <array>
+#include <nlohmann/json_fwd.hpp>
 #include <optional>
 #include <span>
 #include <string>
@@ -67,5 +68,11 @@ void user_acts(HostLife& life);
 
 /// The page of the documentation.
 std::string host_page();
+
+namespace reading {
+// As JSON; reading throws a `Mistake`.
+nlohmann::json host_json(const HostSpec& spec);
+HostSpec host_from(const nlohmann::json& j, const std::string& at);
+}  // namespace reading
 
 }  // namespace ruedo

@@ -169,12 +169,7 @@ class CaptionReader final : public TrackReader {
                 local = parse_time(stated).value_or(Time{});
             }
         }
-        // Of a clock of 33 bits the turn is meant that is nearest to where the segment lies.
-        constexpr std::int64_t wrap = std::int64_t{1} << 33;
-        auto from_zero = (ticks - time_to_ticks(zero, 90000)) % wrap;
-        auto near = time_to_ticks(piece_->segment.start, 90000);
-        while (from_zero < near - wrap / 2) from_zero += wrap;
-        while (from_zero > near + wrap / 2) from_zero -= wrap;
+        auto from_zero = ticks_near(ticks - time_to_ticks(zero, 90000), time_to_ticks(piece_->segment.start, 90000));
         return ticks_to_time(from_zero, 1, 90000) - local;
     }
     std::shared_ptr<Supply> supply_;

@@ -215,6 +215,12 @@ class FramedClip final : public Clip {
         info_.tracks.push_back(std::move(t));
         return {};
     }
+    /// Its tag counts on the clock of a transport stream (RFC 8216 clause 3.4).
+    void count_from(const Timeline& timeline) {
+        if (!info_.zero) return;
+        auto ticks = time_to_ticks(*info_.zero - timeline.zero, 90000);
+        info_.zero = timeline.zero + ticks_to_time(ticks_near(ticks, time_to_ticks(timeline.near, 90000)), 1, 90000);
+    }
     std::unique_ptr<TrackReader> reader(std::uint64_t) override { return frame_reader(index_, delay_, adts_); }
 
   private:
@@ -237,6 +243,13 @@ bool probe(ByteView head) {
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<FramedClip>();
     TRY_DO(clip->open(std::move(source)));
+    return clip;
+}
+
+Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
+    auto clip = std::make_unique<FramedClip>();
+    TRY_DO(clip->open(std::move(source)));
+    if (timeline) clip->count_from(*timeline);
     return clip;
 }
 

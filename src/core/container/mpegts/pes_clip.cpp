@@ -32,7 +32,7 @@ std::unique_ptr<PesSource> Shared::packets(const Stream& s) const {
 std::int64_t Shared::ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const {
     auto d = (stamp - base) & (wrap - 1);
     if (d >= wrap / 2) d -= wrap;
-    if (near) d += (*near - d + (*near > d ? wrap / 2 : -wrap / 2)) / wrap * wrap;
+    if (near) d = ticks_near(d, *near);
     auto part = std::upper_bound(s.joins.begin(), s.joins.end(), offset) - s.joins.begin();
     return d + (part > 0 ? shifts[static_cast<std::size_t>(part) - 1] : 0);
 }

@@ -1,0 +1,193 @@
+// SPDX-License-Identifier: Apache-2.0
+// What can be wrong with a control, and with several of them.
+#include "player/reviewed.h"
+
+namespace ruedo::reviewed {
+namespace {
+
+Fix as_its_kind_does(const Player& p, std::size_t i) {
+    return mend_control(p, i, "Let it appear as its kind does", [](ControlSpec& s) { s.settings.when.clear(); });
+}
+/// What a condition of it says, where both can be read.
+struct Conditions {
+    Condition when, usable;
+};
+std::optional<Conditions> conditions_of(const ControlSpec& c) {
+    auto when = Condition::parse(c.settings.when), usable = Condition::parse(c.settings.usable);
+    return when && usable ? std::optional(Conditions{*when, *usable}) : std::nullopt;
+}
+void never_seen(R r) {
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        if (auto is = conditions_of(c); is && !is->when.possible())
+            r.note(fmt::format("{} never appears: “{}” is never so.", p.named(c), is->when.text()),
+                   control_at(p, i, "when"), as_its_kind_does(p, i));
+    });
+}
+void never_usable(R r) {
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        auto is = conditions_of(c);
+        if (!is || !is->when.possible() || is->when.goes_with(is->usable)) return;
+        auto sentence = is->usable.possible()
+                            ? fmt::format(
+                                  "{} can be used only while it is not to be seen: “{}” and “{}” are never so "
+                                  "together.",
+                                  p.named(c), is->when.text(), is->usable.text())
+                            : fmt::format("{} can never be used: “{}” is never so.", p.named(c), is->usable.text());
+        r.note(std::move(sentence), control_at(p, i, "usable"),
+               mend_control(p, i, "Let it be used whenever it can do something",
+                            [](ControlSpec& s) { s.settings.usable.clear(); }));
+    });
+}
+void says_nothing(R r) {
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        if (Player::among(c, {"words"}) && c.settings.words.empty())
+            r.note(fmt::format("{} says nothing.", p.named(c)), control_at(p, i), take_away(p, i));
+    });
+}
+/// No layout lays one over another; what can meet is two that do the same.
+void in_one_place(R r) {
+    each_player(r, [&](const Player& p) {
+        auto& all = p.spec.controls;
+        for (std::size_t a = 0; a < all.size(); ++a)
+            for (std::size_t b = a + 1; b < all.size(); ++b) {
+                auto &x = all[a], &y = all[b];
+                if (x.kind != y.kind || x.slot != y.slot || !x.kind->takes_input()) continue;
+                if (x.settings.by != y.settings.by || x.settings.frames != y.settings.frames ||
+                    x.settings.speeds != y.settings.speeds)
+                    continue;
+                auto one = Condition::parse(x.settings.when), other = Condition::parse(y.settings.when);
+                if (!one || !other || !one->goes_with(*other)) continue;
+                r.note(fmt::format("{} and {} do the same in one place.", p.named(x), p.named(y)),
+                       control_at(p, b, "slot"), take_away(p, b));
+                return;
+            }
+    });
+}
+void press_small(R r) {
+    auto touch = shape_of(r.document.mount).touch;
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        int least = touch ? 44 : 24;
+        if (c.kind->takes_input() && c.settings.size > 0 && c.settings.size < least)
+            r.note(fmt::format("{} is {} pixels high; {} needs {}.", p.named(c), c.settings.size,
+                               touch ? "a finger" : "a pointer", least),
+                   control_at(p, i, "size"),
+                   mend_control(p, i, fmt::format("Make it {} pixels high", least),
+                                [least](ControlSpec& s) { s.settings.size = least; }));
+    });
+}
+void not_by_keyboard(R r) {
+    // Whatever has the focus counts as touched, so what shows only while nobody touches is gone by then.
+    static const auto touched = *Condition::parse("not no touch for 0.1 s");
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        auto when = Condition::parse(c.settings.when);
+        if (c.kind->takes_input() && when && when->possible() && !when->goes_with(touched))
+            r.note(fmt::format("{} can’t be reached by keyboard: it goes as soon as a key is pressed.", p.named(c)),
+                   control_at(p, i, "when"), as_its_kind_does(p, i));
+    });
+}
+void no_name(R r) {
+    auto moment = usual_moment();
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        auto label = label_of(c, moment);
+        bool blank = label.find_first_not_of(" \t\n") == std::string::npos;
+        if (c.kind->takes_input() && blank)
+            r.note(fmt::format("{} has no name that a screen reader could say.", p.named(c)), control_at(p, i, "words"),
+                   mend_control(p, i, "Call it what it is", [](ControlSpec& s) { s.settings.words.clear(); }));
+    });
+}
+void key_of_two(R r) {
+    each_player(r, [&](const Player& p) {
+        for (bool onward : {false, true}) {
+            std::optional<std::pair<std::size_t, Time>> first;
+            for (std::size_t i = 0; i < p.spec.controls.size(); ++i) {
+                auto& c = p.spec.controls[i];
+                auto press = c.kind->press(usual_moment(), c.settings);
+                if (press.what != Press::What::skip || (press.by > Time{}) != onward) continue;
+                if (!first) {
+                    first = {i, press.by};
+                } else if (press.by != first->second) {
+                    r.note(fmt::format("{} and {} both want the key {}; the first has it.",
+                                       p.named(p.spec.controls[first->first]), p.named(c),
+                                       onward ? "Alt+Right" : "Alt+Left"),
+                           control_at(p, i),
+                           mend_control(p, i, "Let both skip as far",
+                                        [by = p.spec.controls[first->first].settings.by](ControlSpec& s) {
+                                            s.settings.by = by;
+                                        }));
+                    break;
+                }
+            }
+        }
+    });
+}
+void nothing_behind(R r) {
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        if (Player::among(c, {"volume", "mute", "level"}) &&
+            none_has(p, [](const SourceSpec&, const ClipInfo& clip) { return has_kind(clip, Kind::audio); }))
+            r.note(fmt::format("{} has nothing behind it: no source has sound.", p.named(c)), control_at(p, i),
+                   take_away(p, i));
+    });
+}
+void rail_on_live(R r) {
+    each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
+        if (!Player::among(c, {"position"})) return;
+        bool all = !p.queue.empty() && std::all_of(p.queue.begin(), p.queue.end(), [&](auto s) {
+            auto& clip = p.clip(s);
+            return is_camera(r.document.sources[s].file) ||
+                   (clip && clip->live && clip->container != "hls" && clip->container != "dash");
+        });
+        if (all)
+            r.note(fmt::format("{} has no place to go to: all that plays is live.", p.named(c)), control_at(p, i),
+                   take_away(p, i));
+    });
+}
+void captions_unreachable(R r) {
+    each_player(r, [&](const Player& p) {
+        if (p.usable({"captions", "tracks"})) return;
+        for (auto i : p.queue) {
+            auto& s = r.document.sources[i];
+            auto& clip = p.clip(i);
+            if ((s.captions.empty() && !(clip && has_kind(*clip, Kind::text))) || !s.text_language.empty()) continue;
+            return r.note(fmt::format("“{}” has captions, and nothing on the player shows them.", s.name),
+                          p.at("controls"), p.put("“captions”", "captions"));
+        }
+    });
+}
+void silent_for_good(R r) {
+    each_player(r, [&](const Player& p) {
+        if ((p.spec.muted || p.spec.volume == 0) && !p.usable({"mute", "volume"}) &&
+            !none_has(p, [](const SourceSpec&, const ClipInfo& c) { return has_kind(c, Kind::audio); }))
+            r.note("It begins without sound, and nothing on the player brings it back.", p.at("controls"),
+                   p.put("“mute”", "mute"));
+    });
+}
+
+constexpr std::array control_rows{
+    ReviewRule{"never-seen", "A control that no moment shows.", "No moment fulfils its condition.", never_seen},
+    ReviewRule{"never-usable", "A control that can be used in no moment in which it is seen.",
+               "No moment fulfils its conditions.", never_usable},
+    ReviewRule{"says-nothing", "Words of one’s own that are empty.", "Give it words, or take it away.", says_nothing},
+    ReviewRule{"in-one-place", "Two controls that do the same stand in one place.",
+               "Whoever sees two looks for a difference.", in_one_place},
+    ReviewRule{"too-small", "A control is lower than a finger (44) or a pointer (24 pixels) needs.",
+               "It would be missed.", press_small},
+    ReviewRule{"not-by-keyboard", "A control shows only while nobody touches anything.",
+               "Whoever can’t point has no way to it.", not_by_keyboard},
+    ReviewRule{"no-name", "A control whose words are blank.", "Whoever does not see it can’t know what it does.",
+               no_name},
+    ReviewRule{"key-of-two", "Two controls that skip the same way, not equally far.", "A key can do but one thing.",
+               key_of_two},
+    ReviewRule{"nothing-behind", "A control of the sound where no source has any.", "It would never be seen.",
+               nothing_behind},
+    ReviewRule{"rail-on-live", "A position where all that plays is live, without a window that is kept.",
+               "There is no place to drag it to.", rail_on_live},
+    ReviewRule{"captions-unreachable", "Captions, and no way to show them.", "Whoever needs them can’t have them.",
+               captions_unreachable},
+    ReviewRule{"silent-for-good", "It begins muted, and nothing brings the sound back.", "Nobody would ever hear it.",
+               silent_for_good},
+};
+}  // namespace
+
+std::span<const ReviewRule> rules_of_controls() { return control_rows; }
+
+}  // namespace ruedo::reviewed
