@@ -8,33 +8,13 @@ import sys
 import tempfile
 import time
 
+from checks import check, run, soon, wrong
+
 if "DBUS_SESSION_BUS_ADDRESS" not in os.environ or os.environ.get("RUEDO_OWN_BUS") != "1":
     os.environ["RUEDO_OWN_BUS"] = "1"
     os.execvp("dbus-run-session", ["dbus-run-session", "--", sys.executable, *sys.argv])
 
 binaries, fixtures = sys.argv[1:3]
-wrong = []
-
-
-def check(what, fine):
-    print(("ok    " if fine else "WRONG ") + what, flush=True)
-    if not fine:
-        wrong.append(what)
-
-
-def soon(say, seconds=15):
-    """The first thing that counts, within so many seconds of this process running."""
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        if got := say():
-            return got
-        time.sleep(0.05)
-    return say()
-
-
-def run(*words):
-    return subprocess.run(words, capture_output=True, text=True, timeout=60)
-
 
 with tempfile.TemporaryDirectory() as work:
     os.environ.update(HOME=work, XDG_CONFIG_HOME=work + "/config", XDG_RUNTIME_DIR=work, QT_QPA_PLATFORM="offscreen")

@@ -1,6 +1,10 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The player's life in the window: the app round it, its history, two runs beside each other, the document as text, and
 // work that survives.
+#include <QDBusConnection>
+#include <QDBusMessage>
+#include <QDBusObjectPath>
+#include <QDBusVirtualObject>
 #include <QMenu>
 #include <QProcess>
 #include <QPushButton>
@@ -9,6 +13,7 @@
 #include <nlohmann/json.hpp>
 
 #include "timing.h"
+#include "view/host_watch.h"
 #include "window_support.h"
 #include "workshop/document_text.h"
 #include "workshop/history.h"
@@ -309,4 +314,69 @@ TEST_CASE("killed at fifty moments of editing, nothing older than five seconds i
         qputenv("HOME", home);
     }
     CHECK((recovered >= 20 && judged > 0));
+}
+
+TEST_CASE("the window, sleep and the lock of its own session are told, and nobody else's lock") {
+    // A bus of its own, with somebody on it who knows of sessions.
+    QProcess bus;
+    bus.start("dbus-daemon", {"--session", "--nofork", "--print-address"});
+    REQUIRE(bus.waitForStarted());
+    REQUIRE(soon([&] { return bus.canReadLine(); }));
+    auto address = QString::fromUtf8(bus.readLine()).trimmed();
+    struct Sessions : QDBusVirtualObject {
+        int asked = 0;
+        QString introspect(const QString&) const override { return {}; }
+        bool handleMessage(const QDBusMessage& message, const QDBusConnection& on) override {
+            if (!message.member().startsWith("GetSession")) return false;
+            on.send(message.createReply(QVariant::fromValue(QDBusObjectPath("/org/freedesktop/login1/session/_32"))));
+            return ++asked > 0;
+        }
+    } sessions;
+    {
+        auto login = QDBusConnection::connectToBus(address, "login");
+        REQUIRE(login.registerService("org.freedesktop.login1"));
+        REQUIRE(login.registerVirtualObject("/org/freedesktop/login1", &sessions));
+        QWidget window;
+        std::vector<std::string> words;
+        HostWatch watch(
+            window, [&](std::string_view word) { words.emplace_back(word); },
+            QDBusConnection::connectToBus(address, "app"));
+        REQUIRE(soon([&] { return sessions.asked == 1; }));
+        auto says = [&](const char* path, const char* interface, const char* signal, const QVariantList& with) {
+            auto m = QDBusMessage::createSignal(path, QString("org.freedesktop.login1.") + interface, signal);
+            m.setArguments(with);
+            login.send(m);
+        };
+        auto own = "/org/freedesktop/login1/session/_32", other = "/org/freedesktop/login1/session/_39";
+        auto heard = [&](std::initializer_list<const char*> wanted) {
+            std::vector<std::string> all(wanted.begin(), wanted.end());
+            bool came = soon([&] { return words.size() >= all.size(); });
+            pass(250);  // and nothing after it
+            CHECK(words == all);
+            words.clear();
+            return came;
+        };
+        window.show();
+        pass(250);
+        words.clear();
+        says("/org/freedesktop/login1", "Manager", "PrepareForSleep", {true});
+        REQUIRE(heard({"sleep"}));
+        says(other, "Session", "Lock", {});
+        says(own, "Session", "Lock", {});
+        says("/org/freedesktop/login1", "Manager", "PrepareForSleep", {false});
+        REQUIRE(heard({}));  // locked still
+        says(other, "Session", "Unlock", {});
+        says(own, "Session", "Unlock", {});
+        REQUIRE(heard({"wake"}));
+        says(own, "Session", "Lock", {});
+        says(own, "Session", "Unlock", {});
+        REQUIRE(heard({"sleep", "wake"}));
+        window.hide();
+        REQUIRE(heard({"background"}));
+        window.show();
+        REQUIRE(heard({"foreground"}));
+        login.unregisterObject("/org/freedesktop/login1");
+    }
+    for (auto name : {"login", "app"}) QDBusConnection::disconnectFromBus(name);
+    bus.kill(), bus.waitForFinished();
 }

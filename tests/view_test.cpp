@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The player's widget, driven as a hand would.
 #include <QAbstractButton>
+#include <QAccessible>
 #include <QImage>
 #include <QLabel>
 #include <QLineEdit>
@@ -236,7 +237,7 @@ TEST_CASE("an error stands where the picture would be, with a way to try again")
     REQUIRE(soon([&] { return view.snapshot().state.phase == Phase::failed; }));
     auto* sentence = view.control_widget("failure");
     REQUIRE(sentence);
-    REQUIRE(soon([&] { return sentence->isVisible() && sentence->accessibleDescription().contains("late.webm"); }));
+    REQUIRE(soon([&] { return sentence->isVisible() && sentence->accessibleName().contains("late.webm"); }));
     fs::copy_file(fixture("vp9_opus.webm"), folder / "late.webm");
     click(view.control_widget("retry"));
     CHECK(soon([&] { return view.snapshot().state.phase == Phase::ready; }));
@@ -280,6 +281,54 @@ TEST_CASE("the keys of the player work, and every control can be named and reach
             ++reachable;
         }
     CHECK(reachable >= 7);
+}
+
+TEST_CASE("a screen reader names, reads, presses and sets what is on a player") {
+    auto d = document_of({"h264_high_aac.mp4"});
+    d.player().put({.kind = &control_kind("time"), .name = "said"}, "top-left");
+    Seat seat(d);
+    REQUIRE(seat.phase(Phase::ready));
+    auto spoken = [](QWidget* w) { return QAccessible::queryAccessibleInterface(w); };
+    // Whatever shows has a part to play and a name.
+    int pressed = 0, set = 0, read = 0;
+    REQUIRE(soon([&] { return control(&seat.view, "Position")->isVisible(); }));
+    for (auto* w : seat.view.findChildren<QWidget*>()) {
+        if (!w->isVisible() || !(dynamic_cast<ShowsControl*>(w) || w == &seat.view.surface())) continue;
+        auto* i = spoken(w);
+        REQUIRE(i);
+        INFO(i->text(QAccessible::Name).toStdString());
+        CHECK_FALSE(i->text(QAccessible::Name).isEmpty());
+        CHECK(i->role() != QAccessible::Client);
+        CHECK(i->role() != QAccessible::NoRole);
+        pressed += i->actionInterface() && i->actionInterface()->actionNames().contains("Press");
+        set += i->valueInterface() != nullptr;
+        read += i->role() == QAccessible::StaticText && i->text(QAccessible::Name).contains(':');
+    }
+    CHECK(pressed >= 4);
+    CHECK(set == 2);
+    CHECK(read == 1);
+    CHECK(spoken(&seat.view)->text(QAccessible::Name) == "Player");
+    CHECK(spoken(&seat.view.surface())->text(QAccessible::Name) == "Picture of h264_high_aac.mp4");
+    CHECK(spoken(seat.view.control_widget("failure"))->role() == QAccessible::AlertMessage);
+    // What it sets is done, as if by hand; what plays by itself sets nothing.
+    auto* position = spoken(control(&seat.view, "Position"))->valueInterface();
+    auto* volume = spoken(control(&seat.view, "Volume"))->valueInterface();
+    REQUIRE((position && volume));
+    CHECK(position->maximumValue().toInt() == static_cast<int>(seat.view.snapshot().duration.ms()));
+    position->setCurrentValue(4200);
+    CHECK(soon([&] { return seat.view.snapshot().position == 4200_ms && seat.frame() == 126; }));
+    volume->setCurrentValue(35);
+    CHECK(soon([&] { return std::abs(seat.view.snapshot().volume - 0.35) < 0.01; }));
+    auto seeks = [&] {
+        auto events = seat.view.controller().events(0);
+        return std::count_if(events.begin(), events.end(),
+                             [](auto& e) { return e.name == "call" && e.detail.starts_with("seek"); });
+    };
+    auto before = seeks();
+    spoken(control(&seat.view, "Play"))->actionInterface()->doAction("Press");
+    REQUIRE(seat.phase(Phase::playing));
+    CHECK(soon([&] { return position->currentValue().toInt() >= 5000; }));
+    CHECK(seeks() == before);
 }
 
 TEST_CASE("captions stand where their settings say, and go when they are over") {

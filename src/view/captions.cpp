@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "view/captions.h"
-
+#include "view/spoken.h"
 #include <QPainter>
 #include <QTextDocument>
 #include <QTextOption>
@@ -8,6 +8,7 @@
 
 #include "text/caption_places.h"
 #include "view/look.h"
+#include "view/spoken.h"
 
 namespace ruedo {
 
@@ -59,6 +60,7 @@ void paint(QPainter& g, const std::vector<Cue>& shown, const QRectF& picture, do
 CaptionsLayer::CaptionsLayer(QWidget* parent) : QWidget(parent) {
     setAttribute(Qt::WA_TransparentForMouseEvents);
     setAccessibleName("Captions");
+    speak_as(*this, QAccessible::StaticText);
     hide();
 }
 

@@ -9,6 +9,7 @@
 #include <cmath>
 
 #include "view/look.h"
+#include "view/spoken.h"
 
 namespace ruedo {
 namespace {
@@ -144,6 +145,10 @@ class RailControl : public Focusing<QAbstractSlider> {
         setAccessibleName(text(label_of(spec, {})));
         setMouseTracking(true);
         setTracking(false);
+        // By hand it is dragged; who sets it otherwise is a screen reader.
+        setSingleStep(5000), setPageStep(10'000);
+        connect(this, &QAbstractSlider::valueChanged, this,
+                [this](int to) { calls_.seek(Time{to * std::int64_t{1'000'000}}, SeekMode::exact); });
     }
     void show_context(const ControlContext& context) override {
         context_ = context;
@@ -152,8 +157,11 @@ class RailControl : public Focusing<QAbstractSlider> {
             return static_cast<int>(std::min<std::int64_t>(t.ns / 1'000'000, INT32_MAX));
         };
         auto [from, to] = rail_range(s);
+        QSignalBlocker block(this);
         setRange(milliseconds(from), milliseconds(to));
-        setValue(milliseconds(dragged_ ? *dragged_ : s.position));
+        // While it moves, whole seconds are told: a screen reader can't keep up with more.
+        auto now = milliseconds(dragged_ ? *dragged_ : s.position);
+        setValue(s.motion == Motion::moving && !dragged_ ? now / 1000 * 1000 : now);
         setEnabled(unusable(spec_, context_).empty());
         setAccessibleDescription(QString("%1 of %2").arg(text(format_clock(s.position)), text(format_clock(to))));
         update();
@@ -242,6 +250,8 @@ class DialControl : public Focusing<QAbstractSlider> {
         : Focusing(spec, parent), calls_(std::move(calls)) {
         setAccessibleName(text(label_of(spec, {})));
         setRange(0, 100);
+        setSingleStep(5);
+        connect(this, &QAbstractSlider::valueChanged, this, [this](int to) { set(to / 100.0); });
     }
     void show_context(const ControlContext& context) override {
         context_ = context;
@@ -292,7 +302,11 @@ class SaysControl : public QWidget, public ShowsControl {
   public:
     SaysControl(const ControlSpec& spec, QWidget* parent) : QWidget(parent), ShowsControl(spec) {
         setAttribute(Qt::WA_TransparentForMouseEvents);
-        setAccessibleName(text(spec.kind->title));
+        setAccessibleDescription(text(spec.kind->title));
+        // What is shown when something is wrong is read out as soon as it shows.
+        auto form = spec.kind->form;
+        speak_as(*this,
+                 form == Form::notice || form == Form::sign ? QAccessible::AlertMessage : QAccessible::StaticText);
         connect(&turn_, &QTimer::timeout, this, [this] {
             drawn_.turned = (drawn_.turned + 30) % 360;
             update();
@@ -307,7 +321,7 @@ class SaysControl : public QWidget, public ShowsControl {
         auto label = label_of(spec_, context_);
         if (label == label_) return;
         label_ = label;
-        setAccessibleDescription(ruedo::text(label));
+        setAccessibleName(ruedo::text(label));
         update();
     }
 
@@ -329,6 +343,7 @@ class StripControl : public Focusing<QWidget> {
     StripControl(const ControlSpec& spec, ControlCalls calls, QWidget* parent)
         : Focusing(spec, parent), calls_(std::move(calls)) {
         setAccessibleName("Sources");
+        speak_as(*this, QAccessible::List);
         setCursor(Qt::PointingHandCursor);
     }
     void set_strip(std::vector<StripItem> items) override {

@@ -1,27 +1,49 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "view/host_watch.h"
 
-#include <QDBusConnection>
+#include <QCoreApplication>
+#include <QDBusMessage>
+#include <QDBusPendingReply>
 #include <QEvent>
-#include <QTimer>
+
 #include <QWidget>
 #include <QWindow>
 
 namespace ruedo {
+namespace {
+constexpr auto login = "org.freedesktop.login1", login_path = "/org/freedesktop/login1",
+               login_manager = "org.freedesktop.login1.Manager";
+}  // namespace
 
-HostWatch::HostWatch(QWidget& window, std::function<void(std::string_view)> says)
+HostWatch::HostWatch(QWidget& window, std::function<void(std::string_view)> says, QDBusConnection system)
     : QObject(&window), window_(window), says_(std::move(says)) {
     window.installEventFilter(this);
-    if (auto system = QDBusConnection::systemBus(); system.isConnected()) {
-        auto manager = "org.freedesktop.login1";
-        system.connect(manager, "/org/freedesktop/login1", "org.freedesktop.login1.Manager", "PrepareForSleep", this,
-                       SLOT(sleeps(bool)));
-        system.connect(manager, {}, "org.freedesktop.login1.Session", "Lock", this, SLOT(lock()));
-        system.connect(manager, {}, "org.freedesktop.login1.Session", "Unlock", this, SLOT(unlock()));
+    // A window that comes back is not drawn in at first: what several events say together counts once they are through.
+    settling_.setSingleShot(true);
+    connect(&settling_, &QTimer::timeout, this, [this] { look(); });
+    if (system.isConnected()) {
+        system.connect(login, login_path, login_manager, "PrepareForSleep", this, SLOT(sleeps(bool)));
+        watch_session(system);
     }
     // Desktops differ in who sends it, not in what is sent.
     if (auto session = QDBusConnection::sessionBus(); session.isConnected())
         session.connect({}, {}, "org.freedesktop.ScreenSaver", "ActiveChanged", this, SLOT(locks(bool)));
+}
+
+/// Others on the machine may lock theirs.
+void HostWatch::watch_session(QDBusConnection system) {
+    auto id = qEnvironmentVariable("XDG_SESSION_ID");
+    auto ask = QDBusMessage::createMethodCall(login, login_path, login_manager,
+                                              id.isEmpty() ? "GetSessionByPID" : "GetSession");
+    ask << (id.isEmpty() ? QVariant(static_cast<quint32>(QCoreApplication::applicationPid())) : QVariant(id));
+    auto* asked = new QDBusPendingCallWatcher(system.asyncCall(ask), this);
+    connect(asked, &QDBusPendingCallWatcher::finished, this, [this, system, asked]() mutable {
+        asked->deleteLater();
+        QDBusPendingReply<QDBusObjectPath> path = *asked;
+        if (path.isError()) return;  // it belongs to none
+        for (auto [signal, slot] : {std::pair("Lock", SLOT(lock())), std::pair("Unlock", SLOT(unlock()))})
+            system.connect(login, path.value().path(), "org.freedesktop.login1.Session", signal, this, slot);
+    });
 }
 
 bool HostWatch::eventFilter(QObject* watched, QEvent* event) {
@@ -33,8 +55,7 @@ bool HostWatch::eventFilter(QObject* watched, QEvent* event) {
         case QEvent::Hide:
         case QEvent::WindowStateChange:
         case QEvent::Expose:
-            // What several events say together is looked at once they are through.
-            QTimer::singleShot(0, this, [this] { look(); });
+            if (!settling_.isActive()) settling_.start(100);
             break;
         default:
             break;

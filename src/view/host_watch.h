@@ -2,7 +2,9 @@
 // What the desktop says of an app's life: its window, the session, sleep. In words that a player's host says
 // (player/host_life.h). Phone calls and being torn down are for the app to say.
 #pragma once
+#include <QDBusConnection>
 #include <QObject>
+#include <QTimer>
 #include <functional>
 #include <string_view>
 
@@ -13,8 +15,10 @@ namespace ruedo {
 class HostWatch : public QObject {
     Q_OBJECT
   public:
-    /// Watches `window` for as long as both live. Without a bus only the window tells.
-    HostWatch(QWidget& window, std::function<void(std::string_view word)> says);
+    /// Watches `window` for as long as both live. Without a bus only the window tells. Of sessions, only the lock of
+    /// the one this process belongs to counts.
+    HostWatch(QWidget& window, std::function<void(std::string_view word)> says,
+              QDBusConnection system = QDBusConnection::systemBus());
 
   protected:
     bool eventFilter(QObject* watched, QEvent* event) override;
@@ -26,9 +30,11 @@ class HostWatch : public QObject {
     void unlock() { locks(false); }
 
   private:
+    void watch_session(QDBusConnection system);
     void look();
     void say_asleep();
     QWidget& window_;
+    QTimer settling_;
     std::function<void(std::string_view)> says_;
     bool asleep_ = false, locked_ = false, said_asleep_ = false, away_ = false, covered_ = false;
 };

@@ -11,6 +11,7 @@
 
 #include "view/look.h"
 #include "view/paint_player.h"
+#include "view/spoken.h"
 
 namespace ruedo {
 
@@ -95,6 +96,7 @@ PictureSurface::PictureSurface(QWidget* parent) : QWidget(parent), sink_(std::ma
     setAttribute(Qt::WA_OpaquePaintEvent);
     setMouseTracking(true);
     setAccessibleName("Picture");
+    speak_as(*this, QAccessible::Graphic);
 }
 PictureSurface::~PictureSurface() { sink_->detach(); }
 

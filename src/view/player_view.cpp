@@ -10,6 +10,7 @@
 #include <tuple>
 
 #include "view/look.h"
+#include "view/spoken.h"
 #include "view/poster.h"
 
 namespace ruedo {
@@ -44,6 +45,7 @@ class PlayerView::Poster : public QWidget {
     explicit Poster(QWidget* parent) : QWidget(parent) {
         setAttribute(Qt::WA_TransparentForMouseEvents);
         setAccessibleName("Poster");
+        speak_as(*this, QAccessible::Graphic);
         hide();
     }
     /// True where it looks otherwise than before.
@@ -124,6 +126,7 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
     setAttribute(Qt::WA_AcceptTouchEvents);
     setFocusPolicy(Qt::ClickFocus);
     setMinimumSize(120, 80);
+    speak_as(*this, QAccessible::Grouping);
 
     for (auto& key : player_keys())
         add_action(QKeySequence(text(key.keys)), [this, keys = key.keys] { session_->key(keys); });
@@ -174,7 +177,11 @@ void PlayerView::take_look() {
     auto p = session_->player().picture;
     p.corner = static_cast<int>(std::lround(p.corner * scale()));
     surface_->set_look(p);
-    if (auto* s = session_->source()) surface_->set_fit(s->fit, s->align_x, s->align_y);
+    setAccessibleName(text(session_->player().name));
+    if (auto* s = session_->source()) {
+        surface_->set_fit(s->fit, s->align_x, s->align_y);
+        surface_->setAccessibleName(text("Picture of " + s->name));
+    }
 }
 
 /// One widget for each control of the document; those that were there stay, and keep the focus.

@@ -267,6 +267,8 @@ Host::~Host() {
     }
     inside_->stopped.notify_all();
     MHD_stop_daemon(inside_->daemon);
+    // Whoever stops it sees all that was told.
+    std::lock_guard lock(inside_->telling);
 }
 std::uint16_t Host::port() const { return inside_->port; }
 std::string Host::address() const { return fmt::format("http://127.0.0.1:{}/", inside_->port); }
