@@ -393,6 +393,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"overlay", overlay},
         {"path", path_row},
         {"history", history_row},
+        {"findings", findings_row},
         {"heartbeat", heartbeat},
         {"prepare-answers", prepare_answers},
         {"crowd", crowd},

@@ -47,6 +47,7 @@ json adapt_speed_row();
 json overlay();
 json path_row();
 json history_row();
+json findings_row();
 json heartbeat();
 json prepare_answers();
 json crowd();

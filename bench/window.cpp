@@ -101,7 +101,7 @@ json path_row() {
     application();
     PathChart chart;
     chart.resize(560, 250);
-    an_hour([&](auto& s, Time t) { chart.sample(s, t); }, [&](auto& e) { chart.note(e); });
+    an_hour([&](auto& s, Time t) { chart.sample(s, {}, t); }, [&](auto& e) { chart.note(e); });
     QImage image(chart.size(), QImage::Format_ARGB32_Premultiplied);
     std::vector<QPointF> points;
     for (int i = 0; i < 3600 * 20; ++i) points.emplace_back(560.0 * i / 72000, 125 + 100 * std::sin(i * 0.001));
@@ -127,7 +127,7 @@ json path_row() {
 json history_row() {
     application();
     History history;
-    an_hour([&](auto& s, Time t) { history.add(s, t); }, [&](auto& e) { history.add(e); });
+    an_hour([&](auto& s, Time t) { history.add(s, {}, t); }, [&](auto& e) { history.add(e); });
     MomentPanel panel;
     panel.resize(290, 250);
     std::int64_t at = 0;
@@ -135,6 +135,43 @@ json history_row() {
         at = (at + 1'234'567'891'011) % 3'600'000'000'000;
         return ms_of([&] { panel.show_moment(history, Time{at}); });
     });
+}
+
+/// A document of fifty controls is edited; from then until the window tells what its review found.
+json findings_row() {
+    auto& app = application();
+    auto d = full_set(clip("vp9-720p30.webm"));
+    auto& player = d.player();
+    for (std::size_t i = 0; player.controls.size() < 50; ++i) {
+        auto again = player.controls[i];
+        player.put(again, again.slot);
+    }
+    auto file = std::filesystem::temp_directory_path() / fmt::format("ruedo-bench-{}.ruedo", ::getpid());
+    if (!save_document(d, file)) std::exit(1);
+    PlaybackHost host(false);
+    WorkshopWindow window(host);
+    window.show();
+    window.open_project(file);
+    auto& sentences = window.sentences();
+    auto until = [&](auto wanted) {
+        for (auto end = monotonic_now() + 10_s; !wanted() && monotonic_now() < end;)
+            app.processEvents(QEventLoop::AllEvents, 1);
+    };
+    until([&] { return !sentences.findings().empty(); });
+    auto row = of_pairs(40, 30, "lower", "ms from an edit of fifty controls until its findings are told", [&] {
+        // With and without its words a control says nothing, which is found.
+        auto edited = window.project().document();
+        auto& words = edited.player().controls.back();
+        bool empty = words.settings.words.empty();
+        words.settings.words = empty ? "said" : "";
+        auto before = sentences.reviews();
+        return ms_of([&] {
+            window.project().change(edited, "words");
+            until([&] { return sentences.reviews() > before; });
+        });
+    });
+    std::filesystem::remove(file);
+    return row;
 }
 
 /// A 1080p clip plays in the workshop's window while a control is dragged about; how late a timer of the event loop is.

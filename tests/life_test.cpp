@@ -93,6 +93,9 @@ TEST_CASE("pointing at the path shows the player as it was then, and nothing of 
     REQUIRE(b.phase(Phase::paused));
     auto paused_at = b.now().position;
     pass(300);
+    click(b.window.ring().hoop_button("in the background"));
+    pass(300);
+    click(b.window.ring().hoop_button("in front"));
     b.window.player().controller().seek(5_s);
     REQUIRE(soon([&] { return b.now().position == 5_s; }));
     pass(300);
@@ -116,6 +119,9 @@ TEST_CASE("pointing at the path shows the player as it was then, and nothing of 
     CHECK(b.window.ring().accessibleDescription().startsWith("paused"));
     CHECK(moment->pictures() >= 1);
     CHECK(!b.window.ring().call_button(machine::Input::play)->isEnabled());
+    CHECK(moment->plain_text().contains("in front"));
+    path.point(when("host", "background") + 150_ms);
+    CHECK(moment->plain_text().contains("in the background"));
     path.point(when("call", "play") + 400_ms);
     CHECK(moment->plain_text().contains("moving"));
     // By keys from one event to the next, and back to now.
@@ -133,7 +139,7 @@ TEST_CASE("history answers from an hour of it, and keeps no more") {
     s.motion = Motion::moving, s.state.phase = Phase::playing;
     for (int i = 0; i < 3'700 * 20; ++i) {
         s.position = 50_ms * i;
-        history.add(s, 50_ms * i);
+        history.add(s, {}, 50_ms * i);
     }
     Event e;
     for (int i = 0; i < 3'600 * 60; ++i) e.wall = Time{i * std::int64_t{1'000'000'000} / 60}, history.add(e);
@@ -143,12 +149,12 @@ TEST_CASE("history answers from an hour of it, and keeps no more") {
         auto wall = 100_s + 1_ms * static_cast<std::int64_t>(random() % 3'590'000);
         auto* then = history.at(wall);
         REQUIRE(then);
-        CHECK((then->position <= wall && wall - then->position <= 150_ms));
+        CHECK((then->snapshot.position <= wall && wall - then->snapshot.position <= 150_ms));
         auto by = history.events_by(wall);
         CHECK((history.events()[by - 1].wall <= wall &&
                (by == history.events().size() || history.events()[by].wall > wall)));
     }
-    CHECK(history.at(Time{})->position >= 99_s);
+    CHECK(history.at(Time{})->snapshot.position >= 99_s);
     history.forget();
     CHECK(!history.at(1_s));
 }

@@ -5,7 +5,7 @@
 
 namespace ruedo {
 
-void History::add(const Snapshot& s, Time wall) {
+void History::add(const Snapshot& s, const HostLife& life, Time wall) {
     if (!looks_.empty()) {
         auto& last = looks_.back();
         bool moves = s.motion == Motion::moving || last.snapshot.motion == Motion::moving;
@@ -13,7 +13,7 @@ void History::add(const Snapshot& s, Time wall) {
         // What rests is looked at once a second: levels fall and buffers grow all the same.
         if (!told && wall - last.wall < (moves ? 90_ms : 1_s)) return;
     }
-    looks_.push_back({wall, s});
+    looks_.push_back({wall, s, life});
     while (looks_.front().wall < wall - kept) looks_.pop_front();
 }
 void History::add(const Event& e) {
@@ -32,10 +32,10 @@ void History::add(QImage picture, Time wall) {
 }
 void History::forget() { looks_.clear(), events_.clear(), pictures_.clear(); }
 
-const Snapshot* History::at(Time wall) const {
+const History::Look* History::at(Time wall) const {
     if (looks_.empty()) return nullptr;
     auto after = std::partition_point(looks_.begin(), looks_.end(), [&](auto& l) { return l.wall <= wall; });
-    return &(after == looks_.begin() ? looks_.front() : *std::prev(after)).snapshot;
+    return &(after == looks_.begin() ? looks_.front() : *std::prev(after));
 }
 std::size_t History::events_by(Time wall) const {
     auto after = std::partition_point(events_.begin(), events_.end(), [&](auto& e) { return e.wall <= wall; });

@@ -5,6 +5,7 @@
 #include <deque>
 
 #include "playback/playback.h"
+#include "player/host_life.h"
 
 namespace ruedo {
 
@@ -13,15 +14,20 @@ class History {
     static constexpr Time kept = Time{3'600'000'000'000};  ///< So far back it goes.
     static constexpr std::size_t most_events = 300'000, most_pictures = 1800;
     /// A look at the player; `wall` never goes back. One that is like the one before it is not kept.
-    void add(const Snapshot& snapshot, Time wall);
+    void add(const Snapshot& snapshot, const HostLife& life, Time wall);
     void add(const Event& event);
     /// About once a second a picture is wanted of what moves.
     bool wants_picture(Time wall) const;
     void add(QImage picture, Time wall);
     void forget();
 
+    struct Look {
+        Time wall;
+        Snapshot snapshot;
+        HostLife life;  ///< Of the app round the player.
+    };
     /// As it was then: the last look at or before that moment, the first before all; nothing where there is none.
-    const Snapshot* at(Time wall) const;
+    const Look* at(Time wall) const;
     const std::deque<Event>& events() const { return events_; }
     /// How many of the events had happened by then.
     std::size_t events_by(Time wall) const;
@@ -34,10 +40,6 @@ class History {
     std::size_t looks() const { return looks_.size(); }
 
   private:
-    struct Look {
-        Time wall;
-        Snapshot snapshot;
-    };
     std::deque<Look> looks_;
     std::deque<Event> events_;
     std::deque<Taken> pictures_;

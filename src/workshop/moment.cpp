@@ -97,10 +97,14 @@ void MomentPanel::show_moment(const History& history, Time wall) {
     g.end();
     strip_->setPixmap(strip);
     strip_->setVisible(!taken.empty());
-    auto* s = history.at(wall);
+    auto* look = history.at(wall);
     QString html = QString("<html><body style='color:%1'>").arg(c.ink.name());
     auto heading = [&](const QString& words) {
         html += QString("<p style='font-weight:600; margin:4px 0 2px 0'>%1</p>").arg(words);
+    };
+    auto row = [&](const QString& name, const QString& value) {
+        return QString("<tr><td style='color:%1; padding-right:10px'>%2</td><td>%3</td></tr>")
+            .arg(c.soft.name(), name, value.toHtmlEscaped());
     };
     heading("Called until then");
     auto by = history.events_by(wall);
@@ -115,12 +119,11 @@ void MomentPanel::show_moment(const History& history, Time wall) {
                 .arg((*it)->wall.seconds(), 0, 'f', 2)
                 .arg((*it)->name == "call" ? QString() : text((*it)->name) + ":", text((*it)->detail).toHtmlEscaped());
     heading("It was");
-    if (s) {
+    if (look) {
         html += "<table cellspacing='0'>";
+        html += row("the app", text(look->life.place()));
         for (auto& p : properties())
-            if (auto value = said(p, *s); !value.isEmpty())
-                html += QString("<tr><td style='color:%1; padding-right:10px'>%2</td><td>%3</td></tr>")
-                            .arg(c.soft.name(), title(p), value.toHtmlEscaped());
+            if (auto value = said(p, look->snapshot); !value.isEmpty()) html += row(title(p), value);
         html += "</table>";
     }
     auto at = text_->verticalScrollBar()->value();

@@ -94,9 +94,9 @@ void PathChart::forget() {
     replot(QCustomPlot::rpQueuedReplot);
 }
 
-void PathChart::sample(const Snapshot& s, Time wall_time) {
+void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) {
     double wall = wall_time.seconds();
-    history_.add(s, wall_time);
+    history_.add(s, life, wall_time);
     last_ = s;
     if (looks_for_difference_ && wall - looked_ >= 0.5) lay_beside();
     if (s.state.phase == Phase::empty || s.state.phase == Phase::opening) return;

@@ -12,7 +12,7 @@ class PathChart : public QCustomPlot {
   public:
     explicit PathChart(QWidget* parent = nullptr);
     /// A look at the controller, some ten times a second; `wall` counts from when the controller was made.
-    void sample(const Snapshot& snapshot, Time wall);
+    void sample(const Snapshot& snapshot, const HostLife& life, Time wall);
     void note(const Event& event);
     void forget();
     /// The stretch that is seen, as JSON Lines.

@@ -319,9 +319,9 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setPen(QPen(c.line, 1.5));
     g.setBrush(Qt::NoBrush);
     g.drawEllipse(o, r + 53, r + 44);
+    auto& life = then_ ? then_->life : life_;
     for (auto& p : hoop_) {
-        // What the app was then is told by the events, not kept.
-        bool holds = !then_ && (p.row ? life_.holds[*p.row] : life_.place() == "in front");
+        bool holds = p.row ? life.holds[*p.row] : life.place() == "in front";
         auto at = hoop_point(p.degrees);
         auto size = holds ? 18.0 : 11.0;
         g.setPen(Qt::NoPen);
@@ -339,8 +339,8 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setFont(look::font(look::Size::small));
     g.setPen(c.soft);
     g.drawText(QRectF(8, 4, width() - 16.0, 18), Qt::AlignLeft | Qt::AlignVCenter,
-               then_ ? QString("As it was at %1 s").arg(then_->wall.seconds(), 0, 'f', 2)
-                     : QString("The app is %1").arg(text(life_.place())));
+               then_ ? QString("At %1 s the app was %2").arg(then_->wall.seconds(), 0, 'f', 2).arg(text(life.place()))
+                     : QString("The app is %1").arg(text(life.place())));
     g.setPen(QPen(c.line, 10));
     g.setBrush(c.panel);
     g.drawEllipse(o, r, r);

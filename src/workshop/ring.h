@@ -27,6 +27,7 @@ class Ring : public QWidget {
     /// As it was then: the changes of state are those up to that moment. With nothing, what is now again.
     struct Then {
         Snapshot snapshot;
+        HostLife life;
         Time now{};  ///< On the clock that `Snapshot::since` counts by.
         Time wall{};
         std::vector<std::pair<Phase, Phase>> changes;

@@ -77,8 +77,8 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
         auto all = told();
         if (auto* word = all.find(link.section(':', 1))) as_text_->mark(word->path);
     });
-    review_.setSingleShot(true);
-    connect(&review_, &QTimer::timeout, this, [this] { review_later(); });
+    contrast_.setSingleShot(true);
+    connect(&contrast_, &QTimer::timeout, this, [this] { look_at_contrast(); });
     for (auto signal : {&Project::changed, &Project::current_changed, &Project::selected_changed})
         connect(&project_, signal, this, [this] { rebuild(); });
     rebuild();
@@ -153,9 +153,11 @@ bool Sentences::reset(const QString& key) {
 QString Sentences::wrong(const QString& key) const {
     auto told = this->told();
     auto* word = told.find(key);
-    if (!word) return {};
+    return word ? wrong(*word) : QString();
+}
+QString Sentences::wrong(const Word& word) const {
     for (auto& f : found_)
-        if (text(f.where) == word->path && f.code.starts_with("never-")) return text(f.sentence);
+        if (f.code.starts_with("never-") && text(f.where) == word.path) return text(f.sentence);
     return {};
 }
 
@@ -186,7 +188,7 @@ QString Sentences::html() const {
     auto word = [&](const QString& key) -> std::optional<QString> {
         auto* w = told.find(key);
         if (!w) return std::nullopt;
-        auto never = wrong(key);
+        auto never = wrong(*w);
         auto title = !never.isEmpty() ? never
                      : !w->changed    ? QString("This is the default")
                                       : QString("By default: %1").arg(w->fallback);
@@ -199,9 +201,10 @@ QString Sentences::html() const {
     auto& players = project_.document().players;
     // Words in braces, controls in brackets and players between < and > become what can be pressed.
     auto sentence = [&](const QString& plain) {
+        static const QRegularExpression opening("[{\\[<]");
         QString html;
         for (qsizetype at = 0; at < plain.size();) {
-            auto open = plain.indexOf(QRegularExpression("[{\\[<]"), at);
+            auto open = plain.indexOf(opening, at);
             html += plain.mid(at, open < 0 ? -1 : open - at).toHtmlEscaped();
             if (open < 0) break;
             auto kind = plain[open];
@@ -233,9 +236,13 @@ QString Sentences::html() const {
         QStringList said;
         for (auto& s : p.told) {
             auto html = sentence(s);
+            if (sought.isEmpty()) {
+                said << html;
+                continue;
+            }
             QTextDocument plain;
             plain.setHtml(html);
-            if (sought.isEmpty() || plain.toPlainText().contains(sought, Qt::CaseInsensitive)) said << html;
+            if (plain.toPlainText().contains(sought, Qt::CaseInsensitive)) said << html;
         }
         if (said.isEmpty()) continue;
         auto heading = p.heading.toHtmlEscaped();
@@ -253,9 +260,13 @@ QString Sentences::html() const {
 QString Sentences::plain_text() const { return text_->toPlainText(); }
 void Sentences::search(const QString& words) { search_->setText(words); }
 
+void Sentences::show_told() {
+    if (auto now = html(); now != told_) told_ = now, text_->setHtml(now);
+}
+
 void Sentences::rebuild() {
     if (project_.selected().empty()) std::erase_if(unfolded_, [](auto& id) { return id != "host"; });
-    text_->setHtml(html());
+    show_told();
     if (as_text_) {
         auto& controls = project_.spec().controls;
         auto* control = project_.spec().control(project_.selected());
@@ -263,7 +274,8 @@ void Sentences::rebuild() {
             as_text_->mark(QString("/players/%1/controls/%2").arg(project_.player()).arg(control - controls.data()));
     }
     share_room();
-    review_.start(200);
+    review_now();
+    contrast_.start(200);  // once hands are still
 }
 
 void Sentences::show_text(bool shown) {
@@ -403,19 +415,24 @@ void Sentences::point(std::size_t finding) {
     project_.change(d, "Pointing to a source again");
 }
 
-void Sentences::review_later() {
-    auto about = to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) +
-                 project_.folder().string();
+/// What a review depends on.
+std::string Sentences::reviewed_document() const {
+    return to_json(project_.document()).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) +
+           project_.folder().string();
+}
+void Sentences::review_now() {
     auto work = [document = project_.document(), folder = project_.folder(),
                  ask = clips_->asker()](const std::atomic<bool>&) { return scene::review_all(document, folder, ask); };
-    desk_.ask("review", about, std::move(work), [this](std::vector<DocumentFinding> found) {
+    desk_.ask("review", reviewed_document(), std::move(work), [this](std::vector<DocumentFinding> found) {
         found_ = std::move(found);
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
-        reviewed_ = true;
-        text_->setHtml(html());  // what can never be is marked where it stands
+        ++reviews_;
         tell_findings();
+        show_told();  // what can never be is marked where it stands
     });
-    // What needs pictures takes longer, and comes when it is there.
+}
+/// What needs pictures takes longer, and comes when it is there.
+void Sentences::look_at_contrast() {
     auto look = [document = project_.document(), folder = project_.folder(),
                  kept = sampled_](const std::atomic<bool>& cancel) {
         return review_contrast(document, folder, [&](const std::string& source) {
@@ -426,7 +443,7 @@ void Sentences::review_later() {
             return it == kept->pictures.end() ? std::vector<Image>{} : it->second;
         });
     };
-    desk_.ask("contrast", std::move(about), std::move(look), [this](std::vector<DocumentFinding> found) {
+    desk_.ask("contrast", reviewed_document(), std::move(look), [this](std::vector<DocumentFinding> found) {
         std::erase_if(found_, [](auto& f) { return f.code == "hard-to-read"; });
         unreadable_ = std::move(found);
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
@@ -435,7 +452,7 @@ void Sentences::review_later() {
 }
 
 void Sentences::tell_findings() {
-    if (!reviewed_) return;
+    if (!reviews_) return;
     auto& c = look::colours();
     QString body =
         QString("<html><body style=\"color:%1;\"><p style=\"font-weight:600; margin:0 0 4px 0;\">Findings</p>")

@@ -33,6 +33,7 @@ class Sentences : public QWidget {
     QStringList values(const QString& key) const;
     /// What the review turned up last; a press on a finding's words mends it, where one can.
     const std::vector<DocumentFinding>& findings() const { return found_; }
+    std::size_t reviews() const { return reviews_; }  ///< How many were told so far.
     void mend(std::size_t finding);
     /// What the workshop itself has to say of the source that plays, in front of the findings.
     struct Remark {
@@ -59,11 +60,15 @@ class Sentences : public QWidget {
     void share_room();
     Told told() const;
     QString html() const;
+    QString wrong(const Word& word) const;
+    void show_told();
     void point(std::size_t finding);
     void show_place(std::size_t finding);
     void press(const QString& link);
     void rebuild();
-    void review_later();
+    std::string reviewed_document() const;
+    void review_now();
+    void look_at_contrast();
     Project& project_;
     std::shared_ptr<KnownClips> clips_;
     QLineEdit* search_;
@@ -79,10 +84,10 @@ class Sentences : public QWidget {
     };
     std::shared_ptr<Sampled> sampled_ = std::make_shared<Sampled>();
     std::optional<Remark> remarked_;
-    QString told_findings_;
-    bool reviewed_ = false;
+    QString told_, told_findings_;  ///< As they stand there.
+    std::size_t reviews_ = 0;
     std::set<QString> unfolded_;  ///< Paragraphs that are to be seen though a control is selected.
-    QTimer review_;
+    QTimer contrast_;
     Desk desk_;
 };
 

@@ -490,7 +490,7 @@ void WorkshopWindow::show_moment(PlayerView& of, std::optional<Time> wall) {
     auto* then = wall ? history.at(*wall) : nullptr;
     std::optional<Ring::Then> shown;
     if (then) {
-        shown = Ring::Then{*then, of.born() + *wall, *wall, {}};
+        shown = Ring::Then{then->snapshot, then->life, of.born() + *wall, *wall, {}};
         auto last = Phase::empty;
         for (std::size_t i = 0, by = history.events_by(*wall); i < by; ++i)
             if (auto& e = history.events()[i]; e.name == "state")
@@ -613,7 +613,7 @@ void WorkshopWindow::follow() {
         watch.ring->follow(s, monotonic_now());
         watch.ring->follow_host(player.session().life());
         auto wall = monotonic_now() - player.born();
-        watch.path->sample(s, wall);
+        watch.path->sample(s, player.session().life(), wall);
         // Not oftener than one can tell apart: drawing it anew is not free.
         if (auto& history = watch.path->history(); pages_->currentIndex() == arrange && history.wants_picture(wall))
             history.add(small_picture(player), wall);
