@@ -394,6 +394,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"path", path_row},
         {"history", history_row},
         {"findings", findings_row},
+        {"findings-pictures", contrast_row},
         {"heartbeat", heartbeat},
         {"prepare-answers", prepare_answers},
         {"crowd", crowd},

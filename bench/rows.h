@@ -48,6 +48,7 @@ json overlay();
 json path_row();
 json history_row();
 json findings_row();
+json contrast_row();
 json heartbeat();
 json prepare_answers();
 json crowd();

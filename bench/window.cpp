@@ -12,6 +12,7 @@
 
 #include "bench/clips.h"
 #include "bench/rows.h"
+#include "player/rules.h"
 #include "player/templates.h"
 #include "view/look.h"
 #include "view/paint_player.h"
@@ -172,6 +173,13 @@ json findings_row() {
     });
     std::filesystem::remove(file);
     return row;
+}
+
+/// The findings that need a clip's pictures, from opening it on; the window waits 200 ms for hands to be still before.
+json contrast_row() {
+    auto d = full_set(clip("vp9-1080p30.webm"));
+    return of_pairs(5, 800, "lower", "ms to look at the pictures of a 1080p clip and judge what is drawn on them",
+                    [&] { return ms_of([&] { (void)review_contrast(d, "/"); }); });
 }
 
 /// A 1080p clip plays in the workshop's window while a control is dragged about; how late a timer of the event loop is.

@@ -86,6 +86,8 @@ TEST_CASE("the hoop of the app can be pressed, and the player does what its docu
 TEST_CASE("pointing at the path shows the player as it was then, and nothing of now") {
     Bench b;
     auto& path = b.window.path();
+    // For the ticks on its axis.
+    CHECK(soon([&] { return b.now().pictures && b.now().pictures->keyframes.size() > 1; }));
     b.window.player().controller().play();
     REQUIRE(b.phase(Phase::playing));
     pass(1500);
@@ -198,6 +200,19 @@ TEST_CASE("the document as text says what the sentences say, and either can be c
     REQUIRE(text);
     auto& editor = text->editor();
     auto& project = b.window.project();
+    // Beside the sentences where both can be read, else below them, in place of the findings.
+    auto* told = control(&sentences, "The player in sentences");
+    auto* findings = control(&sentences, "Findings");
+    REQUIRE((told && findings));
+    for (auto [wide, beside] : {std::pair(2200, true), std::pair(1280, false)}) {
+        b.window.resize(wide, 900);
+        INFO(wide << ": " << sentences.width());
+        CHECK(soon([&, beside = beside] {
+            auto at = text->mapTo(&sentences, QPoint()), from = told->mapTo(&sentences, QPoint());
+            return (beside ? at.x() > from.x() + 300 && at.y() == from.y() : at.x() == from.x() && at.y() > from.y()) &&
+                   findings->isVisible() == beside;
+        }));
+    }
     auto said = [&] { return nlohmann::json::parse(editor.toPlainText().toStdString(), nullptr, false); };
     CHECK(said() == to_json(project.document()));
     sentences.set_value("volume", "40");

@@ -9,7 +9,6 @@
 #include <QMenu>
 #include <QPushButton>
 #include <QRegularExpression>
-#include <QVBoxLayout>
 #include <QWidgetAction>
 #include <algorithm>
 #include <nlohmann/json.hpp>
@@ -20,6 +19,9 @@
 #include "workshop/document_text.h"
 
 namespace ruedo {
+namespace {
+constexpr int readable = 400;  ///< Pixels wide, for sentences as for lines of text.
+}  // namespace
 
 Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent)
     : QWidget(parent), project_(project), clips_(std::move(clips)) {
@@ -42,12 +44,14 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     text_button_ = new QPushButton("as text");
     text_button_->setObjectName("small");
     text_button_->setCheckable(true);
-    text_button_->setToolTip("The document as text, below the sentences: for those who think in text");
+    text_button_->setToolTip("The document as text, beside the sentences: for those who think in text");
     connect(text_button_, &QPushButton::toggled, this, [this](bool on) { show_text(on); });
     auto* head = new QHBoxLayout;
     head->addWidget(search_, 1), head->addWidget(text_button_);
     box->addLayout(head);
-    box->addWidget(text_, 1000);
+    pair_ = new QBoxLayout(QBoxLayout::TopToBottom);
+    pair_->addWidget(text_, 1000);
+    box->addLayout(pair_, 1000);
     box->addWidget(findings_, 1);
     text_->setMinimumHeight(60), findings_->setMinimumHeight(60);
     findings_->setOpenLinks(false);
@@ -281,26 +285,30 @@ void Sentences::rebuild() {
 void Sentences::show_text(bool shown) {
     if (shown && !as_text_) {
         as_text_ = new DocumentText(project_);
-        auto* box = static_cast<QVBoxLayout*>(layout());
-        box->insertWidget(box->indexOf(text_) + 1, as_text_, 1000);
+        pair_->addWidget(as_text_, 1000);
         as_text_->setMinimumHeight(60);
     }
     if (!as_text_) return;
     text_button_->setChecked(shown);
     as_text_->setVisible(shown);
-    findings_->setVisible(!shown);
     share_room();
 }
 
 /// The sentences take as much as they need, as far as there is room; the findings have the
-/// rest, and up to two fifths. With the text they have half.
+/// rest, and up to two fifths. The text stands beside them where both can be read, else below, in place of the
+/// findings.
 void Sentences::share_room() {
+    bool text_shown = as_text_ && as_text_->isVisibleTo(this);
+    bool beside = text_shown && width() >= 2 * readable;
+    auto direction = beside ? QBoxLayout::LeftToRight : QBoxLayout::TopToBottom;
+    if (pair_->direction() != direction) pair_->setDirection(direction);
+    findings_->setVisible(!text_shown || beside);
     auto wanted = static_cast<int>(text_->document()->size().height()) + 6;
-    bool halves = as_text_ && as_text_->isVisibleTo(this);
+
     auto found =
         std::clamp(static_cast<int>(findings_->document()->size().height()) + 6, 70, std::max(70, height() * 2 / 5));
-    auto most = std::max(60, halves ? height() * 45 / 100 : height() - search_->height() - 12 - found);
-    text_->setMaximumHeight(std::clamp(wanted, 60, most));
+    auto most = std::max(60, text_shown && !beside ? height() * 45 / 100 : height() - search_->height() - 12 - found);
+    text_->setMaximumHeight(beside ? QWIDGETSIZE_MAX : std::clamp(wanted, 60, most));
 }
 void Sentences::resizeEvent(QResizeEvent* e) {
     QWidget::resizeEvent(e);

@@ -2,6 +2,7 @@
 // The player told in plain sentences; the underlined words can be changed in place.
 #pragma once
 #include <QLineEdit>
+#include <QBoxLayout>
 #include <QTextBrowser>
 #include <set>
 
@@ -49,7 +50,7 @@ class Sentences : public QWidget {
     /// Only the sentences that speak of this are shown; all of them for nothing.
     void search(const QString& words);
     QLineEdit& search_field() { return *search_; }
-    /// The document as text, below them; made when it is first asked for.
+    /// The document as text, beside them where there is room for both; made when it is first asked for.
     void show_text(bool shown);
     DocumentText* document_text() { return as_text_; }
 
@@ -74,6 +75,7 @@ class Sentences : public QWidget {
     QLineEdit* search_;
     QPushButton* text_button_;
     DocumentText* as_text_ = nullptr;
+    QBoxLayout* pair_;  ///< The sentences and the text.
     QTextBrowser* text_;
     QTextBrowser* findings_;
     std::vector<DocumentFinding> found_, unreadable_;
