@@ -379,6 +379,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"convert-quality", convert_quality_row},
         {"convert.memory", convert_memory},
         {"rewrap", rewrap_row},
+        {"ladder", ladder_row},
         {"play-through", play_through_row},
         {"compare", compare_row},
         {"room", room_row},

@@ -12,10 +12,12 @@
 #include "bench/clips.h"
 #include "bench/rows.h"
 #include "convert/conversion.h"
+#include "convert/ladder.h"
 #include "convert/streams.h"
 #include "convert/through.h"
 #include "playback/playback.h"
 #include "picture/quality.h"
+#include "picture/reshape.h"
 
 namespace ruedo::bench {
 namespace {
@@ -113,6 +115,71 @@ json convert_row(Codec codec) {
                         double bare = std::max({decoding.wall, encoding.wall, (decoding.cpu + encoding.cpu) / 2});
                         return ms_of([&] { work.convert(); }) / bare;
                     });
+}
+
+/// Four rungs from one decoding, against that decoding and the encoders alone, each fed pictures that fit already.
+json ladder_row() {
+    constexpr int count = 120;
+    auto file = clip("h264-720p60.mp4");
+    auto packets = packets_of(file);
+    packets.list.resize(std::min<std::size_t>(packets.list.size(), count));
+    // A clip of those packets alone.
+    auto cut = scratch("cut.mp4"), out = scratch("ladder");
+    Recipe recipe;
+    recipe.video.action = Recipe::Do::copy, recipe.audio.action = Recipe::Do::none;
+    recipe.to = Time{count * std::int64_t{1'000'000'000} / 60};
+    need(convert(file.string(), {.out = cut, .recipe = recipe, .target = {}, .replace = true},
+                 CodecRegistry::standard()));
+    LadderOptions o;
+    o.out = out, o.measure = false;
+    std::shared_ptr<Clip> opened = need(open_clip(cut.string()));
+    auto& track = *opened->info().main(Kind::video);
+    o.recipe.rungs = propose_rungs(track.video, 60, 4);
+    struct Alone {
+        VideoEncodeOptions options;
+        std::vector<Picture> pictures;
+    };
+    std::vector<Alone> alone;
+    for (auto& rung : o.recipe.rungs) {
+        Alone a;
+        auto& e = a.options;
+        e.width = rung.width, e.height = rung.height, e.rate = {60, 1}, e.bitrate = rung.bitrate;
+        e.keyframe_every = 240, e.b_frames = 2, e.effort = 0;
+        Reshaper reshaper;
+        auto reader = need(PictureReader::open(opened, track, CodecRegistry::standard()));
+        while (auto p = need(reader->next())) {
+            Reshape r;
+            r.width = p->width, r.height = p->height;
+            r.to_width = r.canvas_width = rung.width, r.to_height = r.canvas_height = rung.height;
+            r.colour = p->colour;
+            a.pictures.push_back(need(reshaper.make(*p, r)));
+        }
+        alone.push_back(std::move(a));
+    }
+    auto made =
+        of_pairs(5, 1.10, "lower",
+                 "time to the longest of decoding, the dearest rung, and half of what all cost on one core", [&] {
+                     auto decoding = cost_of([&] {
+                         auto decoder = bare_decoder(packets.track, 1);
+                         for (auto& p : packets.list) decoder->decode(p, nullptr);
+                         decoder->drain(nullptr);
+                     });
+                     double longest = decoding.wall, all = decoding.cpu;
+                     for (auto& a : alone) {
+                         auto encoding = cost_of([&] {
+                             auto encoder = need(CodecRegistry::standard().video_encoder(Codec::h264, a.options));
+                             std::vector<Encoded> ready;
+                             for (auto& p : a.pictures) (void)encoder->encode(p, ready);
+                             (void)encoder->drain(ready);
+                         });
+                         longest = std::max(longest, encoding.wall), all += encoding.cpu;
+                     }
+                     std::filesystem::remove_all(out);
+                     return ms_of([&] { need(make_ladder(cut.string(), o, CodecRegistry::standard())); }) /
+                            std::max(longest, all / 2);
+                 });
+    std::filesystem::remove_all(out), std::filesystem::remove(cut);
+    return made;
 }
 
 json convert_quality_row() {

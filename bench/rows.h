@@ -34,6 +34,7 @@ json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& 
 }
 
 json rewrap_row();
+json ladder_row();
 json play_through_row();
 json compare_row();
 json room_row();

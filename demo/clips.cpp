@@ -274,8 +274,8 @@ Outcome make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
     auto made = make_clip(spec, folder, codecs);
     if (made) {
         LadderOptions o;
-        o.out = folder / "coast", o.rungs = *parse_rungs("960x540@1500k,640x360@800k,448x252@400k");
-        o.measure = false, o.dash = true;
+        o.out = folder / "coast", o.recipe.rungs = *parse_rungs("960x540@1500k,640x360@800k,448x252@400k");
+        o.measure = false, o.recipe.dash = true;
         if (auto ladder = make_ladder(whole.string(), o, codecs); !ladder) made = std::unexpected(ladder.error());
     }
     std::filesystem::remove(whole, ec);

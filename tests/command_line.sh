@@ -328,6 +328,13 @@ check "ladder" 0 'd["segments"]==3 and [g["id"] for g in d["rungs"]]==["96x54-90
     "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --rungs 96x54@90k,64x36@50k --segment 2s --dash --json
 check "ladder over what is there" 1 'd["error"]["code"]=="exists"' \
     "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --json
+check "a ladder for later" 0 'd["job"]["state"]=="waiting" and d["job"]["ladder"]["wrap"]=="ts"' \
+    "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/later" --rungs 64x36@50k --wrap ts --later --json
+check "and its turn comes" 0 'd["jobs"][-1]["state"]=="done"' "$r" jobs --run --json
+check "it plays" 0 'd["state"]=="ended" and d["presented"]==180' \
+    "$r" play "$work/later/master.m3u8" --clock virtual --json
+check "codecs that do not go there" 1 'd["error"]["code"]=="refused"' \
+    "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/l3" --wrap ts --video vp9 --json
 check "rungs that are none" 2 'd["error"]["code"]=="usage"' "$r" ladder "$coast" --out "$work/l2" --rungs 1x1 --json
 check "host of nothing" 1 'd["error"]["code"]=="not-found"' "$r" host "$work/none" --json
 "$r" host "$work/ladder" --weather fair >"$work/host" & host=$!

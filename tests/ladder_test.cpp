@@ -3,7 +3,13 @@
 #include "convert/ladder.h"
 
 #include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
+#include <nlohmann/json.hpp>
+#include <random>
+
+#include "convert/jobs.h"
 #include "streams.h"
 
 using namespace ruedo;
@@ -207,8 +213,8 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     Folder folder;
     LadderOptions o;
     o.out = folder / "locked";
-    o.rungs = *parse_rungs("96x54@90k,64x36@50k");
-    o.segment = 2_s, o.key = true, o.measure = false;
+    o.recipe.rungs = *parse_rungs("96x54@90k,64x36@50k");
+    o.recipe.segment = 2_s, o.recipe.key = true, o.measure = false;
     auto made = value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
     auto clip = value(open_clip(made.master.string()));
     CHECK(clip->stream()->encrypted == "aes-128");
@@ -224,11 +230,115 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     auto stopped = make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard());
     REQUIRE(!stopped);
     CHECK(stopped.error().code == Code::cancelled);
-    o.told = {}, o.dash = true;
+    o.told = {}, o.recipe.dash = true;
     CHECK(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()).error().code == Code::refused);
-    o.key = false;
+    o.recipe.key = false;
     CHECK(make_ladder((folder / "none.mp4").string(), o, CodecRegistry::standard()).error().code == Code::not_found);
     std::size_t left = 0;
     for (auto& entry : fs::directory_iterator(folder.path)) left += entry.path().filename() != "locked";
     CHECK(left == 0);
+}
+
+TEST_CASE("a ladder waits in the queue of conversions, in other codecs and two passes, and outlives what died on it") {
+    Folder folder;
+    JobQueue queue(folder / "jobs");
+    LadderRecipe r;
+    r.rungs = *parse_rungs("192x108@200k,96x54@100k");
+    r.segment = 1_s, r.dash = true;
+    r.video = Codec::vp9, r.audio = Codec::opus, r.passes = 2;
+    auto in = tiny("ladder.mp4").string();
+    auto job = value(queue.add_ladder(in, folder / "ladder", r));
+    CHECK(queue.list().at(0).ladder == r);
+    // What a process that died left half done goes.
+    auto child = ::fork();
+    if (child == 0) ::_exit(0);
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    auto left = folder / fmt::format(".ladder.{}-0.part", child);
+    fs::create_directories(left);
+    double before = -1;
+    bool rises = true;
+    done(queue.run(CodecRegistry::standard(), [&](const Job& j) {
+        rises = rises && j.done >= before, before = j.done;
+        return true;
+    }));
+    auto made = queue.list().at(0);
+    INFO(made.sentence);
+    REQUIRE(made.state == Job::State::done);
+    CHECK((rises && made.bytes > 10'000 && !fs::exists(left)));
+    for (auto& entry : fs::directory_iterator(folder / "ladder"))
+        CHECK(entry.path().string().find(".pass") == std::string::npos);
+    // Both lists name what is in it, and all of it plays, each rung from each segment's start.
+    auto clip = value(open_clip((folder / "ladder/master.m3u8").string()));
+    auto report = clip->stream();
+    REQUIRE((report && report->rungs.size() == 2));
+    for (auto& rung : report->rungs) {
+        CHECK((rung.codecs.find("vp09") == 0 && rung.codecs.find("opus") != std::string::npos));
+        CHECK(rung.segments == 6);
+    }
+    for (auto* list : {"ladder/master.m3u8", "ladder/manifest.mpd"}) {
+        INFO(list);
+        CHECK(pictures_of(folder / list).numbers == counting(180));
+    }
+    // The same once more fails in words, and keeps what is there.
+    CHECK(queue.add_ladder(in, folder / "ladder", r).error().code == Code::exists);
+    (void)value(queue.add_ladder((folder / "none.mp4").string(), folder / "other", r));
+    done(queue.run(CodecRegistry::standard(), [](const Job&) { return true; }));
+    CHECK(queue.list().at(1).state == Job::State::failed);
+    CHECK(queue.list().at(1).sentence.find("none.mp4") != std::string::npos);
+}
+
+TEST_CASE("two passes land nearer to the bitrate of every rung, in the same segments") {
+    Folder folder;
+    auto off = [&](int passes) {
+        LadderOptions o;
+        o.out = folder / std::to_string(passes);
+        o.recipe.rungs = *parse_rungs("192x108@160k,96x54@60k");
+        o.recipe.segment = 1_s, o.recipe.passes = passes, o.measure = false;
+        auto made = value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
+        CHECK(made.segments == 6);
+        double worst = 0;
+        for (std::size_t i = 0; i < made.rungs.size(); ++i) {
+            auto rate = static_cast<double>(made.rungs[i].bytes) * 8 / 6;
+            worst = std::max(worst, std::abs(rate / o.recipe.rungs[i].bitrate - 1));
+        }
+        return worst;
+    };
+    auto one = off(1), two = off(2);
+    INFO("off by " << one << " in one pass, by " << two << " in two");
+    CHECK(two < std::max(0.15, one));
+}
+
+TEST_CASE("recipes of ladders are kept as they are, and what can't be is refused in words") {
+    std::mt19937 random(17);
+    auto any = [&](int n) { return static_cast<int>(random() % static_cast<unsigned>(n)); };
+    int fine = 0, refused = 0;
+    for (int i = 0; i < 400; ++i) {
+        LadderRecipe r;
+        for (int n = any(4); n > 0; --n)
+            r.rungs.push_back(
+                {16 + any(1000) * 2, 16 + any(1000) * 2, 10'000 + static_cast<std::uint32_t>(any(9'000'000))});
+        r.propose = static_cast<std::size_t>(any(10)), r.segment = 100_ms * any(700);
+        r.fragments = any(4) != 0, r.transport = any(2) != 0, r.dash = any(2) != 0, r.key = any(3) == 0;
+        constexpr std::array video{Codec::h264, Codec::vp9, Codec::av1, Codec::vp8, Codec::aac};
+        constexpr std::array audio{Codec::aac, Codec::opus, Codec::vp9};
+        r.video = video.at(static_cast<std::size_t>(any(5))), r.audio = audio.at(static_cast<std::size_t>(any(3)));
+        r.passes = any(4);
+        auto checked = r.check();
+        if (!checked) CHECK_FALSE(checked.error().sentence.empty());
+        if (!r.fragments && !r.transport) continue;  // has no name
+        auto again = ladder_recipe_from_json(to_json(r), "it");
+        CHECK(again.has_value() == checked.has_value());
+        if (again) CHECK(*again == r);
+        ++(again ? fine : refused);
+        // Whatever goes where it can't go never passes.
+        bool stream_only = r.transport && (r.video == Codec::vp9 || r.video == Codec::av1 || r.audio == Codec::vp9);
+        if (stream_only || (r.key && r.dash) || r.propose == 0) CHECK_FALSE(checked);
+    }
+    CHECK((fine > 5 && refused > 100));
+    for (auto bad : {R"([])", R"({"rungs": 5})", R"({"wrap": "box"})", R"({"passes": "two"})", R"({"colour": 1})",
+                     R"({"rungs": [{"width": 1280}]})", R"({"video": "aac"})", R"({"segment_ns": 1})"}) {
+        INFO(bad);
+        CHECK_FALSE(ladder_recipe_from_json(nlohmann::json::parse(bad), "it"));
+    }
 }

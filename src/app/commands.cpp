@@ -377,10 +377,15 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--rungs", &ladder_words.rungs, "1280x720@2.5M,640x360@700k; proposed without"},
              {"--segment", &ladder_words.segment, "Length of a segment: 4s"},
              {"--wrap", &ladder_words.wrap, "fmp4, ts or both"},
+             {"--video", &ladder_words.video, "h264, vp9 or av1"},
+             {"--audio", &ladder_words.audio, "aac or opus"},
              {"--progress", &ladder_words.progress, "json: a line at least twice a second on standard error"}})
         ladder_command_line->add_option(name, *into, about);
     ladder_command_line->get_option("--out")->required();
     ladder_command_line->add_option("--propose", ladder_words.propose, "So many rungs, from the clip’s own size down");
+    ladder_command_line->add_option("--passes", ladder_words.passes, "1 or 2");
+    ladder_command_line->add_flag("--later", ladder_words.later,
+                                  "Puts it at the end of the queue, for “ruedo jobs --run” or the window");
     ladder_command_line->add_flag("--dash", ladder_words.dash, "Also a manifest over the fragments");
     ladder_command_line->add_flag("--key", ladder_words.key, "Encrypts segments with a key that lies beside them");
     HostWords host_words;

@@ -158,10 +158,8 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
     return o;
 }
 
-Result<json> convert_command(const ConvertWords& w) {
-    TRY(auto o, read_words(w));
-    bool lines = w.progress == "json";
-    o.told = [lines](const ConversionProgress& p) {
+std::function<bool(const ConversionProgress&)> told_in_lines(bool lines) {
+    return [lines](const ConversionProgress& p) {
         if (lines) {
             json line{{"done", p.done}, {"speed", p.speed}, {"bytes", p.bytes}, {"expected_bytes", p.expected_bytes}};
             line["left_ns"] = p.left ? json(p.left->ns) : json(nullptr);
@@ -169,6 +167,11 @@ Result<json> convert_command(const ConvertWords& w) {
         }
         return !interrupted();
     };
+}
+
+Result<json> convert_command(const ConvertWords& w) {
+    TRY(auto o, read_words(w));
+    o.told = told_in_lines(w.progress == "json");
     TRY(auto made, convert(w.in, o, CodecRegistry::standard()));
     return to_json(made);
 }

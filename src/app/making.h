@@ -26,6 +26,8 @@ struct ConvertWords {
 };
 /// What they ask for; `usage` where they make no sense.
 Result<ConversionOptions> read_words(const ConvertWords& words);
+/// What hears how much is done: with `lines` it says so on standard error, a document a line. An interrupt stops it.
+std::function<bool(const ConversionProgress&)> told_in_lines(bool lines);
 Result<nlohmann::json> convert_command(const ConvertWords& words);
 Result<nlohmann::json> recipe_command(const std::string& in, const std::string& target);
 /// Every source of a project for its target, or another: what becomes of it; with `make` that is made, and the project

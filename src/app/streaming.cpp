@@ -8,8 +8,9 @@
 #include <fstream>
 #include <thread>
 
-#include "convert/ladder.h"
+#include "convert/jobs.h"
 #include "headless.h"
+#include "making.h"
 #include "stream/host.h"
 #include "stream/simulate.h"
 #include "stream/stream.h"
@@ -187,32 +188,32 @@ Outcome host_command(const HostWords& w) {
 
 Result<json> ladder_command(const LadderWords& w) {
     LadderOptions o;
-    o.out = w.out, o.dash = w.dash, o.key = w.key;
+    auto& r = o.recipe;
+    o.out = w.out, r.dash = w.dash, r.key = w.key;
     if (!w.rungs.empty()) {
         auto rungs = parse_rungs(w.rungs);
         if (!rungs)
             return fail(Code::usage, fmt::format("“{}” are no rungs.", w.rungs),
                         "Write even sizes and bitrates such as 1280x720@2.5M,640x360@700k.");
-        o.rungs = std::move(*rungs);
+        r.rungs = std::move(*rungs);
     }
-    if (w.propose < 1 || w.propose > 8) return fail(Code::usage, "From one to eight rungs are proposed.", {});
-    o.propose = static_cast<std::size_t>(w.propose);
+    r.propose = static_cast<std::size_t>(std::max(0, w.propose)), r.passes = w.passes;
     auto segment = parse_time(w.segment);
     if (!segment)
         return fail(Code::usage, fmt::format("“{}” is not a time; it needs a unit, such as 4s.", w.segment), {});
-    o.segment = *segment;
+    r.segment = *segment;
     if (w.wrap != "fmp4" && w.wrap != "ts" && w.wrap != "both")
         return fail(Code::usage, "--wrap is fmp4, ts or both.", {});
-    o.fragments = w.wrap != "ts", o.transport = w.wrap != "fmp4";
+    r.fragments = w.wrap != "ts", r.transport = w.wrap != "fmp4";
+    for (auto [word, codec] : {std::pair{&w.video, &r.video}, {&w.audio, &r.audio}})
+        if (*codec = codec_from_name(*word); *codec == Codec::unknown)
+            return fail(Code::usage, fmt::format("There is no codec “{}”.", *word), {});
     if (!w.progress.empty() && w.progress != "json") return fail(Code::usage, "--progress is json.", {});
-    o.told = [lines = w.progress == "json"](const ConversionProgress& p) {
-        if (lines)
-            fmt::print(
-                stderr, "{}\n",
-                json{{"done", p.done}, {"speed", p.speed}, {"left_ns", p.left ? json(p.left->ns) : json(nullptr)}}
-                    .dump());
-        return !interrupted();
-    };
+    if (w.later) {
+        TRY(auto job, JobQueue(JobQueue::standard_folder()).add_ladder(w.in, o.out, r));
+        return json{{"job", to_json(job)}};
+    }
+    o.told = told_in_lines(w.progress == "json");
     TRY(auto made, make_ladder(w.in, o, CodecRegistry::standard()));
     return to_json(made);
 }

@@ -28,9 +28,9 @@ Outcome host_command(const HostWords& words);
 
 /// The options of `ruedo ladder`.
 struct LadderWords {
-    std::string in, out, rungs, segment = "4s", wrap = "fmp4", progress;
-    int propose = 4;
-    bool dash = false, key = false;
+    std::string in, out, rungs, segment = "4s", wrap = "fmp4", video = "h264", audio = "aac", progress;
+    int propose = 4, passes = 1;
+    bool dash = false, key = false, later = false;
 };
 Result<nlohmann::json> ladder_command(const LadderWords& words);
 

@@ -103,7 +103,7 @@ class JobCards::Card : public QFrame {
         rest_->setVisible(job.state == Job::State::running || job.state == Job::State::paused);
         rest_->setText(job.state == Job::State::paused ? "Go on" : "Pause");
         stop_->setVisible(!over);
-        compare_->setVisible(done && owner_.on_compare);
+        compare_->setVisible(done && !job.ladder && owner_.on_compare);
         shelve_->setVisible(done && owner_.on_shelve);
         show_->setVisible(done);
         again_->setVisible(over && !done);

@@ -186,6 +186,17 @@ void Ring::choose_step() {
                         this, [this, by] {
                             if (on_step) on_step(by);
                         });
+    auto* spin = new QSpinBox;
+    spin->setRange(-9999, 9999);
+    spin->setValue(25);
+    spin->setSuffix(" pictures");
+    spin->setAccessibleName("Step by");
+    auto* holder = new QWidgetAction(menu);
+    holder->setDefaultWidget(spin);
+    menu->addAction(holder);
+    menu->addAction("Step so many", this, [this, spin] {
+        if (on_step) on_step(spin->value());
+    });
     menu->popup(calls_[static_cast<std::size_t>(Input::step)]->mapToGlobal(QPoint(0, 28)));
 }
 

@@ -40,7 +40,8 @@ json to_json(const Job& j) {
             {"state", job_state_name(j.state)},
             {"in", j.in},
             {"out", j.out.string()},
-            {"recipe", to_json(j.recipe)},
+            {"recipe", j.ladder ? json(nullptr) : to_json(j.recipe)},
+            {"ladder", j.ladder ? to_json(*j.ladder) : json(nullptr)},
             {"target", j.target},
             {"done", j.done},
             {"left_ns", j.left ? json(j.left->ns) : json(nullptr)},
@@ -90,12 +91,21 @@ std::vector<JobQueue::Kept> JobQueue::kept() const {
         try {
             Kept k;
             auto state = std::find(state_names.begin(), state_names.end(), j.at("state").get<std::string>());
-            auto recipe = recipe_from_json(j.at("recipe"), entry.path().filename().string());
-            if (state == state_names.end() || !recipe) continue;
+            if (state == state_names.end()) continue;
+            auto file = entry.path().filename().string();
+            if (j.contains("ladder") && !j["ladder"].is_null()) {
+                auto ladder = ladder_recipe_from_json(j["ladder"], file);
+                if (!ladder) continue;
+                k.job.ladder = std::move(*ladder);
+            } else {
+                auto recipe = recipe_from_json(j.at("recipe"), file);
+                if (!recipe) continue;
+                k.job.recipe = std::move(*recipe);
+            }
             k.job.id = j.at("id").get<std::uint64_t>();
             k.job.state = static_cast<Job::State>(state - state_names.begin());
             k.job.in = j.at("in").get<std::string>(), k.job.out = j.at("out").get<std::string>();
-            k.job.recipe = *recipe;
+
             k.job.target = j.value("target", "");
             k.job.done = j.value("done", 0.0), k.job.speed = j.value("speed", 0.0);
             if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};
@@ -132,20 +142,33 @@ std::vector<Job> JobQueue::list() const {
 
 Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Recipe& recipe, const std::string& target,
                           const Job& foretold) {
+    Job job;
+    job.in = in, job.out = out, job.recipe = recipe, job.target = target;
+    job.foretold_bytes = foretold.foretold_bytes, job.foretold = foretold.foretold;
+    return put(std::move(job));
+}
+Result<Job> JobQueue::add_ladder(const std::string& in, const fs::path& out, const LadderRecipe& ladder) {
+    TRY_DO(ladder.check());
+    Job job;
+    job.in = in, job.out = out, job.ladder = ladder;
+    return put(std::move(job));
+}
+Result<Job> JobQueue::put(Job job) {
     Turn turn(folder_ / ".turn", true);
     auto all = kept();
     if (all.size() >= most_jobs)
         return fail(Code::limit, fmt::format("There are {} jobs already.", all.size()), "Clear those that are over.");
     Kept k;
+    k.job = std::move(job);
     for (auto& other : all) k.job.id = std::max(k.job.id, other.job.id), k.order = std::max(k.order, other.order);
     ++k.job.id, ++k.order;
     std::error_code ec;
+    auto& in = k.job.in;
+    auto& out = k.job.out;
     if (fs::exists(out, ec))
         return fail(Code::exists, fmt::format("“{}” exists already.", out.filename().string()), "Choose another name.");
-    k.job.in = in.find("://") != std::string::npos ? in : fs::absolute(in, ec).lexically_normal().string();
-    k.job.out = fs::absolute(out, ec).lexically_normal();
-    k.job.recipe = recipe, k.job.target = target;
-    k.job.foretold_bytes = foretold.foretold_bytes, k.job.foretold = foretold.foretold;
+    if (in.find("://") == std::string::npos) in = fs::absolute(in, ec).lexically_normal().string();
+    out = fs::absolute(out, ec).lexically_normal();
     TRY_DO(keep(k));
     return k.job;
 }
@@ -250,9 +273,12 @@ std::optional<JobQueue::Kept> JobQueue::take_next() {
 
 Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
                             const std::atomic<bool>& stop) {
-    ConversionOptions o;
-    o.out = k.job.out, o.recipe = k.job.recipe;
-    Result<Converted> result = std::unexpected(Error{});
+    /// What was made, and in what time.
+    struct Made {
+        std::uint64_t bytes;
+        Time took;
+    };
+    Result<Made> result = std::unexpected(Error{});
     bool given_up = false;
     auto said = [&]() -> std::optional<Job::State> {
         for (auto& now : kept())
@@ -260,7 +286,7 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
         return std::nullopt;  // forgotten, or its file is gone
     };
     Time kept_at{};
-    o.told = [&](const ConversionProgress& p) {
+    auto told = [&](const ConversionProgress& p) {
         k.job.done = p.done, k.job.speed = p.speed, k.job.left = p.left;
         k.job.bytes = p.bytes, k.job.expected_bytes = p.expected_bytes;
         for (auto state = said();; state = said()) {
@@ -281,14 +307,23 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
         });
         return true;
     };
-    auto target = k.job.target.empty() ? Result<Target>(Target{}) : find_target(k.job.target);
-    if (!target) {
-        result = std::unexpected(target.error());
-    } else {
-        if (!k.job.target.empty()) o.target = *target;
+    auto make = [&]() -> Result<Made> {
         ReadScope scope(&stop);
-        result = convert(k.job.in, o, codecs);
-    }
+        if (k.job.ladder) {
+            TRY(auto made, make_ladder(k.job.in, {.out = k.job.out, .recipe = *k.job.ladder, .told = told}, codecs));
+            std::uint64_t bytes = 0;
+            for (auto& r : made.rungs) bytes += r.bytes;
+            return Made{bytes, made.took};
+        }
+        ConversionOptions o;
+        o.out = k.job.out, o.recipe = k.job.recipe, o.told = told;
+        if (!k.job.target.empty()) {
+            TRY(o.target, find_target(k.job.target));
+        }
+        TRY(auto made, convert(k.job.in, o, codecs));
+        return Made{made.bytes, made.took};
+    };
+    result = make();
     given_up = given_up || (stop && !result && result.error().code == Code::cancelled);
     auto kept_now = change(k.job.id, [&](Kept& now) -> Outcome {
         auto stopped = now.job.state == Job::State::stopped;

@@ -1,8 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
-// Conversions in a queue that outlives the program: one file a job, so that a crash, another window or the command line
-// find it as it was left.
+// Conversions, and the making of ladders, in a queue that outlives the program: one file a job, so that a crash,
+// another window or the command line find it as it was left.
 #pragma once
 #include "convert/conversion.h"
+#include "convert/ladder.h"
 
 namespace ruedo {
 
@@ -13,7 +14,8 @@ struct Job {
     std::string in;  ///< Absolute, or an address.
     std::filesystem::path out;
     Recipe recipe;
-    std::string target;  ///< Its name; empty for none.
+    std::optional<LadderRecipe> ladder;  ///< Instead of the recipe: `out` becomes a folder.
+    std::string target;                  ///< Its name; empty for none.
     double done = 0;
     std::optional<Time> left{};
     std::uint64_t bytes = 0, expected_bytes = 0;
@@ -37,6 +39,8 @@ class JobQueue {
     /// `foretold` of it counts: what a trial said of bytes and time.
     Result<Job> add(const std::string& in, const std::filesystem::path& out, const Recipe& recipe,
                     const std::string& target = {}, const Job& foretold = {});
+    /// A ladder is made of it, in the same queue.
+    Result<Job> add_ladder(const std::string& in, const std::filesystem::path& out, const LadderRecipe& ladder);
     /// In the order in which they are carried out. Files that can't be read are passed over.
     std::vector<Job> list() const;
     /// What is running goes on or gives way within half a second, in whichever process. `refused` where that makes no
@@ -66,6 +70,7 @@ class JobQueue {
     };
     /// Held while one of all processes has its turn at the files.
     class Turn;
+    Result<Job> put(Job job);
     Outcome change(std::uint64_t id, const std::function<Outcome(Kept&)>& how);
     Outcome keep(const Kept& kept) const;
     std::vector<Kept> kept() const;

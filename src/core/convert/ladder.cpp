@@ -3,9 +3,8 @@
 
 #include <fmt/format.h>
 
-#include <charconv>
 #include <cmath>
-#include <fstream>
+#include <atomic>
 #include <nlohmann/json.hpp>
 #include <random>
 #include <thread>
@@ -15,6 +14,7 @@
 #include "container/segments.h"
 #include "convert/compare.h"
 #include "convert/ladder_lists.h"
+#include "convert/plan.h"
 #include "convert/streams.h"
 #include "media/codec_headers.h"
 #include "picture/reshape.h"
@@ -22,53 +22,6 @@
 
 namespace ruedo {
 namespace fs = std::filesystem;
-
-std::optional<std::vector<RungSpec>> parse_rungs(std::string_view text) {
-    std::vector<RungSpec> all;
-    while (!text.empty()) {
-        auto one = text.substr(0, text.find(','));
-        text.remove_prefix(std::min(text.size(), one.size() + 1));
-        auto cross = one.find('x'), at = one.find('@');
-        if (cross == one.npos || at == one.npos || at < cross) return std::nullopt;
-        RungSpec r;
-        auto whole = [](std::string_view s, int& v) {
-            auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
-            return ec == std::errc{} && end == s.data() + s.size() && v >= 16 && v <= 8192 && v % 2 == 0;
-        };
-        double rate = 0;
-        auto words = one.substr(at + 1);
-        auto [end, ec] = std::from_chars(words.data(), words.data() + words.size(), rate);
-        auto unit = std::string_view(end, static_cast<std::size_t>(words.data() + words.size() - end));
-        rate *= unit == "M" ? 1e6 : unit == "k" ? 1e3 : 1;
-        if (!whole(one.substr(0, cross), r.width) || !whole(one.substr(cross + 1, at - cross - 1), r.height) ||
-            ec != std::errc{} || !(unit.empty() || unit == "M" || unit == "k") || !(rate >= 10e3 && rate <= 200e6))
-            return std::nullopt;
-        r.bitrate = static_cast<std::uint32_t>(rate);
-        all.push_back(r);
-        if (all.size() > 16) return std::nullopt;
-    }
-    return all.empty() ? std::nullopt : std::optional(all);
-}
-
-std::vector<RungSpec> propose_rungs(const VideoFormat& format, double pictures_a_second, std::size_t count) {
-    std::vector<RungSpec> all;
-    double w = format.display_width(), h = format.display_height();
-    // No more than a screen of the largest usual kind shows.
-    auto down = std::min(1.0, std::min(3840 / std::max(w, h), 2160 / std::min(w, h)));
-    w *= down, h *= down;
-    auto even = [](double v) { return std::max(16, static_cast<int>(std::lround(v / 2)) * 2); };
-    auto rate_factor = std::sqrt(std::clamp(pictures_a_second, 10.0, 120.0) / 30);
-    for (std::size_t i = 0; i < count && (i == 0 || std::min(w, h) >= 90); ++i, w /= 1.45, h /= 1.45) {
-        RungSpec r{even(w), even(h), 0};
-        // Larger pictures need less for each pixel.
-        auto pixels = static_cast<double>(r.width) * r.height;
-        auto bits = 2.4e6 * std::pow(pixels / (1280 * 720), 0.8) * rate_factor;
-        r.bitrate = static_cast<std::uint32_t>(std::lround(bits / 10'000)) * 10'000;
-        r.bitrate = std::max(60'000U, r.bitrate);
-        all.push_back(r);
-    }
-    return all;
-}
 
 namespace {
 
@@ -95,13 +48,13 @@ struct Rendition {
             sink = made.get();
             return made;
         };
-        if (o.fragments) {
+        if (o.recipe.fragments) {
             TRY(auto sink, make("m4s", fragments));
             fragment_writer = write_mp4_segments(std::move(sink));
             TRY(auto ignored, fragment_writer->add(track));
             (void)ignored;
         }
-        if (o.transport) {
+        if (o.recipe.transport) {
             TRY(auto sink, make("ts", transport));
             transport_writer = write_mpegts(std::move(sink));
             TRY(auto ignored, transport_writer->add(track));
@@ -143,7 +96,7 @@ struct Rendition {
 
 class Maker {
   public:
-    Maker(const LadderOptions& options, CodecRegistry& codecs) : o_(options), codecs_(codecs) {}
+    Maker(const LadderOptions& options, CodecRegistry& codecs) : o_(options), r_(options.recipe), codecs_(codecs) {}
 
     Result<LadderMade> make(const std::string& source) {
         auto begun = monotonic_now();
@@ -152,14 +105,8 @@ class Maker {
             return fail(Code::usage, "No folder is named for the ladder.", "Name one that is not there yet.");
         if (fs::exists(fs::symlink_status(o_.out, ec)))
             return fail(Code::exists, fmt::format("“{}” is already there.", o_.out.string()), "Choose another name.");
-        if (o_.key && o_.dash)
-            return fail(Code::refused, "A manifest can’t name the key that its segments are encrypted with here.",
-                        "Make the ladder without one of the two.");
-        if (o_.dash && !o_.fragments)
-            return fail(Code::refused, "A manifest is made over fragments, and only a transport stream was asked for.",
-                        "Ask for fragments, or for both.");
-        if (o_.segment < 500_ms || o_.segment > 60_s)
-            return fail(Code::usage, "A segment lasts from half a second to a minute.", "Four seconds are usual.");
+        TRY_DO(r_.check());
+        clear_remains(o_.out.parent_path());
         TRY(auto opened, open_clip(source));
         clip_ = std::move(opened);
         TRY(auto tracks, select_tracks_for(*clip_));
@@ -172,11 +119,12 @@ class Maker {
             facts.frame_rate.stated()
                 ? facts.frame_rate
                 : Rational{std::max<std::int64_t>(1, std::llround(facts.pictures_a_second() * 1000)), 1000}.reduced();
+        tick_ = ticks_to_time(rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
         length_ = facts.end;
         frames_ = facts.frame_count;
-        auto rungs = o_.rungs.empty()
-                         ? propose_rungs(video->video, facts.pictures_a_second(), std::max<std::size_t>(1, o_.propose))
-                         : o_.rungs;
+        auto rungs = r_.rungs.empty()
+                         ? propose_rungs(video->video, facts.pictures_a_second(), std::max<std::size_t>(1, r_.propose))
+                         : r_.rungs;
         std::sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.bitrate > b.bitrate; });
         // Made beside its place, and moved there once it is whole.
         auto work = o_.out.parent_path() / temporary_name(o_.out.filename().string());
@@ -189,7 +137,7 @@ class Maker {
                 fs::remove_all(path, ignored);
             }
         } gone{work};
-        if (o_.key) {
+        if (r_.key) {
             std::random_device random;
             for (int i = 0; i < 16; ++i) key_.push_back(static_cast<std::uint8_t>(random()));
             TRY_DO(write_file(work / "key", key_, false));
@@ -213,73 +161,102 @@ class Maker {
         return std::pair{video, audio};
     }
 
-    /// Decodes once, and hands every picture to all rungs; each has a thread of its own that fits and encodes.
+    /// One rendition while it is made: pictures for it, and who encodes them.
+    struct Rung {
+        RungSpec spec;
+        fs::path notes;  ///< What the first of two passes learned.
+        VideoEncodeOptions options;
+        Rendition rendition;
+        std::unique_ptr<Bounded<Picture>> pictures;
+        std::unique_ptr<VideoEncoder> encoder;
+        Outcome outcome;
+    };
+
     Outcome make_renditions(const fs::path& work, const Track& video, const Track* audio,
-                            const std::vector<RungSpec>& rungs) {
-        struct Rung {
-            RungSpec spec;
-            Bounded<Picture> pictures{6};
-            Rendition rendition;
-            std::unique_ptr<VideoEncoder> encoder;
-            Outcome outcome;
-        };
-        std::vector<std::unique_ptr<Rung>> all;
+                            const std::vector<RungSpec>& specs) {
         // A whole number of pictures, and a keyframe with each segment's first.
-        auto every = std::max(1, static_cast<int>(std::lround(o_.segment.seconds() * rate_.about())));
-        for (auto& spec : rungs) {
+        every_ = std::max(1, static_cast<int>(std::lround(r_.segment.seconds() * rate_.about())));
+        std::vector<std::unique_ptr<Rung>> rungs;
+        for (auto& spec : specs) {
             auto r = std::make_unique<Rung>();
             r->spec = spec;
-            VideoEncodeOptions e;
+            auto& e = r->options;
             e.width = spec.width, e.height = spec.height, e.rate = rate_, e.bitrate = spec.bitrate;
-            e.keyframe_every = every, e.b_frames = 2, e.effort = 0;
+            e.keyframe_every = every_, e.b_frames = picture_form(r_.video)->b_frames ? 2 : 0, e.effort = 0;
             e.colour = video.video.colour.resolved(video.video.height);
-            TRY(r->encoder, codecs_.video_encoder(Codec::h264, e));
-            auto& w = r->rendition.track;
-            w.codec = Codec::h264, w.config = r->encoder->config();
-            w.video.width = spec.width, w.video.height = spec.height, w.video.colour = e.colour;
-            w.timescale = static_cast<std::uint32_t>(
-                rate_.num < 10'000 ? rate_.num * ((10'000 + rate_.num - 1) / rate_.num) : rate_.num);
             r->rendition.name = rung_name(spec);
-            for (auto& other : all)
+            for (auto& other : rungs)
                 if (other->rendition.name == r->rendition.name) r->rendition.name += "-2";
             r->rendition.folder = work / r->rendition.name;
+            r->notes = work / (r->rendition.name + ".pass");
+            rungs.push_back(std::move(r));
+        }
+        auto first = r_.passes == 2 ? picture_form(r_.video)->first_pass : 0;
+        if (r_.passes == 2) {
+            TRY_DO(pass(1, 0, first, video, nullptr, work, rungs));
+            for (auto& r : rungs) r->encoder.reset();
+        }
+        TRY_DO(pass(r_.passes == 2 ? 2 : 0, first, 1, video, audio, work, rungs));
+        std::error_code ec;
+        for (auto& r : rungs) {
+            // An encoder may keep more than one file.
+            for (auto& entry : fs::directory_iterator(work, ec))
+                if (entry.path().filename().string().starts_with(r->notes.filename().string()))
+                    fs::remove(entry.path(), ec);
+            renditions_.push_back(std::move(r->rendition));
+        }
+        return {};
+    }
+
+    /// Decodes once, and hands every picture to all rungs; each has a thread of its own that fits and encodes. The
+    /// first of two passes writes nothing. Takes from `from` to `to` of all that there is to do.
+    Outcome pass(int number, double from, double to, const Track& video, const Track* audio, const fs::path& work,
+                 std::vector<std::unique_ptr<Rung>>& rungs) {
+        bool writes = number != 1;
+        for (auto& r : rungs) {
+            r->options.pass = number, r->options.stats = r->notes;
+            r->pictures = std::make_unique<Bounded<Picture>>(6);
+            TRY(r->encoder, codecs_.video_encoder(r_.video, r->options));
+            if (!writes) continue;
+            auto& w = r->rendition.track;
+            w.codec = r_.video, w.config = r->encoder->config();
+            w.video.width = r->spec.width, w.video.height = r->spec.height, w.video.colour = r->options.colour;
+            w.timescale = static_cast<std::uint32_t>(
+                rate_.num < 10'000 ? rate_.num * ((10'000 + rate_.num - 1) / rate_.num) : rate_.num);
             TRY_DO(r->rendition.open(o_, key_));
-            all.push_back(std::move(r));
         }
         TRY(auto reader, PictureReader::open(clip_, video, codecs_));
         std::vector<std::thread> threads;
         std::atomic<bool> stop = false;
-        for (auto& r : all)
+        for (auto& r : rungs)
             threads.emplace_back([&, rung = r.get()] {
-                rung->outcome = encode(*rung->encoder, rung->rendition, rung->spec, video, rung->pictures);
+                rung->outcome = encode(*rung, video, writes);
                 if (!rung->outcome) stop = true;
-                rung->pictures.close();
+                rung->pictures->close();
             });
         Outcome sound_outcome;
         if (audio) {
             sound_ = std::make_unique<Rendition>();
             sound_->folder = work / "sound", sound_->name = "sound";
             threads.emplace_back([&] {
-                sound_outcome = encode_sound(*audio, every, stop);
+                sound_outcome = encode_sound(*audio, stop);
                 if (!sound_outcome) stop = true;
             });
         }
-        Outcome decoded = decode(*reader, [&](const Picture& p) {
-            for (auto& r : all)
-                if (!r->pictures.put(p)) return false;
+        Outcome decoded = decode(*reader, from, to, [&](const Picture& p) {
+            for (auto& r : rungs)
+                if (!r->pictures->put(p)) return false;
             return !stop;
         });
         if (!decoded) stop = true;
-        for (auto& r : all) r->pictures.close();
+        for (auto& r : rungs) r->pictures->close();
         for (auto& t : threads) t.join();
         TRY_DO(decoded);
-        for (auto& r : all) TRY_DO(r->outcome);
-        TRY_DO(sound_outcome);
-        for (auto& r : all) renditions_.push_back(std::move(r->rendition));
-        return {};
+        for (auto& r : rungs) TRY_DO(r->outcome);
+        return sound_outcome;
     }
 
-    Outcome decode(PictureReader& reader, const std::function<bool(const Picture&)>& give) {
+    Outcome decode(PictureReader& reader, double from, double to, const std::function<bool(const Picture&)>& give) {
         std::uint64_t count = 0;
         Time told{};
         auto begun = monotonic_now();
@@ -287,59 +264,76 @@ class Maker {
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
             TRY(auto picture, reader.next());
             if (!picture) break;
-            last_duration_ = picture->duration;
             if (!give(*picture)) return {};
             ++count;
             auto now = monotonic_now();
             if (!o_.told || now - told < 200_ms) continue;
             told = now;
             ConversionProgress p;
-            p.done = frames_ ? std::min(0.95, 0.95 * static_cast<double>(count) / static_cast<double>(frames_)) : 0;
+            auto part = frames_ ? std::min(1.0, static_cast<double>(count) / static_cast<double>(frames_)) : 0;
+            // What is left at the end: the lists, and looking at what was made.
+            p.done = 0.95 * (from + (to - from) * part);
             p.speed = picture->pts.seconds() / std::max(0.1, (now - begun).seconds());
-            if (p.done > 0.02)
-                p.left = Time{static_cast<std::int64_t>(static_cast<double>((now - begun).ns) * (1 - p.done) / p.done)};
+            if (part > 0.02) {
+                auto whole = static_cast<double>((now - begun).ns) / (part * (to - from));
+                p.left = Time{static_cast<std::int64_t>(whole * (1 - from - (to - from) * part))};
+            }
+            p.bytes = bytes_;
+            if (p.bytes && part > 0.02)
+                p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(p.bytes) / part);
             if (!o_.told(p)) return fail(Code::cancelled, "Making the ladder was stopped.", "Run it again.");
         }
         return {};
     }
 
-    Outcome encode(VideoEncoder& encoder, Rendition& rendition, const RungSpec& spec, const Track& video,
-                   Bounded<Picture>& pictures) {
+    Outcome encode(Rung& rung, const Track& video, bool writes) {
         Reshaper reshaper;
         std::vector<Encoded> ready;
-        std::map<Time, Time> durations;
+        struct Given {
+            Time duration;
+            std::uint64_t number;
+        };
+        std::map<Time, Given> given;
+        std::uint64_t number = 0;
         auto write = [&]() -> Outcome {
             for (auto& e : ready) {
-                auto it = durations.find(e.pts);
-                WritePacket p{e.pts, e.dts, it == durations.end() ? last_duration_ : it->second, e.keyframe, e.data};
-                if (it != durations.end()) durations.erase(it);
-                TRY_DO(rendition.put(p, e.keyframe));
+                auto it = given.find(e.pts);
+                auto g = it == given.end() ? Given{tick_, 1} : it->second;
+                if (it != given.end()) given.erase(it);
+                if (!writes) continue;
+                // Segments of all rungs begin with the same pictures, whatever else an encoder makes a keyframe.
+                bool cut = g.number % static_cast<std::uint64_t>(every_) == 0;
+                if (cut && !e.keyframe)
+                    return fail(Code::internal, fmt::format("Rung {} lacks a keyframe.", rung.rendition.name), {});
+                bytes_ += e.data.size();
+                TRY_DO(rung.rendition.put({e.pts, e.dts, g.duration, e.keyframe, e.data}, cut));
             }
             ready.clear();
             return {};
         };
-        while (auto picture = pictures.take()) {
+        while (auto picture = rung.pictures->take()) {
             Reshape wanted;
             wanted.width = picture->width, wanted.height = picture->height;
             wanted.turn = video.video.rotation;
             bool turned = wanted.turn == 90 || wanted.turn == 270;
+            auto& spec = rung.spec;
             wanted.to_width = turned ? spec.height : spec.width, wanted.to_height = turned ? spec.width : spec.height;
             wanted.canvas_width = spec.width, wanted.canvas_height = spec.height;
             wanted.colour = picture->colour;
             TRY(auto fitted, reshaper.make(*picture, wanted));
-            durations[fitted.pts] = fitted.duration;
-            TRY_DO(encoder.encode(fitted, ready));
+            given[fitted.pts] = {fitted.duration, number++};
+            TRY_DO(rung.encoder->encode(fitted, ready));
             TRY_DO(write());
         }
-        TRY_DO(encoder.drain(ready));
+        TRY_DO(rung.encoder->drain(ready));
         TRY_DO(write());
-        return rendition.finish();
+        return writes ? rung.rendition.finish() : Outcome();
     }
 
-    Outcome encode_sound(const Track& audio, int every, const std::atomic<bool>& stop) {
+    Outcome encode_sound(const Track& audio, const std::atomic<bool>& stop) {
         Plan::Sound plan;
-        plan.track = &audio, plan.encode = true, plan.codec = Codec::aac;
-        plan.form.rate = audio.audio.rate == 44100 ? 44100 : 48000;
+        plan.track = &audio, plan.encode = true, plan.codec = r_.audio;
+        plan.form.rate = audio.audio.rate == 44100 && r_.audio == Codec::aac ? 44100 : 48000;
         plan.form.channels = audio.audio.channels == 1 ? 1 : 2;
         plan.bitrate = plan.form.channels == 1 ? 64'000 : 128'000;
         TRY(auto reader, SoundReader::open(clip_, audio, codecs_, plan.form));
@@ -354,7 +348,7 @@ class Maker {
         sound_->track.language = audio.language;
         TRY_DO(sound_->open(o_, key_));
         // Segments of sound begin with the first packet that begins with or after those of the pictures.
-        auto length = ticks_to_time(every * rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
+        auto length = ticks_to_time(every_ * rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
         std::int64_t next = 0;
         while (packet) {
             if (stop) return {};
@@ -372,11 +366,12 @@ class Maker {
     Result<LadderMade> write_lists(const fs::path& work) {
         LadderMade made;
         LadderLists lists;
-        lists.encrypted = o_.key;
-        lists.fragments = o_.fragments, lists.transport = o_.transport;
+        lists.encrypted = r_.key;
+        lists.fragments = r_.fragments, lists.transport = r_.transport;
         lists.rate = rate_;
         auto described = [](const WriteTrack& w) {
             Track t;
+            if (w.codec == Codec::vp9) t.codec_tag = "vp09";  // whose record it is
             t.kind = w.kind(), t.codec = w.codec, t.config = w.config, t.video = w.video, t.audio = w.audio;
             describe_from_config(t);
             return t.codec_string;
@@ -400,18 +395,18 @@ class Maker {
             if (!cues || cues->list.empty()) continue;
             lists.texts.push_back({t.language, std::move(*cues)});
         }
-        TRY_DO(lists.write(work, o_.dash));
-        if (o_.fragments) made.master = o_.out / "master.m3u8";
-        if (o_.transport) made.transport_master = o_.out / (o_.fragments ? "master-ts.m3u8" : "master.m3u8");
-        if (!o_.fragments) made.master = made.transport_master;
-        if (o_.dash) made.dash = o_.out / "manifest.mpd";
+        TRY_DO(lists.write(work, r_.dash));
+        if (r_.fragments) made.master = o_.out / "master.m3u8";
+        if (r_.transport) made.transport_master = o_.out / (r_.fragments ? "master-ts.m3u8" : "master.m3u8");
+        if (!r_.fragments) made.master = made.transport_master;
+        if (r_.dash) made.dash = o_.out / "manifest.mpd";
         for (std::size_t i = 0; i < renditions_.size(); ++i) {
             auto& row = lists.pictures[i];
-            auto& segments = row.of(o_.fragments);
+            auto& segments = row.of(r_.fragments);
             made.segments = std::max(made.segments, segments.size());
             LadderMade::Made m;
             m.id = row.name, m.width = row.width, m.height = row.height;
-            m.bandwidth = lists.bandwidth(row, o_.fragments), m.average_bandwidth = lists.average(row, o_.fragments);
+            m.bandwidth = lists.bandwidth(row, r_.fragments), m.average_bandwidth = lists.average(row, r_.fragments);
             m.codecs = lists.codecs(row);
             for (auto& s : segments) m.bytes += s.bytes;
             if (m.average_bandwidth > 0 &&
@@ -432,17 +427,20 @@ class Maker {
         for (auto& r : made.rungs) {
             CompareOptions c;
             for (int i = 0; i < 8; ++i) c.at.push_back(length_ * (2 * i + 1) / 16);
-            auto list = work / r.id / (o_.fragments ? "m4s" : "ts") / "list.m3u8";
+            auto list = work / r.id / (r_.fragments ? "m4s" : "ts") / "list.m3u8";
             if (auto compared = compare(source, list.string(), codecs_, c)) r.ssim_y = compared->ssim_y;
         }
     }
 
     const LadderOptions& o_;
+    const LadderRecipe& r_;
     CodecRegistry& codecs_;
     std::shared_ptr<Clip> clip_;
     Rational rate_{};
-    Time length_{}, last_duration_{};
+    Time length_{}, tick_{};  ///< Of the clip, and from one picture to the next, about.
     std::uint64_t frames_ = 0;
+    int every_ = 1;                         ///< Pictures of a segment.
+    std::atomic<std::uint64_t> bytes_ = 0;  ///< Of pictures, so far.
     Bytes key_;
     std::vector<Rendition> renditions_;
     std::unique_ptr<Rendition> sound_;

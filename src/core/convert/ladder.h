@@ -20,14 +20,27 @@ std::optional<std::vector<RungSpec>> parse_rungs(std::string_view text);
 /// above.
 std::vector<RungSpec> propose_rungs(const VideoFormat& format, double pictures_a_second, std::size_t count = 4);
 
-struct LadderOptions {
-    std::filesystem::path out;    ///< A folder that is not there yet.
+/// How a ladder is to be; kept with jobs.
+struct LadderRecipe {
     std::vector<RungSpec> rungs;  ///< Proposed where there are none.
     std::size_t propose = 4;
     Time segment = 4_s;  ///< About; a whole number of pictures.
     bool fragments = true, transport = false;
     bool dash = false;  ///< Over the fragments.
     bool key = false;   ///< Segments are encrypted with a key of 128 bits that is left beside them.
+    Codec video = Codec::h264, audio = Codec::aac;
+    int passes = 1;
+    /// What of it can’t be: `refused` or `usage`.
+    Outcome check() const;
+    bool operator==(const LadderRecipe&) const = default;
+};
+nlohmann::json to_json(const LadderRecipe& recipe);
+/// Members that are left out are as usual; `malformed` for others, and what `check` says.
+Result<LadderRecipe> ladder_recipe_from_json(const nlohmann::json& json, std::string_view subject);
+
+struct LadderOptions {
+    std::filesystem::path out;  ///< A folder that is not there yet.
+    LadderRecipe recipe;
     bool measure = true;
     /// Told at least twice a second how much is done, 0 to 1; false stops it (`cancelled`), and nothing is left behind.
     std::function<bool(const ConversionProgress&)> told;
