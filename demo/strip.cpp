@@ -18,8 +18,11 @@ void fill(Image& image, int x0, int y0, int x1, int y1, std::uint8_t v) {
             for (int c = 0; c < 3; ++c) image.pixels[static_cast<std::size_t>((y * image.width + x) * 4 + c)] = v;
 }
 double mean(const Image& image, double x0, double y0, double x1, double y1) {
-    int left = static_cast<int>(x0 + 0.5), top = static_cast<int>(y0 + 0.5);
-    int right = std::max(left + 1, static_cast<int>(x1 + 0.5)), bottom = std::max(top + 1, static_cast<int>(y1 + 0.5));
+    // At least a pixel, and none outside, however small the image is.
+    int left = std::min(image.width - 1, static_cast<int>(x0 + 0.5));
+    int top = std::min(image.height - 1, static_cast<int>(y0 + 0.5));
+    int right = std::clamp(static_cast<int>(x1 + 0.5), left + 1, image.width);
+    int bottom = std::clamp(static_cast<int>(y1 + 0.5), top + 1, image.height);
     double sum = 0;
     for (int y = top; y < bottom; ++y)
         for (int x = left; x < right; ++x) {

@@ -5,11 +5,14 @@
 #include <QImage>
 #include <QLabel>
 #include <QLineEdit>
+#include <QMenu>
 #include <QPushButton>
 #include <QTest>
+#include <QTimer>
 #include <set>
 #include <thread>
 
+#include "streams.h"
 #include "view/look.h"
 #include "window_support.h"
 
@@ -329,6 +332,72 @@ TEST_CASE("a screen reader names, reads, presses and sets what is on a player") 
     REQUIRE(seat.phase(Phase::playing));
     CHECK(soon([&] { return position->currentValue().toInt() >= 5000; }));
     CHECK(seeks() == before);
+}
+
+TEST_CASE("sound and captions of a stream are chosen while it plays, from the player itself") {
+    Folder folder;
+    fs::copy(made_ladder().path, folder / "ladder", fs::copy_options::recursive);
+    auto master = folder / "ladder/master.m3u8";
+    auto text = text_of(master);
+    put_text(folder / "ladder/said/list.m3u8",
+             "#EXTM3U\n#EXT-X-TARGETDURATION:6\n#EXTINF:6,\none.vtt\n#EXT-X-ENDLIST\n");
+    put_text(folder / "ladder/said/one.vtt", "WEBVTT\n\n00:00.000 --> 00:06.000\nthe whole while\n");
+    auto more = [&](const std::string& kind, const std::string& group, const std::string& name, const std::string& at) {
+        auto line = fmt::format("#EXT-X-MEDIA:TYPE={},GROUP-ID=\"{}\",NAME=\"{}\",LANGUAGE=\"{}\",URI=\"{}\"\n", kind,
+                                group, name, name == "Deutsch" ? "de" : "en", at);
+        text.insert(text.find("#EXT-X-STREAM-INF"), line);
+    };
+    more("AUDIO", "sound", "Deutsch", "sound/m4s/list.m3u8");
+    more("SUBTITLES", "said", "English", "said/list.m3u8");
+    for (std::size_t at = 0; (at = text.find("AUDIO=\"sound\"", at)) != text.npos; at += 30)
+        text.insert(at, "SUBTITLES=\"said\",");
+    put_text(master, text);
+    PlayerDocument d;
+    SourceSpec source;
+    source.name = "coast", source.file = master.string();
+    d.sources = {source};
+    d.player().put({.kind = &control_kind("tracks"), .name = "choices"}, "top-left");
+    Seat seat(d);
+    REQUIRE(seat.phase(Phase::ready));
+    seat.view.controller().play();
+    REQUIRE(seat.phase(Phase::playing));
+    auto now = [&] { return seat.view.snapshot(); };
+    // The menu holds whoever opened it until something in it is pressed.
+    auto choose = [&](const QString& words) {
+        bool pressed = false;
+        QTimer menu_looked_at;
+        QObject::connect(&menu_looked_at, &QTimer::timeout, [&] {
+            auto* menu = dynamic_cast<QMenu*>(QApplication::activePopupWidget());
+            if (!menu || pressed) return;
+            for (auto* a : menu->actions())
+                if (a->text().startsWith(words)) a->trigger(), pressed = true;
+            menu->close();
+        });
+        menu_looked_at.start(20);
+        click(seat.view.control_widget("choices"));
+        return pressed;
+    };
+    REQUIRE(now().choices);
+    auto of = [&](Kind kind, std::string_view language) {
+        for (auto& c : *now().choices)
+            if (c.kind == kind && c.language == language) return c.id;
+        return std::uint64_t{0};
+    };
+    auto before = now().sound_track;
+    auto deutsch = of(Kind::audio, "de");
+    REQUIRE((deutsch != 0 && deutsch != before));
+    REQUIRE(choose("Sound: German"));
+    CHECK(soon([&] { return now().sound_track == deutsch && now().level > 0; }));
+    REQUIRE(choose("Captions: English"));
+    CHECK(soon([&] {
+        auto* shown = control(&seat.view, "Captions");
+        return now().text_track == of(Kind::text, "en") && shown->isVisible() &&
+               shown->accessibleDescription() == "the whole while";
+    }));
+    REQUIRE(choose("No captions"));
+    CHECK(soon([&] { return now().text_track == 0 && !control(&seat.view, "Captions")->isVisible(); }));
+    CHECK(soon([&] { return now().state.phase == Phase::ended; }));
+    CHECK(now().error == std::nullopt);
 }
 
 TEST_CASE("captions stand where their settings say, and go when they are over") {
