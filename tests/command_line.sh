@@ -328,6 +328,12 @@ check "ladder" 0 'd["segments"]==3 and [g["id"] for g in d["rungs"]]==["96x54-90
     "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --rungs 96x54@90k,64x36@50k --segment 2s --dash --json
 check "ladder over what is there" 1 'd["error"]["code"]=="exists"' \
     "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/ladder" --json
+printf '0,1.5\n1,0\n9,1.5\n600,1.5\n' >"$work/tunnel.csv"
+check "a stream in virtual weather" 0 'd["state"]=="ended" and d["presented"]==180 and d["stream"]["stalls"]==1
+    and 6e3<d["stream"]["stalled_ms"]<9e3' \
+    "$r" play "$fixtures/streams/fmp4/master.m3u8" --clock virtual --weather "$work/tunnel.csv" --json
+check "weather by the real clock" 2 'd["error"]["code"]=="usage"' \
+    "$r" play "$fixtures/streams/fmp4/master.m3u8" --weather fair --json
 check "a ladder for later" 0 'd["job"]["state"]=="waiting" and d["job"]["ladder"]["wrap"]=="ts"' \
     "$r" ladder "$fixtures/vp9_opus.webm" --out "$work/later" --rungs 64x36@50k --wrap ts --later --json
 check "and its turn comes" 0 'd["jobs"][-1]["state"]=="done"' "$r" jobs --run --json

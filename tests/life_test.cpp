@@ -359,9 +359,8 @@ TEST_CASE("the window, sleep and the lock of its own session are told, and nobod
         REQUIRE(login.registerVirtualObject("/org/freedesktop/login1", &sessions));
         QWidget window;
         std::vector<std::string> words;
-        HostWatch watch(
-            window, [&](std::string_view word) { words.emplace_back(word); },
-            QDBusConnection::connectToBus(address, "app"));
+        auto app = QDBusConnection::connectToBus(address, "app");
+        HostWatch watch(window, [&](std::string_view word) { words.emplace_back(word); }, app, app);
         REQUIRE(soon([&] { return sessions.asked == 1; }));
         auto says = [&](const char* path, const char* interface, const char* signal, const QVariantList& with) {
             auto m = QDBusMessage::createSignal(path, QString("org.freedesktop.login1.") + interface, signal);

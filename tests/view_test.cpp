@@ -386,15 +386,15 @@ TEST_CASE("sound and captions of a stream are chosen while it plays, from the pl
     auto before = now().sound_track;
     auto deutsch = of(Kind::audio, "de");
     REQUIRE((deutsch != 0 && deutsch != before));
-    REQUIRE(choose("Sound: German"));
+    REQUIRE(soon([&] { return choose("Sound: German"); }));
     CHECK(soon([&] { return now().sound_track == deutsch && now().level > 0; }));
-    REQUIRE(choose("Captions: English"));
+    REQUIRE(soon([&] { return choose("Captions: English"); }));
     CHECK(soon([&] {
         auto* shown = control(&seat.view, "Captions");
         return now().text_track == of(Kind::text, "en") && shown->isVisible() &&
                shown->accessibleDescription() == "the whole while";
     }));
-    REQUIRE(choose("No captions"));
+    REQUIRE(soon([&] { return choose("No captions"); }));
     CHECK(soon([&] { return now().text_track == 0 && !control(&seat.view, "Captions")->isVisible(); }));
     CHECK(soon([&] { return now().state.phase == Phase::ended; }));
     CHECK(now().error == std::nullopt);

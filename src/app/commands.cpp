@@ -293,10 +293,12 @@ int run(int argc, char** argv, const Screens& screens) {
     play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
     play_command->add_flag("--loop", loop, "Start over at the end");
-    std::string policy, rung, start;
+    std::string policy, rung, start, weather;
     play_command->add_option("--policy", policy, "Of a stream: throughput, buffer or lookahead");
     play_command->add_option("--rung", rung, "Of a stream: only this one; see “ruedo inspect”");
     play_command->add_option("--start", start, "Of a stream: a time, or live");
+    play_command->add_option("--weather", weather,
+                             "Of a stream in virtual time, its link: a name, or CSV of seconds and Mbit/s");
     play_command->add_option("--through", target, "Converts it for a target while it plays; see “ruedo targets”");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
     pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
@@ -511,6 +513,15 @@ int run(int argc, char** argv, const Screens& screens) {
     auto stream = stream_options(policy, rung, start);
     if (!stream) return finish(std::unexpected(stream.error()), as_json);
     options.stream = *stream;
+    if (!weather.empty()) {
+        if (!options.virtual_time)
+            return finish(std::unexpected(wrong_usage(
+                              "--weather is for virtual time; by the real clock “ruedo host --weather” serves in it.")),
+                          as_json);
+        auto link = stream::find_weather(weather);
+        if (!link) return finish(std::unexpected(link.error()), as_json);
+        options.weather = std::move(*link);
+    }
     if (play_command->count("--sound") && sound.empty())
         return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
     if (options.virtual_time && is_camera(source))

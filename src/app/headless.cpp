@@ -190,12 +190,14 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
     auto sink = make_null_sink(o.virtual_time ? Time{} : ticks_to_time(1, 1, 60));
     HeadlessResult result;
     {
+        auto streaming = o.stream;
+        if (o.weather) streaming.link = stream::link_of(*o.weather, [strand] { return strand->now(); });
         Controller controller({.strand = strand,
                                .mixer = &mixer,
                                .codecs = &CodecRegistry::standard(),
                                .sink = sink,
                                .open_clip = o.open_clip,
-                               .stream = o.stream});
+                               .stream = streaming});
         auto begin = strand->now();
         auto options = o.open;
         options.start.how = Start::How::play;

@@ -6,6 +6,7 @@
 #include "io/io.h"
 #include "playback/playback.h"
 #include "player/room.h"
+#include "stream/weather.h"
 
 namespace ruedo {
 
@@ -28,7 +29,8 @@ void perform(Controller& controller, const ScriptedCall& call);
 struct HeadlessOptions {
     std::string source;  ///< A path or an address.
     OpenOptions open;
-    StreamOptions stream;  ///< Of a source that is a stream.
+    StreamOptions stream;                      ///< Of a source that is a stream.
+    std::optional<stream::Weather> weather{};  ///< In virtual time, of the link it comes over.
     bool virtual_time = false;
     std::optional<Time> length;  ///< Wall or virtual time; to the end without.
     std::vector<ScriptedCall> script;

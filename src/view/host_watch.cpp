@@ -15,7 +15,8 @@ constexpr auto login = "org.freedesktop.login1", login_path = "/org/freedesktop/
                login_manager = "org.freedesktop.login1.Manager";
 }  // namespace
 
-HostWatch::HostWatch(QWidget& window, std::function<void(std::string_view)> says, QDBusConnection system)
+HostWatch::HostWatch(QWidget& window, std::function<void(std::string_view)> says, QDBusConnection system,
+                     QDBusConnection session)
     : QObject(&window), window_(window), says_(std::move(says)) {
     window.installEventFilter(this);
     // A window that comes back is not drawn in at first: what several events say together counts once they are through.
@@ -26,7 +27,7 @@ HostWatch::HostWatch(QWidget& window, std::function<void(std::string_view)> says
         watch_session(system);
     }
     // Desktops differ in who sends it, not in what is sent.
-    if (auto session = QDBusConnection::sessionBus(); session.isConnected())
+    if (session.isConnected())
         session.connect({}, {}, "org.freedesktop.ScreenSaver", "ActiveChanged", this, SLOT(locks(bool)));
 }
 

@@ -18,7 +18,8 @@ class HostWatch : public QObject {
     /// Watches `window` for as long as both live. Without a bus only the window tells. Of sessions, only the lock of
     /// the one this process belongs to counts.
     HostWatch(QWidget& window, std::function<void(std::string_view word)> says,
-              QDBusConnection system = QDBusConnection::systemBus());
+              QDBusConnection system = QDBusConnection::systemBus(),
+              QDBusConnection session = QDBusConnection::sessionBus());
 
   protected:
     bool eventFilter(QObject* watched, QEvent* event) override;

@@ -350,8 +350,7 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setFont(look::font(look::Size::small));
     g.setPen(c.soft);
     g.drawText(QRectF(8, 4, width() - 16.0, 18), Qt::AlignLeft | Qt::AlignVCenter,
-               then_ ? QString("At %1 s the app was %2").arg(then_->wall.seconds(), 0, 'f', 2).arg(text(life.place()))
-                     : QString("The app is %1").arg(text(life.place())));
+               QString(then_ ? "Then it was %1" : "The app is %1").arg(text(life.place())));
     g.setPen(QPen(c.line, 10));
     g.setBrush(c.panel);
     g.drawEllipse(o, r, r);

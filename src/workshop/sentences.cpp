@@ -20,7 +20,7 @@
 
 namespace ruedo {
 namespace {
-constexpr int readable = 400;  ///< Pixels wide, for sentences as for lines of text.
+constexpr int readable = 380;  ///< Pixels wide, for sentences as for lines of text.
 }  // namespace
 
 Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidget* parent)

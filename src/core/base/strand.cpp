@@ -230,30 +230,66 @@ class Virtual final : public VirtualStrand {
     bool running_ = false;
 };
 
+/// What the job that runs just now has been charged beyond its cost.
+struct Charged {
+    Time more{};
+    const std::atomic<bool>* given_up = nullptr;
+};
+thread_local Charged* charging = nullptr;
+
 class VirtualLane final : public Lane {
   public:
     explicit VirtualLane(Virtual& strand) : strand_(strand) {}
     void run(Time cost, Task job, Task done) override {
         // A lane works on one job at a time, so a job is charged from when the one before it ends.
         free_at_ = std::max(free_at_, strand_.now()) + cost;
-        strand_.at(free_at_,
-                   [alive = std::weak_ptr<int>(alive_), job = std::move(job), done = std::move(done)]() mutable {
-                       if (alive.expired()) return;
-                       job();
-                       job = {};
-                       done();
-                   });
+        at(free_at_, Work{std::move(job), std::move(done)});
     }
 
   private:
+    struct Work {
+        Task job, done;
+    };
+    void at(Time when, Work work) {
+        strand_.at(when, [this, alive = std::weak_ptr<int>(alive_), work = std::move(work)]() mutable {
+            if (!alive.expired()) begin(std::move(work));
+        });
+    }
+    void begin(Work work) {
+        // The one before took longer than it was to, and still does.
+        bool held = strand_.now() < held_until_ && !(held_.given_up && *held_.given_up);
+        if (held) return at(held_until_, std::move(work));
+        Charged charged;
+        auto* before = std::exchange(charging, &charged);
+        work.job();
+        charging = before;
+        if (charged.more <= Time{}) {
+            work.job = {};
+            return work.done();
+        }
+        held_ = charged, held_until_ = strand_.now() + charged.more;
+        strand_.at(held_until_, [this, alive = std::weak_ptr<int>(alive_), work = std::move(work),
+                                 flag = charged.given_up]() mutable {
+            if (alive.expired()) return;
+            if (held_.given_up == flag) held_ = {};
+            work.job = {};
+            work.done();
+        });
+    }
     Virtual& strand_;
-    Time free_at_{};
+    Time free_at_{}, held_until_{};
+    Charged held_;
     std::shared_ptr<int> alive_ = std::make_shared<int>(0);
 };
 
 std::unique_ptr<Lane> Virtual::lane() { return std::make_unique<VirtualLane>(*this); }
 
 }  // namespace
+
+void charge(Time more, const std::atomic<bool>* given_up) {
+    if (charging) charging->more += more, charging->given_up = given_up;
+}
+Time charged() { return charging ? charging->more : Time{}; }
 
 std::unique_ptr<Strand> make_real_strand() { return std::make_unique<RealStrand>(); }
 std::unique_ptr<VirtualStrand> make_virtual_strand() { return std::make_unique<Virtual>(); }

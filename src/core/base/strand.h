@@ -2,6 +2,7 @@
 // Who runs what, when. The same engine code runs on a real strand (threads, the monotonic clock) and on a
 // virtual one (one thread, invented time, the same order on every run).
 #pragma once
+#include <atomic>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -21,6 +22,12 @@ class Lane {
     /// Runs `job` beside the strand, then `done` on the strand. `cost` is what virtual time charges for it.
     virtual void run(Time cost, Task job, Task done) = 0;
 };
+
+/// From within a job of a lane in virtual time: it takes so much longer, unless `given_up` becomes true meanwhile,
+/// which must live as long as the job. Anywhere else it does nothing.
+void charge(Time more, const std::atomic<bool>* given_up = nullptr);
+/// What the running job was charged so far.
+Time charged();
 
 /// Runs tasks one at a time, in order of (time, ticket). Thread-safe to post to.
 class Strand {

@@ -116,6 +116,12 @@ bool ReadScope::only_buffered() {
     return false;
 }
 
+const std::atomic<bool>* ReadScope::flag() {
+    for (auto* s = innermost; s; s = s->outer_)
+        if (s->flag_) return s->flag_;
+    return nullptr;
+}
+
 std::optional<std::string> closest(const std::string& wanted, std::span<const std::string_view> names) {
     std::optional<std::string> best;
     auto least = std::max<std::size_t>(2, wanted.size() / 3) + 1;

@@ -57,6 +57,8 @@ class ReadScope {
     /// Why, where that is so; `subject` is what is being read, and what keeps it waiting.
     static Error stopped(std::string_view subject);
     static bool only_buffered();
+    /// What makes a read give up; none where nothing does.
+    static const std::atomic<bool>* flag();
 
   private:
     const std::atomic<bool>* flag_;

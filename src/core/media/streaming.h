@@ -2,6 +2,7 @@
 // What a clip that comes in segments says of itself: its rungs, what was decided and fetched, and how it went.
 #pragma once
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -9,6 +10,15 @@
 #include "base/time.h"
 
 namespace ruedo {
+
+/// A link in virtual time: what is fetched comes when it would have come over it. Times are those of a virtual strand.
+class LinkModel {
+  public:
+    virtual ~LinkModel() = default;
+    virtual Time now() const = 0;
+    virtual Time done(Time asked, double bits) const = 0;  ///< When so many bits, asked for then, have come.
+    virtual double bits(Time asked, Time until) const = 0;
+};
 
 /// How a stream is opened; means nothing to any other clip.
 struct StreamOptions {
@@ -19,6 +29,8 @@ struct StreamOptions {
     bool at_edge = false;       ///< A live one begins at its newest.
     /// Fetched by whoever reads, in that order, so that two runs are the same; else ahead of who reads.
     bool on_demand = false;
+    /// In virtual time: fetched ahead of who reads after all, over this link. Without, a link has no speed.
+    std::shared_ptr<const LinkModel> link{};
 };
 
 /// One rendition of the pictures: the same stretch of time at one size and bitrate.

@@ -186,6 +186,7 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
     };
     auto got = fetch_.get(segment.address, segment.range, most_segment, watch);
     std::size_t size = 0;
+    Time comes{};
     {
         std::lock_guard lock(mutex_);
         if (!got) {
@@ -194,6 +195,27 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
             return std::unexpected(got.error());
         }
         size = got->bytes.size();
+        if (options_.link) {
+            auto bits = static_cast<double>(size) * 8;
+            comes = options_.link->done(asked_, bits);
+            // Looked at as it comes, as over a socket.
+            for (auto t = asked_ + 500_ms; t < comes; t += 250_ms) {
+                auto& feed = feeds_[index];
+                if (feed.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best) break;
+                auto so_far_bits = options_.link->bits(asked_, t);
+                auto s = situation(feed, segment.start, &segment);
+                s.ahead = std::max(Time{}, s.ahead - (t - asked_));
+                instead = adapt::give_up_for(s, rendition, bits - so_far_bits, so_far_bits, t - asked_);
+                if (!instead) continue;
+                so_far = static_cast<std::uint64_t>(so_far_bits / 8);
+                report_.bytes_fetched += so_far, report_.wasted_bytes += so_far;
+                throughput_.add(so_far + 1, t - asked_);
+                asked_ = free_at_ = t;
+                return fail(Code::timeout, "It would come too late.");
+            }
+            free_at_ = comes;
+            throughput_.add(size, comes - asked_);
+        }
         report_.bytes_fetched += size;
         ++report_.segments_fetched;
         if (!options_.on_demand) throughput_.add(size, got->took);
@@ -216,7 +238,9 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
         TRY(auto front, small(segment.map->address, segment.map->range, segment.map->key.get()));
         bytes.insert(bytes.begin(), front->begin(), front->end());
     }
-    return open(index, rendition, segment, std::move(bytes));
+    TRY(auto piece, open(index, rendition, segment, std::move(bytes)));
+    piece->comes = comes;
+    return piece;
 }
 
 Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendition, const Segment& segment,

@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 
+#include "base/strand.h"
 #include "io/transfer.h"
 
 namespace ruedo::stream {
@@ -11,6 +12,8 @@ namespace {
 constexpr Time longest_silence = 30_s;
 /// So long a link may be down before what it did not bring is given up.
 constexpr Time longest_down = 10_s;
+/// In virtual time, for what may never come.
+constexpr Time longest_wait = 3600_s;
 
 /// What the links to hosts gave when they were last used, so that the next stream from there begins well.
 struct Known {
@@ -25,7 +28,10 @@ Known& known() {
 
 Supply::Supply(std::vector<FeedPlan> plans, std::string link, StreamOptions options)
     : options_(std::move(options)), link_(std::move(link)) {
-    if (options_.on_demand) {
+    opened_ = options_.link ? options_.link->now() : monotonic_now();
+    if (options_.link) {
+        free_at_ = opened_;
+    } else if (options_.on_demand) {
         // Read in order, without a clock, a link has no speed: whatever is asked for is there.
         throughput_.expect(1e9);
     } else {
@@ -70,9 +76,13 @@ bool Supply::past_end(const Feed& feed, Time t) const {
     auto* list = some_list(feed);
     return list && list->ended && t + about >= list->end();
 }
-Time Supply::reach(const Feed& feed, Time t) const {
-    while (auto piece = find(feed, t)) t = std::max(piece->end(), t + 1_ms);
+Time Supply::reach(const Feed& feed, Time t, Time by) const {
+    for (auto piece = find(feed, t); piece && piece->comes <= by; piece = find(feed, t))
+        t = std::max(piece->end(), t + 1_ms);
     return t;
+}
+Time Supply::since_opened() const {
+    return options_.link ? asked_ - opened_ : options_.on_demand ? Time{} : monotonic_now() - opened_;
 }
 
 bool Supply::due(const Rendition& r) const {
@@ -128,8 +138,13 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
             if (asks && !feed.plan.as_asked) playing_at_ = t;
         }
         if (auto p = find(feed, t)) {
-            p->played = p->played || asks;
             leave();
+            if (options_.link) {
+                auto missing = p->comes - (options_.link->now() + charged());
+                if (missing > Time{} && !asks) return fail(Code::timeout, "This segment is not here yet.");
+                if (missing > Time{}) charge(std::min(missing, longest_wait), ReadScope::flag());
+            }
+            p->played = p->played || asks;
             return p;
         }
         if (past_end(feed, t)) return leave(), nullptr;
@@ -151,6 +166,14 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
                                  fmt::format("{} has named no new segment for {:.0f} s.", feed.plan.name,
                                              (monotonic_now() - begun).seconds()),
                                  "Whoever sends it may have stopped; try again later.");
+        if (options_.link) {
+            if (std::none_of(waits_.begin(), waits_.end(), [&](auto& w) { return w.feed == index && w.at == t; }))
+                waits_.push_back({index, t});
+            lock.unlock();
+            fetch_by_now();
+            lock.lock();
+            continue;
+        }
         if (options_.on_demand) {
             lock.unlock();
             {
@@ -175,6 +198,33 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
 
 Result<std::shared_ptr<Piece>> Supply::after(std::size_t feed, const Piece& piece) {
     return this->piece(feed, piece.end());
+}
+
+/// In virtual time: fetches what would have been asked for by now, each when the link was free for it, and what
+/// somebody waits for in any case.
+void Supply::fetch_by_now() {
+    std::lock_guard one(fetching_);
+    auto now = options_.link->now() + charged();
+    for (;;) {
+        std::optional<Goal> g;
+        {
+            std::lock_guard lock(mutex_);
+            g = goal();
+            bool waited = g && std::any_of(waits_.begin(), waits_.end(),
+                                           [&](auto& w) { return w.feed == g->feed && w.at == g->at; });
+            if (!g || (free_at_ > now && !waited)) {
+                idle_ = !g;
+                return;
+            }
+            asked_ = idle_ || waited ? std::max(free_at_, now) : free_at_;
+            idle_ = false;
+        }
+        auto done = fetch_next(*g);
+        std::lock_guard lock(mutex_);
+        if (done) continue;
+        if (done.error().code != Code::cancelled) feeds_[g->feed].error = done.error();
+        return;
+    }
 }
 
 void Supply::run() {
@@ -205,9 +255,12 @@ void Supply::run() {
 }
 
 void Supply::playing_at(Time t) {
-    std::lock_guard lock(mutex_);
-    playing_at_ = t;
-    changed_.notify_all();
+    {
+        std::lock_guard lock(mutex_);
+        playing_at_ = t;
+        changed_.notify_all();
+    }
+    if (options_.link) fetch_by_now();
 }
 TimeRange Supply::here(const std::set<std::size_t>& feeds, Time t) const {
     std::lock_guard lock(mutex_);
@@ -219,7 +272,7 @@ TimeRange Supply::here(const std::set<std::size_t>& feeds, Time t) const {
         auto from = (--at)->first;
         for (; at != feed.pieces.begin() && std::prev(at)->second->end() + about >= from; --at)
             from = std::prev(at)->first;
-        auto to = reach(feed, t);
+        auto to = reach(feed, t, options_.link ? options_.link->now() : Time::max());
         // Sound may end before the pictures do, and the other way round.
         if (past_end(feed, to)) to = Time::max();
         all.from = std::max(all.from, from), all.to = std::min(all.to, to);

@@ -25,6 +25,7 @@ struct Piece {
     std::shared_ptr<const Bytes> video_config, audio_config;
     std::string text;     ///< Of captions: the whole file.
     bool played = false;  ///< A reader has been through it.
+    Time comes{};         ///< Over a link in virtual time: when it is here.
     Time end() const { return segment.end(); }
 };
 
@@ -114,12 +115,13 @@ class Supply {
     const SegmentList* some_list(const Feed& feed) const;
     std::optional<Goal> goal() const;
     std::optional<std::size_t> stale() const;
-    Time reach(const Feed& feed, Time t) const;
+    /// How far it goes on without a gap from `t`, of what is here `by` then.
+    Time reach(const Feed& feed, Time t, Time by = Time::max()) const;
     adapt::Situation situation(const Feed& feed, Time at, const Segment* segment) const;
     std::size_t choose(Feed& feed, Time at);
     void keep(Feed& feed, std::shared_ptr<Piece> piece);
     void make_room();
-    Time since_opened() const { return options_.on_demand ? Time{} : monotonic_now() - opened_; }
+    Time since_opened() const;
     void tell(std::string name, std::string detail);
     bool due(const Rendition& r) const;
     void lose(Feed& feed, std::size_t rendition, const Error& error);
@@ -127,6 +129,7 @@ class Supply {
     // Without it.
     void run();
     Outcome fetch_next(Goal goal);
+    void fetch_by_now();
     bool pause(Goal goal, Time length);
     Result<const Segment> segment_for(Goal goal, std::size_t rendition);
     Outcome load(std::size_t feed, std::size_t rendition);
@@ -140,8 +143,12 @@ class Supply {
 
     StreamOptions options_;
     std::string link_;
+    /// Over a link in virtual time: when the fetch under way began, when the link is free, and whether nothing was
+    /// wanted when it was last looked at.
+    Time asked_{}, free_at_{};
+    bool idle_ = true;
     Fetch fetch_;
-    Time opened_ = monotonic_now();
+    Time opened_{};
     std::mutex fetching_;  ///< Held by whoever fetches: one at a time.
     mutable std::mutex mutex_;
     std::condition_variable changed_;

@@ -51,6 +51,25 @@ Time Weather::done(Time t, double wanted) const {
     return std::max(t, Time{laps * length.ns} + steps[i].from + Time{std::llround(into * 1e9)});
 }
 
+std::shared_ptr<const LinkModel> link_of(Weather weather, std::function<Time()> now) {
+    class Link final : public LinkModel {
+      public:
+        Link(Weather w, std::function<Time()> n) : weather_(std::move(w)), now_(std::move(n)) {}
+        Time now() const override { return now_(); }
+        // There and back before the first bit.
+        Time done(Time asked, double bits) const override { return weather_.done(asked + weather_.delay * 2, bits); }
+        double bits(Time asked, Time until) const override {
+            auto from = asked + weather_.delay * 2;
+            return until > from ? weather_.bits(from, until) : 0;
+        }
+
+      private:
+        Weather weather_;
+        std::function<Time()> now_;
+    };
+    return std::make_shared<Link>(std::move(weather), std::move(now));
+}
+
 Result<Weather> weather_from_csv(ByteView bytes, const std::string& name) {
     std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
     Weather w;

@@ -1,12 +1,14 @@
 // SPDX-License-Identifier: Apache-2.0
 // How a link behaves over time: the same for a simulation, and for the service that has real sockets (host.h).
 #pragma once
+#include <functional>
 #include <string>
 #include <vector>
 
 #include "base/result.h"
 #include "base/bytes.h"
 #include "base/time.h"
+#include "media/streaming.h"
 
 namespace ruedo::stream {
 
@@ -43,6 +45,9 @@ Result<Weather> weather_from_csv(ByteView text, const std::string& name);
 const std::vector<Weather>& weathers();
 /// One of those, or a file. `not-found` lists the names.
 Result<Weather> find_weather(const std::string& name_or_file);
+
+/// The weather as a link in virtual time that began when `now` was 0.
+std::shared_ptr<const LinkModel> link_of(Weather weather, std::function<Time()> now);
 
 /// `count` made links for measuring: a quarter each are steady, change in steps, go through tunnels, and are as noisy
 /// as those of a moving phone. The same seed gives the same ones on any machine.
