@@ -117,7 +117,7 @@ json convert_row(Codec codec) {
                     });
 }
 
-/// Four rungs from one decoding, against that decoding and the encoders alone, each fed pictures that fit already.
+/// Four rungs from one decoding, against that decoding and each rung by hand.
 json ladder_row() {
     constexpr int count = 120;
     auto file = clip("h264-720p60.mp4");
@@ -135,49 +135,42 @@ json ladder_row() {
     std::shared_ptr<Clip> opened = need(open_clip(cut.string()));
     auto& track = *opened->info().main(Kind::video);
     o.recipe.rungs = propose_rungs(track.video, 60, 4);
-    struct Alone {
-        VideoEncodeOptions options;
-        std::vector<Picture> pictures;
-    };
-    std::vector<Alone> alone;
-    for (auto& rung : o.recipe.rungs) {
-        Alone a;
-        auto& e = a.options;
+    std::vector<Picture> decoded;
+    auto reader = need(PictureReader::open(opened, track, CodecRegistry::standard()));
+    while (auto p = need(reader->next())) decoded.push_back(*p);
+    /// A rung by hand: its pictures fitted one after the other and encoded.
+    auto by_hand = [&](const RungSpec& rung) {
+        VideoEncodeOptions e;
         e.width = rung.width, e.height = rung.height, e.rate = {60, 1}, e.bitrate = rung.bitrate;
         e.keyframe_every = 240, e.b_frames = 2, e.effort = 0;
+        auto encoder = need(CodecRegistry::standard().video_encoder(Codec::h264, e));
         Reshaper reshaper;
-        auto reader = need(PictureReader::open(opened, track, CodecRegistry::standard()));
-        while (auto p = need(reader->next())) {
+        std::vector<Encoded> ready;
+        for (auto& p : decoded) {
             Reshape r;
-            r.width = p->width, r.height = p->height;
+            r.width = p.width, r.height = p.height;
             r.to_width = r.canvas_width = rung.width, r.to_height = r.canvas_height = rung.height;
-            r.colour = p->colour;
-            a.pictures.push_back(need(reshaper.make(*p, r)));
+            r.colour = p.colour;
+            (void)encoder->encode(need(reshaper.make(p, r)), ready);
         }
-        alone.push_back(std::move(a));
-    }
-    auto made =
-        of_pairs(5, 1.10, "lower",
-                 "time to the longest of decoding, the dearest rung, and half of what all cost on one core", [&] {
-                     auto decoding = cost_of([&] {
-                         auto decoder = bare_decoder(packets.track, 1);
-                         for (auto& p : packets.list) decoder->decode(p, nullptr);
-                         decoder->drain(nullptr);
-                     });
-                     double longest = decoding.wall, all = decoding.cpu;
-                     for (auto& a : alone) {
-                         auto encoding = cost_of([&] {
-                             auto encoder = need(CodecRegistry::standard().video_encoder(Codec::h264, a.options));
-                             std::vector<Encoded> ready;
-                             for (auto& p : a.pictures) (void)encoder->encode(p, ready);
-                             (void)encoder->drain(ready);
-                         });
-                         longest = std::max(longest, encoding.wall), all += encoding.cpu;
-                     }
-                     std::filesystem::remove_all(out);
-                     return ms_of([&] { need(make_ladder(cut.string(), o, CodecRegistry::standard())); }) /
-                            std::max(longest, all / 2);
-                 });
+        (void)encoder->drain(ready);
+    };
+    constexpr auto about = "time to the longest of decoding, the dearest rung by hand, and half of what all cost";
+    auto made = of_pairs(5, 1.10, "lower", about, [&] {
+        auto decoding = cost_of([&] {
+            auto decoder = bare_decoder(packets.track, 1);
+            for (auto& p : packets.list) decoder->decode(p, nullptr);
+            decoder->drain(nullptr);
+        });
+        double longest = decoding.wall, all = decoding.cpu;
+        for (auto& rung : o.recipe.rungs) {
+            auto alone = cost_of([&] { by_hand(rung); });
+            longest = std::max(longest, alone.wall), all += alone.cpu;
+        }
+        std::filesystem::remove_all(out);
+        auto ours = ms_of([&] { need(make_ladder(cut.string(), o, CodecRegistry::standard())); });
+        return ours / std::max(longest, all / 2);
+    });
     std::filesystem::remove_all(out), std::filesystem::remove(cut);
     return made;
 }

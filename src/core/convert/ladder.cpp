@@ -215,7 +215,7 @@ class Maker {
         bool writes = number != 1;
         for (auto& r : rungs) {
             r->options.pass = number, r->options.stats = r->notes;
-            r->pictures = std::make_unique<Bounded<Picture>>(6);
+            r->pictures = std::make_unique<Bounded<Picture>>(10);
             TRY(r->encoder, codecs_.video_encoder(r_.video, r->options));
             if (!writes) continue;
             auto& w = r->rendition.track;
