@@ -100,6 +100,41 @@ TEST_CASE("every rule keeps to the ladder, to the mount, and asks for no less on
     CHECK(!adapt::give_up_for(s, 0, 17e6, 0.5e6, 1_s));
 }
 
+TEST_CASE(
+    "how good rungs look decides between them where it is stated, and the same scale stretched decides the same") {
+    auto ladder = adapt::usual_ladder();
+    std::mt19937 random(11);
+    std::vector<double> by_bitrate, hardly_better{1, 60, 92, 99, 100}, stretched;
+    for (std::size_t r = 0; r < ladder.bitrates.size(); ++r) by_bitrate.push_back(adapt::worth(ladder.bitrates, r));
+    for (auto s : hardly_better) stretched.push_back(s * 7.5 + 3);
+    int lower = 0, other = 0;
+    for (int i = 0; i < 300; ++i) {
+        adapt::Situation s;
+        s.bitrates = ladder.bitrates, s.segment = 4_s, s.most_ahead = 30_s;
+        s.ahead = Time{static_cast<std::int64_t>(random() % 30'000) * 1'000'000};
+        s.last = random() % 5;
+        auto rate = 3e5 * std::pow(20.0, static_cast<double>(random() % 1000) / 1000);
+        s.throughput = {rate, rate * 0.8};
+        for (auto name : {"lookahead", "buffer"}) {
+            auto rung = [&](const std::vector<double>& scores) {
+                s.scores = scores;
+                return adapt::make_policy(name)->choose(s).rung;
+            };
+            auto plain = rung({});
+            // The logarithm of bitrates is what is used where nothing is stated.
+            CHECK(rung(by_bitrate) == plain);
+            CHECK(rung(hardly_better) == rung(stretched));
+            // Where the high ones are hardly better, what they would cost is kept for later.
+            if (name == std::string("lookahead")) {
+                lower += rung(hardly_better)<plain, other += rung(hardly_better)> plain;
+            }
+            // Half a list says nothing.
+            CHECK(rung({1, 2}) == plain);
+        }
+    }
+    CHECK((lower > 30 && lower > other));
+}
+
 TEST_CASE("the default rule comes near to who knew the weather beforehand, and nobody beats that") {
     auto ladder = adapt::usual_ladder();
     double sum = 0;

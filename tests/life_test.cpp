@@ -339,11 +339,8 @@ TEST_CASE("killed at fifty moments of editing, nothing older than five seconds i
 
 TEST_CASE("the window, sleep and the lock of its own session are told, and nobody else's lock") {
     // A bus of its own, with somebody on it who knows of sessions.
-    QProcess bus;
-    bus.start("dbus-daemon", {"--session", "--nofork", "--print-address"});
-    REQUIRE(bus.waitForStarted());
-    REQUIRE(soon([&] { return bus.canReadLine(); }));
-    auto address = QString::fromUtf8(bus.readLine()).trimmed();
+    OwnBus bus;
+    auto& address = bus.address;
     struct Sessions : QDBusVirtualObject {
         int asked = 0;
         QString introspect(const QString&) const override { return {}; }
@@ -398,5 +395,4 @@ TEST_CASE("the window, sleep and the lock of its own session are told, and nobod
         login.unregisterObject("/org/freedesktop/login1");
     }
     for (auto name : {"login", "app"}) QDBusConnection::disconnectFromBus(name);
-    bus.kill(), bus.waitForFinished();
 }

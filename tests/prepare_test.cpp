@@ -505,11 +505,8 @@ TEST_CASE("what the target does not take is played converted as it goes, with th
 
 TEST_CASE("leaving while something is being made asks, and the desktop hears of what is done") {
     // A bus of its own, with somebody on it who takes notifications.
-    QProcess bus;
-    bus.start("dbus-daemon", {"--session", "--nofork", "--print-address"});
-    REQUIRE(bus.waitForStarted());
-    REQUIRE(soon([&] { return bus.canReadLine(); }));
-    auto address = QString::fromUtf8(bus.readLine()).trimmed();
+    OwnBus bus;
+    auto& address = bus.address;
     auto before = qgetenv("DBUS_SESSION_BUS_ADDRESS");
     qputenv("DBUS_SESSION_BUS_ADDRESS", address.toUtf8());
     struct Desktop : QDBusVirtualObject {
@@ -561,7 +558,6 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
     }
     QDBusConnection::disconnectFromBus("desktop");
     before.isNull() ? qunsetenv("DBUS_SESSION_BUS_ADDRESS") : qputenv("DBUS_SESSION_BUS_ADDRESS", before);
-    bus.kill(), bus.waitForFinished();
 }
 
 TEST_CASE("the picture that stands there is kept as a poster, the sharpest near it, or cut to what it is seen in") {

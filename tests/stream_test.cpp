@@ -76,7 +76,7 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
         "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"s\",NAME=\"Deutsch\",LANGUAGE=\"de\",CHANNELS=\"6/JOC\",URI=\"de/l.m3u8\"\n"
         "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"t\",NAME=\"English\",LANGUAGE=\"en\",URI=\"text.m3u8\"\n"
         "#EXT-X-STREAM-INF:BANDWIDTH=900000,AVERAGE-BANDWIDTH=700000,CODECS=\"avc1.64001e,mp4a.40.2\","
-        "RESOLUTION=640x360,FRAME-RATE=29.970,AUDIO=\"s\",SUBTITLES=\"t\"\n"
+        "RESOLUTION=640x360,FRAME-RATE=29.970,SCORE=3.5,AUDIO=\"s\",SUBTITLES=\"t\"\n"
         "mid.m3u8\n"
         "#EXT-X-STREAM-INF:BANDWIDTH=64000,CODECS=\"mp4a.40.2\"\n"
         "sound.m3u8\n"
@@ -88,6 +88,7 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
     CHECK((v.bandwidth == 900000 && v.average_bandwidth == 700000 && v.width == 640 && v.height == 360));
     CHECK((v.codecs == "avc1.64001e,mp4a.40.2" && v.sound == "s" && v.text == "t"));
     CHECK(v.frame_rate == Rational{30000, 1001});
+    CHECK((v.score == 3.5 && m.variants[1].score == 0));
     CHECK((m.alternatives[0].is_default && m.alternatives[1].channels == 6 && m.alternatives[2].kind == Kind::text));
     auto plan = value(plan_hls("http://127.0.0.1/dir/list.m3u8", std::move(p)));
     // Sound alone is no rung of the pictures.

@@ -5,6 +5,7 @@
 #include <QElapsedTimer>
 #include <QKeyEvent>
 #include <QMouseEvent>
+#include <QProcess>
 
 #include "support.h"
 #include "view/player_view.h"
@@ -24,6 +25,19 @@ inline bool soon(const std::function<bool()>& wanted, int ms = 30000) {
 inline void pass(int ms) {
     soon([] { return false; }, ms);
 }
+
+/// A message bus of a test's own.
+struct OwnBus {
+    QProcess process;
+    QString address;
+    OwnBus() {
+        process.start("dbus-daemon", {"--session", "--nofork", "--print-address"});
+        REQUIRE(process.waitForStarted());
+        REQUIRE(soon([&] { return process.canReadLine(); }));
+        address = QString::fromUtf8(process.readLine()).trimmed();
+    }
+    ~OwnBus() { process.kill(), process.waitForFinished(); }
+};
 
 /// What a hand does: events through the application, to the widget that has them.
 inline void press(QWidget* w, QPointF at, Qt::MouseButton button = Qt::LeftButton) {

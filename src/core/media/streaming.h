@@ -41,6 +41,7 @@ struct Rung {
     std::string codecs;                   ///< RFC 6381; empty where it is not stated.
     int width = 0, height = 0;            ///< 0 where not stated.
     Rational frame_rate{};
+    double score = 0;  ///< How good it looks, on a scale of the ladder's own; 0 where that is not stated.
     std::uint64_t measured_peak = 0;  ///< Bits a second of the heaviest segment fetched; 0 before the first.
     std::size_t segments = 0;         ///< Listed now.
     std::vector<Time> starts;         ///< Of those, and where the last one ends; once `Clip::survey` has read the list.

@@ -39,6 +39,12 @@ Estimate Throughput::now() const {
 }
 
 double worth(std::span<const double> bitrates, std::size_t rung) { return 1 + std::log(bitrates[rung] / bitrates[0]); }
+double Situation::worth(std::size_t rung) const {
+    auto range = scores.empty() ? 0 : scores.back() - scores.front();
+    if (scores.size() != bitrates.size() || range <= 0) return adapt::worth(bitrates, rung);
+    auto most = adapt::worth(bitrates, bitrates.size() - 1) - 1;
+    return 1 + most * std::clamp((scores[rung] - scores.front()) / range, 0.0, 1.0);
+}
 double stall_cost(std::span<const double> bitrates) { return worth(bitrates, bitrates.size() - 1); }
 void Quality::show(std::span<const double> b, std::size_t rung, std::optional<std::size_t> before) {
     value += worth(b, rung);
@@ -108,7 +114,7 @@ class ByBuffer final : public Policy {
         std::size_t best = 0;
         double most_worth = -1e300;
         for (std::size_t r = 0; r <= s.top(); ++r) {
-            auto utility = std::log(s.bitrates[r] / s.bitrates[0]);
+            auto utility = s.worth(r) - 1;
             auto score = (v * (utility + gp) - buffer) / (s.bits_of(r) / 1e6);
             if (score > most_worth) most_worth = score, best = r;
         }
@@ -153,12 +159,11 @@ class ByLookahead final : public Policy {
             auto seconds = s_->bits_of(r, k) / rate_;
             auto stall = std::max(0.0, seconds - ahead);
             auto after = std::min(std::max(0.0, ahead - seconds) + s_->segment.seconds(), s_->most_ahead.seconds());
-            auto v = value + worth(s_->bitrates, r) - std::abs(worth(s_->bitrates, r) - worth(s_->bitrates, last)) -
-                     stall_cost(s_->bitrates) * stall;
+            auto v = value + s_->worth(r) - std::abs(s_->worth(r) - s_->worth(last)) - stall_cost(s_->bitrates) * stall;
             auto short_of = std::max(0.0, reserve - after);
             v -= 0.09 * short_of * short_of / reserve;
             // Nothing that is left could make up for it.
-            if (v + static_cast<double>(depth_ - k) * worth(s_->bitrates, s_->top()) + 1 < best_) continue;
+            if (v + static_cast<double>(depth_ - k) * s_->worth(s_->top()) + 1 < best_) continue;
             look(k + 1, after, r, v, k == 0 ? r : first_rung);
         }
     }

@@ -43,6 +43,7 @@ class Throughput {
 /// All that a decision rests on.
 struct Situation {
     std::span<const double> bitrates;  ///< Of the rungs, ascending, in bits a second.
+    std::span<const double> scores{};  ///< How good each looks, on any scale; empty where it is not known.
     Time segment{};                    ///< Length of the segment to be fetched.
     /// Bits of the k-th segment from here, 0 for the next, in a rung; where they are not known, length times bitrate.
     std::function<double(std::size_t rung, std::size_t k)> bits;
@@ -52,6 +53,9 @@ struct Situation {
     Estimate throughput;
     std::optional<std::size_t> last;  ///< Rung of the segment before.
     std::size_t highest = SIZE_MAX;   ///< As many pixels as are shown need no rung above this one.
+    /// What a segment in a rung is worth: as `adapt::worth` has it from the lowest to the highest, and between them by
+    /// how good they look, where that is known.
+    double worth(std::size_t rung) const;
     std::size_t top() const { return std::min(highest, bitrates.size() - 1); }
     double bits_of(std::size_t rung, std::size_t k = 0) const {
         return bits ? bits(rung, k) : bitrates[rung] * segment.seconds();

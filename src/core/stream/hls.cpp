@@ -133,7 +133,7 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
         Rung r;
         r.id = id_of(v, rungs);
         r.bandwidth = v.bandwidth, r.average_bandwidth = v.average_bandwidth, r.codecs = v.codecs;
-        r.width = v.width, r.height = v.height, r.frame_rate = v.frame_rate;
+        r.width = v.width, r.height = v.height, r.frame_rate = v.frame_rate, r.score = v.score;
         rungs.push_back(std::move(r));
         addresses.push_back(v.address);
     }

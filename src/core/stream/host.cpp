@@ -42,15 +42,16 @@ struct Host::Inside {
         while (!stopping && now() < t) stopped.wait_for(lock, std::chrono::nanoseconds((t - now()).ns));
         return !stopping;
     }
-    /// So many bytes go through the link that all share.
-    bool carry(std::size_t bytes) {
+    /// So many bytes go through the link that all share. `ready` is since when whoever sends them has had them to send:
+    /// waking late costs the link nothing, as long as it is not much.
+    bool carry(std::size_t bytes, Time& ready) {
         if (!options.weather) return true;
-        Time done{};
         {
             std::lock_guard lock(mutex);
-            done = link_free = options.weather->done(std::max(now(), link_free), static_cast<double>(bytes) * 8);
+            auto from = std::max({ready, link_free, now() - 100_ms});
+            ready = link_free = options.weather->done(from, static_cast<double>(bytes) * 8);
         }
-        return wait_until(done);
+        return wait_until(ready);
     }
 };
 
@@ -62,7 +63,7 @@ struct Sending {
     std::string text;
     std::uint64_t from = 0;
     Served served;
-    Time begun{};
+    Time begun{}, ready{};
     ~Sending() {
         if (file >= 0) ::close(file);
         served.took = host->now() - begun;
@@ -76,7 +77,8 @@ ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
     auto& s = *static_cast<Sending*>(self);
     // In steps small enough for a link to change within a segment.
     if (s.host->options.weather) most = std::min<std::size_t>(most, 4096);
-    if (!s.host->carry(most)) return MHD_CONTENT_READER_END_WITH_ERROR;
+    if (position == 0) s.ready = s.host->now();
+    if (!s.host->carry(most, s.ready)) return MHD_CONTENT_READER_END_WITH_ERROR;
     if (s.file < 0) {
         auto n = s.text.copy(to, most, s.from + position);
         s.served.bytes += n;

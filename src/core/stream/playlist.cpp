@@ -344,6 +344,7 @@ class Parser {
                  h = whole(std::string_view(size).substr(cross + 1));
             if (w && h && *w <= 32768 && *h <= 32768) v.width = static_cast<int>(*w), v.height = static_cast<int>(*h);
         }
+        if (auto score = seconds(a["SCORE"]); score && score->ns > 0) v.score = score->seconds();
         if (auto rate = seconds(a["FRAME-RATE"]); rate && rate->ns > 0) v.frame_rate = nearest_rate(rate->seconds());
         return v;
     }

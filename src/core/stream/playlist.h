@@ -66,7 +66,7 @@ struct Variant {
     std::string codecs, sound, text;  ///< `sound` and `text`: the groups it goes with.
     int width = 0, height = 0;
     Rational frame_rate{};
-    double score = 0;
+    double score = 0;  ///< How good it looks, on a scale of the playlist’s own; 0 where it is not stated.
 };
 /// A rendition of its own (clause 4.3.4.1).
 struct Alternative {

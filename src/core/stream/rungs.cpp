@@ -8,10 +8,15 @@ namespace ruedo::stream {
 
 adapt::Situation Supply::situation(const Feed& feed, Time at, const Segment* segment) const {
     adapt::Situation s;
-    static thread_local std::vector<double> rates;
-    rates.clear();
-    for (auto& r : feed.plan.rungs) rates.push_back(std::max(1.0, r.bits_a_second()));
+    static thread_local std::vector<double> rates, scores;
+    rates.clear(), scores.clear();
+    for (auto& r : feed.plan.rungs) {
+        rates.push_back(std::max(1.0, r.bits_a_second()));
+        if (r.score > 0) scores.push_back(r.score);
+    }
     s.bitrates = rates;
+    // It counts where it is stated of all of them.
+    if (scores.size() == rates.size()) s.scores = scores;
     s.segment = segment ? segment->duration : 4_s;
     s.ahead = std::max(Time{}, reach(feed, playing_at_) - playing_at_);
     if (at > playing_at_ + s.ahead + about || at + about < playing_at_) s.ahead = {};
