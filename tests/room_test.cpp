@@ -333,6 +333,11 @@ TEST_CASE("in a room a poster stands before the start, a start may wait, and ful
     auto at = [&](double x, double y) { return h.room().seen(0, QPointF(x, y))->toPoint(); };
     auto wine = [&] { return h.grab().pixelColor(at(300, 200)) == QColor("#8A2436"); };
     CHECK(soon(wine));
+    // The surround is seen before there is anything to start.
+    REQUIRE(soon([&] {
+        auto* start = h.player().control_widget("start");
+        return h.phase() == Phase::ready && start && !start->isHidden() && start->isEnabled();
+    }));
     h.press_at(h.place("start"));
     CHECK(soon([&] { return h.phase() == Phase::playing; }));
     CHECK(soon([&] { return !wine(); }));

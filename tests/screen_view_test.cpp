@@ -147,6 +147,11 @@ TEST_CASE("keys, full screen and leaving belong to the player that is meant") {
         CHECK(soon([&] { return s.view.isActiveWindow(); }, 5000));
         QTest::keyClick(&s.view, Qt::Key_Space, Qt::ControlModifier);
     };
+    // A window that becomes active gives the focus to whatever shows first; here nobody has it to begin with.
+    s.view.activateWindow();
+    CHECK(soon([&] { return s.view.isActiveWindow(); }, 5000));
+    if (auto* focused = QApplication::focusWidget()) focused->clearFocus();
+    active.clear();
     toggle();
     INFO("active " << s.view.isActiveWindow() << ", phases " << static_cast<int>(s.phase(0)) << " "
                    << static_cast<int>(s.phase(1)) << ", focus "
