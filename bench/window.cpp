@@ -160,11 +160,9 @@ json findings_row() {
     };
     until([&] { return !sentences.findings().empty(); });
     auto row = of_pairs(40, 30, "lower", "ms from an edit of fifty controls until its findings are told", [&] {
-        // With and without its words a control says nothing, which is found.
         auto edited = window.project().document();
-        auto& words = edited.player().controls.back();
-        bool empty = words.settings.words.empty();
-        words.settings.words = empty ? "said" : "";
+        auto& words = edited.player().controls.back().settings.words;
+        words = words.empty() ? "said" : "";
         auto before = sentences.reviews();
         return ms_of([&] {
             window.project().change(edited, "words");

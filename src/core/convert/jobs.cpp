@@ -105,7 +105,6 @@ std::vector<JobQueue::Kept> JobQueue::kept() const {
             k.job.id = j.at("id").get<std::uint64_t>();
             k.job.state = static_cast<Job::State>(state - state_names.begin());
             k.job.in = j.at("in").get<std::string>(), k.job.out = j.at("out").get<std::string>();
-
             k.job.target = j.value("target", "");
             k.job.done = j.value("done", 0.0), k.job.speed = j.value("speed", 0.0);
             if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};

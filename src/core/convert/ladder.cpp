@@ -3,8 +3,8 @@
 
 #include <fmt/format.h>
 
-#include <cmath>
 #include <atomic>
+#include <cmath>
 #include <nlohmann/json.hpp>
 #include <random>
 #include <thread>

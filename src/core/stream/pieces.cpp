@@ -178,10 +178,9 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
                                                                                       : wanted_elsewhere) = true;
         // Whoever waits for another place is served first, unless this one is as good as here.
         if (wanted_elsewhere && !wanted_here && (of == 0 || bytes < of - of / 4)) return false;
-        if (feed.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best || of == 0) return true;
-        auto s = situation(feed, segment.start, &segment);
-        instead = adapt::give_up_for(s, rendition, static_cast<double>(of - std::min(of, bytes)) * 8,
-                                     static_cast<double>(bytes) * 8, since);
+        if (of == 0) return true;
+        instead = too_late(feed, rendition, segment, static_cast<double>(of - std::min(of, bytes)) * 8,
+                           static_cast<double>(bytes) * 8, since);
         return !instead;
     };
     auto got = fetch_.get(segment.address, segment.range, most_segment, watch);
@@ -196,25 +195,7 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
         }
         size = got->bytes.size();
         if (options_.link) {
-            auto bits = static_cast<double>(size) * 8;
-            comes = options_.link->done(asked_, bits);
-            // Looked at as it comes, as over a socket.
-            for (auto t = asked_ + 500_ms; t < comes; t += 250_ms) {
-                auto& feed = feeds_[index];
-                if (feed.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best) break;
-                auto so_far_bits = options_.link->bits(asked_, t);
-                auto s = situation(feed, segment.start, &segment);
-                s.ahead = std::max(Time{}, s.ahead - (t - asked_));
-                instead = adapt::give_up_for(s, rendition, bits - so_far_bits, so_far_bits, t - asked_);
-                if (!instead) continue;
-                so_far = static_cast<std::uint64_t>(so_far_bits / 8);
-                report_.bytes_fetched += so_far, report_.wasted_bytes += so_far;
-                throughput_.add(so_far + 1, t - asked_);
-                asked_ = free_at_ = t;
-                return fail(Code::timeout, "It would come too late.");
-            }
-            free_at_ = comes;
-            throughput_.add(size, comes - asked_);
+            TRY(comes, carried(feeds_[index], rendition, segment, size, instead));
         }
         report_.bytes_fetched += size;
         ++report_.segments_fetched;

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// In which rung a segment is fetched.
+// In which rung a segment is fetched, and when one on its way is given up for a lower one.
 #include <fmt/format.h>
 
 #include "stream/supply.h"
@@ -31,6 +31,39 @@ adapt::Situation Supply::situation(const Feed& feed, Time at, const Segment* seg
         for (std::size_t i = 0; i < feed.plan.rungs.size() && s.highest == SIZE_MAX; ++i)
             if (feed.plan.rungs[i].width >= shown_width_ && feed.plan.rungs[i].height >= shown_height_) s.highest = i;
     return s;
+}
+
+Time Supply::since_opened() const {
+    return options_.link ? asked_ - opened_ : options_.on_demand ? Time{} : monotonic_now() - opened_;
+}
+
+std::optional<std::size_t> Supply::too_late(const Feed& feed, std::size_t rendition, const Segment& segment,
+                                            double bits_left, double bits_so_far, Time since) const {
+    if (feed.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best) return std::nullopt;
+    auto s = situation(feed, segment.start, &segment);
+    // In virtual time all of it is looked at in one moment, that in which it was asked for.
+    if (options_.link) s.ahead = std::max(Time{}, s.ahead - since);
+    return adapt::give_up_for(s, rendition, bits_left, bits_so_far, since);
+}
+
+Result<Time> Supply::carried(const Feed& feed, std::size_t rendition, const Segment& segment, std::size_t size,
+                             std::optional<std::size_t>& instead) {
+    auto bits = static_cast<double>(size) * 8;
+    auto comes = options_.link->done(asked_, bits);
+    // Looked at as it comes, as over a socket.
+    for (auto t = asked_ + 500_ms; t < comes; t += 250_ms) {
+        auto so_far = options_.link->bits(asked_, t);
+        instead = too_late(feed, rendition, segment, bits - so_far, so_far, t - asked_);
+        if (!instead) continue;
+        auto bytes = static_cast<std::uint64_t>(so_far / 8);
+        report_.bytes_fetched += bytes, report_.wasted_bytes += bytes;
+        throughput_.add(bytes + 1, t - asked_);
+        asked_ = free_at_ = t;
+        return fail(Code::timeout, "It would come too late.");
+    }
+    free_at_ = comes;
+    throughput_.add(size, comes - asked_);
+    return comes;
 }
 
 std::size_t Supply::choose(Feed& feed, Time at) {

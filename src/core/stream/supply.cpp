@@ -81,9 +81,6 @@ Time Supply::reach(const Feed& feed, Time t, Time by) const {
         t = std::max(piece->end(), t + 1_ms);
     return t;
 }
-Time Supply::since_opened() const {
-    return options_.link ? asked_ - opened_ : options_.on_demand ? Time{} : monotonic_now() - opened_;
-}
 
 bool Supply::due(const Rendition& r) const {
     if (!r.list) return true;

@@ -119,6 +119,12 @@ class Supply {
     Time reach(const Feed& feed, Time t, Time by = Time::max()) const;
     adapt::Situation situation(const Feed& feed, Time at, const Segment* segment) const;
     std::size_t choose(Feed& feed, Time at);
+    /// The rung to fetch a segment in instead, where the one it is on its way in would come too late.
+    std::optional<std::size_t> too_late(const Feed& feed, std::size_t rendition, const Segment& segment,
+                                        double bits_left, double bits_so_far, Time since) const;
+    /// Over a link in virtual time: when a segment that was asked for has come; or it is given up for `instead`.
+    Result<Time> carried(const Feed& feed, std::size_t rendition, const Segment& segment, std::size_t size,
+                         std::optional<std::size_t>& instead);
     void keep(Feed& feed, std::shared_ptr<Piece> piece);
     void make_room();
     Time since_opened() const;
