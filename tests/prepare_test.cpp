@@ -160,6 +160,30 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
     }));
     shelve->click();
     CHECK(soon([&] { return k.window->project().document().sources.size() == 2; }));
+    // A ladder that waited in the queue comes there by its first list, and there is nothing to compare it with.
+    LadderRecipe ladder;
+    ladder.rungs = {{96, 54, 90'000}};
+    (void)value(page.cards().queue().add_ladder(tiny("ladder.mp4").string(), k.folder / "ladder", ladder));
+    page.cards().look();
+    QWidget* card = nullptr;
+    REQUIRE(soon(
+        [&] {
+            for (auto* w : page.cards().findChildren<QWidget*>())
+                if (w->accessibleName().startsWith("ladder: ")) card = w;
+            return card && jobs().back().state == Job::State::done;
+        },
+        60'000));
+    auto press_of = [&](const char* words) {
+        for (auto* b : card->findChildren<QPushButton*>())
+            if (b->text() == words) return b;
+        return static_cast<QPushButton*>(nullptr);
+    };
+    REQUIRE(soon([&] { return press_of("Put it on the shelf")->isVisible(); }));
+    CHECK(!press_of("Compare")->isVisible());
+    press_of("Put it on the shelf")->click();
+    auto& sources = k.window->project().document().sources;
+    REQUIRE(soon([&] { return sources.size() == 3; }));
+    CHECK(open_clip(resolve(sources.back(), k.folder.path)).value()->stream());
     // A window that is closed leaves what was under way to the next start.
     Recipe slow;
     slow.video.action = Recipe::Do::encode, slow.video.effort = 2;

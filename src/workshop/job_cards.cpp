@@ -81,7 +81,8 @@ class JobCards::Card : public QFrame {
         });
         connect(stop_, &QPushButton::clicked, this, [this] { (void)owner_.queue_.stop(id_), owner_.look(); });
         connect(shelve_, &QPushButton::clicked, this, [this] {
-            if (owner_.on_shelve) owner_.on_shelve(job_.out);
+            // Of a ladder its first list is the source.
+            if (owner_.on_shelve) owner_.on_shelve(job_.ladder ? job_.out / "master.m3u8" : job_.out);
         });
         connect(compare_, &QPushButton::clicked, this, [this] {
             if (owner_.on_compare) owner_.on_compare(job_);
