@@ -40,30 +40,59 @@ OpenReader open_reader(const std::filesystem::path& path) {
     return o;
 }
 
+/// All libraries but that of VP9 take a picture's memory back with the next packet, so whoever keeps one has to copy
+/// it: what can be had at best, then.
+class Copying {
+  public:
+    explicit Copying(const Track& track)
+        : from_(static_cast<std::size_t>(track.video.width * track.video.height * 3 / 2)),
+          to_(from_),
+          needed_(track.codec != Codec::vp9) {}
+    bool needed() const { return needed_; }
+    double ms() {
+        return ms_of([&] { to_ = from_; });
+    }
+    void see(double bound) { bounds_.push_back(bound); }
+    json bound(json made) const { return needed_ ? bounded(std::move(made), median(bounds_)) : made; }
+
+  private:
+    Bytes from_, to_;
+    bool needed_;
+    std::vector<double> bounds_;
+};
+
 /// Decoding and converting beside each other, as the engine and the converter do, to one thread that does both.
 json decode_to_picture(const std::string& name) {
-    auto packets = packets_of(clip(name));
-    auto file = clip(name);
-    return of_pairs(5, 1.1, "higher", "throughput to a bare loop’s on one thread", [&] {
-        double bare = ms_of([&] {
+    auto file = beginning(name, 3_s);
+    auto packets = packets_of(file);
+    Copying copying(packets.track);
+    auto bare_loop = [&](std::vector<std::uint8_t>* pixels) {
+        return ms_of([&] {
             auto decoder = bare_decoder(packets.track, 1);
-            std::vector<std::uint8_t> pixels;
-            for (auto& p : packets.list) decoder->decode(p, &pixels);
-            decoder->drain(&pixels);
+            for (auto& p : packets.list) decoder->decode(p, pixels);
+            decoder->drain(pixels);
         });
+    };
+    return copying.bound(of_pairs(5, 1.1, "higher", "throughput to a bare loop’s on one thread", [&] {
+        std::vector<std::uint8_t> pixels;
+        double bare = bare_loop(&pixels);
+        // One picture depends on the one before, so only converting can go on beside it.
+        auto all = static_cast<double>(packets.list.size());
+        if (copying.needed()) copying.see(bare / (bare_loop(nullptr) + copying.ms() * all));
         double ours = ms_of([&] {
             PicturesAhead pictures(open_reader(file).pictures);
             while (auto p = pictures.next().value_or(std::nullopt)) render(*p);
         });
         return bare / ours;
-    });
+    }));
 }
 
 json exact_seek(const std::string& name) {
     auto packets = packets_of(clip(name));
     auto o = open_reader(clip(name));
     std::mt19937 random(1);
-    return of_pairs(21, 1.0, "lower", "time to decoding from the keyframe, bare; median", [&] {
+    Copying copying(packets.track);
+    return copying.bound(of_pairs(15, 1.0, "lower", "time to decoding from the keyframe, bare; median", [&] {
         auto target = random() % packets.list.size();
         auto key = target;
         while (key > 0 && !packets.list[key].head.keyframe) --key;
@@ -71,14 +100,17 @@ json exact_seek(const std::string& name) {
             auto decoder = bare_decoder(packets.track, 2);
             for (auto k = key; k <= target; ++k) decoder->decode(packets.list[k], nullptr);
         });
+        copying.see(1 + copying.ms() / bare);
         return ms_of([&] { (void)o.pictures->at(packets.list[target].head.pts); }) / bare;
-    });
+    }));
 }
 
 json first_picture(const std::string& name) {
     auto path = clip(name);
     auto packets = packets_of(path);
-    return of_pairs(20, 1.0, "lower", "time to reading the header and decoding one keyframe, bare", [&] {
+    Copying copying(packets.track);
+    constexpr auto about = "time to reading the header and decoding one keyframe, bare";
+    return copying.bound(of_pairs(40, 1.0, "lower", about, [&] {
         double bare = ms_of([&] {
             auto source = open_file(path);
             Bytes head(65536);
@@ -86,8 +118,9 @@ json first_picture(const std::string& name) {
             auto decoder = bare_decoder(packets.track, 2);
             decoder->decode(packets.list[0], nullptr);
         });
+        copying.see(1 + copying.ms() / bare);
         return ms_of([&] { (void)open_reader(path).pictures->at({}); }) / bare;
-    });
+    }));
 }
 
 json two_hours_open() {
@@ -100,7 +133,7 @@ json two_hours_open() {
 json two_hours_seek() {
     auto l = open_reader(clip("two-hours.mp4")), s = open_reader(clip("h264-720p60.mp4"));
     std::mt19937 random(2);
-    return of_pairs(25, 1.1, "lower", "seeking anywhere to a ten-second clip’s", [&] {
+    return of_pairs(15, 1.1, "lower", "seeking anywhere to a ten-second clip’s", [&] {
         // The same place in the group of pictures, so that decoding costs the same.
         Time inside{static_cast<std::int64_t>(random()) % 9'900'000'000};
         double near = ms_of([&] { (void)s.pictures->at(inside); });
@@ -445,10 +478,11 @@ int main(int argc, char** argv) {
         if (!only.empty() && std::find(only.begin(), only.end(), name) == only.end()) continue;
         all[name] = measure();
         auto& r = all[name];
-        bool met = r["better"] == "higher" ? r["ratio"] >= r["goal"] : r["ratio"] <= r["goal"];
-        missed = missed || !met;
-        fmt::print(stderr, "{} {:24} {:8.3f}   goal {} {}   {}\n", met ? " " : "!", name, r["ratio"].get<double>(),
-                   r["better"] == "higher" ? ">=" : "<=", r["goal"].get<double>(), r["unit"].get<std::string>());
+        missed = missed || !bench::met(r);
+        auto bound = r.contains("bound") ? fmt::format(", of {:.3f} that can be had", r["bound"].get<double>()) : "";
+        fmt::print(stderr, "{} {:24} {:8.3f}   goal {} {}   {}{}\n", bench::met(r) ? " " : "!", name,
+                   r["ratio"].get<double>(), r["better"] == "higher" ? ">=" : "<=", r["goal"].get<double>(),
+                   r["unit"].get<std::string>(), bound);
     }
     if (as_json) fmt::print("{}\n", all.dump(2));
     return missed ? 1 : 0;

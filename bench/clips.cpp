@@ -1,9 +1,13 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "bench/clips.h"
 
+#include <fmt/format.h>
+
 #include <cmath>
 #include <cstdio>
 #include <cstdlib>
+
+#include "convert/conversion.h"
 
 namespace ruedo::bench {
 namespace fs = std::filesystem;
@@ -78,6 +82,17 @@ fs::path clip(const std::string& name) {
         else
             need(demo::make_clip(spec_of(name), folder, CodecRegistry::standard()));
     }
+    return path;
+}
+
+fs::path beginning(const std::string& name, Time length) {
+    auto whole = clip(name);
+    auto path = whole.parent_path() / fmt::format("{}-ms-of-{}", length.ns / 1'000'000, name);
+    if (std::error_code ec; fs::exists(path, ec)) return path;
+    Recipe recipe;
+    recipe.video.action = Recipe::Do::copy, recipe.audio.action = Recipe::Do::none, recipe.to = length;
+    auto made = convert(whole.string(), {.out = path, .recipe = recipe, .target = {}}, CodecRegistry::standard());
+    if (!made) need(std::unexpected(made.error()));
     return path;
 }
 

@@ -10,6 +10,8 @@ namespace ruedo::bench {
 /// The clips made for measuring, in a folder of temporary files that is kept between runs.
 std::filesystem::path clip(
     const std::string& name);  ///< "h264-720p60.mp4", "vp9-1080p30.webm", "vp8-360p30.webm", "two-hours.mp4"
+/// The beginning of one of them, packet by packet.
+std::filesystem::path beginning(const std::string& name, Time length);
 /// Into this codec, of pictures that decode quickly.
 nlohmann::json convert_row(Codec codec);
 nlohmann::json convert_quality_row();

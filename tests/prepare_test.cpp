@@ -107,10 +107,9 @@ TEST_CASE("choices of every word of a recipe can be carried out, or says why not
     auto& page = k.page();
     REQUIRE(k.told());
     int changed = 0;
-    // The ends and the middle of each list: a trial begins with every one of them.
+    // One of each list and its end: a trial begins with every one of them.
     auto some_of = [](const QStringList& all) {
-        QStringList some{all.front()};
-        if (all.size() > 2) some << all[all.size() / 2];
+        QStringList some{all[all.size() / 2]};
         if (all.size() > 1) some << all.back();
         return some;
     };

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <thread>
 
+#include "base/priority.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -19,6 +20,22 @@ TEST_CASE("virtual time runs tasks in order of time, then of ticket") {
     strand->run_until(1_s);
     CHECK(order == std::vector{1, 2, 3, 4});
     CHECK(strand->now() == 1_s);
+}
+
+TEST_CASE("who gives way takes along whom it begins, and nobody else") {
+    auto now = [] { return ::getpriority(PRIO_PROCESS, static_cast<id_t>(::gettid())); };
+    int here = now(), there = 0, further = 0, last = 0;
+    std::thread([&] {
+        give_way();
+        there = now();
+        std::thread([&] {
+            further = now();
+            give_way(), give_way();
+            last = now();
+        }).join();
+    }).join();
+    CHECK((there == std::min(19, here + 10) && further == there && last == 19));
+    CHECK(now() == here);
 }
 
 TEST_CASE("a lane charges its jobs one after another, and forgets them when it goes") {

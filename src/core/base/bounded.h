@@ -19,6 +19,7 @@ class Bounded {
         changed_.wait(lock, [&] { return closed_ || held_.size() < most_; });
         if (closed_) return false;
         held_.push_back(std::move(value));
+        lock.unlock();  // or whoever is woken would wait for it
         changed_.notify_all();
         return true;
     }
@@ -29,6 +30,7 @@ class Bounded {
         if (held_.empty()) return std::nullopt;
         std::optional<T> value(std::move(held_.front()));
         held_.pop_front();
+        lock.unlock();
         changed_.notify_all();
         return value;
     }

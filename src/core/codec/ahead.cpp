@@ -3,10 +3,23 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "base/priority.h"
+
 namespace ruedo {
 
-PicturesAhead::PicturesAhead(std::unique_ptr<PictureReader> reader, std::size_t ahead)
-    : reader_(std::move(reader)), ahead_(ahead) {}
+namespace {
+/// The gaps of others are of use only where some pictures lie ready meanwhile; but not more than 30 MB.
+std::size_t depth(const VideoFormat& v) {
+    auto bytes =
+        std::max<std::size_t>(1, static_cast<std::size_t>(v.width) * static_cast<std::size_t>(v.height) * 3 / 2);
+    return std::clamp<std::size_t>(30'000'000 / bytes, 4, 16);
+}
+}  // namespace
+
+PicturesAhead::PicturesAhead(std::unique_ptr<PictureReader> reader, bool in_gaps)
+    : reader_(std::move(reader)), in_gaps_(in_gaps) {}
 PicturesAhead::~PicturesAhead() { halt(); }
 
 void PicturesAhead::halt() {
@@ -19,8 +32,9 @@ void PicturesAhead::halt() {
 
 Result<std::optional<Picture>> PicturesAhead::next() {
     if (!run_) {
-        run_ = std::make_unique<Run>(ahead_);
+        run_ = std::make_unique<Run>(in_gaps_ ? depth(reader_->track().video) : 4);
         run_->thread = std::thread([this, &run = *run_] {
+            if (in_gaps_) give_way();
             try {
                 for (;;) {
                     auto picture = reader_->next(&run.stop);

@@ -11,7 +11,9 @@ namespace ruedo {
 /// Reads pictures on a thread of its own, a few ahead. One thread takes them.
 class PicturesAhead {
   public:
-    explicit PicturesAhead(std::unique_ptr<PictureReader> reader, std::size_t ahead = 4);
+    /// With `in_gaps` whoever uses the pictures keeps the processors busy but for gaps, as an encoder's threads do:
+    /// decoding gives way and goes on in those, up to sixteen pictures ahead instead of four (fewer of large ones).
+    explicit PicturesAhead(std::unique_ptr<PictureReader> reader, bool in_gaps = false);
     ~PicturesAhead();  ///< Waits for the picture that is being decoded.
     PicturesAhead(const PicturesAhead&) = delete;
     PicturesAhead& operator=(const PicturesAhead&) = delete;
@@ -32,7 +34,7 @@ class PicturesAhead {
     };
     void halt();
     std::unique_ptr<PictureReader> reader_;
-    std::size_t ahead_;
+    bool in_gaps_;
     std::unique_ptr<Run> run_;
     std::optional<Error> cut_;
 };

@@ -49,8 +49,10 @@ Result<bool> PictureReader::feed() {
         decoder_->hand_out_from(from_);
     }
     end_.see(head);
-    if (sparing_ && !head.keyframe && disposable(track_, data_)) {
-        ++left_out_;
+    // On the way to a picture that is sought, what no other depends on need not be decoded.
+    bool on_the_way = hurried_ && head.pts < *hurried_;
+    if ((sparing_ || on_the_way) && !head.keyframe && disposable(track_, data_)) {
+        left_out_ += !on_the_way;
         return true;
     }
     fed_.push_back(head.pts);

@@ -6,10 +6,12 @@
 #include <vpx/vpx_encoder.h>
 
 #include <algorithm>
+#include <cstring>
 #include <fstream>
 
 #include "codec/codec.h"
 #include "media/codec_headers.h"
+#include "media/picture_memory.h"
 
 namespace ruedo {
 namespace {
@@ -45,7 +47,7 @@ class Decoder final : public VideoDecoder {
             // The decoder's own frame, kept as long as the picture is.
             p.width = static_cast<int>(shown->d_w), p.height = static_cast<int>(shown->d_h);
             for (std::size_t i = 0; i < 3; ++i) p.plane[i] = shown->planes[i], p.stride[i] = shown->stride[i];
-            p.owner = *static_cast<std::shared_ptr<Bytes>*>(shown->fb_priv);
+            p.owner = static_cast<Frame*>(shown->fb_priv)->memory;
         } else {
             std::array<std::uint8_t*, 3> to{};
             p = make_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h), to);
@@ -96,27 +98,32 @@ class Decoder final : public VideoDecoder {
         if (vp9_) vpx_codec_set_frame_buffer_functions(&codec_, take_frame, give_frame, this);
         return {};
     }
+    struct Frame {
+        std::shared_ptr<std::uint8_t> memory;
+        std::size_t size = 0;
+    };
     /// Frames of VP9 live in memory of ours, shared by the decoder and by pictures; those that nobody else holds
     /// are used again.
     static int take_frame(void* self, std::size_t size, vpx_codec_frame_buffer_t* frame) {
         auto& pool = static_cast<Decoder*>(self)->pool_;
-        auto it =
-            std::find_if(pool.begin(), pool.end(), [&](auto& b) { return b.use_count() == 1 && b->size() >= size; });
+        auto it = std::find_if(pool.begin(), pool.end(),
+                               [&](auto& f) { return f.memory.use_count() == 1 && f.size >= size; });
         if (it == pool.end()) {
-            std::erase_if(pool, [&](auto& b) { return b.use_count() == 1 && b->size() < size; });
-            it = pool.insert(pool.end(), std::make_shared<Bytes>(size));  // zeroed, as the library asks for
+            std::erase_if(pool, [&](auto& f) { return f.memory.use_count() == 1 && f.size < size; });
+            it = pool.insert(pool.end(), {picture_memory(size), size});
+            std::memset(it->memory.get(), 0, size);  // as the library asks for
         }
-        frame->data = (*it)->data();
-        frame->size = (*it)->size();
-        frame->priv = new std::shared_ptr<Bytes>(*it);
+        frame->data = it->memory.get();
+        frame->size = it->size;
+        frame->priv = new Frame(*it);
         return 0;
     }
     static int give_frame(void*, vpx_codec_frame_buffer_t* frame) {
-        delete static_cast<std::shared_ptr<Bytes>*>(frame->priv);
+        delete static_cast<Frame*>(frame->priv);
         frame->priv = nullptr;
         return 0;
     }
-    std::vector<std::shared_ptr<Bytes>> pool_;
+    std::vector<Frame> pool_;
     vpx_codec_ctx_t codec_{};
     bool vp9_ = true, wide_ = false;
 };

@@ -5,7 +5,6 @@
 #include <fmt/format.h>
 #include <signal.h>
 #include <sys/file.h>
-#include <sys/resource.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -16,6 +15,7 @@
 #include <mutex>
 #include <thread>
 
+#include "base/priority.h"
 #include "container/container.h"
 
 namespace ruedo {
@@ -367,8 +367,7 @@ Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&
         return !stop;
     };
     auto work = [&] {
-        // What plays comes first; threads that are begun from here inherit it.
-        ::setpriority(PRIO_PROCESS, static_cast<id_t>(::gettid()), 10);
+        give_way();  // what plays comes first
         while (!stop) {
             ++busy;
             auto next = take_next();

@@ -111,7 +111,7 @@ class Pictures {
   public:
     Pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first, Time from, Time to,
              std::optional<Rational> rate)
-        : ahead_(std::move(reader)), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
+        : ahead_(std::move(reader), true), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
     /// Times count from the beginning of what is made; every picture says how long it lasts.
     Result<std::optional<Picture>> next() {
         if (!rate_) {

@@ -240,10 +240,11 @@ class PicturePool {
         std::uint8_t* memory = nullptr;
         {
             std::lock_guard lock(mutex_);
-            auto it = std::find_if(free_.begin(), free_.end(), [&](auto& b) { return b.second == size; });
-            if (it != free_.end()) {
+            // The last one that was given back is the likeliest to be in a cache still.
+            auto it = std::find_if(free_.rbegin(), free_.rend(), [&](auto& b) { return b.second == size; });
+            if (it != free_.rend()) {
                 memory = it->first;
-                free_.erase(it);
+                free_.erase(std::next(it).base());
             }
         }
         if (!memory) memory = static_cast<std::uint8_t*>(std::aligned_alloc(64, (size + 63) / 64 * 64));
@@ -267,6 +268,8 @@ class PicturePool {
 };
 }  // namespace
 
+std::shared_ptr<std::uint8_t> picture_memory(std::size_t size) { return PicturePool::instance().take(size); }
+
 Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes) {
     Picture p;
     p.width = width;
@@ -276,7 +279,7 @@ Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes
     p.stride = {align(width), align((width + 1) / 2), align((width + 1) / 2)};
     auto luma = static_cast<std::size_t>(p.stride[0]) * static_cast<std::size_t>(height);
     auto chroma = static_cast<std::size_t>(p.stride[1]) * static_cast<std::size_t>(chroma_height);
-    auto memory = PicturePool::instance().take(luma + 2 * chroma + 64);
+    auto memory = picture_memory(luma + 2 * chroma + 64);
     planes = {memory.get(), memory.get() + luma, memory.get() + luma + chroma};
     p.plane = {planes[0], planes[1], planes[2]};
     p.owner = std::move(memory);
