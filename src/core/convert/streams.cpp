@@ -109,9 +109,9 @@ class Copied final : public MadeStream {
 /// Pictures, one by one, from a moment on and at the rate that is wanted.
 class Pictures {
   public:
-    Pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first, Time from, Time to,
+    Pictures(std::unique_ptr<PictureReader> reader, bool in_gaps, std::optional<Picture> first, Time from, Time to,
              std::optional<Rational> rate)
-        : ahead_(std::move(reader), true), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
+        : ahead_(std::move(reader), in_gaps), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
     /// Times count from the beginning of what is made; every picture says how long it lasts.
     Result<std::optional<Picture>> next() {
         if (!rate_) {
@@ -264,14 +264,6 @@ class EncodedPictures final : public MadeStream {
 Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to) {
     return Copied::make(clip, track, from, to);
 }
-std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first,
-                                             Time from, Time to, std::optional<Rational> rate, const Plan& plan,
-                                             std::unique_ptr<VideoEncoder> encoder,
-                                             std::unique_ptr<CaptionBurner> captions) {
-    return std::make_unique<EncodedPictures>(
-        std::make_unique<Pictures>(std::move(reader), std::move(first), from, to, rate), from, plan, std::move(encoder),
-        std::move(captions));
-}
 VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Rational rate) {
     auto& v = recipe.video;
     auto* form = picture_form(plan.video_codec);
@@ -293,14 +285,15 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, co
     auto e = encoder_options(plan, recipe, rate);
     if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
     e.pass = pass.number, e.stats = pass.notes;
-    return encode_pictures(std::move(e), from, to);
+    return encode_pictures(std::move(e), from, to, true);
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const {
     auto e = encoder_options(plan, recipe, rate);
     e.effort = 0, e.b_frames = 0;
-    return encode_pictures(std::move(e), from, Time::max());
+    return encode_pictures(std::move(e), from, Time::max(), false);  // somebody waits for it: nothing gives way
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOptions e, Time from, Time to) const {
+Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOptions e, Time from, Time to,
+                                                                 bool in_gaps) const {
     TRY(auto reader, PictureReader::open(clip, *plan.video, codecs));
     std::optional<Picture> first;
     if (from.ns > 0) {
@@ -315,9 +308,9 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
     e.colour = plan.video->video.colour.resolved(plan.video->video.height);
     TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     TRY(auto letters, burner());
-    return encoded_pictures(std::move(reader), std::move(first), from, to,
-                            constant ? std::optional(rate) : std::nullopt, plan, std::move(encoder),
-                            std::move(letters));
+    auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
+                                               constant ? std::optional(rate) : std::nullopt);
+    return std::make_unique<EncodedPictures>(std::move(pictures), from, plan, std::move(encoder), std::move(letters));
 }
 Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
     TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));

@@ -39,12 +39,6 @@ class MadeStream {
 /// Packets as they are, of what is shown or heard from `from` to `to`; their times count from `from`. Of sound as much
 /// comes before as a decoder needs.
 Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to);
-/// From `from` to `to`, at `rate` where that is stated. `first` is what is seen at `from`, where that is inside the
-/// clip; `reader` goes on behind it. `captions` are drawn in, where there are any. `plan` must outlive it.
-std::unique_ptr<MadeStream> encoded_pictures(std::unique_ptr<PictureReader> reader, std::optional<Picture> first,
-                                             Time from, Time to, std::optional<Rational> rate, const Plan& plan,
-                                             std::unique_ptr<VideoEncoder> encoder,
-                                             std::unique_ptr<CaptionBurner> captions);
 /// How a sound's level is changed: multiplied, and kept under a ceiling of its true peaks where there is one.
 struct Level {
     float gain = 1;
@@ -94,7 +88,9 @@ struct StreamMaker {
     Result<std::unique_ptr<MadeStream>> quick_pictures(Time from) const;
     Result<std::unique_ptr<MadeStream>> sound(const Plan::Sound& sound, Time from, Time to, Level level = {}) const;
     Result<std::unique_ptr<SoundReader>> open_sound(const Plan::Sound& sound, Time from) const;
-    Result<std::unique_ptr<MadeStream>> encode_pictures(VideoEncodeOptions options, Time from, Time to) const;
+    /// Decoded in the gaps that the encoder leaves, or as fast as can be (see `PicturesAhead`).
+    Result<std::unique_ptr<MadeStream>> encode_pictures(VideoEncodeOptions options, Time from, Time to,
+                                                        bool in_gaps) const;
     Result<std::unique_ptr<CaptionBurner>> burner() const;  ///< None where nothing is to be drawn in.
     Result<std::unique_ptr<MadeStream>> captions(const Plan::Captions& captions, Time from, Time to) const;
 };
