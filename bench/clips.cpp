@@ -70,13 +70,15 @@ void repeat(const fs::path& source, int times, const fs::path& path) {
 }  // namespace
 
 fs::path clip(const std::string& name) {
-    auto folder = fs::temp_directory_path() / "ruedo-bench-clips-3";
+    auto folder = fs::temp_directory_path() / "ruedo-bench-clips-4";
     std::error_code ec;
     fs::create_directories(folder, ec);
     auto path = folder / name;
     if (!fs::exists(path, ec)) {
         if (name == "two-hours.mp4")
             repeat(clip("h264-720p60.mp4"), 720, path);
+        else if (name == "quarter-hour.mp4")
+            repeat(clip("h264-720p60.mp4"), 90, path);
         else if (name == "long-1080p.mp4")
             repeat(clip("vp9-1080p30.webm"), 12, path);
         else

@@ -257,7 +257,7 @@ json room_rate() {
     // The best of three, as for pacing: a machine of several tenants stands still now and then.
     double best = 0;
     std::uint64_t shown = 0;
-    for (int i = 0; i < 3; ++i) {
+    for (int i = 0; i < 3 && best < 0.98; ++i) {
         auto before = view.player(0).snapshot().counters.presented;
         auto begun = monotonic_now();
         run(4_s);
@@ -318,7 +318,7 @@ json prepare_answers() {
         auto& pairing = page.before_after().pairing();
         pairing.show(page.trial()->from);
         until([&] { return pairing.place() == page.trial()->from; });
-        for (int i = 0; i < 200; ++i) {
+        for (int i = 0; i < 120; ++i) {
             auto before = monotonic_now();
             auto stood = pairing.place();
             pairing.step(i % 25 == 24 ? -1 : 1);

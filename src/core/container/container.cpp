@@ -1,14 +1,13 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "container/container.h"
 
-#include "capture/camera.h"
-#include "stream/stream.h"
-
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cctype>
 #include <map>
+
+#include "stream/stream.h"
 
 namespace ruedo {
 namespace {
@@ -182,21 +181,6 @@ Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, s
     if (mpegts::probe(head)) return mpegts::open_segment(std::move(source), timeline);
     if (elementary::probe(head)) return elementary::open_segment(std::move(source), timeline);
     return open_clip(std::move(source));
-}
-
-Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamOptions& options) {
-    if (is_camera(source)) return open_camera_clip(source);
-    TRY(auto bytes, open_source(source));
-    Bytes head(512);
-    TRY(auto got, bytes->read_at(0, head));
-    head.resize(got);
-    if (stream::is_stream(head)) return stream::open(bytes->address().value_or(source), options);
-    return open_clip(std::move(bytes));
-}
-
-Result<ClipInfo> info_of(const std::string& source) {
-    TRY(auto clip, open_clip(source));
-    return clip->info();
 }
 
 namespace {

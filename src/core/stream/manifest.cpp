@@ -326,6 +326,7 @@ class DashLister final : public Lister {
 };
 }  // namespace
 
+bool is_stream(ByteView head) { return is_playlist(head) || is_manifest(head); }
 bool is_manifest(ByteView head) {
     std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
     if (text.starts_with("\xEF\xBB\xBF")) text.remove_prefix(3);

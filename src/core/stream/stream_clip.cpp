@@ -359,8 +359,6 @@ static Result<Plan> plan_of(Fetch& fetch, const std::string& address) {
     return plan_hls(got.address, std::move(playlist));
 }
 
-bool is_stream(ByteView head) { return is_playlist(head) || is_manifest(head); }
-
 Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path& playlist) {
     namespace fs = std::filesystem;
     std::set<fs::path> all;

@@ -1,0 +1,24 @@
+// SPDX-License-Identifier: Apache-2.0
+// The one place that turns an address of any kind into a clip.
+#include "capture/camera.h"
+#include "container/container.h"
+#include "stream/stream.h"
+
+namespace ruedo {
+
+Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamOptions& options) {
+    if (is_camera(source)) return open_camera_clip(source);
+    TRY(auto bytes, open_source(source));
+    Bytes head(512);
+    TRY(auto got, bytes->read_at(0, head));
+    head.resize(got);
+    if (stream::is_stream(head)) return stream::open(bytes->address().value_or(source), options);
+    return open_clip(std::move(bytes));
+}
+
+Result<ClipInfo> info_of(const std::string& source) {
+    TRY(auto clip, open_clip(source));
+    return clip->info();
+}
+
+}  // namespace ruedo
