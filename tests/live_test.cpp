@@ -23,9 +23,12 @@ bool has(const std::vector<Event>& events, std::string_view name) {
 TEST_CASE("looking round a stream takes keyframes from their own list, and no whole segment") {
     for (std::string list : {"master.m3u8", "master-ts.m3u8"}) {
         INFO(list);
+        std::mutex mutex;
         std::vector<Served> served;
-        auto host =
-            value(Host::start({.folder = ladder_folder(), .told = [&](const Served& s) { served.push_back(s); }}));
+        auto host = value(Host::start({.folder = ladder_folder(), .told = [&](const Served& s) {
+                                           std::lock_guard lock(mutex);
+                                           served.push_back(s);
+                                       }}));
         auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + list, StreamOptions{.on_demand = true})));
         auto& track = *clip->info().main(Kind::video);
         REQUIRE(clip->keyframes(track.id));
@@ -33,6 +36,7 @@ TEST_CASE("looking round a stream takes keyframes from their own list, and no wh
         CHECK(demo::read_strip(render(value(reader->at(Time{})), 96, 54)) == 0);
         auto segments = clip->stream()->segments_fetched;
         auto whole_segments = [&] {
+            std::lock_guard lock(mutex);
             return std::count_if(served.begin(), served.end(), [](auto& one) {
                 return one.status == 200 && (one.path.ends_with(".m4s") || one.path.ends_with(".ts"));
             });

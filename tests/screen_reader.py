@@ -66,7 +66,7 @@ with tempfile.TemporaryDirectory() as work:
         os.environ["DISPLAY"] = ":" + f.readline().strip()
     project = {
         "ruedo": 2, "app": "Harbour Lights", "mount": "window",
-        "sources": [{"name": "The lantern", "file": fixtures + "/h264_high_aac.mp4"}],
+        "sources": [{"name": "The lantern", "file": fixtures + "/h264_high_aac.mp4", "loop": "all"}],
         "players": [{"name": "Guide", "bars": [{"name": "foot"}],
                      "controls": [{"kind": "toggle", "slot": "foot/start"},
                                   {"kind": "position", "slot": "foot/middle"},
@@ -109,7 +109,7 @@ with tempfile.TemporaryDirectory() as work:
     check("a volume that is set is taken", soon(lambda: volume.value() == 35))
     play.call("org.a11y.atspi.Action.DoAction", "0")
     check("a press plays, and the button says what comes next", soon(lambda: play.words() == "Pause"))
-    check("and the place moves", soon(lambda: position.value() > 4200))
+    check("and the place moves", soon(lambda: position.value() != 4200))
     app.terminate()
     check("leaves when it is told to", soon(lambda: app.poll() is not None))
     if app.poll() is None:
