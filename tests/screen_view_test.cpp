@@ -147,10 +147,15 @@ TEST_CASE("keys, full screen and leaving belong to the player that is meant") {
         CHECK(soon([&] { return s.view.isActiveWindow(); }, 5000));
         QTest::keyClick(&s.view, Qt::Key_Space, Qt::ControlModifier);
     };
-    // A window that becomes active gives the focus to whatever shows first; here nobody has it to begin with.
+    // A window that becomes active gives the focus to whatever shows first, in either player; here the first one had it
+    // last, and nobody has it to begin with.
     s.view.activateWindow();
     CHECK(soon([&] { return s.view.isActiveWindow(); }, 5000));
-    if (auto* focused = QApplication::focusWidget()) focused->clearFocus();
+    for (std::size_t i : {1, 0}) {
+        s.view.player(i).setFocus();
+        CHECK(soon([&] { return !active.empty() && active.back() == i; }));
+    }
+    s.view.player(0).clearFocus();
     active.clear();
     toggle();
     INFO("active " << s.view.isActiveWindow() << ", phases " << static_cast<int>(s.phase(0)) << " "
