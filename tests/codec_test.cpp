@@ -1,11 +1,14 @@
 // SPDX-License-Identifier: Apache-2.0
 // Every decoder against the numbers that the pictures carry; every encoder against its decoder.
 #include <cmath>
+#include <cstring>
+#include <thread>
 
 #include "codec/ahead.h"
 #include "demo/clips.h"
 #include "demo/drawing.h"
 #include "media/codec_headers.h"
+#include "media/picture_memory.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -115,6 +118,52 @@ TEST_CASE("one decoder that jumps about gives the pixels of one that never does,
         CHECK(spared == (track.codec == Codec::h264));
         CHECK(reader->left_out() == 0);
     }
+}
+
+TEST_CASE("a picture that is kept stays what it was while its decoder goes on, jumps, and is gone") {
+    for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "theora_vorbis.ogv"}) {
+        INFO(name);
+        auto clip = open(name);
+        auto& track = *clip->info().main(Kind::video);
+        auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        std::vector<std::pair<Picture, Pixels>> kept;
+        for (int i = 0; i < 40; ++i) {
+            auto p = value(reader->next());
+            REQUIRE(p);
+            if (i % 8 == 0) kept.emplace_back(*p, render(*p).pixels);
+        }
+        auto far = value(reader->at(5_s));
+        kept.emplace_back(far, render(far).pixels);
+        reader.reset();
+        // Another decoder takes up the memory that was let go.
+        auto other = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        for (int i = 0; i < 12; ++i) REQUIRE(value(other->next()));
+        for (auto& [picture, pixels] : kept) CHECK(render(picture).pixels == pixels);
+    }
+}
+
+TEST_CASE("memory of pictures lies on its boundary, the last given back is taken first, and is nobody else's") {
+    constexpr std::size_t size = 123'457;
+    auto one = picture_memory(size), two = picture_memory(size);
+    CHECK((reinterpret_cast<std::uintptr_t>(one.get()) % 64 == 0 && one != two));
+    auto *first = one.get(), *second = two.get();
+    one.reset(), two.reset();
+    two = picture_memory(size), one = picture_memory(size);
+    CHECK((two.get() == second && one.get() == first));
+    CHECK(picture_memory(size + 1).get() != first);
+    std::vector<std::thread> threads;
+    std::atomic<int> wrong = 0;
+    for (int t = 0; t < 4; ++t)
+        threads.emplace_back([&, t] {
+            for (int i = 0; i < 300; ++i) {
+                auto mine = picture_memory(size);
+                std::memset(mine.get(), t + 1, size);
+                std::this_thread::yield();
+                wrong += mine.get()[0] != t + 1 || mine.get()[size - 1] != t + 1;
+            }
+        });
+    for (auto& t : threads) t.join();
+    CHECK(wrong == 0);
 }
 
 TEST_CASE("after a jump nothing of what was damaged before it is left") {
