@@ -75,15 +75,15 @@ inline constexpr std::int64_t slowed = 6;
 inline constexpr std::int64_t slowed = 1;
 #endif
 
-/// How long `what` ran, less what the bare timer beside it lost, or what this thread waited for a processor that others
-/// had, whichever is more.
+/// How long `what` ran, less what the bare timer beside it lost and what this thread waited for a processor that others
+/// had: a process that is stopped stands in no line, so one does not tell of the other.
 template <class F>
 Time took(F&& what) {
     BareTimer timer;
     auto begun = monotonic_now(), in_line = stood_in_line();
     what();
     std::this_thread::sleep_for(std::chrono::milliseconds(3));  // a stop at the very end is seen as well
-    auto lost = std::max(timer.stood(), stood_in_line() - in_line);
+    auto lost = timer.stood() + (stood_in_line() - in_line);
     return std::max(Time{}, monotonic_now() - begun - lost - 3_ms);
 }
 
