@@ -138,7 +138,7 @@ TEST_CASE(
 TEST_CASE("the default rule comes near to who knew the weather beforehand, and nobody beats that") {
     auto ladder = adapt::usual_ladder();
     double sum = 0;
-    auto links = made_weathers(6, 3);
+    auto links = made_weathers(12, 3);
     for (auto& w : links) {
         INFO(w.name);
         auto best = adapt::optimum(ladder, w, 30_s, 1_s);

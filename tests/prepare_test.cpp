@@ -107,9 +107,10 @@ TEST_CASE("choices of every word of a recipe can be carried out, or says why not
     auto& page = k.page();
     REQUIRE(k.told());
     int changed = 0;
-    // One of each list and its end: a trial begins with every one of them.
+    // The ends and the middle of each list: a trial begins with every one of them.
     auto some_of = [](const QStringList& all) {
-        QStringList some{all[all.size() / 2]};
+        QStringList some{all.front()};
+        if (all.size() > 2) some << all[all.size() / 2];
         if (all.size() > 1) some << all.back();
         return some;
     };

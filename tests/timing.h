@@ -23,16 +23,24 @@ inline Time stolen() {
     return file ? Time{ticks * (1'000'000'000 / sysconf(_SC_CLK_TCK))} : Time{};
 }
 
+/// How long this thread has stood in line for a processor so far, as the system counts it; nought where it does not.
+inline Time stood_in_line() {
+    std::ifstream file("/proc/thread-self/schedstat");
+    std::int64_t ran = 0, waited = 0;
+    file >> ran >> waited;
+    return Time{waited};
+}
+
 /// Watches, for as long as it lives, how long the process did not run although it wanted to.
 class BareTimer {
   public:
     BareTimer()
         : thread_([this] {
               while (running_) {
-                  auto before = monotonic_now();
+                  auto before = monotonic_now(), in_line = stood_in_line();
                   std::this_thread::sleep_for(std::chrono::milliseconds(2));
                   auto late = monotonic_now() - before - 2_ms;
-                  if (late > 5_ms) stood_ += late.ns;
+                  if (late > 5_ms) stood_ += late.ns, stopped_ += std::max(0_ms, late - (stood_in_line() - in_line)).ns;
                   if (late > 100_ms) ++stops_;
               }
           }) {}
@@ -46,6 +54,8 @@ class BareTimer {
     /// was lost at once.
     Time stood() const { return std::max(Time{stood_}, stolen() - stolen_before_); }
     int stops() const { return stops_; }
+    /// Of the time lost, what was lost to stops: who is stopped stands in no line.
+    Time stopped() const { return Time{stopped_}; }
     /// Time that ran since the timer began.
     Time ran() const {
         auto all = monotonic_now() - begun_;
@@ -55,18 +65,10 @@ class BareTimer {
   private:
     Time begun_ = monotonic_now(), stolen_before_ = stolen();
     std::atomic<bool> running_ = true;
-    std::atomic<std::int64_t> stood_ = 0;
+    std::atomic<std::int64_t> stood_ = 0, stopped_ = 0;
     std::atomic<int> stops_ = 0;
     std::thread thread_;
 };
-
-/// How long this thread has stood in line for a processor so far, as the system counts it; nought where it does not.
-inline Time stood_in_line() {
-    std::ifstream file("/proc/thread-self/schedstat");
-    std::int64_t ran = 0, waited = 0;
-    file >> ran >> waited;
-    return Time{waited};
-}
 
 /// Instrumented code takes so many times as long.
 #if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
@@ -75,15 +77,15 @@ inline constexpr std::int64_t slowed = 6;
 inline constexpr std::int64_t slowed = 1;
 #endif
 
-/// How long `what` ran, less what the bare timer beside it lost and what this thread waited for a processor that others
-/// had: a process that is stopped stands in no line, so one does not tell of the other.
+/// How long `what` ran, less what the bare timer beside it lost, or what this thread lost to stops and to standing in
+/// line for a processor that others had, whichever is more.
 template <class F>
 Time took(F&& what) {
     BareTimer timer;
     auto begun = monotonic_now(), in_line = stood_in_line();
     what();
     std::this_thread::sleep_for(std::chrono::milliseconds(3));  // a stop at the very end is seen as well
-    auto lost = timer.stood() + (stood_in_line() - in_line);
+    auto lost = std::max(timer.stood(), timer.stopped() + (stood_in_line() - in_line));
     return std::max(Time{}, monotonic_now() - begun - lost - 3_ms);
 }
 

@@ -49,15 +49,9 @@ class Decoder final : public VideoDecoder {
             for (std::size_t i = 0; i < 3; ++i) p.plane[i] = shown->planes[i], p.stride[i] = shown->stride[i];
             p.owner = static_cast<Frame*>(shown->fb_priv)->memory;
         } else {
-            std::array<std::uint8_t*, 3> to{};
-            p = make_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h), to);
-            for (std::size_t i = 0; i < 3; ++i) {
-                int rows = i == 0 ? p.height : (p.height + 1) / 2, wide = i == 0 ? p.width : (p.width + 1) / 2;
-                for (int y = 0; y < rows; ++y)
-                    std::memcpy(to[i] + y * p.stride[i],
-                                shown->planes[i] + static_cast<std::ptrdiff_t>(y) * shown->stride[i],
-                                static_cast<std::size_t>(wide));
-            }
+            p = copy_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h),
+                             {shown->planes[0], shown->planes[1], shown->planes[2]},
+                             {shown->stride[0], shown->stride[1], shown->stride[2]});
         }
         p.pts = pts;
         if (vp9_) {

@@ -16,12 +16,12 @@ using Do = Recipe::Do;
 using Shape = Recipe::Shape;
 
 constexpr std::array picture_forms{
-    PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45},
-    PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2},
-    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3},
-    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0, 0.5},
-    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45},
-    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5},
+    PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45, true},
+    PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2, true},
+    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false},
+    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0, 0.5, true},
+    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
+    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
 };
 const std::array sound_forms{
     SoundCodecForm{

@@ -319,8 +319,8 @@ class Laying {
             auto& c = player_.controls[i];
             int wide = width_of(c, mount_, context_), high = std::min(height_of(c, mount_), row.height);
             if (c.kind->stretches()) {
-                int share = spare / rail_of;
-                wide += share, spare -= share, --rail_of;
+                int part = spare / rail_of;
+                wide += part, spare -= part, --rail_of;
             }
             auto& o = out_.controls[i];
             o.shown = o.on_bar = true, o.folded = false;
