@@ -8,6 +8,21 @@ unset DISPLAY WAYLAND_DISPLAY QT_QPA_PLATFORM
 
 # wrong WHAT [DETAIL]
 wrong() { echo "FAIL $1"; [ -z "${2:-}" ] || echo "$2"; failures=$((failures + 1)); }
+# One judge for all conditions: starting one takes longer than most of what is judged.
+coproc judge { python3 -u -c '
+import json, sys
+condition = ""
+while piece := sys.stdin.read(1):
+    if piece != "\0":
+        condition += piece
+        continue
+    try:
+        d = json.load(open(sys.argv[1]))
+        print(bool(eval("(" + condition + ")")))
+    except Exception as e:
+        print(repr(e).replace("\n", " "))
+    condition = ""
+' "$work/out"; }
 # check NAME EXIT PYTHON-CONDITION COMMAND...
 check() {
     local name=$1 want=$2 condition=$3; shift 3
@@ -17,11 +32,9 @@ check() {
         wrong "$name: exit $got, not $want" "$(cat "$work/out" "$work/err" | head -20)"
         return
     fi
-    python3 - "$work/out" "$condition" <<'P' || wrong "$name: $condition" "$(head -c 600 "$work/out")"
-import json, sys
-d = json.load(open(sys.argv[1]))
-sys.exit(0 if eval("(" + sys.argv[2] + ")") else 1)
-P
+    printf '%s\0' "$condition" >&${judge[1]}
+    read -r -u ${judge[0]} verdict
+    [ "$verdict" = True ] || wrong "$name: $condition: $verdict" "$(head -c 600 "$work/out")"
 }
 r=$bin/ruedo
 export XDG_CONFIG_HOME=$work/config
