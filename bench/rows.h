@@ -30,11 +30,11 @@ double ms_of(F&& f) {
     return (monotonic_now() - begin).ms();
 }
 
-/// What every row is made of: the median over pairs, taken one right after the other. The first ones warm up.
+/// What every row is made of: the median over pairs, taken one right after the other. Of many, the first ones warm up.
 template <class F>
 json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& pair) {
     std::vector<double> ratios;
-    for (int i = -std::max(1, pairs / 10); i < pairs; ++i)
+    for (int i = -pairs / 10; i < pairs; ++i)
         if (double ratio = pair(); i >= 0) ratios.push_back(ratio);
     return row(median(ratios), goal, better, unit, ratios.size());
 }

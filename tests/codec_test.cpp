@@ -120,6 +120,39 @@ TEST_CASE("one decoder that jumps about gives the pixels of one that never does,
     }
 }
 
+TEST_CASE("decoders begin, jump and end on many threads at once, and none knows of another") {
+    std::string names[]{"h264_high_aac.mp4", "h264_aac.ts", "vp9_opus.webm"};
+    std::vector<std::vector<std::pair<Time, Pixels>>> all;
+    for (auto& name : names) {
+        auto clip = open(name);
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto& pictures = all.emplace_back();
+        while (auto p = value(reader->next())) pictures.emplace_back(p->pts, render(*p).pixels);
+    }
+    std::atomic<int> wrong = 0;
+    std::vector<std::thread> crew;
+    for (unsigned who = 0; who < 4; ++who)
+        crew.emplace_back([&, who] {
+            std::mt19937 random(who);
+            for (int i = 0; i < 12; ++i) {
+                auto which = random() % all.size();
+                auto clip = open_clip(fixture(names[which]));
+                if (!clip) return void(++wrong);
+                std::shared_ptr<Clip> held = std::move(*clip);
+                auto reader = PictureReader::open(held, *held->info().main(Kind::video), CodecRegistry::standard());
+                // The first of them jumps from one that has decoded nothing.
+                for (int jump = 0; reader && jump < 3; ++jump) {
+                    auto& [t, pixels] = all[which][random() % all[which].size()];
+                    auto p = (*reader)->at(t);
+                    wrong += !p || p->pts != t || render(*p).pixels != pixels;
+                }
+                wrong += !reader;
+            }
+        });
+    for (auto& t : crew) t.join();
+    CHECK(wrong == 0);
+}
+
 TEST_CASE("a picture that is kept stays what it was while its decoder goes on, jumps, and is gone") {
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "theora_vorbis.ogv"}) {
         INFO(name);

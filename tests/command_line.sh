@@ -62,6 +62,12 @@ for f in theora_vorbis.ogv:ogg h264_aac.ts:mpegts mjpeg_pcm.avi:avi audio.flac:f
         "$r" inspect "$fixtures/${f%:*}" --json
     check "play $f" 0 'd["state"]=="ended"' "$r" play "$fixtures/${f%:*}" --clock virtual --json
 done
+"$bin/ruedo-bench" --only open.flac --json >"$work/bench.json" 2>"$work/err"
+met=$(($? == 0))
+check "the bench says what it measured" 0 \
+    "(d['open.flac']['ratio']<=d['open.flac']['goal'])==bool($met) and d['open.flac']['took_ns']>0" \
+    cat "$work/bench.json"
+check "the bench has no such row" 2 'd["error"]["code"]=="usage"' "$bin/ruedo-bench" --only open.nothing --json
 check targets 0 'len(d["targets"])>=6 and d["problems"]==[]' "$r" targets --json
 check verdict 0 'd["verdict"]["plays"] is False and d["verdict"]["needs"]==["wrapper"] and d["verdict"]["reasons"]' \
     "$r" inspect "$fixtures/h264_aac.ts" --target handset-recent --json

@@ -2,11 +2,55 @@
 // H.264 decoding through openh264.
 #include <wels/codec_api.h>
 
+#include <future>
+#include <mutex>
+
 #include "codec/codec.h"
 #include "media/codec_headers.h"
 
 namespace ruedo {
 namespace {
+
+void end(ISVCDecoder* decoder) {
+    if (!decoder) return;
+    decoder->Uninitialize();
+    WelsDestroyDecoder(decoder);
+}
+/// Nothing where it can't be.
+ISVCDecoder* start() {
+    ISVCDecoder* decoder = nullptr;
+    if (WelsCreateDecoder(&decoder) != 0 || !decoder) return nullptr;
+    SDecodingParam param{};
+    param.sVideoProperty.eVideoBsType = VIDEO_BITSTREAM_AVC;
+    param.eEcActiveIdc = ERROR_CON_SLICE_COPY;
+    int quiet = WELS_LOG_QUIET;
+    decoder->SetOption(DECODER_OPTION_TRACE_LEVEL, &quiet);
+    if (decoder->Initialize(&param) == 0) return decoder;
+    end(decoder);
+    return nullptr;
+}
+/// One that is started already, as starting one takes a tenth of a first picture's time, and only one that is new has
+/// forgotten every reference. The next one is started, and the one before it ended, beside. Any thread.
+class Ready {
+  public:
+    ~Ready() {
+        if (next_.valid()) end(next_.get());
+    }
+    /// In place of `before`, which may be none.
+    ISVCDecoder* take(ISVCDecoder* before = nullptr) {
+        std::scoped_lock lock(mutex_);
+        auto* decoder = next_.valid() ? next_.get() : start();
+        next_ = std::async([before] {
+            end(before);
+            return start();
+        });
+        return decoder;
+    }
+
+  private:
+    std::mutex mutex_;
+    std::future<ISVCDecoder*> next_;
+} ready;
 
 class Decoder final : public VideoDecoder {
   public:
@@ -17,18 +61,14 @@ class Decoder final : public VideoDecoder {
         auto d = std::make_unique<Decoder>();
         d->config_ = std::move(*config);
         if (d->config_.sps) d->colour_ = d->config_.sps->colour;
-        if (WelsCreateDecoder(&d->decoder_) != 0 || !d->decoder_)
-            return fail(Code::internal, "The H.264 decoder could not be started.");
-        TRY_DO(d->start());
+        d->decoder_ = ready.take();
+        if (!d->decoder_) return fail(Code::internal, "The H.264 decoder could not be started.");
         return d;
     }
-    ~Decoder() override {
-        if (!decoder_) return;
-        decoder_->Uninitialize();
-        WelsDestroyDecoder(decoder_);
-    }
+    ~Decoder() override { end(decoder_); }
 
     Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+        if (!decoder_) return fail(Code::internal, "The H.264 decoder could not be started again.");
         annex_b_.clear();
         if (needs_parameters_ || keyframe) {
             // Pictures still held back belong before an IDR.
@@ -60,23 +100,13 @@ class Decoder final : public VideoDecoder {
     }
     void reset() override {
         if (needs_parameters_) return;  // nothing has been decoded
-        // Starting afresh is the only reset that forgets every reference.
-        decoder_->Uninitialize();
-        if (auto again = start(); !again) return;
+        decoder_ = ready.take(decoder_);
         needs_parameters_ = true;
     }
 
   private:
-    Outcome start() {
-        SDecodingParam param{};
-        param.sVideoProperty.eVideoBsType = VIDEO_BITSTREAM_AVC;
-        param.eEcActiveIdc = ERROR_CON_SLICE_COPY;
-        int quiet = WELS_LOG_QUIET;
-        decoder_->SetOption(DECODER_OPTION_TRACE_LEVEL, &quiet);
-        if (decoder_->Initialize(&param) != 0) return fail(Code::internal, "The H.264 decoder could not be started.");
-        return {};
-    }
     void flush(std::vector<Picture>& out) {
+        if (!decoder_) return;
         for (int i = 0; i < 32; ++i) {
             SBufferInfo info{};
             unsigned char* planes[3]{};
