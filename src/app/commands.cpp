@@ -11,6 +11,7 @@
 #include "capture/camera.h"
 #include "catalogue/catalogue.h"
 #include "convert/through.h"
+#include "looking.h"
 #include "making.h"
 #include "pack/pack.h"
 #include "streaming.h"
@@ -22,112 +23,6 @@ namespace {
 
 Error wrong_usage(std::string sentence, std::string hint = "Run “ruedo --help” to see how it is used.") {
     return {Code::usage, std::move(sentence), std::move(hint)};
-}
-
-json text_or_null(const std::string& s) { return s.empty() ? json(nullptr) : json(s); }
-
-json track_json(const Track& t, const TrackFacts& f) {
-    json j{{"id", t.id},
-           {"kind", std::string(kind_name(t.kind))},
-           {"codec", std::string(codec_name(t.codec))},
-           {"codec_string", text_or_null(t.codec_string)},
-           {"language", text_or_null(t.language)},
-           {"default", t.is_default},
-           {"start_ns", f.start.ns},
-           {"duration_ns", std::max<std::int64_t>(0, (f.end - f.start).ns)}};
-    if (t.kind == Kind::video) {
-        j["width"] = t.video.width;
-        j["height"] = t.video.height;
-        j["display_width"] = t.video.display_width();
-        j["display_height"] = t.video.display_height();
-        j["rotation"] = t.video.rotation;
-        j["frame_count"] = f.frame_count;
-        j["frame_rate"] =
-            f.frame_rate.stated() ? json(fmt::format("{}/{}", f.frame_rate.num, f.frame_rate.den)) : json(nullptr);
-        json keys = json::array();
-        for (auto k : f.keyframe_times) keys.push_back(k.ns);
-        j["keyframe_times_ns"] = std::move(keys);
-    }
-    if (t.kind == Kind::audio) {
-        j["sample_rate"] = t.audio.rate;
-        j["channels"] = t.audio.channels;
-    }
-    return j;
-}
-
-Result<json> inspect(const std::string& source, const std::string& target_name, int& exit) {
-    std::optional<Target> target;
-    if (!target_name.empty()) {
-        TRY(target, find_target(target_name));
-    }
-    std::shared_ptr<Clip> clip;
-    std::optional<Error> problem;
-    {
-        // What playing would need first is tried here too, so that the two never disagree.
-        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(auto opened, open_clip(source));
-        clip = std::move(opened);
-        if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
-        if (problem && problem->code == Code::cancelled) return std::unexpected(*problem);
-    }
-    TRY(auto facts,
-        gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
-    // Of a body in chunks it is known only now.
-    if (auto fetched = clip->fetched(); fetched && fetched->of) facts.info.bytes = *fetched->of;
-    json tracks = json::array();
-    for (std::size_t i = 0; i < facts.tracks.size(); ++i)
-        tracks.push_back(track_json(facts.info.tracks[i], facts.tracks[i]));
-    json findings = json::array();
-    for (auto& f : facts.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
-    exit = problem ? exit_code(*problem) : 0;
-    json document{
-        {"container", facts.info.container}, {"duration_ns", facts.info.live ? json(nullptr) : json(facts.duration.ns)},
-        {"bytes", facts.info.bytes},         {"tracks", std::move(tracks)},
-        {"findings", std::move(findings)},   {"error", problem ? to_json(*problem) : json(nullptr)}};
-    if (auto stream = clip->stream()) document["stream"] = stream_json(*stream, clip->info());
-    if (target) document["verdict"] = to_json(judge(facts, *target, CodecRegistry::standard(), source));
-    return document;
-}
-
-Result<json> list_targets() {
-    json list = json::array();
-    std::vector<Error> problems;
-    for (auto& t : all_targets(&problems))
-        list.push_back({{"name", t.name}, {"title", t.title}, {"about", t.about}, {"containers", t.containers}});
-    json wrong = json::array();
-    for (auto& p : problems) wrong.push_back(to_json(p));
-    return json{
-        {"targets", std::move(list)}, {"problems", std::move(wrong)}, {"folder", user_targets_folder().string()}};
-}
-
-Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out, bool replace) {
-    if (out.empty()) return std::unexpected(wrong_usage("--out names no folder."));
-    std::shared_ptr<Clip> clip;
-    {
-        ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(auto opened, open_clip(source));
-        clip = std::move(opened);
-    }
-    TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
-    if (!tracks.video)
-        return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
-                    "Choose a clip with pictures.");
-    TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
-    std::error_code ec;
-    fs::create_directories(out, ec);
-    if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", out.string())));
-    json list = json::array();
-    for (std::size_t i = 0; i < times.size(); ++i) {
-        if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");
-        TRY(auto picture, reader->at(times[i]));
-        auto path = out / fmt::format("{:04}-{}.png", i, picture.pts.ns);
-        TRY_DO(write_png(path, render(picture), replace));
-        list.push_back({{"asked_ns", times[i].ns},
-                        {"shown_ns", picture.pts.ns},
-                        {"path", path.string()},
-                        {"decoded", reader->decoded()}});
-    }
-    return json{{"frames", std::move(list)}};
 }
 
 Result<json> pack_project(const fs::path& project, const fs::path& out, bool outside) {
