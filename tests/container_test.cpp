@@ -252,3 +252,37 @@ TEST_CASE("a clip rewrapped from reader to writer keeps every packet and every t
         CHECK(again->info().main(Kind::video)->video.rotation == clip->info().main(Kind::video)->video.rotation);
     }
 }
+
+TEST_CASE("when pictures are shown, which one stands at a time, and the keyframe near it are told from heads alone") {
+    std::mt19937 random(19);
+    for (auto& name : playable()) {
+        const nlohmann::json* wanted = nullptr;
+        for (auto& t : facts(name)["tracks"])
+            if (t["type"] == "video") wanted = &t;
+        if (!wanted) continue;
+        INFO(name);
+        auto clip = open(name);
+        auto& track = *clip->info().main(Kind::video);
+        auto reader = clip->reader(track.id);
+        auto times = value(picture_times(*reader, track));
+        std::vector<std::int64_t> shown;
+        for (auto t : times.all) shown.push_back(t.ns);
+        CHECK(shown == (*wanted)["pts_ns"].get<std::vector<std::int64_t>>());
+        REQUIRE(!times.keyframes.empty());
+        CHECK(std::ranges::is_sorted(times.keyframes));
+        CHECK(std::ranges::includes(times.all, times.keyframes));
+        for (int i = 0; i < 20; ++i) {
+            Time t{static_cast<std::int64_t>(random() % 8'000'000'000) - 500'000'000};
+            std::size_t at = 0;
+            for (std::size_t n = 0; n < times.all.size(); ++n)
+                if (times.all[n] <= t) at = n;
+            CHECK(times.number_at(t) == at);
+            CHECK(value(picture_time_at(*reader, track, t)) == times.all[at]);
+            auto away = [&](Time key) { return std::abs((key - t).ns); };
+            auto near = value(keyframe_time_near(*reader, track, t));
+            for (auto key : times.keyframes) CHECK(away(near) <= away(key));
+            // One before the window stands at its edge.
+            CHECK((std::ranges::count(times.keyframes, near) == 1 || near == track.start));
+        }
+    }
+}

@@ -430,6 +430,70 @@ TEST_CASE("pictures become larger, smaller, cut and turned without drifting in l
     CHECK(value(shaper.make(p, same)).plane[0] == p.plane[0]);
 }
 
+TEST_CASE("turned all the way round a picture is itself again, and a part of a part is a part") {
+    std::mt19937 random(64);
+    Reshaper shaper;
+    auto same = [](const Picture& a, const Picture& b) {
+        REQUIRE((a.width == b.width && a.height == b.height));
+        std::size_t differ = 0;
+        for (std::size_t i = 0; i < 3; ++i) {
+            int w = i ? (a.width + 1) / 2 : a.width, h = i ? (a.height + 1) / 2 : a.height;
+            for (int y = 0; y < h; ++y)
+                differ += std::memcmp(a.plane[i] + y * a.stride[i], b.plane[i] + y * b.stride[i],
+                                      static_cast<std::size_t>(w)) != 0;
+        }
+        return differ == 0;
+    };
+    auto whole = [](const Picture& p) {
+        Reshape r;
+        r.width = r.to_width = r.canvas_width = p.width, r.height = r.to_height = r.canvas_height = p.height;
+        r.colour = p.colour.resolved(p.height);
+        return r;
+    };
+    for (int round = 0; round < 40; ++round) {
+        int width = 2 * (8 + static_cast<int>(random() % 60)), height = 2 * (8 + static_cast<int>(random() % 60));
+        std::array<std::uint8_t*, 3> planes{};
+        auto p = make_picture(width, height, planes);
+        p.pts = 40_ms * round;
+        for (std::size_t i = 0; i < 3; ++i)
+            for (int at = 0; at < p.stride[i] * (i ? height / 2 : height); ++at)
+                planes[i][at] = static_cast<std::uint8_t>(16 + random() % 220);
+        auto turned = [&](const Picture& of, int turn) {
+            auto r = whole(of);
+            r.turn = turn;
+            if (turn % 180) std::swap(r.canvas_width, r.canvas_height);
+            auto q = value(shaper.make(of, r));
+            CHECK(q.pts == p.pts);
+            CHECK((q.width == r.canvas_width && q.height == r.canvas_height));
+            return q;
+        };
+        auto quarter = turned(p, 90), half = turned(quarter, 90);
+        CHECK(same(half, turned(p, 180)));
+        CHECK(same(turned(half, 90), turned(p, 270)));
+        CHECK(same(turned(turned(p, 270), 90), p));
+        // What stood at the lower left stands at the upper left.
+        CHECK(quarter.plane[0][0] == p.plane[0][(height - 1) * p.stride[0]]);
+
+        auto part = [&](const Picture& of, int x, int y, int w, int h) {
+            auto r = whole(of);
+            r.x = x, r.y = y, r.width = w, r.height = h;
+            r.to_width = r.canvas_width = w, r.to_height = r.canvas_height = h;
+            return value(shaper.make(of, r));
+        };
+        int x = 2 * static_cast<int>(random() % 4), y = 2 * static_cast<int>(random() % 4);
+        auto once = part(p, x, y, width - 8, height - 8);
+        CHECK(same(part(once, 2, 2, width - 12, height - 12), part(p, x + 2, y + 2, width - 12, height - 12)));
+        CHECK(once.plane[0][0] == p.plane[0][y * p.stride[0] + x]);
+        // Laid on a ground, it is found there again, and all else is black.
+        auto r = whole(p);
+        r.canvas_width = width + 20, r.canvas_height = height + 12, r.left = 8, r.top = 4;
+        auto laid = value(shaper.make(p, r));
+        CHECK(same(part(laid, 8, 4, width, height), p));
+        CHECK((laid.plane[0][0] == 16 && laid.plane[1][0] == 128 && laid.plane[2][0] == 128));
+        CHECK(laid.plane[0][(height + 11) * laid.stride[0] + width + 19] == 16);
+    }
+}
+
 TEST_CASE("a recipe is read as it was written, and what is wrong in one is named by its place") {
     std::mt19937 random(82);
     auto schema = recipe_schema();

@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Captions from every place they come from, and choosing tracks while playing.
+#include <fmt/format.h>
+
 #include <cmath>
 
 #include "support.h"
@@ -127,6 +129,65 @@ TEST_CASE("captions beside a clip are found by its name") {
     CHECK(names == std::vector<std::string>{"lantern.de.srt", "lantern.old.notes.vtt", "lantern.vtt"});
     CHECK(language_of_name("lantern.de.srt") == "de");
     CHECK(language_of_name("lantern.srt").empty());
+}
+
+TEST_CASE("a file of captions made at random is read back caption for caption, however its lines end") {
+    std::mt19937 random(33);
+    auto one_of = [&](auto... v) {
+        const std::string all[]{v...};
+        return all[random() % std::size(all)];
+    };
+    for (int round = 0; round < 200; ++round) {
+        bool webvtt = round % 2;
+        auto stamp = [&](Time t, bool hours) {
+            auto ms = t.ns / 1'000'000;
+            auto text = hours || !webvtt || ms >= 3'600'000 ? fmt::format("{:02}:", ms / 3'600'000) : "";
+            return text +
+                   fmt::format("{:02}:{:02}{}{:03}", ms / 60'000 % 60, ms / 1000 % 60, webvtt ? '.' : ',', ms % 1000);
+        };
+        std::vector<Cue> wanted;
+        std::string file = webvtt ? "WEBVTT\n" : "";
+        Time at{};
+        for (std::size_t i = 0, n = random() % 12 + 1; i < n; ++i) {
+            Cue c;
+            at += 1_ms * static_cast<std::int64_t>(random() % 900'000);
+            c.start = at, c.end = at + 1_ms * static_cast<std::int64_t>(1 + random() % 9000);
+            for (std::size_t r = 0, runs = random() % 3 + 1; r < runs; ++r) {
+                TextRun run{one_of("Lamps", "a < b & c", "two\nlines", "港の灯", "x > y ")};
+                // Beside one that looks the same it would be one with it.
+                run.italic = r % 2, run.bold = r % 2 && random() % 2, run.underline = r % 2 && random() % 2;
+                if (!webvtt) std::erase_if(run.text, [](char ch) { return ch == '<' || ch == '>' || ch == '&'; });
+                c.runs.push_back(run);
+            }
+            if (webvtt && random() % 2) {
+                if (random() % 2) c.line = static_cast<double>(random() % 100), c.line_percent = random() % 2;
+                if (random() % 2) c.position = static_cast<double>(random() % 101);
+                if (random() % 2) c.size = static_cast<double>(random() % 100);
+                c.align = static_cast<Cue::Align>(random() % 3);
+            }
+            file += "\n";
+            if (webvtt && random() % 3 == 0) file += "NOTE passed over\nwith --> an arrow\n\n";
+            if (!webvtt || random() % 2) file += std::to_string(i + 1) + "\n";
+            auto settings = cue_settings(c);
+            file += stamp(c.start, random() % 2) + " --> " + stamp(c.end, random() % 2) +
+                    (settings.empty() ? "" : " " + settings) + "\n" + cue_text(c, webvtt) + "\n";
+            wanted.push_back(std::move(c));
+        }
+        if (auto end = one_of("\n", "\r\n", "\r"); end != "\n")
+            for (std::size_t i = 0; (i = file.find('\n', i)) != file.npos; i += end.size()) file.replace(i, 1, end);
+        if (random() % 2) file = "\xEF\xBB\xBF" + file;
+        INFO(file);
+        auto read = parse(file);
+        CHECK(read.skipped == 0);
+        REQUIRE(read.list.size() == wanted.size());
+        for (std::size_t i = 0; i < wanted.size(); ++i) {
+            auto &a = read.list[i], &b = wanted[i];
+            CHECK((a.start == b.start && a.end == b.end));
+            CHECK((a.line == b.line && a.line_percent == b.line_percent && a.position == b.position));
+            CHECK((a.size == b.size && a.align == b.align));
+            CHECK(a.runs == b.runs);
+        }
+    }
 }
 
 TEST_CASE("captions change bytes at random and nothing breaks") {

@@ -1,8 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
 // Facts and findings with their numbers, and verdicts for targets.
-#include "convert/targets.h"
 #include <set>
 
+#include "convert/targets.h"
+#include "facts/keep.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -167,4 +168,31 @@ TEST_CASE("a target file that is wrong is refused by the place of its fault") {
     refused("/name", "My Target", "name");
     refused("/version", 2, "newer");
     refused("/seeks", "yes", "seeks");
+}
+
+TEST_CASE("content is known again whatever it is called, and by any byte that is looked at") {
+    std::mt19937 random(8);
+    auto key = [](const Bytes& bytes, const std::string& name) {
+        return value(content_key(*memory_source(bytes, name)));
+    };
+    constexpr std::size_t stretch = 64 << 10;
+    for (std::size_t size : {0UL, 1UL, 500UL, stretch, stretch + 1, 3 * stretch, 5 * stretch + 7}) {
+        INFO(size);
+        Bytes bytes(size);
+        for (auto& b : bytes) b = static_cast<std::uint8_t>(random());
+        auto mine = key(bytes, "a.mp4");
+        CHECK(key(bytes, "another.webm") == mine);
+        auto longer = bytes;
+        longer.push_back(0);
+        CHECK(key(longer, "a.mp4") != mine);
+        if (size == 0) continue;
+        for (int i = 0; i < 30; ++i) {
+            // In the first, the middle or the last stretch.
+            std::size_t from[]{0, size / 2, size > stretch ? size - stretch : 0};
+            auto begin = from[random() % 3], at = begin + random() % std::min(stretch, size - begin);
+            bytes[at] ^= static_cast<std::uint8_t>(1U << random() % 8);
+            CHECK(key(bytes, "a.mp4") != mine);
+            mine = key(bytes, "a.mp4");
+        }
+    }
 }

@@ -6,6 +6,7 @@
 
 #include "demo/server.h"
 #include "io/http.h"
+#include "io/ranges.h"
 #include "support.h"
 #include "timing.h"
 
@@ -247,4 +248,40 @@ TEST_CASE("a controller on a bad server fails with words, and lets go at once") 
         });
         CHECK(time < 200_ms);
     }
+}
+
+TEST_CASE("a part that is asked for is what the words mean, and never more than there is") {
+    std::mt19937 random(3);
+    for (int round = 0; round < 3000; ++round) {
+        std::uint64_t size = random() % 4 ? random() % 40 : 0, a = random() % 50, b = random() % 50;
+        std::uint64_t from = 0, to = size;
+        bool part = false;
+        auto asked = [&](const std::string& text) {
+            from = 0, to = size, part = false;
+            auto there = asked_range(text, size, from, to, part);
+            INFO(text << " of " << size);
+            CHECK((from <= to && to <= size));
+            CHECK((part || (from == 0 && to == size)));
+            return there;
+        };
+        auto a_to = "bytes=" + std::to_string(a) + "-", last = std::to_string(b);
+        CHECK(asked(a_to) == (a < size));
+        if (a < size) CHECK((part && from == a && to == size));
+        // An end before the beginning makes it no range at all, and then everything is meant.
+        bool good = a <= b;
+        CHECK(asked(a_to + last) == (!good || a < size));
+        if (good && a < size) CHECK((part && from == a && to == std::min(size, b + 1)));
+        CHECK(part == (good && a < size));
+        CHECK(asked("bytes=-" + last) == (b > 0 && size > 0));
+        if (b > 0 && size > 0) CHECK((part && to - from == std::min(b, size) && to == size));
+        for (auto* odd : {"", "bytes", "bytes=", "bytes=-", "bytes=a-", "bytes=1-x", "bytes=1-2,4-5", "items=0-1",
+                          "bytes=-1-2", "bytes= 1-2", "bytes=99999999999999999999-"}) {
+            CHECK(asked(odd));
+            CHECK_FALSE(part);
+        }
+    }
+    std::uint64_t from = 0, to = 9;
+    bool part = false;
+    CHECK(asked_range("bytes=3-18446744073709551615", 9, from, to, part));
+    CHECK((part && from == 3 && to == 9));
 }

@@ -2,6 +2,7 @@
 #include "convert/targets.h"
 #include "playback/properties.h"
 #include "player/drop.h"
+#include "player/line_of.h"
 #include "player/rules.h"
 #include "scene/findings.h"
 
@@ -653,4 +654,67 @@ TEST_CASE("the target schema in the documentation knows every codec and containe
     for (auto& name : containers) CHECK(container_title(name) != name);
     for (auto& target : all_targets())
         if (target.name == "desktop") CHECK(target.containers.size() == containers.size());
+}
+
+TEST_CASE("the line of anything in a document is the one it stands on") {
+    std::mt19937 random(12);
+    int next = 1'000'000;
+    std::function<json(int)> made = [&](int depth) -> json {
+        static const std::string names[]{"a", "b c", "~", "x/y", "~1", "港", "\"", "0"};
+        auto kind = random() % (depth > 3 ? 3 : 6);
+        if (kind < 2) return ++next;
+        if (kind == 2) return "v" + std::to_string(++next);
+        auto out = kind == 3 ? json::array() : json::object();
+        for (std::size_t i = 0, n = random() % 5; i < n; ++i) {
+            if (kind == 3)
+                out.push_back(made(depth + 1));
+            else
+                out[names[random() % std::size(names)]] = made(depth + 1);
+        }
+        return out;
+    };
+    for (int round = 0; round < 150; ++round) {
+        auto document = made(0);
+        auto text = "\n\n" + document.dump(static_cast<int>(random() % 4) - 1);
+        ByteView bytes(reinterpret_cast<const std::uint8_t*>(text.data()), text.size());
+        CHECK(line_of(bytes, "") == 3);
+        if (!document.is_structured()) continue;
+        auto lines_before = [&](std::size_t at) {
+            return static_cast<std::size_t>(
+                std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n'));
+        };
+        auto flat = document.flatten();
+        for (auto& [pointer, leaf] : flat.items()) {
+            if (leaf.is_null()) continue;  // an empty list or object
+            INFO(pointer << " in " << text);
+            // No other value reads like it.
+            CHECK(line_of(bytes, pointer) == 1 + lines_before(text.find(leaf.dump())));
+            CHECK(line_of(bytes, pointer + "/0") == 0);
+        }
+        CHECK(line_of(bytes, "/no such") == 0);
+    }
+    CHECK(line_of({}, "") == 0);
+}
+
+TEST_CASE("names of what can be chosen are each one's own, and come back as what they name") {
+    auto distinct = [](std::span<const std::string_view> names) {
+        std::set<std::string_view> all(names.begin(), names.end());
+        CHECK(all.size() == names.size());
+        CHECK_FALSE(all.contains(""));
+        return names.size();
+    };
+    CHECK(distinct(mount_names()) == static_cast<std::size_t>(Mount::room) + 1);
+    CHECK(distinct(at_end_names()) == static_cast<std::size_t>(AtEnd::leave) + 1);
+    CHECK(distinct(remember_names()) == static_cast<std::size_t>(Remember::captions) + 1);
+    for (std::size_t i = 0; i < mount_names().size(); ++i) {
+        auto mount = static_cast<Mount>(i);
+        CHECK(mount_name(mount) == mount_names()[i]);
+        CHECK(mount_from_name(mount_names()[i]) == mount);
+    }
+    for (std::size_t i = 0; i < at_end_names().size(); ++i)
+        CHECK(at_end_name(static_cast<AtEnd>(i)) == at_end_names()[i]);
+    for (auto fit : {Fit::contain, Fit::cover, Fit::fill, Fit::none}) CHECK(fit_from_name(fit_name(fit)) == fit);
+    CHECK_FALSE(fit_from_name("anyhow"));
+    CHECK_FALSE(mount_from_name("ceiling"));
+    CHECK_FALSE(mount_from_name(""));
 }

@@ -1,7 +1,10 @@
 // SPDX-License-Identifier: Apache-2.0
 // Segments of many kinds: sound without a container, fragments of another family, and what does not belong.
+#include <fmt/format.h>
+
 #include <thread>
 
+#include "stream/description.h"
 #include "streams.h"
 
 using namespace ruedo;
@@ -255,4 +258,74 @@ TEST_CASE("a key that anyone can read on its way is said to keep nobody out") {
     auto host = value(Host::start({.folder = copy.folder.path}));
     CHECK(has_finding(*opened_stream(host->address() + "180p/index.m3u8", {.on_demand = true}), "clear-key"));
     CHECK(!has_finding(*opened_stream(copy / "180p/index.m3u8", {.on_demand = true}), "clear-key"));
+}
+
+TEST_CASE("lengths, ranges and names in a manifest are read as they were written, or not at all") {
+    namespace dash = stream::dash;
+    std::mt19937 random(21);
+    for (int round = 0; round < 500; ++round) {
+        auto days = random() % 3, hours = random() % 30, minutes = random() % 70, ms = random() % 100'000;
+        std::string text = "P";
+        if (days) text += std::to_string(days) + "D";
+        text += "T";
+        if (hours || round % 3 == 0) text += std::to_string(hours) + "H";
+        if (minutes || round % 5 == 0) text += std::to_string(minutes) + "M";
+        text += fmt::format("{}.{:03}S", ms / 1000, ms % 1000);
+        INFO(text);
+        auto wanted = 1_s * static_cast<std::int64_t>(days * 86400 + hours * 3600 + minutes * 60) +
+                      1_ms * static_cast<std::int64_t>(ms);
+        auto read = dash::duration(text);
+        REQUIRE(read);
+        CHECK(std::abs((*read - wanted).ns) <= 1);
+        // Cut after a digit its unit is missing.
+        auto cut = text.substr(0, 1 + random() % (text.size() - 1));
+        if (std::isdigit(static_cast<unsigned char>(cut.back())) || cut.back() == '.') CHECK_FALSE(dash::duration(cut));
+    }
+    for (auto* no : {"", "1H", "PT5", "P1Y", "P2M", "PT1X", "-PT1S", "PT-1S", "PT1e12S", "PTS", "PTnanS"}) {
+        INFO(no);
+        CHECK_FALSE(dash::duration(no));
+    }
+    CHECK(dash::duration("PT0.04S") == 40_ms);
+
+    for (int round = 0; round < 200; ++round) {
+        std::uint64_t a = random() % 1000, b = random() % 1000;
+        auto r = dash::range(fmt::format("{}-{}", a, b));
+        REQUIRE(r.has_value() == (a <= b));
+        if (r) CHECK((r->from == a && r->to == b + 1));
+    }
+    for (auto* no : {"", "-", "5", "5-", "-5", "a-b", "1-2-3", "1 -2", "0-18446744073709551615"})
+        CHECK_FALSE(dash::range(no));
+
+    for (int round = 0; round < 300; ++round) {
+        std::uint64_t n = random() % 2'000'000, time = random(), bandwidth = random() % 5'000'000;
+        auto width = random() % 12 + 1;
+        std::string form, wanted;
+        for (std::size_t i = 0, parts = random() % 6; i < parts; ++i) switch (random() % 7) {
+                case 0:
+                    form += "$Number$", wanted += std::to_string(n);
+                    break;
+                case 1:
+                    form += fmt::format("$Number%0{}d$", width), wanted += fmt::format("{:0{}}", n, width);
+                    break;
+                case 2:
+                    form += "$Time$", wanted += std::to_string(time);
+                    break;
+                case 3:
+                    form += fmt::format("$Bandwidth%0{}d$", width), wanted += fmt::format("{:0{}}", bandwidth, width);
+                    break;
+                case 4:
+                    form += "$RepresentationID$", wanted += "low";
+                    break;
+                case 5:
+                    form += "$$", wanted += "$";
+                    break;
+                default:
+                    form += "seg-/%", wanted += "seg-/%";
+            }
+        INFO(form);
+        CHECK(dash::fill(form, "low", bandwidth, n, time) == wanted);
+        CHECK_FALSE(dash::fill(form + "$", "low", bandwidth, n, time));
+    }
+    for (auto* no : {"$Nummer$", "$Number%5x$", "$Number%d$", "$Number%099d$", "a$Number", "$Sub$.m4s"})
+        CHECK_FALSE(dash::fill(no, "low", 1, 2, 3));
 }

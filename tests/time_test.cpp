@@ -1,4 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
+#include <random>
+
+#include "playback/clock.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -51,4 +54,60 @@ TEST_CASE("what is written can be read again") {
     }
     CHECK(format_clock(59_s) == "0:59");
     CHECK(format_clock(1_s * 3661) == "1:01:01");
+}
+
+TEST_CASE(
+    "a clock of media time never goes back while it runs, stands when it is held, and comes round to its master") {
+    std::mt19937 random(41);
+    for (int round = 0; round < 200; ++round) {
+        MediaClock clock;
+        double rate = std::array{0.25, 0.5, 1.0, 1.5, 2.0, 4.0}[random() % 6];
+        clock.set_rate(rate, {});
+        Time now{static_cast<std::int64_t>(random())}, media{static_cast<std::int64_t>(random()) * 3};
+        clock.hold(media);
+        CHECK_FALSE(clock.running());
+        CHECK(clock.at(now + 5_s) == media);
+        clock.start(media, now);
+        CHECK(clock.running());
+        auto last = media;
+        for (int i = 0; i < 200; ++i) {
+            now += 1_ms * static_cast<std::int64_t>(random() % 30);
+            auto here = clock.at(now);
+            CHECK(here >= last);
+            last = here;
+            // What is yet to come has been reached when it says so, and not long before.
+            auto coming = here + Time{1000} * static_cast<std::int64_t>(random() % 500'000);
+            auto when = clock.when(coming);
+            CHECK(when >= now);
+            CHECK(clock.at(when) >= coming - 1_ns);
+            CHECK(clock.at(when - 10_ns) <= coming + 1_ns);
+            switch (random() % 4) {
+                case 0:
+                    clock.follow(here + 1_ms * (static_cast<std::int64_t>(random() % 400) - 200), now);
+                    break;
+                case 1:
+                    clock.let_run(now);
+                    CHECK(std::abs((clock.at(now + 1_s) - here - scaled(1_s, rate)).ns) <= 2);
+                    break;
+                case 2:
+                    rate = std::array{0.5, 1.0, 2.0}[random() % 3];
+                    clock.set_rate(rate, now);
+                    break;
+                default:
+                    break;
+            }
+            CHECK(std::abs((clock.at(now) - here).ns) <= 1);
+        }
+        // A master that is a little ahead or behind is met within a second, from either side.
+        auto off = 1_ms * (static_cast<std::int64_t>(random() % 200) - 100);
+        auto master_from = now, master_at = clock.at(now) + off;
+        for (int i = 0; i < 100; ++i) {
+            clock.follow(master_at + scaled(now - master_from, rate), now);
+            now += 10_ms;
+        }
+        CHECK(std::abs((clock.at(now) - master_at - scaled(now - master_from, rate)).ms()) < 3);
+        auto held = clock.at(now);
+        clock.hold(held);
+        CHECK(clock.at(now + 3600_s) == held);
+    }
 }

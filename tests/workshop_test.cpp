@@ -386,6 +386,8 @@ TEST_CASE("a stream that is added by its address is told by its rungs, plays, an
     Shop shop;
     shop.window.add_sources({text(host->address() + "fmp4/master.m3u8")});
     REQUIRE(soon([&] { return shop.window.project().document().sources.size() == 3; }));
+    // What every stream's list is called names none.
+    CHECK(shop.window.project().document().sources[2].name == "fmp4");
     shop.window.project().set_current(2);
     auto& facts = shop.window.facts();
     REQUIRE(soon([&] { return facts.plain_text().contains("A stream in HLS segments"); }));
@@ -416,6 +418,7 @@ TEST_CASE("a stream that is added by its address is told by its rungs, plays, an
     REQUIRE(soon([&] { return shop.window.project().document().sources.size() > 3; }));
     CHECK(shop.window.project().document().sources.size() == 4);
     CHECK(shop.window.project().document().sources[3].file == "coast/master.m3u8");
+    CHECK(shop.window.project().document().sources[3].name == "coast");
 }
 
 TEST_CASE("the chart says what stands under the pointer, and loudness follows by itself") {

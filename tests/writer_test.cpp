@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Writers, read back: every packet, every time, every fact that was stated, and none that was not.
+#include <set>
+
 #include "support.h"
 
 using namespace ruedo;
@@ -208,6 +210,30 @@ TEST_CASE("codes of languages go both ways") {
         CHECK(three.size() == 3);
         CHECK(three != "und");
         CHECK(bcp47_from_iso639(three) == tag);
+    }
+    // All that have two letters, and both codes of those that have two of three.
+    int known = 0;
+    std::set<std::string> seen;
+    for (char a = 'a'; a <= 'z'; ++a)
+        for (char b = 'a'; b <= 'z'; ++b) {
+            std::string tag{a, b};
+            auto three = iso639_from_bcp47(tag);
+            if (three == "und") continue;
+            INFO(tag);
+            ++known;
+            CHECK(three.size() == 3);
+            CHECK(seen.insert(three).second);
+            CHECK(bcp47_from_iso639(three) == tag);
+            CHECK(iso639_from_bcp47(tag + "-Latn") == three);
+        }
+    CHECK(known == 184);
+    for (auto [bibliographic, tag] :
+         {std::pair{"alb", "sq"}, {"arm", "hy"}, {"baq", "eu"}, {"bur", "my"}, {"chi", "zh"},
+          {"cze", "cs"},          {"dut", "nl"}, {"fre", "fr"}, {"geo", "ka"}, {"ger", "de"},
+          {"gre", "el"},          {"ice", "is"}, {"mac", "mk"}, {"mao", "mi"}, {"may", "ms"},
+          {"per", "fa"},          {"rum", "ro"}, {"slo", "sk"}, {"tib", "bo"}, {"wel", "cy"}}) {
+        CHECK(bcp47_from_iso639(bibliographic) == tag);
+        CHECK(iso639_from_bcp47(tag) != bibliographic);
     }
     CHECK(iso639_from_bcp47("pt-BR") == "por");
     CHECK(iso639_from_bcp47("gsw") == "gsw");

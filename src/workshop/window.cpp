@@ -2,6 +2,7 @@
 #include "workshop/window.h"
 
 #include <QApplication>
+#include <QDir>
 #include <QDragEnterEvent>
 #include <QFileDialog>
 #include <QLabel>
@@ -226,6 +227,16 @@ void WorkshopWindow::add_sources(const QStringList& sources) {
     show_progress();
 }
 
+namespace {
+/// After the file, or after its folder where the file is called as every stream's list is.
+QString called(const QFileInfo& file) {
+    static const QStringList any{"index", "list", "main", "manifest", "master", "playlist", "stream"};
+    bool list = file.suffix() == "m3u8" || file.suffix() == "mpd";
+    auto name = file.completeBaseName();
+    return list && any.contains(name) ? file.absoluteDir().dirName() : name;
+}
+}  // namespace
+
 void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString, QStringList>& captions) {
     auto d = project_.document();
     auto before = d.sources.size();
@@ -233,8 +244,7 @@ void WorkshopWindow::take_sources(const QStringList& files, const QHash<QString,
         SourceSpec s;
         bool address = is_address(file.toStdString());
         s.file = address ? file.toStdString() : project_.file_for(file.toStdString());
-        auto name = address ? QUrl(file).fileName() : QFileInfo(file).fileName();
-        s.name = QFileInfo(name).completeBaseName().toStdString();
+        s.name = called(QFileInfo(address ? QUrl(file).path() : file)).toStdString();
         for (auto& beside : captions.value(file)) s.captions.push_back(project_.file_for(beside.toStdString()));
         if (is_camera(s.file)) s.name = "Camera " + QUrl(file).host().toStdString();
         if (s.name.empty()) s.name = address ? QUrl(file).host().toStdString() : s.file;

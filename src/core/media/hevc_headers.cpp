@@ -45,6 +45,10 @@ Bytes make_avcc(ByteView annex_b) {
     ByteWriter w;
     w.u8(1).u8(sps[0][1]).u8(sps[0][2]).u8(sps[0][3]).u8(0xFF).u8(0xE1).u16(sps[0].size()).raw(sps[0]).u8(pps.size());
     for (auto p : pps) w.u16(p.size()).raw(p);
+    // From High on, chroma and depth stand behind (clause 5.3.3.1.2); of the SPS extension there is none.
+    auto read = parse_h264_sps(sps[0]);
+    if (read && (read->profile == 100 || read->profile == 110 || read->profile == 122 || read->profile == 144))
+        w.u8(0xFC | read->chroma_format).u8(0xF8 | (read->bit_depth - 8)).u8(0xF8 | (read->bit_depth - 8)).u8(0);
     return w.bytes;
 }
 

@@ -56,9 +56,15 @@ class LineFinder : public json::json_sax_t {
         std::size_t index = 0;
         std::string name{};
     };
+    /// As a pointer has it (RFC 6901 clause 3).
+    static std::string escaped(const std::string& name) {
+        std::string out;
+        for (char c : name) out += c == '~' ? "~0" : c == '/' ? "~1" : std::string(1, c);
+        return out;
+    }
     bool here() const {
         std::string at;
-        for (auto& l : levels_) at += "/" + (l.list ? std::to_string(l.index) : l.name);
+        for (auto& l : levels_) at += "/" + (l.list ? std::to_string(l.index) : escaped(l.name));
         return at == pointer_;
     }
     bool look(std::size_t line) {
