@@ -294,7 +294,12 @@ TEST_CASE("a screen reader names, reads, presses and sets what is on a player") 
     auto spoken = [](QWidget* w) { return QAccessible::queryAccessibleInterface(w); };
     // Whatever shows has a part to play and a name.
     int pressed = 0, set = 0, read = 0;
-    REQUIRE(soon([&] { return control(&seat.view, "Position")->isVisible(); }));
+    // The player is ready before its controls have heard of it.
+    REQUIRE(soon([&] {
+        auto* heard = spoken(control(&seat.view, "Position"))->valueInterface();
+        return heard && heard->maximumValue().toInt() == static_cast<int>(seat.view.snapshot().duration.ms()) &&
+               control(&seat.view, "Position")->isVisible() && control(&seat.view, "Volume")->isVisible();
+    }));
     for (auto* w : seat.view.findChildren<QWidget*>()) {
         if (!w->isVisible() || !(dynamic_cast<ShowsControl*>(w) || w == &seat.view.surface())) continue;
         auto* i = spoken(w);

@@ -30,12 +30,10 @@ ISVCDecoder* start() {
     return nullptr;
 }
 /// One that is started already, as starting one takes a tenth of a first picture's time, and only one that is new has
-/// forgotten every reference. The next one is started, and the one before it ended, beside. Any thread.
+/// forgotten every reference. The next one is started, and the one before it ended, beside. Any thread. It is there to
+/// the end, as a process may end while others still decode.
 class Ready {
   public:
-    ~Ready() {
-        if (next_.valid()) end(next_.get());
-    }
     /// In place of `before`, which may be none.
     ISVCDecoder* take(ISVCDecoder* before = nullptr) {
         std::scoped_lock lock(mutex_);
@@ -50,7 +48,8 @@ class Ready {
   private:
     std::mutex mutex_;
     std::future<ISVCDecoder*> next_;
-} ready;
+};
+Ready& ready = *new Ready;
 
 class Decoder final : public VideoDecoder {
   public:
