@@ -291,7 +291,11 @@ TEST_CASE("a session in virtual time counts down, starts, hides, and does what s
         CHECK(c.snapshot.rate == 2);
         run(1100_ms);
         CHECK_FALSE(session.context().awake);
-        CHECK(session.key("Alt+Left"));  // a key is a touch
+        session.press({});  // a press is a touch, whoever makes it
+        CHECK(session.context().awake);
+        run(1050_ms);
+        CHECK_FALSE(session.context().awake);
+        CHECK(session.key("Alt+Left"));  // and a key
         run(100_ms);
         CHECK(session.context().awake);
         CHECK_FALSE(session.key("Alt+Q"));

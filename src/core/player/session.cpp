@@ -213,6 +213,8 @@ void PlayerSession::come_back(bool play) {
 }
 
 void PlayerSession::press(const Press& p) {
+    // Whoever presses is there, a screen reader too: what was pressed stays, and tells what it does next.
+    touch();
     auto& c = *controller_;
     if (p.what == What::toggle || p.what == What::play || p.what == What::pause || p.what == What::stop)
         user_acts(life_);
