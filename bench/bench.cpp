@@ -260,8 +260,8 @@ json pacing() {
                                             std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4, 5_s}}) {
         double shown = 0, dropped = 0, lost = 0;
         auto late = of_pairs(5, 1, "lower", "", [&, name = name, fps = fps, bytes = bytes, length = length] {
-            auto loop = bare_pacing(fps, fps, static_cast<std::size_t>(bytes));
-            lost += static_cast<double>(loop.lost) * length.seconds();
+            auto loop = bare_pacing(fps, fps * 2, static_cast<std::size_t>(bytes));
+            lost += static_cast<double>(loop.lost) * length.seconds() / 2;
             auto report = play(clip(name), length, true);
             if (fps == 60) heard_apart().push_back(apart(report));
             shown += static_cast<double>(report.snapshot.counters.presented);
