@@ -64,9 +64,9 @@ class BareVpx final : public BareDecoder {
   public:
     BareVpx(const Track& track, unsigned threads) {
         vpx_codec_dec_cfg_t cfg{};
+        // The rows' clips have columns of tiles: they share the threads, and need no memory for rows beside each other.
         cfg.threads = track.video.width >= 960 ? threads : 1;
         vpx_codec_dec_init(&codec_, track.codec == Codec::vp9 ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0);
-        if (track.codec == Codec::vp9 && cfg.threads > 1) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, 1);
     }
     ~BareVpx() override { vpx_codec_destroy(&codec_); }
     int decode(const Packet& packet, std::vector<std::uint8_t>* pixels) override {

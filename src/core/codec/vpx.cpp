@@ -28,8 +28,11 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override { vpx_codec_destroy(&codec_); }
     Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (data.empty()) return {};
-        if (vpx_codec_decode(&codec_, data.data(), static_cast<unsigned>(data.size()), nullptr, 0) != VPX_CODEC_OK)
+        TRY_DO(prepare_for(data));
+        if (vpx_codec_decode(&codec_, data.data(), static_cast<unsigned>(data.size()), nullptr, 0) != VPX_CODEC_OK) {
+            damaged_ = true;
             return fail(Code::malformed, "A picture of the track is damaged.", "Export the clip again.");
+        }
         vpx_codec_iter_t iter = nullptr;
         vpx_image_t* shown = nullptr;
         while (auto* image = vpx_codec_get_frame(&codec_, &iter)) shown = image;  // a superframe shows one
@@ -77,18 +80,32 @@ class Decoder final : public VideoDecoder {
         return {};
     }
     Outcome drain(std::vector<Picture>&) override { return {}; }
-    void reset() override {
-        vpx_codec_destroy(&codec_);
-        (void)start();
-    }
+    void reset() override { jumped_ = true; }
 
   private:
+    /// What comes first, or first after a jump. A keyframe of VP9 leaves nothing of what was before it, so that its
+    /// decoder goes on, with the memory it has.
+    Outcome prepare_for(ByteView data) {
+        if (begun_ && !jumped_) return {};
+        auto key = vp9_ ? parse_vp9_keyframe(data) : std::nullopt;
+        if (begun_ && (!key || damaged_)) {
+            vpx_codec_destroy(&codec_);
+            TRY_DO(start());
+        }
+        jumped_ = false;
+        if (begun_) return {};
+        begun_ = true;
+        // Rows beside each other need memory for all coefficients of a picture, which takes longer to come by than
+        // decoding a keyframe does: only where there are no columns of tiles to decode beside each other.
+        if (vp9_ && wide_) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, !key || key->tile_columns < 2);
+        return {};
+    }
     Outcome start() {
         vpx_codec_dec_cfg_t cfg{};
         cfg.threads = wide_ ? 2 : 1;
         if (vpx_codec_dec_init(&codec_, vp9_ ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0) != VPX_CODEC_OK)
             return fail(Code::internal, "The decoder could not be started.");
-        if (vp9_ && wide_) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, 1);
+        begun_ = damaged_ = false;
         if (vp9_) vpx_codec_set_frame_buffer_functions(&codec_, take_frame, give_frame, this);
         return {};
     }
@@ -104,8 +121,8 @@ class Decoder final : public VideoDecoder {
                                [&](auto& f) { return f.memory.use_count() == 1 && f.size >= size; });
         if (it == pool.end()) {
             std::erase_if(pool, [&](auto& f) { return f.memory.use_count() == 1 && f.size < size; });
+            // The library asks for memory that was zero once.
             it = pool.insert(pool.end(), {picture_memory(size), size});
-            std::memset(it->memory.get(), 0, size);  // as the library asks for
         }
         frame->data = it->memory.get();
         frame->size = it->size;
@@ -120,6 +137,7 @@ class Decoder final : public VideoDecoder {
     std::vector<Frame> pool_;
     vpx_codec_ctx_t codec_{};
     bool vp9_ = true, wide_ = false;
+    bool begun_ = false, jumped_ = false, damaged_ = false;
 };
 
 class Encoder final : public VideoEncoder {

@@ -251,6 +251,29 @@ unsigned opus_packet_samples(ByteView packet) {
     return frame * count > 5760 ? 0 : frame * count;
 }
 
+namespace {
+/// VP9 bitstream specification clauses 6.2.8, 6.2.9 and 6.2.11.
+void skip_vp9_filter_quantizer_segments(BitReader& r) {
+    auto coded = [&](unsigned n) { return r.bit() ? r.bits(n) : 0; };
+    r.bits(9);  // loop_filter_level, loop_filter_sharpness
+    if (r.bit() && r.bit())
+        for (int i = 0; i < 4 + 2; ++i) coded(7);
+    r.bits(8);  // base_q_idx
+    for (int i = 0; i < 3; ++i) coded(5);
+    if (!r.bit()) return;
+    if (r.bit()) {
+        for (int i = 0; i < 7; ++i) coded(8);
+        if (r.bit())
+            for (int i = 0; i < 3; ++i) coded(8);
+    }
+    if (!r.bit()) return;
+    r.bit();
+    // The values of a segment's features, with their signs.
+    for (int i = 0; i < 8; ++i)
+        for (unsigned n : {9, 7, 2, 0}) coded(n);
+}
+}  // namespace
+
 std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame) {
     BitReader r(frame);
     if (r.bits(2) != 2) return std::nullopt;
@@ -260,7 +283,8 @@ std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame) {
     if (h.profile == 3) r.bit();
     if (r.bit()) return std::nullopt;       // show_existing_frame
     if (r.bit() != 0) return std::nullopt;  // not a keyframe
-    r.bits(2);
+    r.bit();                                // show_frame
+    bool error_resilient = r.bit();
     if (r.bits(24) != 0x498342) return std::nullopt;
     if (h.profile >= 2) h.bit_depth = r.bit() ? 12 : 10;
     auto space = r.bits(3);
@@ -270,12 +294,31 @@ std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame) {
     h.colour.matrix = matrices[space];
     if (space != 7) {
         h.colour.range = r.bit() ? Colour::Range::full : Colour::Range::limited;
-        if (h.profile == 1 || h.profile == 3) h.subsampled = r.bit() && r.bit();
+        if (h.profile == 1 || h.profile == 3) {
+            auto across = r.bit(), down = r.bit();
+            h.subsampled = across && down;
+            r.bit();
+        }
     } else {
         h.colour.range = Colour::Range::full;
         h.subsampled = false;
+        if (h.profile == 1 || h.profile == 3) r.bit();
     }
-    return r.overrun() ? std::nullopt : std::optional(h);
+    h.width = static_cast<int>(r.bits(16)) + 1, h.height = static_cast<int>(r.bits(16)) + 1;
+    if (r.bit()) r.bits(32);          // render_size
+    if (!error_resilient) r.bits(2);  // refresh_frame_context, frame_parallel_decoding_mode
+    r.bits(2);                        // frame_context_idx
+    skip_vp9_filter_quantizer_segments(r);
+    // Clause 6.2.13: as many columns as their least and largest width allow, doubled for each bit.
+    int blocks = (h.width + 63) / 64, least = 0, most = 1;
+    while ((64 << least) < blocks) ++least;
+    while ((blocks >> most) >= 4) ++most;
+    while (least < most - 1 && r.bit()) ++least;
+    h.tile_columns = 1U << least;
+    if (r.bit()) r.bit();  // tile_rows_log2
+    h.compressed_size = r.bits(16);
+    // Without a compressed header there is no frame (clause 6.2).
+    return r.overrun() || h.compressed_size == 0 ? std::nullopt : std::optional(h);
 }
 
 namespace {

@@ -52,11 +52,14 @@ std::optional<OpusHead> parse_opus_head(ByteView head);
 /// Length of an Opus packet (RFC 6716 clause 3.1) in 48 kHz samples; 0 when it is malformed.
 unsigned opus_packet_samples(ByteView packet);
 
-/// A VP9 uncompressed header's start (VP9 bitstream specification clause 6.2); keyframes only.
+/// A VP9 uncompressed header (VP9 bitstream specification clause 6.2); keyframes only.
 struct Vp9Header {
     unsigned profile = 0, bit_depth = 8;
     bool subsampled = true;  ///< 4:2:0
     Colour colour;
+    int width = 0, height = 0;
+    unsigned tile_columns = 1;     ///< Which can be decoded beside each other.
+    unsigned compressed_size = 0;  ///< Bytes of the compressed header that follows.
 };
 std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame);
 /// The lowest level (ten times its number) that allows this size and rate.

@@ -247,9 +247,13 @@ class PicturePool {
                 free_.erase(std::next(it).base());
             }
         }
-        if (!memory) memory = static_cast<std::uint8_t*>(std::aligned_alloc(64, (size + 63) / 64 * 64));
+        // What comes from the system is zero already, so that large pieces are not written to here.
+        if (!memory) memory = static_cast<std::uint8_t*>(std::calloc(1, size + 64));
         if (!memory) throw std::bad_alloc();
-        return {memory, [this, size](std::uint8_t* p) { give_back(p, size); }};
+        void* aligned = memory;
+        std::size_t room = size + 64;
+        std::align(64, size, aligned, room);
+        return {static_cast<std::uint8_t*>(aligned), [this, memory, size](auto*) { give_back(memory, size); }};
     }
     void give_back(std::uint8_t* memory, std::size_t size) {
         std::lock_guard lock(mutex_);
