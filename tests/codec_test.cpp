@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Every decoder against the numbers that the pictures carry; every encoder against its decoder.
+#include <pthread.h>
+
 #include <cmath>
 #include <cstring>
 #include <thread>
@@ -199,42 +201,121 @@ TEST_CASE("memory of pictures lies on its boundary, the last given back is taken
     CHECK(wrong == 0);
 }
 
-TEST_CASE("after a jump nothing of what was damaged before it is left") {
-    auto clip = open("h264_high_aac.mp4");
-    auto& track = *clip->info().main(Kind::video);
+namespace {
+/// A picture of thirty a second that carries its number.
+Picture numbered(int width, int height, int n) {
+    demo::Canvas canvas(width, height);
+    canvas.gradient({200, 40, 30}, {30, 60, 200});
+    demo::draw_strip(canvas.image(), n, n % 10 == 0);
+    auto p = to_picture(canvas.image(), {});
+    p.pts = ticks_to_time(n, 1, 30);
+    return p;
+}
+struct Stream {
+    Track track;
     std::vector<Packet> packets;
-    auto reader = clip->reader(track.id);
-    for (Packet p; value(reader->next(p.head)); packets.push_back(p)) done(reader->read(p.data));
-    auto group = [&](VideoDecoder& decoder) {
-        std::vector<Picture> out;
-        for (std::size_t i = 0; i < 12; ++i)
-            done(decoder.decode(packets[i].data, packets[i].head.pts, packets[i].head.keyframe, out));
-        done(decoder.drain(out));
-        std::vector<Pixels> pixels;
-        for (auto& p : out) pixels.push_back(render(p).pixels);
-        return pixels;
-    };
-    auto fresh = value(CodecRegistry::standard().video_decoder(track));
-    auto wanted = group(*fresh);
-    CHECK(wanted.size() == 12);
-    std::mt19937 random(17);
-    auto used = value(CodecRegistry::standard().video_decoder(track));
-    for (int round = 0; round < 8; ++round) {
-        std::vector<Picture> out;
-        for (std::size_t i = 0; i < 20; ++i) {
-            auto data = packets[i].data;
-            // Whole the first time; then with more and more of its bytes changed.
-            for (int n = 0; n < round * 3; ++n)
-                data[5 + random() % (data.size() - 5)] = static_cast<std::uint8_t>(random());
-            (void)used->decode(data, packets[i].head.pts, packets[i].head.keyframe, out);
+};
+Stream beginning_of(const std::string& name) {
+    auto clip = open(name);
+    Stream c{*clip->info().main(Kind::video), {}};
+    auto reader = clip->reader(c.track.id);
+    for (Packet p; c.packets.size() < 40 && value(reader->next(p.head)); c.packets.push_back(p))
+        done(reader->read(p.data));
+    return c;
+}
+/// VP9 in two columns of tiles, a keyframe every twelve pictures.
+Stream columns(int width, int height, int pictures) {
+    VideoEncodeOptions o;
+    o.width = width, o.height = height, o.bitrate = 500'000, o.keyframe_every = 12, o.effort = 0;
+    auto encoder = value(CodecRegistry::standard().video_encoder(Codec::vp9, o));
+    std::vector<Encoded> packets;
+    for (int n = 0; n < pictures; ++n) done(encoder->encode(numbered(width, height, n), packets));
+    Stream c;
+    c.track.kind = Kind::video, c.track.codec = Codec::vp9;
+    c.track.video.width = width, c.track.video.height = height;
+    for (auto& e : packets) {
+        auto& p = c.packets.emplace_back();
+        p.head.pts = e.pts, p.head.keyframe = e.keyframe, p.data = e.data;
+    }
+    return c;
+}
+}  // namespace
+
+TEST_CASE("after a jump nothing of what was damaged before it is left, nor of what was whole") {
+    std::vector<Stream> all{beginning_of("h264_high_aac.mp4"), beginning_of("vp9_opus.webm"),
+                            beginning_of("vp9_opus.webm"), beginning_of("vp8_vorbis.webm"), columns(960, 540, 40)};
+    all[2].track.video.width = 1920;  // decoded by rows beside each other, as large pictures in one column are
+    for (auto& [track, packets] : all) {
+        INFO(codec_name(track.codec) << " " << track.video.width);
+        auto group = [&](VideoDecoder& decoder) {
+            std::vector<Picture> out;
+            for (std::size_t i = 0; i < 12; ++i)
+                done(decoder.decode(packets[i].data, packets[i].head.pts, packets[i].head.keyframe, out));
+            done(decoder.drain(out));
+            std::vector<Pixels> pixels;
+            for (auto& p : out) pixels.push_back(render(p).pixels);
+            return pixels;
+        };
+        auto fresh = value(CodecRegistry::standard().video_decoder(track));
+        auto wanted = group(*fresh);
+        CHECK(wanted.size() == 12);
+        std::mt19937 random(17);
+        auto used = value(CodecRegistry::standard().video_decoder(track));
+        for (int round = 0; round < 8; ++round) {
+            std::vector<Picture> out;
+            for (std::size_t i = 0; i < 20; ++i) {
+                auto data = packets[i].data;
+                // Whole the first time; then with more and more of its bytes changed.
+                for (int n = 0; n < round * 3; ++n)
+                    data[5 + random() % (data.size() - 5)] = static_cast<std::uint8_t>(random());
+                (void)used->decode(data, packets[i].head.pts, packets[i].head.keyframe, out);
+            }
+            used->reset();
+            std::vector<Picture> none;
+            done(used->drain(none));
+            CHECK(none.empty());
+            used->reset();
+            CHECK(group(*used) == wanted);
+            used->reset();
         }
-        used->reset();
-        std::vector<Picture> none;
-        done(used->drain(none));
-        CHECK(none.empty());
-        used->reset();
-        CHECK(group(*used) == wanted);
-        used->reset();
+        if (track.codec == Codec::h264) continue;
+        // What does not begin with a keyframe is nothing that the pictures of before could be taken for.
+        auto& late = packets[5];
+        std::vector<Picture> alone, after;
+        auto bare = value(CodecRegistry::standard().video_decoder(track));
+        bool begins = bare->decode(late.data, late.head.pts, false, alone).has_value();
+        CHECK(used->decode(late.data, late.head.pts, false, after).has_value() == begins);
+        CHECK(alone.size() == after.size());
+    }
+}
+
+TEST_CASE("keyframes of VP9 say how large they are and in how many columns, and one that is cut says nothing") {
+    for (auto [w, h] : {std::pair{64, 48}, std::pair{322, 182}, std::pair{448, 64}, std::pair{450, 64},
+                        std::pair{960, 540}, std::pair{1918, 66}}) {
+        INFO(w << " x " << h);
+        auto packets = columns(w, h, 13).packets;
+        REQUIRE(packets.size() == 13);
+        for (std::size_t i = 0; i < packets.size(); ++i) {
+            auto& data = packets[i].data;
+            auto header = parse_vp9_keyframe(data);
+            REQUIRE(header.has_value() == packets[i].head.keyframe);
+            if (!header) continue;
+            CHECK((header->width == w && header->height == h));
+            // A column is 256 wide at least.
+            CHECK(header->tile_columns == (w > 448 ? 2 : 1));
+            CHECK((header->compressed_size > 0 && header->compressed_size < data.size()));
+            std::size_t whole = 1;
+            while (!parse_vp9_keyframe(ByteView(data).first(whole))) REQUIRE(++whole < 60);
+            for (std::size_t n = whole; n < whole + 9; ++n) CHECK(parse_vp9_keyframe(ByteView(data).first(n)));
+        }
+    }
+    for (auto name : {"vp9_opus.webm", "odd_853x481_vp9.webm"}) {
+        auto [track, packets] = beginning_of(name);
+        for (auto& p : packets) {
+            auto header = parse_vp9_keyframe(p.data);
+            CHECK(header.has_value() == p.head.keyframe);
+            if (header) CHECK((header->width == track.video.width && header->height == track.video.height));
+        }
     }
 }
 
@@ -257,14 +338,7 @@ TEST_CASE("pictures survive encoding, at every size that is taken") {
             o.width = w, o.height = h, o.bitrate = 800'000, o.keyframe_every = 8, o.b_frames = w > 100 ? 3 : 0;
             auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
             std::vector<Encoded> packets;
-            for (int n = 0; n < 20; ++n) {
-                demo::Canvas canvas(w, h);
-                canvas.gradient({200, 40, 30}, {30, 60, 200});
-                demo::draw_strip(canvas.image(), n, n % 10 == 0);
-                auto p = to_picture(canvas.image(), {});
-                p.pts = ticks_to_time(n, 1, 30);
-                done(encoder->encode(p, packets));
-            }
+            for (int n = 0; n < 20; ++n) done(encoder->encode(numbered(w, h, n), packets));
             done(encoder->drain(packets));
             REQUIRE(packets.size() == 20);
             Track track;
@@ -323,6 +397,41 @@ TEST_CASE("an encoder says how late it is: an impulse comes out where it went in
             peak - static_cast<std::ptrdiff_t>(impulse) - static_cast<std::ptrdiff_t>(encoder->delay_samples());
         CHECK(std::abs(offset - 12) < 60);
     }
+}
+
+TEST_CASE("whoever makes an encoder is scheduled afterwards as before") {
+    auto scheduled = [] {
+        int policy = -1;
+        sched_param param{};
+        ::pthread_getschedparam(::pthread_self(), &policy, &param);
+        return std::pair{policy, param.sched_priority};
+    };
+    auto before = scheduled();
+    for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8, Codec::av1, Codec::theora, Codec::mjpeg}) {
+        INFO(codec_name(codec));
+        VideoEncodeOptions o;
+        o.width = 320, o.height = 180, o.bitrate = 200'000, o.keyframe_every = 8;
+        auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
+        CHECK(scheduled() == before);
+        std::vector<Encoded> packets;
+        done(encoder->encode(numbered(320, 180, 0), packets));
+        done(encoder->drain(packets));
+        encoder.reset();
+        CHECK(scheduled() == before);
+    }
+}
+
+TEST_CASE("an encoder that is given no picture gives none back, and ends, asked to or not") {
+    for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8, Codec::av1, Codec::theora, Codec::mjpeg})
+        for (bool drained : {false, true}) {
+            INFO(codec_name(codec) << (drained ? ", drained" : ""));
+            VideoEncodeOptions o;
+            o.width = 320, o.height = 180, o.bitrate = 200'000, o.keyframe_every = 8;
+            auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
+            std::vector<Encoded> packets;
+            if (drained) done(encoder->drain(packets));
+            CHECK(packets.empty());
+        }
 }
 
 TEST_CASE("settings an encoder can't follow are refused in words") {

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // AV1 encoding through SVT-AV1 (Main profile, 8-bit 4:2:0). Every packet is a temporal unit with one shown picture, so
 // packets come in the order of presentation.
+#include <pthread.h>
 #include <svt-av1/EbSvtAv1Enc.h>
 
 #include <algorithm>
@@ -51,8 +52,16 @@ class Encoder final : public VideoEncoder {
         if (o.pass) return fail(Code::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
         auto e = std::make_unique<Encoder>();
         EbSvtAv1EncConfiguration c{};
+        // As root the library schedules its caller in real time as well as its own threads; this puts the caller back.
+        struct Scheduled {
+            int policy = 0;
+            sched_param param{};
+            Scheduled() { ::pthread_getschedparam(::pthread_self(), &policy, &param); }
+            ~Scheduled() { ::pthread_setschedparam(::pthread_self(), policy, &param); }
+        } scheduled;
         if (svt_av1_enc_init_handle(&e->handle_, nullptr, &c) != EB_ErrorNone)
             return fail(Code::internal, "The AV1 encoder could not be started.");
+        e->width_ = o.width, e->height_ = o.height;
         c.source_width = static_cast<std::uint32_t>(o.width), c.source_height = static_cast<std::uint32_t>(o.height);
         c.frame_rate_numerator = static_cast<std::uint32_t>(o.rate.num);
         c.frame_rate_denominator = static_cast<std::uint32_t>(o.rate.den);
@@ -105,6 +114,19 @@ class Encoder final : public VideoEncoder {
         svt_av1_enc_deinit_handle(handle_);
     }
     Outcome encode(const Picture& p, std::vector<Encoded>& out) override {
+        times_.push_back(p.pts);
+        TRY_DO(send(p, forgotten_ + times_.size() - 1));
+        return collect(out, false);
+    }
+    Outcome drain(std::vector<Encoded>& out) override {
+        send_end();
+        return collect(out, true);
+    }
+    /// An AV1CodecConfigurationRecord (AV1 in ISOBMFF clause 2.3.3).
+    Bytes config() const override { return config_; }
+
+  private:
+    Outcome send(const Picture& p, std::size_t number) {
         EbSvtIOFormat planes{};
         planes.luma = const_cast<std::uint8_t*>(p.plane[0]);
         planes.cb = const_cast<std::uint8_t*>(p.plane[1]), planes.cr = const_cast<std::uint8_t*>(p.plane[2]);
@@ -118,20 +140,11 @@ class Encoder final : public VideoEncoder {
         in.p_buffer = reinterpret_cast<std::uint8_t*>(&planes);
         in.n_filled_len = static_cast<std::uint32_t>(p.width * p.height * 3 / 2);
         in.pic_type = EB_AV1_INVALID_PICTURE;
-        in.pts = static_cast<std::int64_t>(forgotten_ + times_.size());
-        times_.push_back(p.pts);
+        in.pts = static_cast<std::int64_t>(number);
         if (svt_av1_enc_send_picture(handle_, &in) != EB_ErrorNone)
             return fail(Code::internal, "The AV1 encoder failed on a picture.");
-        return collect(out, false);
+        return {};
     }
-    Outcome drain(std::vector<Encoded>& out) override {
-        send_end();
-        return collect(out, true);
-    }
-    /// An AV1CodecConfigurationRecord (AV1 in ISOBMFF clause 2.3.3).
-    Bytes config() const override { return config_; }
-
-  private:
     void configure(const Unit& u) {
         BitReader r(u.payload);
         auto profile = r.bits(3);
@@ -150,6 +163,12 @@ class Encoder final : public VideoEncoder {
         config_ = std::move(w.bytes);
     }
     void send_end() {
+        // Without a picture its threads wait for one for ever: they get one, whose time nobody knows, so it goes
+        // nowhere.
+        if (times_.empty()) {
+            std::array<std::uint8_t*, 3> to{};
+            (void)send(make_picture(width_, height_, to), 0);
+        }
         EbBufferHeaderType end{};
         end.size = sizeof end;
         end.flags = EB_BUFFERFLAG_EOS;
@@ -186,6 +205,7 @@ class Encoder final : public VideoEncoder {
         }
     }
     EbComponentType* handle_ = nullptr;
+    int width_ = 0, height_ = 0;
     Bytes config_;
     std::deque<Time> times_;
     std::size_t forgotten_ = 0;
