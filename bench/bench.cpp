@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // ruedo-bench: every figure is a ratio of the engine to something bare, taken alternately in the same run.
 #include <fmt/format.h>
+#include <sched.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -8,10 +9,12 @@
 #include <cstdio>
 #include <fstream>
 #include <map>
-#include <nlohmann/json.hpp>
 #include <functional>
+#include <future>
+#include <nlohmann/json.hpp>
 #include <random>
 #include <sstream>
+#include <thread>
 
 #include "bench/clips.h"
 #include "bench/rows.h"
@@ -63,7 +66,7 @@ class Copying {
 
 /// Decoding and converting beside each other, as the engine and the converter do, to one thread that does both.
 json decode_to_picture(const std::string& name) {
-    auto file = beginning(name, 2_s);
+    auto file = beginning(name, 1500_ms);
     auto packets = packets_of(file);
     Copying copying(packets.track);
     auto bare_loop = [&](std::vector<std::uint8_t>* pixels) {
@@ -140,7 +143,7 @@ json two_hours_open() {
 json two_hours_seek() {
     auto l = open_reader(clip("two-hours.mp4")), s = open_reader(clip("h264-720p60.mp4"));
     std::mt19937 random(2);
-    return of_pairs(11, 1.1, "lower", "seeking anywhere to a ten-second clip’s", [&] {
+    return of_pairs(9, 1.1, "lower", "seeking anywhere to a ten-second clip’s", [&] {
         // The same place in the group of pictures, so that decoding costs the same.
         Time inside{static_cast<std::int64_t>(random()) % 9'900'000'000};
         double near = ms_of([&] { (void)s.pictures->at(inside); });
@@ -228,41 +231,53 @@ json sync() {
 }
 
 struct Paced {
-    double p99 = 0;
-    std::size_t frames = 0, lost = 0;
+    double p99 = 0, lost = 0;
 };
-/// A timer and a copy of the pixels, as bare as pacing can be. What comes a whole frame late is lost.
-Paced bare_pacing(int fps, int frames, std::size_t bytes) {
-    std::vector<std::uint8_t> from(bytes), to(bytes);
-    std::vector<double> late;
-    Paced paced;
+/// Timers, as bare as pacing can be, one on each processor, as a host takes them away one by one. A
+/// moment in which one of them came a whole frame late is lost.
+Paced bare_pacing(int fps, Time length) {
     auto begin = monotonic_now();
-    for (int i = 1; i <= frames; ++i) {
-        auto due = begin + ticks_to_time(i, 1, static_cast<std::uint64_t>(fps));
-        timespec ts{due.ns / 1'000'000'000, due.ns % 1'000'000'000};
-        clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &ts, nullptr);
-        late.push_back((monotonic_now() - due).ms());
-        paced.lost += late.back() > 1000.0 / fps;
-        std::copy(from.begin(), from.end(), to.begin());
+    auto on = [&](unsigned processor) {
+        cpu_set_t only;
+        CPU_ZERO(&only);
+        CPU_SET(processor, &only);
+        (void)sched_setaffinity(0, sizeof only, &only);
+        std::vector<double> late;
+        for (int i = 1; i <= fps * length.seconds(); ++i) {
+            auto due = begin + ticks_to_time(i, 1, static_cast<std::uint64_t>(fps));
+            timespec ts{due.ns / 1'000'000'000, due.ns % 1'000'000'000};
+            clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &ts, nullptr);
+            late.push_back((monotonic_now() - due).ms());
+        }
+        return late;
+    };
+    std::vector<std::future<std::vector<double>>> timers;
+    for (unsigned i = 0; i < std::max(1u, std::thread::hardware_concurrency()); ++i)
+        timers.push_back(std::async(std::launch::async, on, i));
+    std::vector<double> all, worst;
+    for (auto& t : timers) {
+        auto late = t.get();
+        worst.resize(late.size());
+        for (std::size_t i = 0; i < late.size(); ++i) worst[i] = std::max(worst[i], late[i]);
+        all.insert(all.end(), late.begin(), late.end());
     }
-    std::sort(late.begin(), late.end());
-    paced.p99 = late[late.size() * 99 / 100];
-    paced.frames = late.size();
-    return paced;
+    std::sort(all.begin(), all.end());
+    return {all[all.size() * 99 / 100],
+            static_cast<double>(std::count_if(worst.begin(), worst.end(), [&](double l) { return l > 1000.0 / fps; }))};
 }
-/// Lateness is the median of the rounds, since a neighbour may have the core for a while; but pictures that were
-/// dropped are counted over all of them, against what the bare loop lost in the same moments.
+/// The bare timers run beside the player, so that a machine which stands still does so for both. Lateness is the median
+/// of the rounds; pictures that were dropped are counted over all of them.
 json pacing() {
     double worst = 0;
     std::size_t frames = 0;
-    // 1,800 pictures and more over five rounds of both.
-    for (auto [name, fps, bytes, length] : {std::tuple{"vp8-360p30.webm", 30, 640 * 360 * 4, 2_s},
-                                            std::tuple{"h264-720p60.mp4", 60, 1280 * 720 * 4, 5_s}}) {
+    // 1,800 pictures over five rounds of both.
+    for (auto [name, fps, length] : {std::tuple{"vp8-360p30.webm", 30, 2_s}, std::tuple{"h264-720p60.mp4", 60, 5_s}}) {
         double shown = 0, dropped = 0, lost = 0;
-        auto late = of_pairs(5, 1, "lower", "", [&, name = name, fps = fps, bytes = bytes, length = length] {
-            auto loop = bare_pacing(fps, fps * 2, static_cast<std::size_t>(bytes));
-            lost += static_cast<double>(loop.lost) * length.seconds() / 2;
+        auto late = of_pairs(5, 1, "lower", "", [&, name = name, fps = fps, length = length] {
+            auto bare = std::async(std::launch::async, bare_pacing, fps, length);
             auto report = play(clip(name), length, true);
+            auto loop = bare.get();
+            lost += loop.lost;
             if (fps == 60) heard_apart().push_back(apart(report));
             shown += static_cast<double>(report.snapshot.counters.presented);
             dropped += static_cast<double>(report.snapshot.counters.dropped);

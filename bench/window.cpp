@@ -285,7 +285,7 @@ json prepare_answers() {
         PlayerDocument d;
         d.target = "handset-basic";
         SourceSpec s;
-        s.name = "Clip", s.file = fs::absolute(clip("h264-720p60.mp4")).string();
+        s.name = "Clip", s.file = fs::absolute(beginning("h264-720p60.mp4", 3_s)).string();
         d.sources = {s};
         if (!save_document(d, folder / "b.ruedo") || !window.open_project(folder / "b.ruedo")) std::exit(1);
         window.show_step(WorkshopWindow::prepare);

@@ -16,7 +16,7 @@ struct PictureForm {
     int least, step;           ///< The smallest width and height, and by how much they grow.
     int b_frames;
     double first_pass;  ///< Of the time of two passes, what the first one takes, about.
-    bool several;       ///< Threads, which keep the processors busy but for gaps between them.
+    bool several;       ///< It encodes on several threads, which keep the processors busy but for gaps between them.
 };
 /// Nothing for what is not encoded here.
 const PictureForm* picture_form(Codec codec);
