@@ -44,6 +44,65 @@ TEST_CASE("what goes through a link and when it is through are each other's inve
     }
 }
 
+TEST_CASE("what comes through in two stretches is what comes through in both, and named weather is found by its name") {
+    auto all = made_weathers(8, 9);
+    for (auto& w : weathers()) {
+        all.push_back(w);
+        CHECK(value(find_weather(w.name)).steps.size() == w.steps.size());
+        CHECK_FALSE(w.about.empty());
+    }
+    std::mt19937 random(11);
+    for (auto& w : all) {
+        INFO(w.name);
+        REQUIRE((!w.steps.empty() && w.steps[0].from.ns == 0));
+        auto moment = [&] { return Time{static_cast<std::int64_t>(random()) * 1000}; };
+        for (int i = 0; i < 100; ++i) {
+            std::array t{moment(), moment(), moment()};
+            std::sort(t.begin(), t.end());
+            CHECK(w.bits(t[0], t[1]) + w.bits(t[1], t[2]) == Approx(w.bits(t[0], t[2])).epsilon(1e-9).margin(1));
+            CHECK(w.bits(t[0], t[0] + w.length) == Approx(w.mean() * w.length.seconds()).epsilon(1e-6).margin(1));
+        }
+    }
+    auto none = find_weather("no such weather");
+    REQUIRE(!none);
+    for (auto& w : weathers()) CHECK(none.error().hint.find(w.name) != std::string::npos);
+    CHECK_FALSE(find_weather("/nowhere/weather.csv"));
+}
+
+TEST_CASE("a run is worth more the more bits it shows, and less for every change and every second it stands") {
+    std::mt19937 random(13);
+    for (int i = 0; i < 500; ++i) {
+        std::vector<double> rates{1e5 + static_cast<double>(random() % 900'000)};
+        while (rates.size() < 2 + random() % 6)
+            rates.push_back(rates.back() * (1.1 + static_cast<double>(random() % 300) / 100));
+        for (std::size_t r = 0; r < rates.size(); ++r) {
+            CHECK(adapt::worth(rates, r) >= 1 + (r ? 1e-9 : 0));
+            if (r) CHECK(adapt::worth(rates, r) > adapt::worth(rates, r - 1));
+        }
+        CHECK(adapt::stall_cost(rates) == adapt::worth(rates, rates.size() - 1));
+        adapt::Quality steady, changing, standing;
+        auto top = rates.size() - 1;
+        for (std::size_t k = 0; k < 10; ++k) {
+            steady.show(rates, top, k ? std::optional(top) : std::nullopt);
+            standing.show(rates, top, k ? std::optional(top) : std::nullopt);
+            changing.show(rates, k % 2 ? 0 : top, k ? std::optional(k % 2 ? top : 0) : std::nullopt);
+        }
+        CHECK(steady.value == Approx(10 * adapt::worth(rates, top)));
+        CHECK(changing.value < steady.value);
+        standing.stall(rates, 2500_ms);
+        CHECK(steady.value - standing.value == Approx(2.5 * adapt::stall_cost(rates)));
+        // On a link that is as wide as the lowest rung and a little more it plays through, on half of it it can't.
+        adapt::Ladder ladder{rates, 4_s, 40, {}};
+        stream::Weather wide;
+        wide.steps.push_back({{}, rates[0] * 1.05}), wide.length = 60_s;
+        wide.settle();
+        CHECK(adapt::sustained(ladder, wide));
+        wide.steps[0].bits_a_second = rates[0] / 2;
+        wide.settle();
+        CHECK_FALSE(adapt::sustained(ladder, wide));
+    }
+}
+
 TEST_CASE("an estimate lies among what was seen, and an outage does not stay in it") {
     std::mt19937 random(1);
     for (int run = 0; run < 200; ++run) {

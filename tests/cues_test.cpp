@@ -44,6 +44,42 @@ TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
     CHECK(c.list[2].align == Cue::Align::end);
 }
 
+TEST_CASE("times of captions are read as they stand, and what is no time costs that caption and no other") {
+    std::mt19937 random(73);
+    auto text = [&](std::int64_t ms) {
+        auto minutes = ms / 60'000, rest = ms % 60'000;
+        auto tail = fmt::format("{:02}{}{:03}", rest / 1000, random() % 2 ? "." : ",", rest % 1000);
+        return minutes < 100'000 && random() % 2 ? fmt::format("{:02}:{}", minutes, tail)
+                                                 : fmt::format("{:02}:{:02}:{}", minutes / 60, minutes % 60, tail);
+    };
+    std::string file = "WEBVTT\n\n";
+    std::vector<Time> wanted;
+    for (std::int64_t ms = 0; wanted.size() < 400;) {
+        ms += 1 + static_cast<std::int64_t>(random() % (wanted.size() < 200 ? 2000 : 900'000'000));
+        wanted.push_back(1_ms * ms);
+        file += fmt::format("{} --> {}\nat {}\n\n", text(ms), text(ms + 1), ms);
+    }
+    auto all = parse(file);
+    REQUIRE(all.list.size() == wanted.size());
+    CHECK(all.skipped == 0);
+    for (std::size_t i = 0; i < wanted.size(); ++i) {
+        auto& c = all.list[i];
+        CHECK((c.start == wanted[i] && c.end == wanted[i] + 1_ms));
+        CHECK(c.text() == fmt::format("at {}", wanted[i].ns / 1'000'000));
+    }
+    for (auto bad : {"-5:00.000", "9223372036854775807:00:00.000", "18446744073709551616:00.000", "1:02:03:04.500",
+                     "00:60.000", "00:61:00.000", "00:00", "00:00.5", "00:00.-12", "0x:00.000", "100001:00:00.000",
+                     ":00.000", "00:00.0000", "00:00:00:00", "..", "00,00.000"}) {
+        INFO(bad);
+        auto cues =
+            parse(fmt::format("WEBVTT\n\n00:01.000 --> 00:02.000\none\n\n{} --> 99999:00:09.000\nbad\n\n"
+                              "00:03.000 --> 00:04.000\nthree\n",
+                              bad));
+        REQUIRE(cues.list.size() == 2);
+        CHECK((cues.list[0].text() == "one" && cues.list[1].text() == "three"));
+    }
+}
+
 TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
     std::string plain =
         "1\n00:00:01,000 --> 00:00:02,000\nGr\xC3\xB6\xC3\x9F"

@@ -69,6 +69,49 @@ TEST_CASE("a list of segments is read as its standard lays it down") {
     CHECK(a.date == Time{1'709'202'600'500'000'000});
 }
 
+TEST_CASE("dates are read in any zone and to any part of a second, and what is none is none") {
+    std::mt19937 random(19);
+    for (int i = 0; i < 3000; ++i) {
+        auto seconds = static_cast<std::int64_t>(random()) + static_cast<std::int64_t>(random() % 2) * 2'900'000'000;
+        auto ms = static_cast<std::int64_t>(random() % 1000);
+        auto minutes = static_cast<int>(random() % (2 * 14 * 60)) - 14 * 60;
+        auto there = std::chrono::sys_seconds(std::chrono::seconds(seconds + minutes * 60));
+        auto day = std::chrono::floor<std::chrono::days>(there);
+        std::chrono::year_month_day date(day);
+        std::chrono::hh_mm_ss clock(there - day);
+        auto text =
+            fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", int(date.year()), unsigned(date.month()),
+                        unsigned(date.day()), clock.hours().count(), clock.minutes().count(), clock.seconds().count());
+        if (int(date.year()) < 1970) continue;
+        auto part = random() % 2 ? fmt::format(".{:03}", ms) : std::string();
+        auto zone = fmt::format("{}{:02}{}{:02}", minutes < 0 ? '-' : '+', std::abs(minutes) / 60,
+                                random() % 2 ? ":" : "", std::abs(minutes) % 60);
+        INFO(text << part << zone);
+        auto wanted = Time{seconds * 1'000'000'000 + (part.empty() ? 0 : ms * 1'000'000)};
+        CHECK(parse_date(text + part + zone) == wanted);
+        auto greenwich = wanted + 1_s * (minutes * 60);
+        CHECK(parse_date(text + part + "Z") == greenwich);
+        CHECK(parse_date(text + part) == greenwich);
+        // Cut, or with a letter in it, it is another date or none, and nothing worse.
+        auto bad = text + part + zone;
+        bad[random() % bad.size()] = "x9 -+:Z"[random() % 7];
+        if (auto t = parse_date(bad)) CHECK((*t > -50_s * 3600 && *t < 1_s * 7'258'300'000));
+        CHECK_FALSE(parse_date(text.substr(0, random() % 19)));
+    }
+    for (auto none :
+         {"", "soon", "9999-12-31T23:59:59Z", "0001-01-01T00:00:00Z", "2026-02-31T00:00:00Z", "2026-13-01T00:00:00Z",
+          "2026-01-01T00:61:00Z", "2026-01-01T00:00:1000000000Z", "2026-01-01T00:00:00+99:00"}) {
+        INFO(none);
+        CHECK_FALSE(parse_date(none));
+    }
+    // Nor does a playlist fail for one.
+    auto far =
+        value(parse("#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-PROGRAM-DATE-TIME:9999-12-31T23:59:59Z\n"
+                    "#EXTINF:4,\na.ts\n#EXT-X-ENDLIST\n"));
+    REQUIRE(far.list.segments.size() == 1);
+    CHECK_FALSE(far.list.segments[0].date);
+}
+
 TEST_CASE("renditions are read with their groups, and rates rounded to three decimals are meant exactly") {
     auto p = value(parse(
         "#EXTM3U\n"

@@ -47,7 +47,7 @@ std::optional<Time> duration(std::string_view s) {
                        : unit == 'S'           ? 1.0
                                                : -1.0;
         if (seconds < 0) return std::nullopt;
-        sum += Time{std::llround(v * seconds * 1e9)};
+        sum += scaled(1_s, v * seconds);
     }
     return sum;
 }

@@ -423,16 +423,19 @@ std::optional<Time> parse_date(std::string_view s) {
         return v ? static_cast<int>(*v) : -1;
     };
     auto year = digits(0, 4), month = digits(5, 2), day = digits(8, 2), hour = digits(11, 2), minute = digits(14, 2);
-    if (year < 0 || month < 1 || month > 12 || day < 1 || day > 31 || hour < 0 || minute < 0 || s.size() < 19)
+    auto date = std::chrono::year(year) / month / day;
+    // Of other years no two would have a difference that can be told.
+    if (year < 1970 || year >= 2200 || !date.ok() || hour < 0 || hour > 24 || minute < 0 || minute > 59 ||
+        s.size() < 19)
         return std::nullopt;
     auto zone = s.find_first_of("Zz+-", 19);
     auto second = seconds(s.substr(17, zone == std::string_view::npos ? zone : zone - 17));
-    if (!second) return std::nullopt;
-    auto days = std::chrono::sys_days(std::chrono::year(year) / month / day).time_since_epoch().count();
+    if (!second || *second >= 61_s) return std::nullopt;
+    auto days = std::chrono::sys_days(date).time_since_epoch().count();
     auto t = Time{(static_cast<std::int64_t>(days) * 86400 + hour * 3600 + minute * 60) * 1'000'000'000} + *second;
     if (zone == std::string_view::npos || s[zone] == 'Z' || s[zone] == 'z') return t;
     auto zh = digits(zone + 1, 2), zm = digits(zone + (s.size() > zone + 5 ? 4 : 3), 2);
-    if (zh < 0) return std::nullopt;
+    if (zh < 0 || zh > 24) return std::nullopt;
     auto off = 1_s * (zh * 3600 + std::max(0, zm) * 60);
     return s[zone] == '+' ? t - off : t + off;
 }

@@ -89,7 +89,7 @@ struct Playlist {
     std::map<std::string, std::string> names;  ///< Variables that were defined, for playlists it names.
 };
 
-/// A date and time (ISO 8601) since 1970; by Greenwich where no zone is stated.
+/// A date and time (ISO 8601) from 1970 to 2199, as time since 1970; by Greenwich where no zone is stated.
 std::optional<Time> parse_date(std::string_view text);
 /// Whether these are the first bytes of one.
 bool is_playlist(ByteView head);

@@ -32,27 +32,26 @@ bool next_line(std::string_view& rest, std::string_view& line) {
 
 /// "mm:ss.ttt", "hh:mm:ss.ttt", or with a comma as SubRip has it.
 std::optional<Time> timestamp(std::string_view s) {
-    std::array<std::int64_t, 4> part{};
+    std::array<std::uint64_t, 4> part{};
     std::size_t parts = 0;
     for (;;) {
         auto end = s.find_first_of(":.,");
         auto digits = s.substr(0, end);
         if (digits.empty() || parts == 4) return std::nullopt;
-        if (std::from_chars(digits.data(), digits.data() + digits.size(), part[parts]).ptr !=
-            digits.data() + digits.size())
-            return std::nullopt;
+        auto [to, ec] = std::from_chars(digits.data(), digits.data() + digits.size(), part[parts]);
+        if (ec != std::errc() || to != digits.data() + digits.size()) return std::nullopt;
         ++parts;
         if (end == std::string_view::npos) break;
         bool fraction = s[end] != ':';
         s.remove_prefix(end + 1);
         if (fraction) {
-            if (s.size() != 3 || parts < 2) return std::nullopt;
-            std::int64_t ms = 0;
+            if (s.size() != 3 || parts < 2 || parts > 3) return std::nullopt;
+            std::uint64_t ms = 0;
             if (std::from_chars(s.data(), s.data() + 3, ms).ptr != s.data() + 3) return std::nullopt;
-            auto seconds = parts == 3 ? part[0] * 3600 + part[1] * 60 + part[2] : part[0] * 60 + part[1];
             if (part[0] > 100'000 || part[parts - 1] > 59 || part[parts - 2] > (parts == 3 ? 59 : 100'000))
                 return std::nullopt;
-            return Time{(seconds * 1000 + ms) * 1'000'000};
+            auto seconds = parts == 3 ? part[0] * 3600 + part[1] * 60 + part[2] : part[0] * 60 + part[1];
+            return 1_ms * static_cast<std::int64_t>(seconds * 1000 + ms);
         }
     }
     return std::nullopt;
