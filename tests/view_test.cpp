@@ -187,6 +187,8 @@ TEST_CASE("controls hide while it plays without the pointer and come back for po
     REQUIRE(seat.phase(Phase::ready));
     pass(1300);
     CHECK(seat.view.controls_shown());  // held: they stay
+    auto* mute = control(&seat.view, "Sound off");
+    REQUIRE(mute);
     seat.view.setFocus();
     seat.view.controller().play();
     REQUIRE(seat.phase(Phase::playing));
@@ -196,6 +198,50 @@ TEST_CASE("controls hide while it plays without the pointer and come back for po
     CHECK(soon([&] { return !seat.view.controls_shown(); }, 4000));
     key(&seat.view, Qt::Key_Tab);
     CHECK(seat.view.controls_shown());
+    // Hiding one that has the keyboard calls none of them back; who reads them unseen reads what is true.
+    mute->setFocus(Qt::TabFocusReason);
+    CHECK(soon([&] { return !seat.view.controls_shown(); }, 4000));
+    pass(300);
+    CHECK_FALSE((seat.view.controls_shown() || mute->isVisible()));
+    CHECK(mute->accessibleName() == "Sound off");
+    seat.view.controller().set_muted(true);
+    CHECK(soon([&] { return mute->accessibleName() == "Sound on"; }));
+    CHECK((!mute->isVisible() && seat.view.hasFocus()));
+    move(&seat.view.surface(), {60, 60});
+    CHECK((mute->isVisible() && mute->hasFocus()));
+}
+
+TEST_CASE("controls stay while a menu that one of them opened is looked at, and it goes when its control does") {
+    auto d = document_of({"vp9_opus.webm"});
+    d.player().hide_after = 1_s;
+    d.sources[0].loop.kind = Loop::Kind::all;
+    Seat seat(d, {240, 200});
+    REQUIRE(seat.phase(Phase::ready));
+    seat.view.controller().play();
+    REQUIRE(seat.phase(Phase::playing));
+    auto* more = control(&seat.view, "More");
+    REQUIRE((more && soon([&] { return more->isVisible(); })));
+    click(more);
+    auto* menu = dynamic_cast<QMenu*>(QApplication::activePopupWidget());
+    REQUIRE(menu);
+    pass(1800);
+    CHECK((seat.view.controls_shown() && QApplication::activePopupWidget() == menu));
+    menu->close();
+    CHECK(soon([&] { return !seat.view.controls_shown(); }, 4000));
+
+    auto with = document_of({"text_webvtt.mkv"});
+    with.player().put({.kind = &control_kind("tracks"), .name = "choices"}, "top-left");
+    Seat chosen(with);
+    REQUIRE(chosen.phase(Phase::ready));
+    auto* choices = chosen.view.control_widget("choices");
+    REQUIRE((choices && soon([&] { return choices->isVisible() && choices->isEnabled(); })));
+    click(choices);
+    REQUIRE(QApplication::activePopupWidget());
+    std::erase_if(with.player().controls, [](auto& c) { return c.name == "choices"; });
+    chosen.view.apply(with, 0);
+    QApplication::sendPostedEvents(nullptr, QEvent::DeferredDelete);
+    CHECK(QApplication::activePopupWidget() == nullptr);
+    CHECK(chosen.view.snapshot().state.phase == Phase::ready);
 }
 
 TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong place") {
@@ -367,19 +413,14 @@ TEST_CASE("sound and captions of a stream are chosen while it plays, from the pl
     seat.view.controller().play();
     REQUIRE(seat.phase(Phase::playing));
     auto now = [&] { return seat.view.snapshot(); };
-    // The menu holds whoever opened it until something in it is pressed.
     auto choose = [&](const QString& words) {
         bool pressed = false;
-        QTimer menu_looked_at;
-        QObject::connect(&menu_looked_at, &QTimer::timeout, [&] {
-            auto* menu = dynamic_cast<QMenu*>(QApplication::activePopupWidget());
-            if (!menu || pressed) return;
-            for (auto* a : menu->actions())
-                if (a->text().startsWith(words)) a->trigger(), pressed = true;
-            menu->close();
-        });
-        menu_looked_at.start(20);
         click(seat.view.control_widget("choices"));
+        auto* menu = dynamic_cast<QMenu*>(QApplication::activePopupWidget());
+        REQUIRE(menu);
+        for (auto* a : menu->actions())
+            if (a->text().startsWith(words)) a->trigger(), pressed = true;
+        menu->close();
         return pressed;
     };
     REQUIRE(now().choices);

@@ -83,9 +83,11 @@ class PressControl : public Focusing<QAbstractButton> {
         auto asked = spec_.kind->press(context_, spec_.settings);
         bool tracks = asked.what == Press::What::choose_tracks;
         if (!tracks && asked.what != Press::What::choose_sound) return calls_.press(asked);
-        QMenu menu(this);
-        add_choices(menu, context_.snapshot, calls_, true, tracks);
-        menu.exec(on_display(*this, QPoint()) - QPoint(0, menu.sizeHint().height()));
+        // Of its own, as the document may lose this control while it is open.
+        auto* menu = new QMenu(this);
+        menu->setAttribute(Qt::WA_DeleteOnClose);
+        add_choices(*menu, context_.snapshot, calls_, true, tracks);
+        menu->popup(on_display(*this, QPoint()) - QPoint(0, menu->sizeHint().height()));
     }
     ControlCalls calls_;
     Mark mark_;

@@ -153,7 +153,9 @@ void PlayerView::make_controls() {
             turned(index);
         };
         auto made = make_control(spec, calls, this);
-        made.shows->set_changed([this, w = made.widget] { sheet_.mark(w->geometry()); });
+        made.shows->set_changed([this, w = made.widget] {
+            if (!w->isHidden()) sheet_.mark(w->geometry());
+        });
         made.shows->set_on_display(
             [this](auto& w, QPoint at) { return on_display ? on_display(w.mapTo(this, at)) : w.mapToGlobal(at); });
         made.shows->set_stills([this](auto at, auto told) { ask_still(at, std::move(told)); });
@@ -294,6 +296,9 @@ void PlayerView::wake() {
 }
 
 bool PlayerView::someone_there() const {
+    // Looking at a menu that one of the controls opened.
+    for (auto* w = QApplication::activePopupWidget(); w; w = w->parentWidget())
+        if (w == this) return true;
     auto under = [](auto* w) { return w->isVisible() && w->underMouse(); };
     return std::any_of(plates_.begin(), plates_.end(), under) ||
            std::any_of(controls_.begin(), controls_.end(), [&](auto& m) { return under(m.widget); });
@@ -327,6 +332,22 @@ void PlayerView::follow() {
         for (auto& e : controller().events(events_seen_)) events_seen_ = e.n, on_event(e);
 }
 
+/// Shows or hides a control. One that is hidden leaves the keyboard to the player and takes it again when it is back:
+/// the next control, to which it would go otherwise, would call them all back by being given it.
+void PlayerView::set_shown(QWidget& control, bool shown) {
+    if (control.isHidden() != shown) return;
+    if (!shown && control.hasFocus()) {
+        had_focus_ = &control;
+        setFocus(Qt::OtherFocusReason);
+    }
+    control.setVisible(shown);
+    if (!shown) return;
+    control.raise();
+    if (had_focus_ != &control) return;
+    had_focus_.clear();
+    if (hasFocus()) control.setFocus(Qt::OtherFocusReason);
+}
+
 /// Puts everything where the layout has it.
 void PlayerView::place(const ControlContext& context) {
     auto& player = session_->player();
@@ -352,13 +373,11 @@ void PlayerView::place(const ControlContext& context) {
             shows->set_on_picture(!at.on_bar);
             shows->set_scale(scale());
             if (widget->geometry() != seen(at.box)) widget->setGeometry(seen(at.box));
-            shows->show_context(context);
             line_of_its_own = line_of_its_own || player.controls[i].kind->form == ControlKind::Form::captions;
         }
-        if (widget->isHidden() == at.shown) {
-            widget->setVisible(at.shown);
-            if (at.shown) widget->raise();
-        }
+        // One that is hidden may be read all the same, by who does not see it.
+        shows->show_context(context);
+        set_shown(*widget, at.shown);
     }
     while (more_.size() < layout.more.size()) {
         more_.push_back(new MoreButton(this));
@@ -376,7 +395,7 @@ void PlayerView::place(const ControlContext& context) {
             more_[i]->show_folded(std::move(folded), context, session_->calls());
             more_[i]->setGeometry(seen(m.box));
         }
-        if (more_[i]->isHidden() == shown) more_[i]->setVisible(shown), more_[i]->raise();
+        set_shown(*more_[i], shown);
     }
     if (hangs())
         sheet_.set_corners(surface_->picture_rect() & QRectF(rect_of(layout.area)), player.picture.corner,
@@ -417,10 +436,13 @@ bool PlayerView::eventFilter(QObject* watched, QEvent* event) {
         case QEvent::Enter:
         case QEvent::KeyPress:
         case QEvent::TouchBegin:
-        case QEvent::FocusIn:
         case QEvent::Wheel:
         case QEvent::MouseButtonPress:
             wake();
+            break;
+        case QEvent::FocusIn:
+            // Given by somebody, not by code.
+            if (static_cast<QFocusEvent*>(event)->reason() != Qt::OtherFocusReason) wake();
             break;
         case QEvent::MouseButtonDblClick:
             if (watched == surface_) toggle_full_screen();

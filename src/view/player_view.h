@@ -2,6 +2,7 @@
 // The player as one widget: picture, surround and controls, where the layout has them. The workshop and every packed
 // app use this one.
 #pragma once
+#include <QPointer>
 #include <QTimer>
 #include <QWidget>
 
@@ -101,6 +102,7 @@ class PlayerView : public QWidget {
     void make_controls();
     void follow();
     void place(const ControlContext& context);
+    void set_shown(QWidget& control, bool shown);
     void turned(std::size_t index);
     void find_posters();
     void fill_strips();
@@ -121,6 +123,7 @@ class PlayerView : public QWidget {
     std::vector<MadeControl> controls_;  ///< As the document has them.
     std::vector<Plate*> plates_;
     std::vector<MoreButton*> more_;
+    QPointer<QWidget> had_focus_;  ///< A control that is hidden, until it is back.
     Layout layout_;
     QSize told_size_;  ///< At which the picture is seen, as this controller knows.
     const Controller* told_to_ = nullptr;

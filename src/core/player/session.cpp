@@ -166,7 +166,6 @@ void PlayerSession::follow() {
 bool PlayerSession::key(std::string_view wanted) {
     auto row = std::find_if(keys.begin(), keys.end(), [&](auto& k) { return k.keys == wanted; });
     if (row == keys.end()) return false;
-    touch();
     auto p = row->press;
     auto same = std::find_if(player().controls.begin(), player().controls.end(), [&](auto& c) {
         auto own = c.kind->press({}, c.settings);
@@ -213,7 +212,7 @@ void PlayerSession::come_back(bool play) {
 }
 
 void PlayerSession::press(const Press& p) {
-    // Whoever presses is there, a screen reader too: what was pressed stays, and tells what it does next.
+    // Whoever presses is there, by a key or a screen reader too: what was pressed stays, and tells what it does next.
     touch();
     auto& c = *controller_;
     if (p.what == What::toggle || p.what == What::play || p.what == What::pause || p.what == What::stop)

@@ -51,7 +51,7 @@ class PlayerSession {
 
     /// Somebody is there: what hides comes back.
     void touch();
-    /// While something on the player has the focus or the pointer, nothing hides.
+    /// While the pointer is on what hides, it stays.
     void keep_awake(bool kept) { kept_awake_ = kept; }
     void set_full_screen(bool full) { full_screen_ = full; }
     bool in_full_screen() const { return full_screen_; }
