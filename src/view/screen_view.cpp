@@ -220,6 +220,8 @@ void ScreenView::host(std::string_view word) {
 void ScreenView::set_standalone() {
     standalone_ = true;
     share_keys();
+    // A window that becomes active gives the keyboard to whatever can take it, so to whichever player is ready first.
+    seats_.front().view->setFocus(Qt::OtherFocusReason);
 }
 
 void ScreenView::resizeEvent(QResizeEvent*) { place(); }
