@@ -434,9 +434,7 @@ TEST_CASE("the chart says what stands under the pointer, and loudness follows by
     CHECK(strip.words_at(2).isEmpty());
 }
 
-namespace {
-/// The longest that one turn of the event loop takes, from the drop of 500 files until all are looked into.
-Time longest_turn_of_many() {
+TEST_CASE("five hundred files at once leave the window answering") {
     Shop shop;
     fs::create_directory(shop.folder / "many");
     QStringList files;
@@ -447,6 +445,7 @@ Time longest_turn_of_many() {
     }
     shop.window.show_step(WorkshopWindow::gather);
     pass(300);
+    // The longest that one turn of the event loop takes, from the drop until all are looked into.
     Time longest{};
     QElapsedTimer whole;
     shop.window.add_sources(files);
@@ -462,16 +461,8 @@ Time longest_turn_of_many() {
         std::this_thread::sleep_for(std::chrono::milliseconds(1));
     }
     CHECK(done_());
-    return longest;
-}
-}  // namespace
-
-TEST_CASE("five hundred files at once leave the window answering") {
-    // The best of three, as a disk may stand still for a moment too; what is done in one turn is done in one each time.
-    Time longest = Time::max();
-    for (int i = 0; i < 3 && longest >= 150_ms * slowed; ++i) longest = longest_turn_of_many();
     INFO("longest turn " << longest.ms() << " ms");
-    CHECK(longest < 150_ms * slowed);  // on a quiet machine it is below 20
+    CHECK(longest < 150_ms * slowed);  // on a quiet machine it is about 60, the first, which takes them all in
 }
 
 TEST_CASE("the ring's calls do what they say, and those that are not allowed say why") {

@@ -129,6 +129,7 @@ Shelf::Shelf(Project& project, QWidget* parent)
     connect(glances_, &Glances::found, this, [this](const std::string& source) {
         for (std::size_t i = 0; i < cards_.size(); ++i)
             if (places_[i] == source) fill(i);
+        emit looked_into(source);
         emit progressed(glances_->waiting());
     });
     rebuild();

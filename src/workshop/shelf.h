@@ -44,6 +44,7 @@ class Shelf : public QScrollArea {
   signals:
     void activated();
     void progressed(int waiting);  ///< How many sources are still to be looked into.
+    void looked_into(const std::string& place);
 
   protected:
     void resizeEvent(QResizeEvent*) override;

@@ -396,9 +396,9 @@ QWidget* WorkshopWindow::make_gather() {
     beside->setContentsMargins(16, 4, 14, 0);
     beside->addWidget(progress_), beside->addWidget(stop_adding_), beside->addStretch(1);
     shelf_ = new Shelf(project_);
-    connect(shelf_, &Shelf::progressed, this, [this](int waiting) {
-        looking_ = waiting, show_progress();
-        if (sentences_) sentences_->tell_findings();
+    connect(shelf_, &Shelf::progressed, this, [this](int waiting) { looking_ = waiting, show_progress(); });
+    connect(shelf_, &Shelf::looked_into, this, [this](const std::string& place) {
+        if (place == playing_source()) sentences_->tell_findings();
     });
     connect(shelf_, &Shelf::activated, this, [this] { load(project_.current()); });
     left->addLayout(head);
