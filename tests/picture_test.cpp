@@ -104,6 +104,41 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
             }
 }
 
+TEST_CASE("what is stated of colour counts before what is known otherwise, each part of it, and codes come back") {
+    std::mt19937 random(67);
+    auto any = [&] {
+        Colour c;
+        c.matrix = static_cast<Colour::Matrix>(random() % 5);
+        c.range = std::array{Colour::Range::unspecified, Colour::Range::limited, Colour::Range::full}[random() % 3];
+        c.primaries = random() % 2 ? 2 : static_cast<std::uint8_t>(1 + random() % 12);
+        c.transfer = random() % 2 ? 2 : static_cast<std::uint8_t>(1 + random() % 18);
+        return c;
+    };
+    for (int i = 0; i < 3000; ++i) {
+        auto a = any(), b = any(), c = any();
+        auto both = a.or_else(b);
+        CHECK(both.matrix == (a.matrix == Colour::Matrix::unspecified ? b.matrix : a.matrix));
+        CHECK(both.range == (a.range == Colour::Range::unspecified ? b.range : a.range));
+        CHECK(both.primaries == (a.primaries == 2 ? b.primaries : a.primaries));
+        CHECK(both.transfer == (a.transfer == 2 ? b.transfer : a.transfer));
+        CHECK((a.or_else(a) == a && a.or_else({}) == a && Colour{}.or_else(a) == a));
+        CHECK(a.or_else(b).or_else(c) == a.or_else(b.or_else(c)));
+        CHECK(Colour::matrix_from_code(a.matrix_code()) == a.matrix);
+        auto settled = a.resolved(static_cast<int>(1 + random() % 2000));
+        CHECK(settled.matrix != Colour::Matrix::unspecified);
+        CHECK(settled.range != Colour::Range::unspecified);
+        CHECK(a.or_else(settled) == settled);
+    }
+    for (unsigned code = 0; code < 300; ++code) {
+        auto matrix = Colour::matrix_from_code(code);
+        Colour c;
+        c.matrix = matrix;
+        // Several codes may mean the same; the one that is written means it too.
+        CHECK(Colour::matrix_from_code(c.matrix_code()) == matrix);
+        if (code > 10) CHECK(matrix == Colour::Matrix::unspecified);
+    }
+}
+
 TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
     Image image{41, 27, Pixels(41 * 27 * 4, 0)};
     // A bright corner at the top left.

@@ -1,4 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
+#include <fmt/format.h>
+
 #include "convert/targets.h"
 #include "playback/properties.h"
 #include "player/drop.h"
@@ -717,4 +719,51 @@ TEST_CASE("names of what can be chosen are each one's own, and come back as what
     CHECK_FALSE(fit_from_name("anyhow"));
     CHECK_FALSE(mount_from_name("ceiling"));
     CHECK_FALSE(mount_from_name(""));
+}
+
+TEST_CASE("places for controls are read as they are called, and colours are six digits or none") {
+    std::set<std::string> told;
+    for (std::size_t i = 0; i < Slot::places.size(); ++i) {
+        auto slot = parse_slot(Slot::places[i]);
+        REQUIRE(slot);
+        CHECK((slot->bar.empty() && slot->place == i));
+        told.insert(spoken(*slot));
+    }
+    std::vector<std::string> bars{"foot", "a/b", "Fuß", "top-left", " "};
+    for (auto& bar : bars)
+        for (std::size_t g = 0; g < Slot::groups.size(); ++g) {
+            auto slot = parse_slot(bar + "/" + std::string(Slot::groups[g]));
+            REQUIRE(slot);
+            CHECK((slot->bar == bar && slot->group == static_cast<Slot::Group>(g)));
+            told.insert(spoken(*slot));
+        }
+    // Each is called something of its own.
+    CHECK(told.size() == Slot::places.size() + bars.size() * Slot::groups.size());
+    for (auto none : {"", "/", "/start", "foot/", "foot/left", "Top", "top left", "foot", "foot/start "}) {
+        INFO(none);
+        CHECK_FALSE(parse_slot(none));
+    }
+
+    std::mt19937 random(71);
+    for (int i = 0; i < 2000; ++i) {
+        auto colour = fmt::format("#{:06X}", random() % 0x1000000);
+        CHECK(is_colour(colour));
+        auto wrong = colour;
+        wrong[random() % wrong.size()] = "gG#x -"[random() % 6];
+        CHECK((wrong == colour || !is_colour(wrong)));
+        CHECK_FALSE(is_colour(colour.substr(0, random() % 7)));
+        CHECK_FALSE(is_colour(colour + "0"));
+    }
+}
+
+TEST_CASE("a rail stands for the clip, or for what is kept of one that is live") {
+    Snapshot s;
+    s.duration = 90_s, s.seekable = TimeRange{10_s, 40_s};
+    CHECK((rail_range(s).from.ns == 0 && rail_range(s).to == 90_s));
+    s.live = true;
+    CHECK((rail_range(s).from == 10_s && rail_range(s).to == 40_s));
+    s.seekable = TimeRange{{}, Time::max()};
+    CHECK(rail_range(s).to == 90_s);
+    s.seekable.reset();
+    CHECK(rail_range(s).to == 90_s);
 }

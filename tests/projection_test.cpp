@@ -1,10 +1,12 @@
 // SPDX-License-Identifier: Apache-2.0
 // The picture of a room against sixty-four rays for each pixel, and against itself drawn anew.
+#include "scene/order.h"
 #include "scene/projection.h"
 #include "scenes.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
+using scene::Axes;
 using scene::Eye;
 using scene::Laid;
 using scene::Projection;
@@ -342,5 +344,103 @@ TEST_CASE("halved pictures keep the mean, whatever the size, and pictures of a s
         scene::sample_run(levels, {0, chance.from(0.1, 9), 0, 0, 0, chance.from(0.1, 9), 1, 0.01, 0}, 0, 0,
                           scene::run_length, out.data());
         for (auto p : out) CHECK(p >> 24 == 255);
+    }
+}
+
+TEST_CASE("halved pictures are the same however their rows are shared out") {
+    Chance chance(29);
+    for (int i = 0; i < 60; ++i) {
+        auto image = picture_of(4 + static_cast<int>(chance.random() % 90), 4 + static_cast<int>(chance.random() % 90),
+                                chance.any());
+        scene::Levels whole, shared;
+        whole.take(Texture::of(image, 1)), shared.take(Texture::of(image, 1));
+        whole.make(scene::Levels::most, [](int rows, auto work) { work(0, rows); });
+        shared.make(scene::Levels::most, [&](int rows, auto work) {
+            // From the last rows to the first, a few at a time.
+            for (int to = rows; to > 0;) {
+                int from = std::max(0, to - 1 - static_cast<int>(chance.random() % 5));
+                work(from, to);
+                to = from;
+            }
+        });
+        REQUIRE(whole.made() == shared.made());
+        for (int l = 1; l <= whole.made(); ++l) {
+            auto &a = whole.level(l), &b = shared.level(l);
+            CHECK(std::equal(a.pixels, a.pixels + a.stride * a.height, b.pixels));
+        }
+    }
+}
+
+TEST_CASE("how far a step goes on a texture is what going that step comes to") {
+    Chance chance(31);
+    for (int i = 0; i < 5000; ++i) {
+        scene::Mapping m{chance.from(-50, 50), chance.from(-4, 4),       chance.from(-4, 4),
+                         chance.from(-50, 50), chance.from(-4, 4),       chance.from(-4, 4),
+                         chance.from(1, 2),    chance.from(-2e-4, 2e-4), chance.from(-2e-4, 2e-4)};
+        auto x = chance.from(0, 1280), y = chance.from(0, 800);
+        auto place = [&](double px, double py) {
+            auto w = m.w0 + m.wx * px + m.wy * py;
+            return std::pair{(m.x0 + m.xx * px + m.xy * py) / w, (m.y0 + m.yx * px + m.yy * py) / w};
+        };
+        constexpr double little = 1e-4;
+        auto way = [&](double right, double down) {
+            auto [ax, ay] = place(x - right * little / 2, y - down * little / 2);
+            auto [bx, by] = place(x + right * little / 2, y + down * little / 2);
+            return std::hypot(bx - ax, by - ay) / little;
+        };
+        auto steps = m.steps_at(x, y);
+        CHECK(steps.right == Approx(way(1, 0)).epsilon(1e-4).margin(1e-6));
+        CHECK(steps.down == Approx(way(0, 1)).epsilon(1e-4).margin(1e-6));
+        // Larger steps never ask for a larger picture, and twice as large ones for one halving more at most.
+        auto level = scene::level_for(steps), twice = scene::level_for({steps.right * 2, steps.down * 2});
+        CHECK((level >= 0 && twice >= level && twice <= level + 1));
+        CHECK(level == scene::level_for({steps.down, steps.right}));
+    }
+    CHECK(scene::level_for({NAN, NAN}) == 0);
+    CHECK(scene::level_for({INFINITY, INFINITY}) <= scene::Levels::most);
+}
+
+TEST_CASE("faces lie in their planes, go round the right way, and cover what they are faces of") {
+    Chance chance(37);
+    auto area = [](const scene::Face& f) {
+        Vec twice;
+        for (std::size_t i = 1; i + 1 < f.corners.size(); ++i)
+            twice = twice + cross(f.corners[i] - f.corners[0], f.corners[i + 1] - f.corners[0]);
+        return scene::dot(twice, f.face) / 2;
+    };
+    for (int i = 0; i < 1500; ++i) {
+        scene::Thing t;
+        bool solid = chance.one_in(2);
+        double wanted = 0;
+        if (solid) {
+            t.kind = scene::Thing::Kind::solid;
+            t.body = {chance.place(),      Axes::turned(chance.from(-3, 3), 0),
+                      chance.from(0.1, 3), chance.from(0.1, 3),
+                      chance.from(0.1, 3), chance.one_in(2)};
+            auto& b = t.body;
+            wanted = b.round ? 0 : 2 * (b.width * b.height + b.depth * b.height + b.width * b.depth);
+        } else {
+            auto width = chance.from(0.2, 4);
+            t.panel = {chance.place(), chance.axes(), width, chance.from(0.2, 3),
+                       chance.one_in(2) ? 0 : chance.from(width / 5, 9)};
+            t.sheet = {0, 0, 1280, 720};
+            wanted = t.panel.width * t.panel.height;
+        }
+        auto faces = scene::faces_of(t, 5);
+        REQUIRE_FALSE(faces.empty());
+        double all = 0;
+        for (auto& f : faces) {
+            CHECK((f.thing == 5 && f.corners.size() >= 3 && f.edges.size() == f.corners.size()));
+            for (auto& c : f.corners) CHECK(std::abs(f.side(c)) < 1e-9);
+            CHECK(area(f) > 0);
+            all += area(f);
+        }
+        if (wanted > 0) CHECK(all == Approx(wanted).epsilon(solid || t.panel.bend == 0 ? 1e-9 : 0.01));
+        // From anywhere, those that are given are all of them but what is seen edge-on, cut or whole.
+        scene::Order order(faces);
+        double given = 0;
+        for (auto* f : order.from(chance.place(9))) given += area(*f);
+        CHECK(given <= all * (1 + 1e-9));
+        CHECK(given == Approx(all).epsilon(0.02));
     }
 }

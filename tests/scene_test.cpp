@@ -392,3 +392,72 @@ TEST_CASE("sound grows softer by six decibels a doubling and comes from its side
         CHECK(h.left * h.left + h.right * h.right == Approx(0.5));
     }
 }
+
+TEST_CASE("a screen hung before a viewer is as far as was said, in the middle of what is seen, and upright") {
+    Chance chance(53);
+    for (int i = 0; i < 2000; ++i) {
+        ViewerSpec viewer;
+        viewer.at = chance.place(5).point();
+        viewer.turn = chance.from(-180, 180), viewer.tilt = chance.from(-80, 80);
+        auto metres = chance.from(0.2, 9);
+        auto hung = scene::before_viewer(viewer, metres);
+        auto eye = Eye::of(viewer, 1280, 800);
+        CHECK(scene::length(Vec(hung.at) - eye.at) == Approx(metres).margin(0.001));
+        auto seen = eye.project(hung.at);
+        REQUIRE(seen);
+        // To the millimetre, as it is rounded.
+        auto off = 0.001 / metres * eye.focal() + 1e-6;
+        CHECK((std::abs(seen->x - 640) < off && std::abs(seen->y - 400) < off));
+        auto axes = Axes::of(hung);
+        CHECK(axes.up == Vec{0, 1, 0});
+        auto back = unit(Vec{-eye.look().x, 0, -eye.look().z});
+        CHECK(scene::dot(axes.face, back) == Approx(1));
+    }
+}
+
+TEST_CASE("a place of a player, on its screen or beyond it, is where a ray through it lands, and from behind nowhere") {
+    Chance chance(59);
+    int outside = 0, behind = 0;
+    for (int i = 0; i < 2000; ++i) {
+        auto d = hung_player();
+        auto& h = d.player().hang;
+        h.at = chance.place().point();
+        h.turn = chance.from(-180, 180), h.tilt = chance.from(-60, 60);
+        h.width = chance.from(0.3, 4);
+        Eye eye;
+        eye.at = chance.place(5);
+        auto s = scene::build(d, laid_out(d), eye);
+        auto screen = s.screen_of(0);
+        REQUIRE(screen);
+        auto& thing = s.things[*screen];
+        auto x = chance.from(-1, 2) * thing.sheet.width + thing.sheet.x;
+        auto y = chance.from(-1, 2) * thing.sheet.height + thing.sheet.y;
+        if (auto t = s.thing_at(0, x, y); t && *t != *screen) continue;  // on a bar, which hangs elsewhere
+        auto place = s.place_beyond(0, x, y);
+        if (auto on = s.place_of(0, x, y)) CHECK(*on == place);
+        outside += !s.place_of(0, x, y);
+        auto landing = s.landing_beyond(0, {eye.at, unit(place - eye.at)});
+        auto before = scene::dot(eye.at - thing.panel.middle, thing.panel.axes.face);
+        if (std::abs(before) < 0.05) continue;
+        CHECK(landing.has_value() == (before > 0));
+        behind += before < 0;
+        if (!landing) continue;
+        // As well as the angle lets it be told.
+        auto margin = 1e-6 * thing.sheet.width * scene::length(place - eye.at) / before;
+        CHECK(std::abs(landing->x - x) < margin);
+        CHECK(std::abs(landing->y - y) < margin);
+    }
+    CHECK((outside > 300 && behind > 300));
+}
+
+TEST_CASE("angles between places are those of a triangle, whichever way they are asked for") {
+    Chance chance(61);
+    for (int i = 0; i < 5000; ++i) {
+        auto a = chance.place(), b = chance.place(), c = chance.place();
+        auto at_a = scene::angle_between(a, b, c), at_b = scene::angle_between(b, a, c),
+             at_c = scene::angle_between(c, a, b);
+        CHECK(at_a == scene::angle_between(a, c, b));
+        CHECK(at_a + at_b + at_c == Approx(M_PI));
+        CHECK(scene::angle_between(a, b, b) == Approx(0).margin(1e-6));
+    }
+}

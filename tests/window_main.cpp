@@ -1,9 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include <QApplication>
-#include <QDir>
 #include <QStandardPaths>
-
-#include <unistd.h>
+#include <QTemporaryDir>
 
 #include "catch_runner.h"
 #include "view/look.h"
@@ -13,7 +11,8 @@ int main(int argc, char** argv) {
         qputenv("QT_QPA_PLATFORM", "offscreen");
     QStandardPaths::setTestModeEnabled(true);
     // The queue of conversions is not the user’s.
-    qputenv("XDG_STATE_HOME", (QDir::tempPath() + QString("/ruedo-window-tests-%1").arg(::getpid())).toUtf8());
+    QTemporaryDir state;
+    qputenv("XDG_STATE_HOME", state.path().toUtf8());
     QApplication app(argc, argv);
     app.setApplicationName("ruedo-window-tests");
     app.setOrganizationName("ruedo-tests");

@@ -1,7 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // What the command line's words mean where a clip is looked at: `inspect`, `frames` and `targets`.
 #pragma once
+#include <filesystem>
 #include <nlohmann/json.hpp>
+#include <vector>
 
 #include "base/result.h"
 #include "base/time.h"
