@@ -61,7 +61,7 @@ TEST_CASE("two at a time: a short one does not wait for the long one before it, 
     Folder folder;
     JobQueue queue(folder / "jobs");
     auto in = fixture("h264_high_aac.mp4").string();
-    auto longest = anew(6_s);
+    auto longest = anew(3_s);
     longest.video.effort = 2;
     auto first = value(queue.add(in, folder / "1.webm", longest));
     std::vector<std::uint64_t> quick;

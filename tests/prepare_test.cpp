@@ -552,7 +552,7 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
         CHECK(soon([&] { return desktop.heard.contains("heading: a &lt; b"); }));
         Kitchen k;
         Recipe slow;
-        slow.video.action = Recipe::Do::encode;
+        slow.video.action = Recipe::Do::encode, slow.to = 3_s;
         auto in = (k.folder / "vp9_opus.webm").string();
         auto& cards = k.page().cards();
         (void)value(cards.queue().add(in, k.folder / "slow.webm", slow));
