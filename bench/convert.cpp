@@ -102,7 +102,7 @@ double likeness(const std::vector<Picture>& a, const std::vector<Picture>& b) {
 json convert_row(Codec codec) {
     // So many that how it begins and ends is not what is measured, with an encoder that looks far ahead.
     auto slow = codec == Codec::vp9 || codec == Codec::av1 || codec == Codec::theora;
-    Work work(codec, slow ? 45 : codec == Codec::mjpeg ? 60 : 160);
+    Work work(codec, slow ? 45 : codec == Codec::mjpeg ? 120 : 160);
     return of_pairs(5, 1.10, "lower",
                     "time to the longest of decoding, encoding, and half of what both cost on one core", [&] {
                         auto decoding = cost_of([&] {
