@@ -164,7 +164,17 @@ TEST_CASE("captions beside a clip are found by its name") {
         names.push_back(fs::path(f).filename().string());
     CHECK(names == std::vector<std::string>{"lantern.de.srt", "lantern.old.notes.vtt", "lantern.vtt"});
     CHECK(language_of_name("lantern.de.srt") == "de");
-    CHECK(language_of_name("lantern.srt").empty());
+    for (auto [name, language] : {std::pair{"lantern.EN.srt", "en"},
+                                  {"lantern.ger.vtt", "de"},
+                                  {"a.pt-BR.vtt", "pt-BR"},
+                                  {"Sr-Latn.sr-Latn.vtt", "sr-Latn"},
+                                  {"lantern.notes.vtt", ""},
+                                  {"lantern.v2.srt", ""},
+                                  {"lantern.xx.srt", ""},
+                                  {"lantern.de-.srt", ""},
+                                  {"lantern.srt", ""},
+                                  {"de", ""}})
+        CHECK(language_of_name(name) == language);
 }
 
 TEST_CASE("a file of captions made at random is read back caption for caption, however its lines end") {

@@ -10,6 +10,7 @@
 #include <random>
 
 #include "convert/jobs.h"
+#include "convert/ladder_lists.h"
 #include "streams.h"
 
 using namespace ruedo;
@@ -340,5 +341,55 @@ TEST_CASE("recipes of ladders are kept as they are, and what can't be is refused
                      R"({"rungs": [{"width": 1280}]})", R"({"video": "aac"})", R"({"segment_ns": 1})"}) {
         INFO(bad);
         CHECK_FALSE(ladder_recipe_from_json(nlohmann::json::parse(bad), "it"));
+    }
+}
+
+TEST_CASE("lists name each of several captions on its own, whatever their languages, and tell lengths exactly") {
+    std::mt19937 random(83);
+    const std::array languages{"", "en", "de", "pt-BR", "en", "x\"y\nURI=\"z", "Deutsch", "mul", "", "\xFF\xFE"};
+    for (int i = 0; i < 40; ++i) {
+        Folder folder;
+        LadderLists lists;
+        lists.rate = {30, 1};
+        auto& row = lists.pictures.emplace_back();
+        row.name = "a", row.codecs = "avc1.64001e", row.width = 640, row.height = 360;
+        Time at{};
+        for (int n = 1; n < 9; ++n) {
+            // Near a whole second now and then.
+            auto length = random() % 2 ? 4_s - Time{static_cast<std::int64_t>(random() % 700)}
+                                       : Time{static_cast<std::int64_t>(1 + random() % 4'000'000) * 1000};
+            row.fragments.push_back({fmt::format("{}.m4s", n), 1000 + random() % 9000, 500, at, length});
+            at += length;
+        }
+        lists.sound = row;
+        lists.sound->name = "sound", lists.sound->codecs = "mp4a.40.2", lists.sound->channels = 2;
+        lists.sound->language = languages[random() % languages.size()];
+        for (auto n = random() % 6; n > 0; --n) lists.texts.push_back({languages[random() % languages.size()], {}});
+        auto said_of = [&](std::string_view language) {
+            return std::any_of(lists.texts.begin(), lists.texts.end(), [&](auto& t) { return t.language == language; });
+        };
+        for (auto* place : {"a/m4s", "sound/m4s"}) fs::create_directories(folder / place);
+        done(lists.write(folder.path, true));
+        auto master = list_of(folder / "master.m3u8").master;
+        REQUIRE(master);
+        CHECK(master->alternatives.size() == 1 + lists.texts.size());
+        std::set<std::pair<std::string, std::string>> names;
+        for (std::size_t k = 0; k < master->alternatives.size(); ++k) {
+            auto& a = master->alternatives[k];
+            auto& said = k == 0 ? lists.sound->language : lists.texts[k - 1].language;
+            CHECK((!a.name.empty() && names.insert({a.group, a.name}).second));
+            CHECK(a.language == (is_language_tag(said) ? said : ""));
+            CHECK(fs::path(a.address).lexically_normal().string().starts_with(folder.path.string()));
+        }
+        auto list = list_of(folder / "a/m4s/list.m3u8").list;
+        REQUIRE(list.segments.size() == row.fragments.size());
+        for (std::size_t k = 0; k < row.fragments.size(); ++k)
+            CHECK(std::abs((list.segments[k].duration - row.fragments[k].duration).ns) <= 500);
+        if (!lists.texts.empty()) CHECK(list_of(folder / "text-1/m4s/list.m3u8").list.segments.size() == 8);
+        auto manifest = bytes_of(folder / "manifest.mpd");
+        std::string xml(manifest.begin(), manifest.end());
+        CHECK(xml.find("URI=") == std::string::npos);
+        bool told = xml.find("lang=\"mul\"") != std::string::npos;
+        CHECK(told == (lists.sound->language == "mul" || said_of("mul")));
     }
 }

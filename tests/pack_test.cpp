@@ -55,6 +55,37 @@ TEST_CASE("a packed app holds what it needs, and its list says so") {
     CHECK(bytes_of(packed.folder / "media/vp9_opus.webm") == bytes_of(fixture("vp9_opus.webm")));
 }
 
+TEST_CASE("an app holds what any sound needs that can be chosen in it, and nothing for what can't be played") {
+    Shop shop{"two_audio_languages.mkv"};
+    auto modules = [&](Codec second, bool fails) {
+        auto ask = [&](const std::string& path) -> Result<ClipInfo> {
+            auto info = value(info_of(path));
+            auto& track = info.tracks.at(2);
+            REQUIRE(track.kind == Kind::audio);
+            track.codec = second;
+            if (fails) track.problem = Error{Code::malformed, "It is damaged.", ""};
+            return info;
+        };
+        std::set<std::string> names;
+        for (auto& m : value(needs_of(shop.document, shop.folder.path, CodecRegistry::standard(), ask)).modules)
+            names.insert(m.file.stem().string());
+        return names;
+    };
+    auto usual = modules(Codec::opus, false);
+    CHECK(usual.contains("codec-opus"));
+    for (auto [codec, name] : {std::pair{Codec::mp3, "codec-mp3"},
+                               {Codec::flac, "codec-flac"},
+                               {Codec::ac3, "codec-ac3"},
+                               {Codec::aac, "codec-aac-decode"}}) {
+        INFO(name);
+        auto with = usual;
+        with.insert(name);
+        CHECK(modules(codec, false) == with);
+        CHECK(modules(codec, true) == usual);
+    }
+    CHECK(modules(Codec::unknown, false) == usual);
+}
+
 TEST_CASE("the licence follows from the media") {
     CHECK(value(Shop{"vp9_opus.webm"}.pack_into("/tmp/ruedo-licence-a-" + std::to_string(getpid()))).licence ==
           "Apache-2.0 AND BSD-3-Clause");
@@ -207,13 +238,33 @@ TEST_CASE("two media of one name both go in, one used twice goes in once") {
     fs::copy_file(fixture("vp8_vorbis.webm"), shop.folder / "b" / "vp9_opus.webm");
     auto again = shop.document.sources[0], other = again;
     other.file = "b/vp9_opus.webm";
+    std::string vtt = "WEBVTT\n\n00:00.000 --> 00:02.000\nThe lamp turns.\n";
+    put(shop.folder / "a.en.vtt", {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
+    again.captions = {"a.en.vtt"};
     shop.document.sources = {again, other, again};
-    auto packed = value(shop.pack_into(shop.folder / "out"));
+    std::uint64_t so_far = 0, whole = 0;
+    auto packed = value(shop.pack_into(shop.folder / "out", [&](std::uint64_t done_bytes, std::uint64_t all) {
+        CHECK((done_bytes > so_far && done_bytes <= all && (!whole || whole == all)));
+        so_far = done_bytes, whole = all;
+        return true;
+    }));
+    // How far it is is told of all that is copied, and what was foretold is what went in.
+    CHECK(so_far == whole);
+    std::uint64_t copied = 0, media = 0, foretold = 0;
+    for (auto& i : packed.items) {
+        if (i.kind == "executable" || i.kind == "library" || i.kind == "media") copied += i.bytes;
+        if (i.kind == "media") media += i.bytes;
+    }
+    CHECK(copied == whole);
+    auto needs = value(needs_of(shop.document, shop.folder.path, CodecRegistry::standard()));
+    CHECK(needs.media.size() == 3);
+    for (auto& [path, bytes] : needs.media) foretold += bytes;
+    CHECK(foretold == media);
     auto inside = value(load_document(packed.folder / "player.json"));
     CHECK(inside.sources[0].file == inside.sources[2].file);
     CHECK(inside.sources[0].file != inside.sources[1].file);
     CHECK(bytes_of(packed.folder / inside.sources[1].file) == bytes_of(fixture("vp8_vorbis.webm")));
-    CHECK(std::distance(fs::directory_iterator(packed.folder / "media"), {}) == 2);
+    CHECK(std::distance(fs::directory_iterator(packed.folder / "media"), {}) == 3);
 }
 
 TEST_CASE("a stream on disk is packed with all that it is made of, and plays from there") {

@@ -181,6 +181,15 @@ TEST_CASE("languages that are chosen in the sentences are heard and seen at once
     }
     REQUIRE(s.set_value("captions", ""));
     CHECK(soon([&] { return shop.now().text_track == 0; }));
+    // Any language, in words where it has some; what is no tag of one is refused.
+    auto said = [&] { return s.plain_text(); };
+    REQUIRE(s.set_value("captions", "ja"));
+    CHECK(soon([&] { return said().contains("captions in Japanese"); }));
+    REQUIRE(s.set_value("captions", "pt-BR"));
+    CHECK(soon([&] { return said().contains("captions in Portuguese (pt-BR)"); }));
+    for (auto none : {"Japanese", "j", "xx", "ja_JP", "ja-", "ja-toolong9x"})
+        CHECK_FALSE(s.set_value("captions", none));
+    CHECK(shop.window.project().document().sources[0].text_language == "pt-BR");
 }
 
 TEST_CASE("a dead address costs an edit nothing, and closing waits for nothing") {
@@ -463,6 +472,26 @@ TEST_CASE("five hundred files at once leave the window answering") {
     CHECK(done_());
     INFO("longest turn " << longest.ms() << " ms");
     CHECK(longest < 150_ms * slowed);  // on a quiet machine it is about 60, the first, which takes them all in
+}
+
+TEST_CASE("however many files go into an app, the window is no larger than one wants it") {
+    Shop shop;
+    auto d = shop.window.project().document();
+    std::string vtt = "WEBVTT\n\n00:00.000 --> 00:05.000\nThe lamp turns.\n";
+    for (int i = 0; i < 80; ++i) {
+        auto file = "captions" + std::to_string(i) + ".en.vtt";
+        put(shop.folder / file, {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
+        d.sources[0].captions.push_back(file);
+    }
+    shop.window.project().change(d, "Captions");
+    shop.window.show_step(WorkshopWindow::pack_step);
+    auto widgets = shop.window.pack_page().findChildren<QWidget*>();
+    auto bars =
+        std::find_if(widgets.begin(), widgets.end(), [](auto* w) { return w->accessibleName() == "Size by item"; });
+    REQUIRE(bars != widgets.end());
+    CHECK(soon([&] { return (*bars)->height() > 80 * 20; }));
+    CHECK(shop.window.minimumSizeHint().height() <= 800);
+    CHECK((*bars)->visibleRegion().boundingRect().height() <= shop.window.height());
 }
 
 TEST_CASE("the ring's calls do what they say, and those that are not allowed say why") {

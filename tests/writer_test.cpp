@@ -213,7 +213,7 @@ TEST_CASE("codes of languages go both ways") {
     }
     // All that have two letters, and both codes of those that have two of three.
     int known = 0;
-    std::set<std::string> seen;
+    std::set<std::string> seen, titles;
     for (char a = 'a'; a <= 'z'; ++a)
         for (char b = 'a'; b <= 'z'; ++b) {
             std::string tag{a, b};
@@ -225,6 +225,13 @@ TEST_CASE("codes of languages go both ways") {
             CHECK(seen.insert(three).second);
             CHECK(bcp47_from_iso639(three) == tag);
             CHECK(iso639_from_bcp47(tag + "-Latn") == three);
+            CHECK((is_language_tag(tag) && is_language_tag(three) && is_language_tag(tag + "-Latn-419")));
+            CHECK_FALSE((is_language_tag(tag + "-") || is_language_tag(tag + "_Latn") || is_language_tag(tag + "xyz")));
+            // Each is called something of its own, by whichever code.
+            auto title = language_title(tag);
+            CHECK((std::isupper(static_cast<unsigned char>(title[0])) && titles.insert(title).second));
+            CHECK(language_title(three) == title);
+            CHECK(language_title(tag + "-Latn") == title + " (" + tag + "-Latn)");
         }
     CHECK(known == 184);
     for (auto [bibliographic, tag] :
@@ -239,6 +246,8 @@ TEST_CASE("codes of languages go both ways") {
     CHECK(iso639_from_bcp47("gsw") == "gsw");
     CHECK(iso639_from_bcp47("") == "und");
     CHECK(iso639_from_bcp47("xx") == "und");
+    CHECK(language_title("pt-BR") == "Portuguese (pt-BR)");
+    for (auto unknown : {"gsw", "xx", "", "-", "de_CH"}) CHECK(language_title(unknown) == unknown);
 }
 
 TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped while the index is put in front") {

@@ -8,6 +8,7 @@
 #include <QHBoxLayout>
 #include <QPainter>
 #include <QProcess>
+#include <QScrollArea>
 #include <nlohmann/json.hpp>
 
 #include "view/look.h"
@@ -106,7 +107,12 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     bars_heading->setFont(look::font(look::Size::large, true));
     right->addWidget(bars_heading);
     bars_ = new Bars(this);
-    right->addWidget(bars_), right->addStretch(1);
+    auto* scroll = new QScrollArea;
+    scroll->setWidgetResizable(true);
+    scroll->setFrameShape(QFrame::NoFrame);
+    scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    scroll->setWidget(bars_);
+    right->addWidget(scroll, 1);
     row->addLayout(right, 5);
     stop_->hide(), run_->hide(), progress_->hide();
 

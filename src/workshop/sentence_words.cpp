@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "player/screen.h"
+#include "text/cues.h"
 #include "workshop/telling.h"
 
 namespace ruedo {
@@ -104,17 +105,32 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
                  own(d).align_y = aligns[i].value.section(' ', 1, 1).toDouble();
              });
 
-    std::vector<Word::Choice> captions{{"", "without captions"}}, sounds{{"", "its default sound"}};
-    for (auto tag : {"en", "de", "fr", "es", "it", "nl", "pt", "sv"}) {
-        captions.push_back({tag, "captions in " + text(language_title(tag))});
-        sounds.push_back({tag, "sound in " + text(language_title(tag))});
-    }
-    t.chosen(
-        "captions", at + "text_language", "Captions", captions, text(s.text_language),
-        [own, captions](PlayerDocument& d, std::size_t i) { own(d).text_language = captions[i].value.toStdString(); });
-    t.chosen(
-        "sound", at + "sound_language", "Language of the sound", sounds, text(s.sound_language),
-        [own, sounds](PlayerDocument& d, std::size_t i) { own(d).sound_language = sounds[i].value.toStdString(); });
+    // Those of its captions are offered first; any other is typed.
+    auto in_language = [&](const char* key, const char* path, const char* what, const char* none, const QString& some,
+                           std::string SourceSpec::* member) {
+        std::vector<Word::Choice> choices{{"", none}};
+        auto offer = [&](const std::string& tag) {
+            auto offered = [&](auto& c) { return c.value == text(tag); };
+            if (std::none_of(choices.begin(), choices.end(), offered))
+                choices.push_back({text(tag), some + text(language_title(tag))});
+        };
+        offer(s.*member);
+        auto shown = choices.back().label;
+        for (auto& file : s.captions) offer(language_of_name(file));
+        for (auto tag : {"en", "de", "fr", "es", "it", "nl", "pt", "sv"}) offer(tag);
+        auto& w = t.word(key, at + path, what, shown, none, !(s.*member).empty(),
+                         [own, member](PlayerDocument& d, const QString& v) -> Taken {
+                             if (!v.isEmpty() && !is_language_tag(v.toStdString()))
+                                 return "The tag of a language is wanted, such as ja or pt-BR.";
+                             own(d).*member = v.toStdString();
+                             return {};
+                         });
+        w.choices = std::move(choices), w.typed = "Another language, by its tag", w.now = text(s.*member);
+    };
+    in_language("captions", "text_language", "Captions", "without captions", "captions in ",
+                &SourceSpec::text_language);
+    in_language("sound", "sound_language", "Language of the sound", "its default sound", "sound in ",
+                &SourceSpec::sound_language);
 
     auto stands = [](const SourceSpec& of) {
         return of.no_poster         ? QString("nothing but its surround")

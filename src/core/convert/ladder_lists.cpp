@@ -5,8 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
-
-#include "playback/playback.h"
+#include <set>
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -27,7 +26,8 @@ std::uint64_t mean(const std::vector<SegmentMade>& segments) {
 }
 /// Exact to the microsecond, which five decimals would not be.
 std::string seconds(Time t) {
-    return fmt::format("{}.{:06}", t.ns / 1'000'000'000, (t.ns % 1'000'000'000 + 500) / 1000);
+    auto us = (t.ns + 500) / 1000;
+    return fmt::format("{}.{:06}", us / 1'000'000, us % 1'000'000);
 }
 std::int64_t target(const std::vector<SegmentMade>& segments) {
     std::int64_t most = 1;
@@ -84,21 +84,25 @@ std::string LadderLists::segment_list(const std::vector<SegmentMade>& segments, 
 std::string LadderLists::master(bool in_fragments) const {
     std::string out = "#EXTM3U\n#EXT-X-VERSION:7\n#EXT-X-INDEPENDENT-SEGMENTS\n";
     auto form = in_fragments ? "m4s" : "ts";
-    if (sound) {
-        auto language = sound->language.empty() ? "" : fmt::format("LANGUAGE=\"{}\",", sound->language);
-        auto name = sound->language.empty() ? "Sound" : language_title(sound->language);
+    // Each of a group has a name of its own (RFC 8216 clause 4.3.4.1.1); what is no tag of a language is not stated.
+    std::set<std::string> names;
+    auto named = [&](const std::string& language, const std::string& otherwise) {
+        bool known = is_language_tag(language);
+        auto name = known ? language_title(language) : otherwise;
+        for (auto [n, plain] = std::pair(2, name); !names.insert(name).second; ++n)
+            name = fmt::format("{} {}", plain, n);
+        return fmt::format("NAME=\"{}\",{}", name, known ? fmt::format("LANGUAGE=\"{}\",", language) : "");
+    };
+    if (sound)
         out += fmt::format(
-            "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"sound\",NAME=\"{}\",{}DEFAULT=YES,AUTOSELECT=YES,CHANNELS=\"{}\","
+            "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"sound\",{}DEFAULT=YES,AUTOSELECT=YES,CHANNELS=\"{}\","
             "URI=\"sound/{}/list.m3u8\"\n",
-            name, language, sound->channels, form);
-    }
-    for (std::size_t i = 0; i < texts.size(); ++i) {
-        auto language = texts[i].language.empty() ? "" : fmt::format("LANGUAGE=\"{}\",", texts[i].language);
-        auto name = texts[i].language.empty() ? fmt::format("Captions {}", i + 1) : language_title(texts[i].language);
-        out += fmt::format(
-            "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"text\",NAME=\"{}\",{}AUTOSELECT=YES,URI=\"text-{}/{}/list.m3u8\"\n",
-            name, language, i + 1, form);
-    }
+            named(sound->language, "Sound"), sound->channels, form);
+    names.clear();
+    for (std::size_t i = 0; i < texts.size(); ++i)
+        out +=
+            fmt::format("#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"text\",{}AUTOSELECT=YES,URI=\"text-{}/{}/list.m3u8\"\n",
+                        named(texts[i].language, fmt::format("Captions {}", i + 1)), i + 1, form);
     for (auto& row : pictures) {
         out += fmt::format(
             "#EXT-X-STREAM-INF:BANDWIDTH={},AVERAGE-BANDWIDTH={},CODECS=\"{}\",RESOLUTION={}x{},FRAME-RATE={:.3f}{}{}\n"
@@ -161,7 +165,7 @@ std::string LadderLists::manifest() const {
             escaped(row.name), peak(row.fragments), escaped(row.codecs), row.width, row.height, rate.num, rate.den);
     out += "    </AdaptationSet>\n";
     if (sound) {
-        auto language = sound->language.empty() ? "" : fmt::format(" lang=\"{}\"", escaped(sound->language));
+        auto language = is_language_tag(sound->language) ? fmt::format(" lang=\"{}\"", sound->language) : "";
         out += fmt::format(
             "    <AdaptationSet contentType=\"audio\" mimeType=\"audio/mp4\" segmentAlignment=\"true\"{}>\n", language);
         out += timeline(sound->fragments);
@@ -169,7 +173,7 @@ std::string LadderLists::manifest() const {
                            escaped(sound->name), peak(sound->fragments), escaped(sound->codecs));
     }
     for (std::size_t i = 0; i < texts.size(); ++i) {
-        auto language = texts[i].language.empty() ? "" : fmt::format(" lang=\"{}\"", escaped(texts[i].language));
+        auto language = is_language_tag(texts[i].language) ? fmt::format(" lang=\"{}\"", texts[i].language) : "";
         out += fmt::format(
             "    <AdaptationSet contentType=\"text\" mimeType=\"text/vtt\"{}>\n      <Representation id=\"text-{}\" "
             "bandwidth=\"1000\"><BaseURL>text-{}/all.vtt</BaseURL></Representation>\n    </AdaptationSet>\n",

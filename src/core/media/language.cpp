@@ -1,5 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
-// ISO 639-2 codes, as containers write them, to BCP 47 (RFC 5646: the shortest code counts).
+// ISO 639-2 codes, as containers write them, to BCP 47 (RFC 5646: the shortest code counts), and what languages are
+// called.
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <array>
 
@@ -10,47 +13,193 @@ namespace ruedo {
 namespace {
 /// Of two codes of three letters the terminological one counts, which is not made from English; both are read.
 struct Language {
-    std::string_view two, three, bibliographic{};
+    std::string_view two, three, title, bibliographic{};
 };
 /// All that have two letters (ISO 639-1).
-constexpr auto languages = std::to_array<Language>(
-    {{"aa", "aar"},        {"ab", "abk"},        {"ae", "ave"},        {"af", "afr"},        {"ak", "aka"},
-     {"am", "amh"},        {"an", "arg"},        {"ar", "ara"},        {"as", "asm"},        {"av", "ava"},
-     {"ay", "aym"},        {"az", "aze"},        {"ba", "bak"},        {"be", "bel"},        {"bg", "bul"},
-     {"bh", "bih"},        {"bi", "bis"},        {"bm", "bam"},        {"bn", "ben"},        {"bo", "bod", "tib"},
-     {"br", "bre"},        {"bs", "bos"},        {"ca", "cat"},        {"ce", "che"},        {"ch", "cha"},
-     {"co", "cos"},        {"cr", "cre"},        {"cs", "ces", "cze"}, {"cu", "chu"},        {"cv", "chv"},
-     {"cy", "cym", "wel"}, {"da", "dan"},        {"de", "deu", "ger"}, {"dv", "div"},        {"dz", "dzo"},
-     {"ee", "ewe"},        {"el", "ell", "gre"}, {"en", "eng"},        {"eo", "epo"},        {"es", "spa"},
-     {"et", "est"},        {"eu", "eus", "baq"}, {"fa", "fas", "per"}, {"ff", "ful"},        {"fi", "fin"},
-     {"fj", "fij"},        {"fo", "fao"},        {"fr", "fra", "fre"}, {"fy", "fry"},        {"ga", "gle"},
-     {"gd", "gla"},        {"gl", "glg"},        {"gn", "grn"},        {"gu", "guj"},        {"gv", "glv"},
-     {"ha", "hau"},        {"he", "heb"},        {"hi", "hin"},        {"ho", "hmo"},        {"hr", "hrv"},
-     {"ht", "hat"},        {"hu", "hun"},        {"hy", "hye", "arm"}, {"hz", "her"},        {"ia", "ina"},
-     {"id", "ind"},        {"ie", "ile"},        {"ig", "ibo"},        {"ii", "iii"},        {"ik", "ipk"},
-     {"io", "ido"},        {"is", "isl", "ice"}, {"it", "ita"},        {"iu", "iku"},        {"ja", "jpn"},
-     {"jv", "jav"},        {"ka", "kat", "geo"}, {"kg", "kon"},        {"ki", "kik"},        {"kj", "kua"},
-     {"kk", "kaz"},        {"kl", "kal"},        {"km", "khm"},        {"kn", "kan"},        {"ko", "kor"},
-     {"kr", "kau"},        {"ks", "kas"},        {"ku", "kur"},        {"kv", "kom"},        {"kw", "cor"},
-     {"ky", "kir"},        {"la", "lat"},        {"lb", "ltz"},        {"lg", "lug"},        {"li", "lim"},
-     {"ln", "lin"},        {"lo", "lao"},        {"lt", "lit"},        {"lu", "lub"},        {"lv", "lav"},
-     {"mg", "mlg"},        {"mh", "mah"},        {"mi", "mri", "mao"}, {"mk", "mkd", "mac"}, {"ml", "mal"},
-     {"mn", "mon"},        {"mr", "mar"},        {"ms", "msa", "may"}, {"mt", "mlt"},        {"my", "mya", "bur"},
-     {"na", "nau"},        {"nb", "nob"},        {"nd", "nde"},        {"ne", "nep"},        {"ng", "ndo"},
-     {"nl", "nld", "dut"}, {"nn", "nno"},        {"no", "nor"},        {"nr", "nbl"},        {"nv", "nav"},
-     {"ny", "nya"},        {"oc", "oci"},        {"oj", "oji"},        {"om", "orm"},        {"or", "ori"},
-     {"os", "oss"},        {"pa", "pan"},        {"pi", "pli"},        {"pl", "pol"},        {"ps", "pus"},
-     {"pt", "por"},        {"qu", "que"},        {"rm", "roh"},        {"rn", "run"},        {"ro", "ron", "rum"},
-     {"ru", "rus"},        {"rw", "kin"},        {"sa", "san"},        {"sc", "srd"},        {"sd", "snd"},
-     {"se", "sme"},        {"sg", "sag"},        {"si", "sin"},        {"sk", "slk", "slo"}, {"sl", "slv"},
-     {"sm", "smo"},        {"sn", "sna"},        {"so", "som"},        {"sq", "sqi", "alb"}, {"sr", "srp"},
-     {"ss", "ssw"},        {"st", "sot"},        {"su", "sun"},        {"sv", "swe"},        {"sw", "swa"},
-     {"ta", "tam"},        {"te", "tel"},        {"tg", "tgk"},        {"th", "tha"},        {"ti", "tir"},
-     {"tk", "tuk"},        {"tl", "tgl"},        {"tn", "tsn"},        {"to", "ton"},        {"tr", "tur"},
-     {"ts", "tso"},        {"tt", "tat"},        {"tw", "twi"},        {"ty", "tah"},        {"ug", "uig"},
-     {"uk", "ukr"},        {"ur", "urd"},        {"uz", "uzb"},        {"ve", "ven"},        {"vi", "vie"},
-     {"vo", "vol"},        {"wa", "wln"},        {"wo", "wol"},        {"xh", "xho"},        {"yi", "yid"},
-     {"yo", "yor"},        {"za", "zha"},        {"zh", "zho", "chi"}, {"zu", "zul"}});
+constexpr auto languages = std::to_array<Language>({{"aa", "aar", "Afar"},
+                                                    {"ab", "abk", "Abkhazian"},
+                                                    {"ae", "ave", "Avestan"},
+                                                    {"af", "afr", "Afrikaans"},
+                                                    {"ak", "aka", "Akan"},
+                                                    {"am", "amh", "Amharic"},
+                                                    {"an", "arg", "Aragonese"},
+                                                    {"ar", "ara", "Arabic"},
+                                                    {"as", "asm", "Assamese"},
+                                                    {"av", "ava", "Avaric"},
+                                                    {"ay", "aym", "Aymara"},
+                                                    {"az", "aze", "Azerbaijani"},
+                                                    {"ba", "bak", "Bashkir"},
+                                                    {"be", "bel", "Belarusian"},
+                                                    {"bg", "bul", "Bulgarian"},
+                                                    {"bh", "bih", "Bihari"},
+                                                    {"bi", "bis", "Bislama"},
+                                                    {"bm", "bam", "Bambara"},
+                                                    {"bn", "ben", "Bengali"},
+                                                    {"bo", "bod", "Tibetan", "tib"},
+                                                    {"br", "bre", "Breton"},
+                                                    {"bs", "bos", "Bosnian"},
+                                                    {"ca", "cat", "Catalan"},
+                                                    {"ce", "che", "Chechen"},
+                                                    {"ch", "cha", "Chamorro"},
+                                                    {"co", "cos", "Corsican"},
+                                                    {"cr", "cre", "Cree"},
+                                                    {"cs", "ces", "Czech", "cze"},
+                                                    {"cu", "chu", "Church Slavonic"},
+                                                    {"cv", "chv", "Chuvash"},
+                                                    {"cy", "cym", "Welsh", "wel"},
+                                                    {"da", "dan", "Danish"},
+                                                    {"de", "deu", "German", "ger"},
+                                                    {"dv", "div", "Dhivehi"},
+                                                    {"dz", "dzo", "Dzongkha"},
+                                                    {"ee", "ewe", "Ewe"},
+                                                    {"el", "ell", "Greek", "gre"},
+                                                    {"en", "eng", "English"},
+                                                    {"eo", "epo", "Esperanto"},
+                                                    {"es", "spa", "Spanish"},
+                                                    {"et", "est", "Estonian"},
+                                                    {"eu", "eus", "Basque", "baq"},
+                                                    {"fa", "fas", "Persian", "per"},
+                                                    {"ff", "ful", "Fulah"},
+                                                    {"fi", "fin", "Finnish"},
+                                                    {"fj", "fij", "Fijian"},
+                                                    {"fo", "fao", "Faroese"},
+                                                    {"fr", "fra", "French", "fre"},
+                                                    {"fy", "fry", "Western Frisian"},
+                                                    {"ga", "gle", "Irish"},
+                                                    {"gd", "gla", "Scottish Gaelic"},
+                                                    {"gl", "glg", "Galician"},
+                                                    {"gn", "grn", "Guarani"},
+                                                    {"gu", "guj", "Gujarati"},
+                                                    {"gv", "glv", "Manx"},
+                                                    {"ha", "hau", "Hausa"},
+                                                    {"he", "heb", "Hebrew"},
+                                                    {"hi", "hin", "Hindi"},
+                                                    {"ho", "hmo", "Hiri Motu"},
+                                                    {"hr", "hrv", "Croatian"},
+                                                    {"ht", "hat", "Haitian Creole"},
+                                                    {"hu", "hun", "Hungarian"},
+                                                    {"hy", "hye", "Armenian", "arm"},
+                                                    {"hz", "her", "Herero"},
+                                                    {"ia", "ina", "Interlingua"},
+                                                    {"id", "ind", "Indonesian"},
+                                                    {"ie", "ile", "Interlingue"},
+                                                    {"ig", "ibo", "Igbo"},
+                                                    {"ii", "iii", "Sichuan Yi"},
+                                                    {"ik", "ipk", "Inupiaq"},
+                                                    {"io", "ido", "Ido"},
+                                                    {"is", "isl", "Icelandic", "ice"},
+                                                    {"it", "ita", "Italian"},
+                                                    {"iu", "iku", "Inuktitut"},
+                                                    {"ja", "jpn", "Japanese"},
+                                                    {"jv", "jav", "Javanese"},
+                                                    {"ka", "kat", "Georgian", "geo"},
+                                                    {"kg", "kon", "Kongo"},
+                                                    {"ki", "kik", "Kikuyu"},
+                                                    {"kj", "kua", "Kuanyama"},
+                                                    {"kk", "kaz", "Kazakh"},
+                                                    {"kl", "kal", "Greenlandic"},
+                                                    {"km", "khm", "Khmer"},
+                                                    {"kn", "kan", "Kannada"},
+                                                    {"ko", "kor", "Korean"},
+                                                    {"kr", "kau", "Kanuri"},
+                                                    {"ks", "kas", "Kashmiri"},
+                                                    {"ku", "kur", "Kurdish"},
+                                                    {"kv", "kom", "Komi"},
+                                                    {"kw", "cor", "Cornish"},
+                                                    {"ky", "kir", "Kyrgyz"},
+                                                    {"la", "lat", "Latin"},
+                                                    {"lb", "ltz", "Luxembourgish"},
+                                                    {"lg", "lug", "Ganda"},
+                                                    {"li", "lim", "Limburgish"},
+                                                    {"ln", "lin", "Lingala"},
+                                                    {"lo", "lao", "Lao"},
+                                                    {"lt", "lit", "Lithuanian"},
+                                                    {"lu", "lub", "Luba-Katanga"},
+                                                    {"lv", "lav", "Latvian"},
+                                                    {"mg", "mlg", "Malagasy"},
+                                                    {"mh", "mah", "Marshallese"},
+                                                    {"mi", "mri", "Maori", "mao"},
+                                                    {"mk", "mkd", "Macedonian", "mac"},
+                                                    {"ml", "mal", "Malayalam"},
+                                                    {"mn", "mon", "Mongolian"},
+                                                    {"mr", "mar", "Marathi"},
+                                                    {"ms", "msa", "Malay", "may"},
+                                                    {"mt", "mlt", "Maltese"},
+                                                    {"my", "mya", "Burmese", "bur"},
+                                                    {"na", "nau", "Nauru"},
+                                                    {"nb", "nob", "Norwegian Bokmål"},
+                                                    {"nd", "nde", "North Ndebele"},
+                                                    {"ne", "nep", "Nepali"},
+                                                    {"ng", "ndo", "Ndonga"},
+                                                    {"nl", "nld", "Dutch", "dut"},
+                                                    {"nn", "nno", "Norwegian Nynorsk"},
+                                                    {"no", "nor", "Norwegian"},
+                                                    {"nr", "nbl", "South Ndebele"},
+                                                    {"nv", "nav", "Navajo"},
+                                                    {"ny", "nya", "Chichewa"},
+                                                    {"oc", "oci", "Occitan"},
+                                                    {"oj", "oji", "Ojibwa"},
+                                                    {"om", "orm", "Oromo"},
+                                                    {"or", "ori", "Odia"},
+                                                    {"os", "oss", "Ossetian"},
+                                                    {"pa", "pan", "Punjabi"},
+                                                    {"pi", "pli", "Pali"},
+                                                    {"pl", "pol", "Polish"},
+                                                    {"ps", "pus", "Pashto"},
+                                                    {"pt", "por", "Portuguese"},
+                                                    {"qu", "que", "Quechua"},
+                                                    {"rm", "roh", "Romansh"},
+                                                    {"rn", "run", "Rundi"},
+                                                    {"ro", "ron", "Romanian", "rum"},
+                                                    {"ru", "rus", "Russian"},
+                                                    {"rw", "kin", "Kinyarwanda"},
+                                                    {"sa", "san", "Sanskrit"},
+                                                    {"sc", "srd", "Sardinian"},
+                                                    {"sd", "snd", "Sindhi"},
+                                                    {"se", "sme", "Northern Sami"},
+                                                    {"sg", "sag", "Sango"},
+                                                    {"si", "sin", "Sinhala"},
+                                                    {"sk", "slk", "Slovak", "slo"},
+                                                    {"sl", "slv", "Slovenian"},
+                                                    {"sm", "smo", "Samoan"},
+                                                    {"sn", "sna", "Shona"},
+                                                    {"so", "som", "Somali"},
+                                                    {"sq", "sqi", "Albanian", "alb"},
+                                                    {"sr", "srp", "Serbian"},
+                                                    {"ss", "ssw", "Swati"},
+                                                    {"st", "sot", "Southern Sotho"},
+                                                    {"su", "sun", "Sundanese"},
+                                                    {"sv", "swe", "Swedish"},
+                                                    {"sw", "swa", "Swahili"},
+                                                    {"ta", "tam", "Tamil"},
+                                                    {"te", "tel", "Telugu"},
+                                                    {"tg", "tgk", "Tajik"},
+                                                    {"th", "tha", "Thai"},
+                                                    {"ti", "tir", "Tigrinya"},
+                                                    {"tk", "tuk", "Turkmen"},
+                                                    {"tl", "tgl", "Tagalog"},
+                                                    {"tn", "tsn", "Tswana"},
+                                                    {"to", "ton", "Tongan"},
+                                                    {"tr", "tur", "Turkish"},
+                                                    {"ts", "tso", "Tsonga"},
+                                                    {"tt", "tat", "Tatar"},
+                                                    {"tw", "twi", "Twi"},
+                                                    {"ty", "tah", "Tahitian"},
+                                                    {"ug", "uig", "Uyghur"},
+                                                    {"uk", "ukr", "Ukrainian"},
+                                                    {"ur", "urd", "Urdu"},
+                                                    {"uz", "uzb", "Uzbek"},
+                                                    {"ve", "ven", "Venda"},
+                                                    {"vi", "vie", "Vietnamese"},
+                                                    {"vo", "vol", "Volapük"},
+                                                    {"wa", "wln", "Walloon"},
+                                                    {"wo", "wol", "Wolof"},
+                                                    {"xh", "xho", "Xhosa"},
+                                                    {"yi", "yid", "Yiddish"},
+                                                    {"yo", "yor", "Yoruba"},
+                                                    {"za", "zha", "Zhuang"},
+                                                    {"zh", "zho", "Chinese", "chi"},
+                                                    {"zu", "zul", "Zulu"}});
 }  // namespace
 
 std::string bcp47_from_iso639(std::string_view code) {
@@ -64,6 +213,29 @@ std::string iso639_from_bcp47(std::string_view tag) {
     if (primary.size() == 3) return std::string(primary);
     auto it = std::ranges::find(languages, primary, &Language::two);
     return std::string(it == languages.end() ? "und" : it->three);
+}
+
+bool is_language_tag(std::string_view tag) {
+    auto primary = tag.substr(0, tag.find('-'));
+    auto lower = [](char c) { return c >= 'a' && c <= 'z'; };
+    bool three = primary.size() == 3 && std::ranges::all_of(primary, lower);
+    if (!three && std::ranges::find(languages, primary, &Language::two) == languages.end()) return false;
+    for (auto rest = tag.substr(primary.size()); !rest.empty();) {
+        auto part = rest.substr(1, rest.find('-', 1) - 1);
+        if (part.empty() || part.size() > 8 || !std::ranges::all_of(part, [&](char c) {
+                return lower(c) || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9');
+            }))
+            return false;
+        rest.remove_prefix(1 + part.size());
+    }
+    return true;
+}
+
+std::string language_title(const std::string& tag) {
+    auto primary = tag.substr(0, tag.find('-'));
+    auto it = std::ranges::find_if(languages, [&](auto& l) { return l.two == primary || l.three == primary; });
+    if (it == languages.end()) return tag;
+    return primary == tag ? std::string(it->title) : fmt::format("{} ({})", it->title, tag);
 }
 
 }  // namespace ruedo

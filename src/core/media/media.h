@@ -104,6 +104,11 @@ struct Track {
 std::string bcp47_from_iso639(std::string_view code);
 /// The three-letter code of a BCP 47 tag's language (ISO 639-2/T); "und" when there is none.
 std::string iso639_from_bcp47(std::string_view tag);
+/// Whether this is a tag (RFC 5646 clause 2.1) that begins with a language of two letters or a code of three.
+bool is_language_tag(std::string_view tag);
+/// What a BCP 47 tag's language is called: "German" for "de", "Portuguese (pt-BR)" where there is more to it. The tag
+/// itself for what has no two letters (ISO 639-1).
+std::string language_title(const std::string& tag);
 
 struct Finding {
     std::string code, sentence, hint;

@@ -164,23 +164,29 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
     Needs needs;
     auto note_outside = [&](const std::string& path) {
         if (is_address(path) || lies_inside(path, folder)) return;
+        if (std::find(needs.outside.begin(), needs.outside.end(), path) != needs.outside.end()) return;
         needs.outside.emplace_back(path);
         needs.findings.push_back({"outside",
                                   fmt::format("“{}” lies outside the project’s folder and goes into the app.", path),
                                   "Copy it into the project’s folder, or take it out if it is not meant."});
     };
     std::set<fs::path> files, seen;
+    std::error_code ec;
+    auto beside = [&](const std::string& path) {
+        note_outside(path);
+        if (seen.insert(fs::weakly_canonical(path, ec)).second) needs.media.emplace_back(path, fs::file_size(path, ec));
+    };
     for (auto& source : document.sources) {
         auto path = resolve(source, folder);
         if (!source.poster.empty())
             if (auto poster = resolve(source.poster, folder); !is_address(poster)) {
                 TRY_DO(check_poster(poster));
-                note_outside(poster);
+                beside(poster);
             }
         for (auto& file : source.captions)
             if (auto captions = resolve(file, folder); !is_address(captions)) {
                 TRY(auto cues, load_captions(captions));
-                note_outside(captions);
+                beside(captions);
             }
         if (is_camera(path)) {
             // The device need not be there when the app is made; either form of its pictures may come.
@@ -192,12 +198,12 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         TRY(auto info, ask(path));
         TRY(auto tracks, select_tracks(info, codecs));
         note_outside(path);
-        for (auto* track : {tracks.video, tracks.audio}) {
-            if (!track) continue;
-            auto module = codecs.decoder_module(track->codec);
+        // Whoever plays it may choose another sound.
+        for (auto& track : info.tracks) {
+            if (&track != tracks.video && (track.kind != Kind::audio || track.problem)) continue;
+            auto module = codecs.decoder_module(track.codec);
             if (module && files.insert(module->file).second) needs.modules.push_back(*module);
         }
-        std::error_code ec;
         if (is_address(path)) continue;  // stays where it is
         if (!seen.insert(fs::weakly_canonical(path, ec)).second) continue;
         auto bytes = info.bytes;
@@ -236,9 +242,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     packed.findings = needs.findings;
     auto stem = file_stem(document.app_name);
     std::error_code ec;
-    std::uint64_t total = fs::file_size(player, ec), done = 0;
-    for (auto& [file, bytes] : needs.media) total += bytes;
-    for (auto& m : needs.modules) total += fs::file_size(m.file, ec);
+    std::uint64_t total = 0, done = 0;
 
     auto place = [&](const std::string& relative, const char* kind) -> Result<FileWriter> {
         auto path = staging.folder() / relative;
@@ -272,9 +276,13 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         return file.commit();
     };
 
-    TRY_DO(copy(player, stem, "executable"));
-    fs::permissions(staging.folder() / stem, fs::perms(0755), ec);
-    for (auto& m : needs.modules) TRY_DO(copy(m.file, "lib/" + m.file.filename().string(), "library"));
+    struct Copy {
+        fs::path from;
+        std::string relative;
+        const char* kind;
+    };
+    std::vector<Copy> copies{{player, stem, "executable"}};
+    for (auto& m : needs.modules) copies.push_back({m.file, "lib/" + m.file.filename().string(), "library"});
 
     // Each file once, under its own name; two of the same name get a number.
     std::map<fs::path, std::string> names;
@@ -294,10 +302,11 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
                 name = fmt::format("{}-{}{}", of.stem().string(), i, of.extension().string());
             taken.insert(name);
             names[key] = "media/" + name;
-            if (parts.empty()) TRY_DO(copy(path, names[key], "media"));
+            if (parts.empty()) copies.push_back({path, names[key], "media"});
             for (auto& part : parts)
-                TRY_DO(copy(part, names[key] + "/" + part.lexically_relative(of.lexically_normal()).generic_string(),
-                            "media"));
+                copies.push_back({part,
+                                  names[key] + "/" + part.lexically_relative(of.lexically_normal()).generic_string(),
+                                  "media"});
             if (!parts.empty()) names[key] += "/" + path.filename().string();
         }
         if (!stays) source.file = names[key];
@@ -314,11 +323,15 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
                 for (int i = 2; taken.contains(name); ++i) name = fmt::format("{}-{}", i, from.filename().string());
                 taken.insert(name);
                 names[place_key] = "media/" + name;
-                TRY_DO(copy(from, names[place_key], "media"));
+                copies.push_back({from, names[place_key], "media"});
             }
             *file = names[place_key];
         }
     }
+    for (auto& c : copies)
+        if (auto bytes = fs::file_size(c.from, ec); !ec) total += bytes;
+    for (auto& c : copies) TRY_DO(copy(c.from, c.relative, c.kind));
+    fs::permissions(staging.folder() / stem, fs::perms(0755), ec);
     TRY_DO(write("player.json", "document", to_json(inside).dump(2) + "\n"));
     TRY_DO(write("LICENCES.txt", "notice", notice(document, needs)));
     std::string shown = document.app_name;

@@ -38,6 +38,7 @@ Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path&
 struct Needs {
     std::vector<CodecRegistry::Found> modules;
     std::string licence;
+    /// Clips, or folders of streams, posters and captions; each once, with its bytes.
     std::vector<std::pair<std::filesystem::path, std::uint64_t>> media;
     std::vector<std::filesystem::path> outside;  ///< Of what goes in, what lies outside the project's folder.
     std::vector<Finding> findings;

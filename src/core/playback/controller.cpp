@@ -4,7 +4,6 @@
 #include <future>
 
 #include <algorithm>
-#include <map>
 
 #include "playback/engine.h"
 
@@ -98,19 +97,6 @@ Snapshot Controller::snapshot_after_calls() const {
 void Controller::on_event(std::function<void(const Event&)> listener) { engine_->trace().listen(std::move(listener)); }
 bool Controller::wait(const std::function<bool(const Snapshot&)>& done, Time deadline) const {
     return engine_->wait(done, deadline);
-}
-
-std::string language_title(const std::string& tag) {
-    static const std::map<std::string, std::string, std::less<>> titles{
-        {"en", "English"},    {"de", "German"},  {"fr", "French"},  {"es", "Spanish"},   {"it", "Italian"},
-        {"pt", "Portuguese"}, {"nl", "Dutch"},   {"sv", "Swedish"}, {"da", "Danish"},    {"nb", "Norwegian"},
-        {"no", "Norwegian"},  {"fi", "Finnish"}, {"pl", "Polish"},  {"cs", "Czech"},     {"hu", "Hungarian"},
-        {"el", "Greek"},      {"tr", "Turkish"}, {"ru", "Russian"}, {"uk", "Ukrainian"}, {"ar", "Arabic"},
-        {"he", "Hebrew"},     {"hi", "Hindi"},   {"zh", "Chinese"}, {"ja", "Japanese"},  {"ko", "Korean"},
-        {"la", "Latin"}};
-    auto it = titles.find(tag.substr(0, tag.find('-')));
-    if (it == titles.end()) return tag;
-    return tag.find('-') == std::string::npos ? it->second : it->second + " (" + tag + ")";
 }
 
 }  // namespace ruedo

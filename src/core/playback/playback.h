@@ -52,8 +52,6 @@ struct Choice {
     std::string title;     ///< For people: "German", or the codec where no language is stated.
     bool operator==(const Choice&) const = default;
 };
-/// "German" for "de"; the tag itself for languages that are not in the short list.
-std::string language_title(const std::string& tag);
 
 struct OpenOptions {
     Start start;

@@ -364,10 +364,11 @@ std::string language_of_name(const std::string& file) {
     auto stem = fs::path(file).stem().string();
     auto dot = stem.rfind('.');
     auto part = dot == std::string::npos ? std::string() : stem.substr(dot + 1);
-    bool tag = part.size() >= 2 && part.size() <= 11 &&
-               std::all_of(part.begin(), part.end(), [](unsigned char c) { return std::isalnum(c) || c == '-'; }) &&
-               std::isalpha(static_cast<unsigned char>(part[0]));
-    return !tag ? std::string() : part.size() == 3 ? bcp47_from_iso639(part) : part;
+    for (auto& c : part) {
+        if (c == '-') break;
+        if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+    }
+    return !is_language_tag(part) ? std::string() : part.size() == 3 ? bcp47_from_iso639(part) : part;
 }
 
 std::vector<std::string> captions_beside(const std::string& source) {
@@ -381,8 +382,7 @@ std::vector<std::string> captions_beside(const std::string& source) {
         auto extension = it->path().extension();
         if (extension != ".vtt" && extension != ".srt") continue;
         auto name = it->path().stem().string();
-        if (name == stem || (name.starts_with(stem + ".") && !language_of_name(it->path().filename().string()).empty()))
-            found.push_back(it->path().string());
+        if (name == stem || name.starts_with(stem + ".")) found.push_back(it->path().string());
     }
     std::sort(found.begin(), found.end());
     return found;
