@@ -651,6 +651,23 @@ TEST_CASE("packing from the window makes an app that starts from any folder and 
     CHECK_FALSE(fine);
 }
 
+TEST_CASE("a window that goes while a name is being typed takes the name over first") {
+    auto shop = std::make_unique<Shop>();
+    auto& project = shop->window.project();
+    std::string named;
+    QObject::connect(&project, &Project::changed, [&] { named = project.document().app_name; });
+    shop->window.show_step(WorkshopWindow::pack_step);
+    shop->window.activateWindow();
+    REQUIRE(soon([&] { return shop->window.isActiveWindow(); }, 5000));
+    auto* name = shop->window.pack_page().findChild<QLineEdit*>();
+    REQUIRE(name);
+    name->setFocus();
+    name->end(false);
+    QTest::keyClicks(name, " at night");
+    shop.reset();
+    CHECK(named == "Harbour Lights at night");
+}
+
 TEST_CASE("nothing is cut off at 1280 x 800, and every button can be named") {
     Shop shop;
     shop.window.resize(1280, 800);

@@ -188,6 +188,8 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
 }
 
 WorkshopWindow::~WorkshopWindow() {
+    // What is being typed is taken over while there is something to take it.
+    if (auto* typed = focusWidget()) typed->clearFocus();
     screen_->on_event = {}, screen_->on_turned = {}, screen_->on_active = {}, screen_->on_removed = {};
     follow_.stop();
 }
