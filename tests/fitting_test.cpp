@@ -317,7 +317,7 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
         }
         flag = false;
         CHECK(value(reader->at(info.duration / 2)).pts == wanted);
-        for (int left : {1, 2, 3, 5, 8, 11}) {
+        for (int left = 1; left < 12; ++left) {
             flag = false, source->left = left;
             auto got = reader->at(info.duration / 2, &flag);
             CHECK((got ? got->pts == wanted : got.error().code == Code::cancelled));

@@ -7,6 +7,8 @@
 #include <charconv>
 #include <filesystem>
 
+#include "io/transfer.h"
+
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
@@ -364,10 +366,8 @@ std::string language_of_name(const std::string& file) {
     auto stem = fs::path(file).stem().string();
     auto dot = stem.rfind('.');
     auto part = dot == std::string::npos ? std::string() : stem.substr(dot + 1);
-    for (auto& c : part) {
-        if (c == '-') break;
-        if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
-    }
+    auto primary = std::min(part.find('-'), part.size());
+    part = transfer::lower(part.substr(0, primary)) + part.substr(primary);
     return !is_language_tag(part) ? std::string() : part.size() == 3 ? bcp47_from_iso639(part) : part;
 }
 
