@@ -17,15 +17,22 @@ namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
 
-/// A file for what the first of two passes learned; gone with this.
+/// A place for what the first of two passes learned, which some libraries write as several files; gone with this.
 struct Notes {
-    Notes() : path(fs::temp_directory_path() / temporary_name("passes")) {}
+    Notes() : folder(fs::temp_directory_path() / temporary_name("passes")), path(folder / "learned") {}
     ~Notes() {
         std::error_code ec;
-        for (auto* more : {"", ".mbtree", ".temp", ".mbtree.temp"}) fs::remove(path.string() + more, ec);
+        fs::remove_all(folder, ec);
     }
     Notes(const Notes&) = delete;
-    fs::path path;
+    Outcome make() const {
+        clear_remains(folder.parent_path());
+        std::error_code ec;
+        fs::create_directory(folder, ec);
+        if (ec) return std::unexpected(errno_error(ec.value(), "Keeping what the first of two passes learns"));
+        return {};
+    }
+    fs::path folder, path;
 };
 
 /// So many that the two pictures nearest to each other are a step apart; at most 120.
@@ -289,11 +296,12 @@ class Conversion {
     }
 
     /// Before the pass that is written, the one that learns, where there is one.
-    Outcome prepare(bool twice, const fs::path& notes, std::uint32_t bitrate) {
+    Outcome prepare(bool twice, const Notes& notes, std::uint32_t bitrate) {
         auto first = twice ? picture_form(plan_.video_codec)->first_pass : 0;
         if (twice) {
             begin_pass(0, first);
-            TRY_DO(learn(notes, bitrate));
+            TRY_DO(notes.make());
+            TRY_DO(learn(notes.path, bitrate));
         }
         begin_pass(first, 1);
         return {};
@@ -372,7 +380,7 @@ class Conversion {
             return fail(Code::usage, "Two passes need a bitrate or a size to aim at.",
                         "Give one, or let it be one pass.");
         Notes notes;
-        TRY_DO(prepare(twice, notes.path, bitrate));
+        TRY_DO(prepare(twice, notes, bitrate));
         std::uint64_t least = target ? *target * 97 / 100 : 0, before = 0;
         for (int tries = 1;; ++tries) {
             std::vector<Line> lines;
@@ -408,7 +416,7 @@ class Conversion {
                 TRY(bitrate, bitrate_for(*target));
                 twice = form->two_passes;
                 writing_ = false;
-                TRY_DO(prepare(twice, notes.path, bitrate));
+                TRY_DO(prepare(twice, notes, bitrate));
                 continue;
             }
             // Once more, with as much more or less as it was off. What does not grow any more has all it can use.
