@@ -530,8 +530,8 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
         for (auto part : {"video", "audio"})
             for (auto& [key, v] : j[part].items()) CHECK(schema["properties"][part]["properties"].contains(key));
     }
-    auto wrong = [](const char* json, const char* place) {
-        auto r = recipe_from_json(nlohmann::json::parse(json), "r.json");
+    auto wrong = [](const char* recipe, const char* place) {
+        auto r = recipe_from_json(nlohmann::json::parse(recipe), "r.json");
         REQUIRE_FALSE(r.has_value());
         INFO(r.error().sentence);
         CHECK(r.error().sentence.find(place) != std::string::npos);

@@ -27,11 +27,11 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-struct Bench {
+struct LifeBench {
     Folder folder;
     PlaybackHost host{false};
     WorkshopWindow window{host};
-    Bench() {
+    LifeBench() {
         PlayerDocument d;
         d.app_name = "Harbour Lights";
         fs::copy_file(fixture("h264_high_aac.mp4"), folder / "lantern.mp4");
@@ -51,7 +51,7 @@ struct Bench {
 }  // namespace
 
 TEST_CASE("the hoop of the app can be pressed, and the player does what its document says") {
-    Bench b;
+    LifeBench b;
     b.window.player().controller().play();
     REQUIRE(b.phase(Phase::playing));
     auto& ring = b.window.ring();
@@ -84,7 +84,7 @@ TEST_CASE("the hoop of the app can be pressed, and the player does what its docu
 }
 
 TEST_CASE("pointing at the path shows the player as it was then, and nothing of now") {
-    Bench b;
+    LifeBench b;
     auto& path = b.window.path();
     // For the ticks on its axis.
     CHECK(soon([&] { return b.now().pictures && b.now().pictures->keyframes.size() > 1; }));
@@ -162,7 +162,7 @@ TEST_CASE("history answers from an hour of it, and keeps no more") {
 }
 
 TEST_CASE("two runs lie on one chart, from a file or kept, and where they part is named") {
-    Bench b;
+    LifeBench b;
     auto play_through = [&](bool stops) {
         b.window.player().controller().play();
         REQUIRE(b.phase(Phase::playing));
@@ -193,7 +193,7 @@ TEST_CASE("two runs lie on one chart, from a file or kept, and where they part i
 }
 
 TEST_CASE("the document as text says what the sentences say, and either can be changed") {
-    Bench b;
+    LifeBench b;
     auto& sentences = b.window.sentences();
     sentences.show_text(true);
     auto* text = sentences.document_text();
@@ -250,7 +250,7 @@ TEST_CASE("the document as text says what the sentences say, and either can be c
 }
 
 TEST_CASE("what someone else writes is taken over where nothing was changed here, and kept beside it where it was") {
-    Bench b;
+    LifeBench b;
     auto& project = b.window.project();
     auto file = b.folder / "life.ruedo";
     auto theirs = project.document();

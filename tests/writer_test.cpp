@@ -284,3 +284,59 @@ TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped 
     CHECK(before > 0.8);
     CHECK(fs::exists(path));
 }
+
+TEST_CASE(
+    "a Matroska file states where the last picture that is seen ends, and nothing of it that was not looked for") {
+    for (auto codec : {Codec::vp8, Codec::mpeg2}) {
+        Bytes file;
+        auto writer = write_matroska(std::make_unique<MemorySink>(file));
+        WriteTrack pictures, sound;
+        pictures.codec = codec, pictures.video.width = 64, pictures.video.height = 48;
+        sound.codec = Codec::mp3, sound.audio = {48000, 2};
+        auto track = value(writer->add(pictures)), heard = value(writer->add(sound));
+        Bytes data(100, 1);
+        // The last one in decoding order is seen before others.
+        std::array shown{0, 3, 1, 2};
+        for (int i = 0; i < 4; ++i)
+            done(writer->write(track, {40_ms * shown[i], 40_ms * i - 40_ms, 40_ms, i == 0, data}));
+        done(writer->write(heard, {0_s, 0_s, 24_ms, true, data}));
+        done(writer->finish());
+        auto after = [&](std::initializer_list<std::uint8_t> mark) {
+            auto at = std::search(file.begin(), file.end(), mark.begin(), mark.end());
+            return at == file.end() ? at : at + static_cast<std::ptrdiff_t>(mark.size());
+        };
+        auto length = after({0x44, 0x89, 0x88});
+        REQUIRE(length != file.end());
+        CHECK(std::bit_cast<double>(ByteReader(ByteView(length, length + 8)).u64()) == 160);
+        CHECK((after({0x9A, 0x81, 0x02}) != file.end()) == (codec == Codec::vp8));
+        // A rate that is no number is none.
+        auto rate = after({0xB5, 0x88});
+        REQUIRE(rate != file.end());
+        for (auto odd : {std::nan(""), -std::nan(""), HUGE_VAL, -HUGE_VAL}) {
+            ByteWriter w;
+            w.u64(std::bit_cast<std::uint64_t>(odd));
+            std::copy(w.bytes.begin(), w.bytes.end(), rate);
+            CHECK(opened(file, "x.mkv")->info().tracks.at(1).audio.rate == 0);
+        }
+    }
+}
+
+TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
+    for (int rate : {16000, 22050, 24000, 32000, 44100, 48000}) {
+        Bytes file;
+        auto writer = write_mp4(std::make_unique<MemorySink>(file));
+        WriteTrack sound;
+        sound.codec = Codec::mp3, sound.audio = {rate, 1};
+        auto track = value(writer->add(sound));
+        done(writer->write(track, {0_s, 0_s, 24_ms, true, Bytes(100, 1)}));
+        done(writer->finish());
+        // A DecoderConfigDescriptor, its length in four bytes, the object's type, a stream of sound.
+        auto named = [&](std::uint8_t object) {
+            std::array<std::uint8_t, 7> mark{4, 0x80, 0x80, 0x80, 13, object, 0x15};
+            return std::search(file.begin(), file.end(), mark.begin(), mark.end()) != file.end();
+        };
+        CHECK(named(0x69) == (rate < 32000));
+        CHECK(named(0x6B) == (rate >= 32000));
+        CHECK(opened(file, "x.mp4")->info().tracks.at(0).codec == Codec::mp3);
+    }
+}

@@ -1,6 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "view/captions.h"
-#include "view/spoken.h"
 #include <QPainter>
 #include <QTextDocument>
 #include <QTextOption>

@@ -12,7 +12,7 @@
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
-constexpr std::array<std::string_view, 5> names{"as it is", "rewrapped", "converted", "refused", "not bundled"};
+constexpr std::array<std::string_view, 5> fitting_names{"as it is", "rewrapped", "converted", "refused", "not bundled"};
 
 Fitting refused(const Error& error) {
     Fitting f;
@@ -57,7 +57,7 @@ Result<Fitting> planned(const std::string& source, const Target& target, const s
 }
 }  // namespace
 
-std::string_view fitting_name(Fitting::What what) { return names.at(static_cast<std::size_t>(what)); }
+std::string_view fitting_name(Fitting::What what) { return fitting_names.at(static_cast<std::size_t>(what)); }
 
 Fitting fit_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
                 const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {

@@ -23,7 +23,7 @@ json whole(std::int64_t low, std::int64_t high = INT64_MAX) {
 }
 json number(double low, double high) { return {{"type", "number"}, {"minimum", low}, {"maximum", high}}; }
 json one_of(json values) { return {{"enum", std::move(values)}}; }
-const json text{{"type", "string"}, {"maxLength", 4096}};
+const json any_text{{"type", "string"}, {"maxLength", 4096}};
 const json colour{{"type", "string"}, {"pattern", "^#[0-9A-Fa-f]{6}$"}};
 
 namespace in_room = room_limits;
@@ -56,7 +56,7 @@ json hang_schema() {
                    {"cover", number(0, 1)}});
 }
 json room_schema() {
-    auto solid = object({{"name", text},
+    auto solid = object({{"name", any_text},
                          {"kind", one_of(json(solid_names()))},
                          {"at_m", place_schema()},
                          {"turn_deg", number(-180, 180)},
@@ -86,7 +86,7 @@ json host_schema() {
 
 json schema_of(const SettingKind& s) {
     using Type = SettingKind::Type;
-    json j = text;
+    json j = any_text;
     if (s.type == Type::time || s.type == Type::whole) j = whole(s.low, s.high);
     if (s.type == Type::speeds) j = list_of(number(0.25, 4), 12);
     if (s.type == Type::yes_or_no) j = {{"type", "boolean"}};
@@ -103,7 +103,7 @@ json project_schema() {
     for (auto& k : control_kinds()) kinds.push_back(k.name);
     for (auto place : Slot::places) places.push_back(place);
     control["kind"] = one_of(kinds);
-    control["name"] = text;
+    control["name"] = any_text;
     control["slot"] = {{"anyOf", {one_of(places), {{"type", "string"}, {"pattern", "^[^/]+/(start|middle|end)$"}}}}};
     for (auto& s : setting_kinds()) control[std::string(s.name)] = schema_of(s);
     // A setting that a kind does not have means nothing there.
@@ -118,7 +118,7 @@ json project_schema() {
     control_schema["allOf"] = std::move(limits);
 
     auto source = object(
-        {{"name", text},
+        {{"name", any_text},
          {"file",
           {{"type", "string"}, {"minLength", 1}, {"description", "Relative to the document's folder, or absolute."}}},
          {"start", {{"oneOf", {one_of({"hold", "play"}), object({{"after_ns", whole(0)}}, {"after_ns"})}}}},
@@ -132,12 +132,12 @@ json project_schema() {
            {"minItems", 2},
            {"maxItems", 2},
            {"description", "Across and down: 0 is left or top, 1 right or bottom."}}},
-         {"poster", {{"oneOf", {text, object({{"at_ns", whole(0)}}, {"at_ns"}), {{"const", false}}}}}},
-         {"captions", list_of(text, 100)},
-         {"sound_language", text},
-         {"text_language", text},
-         {"prepared", list_of(object({{"target", text},
-                                      {"file", text},
+         {"poster", {{"oneOf", {any_text, object({{"at_ns", whole(0)}}, {"at_ns"}), {{"const", false}}}}}},
+         {"captions", list_of(any_text, 100)},
+         {"sound_language", any_text},
+         {"text_language", any_text},
+         {"prepared", list_of(object({{"target", any_text},
+                                      {"file", any_text},
                                       {"recipe", {{"type", "object"}, {"description", "See recipe.schema.json."}}}},
                                      {"target"}),
                               100)}},
@@ -163,8 +163,8 @@ json project_schema() {
                           {"gap_px", whole(0, 200)},
                           {"ground", colour},
                           {"one_sounds", {{"type", "boolean"}}}});
-    auto player = object({{"name", text},
-                          {"sources", list_of(text, 10000)},
+    auto player = object({{"name", any_text},
+                          {"sources", list_of(any_text, 10000)},
                           {"at_end", one_of(at_ends)},
                           {"picture", picture},
                           {"volume", number(0, 1)},

@@ -72,7 +72,9 @@ void sound_entry(BoxWriter& w, const WriteTrack& s) {
         default:
             w.box("mp4a", [&] {
                 entry();
-                elementary_stream(w, s.codec == Codec::mp3 ? 0x6B : 0x40, 0x15, s.config);
+                // Layer III of less than 32 kHz is MPEG-2’s (ISO/IEC 14496-1 table 5).
+                unsigned layer_3 = s.audio.rate < 32000 ? 0x69 : 0x6B;
+                elementary_stream(w, s.codec == Codec::mp3 ? layer_3 : 0x40, 0x15, s.config);
             });
     }
 }

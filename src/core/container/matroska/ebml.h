@@ -2,6 +2,7 @@
 // EBML elements (RFC 8794) and the IDs of Matroska (RFC 9559) that are read and written here.
 #pragma once
 #include <bit>
+#include <cmath>
 #include <optional>
 
 #include "io/io.h"
@@ -102,8 +103,10 @@ inline std::int64_t as_int(ByteView body) {
     return static_cast<std::int64_t>(as_uint(body) << shift) >> shift;
 }
 inline double as_float(ByteView body) {
-    if (body.size() == 4) return static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(as_uint(body))));
-    return body.size() == 8 ? std::bit_cast<double>(as_uint(body)) : 0;
+    double v = 0;
+    if (body.size() == 4) v = static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(as_uint(body))));
+    if (body.size() == 8) v = std::bit_cast<double>(as_uint(body));
+    return std::isfinite(v) ? v : 0;
 }
 inline std::string as_text(ByteView body) {
     std::string s(body.begin(), body.end());

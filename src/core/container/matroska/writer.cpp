@@ -95,6 +95,7 @@ struct Held {
     bool there = false;
     std::int64_t ms = 0;
     Time pts{}, duration{};
+    Time end{};  ///< Of all so far: the last one in decoding order need not be the last that is seen.
     bool keyframe = true;
     Bytes data;
 };
@@ -121,7 +122,7 @@ class MatroskaWriter final : public ClipWriter {
         held.ms = (p.pts + delay).ns >= 0 ? ((p.pts + delay).ns + 500'000) / 1'000'000 : 0;
         held.keyframe = p.keyframe;
         held.data.assign(p.data.begin(), p.data.end());
-        end_ = std::max(end_, p.pts + p.duration);
+        held.end = std::max(held.end, p.pts + p.duration);
         return {};
     }
 
@@ -134,11 +135,10 @@ class MatroskaWriter final : public ClipWriter {
         for (std::size_t i = 0; i < held_.size(); ++i) {
             auto& h = held_[i];
             if (!h.there) continue;
-            auto last = h.pts + h.duration;
             auto stated = end_of(i);
-            auto cut = stated ? std::max(Time{}, last - *stated) : Time{};
+            auto cut = stated ? std::max(Time{}, h.end - *stated) : Time{};
             TRY_DO(put(i, h, cut, true));
-            end = std::max(end, last - cut);
+            end = std::max(end, h.end - cut);
         }
         TRY_DO(flush());
         auto cues_at = room_ ? room_at_ : sink_->position();
@@ -293,8 +293,10 @@ class MatroskaWriter final : public ClipWriter {
         }
         auto& v = t.video;
         e.master(id::video, [&](auto& m) {
-            m.number(id::flag_interlaced, 2)
-                .number(id::pixel_width, static_cast<std::uint64_t>(v.width))
+            // Fields are in MPEG video and Motion JPEG at most, and what these hold was not looked for.
+            bool fields = t.codec == Codec::mpeg2 || t.codec == Codec::mpeg4 || t.codec == Codec::mjpeg;
+            if (!fields) m.number(id::flag_interlaced, 2);
+            m.number(id::pixel_width, static_cast<std::uint64_t>(v.width))
                 .number(id::pixel_height, static_cast<std::uint64_t>(v.height));
             auto flat = v;
             flat.rotation = 0;
@@ -417,7 +419,6 @@ class MatroskaWriter final : public ClipWriter {
     std::uint64_t segment_ = 0, info_at_ = 0, tracks_at_ = 0, attachments_at_ = 0, duration_at_ = 0, room_ = 0,
                   room_at_ = 0;
     std::int64_t last_cue_ = -1;
-    Time end_{};
 };
 
 }  // namespace
