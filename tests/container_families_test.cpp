@@ -357,6 +357,21 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     CHECK(left.size() < 95);
 }
 
+TEST_CASE("a picture in AVI may count its rows from the top, and has no more of them than a picture can") {
+    auto file = bytes_of(fixture("mjpeg_pcm.avi"));
+    static constexpr std::string_view format = "strf";
+    auto at = std::search(file.begin(), file.end(), format.begin(), format.end());
+    REQUIRE(file.end() - at > 48);
+    auto rows = at + 8 + 8;
+    auto height = opened(file, "x.avi")->info().tracks.at(0).video.height;
+    for (std::int64_t stated : {std::int64_t{height}, -std::int64_t{height}, std::int64_t{INT32_MAX},
+                                std::int64_t{INT32_MIN}, -std::int64_t{INT32_MAX}, std::int64_t{1}}) {
+        for (int k = 0; k < 4; ++k) rows[k] = static_cast<std::uint8_t>(stated >> (8 * k));
+        CHECK(opened(file, "x.avi")->info().tracks.at(0).video.height ==
+              std::min(std::abs(stated), std::int64_t{32768}));
+    }
+}
+
 TEST_CASE("WAV holds every kind of sample") {
     std::vector<double> samples(9600);
     for (std::size_t i = 0; i < samples.size(); ++i) samples[i] = 0.8 * std::sin(static_cast<double>(i) * 0.1);
@@ -440,6 +455,30 @@ TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
     auto without = opened(bare, "bare.mp3");
     CHECK(has_finding(*without, "no-index"));
     CHECK(std::abs((without->info().duration - with->info().duration).ns) < (80_ms).ns);
+}
+
+TEST_CASE("FLAC behind a tag that has no place there plays as without it, and says so") {
+    auto bytes = bytes_of(fixture("audio.flac"));
+    auto whole = sound_of(open("audio.flac"));
+    for (unsigned padding : {0U, 300U, 90'000U}) {
+        ByteWriter title, tagged;
+        title.text("TIT2").u32(6).u16(0).u8(3).text("Wharf").raw(Bytes(padding, 0));
+        auto n = title.size();
+        tagged.text("ID3").u8(4).u8(0).u8(0).u8(n >> 21 & 127).u8(n >> 14 & 127).u8(n >> 7 & 127).u8(n & 127);
+        tagged.raw(title.bytes).raw(bytes);
+        auto clip = opened(tagged.bytes, "tagged.flac");
+        CHECK(clip->info().container == "flac");
+        CHECK(clip->info().duration == 6_s);
+        CHECK((clip->info().tags.title == "Wharf" || !open("audio.flac")->info().tags.title.empty()));
+        REQUIRE(clip->info().findings.size() == 1);
+        CHECK(clip->info().findings[0].code == "tag-before-flac");
+        for (int ms : {0, 1234, 5990}) {
+            auto part = sound_of(clip, 1_ms * ms);
+            auto at = static_cast<std::size_t>(ms) * 96;
+            REQUIRE(part.size() == whole.size() - at);
+            CHECK(std::equal(part.begin(), part.end(), whole.begin() + static_cast<std::ptrdiff_t>(at)));
+        }
+    }
 }
 
 TEST_CASE("FLAC without a stated length or a seek table seeks all the same") {

@@ -268,13 +268,14 @@ class Impatient final : public ByteSource {
   public:
     Impatient(std::shared_ptr<ByteSource> of, std::atomic<bool>& flag) : of_(std::move(of)), flag_(flag) {}
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
+        ++reads;
         if (left > 0 && --left == 0) flag_ = true;
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped("it"));
         return of_->read_at(offset, into);
     }
     std::optional<std::uint64_t> size() const override { return of_->size(); }
     const std::string& name() const override { return of_->name(); }
-    int left = 0;
+    int left = 0, reads = 0;
 
   private:
     std::shared_ptr<ByteSource> of_;
@@ -331,5 +332,43 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
             source->left = 0, flag = false;
             CHECK(value(reader->at(place, &flag)).pts == there);
         }
+    }
+}
+
+TEST_CASE("an index that was not read to its end, as somebody went elsewhere meanwhile, is read for the next place") {
+    Folder folder;
+    {
+        auto writer = value(write_webm(folder / "long.webm"));
+        WriteTrack pictures;
+        pictures.codec = Codec::vp8, pictures.video.width = 64, pictures.video.height = 48;
+        auto track = value(writer->add(pictures));
+        for (int i = 0; i < 500; ++i) {
+            Bytes data(10'000, static_cast<std::uint8_t>(i % 12 ? 1 : 0));
+            done(writer->write(track, {40_ms * i, 40_ms * i, 40_ms, i % 12 == 0, data}));
+        }
+        done(writer->finish());
+    }
+    std::atomic<bool> flag = false;
+    auto source = std::make_shared<Impatient>(value(open_file(folder / "long.webm")), flag);
+    auto reads_of = [&](int left) {
+        source->left = 0, flag = false;
+        auto clip = value(open_clip(source));
+        auto reader = clip->reader(clip->info().tracks.at(0).id);
+        if (left > 0) {
+            source->left = left;
+            ReadScope scope(&flag);
+            (void)reader->seek(8_s);
+        }
+        source->left = source->reads = 0, flag = false;
+        done(reader->seek(15_s));
+        PacketHead head;
+        REQUIRE(value(reader->next(head)));
+        CHECK((head.keyframe && head.pts == 40_ms * 372));
+        return source->reads;
+    };
+    auto plain = reads_of(0);
+    for (int left = 1; left < 9; ++left) {
+        INFO("given up at read " << left);
+        CHECK(reads_of(left) <= plain);
     }
 }

@@ -5,8 +5,9 @@
 #include <thread>
 
 #include "demo/server.h"
-#include "io/http.h"
+#include "io/client.h"
 #include "io/ranges.h"
+#include "io/transfer.h"
 #include "support.h"
 #include "timing.h"
 
@@ -128,10 +129,27 @@ TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in tim
         CHECK_FALSE(got.error().hint.empty());
         CHECK(timer.ran() < 6_s);
     }
+    HttpClient client(quick());
+    auto other = client.get(server->address("/part"), ByteSource::Range{1000, 2000});
+    REQUIRE_FALSE(other.has_value());
+    CHECK((other.error().code == Code::network && other.error().sentence.find("another part") != std::string::npos));
+    CHECK(value(client.get(server->address("/part"), ByteSource::Range{0, 2000})).body == slice(body, 0, 2000));
     auto nobody = http_source("http://127.0.0.1:1/x.mp4", quick());
     CHECK(get(*nobody, 0, 10).error().code == Code::network);
     auto nameless = http_source("http:///x.mp4", quick());
     CHECK_FALSE(get(*nameless, 0, 10).has_value());
+}
+
+TEST_CASE("what a server says of a part is read as far as it is said") {
+    auto is = [](std::string_view text, std::optional<std::uint64_t> from, std::optional<std::uint64_t> of) {
+        INFO(text);
+        auto part = transfer::part_sent(text);
+        CHECK((part.from == from && part.of == of));
+    };
+    is("bytes 0-9/1000", 0, 1000), is("bytes 18446744073709551615-1/2", UINT64_MAX, 2);
+    is("bytes 5-9/*", 5, std::nullopt), is("bytes */77", std::nullopt, 77), is("bytes 7", std::nullopt, std::nullopt);
+    for (auto none : {"", "/", "bytes", "bytes ", "lines 1-2/", "bytes -1-2/3x", "bytes 18446744073709551616-1/-1"})
+        is(none, std::nullopt, std::nullopt);
 }
 
 TEST_CASE("a file that changes on the server is said to have changed") {

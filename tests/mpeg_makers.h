@@ -375,6 +375,12 @@ class TsMaker {
             .u32(0);
         packet(0x100, true, pmt.bytes, 0xFF);
     }
+    /// A packet of pictures without a stamp.
+    void go_on(ByteView data) {
+        ByteWriter w;
+        w.u24(1).u8(0xE0).u16(0).u8(0x80).u8(0).u8(0).raw(data);
+        send(w.bytes);
+    }
     void add(ByteView data, std::int64_t pts, std::int64_t dts, bool video) {
         auto stamp = [](ByteWriter& w, unsigned lead, std::int64_t t) {
             auto v = static_cast<std::uint64_t>(t) & 0x1FFFFFFFFULL;
@@ -384,16 +390,18 @@ class TsMaker {
         w.u24(1).u8(video ? 0xE0 : 0xC0).u16(video ? 0 : data.size() + 13).u8(0x80).u8(0xC0).u8(10);
         stamp(w, 3, pts), stamp(w, 1, dts);
         w.raw(data);
-        ByteView rest(w.bytes);
+        send(w.bytes);
+    }
+    Bytes bytes;
+
+  private:
+    void send(ByteView rest) {
         for (bool first = true; !rest.empty(); first = false) {
             auto n = std::min<std::size_t>(184, rest.size());
             packet(0x101, first, rest.first(n), -1);
             rest = rest.subspan(n);
         }
     }
-    Bytes bytes;
-
-  private:
     void packet(unsigned pid, bool start, ByteView payload, int fill) {
         ByteWriter w;
         w.u8(0x47).u16((start ? 0x4000 : 0) | pid);

@@ -53,6 +53,48 @@ double difference(const std::vector<float>& heard, const std::vector<float>& cod
         worst = std::max(worst, std::abs(static_cast<double>(heard[2 * (i + 256)] - coded[i])));
     return worst;
 }
+/// H.264 as a byte stream, a keyframe every thirty pictures at least.
+std::vector<Coded> h264_video(int count, int between) {
+    VideoEncodeOptions o;
+    o.width = number_width, o.height = number_height, o.rate = {25, 1};
+    o.keyframe_every = 30, o.b_frames = between, o.control = VideoEncodeOptions::Control::quality, o.quality = 12;
+    o.effort = 2;
+    auto encoder = value(CodecRegistry::standard().video_encoder(Codec::h264, o));
+    std::vector<Encoded> encoded;
+    for (int n = 0; n < count; ++n) {
+        auto p = numbered_picture(n);
+        p.pts = 40_ms * n;
+        done(encoder->encode(p, encoded));
+    }
+    done(encoder->drain(encoded));
+    auto config = *parse_avcc(encoder->config());
+    std::vector<Coded> coded;
+    for (auto& e : encoded) {
+        Coded c;
+        if (e.keyframe) c.data = config.parameter_sets;
+        to_annex_b(e.data, config.length_size, c.data);
+        c.key = e.keyframe, c.shown = static_cast<int>(e.pts.ns / (40_ms).ns);
+        coded.push_back(std::move(c));
+    }
+    return coded;
+}
+/// Which are shown when: those between two others are coded after both.
+void tell_shown(std::vector<Coded>& coded) {
+    auto between = [&](std::size_t i) { return split_mpeg4(coded[i].data, 5).at(0).type == 'B'; };
+    int next = 0;
+    for (std::size_t i = 0; i < coded.size();) {
+        auto last = i + 1;
+        while (last < coded.size() && between(last)) coded[last++].shown = next++;
+        coded[i].shown = next++;
+        i = last;
+    }
+}
+std::vector<int> keys_of(const std::vector<Coded>& coded) {
+    std::vector<int> keys;
+    for (auto& c : coded)
+        if (c.key) keys.push_back(c.shown);
+    return keys;
+}
 std::vector<int> every(int step, int count, int from = 0) {
     std::vector<int> out;
     for (int n = from; n < count; n += step) out.push_back(n);
@@ -335,36 +377,46 @@ TEST_CASE("pictures that are PNG each, in AVI and in QuickTime") {
 TEST_CASE("H.264 in AVI is shown in the order that its pictures count") {
     for (int between : {0, 3}) {
         INFO(between);
-        VideoEncodeOptions o;
-        o.width = number_width, o.height = number_height, o.rate = {25, 1};
-        o.keyframe_every = 30, o.b_frames = between, o.control = VideoEncodeOptions::Control::quality, o.quality = 12;
-        o.effort = 2;
-        auto encoder = value(CodecRegistry::standard().video_encoder(Codec::h264, o));
-        std::vector<Encoded> encoded;
-        for (int n = 0; n < 100; ++n) {
-            auto p = numbered_picture(n);
-            p.pts = 40_ms * n;
-            done(encoder->encode(p, encoded));
-        }
-        done(encoder->drain(encoded));
-        auto config = *parse_avcc(encoder->config());
-        std::vector<Coded> coded;
-        bool reordered = false;
-        for (auto& e : encoded) {
-            Coded c;
-            if (e.keyframe) c.data = config.parameter_sets;
-            to_annex_b(e.data, config.length_size, c.data);
-            c.key = e.keyframe;
-            coded.push_back(std::move(c));
-            reordered |= e.dts != e.pts;
-        }
-        CHECK(reordered == (between > 0));
-        auto clip = opened(make_avi("H264", coded), "b.avi");
-        std::vector<int> keys;
-        for (auto& e : encoded)
-            if (e.keyframe) keys.push_back(static_cast<int>(e.pts.ns / (40_ms).ns));
-        plays_exactly(clip, 100, keys);
+        auto coded = h264_video(100, between);
+        CHECK(std::is_sorted(coded.begin(), coded.end(), [](auto& x, auto& y) { return x.shown < y.shown; }) ==
+              (between == 0));
+        plays_exactly(opened(make_avi("H264", coded), "b.avi"), 100, keys_of(coded));
     }
+}
+
+TEST_CASE("H.264 and MPEG-4 Visual whose pictures keep to no packets play picture for picture") {
+    constexpr int count = 100;
+    for (bool h264 : {true, false})
+        for (int between : {0, 1, 3}) {
+            INFO((h264 ? "H.264, " : "MPEG-4, ") << between << " between");
+            auto coded = h264 ? h264_video(count, between) : mpeg4_video(count, between, false);
+            if (!h264) tell_shown(coded);
+            auto keys = keys_of(coded);
+            // Packets of 700 bytes: the end of one, a few that are whole, the beginning of another.
+            auto later = coded;
+            for (auto& c : later) ++c.shown;  // nothing is shown before it is decoded
+            auto program = opened(make_program_stream(later, {}, false), "cut.mpg");
+            CHECK(program->info().main(Kind::video)->codec == (h264 ? Codec::h264 : Codec::mpeg4));
+            plays_exactly(program, count, keys);
+            auto pts = [&](std::size_t i) { return 100'000 + (coded[i].shown + 2) * 3600; };
+            auto dts = [](std::size_t i) { return 100'000 + static_cast<std::int64_t>(i) * 3600; };
+            // Three in a packet, and each in three.
+            TsMaker many(h264 ? 0x1B : 0x10), parts(h264 ? 0x1B : 0x10);
+            for (std::size_t i = 0; i < coded.size(); i += 3) {
+                Bytes all;
+                for (auto k = i; k < std::min(i + 3, coded.size()); ++k)
+                    all.insert(all.end(), coded[k].data.begin(), coded[k].data.end());
+                many.add(all, pts(i), dts(i), true);
+            }
+            for (std::size_t i = 0; i < coded.size(); ++i) {
+                ByteView all(coded[i].data);
+                auto third = all.size() / 3;
+                parts.add(all.first(third), pts(i), dts(i), true);
+                parts.go_on(all.subspan(third, third)), parts.go_on(all.subspan(2 * third));
+            }
+            plays_exactly(opened(many.bytes, "many.ts"), count, keys);
+            plays_exactly(opened(parts.bytes, "parts.ts"), count, keys);
+        }
 }
 
 TEST_CASE("AC-3 bare and in AVI, and frames tell themselves") {

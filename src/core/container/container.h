@@ -163,6 +163,8 @@ bool probe(ByteView head);
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline);
 Result<std::unique_ptr<Clip>> open_flac(std::shared_ptr<ByteSource> source);
+/// FLAC that begins at byte `from`, behind a tag that says `tags`.
+Result<std::unique_ptr<Clip>> open_flac_behind(std::shared_ptr<ByteSource> source, std::uint64_t from, ClipTags tags);
 }  // namespace elementary
 
 }  // namespace ruedo

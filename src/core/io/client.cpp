@@ -121,6 +121,8 @@ Result<HttpClient::Answer> HttpClient::get(const std::string& address, std::opti
         return fail(Code::timeout, fmt::format("“{}” sent nothing for {} s.", host_of(address), stall),
                     "Check the network and the server, then try again.");
     if (*code != CURLE_OK) return std::unexpected(transfer_error(*code, address, options_, c.answer.status));
+    if (range && c.answer.status == 206 && part_sent(c.answer.headers["content-range"]).from != range->from)
+        return std::unexpected(other_part(address));
     if (range && c.answer.status == 200) {
         auto from = std::min<std::uint64_t>(range->from, c.answer.body.size()),
              to = std::min<std::uint64_t>(range->to, c.answer.body.size());

@@ -30,8 +30,8 @@ class HttpClient {
     /// it was asked for; false gives up (`cancelled`).
     using Watch = std::function<bool(std::uint64_t bytes, std::uint64_t of, Time since)>;
     /// `range`, if any, from its first byte up to before its last (RFC 9110 clause 14.1.2); where a server answers with
-    /// the whole, its part is taken out. Statuses that bring no bytes are answers, not errors. `limit` where the body
-    /// is larger.
+    /// the whole, its part is taken out; `network` where it answers with another part. Statuses that bring no bytes are
+    /// answers, not errors. `limit` where the body is larger.
     Result<Answer> get(const std::string& address, std::optional<ByteSource::Range> range = {},
                        std::size_t limit = 64 << 20, const Watch& watch = {});
 

@@ -257,26 +257,14 @@ class Source final : public HttpSource {
                            : headers_.contains("last-modified") ? headers_["last-modified"]
                                                                 : "";
         std::optional<std::uint64_t> total;
-        auto number = [](std::string_view s) -> std::optional<std::uint64_t> {
-            std::uint64_t v = 0;
-            auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
-            return ec == std::errc() && end == s.data() + s.size() ? std::optional(v) : std::nullopt;
-        };
+        auto part = part_sent(headers_["content-range"]);
         if (status == 206) {
-            auto range = headers_["content-range"];
-            auto slash = range.find('/');
-            if (slash != std::string::npos) total = number(std::string_view(range).substr(slash + 1));
-            std::uint64_t from = UINT64_MAX;
-            if (range.starts_with("bytes "))
-                from = number(std::string_view(range).substr(6, range.find('-') - 6)).value_or(UINT64_MAX);
-            if (from != position_)
-                return stop({Code::network,
-                             fmt::format("“{}” sends another part of “{}” than was asked for.", host, name_),
-                             "The server's ranges are wrong; serve the file in another way."});
+            total = part.of;
+            if (part.from != position_) return stop(other_part(address_));
         } else if (status == 200) {
             // The length of a body that comes in chunks is none (RFC 9112 clause 6.3).
             if (headers_.contains("content-length") && !headers_.contains("transfer-encoding"))
-                total = number(headers_["content-length"]);
+                total = number_in(headers_["content-length"]);
             if (position_ > 0) {
                 // The whole instead of a part: from now on everything is read from the front.
                 ranges_ = false;
@@ -291,7 +279,7 @@ class Source final : public HttpSource {
                 return stop({Code::network,
                              fmt::format("“{}” has fewer bytes of “{}” than the {} it spoke of.", host, name_, *size_),
                              "The file on the server is cut short, or the server miscounts."});
-            size_ = position_;
+            size_ = std::min(position_, part.of.value_or(position_));
             return false;
         }
         bool changed = (!mark_.empty() && !mark.empty() && mark != mark_) || (size_ && total && *size_ != *total);

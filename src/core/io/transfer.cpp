@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 
 namespace ruedo::transfer {
 
@@ -42,6 +43,24 @@ std::string host_of(const std::string& address) {
     auto host = address.substr(from, address.find_first_of("/?#", from) - from);
     auto at = host.rfind('@');
     return at == std::string::npos ? host : host.substr(at + 1);
+}
+
+std::optional<std::uint64_t> number_in(std::string_view s) {
+    std::uint64_t v = 0;
+    auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
+    return ec == std::errc() && end == s.data() + s.size() ? std::optional(v) : std::nullopt;
+}
+PartSent part_sent(std::string_view text) {
+    PartSent part;
+    if (auto slash = text.find('/'); slash != std::string_view::npos) part.of = number_in(text.substr(slash + 1));
+    auto dash = text.find('-');
+    if (text.starts_with("bytes ") && dash != std::string_view::npos) part.from = number_in(text.substr(6, dash - 6));
+    return part;
+}
+Error other_part(const std::string& address) {
+    return {Code::network,
+            fmt::format("“{}” sends another part of “{}” than was asked for.", host_of(address), last_part(address)),
+            "The server's ranges are wrong; serve the file in another way."};
 }
 
 void prepare(CURL* easy, const std::string& address, const HttpOptions& o, curl_slist* headers) {

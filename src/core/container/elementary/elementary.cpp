@@ -129,10 +129,10 @@ class FramedClip final : public Clip {
         }
         if (at > 0) {
             TRY(auto head, reader.view(at, 4));
-            if (head.size() == 4 && std::memcmp(head.data(), "fLaC", 4) == 0)
-                return fail(Code::not_media,
-                            fmt::format("“{}” is FLAC behind an ID3 tag, which FLAC does not allow.", name),
-                            "Remove the tag with the tool that wrote it.");
+            if (head.size() == 4 && std::memcmp(head.data(), "fLaC", 4) == 0) {
+                flac_at_ = at;
+                return {};
+            }
         }
         // The first frame that is followed by another of its kind.
         std::optional<SoundFrame> first;
@@ -222,9 +222,12 @@ class FramedClip final : public Clip {
         info_.zero = timeline.zero + ticks_to_time(ticks_near(ticks, time_to_ticks(timeline.near, 90000)), 1, 90000);
     }
     std::unique_ptr<TrackReader> reader(std::uint64_t) override { return frame_reader(index_, delay_, adts_); }
+    /// Where its tag is followed by FLAC instead, which is opened by another.
+    std::optional<std::uint64_t> flac_at() const { return flac_at_; }
 
   private:
     std::shared_ptr<FrameIndex> index_;
+    std::optional<std::uint64_t> flac_at_;
     Time delay_{};
     bool adts_ = false;
 };
@@ -242,13 +245,17 @@ bool probe(ByteView head) {
 
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<FramedClip>();
-    TRY_DO(clip->open(std::move(source)));
+    TRY_DO(clip->open(source));
+    if (clip->flac_at()) return open_flac_behind(std::move(source), *clip->flac_at(), clip->info().tags);
     return clip;
 }
 
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     auto clip = std::make_unique<FramedClip>();
-    TRY_DO(clip->open(std::move(source)));
+    TRY_DO(clip->open(source));
+    if (clip->flac_at())
+        return fail(Code::not_media, fmt::format("“{}” is FLAC, which no stream is made of here.", source->name()),
+                    "Make the stream anew, with a codec that streams have.");
     if (timeline) clip->count_from(*timeline);
     return clip;
 }

@@ -178,13 +178,14 @@ class FlacReader final : public TrackReader {
 
 class FlacClip final : public Clip {
   public:
-    Outcome open(std::shared_ptr<ByteSource> source) {
+    /// `from`: where it begins; what a tag before it says counts where its own comments say nothing.
+    Outcome open(std::shared_ptr<ByteSource> source, std::uint64_t from, const ClipTags& before) {
         auto& name = source->name();
         info_.container = "flac";
         SourceReader reader(source);
         shared_->size = source->size().value_or(UINT64_MAX);
         Track t;
-        std::uint64_t at = 4;
+        auto at = from + 4;
         for (int blocks = 0;; ++blocks) {
             TRY(auto head, reader.view(at, 4));
             if (head.size() < 4 || blocks > 512)
@@ -246,18 +247,25 @@ class FlacClip final : public Clip {
         if (samples == 0 && shared_->size != UINT64_MAX && !source->forward_only()) {
             FrameFinder frames(shared_);
             for (std::uint64_t back = 1 << 16; samples == 0; back *= 4) {
-                auto from = back >= shared_->size - at ? at : shared_->size - back;
-                for (auto place = from;;) {
+                auto begin = back >= shared_->size - at ? at : shared_->size - back;
+                for (auto place = begin;;) {
                     TRY(auto frame, frames.find(place));
                     if (!frame) break;
                     samples = frame->sample + static_cast<std::uint64_t>(frame->samples);
                     place = frame->offset + frame->size;
                 }
-                if (from == at) break;
+                if (begin == at) break;
             }
         }
         info_.duration = ticks_to_time(static_cast<std::int64_t>(samples), 1, static_cast<std::uint64_t>(stream->rate));
         info_.duration_known = samples > 0;
+        if (info_.tags.title.empty()) info_.tags.title = before.title;
+        info_.tags.take_cover(before.cover);
+        if (from > 0)
+            info_.findings.push_back(
+                {"tag-before-flac",
+                 fmt::format("An ID3 tag of {} bytes stands before the FLAC in “{}”, where none may be.", from, name),
+                 "Rewrap it: many players refuse such a file."});
         info_.tracks.push_back(std::move(t));
         return {};
     }
@@ -271,7 +279,12 @@ class FlacClip final : public Clip {
 
 Result<std::unique_ptr<Clip>> open_flac(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<FlacClip>();
-    TRY_DO(clip->open(std::move(source)));
+    TRY_DO(clip->open(std::move(source), 0, {}));
+    return clip;
+}
+Result<std::unique_ptr<Clip>> open_flac_behind(std::shared_ptr<ByteSource> source, std::uint64_t from, ClipTags tags) {
+    auto clip = std::make_unique<FlacClip>();
+    TRY_DO(clip->open(std::move(source), from, tags));
     return clip;
 }
 

@@ -13,6 +13,7 @@ constexpr std::uint64_t block_limit = 256 << 20;
 }
 
 void Shared::parse_cues(ByteView data) {
+    std::vector<CueEntry> found;
     walk(data, [&](std::uint32_t point, ByteView body) {
         if (point != id::cue_point) return;
         Time time{};
@@ -24,23 +25,29 @@ void Shared::parse_cues(ByteView data) {
                 if (p == id::cue_track) cue.track = as_uint(n);
                 if (p == id::cue_cluster) cue.cluster = segment + as_uint(n);
             });
-            cues.push_back(cue);
+            found.push_back(cue);
         });
     });
-    std::stable_sort(cues.begin(), cues.end(), [](auto& a, auto& b) { return a.time < b.time; });
+    std::stable_sort(found.begin(), found.end(), [](auto& a, auto& b) { return a.time < b.time; });
+    cues = std::make_shared<const std::vector<CueEntry>>(std::move(found));
 }
 
-const std::vector<CueEntry>& Shared::read_cues(SourceReader& reader) {
+std::shared_ptr<const std::vector<CueEntry>> Shared::read_cues(SourceReader& reader) {
+    static const auto none = std::make_shared<const std::vector<CueEntry>>();
     std::lock_guard lock(mutex);
+    if (cues) return cues;
     // Cues at the end of what comes only in order are not waited for.
-    if (cues_read || cues_at == 0 || (source->forward_only() && cues_at > first_cluster)) return cues;
-    cues_read = true;
+    if (cues_at == 0 || (source->forward_only() && cues_at > first_cluster)) return none;
     auto element = read_element(reader, cues_at);
-    if (!element || !*element || (*element)->id != id::cues || (*element)->unknown() ||
-        (*element)->size() > header_limit)
-        return cues;
+    if (!element) return none;
+    auto& e = *element;
     Bytes data;
-    if (reader.read((*element)->body, (*element)->size(), data)) parse_cues(data);
+    if (e && e->id == id::cues && !e->unknown() && e->size() <= header_limit)
+        if (auto got = reader.read(e->body, e->size(), data); !got) {
+            if (got.error().code != Code::truncated) return none;
+            data.clear();
+        }
+    parse_cues(data);
     return cues;
 }
 
@@ -296,10 +303,10 @@ Outcome BlockReader::seek(Time t) {
     auto container_time = t + shared_->origin + extra_.codec_delay;
     auto from = shared_->first_cluster;
     if (t.ns <= 0) return enter(from), Outcome{};
-    auto& cues = shared_->read_cues(reader_);
-    auto cue = std::upper_bound(cues.begin(), cues.end(), container_time, [](Time v, auto& c) { return v < c.time; });
+    auto cues = shared_->read_cues(reader_);
+    auto cue = std::upper_bound(cues->begin(), cues->end(), container_time, [](Time v, auto& c) { return v < c.time; });
     bool cued = false;
-    while (cue != cues.begin()) {
+    while (cue != cues->begin()) {
         --cue;
         if (!extra_.is_video || cue->track == extra_.number || cue->track == 0) {
             from = cue->cluster;

@@ -32,11 +32,11 @@ struct Shared {
     std::uint64_t scale = 1'000'000;
     Time origin{};  ///< Subtracted from container times so that the earliest presented sample is at 0.
     std::mutex mutex;
-    bool cues_read = false;
-    std::vector<CueEntry> cues;
+    std::shared_ptr<const std::vector<CueEntry>> cues;  ///< In order of time; nothing until they were read.
 
     Time stamp(std::int64_t ticks) const { return ticks_to_time(ticks, scale, 1'000'000'000); }
-    const std::vector<CueEntry>& read_cues(SourceReader& reader);
+    /// None where they can't be had now. Reading them that was given up is tried again the next time.
+    std::shared_ptr<const std::vector<CueEntry>> read_cues(SourceReader& reader);
     void parse_cues(ByteView data);
 };
 

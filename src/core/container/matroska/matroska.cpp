@@ -101,7 +101,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
                 });
                 places.emplace(what, where);
             });
-        if (e.id == id::cues && !shared_->cues_read) shared_->cues_read = true, shared_->parse_cues(data);
+        if (e.id == id::cues && !shared_->cues) shared_->parse_cues(data);
         return {};
     };
     for (auto at = segment.body; at < segment.end && at < size;) {
@@ -118,7 +118,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
     }
     if (places.contains(id::cues))
         shared_->cues_at = places[id::cues];
-    else if (!shared_->cues_read)
+    else if (!shared_->cues)
         info_.findings.push_back(
             {"no-index",
              fmt::format("“{}” has no cues; every seek searches the file for its place.", shared_->source->name()),

@@ -22,6 +22,19 @@ static std::size_t count_frames(const Stream& s, ByteView data) {
     }
     return n;
 }
+/// Whether some of the first packets begin within a picture, or with several.
+Result<bool> pictures_are_apart(PesSource& packets, Codec codec) {
+    Pes pes;
+    for (int i = 0; i < 18; ++i) {
+        TRY(bool more, packets.next(pes));
+        if (!more) break;
+        // What has no stamp goes on with a picture, or begins one that nobody timed.
+        auto begins = next_start_code(pes.data, 0);
+        bool whole = pes.pts && pictures_in(codec, pes.data) <= 1 && begins && *begins < 8;
+        if (!whole && !pes.data.empty()) return true;
+    }
+    return false;
+}
 }  // namespace
 
 std::unique_ptr<PesSource> Shared::packets(const Stream& s) const {
@@ -92,12 +105,23 @@ Outcome PesClip::settle(std::optional<Timeline> timeline) {
 Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     auto& t = s.track;
     auto& name = shared_->source->name();
+    if (t.codec == Codec::h264 || t.codec == Codec::hevc || t.codec == Codec::mpeg4) {
+        TRY(s.by_units, pictures_are_apart(*shared_->packets(s), t.codec));
+    }
     auto packets = shared_->packets(s);
+    UnitSplitter units(shared_->packets(s), t.codec);
     std::optional<std::int64_t> first;
     int seen = 0;
     for (Pes pes; seen < 300; ++seen) {
-        TRY(bool more, packets->next(pes));
-        if (!more) break;
+        if (s.by_units) {
+            PictureUnit unit;
+            TRY(bool more, units.next(unit));
+            if (!more) break;
+            pes = {unit.offset, unit.pts, unit.dts, false, std::move(unit.data)};
+        } else {
+            TRY(bool more, packets->next(pes));
+            if (!more) break;
+        }
         if (!pes.pts) continue;
         // Pictures before the first whole one can't be decoded, and do not count.
         bool usable =
@@ -129,13 +153,16 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
                   export_again};
     else
         describe_from_config(t);
+    if (s.by_units) {
+        TRY(s.pace, pace_of(shared_, s));
+    }
     return first;
 }
 
 /// MPEG-1 and MPEG-2 video: the first picture that depends on no other and whose time is known, and the header before
 /// it.
 Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
-    UnitSplitter units(shared_->packets(s), true);
+    UnitSplitter units(shared_->packets(s), s.track.codec);
     PictureUnit unit;
     for (int seen = 0; seen < 600 && !s.sequence; ++seen) {
         TRY(bool more, units.next(unit));
@@ -219,7 +246,7 @@ Outcome PesClip::find_end() {
         bool all = true;
         for (auto& s : shared_->streams) {
             if (s.track.problem) continue;
-            if (s.sequence) {
+            if (s.sequence || s.by_units) {
                 // Not every picture has a stamp, so they are read.
                 auto pictures = make_reader(shared_, s);
                 pictures->go_to(from);

@@ -16,6 +16,9 @@ struct Stream {
     Track track;
     std::optional<SoundFrame> frame;       ///< Sound: what every frame is like.
     std::optional<MpegSequence> sequence;  ///< MPEG-1 and MPEG-2 video.
+    /// Pictures that do not fill a PES packet each; and ticks from one to the next, for those without a stamp.
+    bool by_units = false;
+    std::int64_t pace = 0;
     /// Pictures without a single stamp: times are counted from the start, where the first decoded one has this time.
     std::optional<Time> counted;
     std::optional<std::int64_t> first;  ///< Ticks of the first picture or sound, since the clip's.
@@ -43,6 +46,10 @@ class PesReader : public TrackReader {
     virtual void go_to(std::uint64_t offset) = 0;
 };
 std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, const Stream& stream);
+/// Of a stream `by_units`.
+std::unique_ptr<PesReader> unit_pictures(std::shared_ptr<const Shared> shared, const Stream& stream);
+/// The ticks from a picture to the next that its first ones are apart; 0 where they don't tell.
+Result<std::int64_t> pace_of(std::shared_ptr<const Shared> shared, const Stream& stream);
 
 /// The last packet of `stream` whose decoding time is at or before `ticks`, by bisection.
 Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std::int64_t ticks);

@@ -53,10 +53,10 @@ class PsClip final : public PesClip {
             t.kind = Kind::video;
             if (auto sequence = parse_mpeg_sequence(data))
                 t.codec = sequence->second ? Codec::mpeg2 : Codec::mpeg1;
+            else if (!make_avcc(data).empty())  // first, as its slices may look like the other's headers
+                t.codec = Codec::h264;
             else if (parse_mpeg4_config(data))
                 t.codec = Codec::mpeg4;
-            else if (!make_avcc(data).empty())
-                t.codec = Codec::h264;
         } else if (s.pid >= 0xC0 && s.pid <= 0xDF) {
             t.kind = Kind::audio;
             for (std::size_t at = 0; at + 4 <= data.size() && t.codec == Codec::unknown; ++at)

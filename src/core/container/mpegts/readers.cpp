@@ -227,7 +227,9 @@ class SoundFrames final : public PesReader {
 class UnitReader final : public PesReader {
   public:
     UnitReader(std::shared_ptr<const Shared> shared, const Stream& stream)
-        : shared_(std::move(shared)), stream_(stream), units_(shared_->packets(stream), stream.sequence->progressive) {}
+        : shared_(std::move(shared)),
+          stream_(stream),
+          units_(shared_->packets(stream), stream.track.codec, stream.sequence->progressive) {}
     Result<bool> next(PacketHead& head) override {
         for (;;) {
             TRY(bool more, advance(head));
@@ -367,6 +369,7 @@ class UnitReader final : public PesReader {
 
 std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, const Stream& s) {
     if (s.sequence) return std::make_unique<UnitReader>(std::move(shared), s);
+    if (s.by_units) return unit_pictures(std::move(shared), s);
     if (s.track.kind == Kind::video) return std::make_unique<VideoReader>(std::move(shared), s);
     return std::make_unique<SoundFrames>(std::move(shared), s);
 }

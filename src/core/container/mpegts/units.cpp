@@ -6,8 +6,41 @@
 namespace ruedo::mpegts {
 namespace {
 constexpr std::size_t most_held = 32 << 20;
-bool begins_unit(std::uint8_t code) { return code == 0xB3 || code == 0xB8 || code == 0x00; }
+constexpr std::size_t code_reach = 6;  ///< From a start code to the last bit that tells what it begins.
+
+bool mpeg_video(Codec codec) { return codec == Codec::mpeg1 || codec == Codec::mpeg2; }
+
+/// What a start code begins: something within a picture, what stands before one, one itself, or the end of it all.
+enum class Begins { part, header, picture, end };
+Begins begins(Codec codec, ByteView at) {
+    auto code = at[3];
+    auto among = [](unsigned v, unsigned from, unsigned to) { return v >= from && v <= to; };
+    if (codec == Codec::h264) {
+        auto type = code & 0x1FU;
+        if (among(type, 6, 9) || among(type, 14, 18)) return Begins::header;
+        // The first bit says that its first macroblock is the picture's first.
+        return among(type, 1, 5) && type != 3 && type != 4 && at[4] & 0x80 ? Begins::picture : Begins::part;
+    }
+    if (codec == Codec::hevc) {
+        auto type = code >> 1 & 0x3FU;
+        if (among(type, 32, 35) || type == 39 || among(type, 41, 44) || among(type, 48, 55)) return Begins::header;
+        return type < 32 && at[5] & 0x80 ? Begins::picture : Begins::part;
+    }
+    if (codec == Codec::mpeg4) {
+        if (code == 0xB0 || code == 0xB3 || code == 0xB5 || code < 0x30) return Begins::header;
+        return code == 0xB6 ? Begins::picture : code == 0xB1 ? Begins::end : Begins::part;
+    }
+    if (code == 0xB3 || code == 0xB8) return Begins::header;
+    return code == 0x00 ? Begins::picture : code == 0xB7 ? Begins::end : Begins::part;
+}
 }  // namespace
+
+int pictures_in(Codec codec, ByteView data) {
+    int n = 0;
+    for (auto at = next_start_code(data, 0); at && *at + code_reach <= data.size(); at = next_start_code(data, *at + 4))
+        n += begins(codec, data.subspan(*at)) == Begins::picture;
+    return n;
+}
 
 void UnitSplitter::seek(std::uint64_t offset) {
     packets_->seek(offset);
@@ -59,28 +92,33 @@ Result<bool> UnitSplitter::next(PictureUnit& unit) {
                 TRY_DO(fill());
                 continue;
             }
-            auto code = held_[*at + 3];
             from = *at + 4;
-            if (!begin && begins_unit(code)) begin = *at;
+            if (*at + code_reach > held_.size()) continue;  // the last few bytes of all
+            auto what = begins(codec_, ByteView(held_).subspan(*at));
+            bool fresh = what == Begins::header || what == Begins::picture;
+            if (!begin && fresh) begin = *at;
             if (!begin) continue;
-            if (code == 0xB7) {
+            if (what == Begins::end) {
                 end = *at + 4;
-            } else if (picture && !second_due && begins_unit(code)) {
+            } else if (picture && !second_due && fresh) {
                 end = *at;
-            } else if (code == 0xB3) {
-                sequence = true;
-            } else if (code == 0x00) {
-                auto head = parse_mpeg_picture(ByteView(held_).subspan(*at), progressive_);
+            } else if (what == Begins::picture) {
+                auto head =
+                    mpeg_video(codec_) ? parse_mpeg_picture(ByteView(held_).subspan(*at), progressive_) : std::nullopt;
                 second_due = !picture && head && !head->frame;
                 picture = true;
+            } else if (mpeg_video(codec_) && held_[*at + 3] == 0xB3) {
+                sequence = true;
             }
         }
         if (!begin) return false;
         if (!end && !picture) return false;
         cut(*begin, end.value_or(held_.size()), unit);
-        auto head = parse_mpeg_picture(unit.data, progressive_);
-        if (!head) continue;
-        unit.picture = *head;
+        if (mpeg_video(codec_)) {
+            auto head = parse_mpeg_picture(unit.data, progressive_);
+            if (!head) continue;
+            unit.picture = *head;
+        }
         unit.sequence = sequence;
         return true;
     }

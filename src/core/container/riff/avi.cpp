@@ -165,7 +165,8 @@ class AviClip final : public Clip {
             } else if (id == le_tag("strf") && t.kind == Kind::video) {
                 b.skip(4);
                 t.video.width = static_cast<int>(std::min<std::uint64_t>(b.le(4), 32768));
-                t.video.height = std::min(std::abs(static_cast<int>(static_cast<std::int32_t>(b.le(4)))), 32768);
+                auto rows = std::int64_t{static_cast<std::int32_t>(b.le(4))};  // from the top where negative
+                t.video.height = static_cast<int>(std::min<std::int64_t>(std::abs(rows), 32768));
                 b.skip(4);
                 auto tag = b.take(4);
                 t.codec_tag.assign(tag.begin(), tag.end());
