@@ -26,7 +26,8 @@ static std::size_t count_frames(const Stream& s, ByteView data) {
 Result<bool> pictures_are_apart(PesSource& packets, Codec codec) {
     Pes pes;
     for (int i = 0; i < 18; ++i) {
-        TRY(bool more, packets.next(pes));
+        // Who puts several into one does so from the start; the heads of more tell whether each has a stamp.
+        TRY(bool more, i < 3 ? packets.next(pes) : packets.next_head(pes));
         if (!more) break;
         // What has no stamp goes on with a picture, or begins one that nobody timed.
         auto begins = next_start_code(pes.data, 0);
