@@ -194,6 +194,40 @@ TEST_CASE("a track without sync table is keyframes only, and a stated rotation i
     }
 }
 
+TEST_CASE("chapters are no captions and no pictures, though they look like them") {
+    for (bool named : {false, true}) {
+        Bytes file;
+        auto writer = write_mp4(std::make_unique<MemorySink>(file));
+        WriteTrack pictures, titles;
+        pictures.codec = Codec::av1, pictures.config = {0x81, 0x04, 0x0C, 0x00};
+        pictures.video.width = 64, pictures.video.height = 48;
+        titles.codec = Codec::webvtt;
+        auto film = value(writer->add(pictures)), chapters = value(writer->add(titles));
+        Bytes data(100, 1);
+        std::string_view words = "\nThe lock";
+        for (int i = 0; i < 50; ++i) done(writer->write(film, {40_ms * i, 40_ms * i, 40_ms, true, data}));
+        done(writer->write(chapters,
+                           {0_s, 0_s, 1_s, true, {reinterpret_cast<const std::uint8_t*>(words.data()), words.size()}}));
+        done(writer->finish());
+        auto list = parse(file);
+        auto before = static_cast<std::int64_t>(mdat_at(list));
+        bool first = true;
+        each(list, [&](Node& n) {
+            if (!named || n.type != "trak" || !std::exchange(first, false)) return;
+            ByteWriter w;
+            w.u32(16).text("chap").u32(9).u32(2);
+            n.children.push_back(Node{"tref", w.bytes, {}});
+        });
+        shift_chunks(list, static_cast<std::int64_t>(mdat_at(list)) - before);
+        auto clip = opened(write(list), "chapters.mp4");
+        CHECK(clip->info().tracks.size() == 2);
+        CHECK((clip->info().main(Kind::text) == nullptr) == named);
+        CHECK(clip->info().main(Kind::video));
+        CHECK(packets(*clip, 1).size() == 50);
+        CHECK(clip->info().duration == 2_s);
+    }
+}
+
 TEST_CASE("an edit list of several cuts plays without them and says so") {
     auto bytes = rewritten("h264_high_aac.mp4", [](auto& list) {
         each(list, [](Node& n) {

@@ -100,6 +100,34 @@ TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
           Code::not_media);
 }
 
+TEST_CASE("SubRip as old folders hold it") {
+    // Dashes and quotation marks of windows-1252, a line of spaces where an empty one belongs, none at all, few digits.
+    auto c = parse(
+        "1\n00:00:01,5 --> 00:00:02,25\n\x93Low tide\x94 \x97 \x80 5\xE9\n  \t\n2\n00:00:03,000 --> 00:00:04,000\nI "
+        "<3 boats, 2 < 3 > 1\n3\n00:00:05,000 --> 00:00:06,000\n<i>in</i> 1997\n1998\n00:00:07,000 --> "
+        "00:00:08,000\n\n5\n00:00:09,5000 --> 00:00:10,000\nno time\n");
+    REQUIRE(c.list.size() == 3);
+    CHECK(c.skipped == 1);
+    CHECK((c.list[0].start == 1500_ms && c.list[0].end == 2250_ms));
+    CHECK(c.list[0].text() == "\u201CLow tide\u201D \u2014 \u20AC 5\u00E9");
+    CHECK(c.list[1].text() == "I <3 boats, 2 < 3 > 1");
+    CHECK(c.list[2].text() == "in 1997");
+    CHECK(c.list[2].runs.front().italic);
+    // WebVTT keeps to its book: three digits, and a line of spaces is one of text.
+    auto book = parse(
+        "WEBVTT\n\n00:01.5 --> 00:02.000\nx\n\n00:03.000 --> 00:04.000\na\n \nb\n00:05.000 --> "
+        "00:06.000\nc\n");
+    REQUIRE(book.list.size() == 2);
+    CHECK(book.skipped == 1);
+    CHECK(book.list[0].text() == "a\n \nb");
+    CHECK(book.list[1].text() == "c");
+    // Half of a letter of two halves is none.
+    std::string halves = "\xFF\xFE";
+    for (char16_t u : std::u16string(u"1\n00:00:01,000 --> 00:00:02,000\na") + char16_t{0xDC00} + u"b\n")
+        halves += static_cast<char>(u & 0xFF), halves += static_cast<char>(u >> 8);
+    CHECK(parse(halves).list.at(0).text() == "a\uFFFDb");
+}
+
 TEST_CASE("captions inside Matroska are those their maker put in") {
     auto clip = open("text_webvtt.mkv");
     auto& track = clip->info().tracks.at(2);
@@ -156,13 +184,14 @@ TEST_CASE("captions in MP4 samples, both kinds") {
 
 TEST_CASE("captions beside a clip are found by its name") {
     Folder folder;
-    for (auto name :
-         {"lantern.webm", "lantern.vtt", "lantern.de.srt", "lantern.old.notes.vtt", "lanterns.vtt", "other.vtt"})
+    for (auto name : {"lantern.webm", "lantern.vtt", "lantern.de.srt", "lantern.old.notes.vtt", "lanterns.vtt",
+                      "other.vtt", "lantern.FR.SRT"})
         put(folder / name, Bytes{'x'});
     std::vector<std::string> names;
     for (auto& f : captions_beside((folder / "lantern.webm").string()))
         names.push_back(fs::path(f).filename().string());
-    CHECK(names == std::vector<std::string>{"lantern.de.srt", "lantern.old.notes.vtt", "lantern.vtt"});
+    CHECK(names ==
+          std::vector<std::string>{"lantern.FR.SRT", "lantern.de.srt", "lantern.old.notes.vtt", "lantern.vtt"});
     CHECK(language_of_name("lantern.de.srt") == "de");
     for (auto [name, language] : {std::pair{"lantern.EN.srt", "en"},
                                   {"lantern.ger.vtt", "de"},

@@ -10,6 +10,7 @@
 #include "demo/server.h"
 #include "stream/host.h"
 #include "timing.h"
+#include "view/look.h"
 #include "window_support.h"
 #include "workshop/facts.h"
 #include "workshop/known_clips.h"
@@ -60,6 +61,42 @@ TEST_CASE("a project opens with its first source held on the first frame") {
         return shop.window.facts().plain_text().contains("H.264") &&
                shop.window.facts().plain_text().contains("180 frames");
     }));
+}
+
+TEST_CASE("names that look like markup are names") {
+    Shop shop;
+    auto d = shop.window.project().document();
+    d.sources[0].name = "<b>Pier</b> & <i>quay";
+    shop.window.project().change(d, "Name");
+    int shown = 0;
+    for (auto* label : shop.window.findChildren<QLabel*>())
+        if (label->text().contains("Pier")) {
+            ++shown;
+            CHECK(label->textFormat() == Qt::PlainText);
+        }
+    CHECK(shown > 0);
+    CHECK_FALSE(shop.window.open_project(shop.folder / "R&B <i>.ruedo"));
+    bool told = false;
+    for (auto* label : shop.window.findChildren<QLabel*>())
+        told |= label->isVisible() && label->textFormat() == Qt::RichText &&
+                label->text().contains("R&amp;B &lt;i&gt;.ruedo");
+    CHECK(told);
+    CHECK(look::literal("Fish & chips && more") == "Fish && chips &&&& more");
+}
+
+TEST_CASE("what was found of a file under one name is not told of it under another") {
+    Shop shop({"vp9_opus.webm"});
+    auto* shelf = shop.window.findChild<Shelf*>();
+    REQUIRE(soon([&] { return shelf->verdict_of(0).has_value(); }));
+    fs::copy_file(fixture("vp9_opus.webm"), shop.folder / "renamed.mp4");
+    auto d = shop.window.project().document();
+    SourceSpec other;
+    other.name = other.file = "renamed.mp4";
+    d.sources.push_back(other), d.target = "desktop";
+    shop.window.project().change(d, "Another");
+    REQUIRE(soon([&] { return shelf->cards() == 2 && shelf->verdict_of(1).has_value(); }));
+    CHECK(shelf->sentence_of(1).contains("The name ends in “.mp4”"));
+    CHECK_FALSE(shelf->sentence_of(0).contains("ends in"));
 }
 
 TEST_CASE("words in the sentences change the player at once, and can be undone") {
@@ -316,12 +353,15 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     put(shop.folder / "a.en.vtt", Bytes{1});
     with_files.sources[0].poster = "poster.png",
     with_files.sources[0].captions = {"a.en.vtt", "http://harbour.test/b.vtt"};
+    put(shop.folder / "made.mp4", Bytes{1});
+    with_files.sources[0].prepare_for("desktop").file = "made.mp4";
     p.change(with_files, "Files");
     done(p.save_as(shop.folder / "elsewhere" / "copy.ruedo"));
     CHECK(fs::exists(resolve(p.document().sources[0], p.folder())));
     CHECK(fs::exists(resolve(p.document().sources[0].poster, p.folder())));
     CHECK(fs::exists(resolve(p.document().sources[0].captions[0], p.folder())));
     CHECK(p.document().sources[0].captions[1] == "http://harbour.test/b.vtt");
+    CHECK(fs::exists(resolve(p.document().sources[0].prepared_for("desktop")->file, p.folder())));
     CHECK(Project::recent().contains(QString::fromStdString((shop.folder / "elsewhere" / "copy.ruedo").string())));
     // Changed: a copy is kept, which is its window’s own while that is there.
     shop.window.sentences().set_value("hide", "7");

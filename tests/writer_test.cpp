@@ -340,3 +340,16 @@ TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
         CHECK(opened(file, "x.mp4")->info().tracks.at(0).codec == Codec::mp3);
     }
 }
+
+TEST_CASE("a file name tells its container however its letters are written") {
+    for (auto& w : wrappers())
+        for (auto extension : w.extensions) {
+            std::string name(extension);
+            auto* meant = wrapper_of_extension(name);
+            REQUIRE(meant);
+            for (auto& c : name) c = static_cast<char>(std::toupper(c));
+            CHECK(wrapper_of_extension(name) == meant);
+            CHECK_FALSE(wrapper_of_extension(name + "x"));
+        }
+    CHECK_FALSE(wrapper_of_extension(""));
+}

@@ -19,7 +19,7 @@ using Form = ControlKind::Form;
 void add_choices(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool sounds, bool captions) {
     if (!s.choices) return;
     auto add = [&](const QString& words, bool on, std::function<void()> run) {
-        auto* a = menu.addAction(words, &menu, std::move(run));
+        auto* a = menu.addAction(look::literal(words), &menu, std::move(run));
         a->setCheckable(true);
         a->setChecked(on);
     };
@@ -440,7 +440,7 @@ void MoreButton::open() {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
     for (auto& c : folded_) {
-        auto label = ruedo::text(label_of(c, context_));
+        auto label = look::literal(ruedo::text(label_of(c, context_)));
         switch (c.kind->form) {
             case Form::button: {
                 auto asked = c.kind->press(context_, c.settings);

@@ -2,6 +2,7 @@
 // Sand and wine: the colours and the few shapes that everything seen is made of.
 #pragma once
 #include <QColor>
+#include <QLabel>
 #include <QPainter>
 #include <QString>
 #include <string_view>
@@ -30,6 +31,17 @@ enum class Size { small, body, large };
 QFont font(Size size, bool bold = false);
 /// Digits of equal width, for numbers that change.
 QFont tabular(Size size, bool bold = false);
+
+/// A label whose words are what they are: a name that looks like markup is a name.
+class Label : public QLabel {
+  public:
+    explicit Label(const QString& words = {}, QWidget* parent = nullptr) : QLabel(words, parent) {
+        setTextFormat(Qt::PlainText);
+    }
+    explicit Label(QWidget* parent) : Label(QString(), parent) {}
+};
+/// Words of somebody else’s for a menu or a press: an ampersand in them is one, and underlines nothing.
+inline QString literal(QString words) { return words.replace('&', "&&"); }
 
 /// The ring family: an arc that says a state without colour.
 enum class Glyph { filled, broken, dotted, barred };

@@ -98,10 +98,15 @@ void Adding::add(const QStringList& sources) {
                                                  {}};
             look.files << inside;
         }
-        for (auto& file : look.files)
-            if (!question.given_up() && !is_address(file.toStdString()))
-                for (auto& captions : captions_beside(file.toStdString()))
-                    look.captions[file] << QString::fromStdString(captions);
+        std::map<std::filesystem::path, std::vector<std::filesystem::path>> captions;  // of each folder
+        for (auto& file : look.files) {
+            auto source = file.toStdString();
+            if (question.given_up() || is_address(source)) continue;
+            auto [in, fresh] = captions.try_emplace(std::filesystem::path(source).parent_path());
+            if (fresh) in->second = captions_in(in->first);
+            for (auto& beside : captions_beside(source, in->second))
+                look.captions[file] << QString::fromStdString(beside);
+        }
         return look;
     };
     desk_.ask(place, place, std::move(work), [this, place](Look look) {

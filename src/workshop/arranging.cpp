@@ -469,7 +469,7 @@ Tray::Tray(ArrangeLayer& layer, std::function<void()> arrange, QWidget* parent) 
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(12, 8, 4, 4);
     box->setSpacing(4);
-    auto* heading = new QLabel("Drag onto the player");
+    auto* heading = new look::Label("Drag onto the player");
     heading->setFont(look::font(look::Size::small, true));
     box->addWidget(heading);
     auto* area = new QScrollArea;

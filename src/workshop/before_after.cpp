@@ -51,6 +51,7 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     on_ = new MarkButton("A picture on",
                          [](QPainter& g, QRectF r, const QColor& c) { look::draw_frame_step(g, r, true, c); });
     sentence_ = new QLabel;
+    sentence_->setTextFormat(Qt::RichText);
     sentence_->setWordWrap(true);
     sentence_->setFont(look::font(look::Size::small));
     sentence_->setTextInteractionFlags(Qt::LinksAccessibleByMouse | Qt::LinksAccessibleByKeyboard);

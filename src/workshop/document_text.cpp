@@ -27,7 +27,7 @@ DocumentText::DocumentText(Project& project, QWidget* parent) : QWidget(parent),
     editor_->setStyleSheet(QString("QPlainTextEdit{background:%1; color:%2; border:1px solid %3;}"
                                    "QPlainTextEdit:focus{border-color:%4;}")
                                .arg(c.panel.name(), c.ink.name(), c.line.name(), c.ochre.name()));
-    problem_ = new QLabel;
+    problem_ = new look::Label;
     problem_->setWordWrap(true);
     problem_->setStyleSheet(QString("color:%1;").arg(c.ink.name()));
     problem_->setAccessibleName("What is wrong with the text");

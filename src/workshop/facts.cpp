@@ -131,7 +131,7 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
       text_(new QTextBrowser(this)) {
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(16, 14, 16, 14);
-    title_ = new QLabel(this);
+    title_ = new look::Label(this);
     title_->setWordWrap(true);
     title_->setFont(look::font(look::Size::large, true));
     box->addWidget(title_);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/glance.h"
 
+#include <QCryptographicHash>
 #include <QDir>
 #include <QStandardPaths>
 #include <fmt/format.h>
@@ -81,7 +82,12 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     QString key, folder;
     if (clip->bytes() && clip->bytes()->cheap_to_seek())
         if (auto k = content_key(*clip->bytes())) {
-            key = QString::fromStdString(*k), folder = cache_folder();
+            // What was found speaks of the name, so the same under another name is found anew; and so is what another
+            // form of these facts was kept of.
+            auto name =
+                QCryptographicHash::hash(QByteArray::fromStdString(clip->info().name), QCryptographicHash::Sha256);
+            key = QString("%1-%2-2").arg(QString::fromStdString(*k), QString::fromLatin1(name.toHex().left(16)));
+            folder = cache_folder();
             if (auto before = kept(folder, key)) return *before;
         }
     auto facts = gather_facts(clip, CodecRegistry::standard(), source,
@@ -92,7 +98,8 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         g.error = tracks.error();
     else
         g.poster = make_poster(clip, Glances::poster_width * 2, Glances::poster_height * 2, cancel);
-    if (!key.isEmpty() && !g.error) {
+    // A poster that was given up half way is none to be kept.
+    if (!key.isEmpty() && !g.error && !*cancel) {
         auto text = to_json(*g.facts).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
         g.poster.save(folder + "/" + key + ".png");
         (void)write_file((folder + "/" + key + ".json").toStdString(),

@@ -56,9 +56,9 @@ class JobCards::Card : public QFrame {
         auto* box = new QVBoxLayout(this);
         box->setContentsMargins(12, 8, 12, 8);
         box->setSpacing(4);
-        name_ = new QLabel;
+        name_ = new look::Label;
         name_->setFont(look::font(look::Size::body, true));
-        says_ = new QLabel;
+        says_ = new look::Label;
         says_->setFont(look::tabular(look::Size::small));
         says_->setWordWrap(true);
         says_->setAlignment(Qt::AlignTop);
@@ -181,7 +181,7 @@ JobCards::JobCards(std::filesystem::path folder, QWidget* parent) : QScrollArea(
     box_ = new QHBoxLayout(row_);
     box_->setContentsMargins(16, 8, 16, 8);
     box_->setSpacing(10);
-    empty_ = new QLabel("What is made stands here while it is made.");
+    empty_ = new look::Label("What is made stands here while it is made.");
     empty_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     box_->addWidget(empty_);
     box_->addStretch(1);

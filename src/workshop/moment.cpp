@@ -55,7 +55,7 @@ MomentPanel::MomentPanel(QWidget* parent) : QWidget(parent) {
     box->setContentsMargins(12, 6, 8, 6);
     box->setSpacing(4);
     auto* head = new QHBoxLayout;
-    title_ = new QLabel;
+    title_ = new look::Label;
     title_->setFont(look::font(look::Size::body, true));
     auto* back = new QPushButton("Back to now");
     back->setObjectName("small");

@@ -67,7 +67,7 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     row->setContentsMargins(24, 20, 24, 20);
     row->setSpacing(28);
     auto* left = new QVBoxLayout;
-    auto* heading = new QLabel("The app");
+    auto* heading = new look::Label("The app");
     heading->setFont(look::font(look::Size::large, true));
     left->addWidget(heading);
     auto* form = new QFormLayout;
@@ -87,7 +87,7 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     run_ = new QPushButton("Start the app");
     progress_ = new QProgressBar;
     progress_->setTextVisible(false);
-    outcome_ = new QLabel;
+    outcome_ = new look::Label;
     outcome_->setWordWrap(true);
     outcome_->setTextInteractionFlags(Qt::TextSelectableByMouse);
     auto* buttons = new QHBoxLayout;
@@ -103,7 +103,7 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     left->addWidget(text_, 1);
     row->addLayout(left, 4);
     auto* right = new QVBoxLayout;
-    auto* bars_heading = new QLabel("What it weighs");
+    auto* bars_heading = new look::Label("What it weighs");
     bars_heading->setFont(look::font(look::Size::large, true));
     right->addWidget(bars_heading);
     bars_ = new Bars(this);

@@ -14,7 +14,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
     box->setContentsMargins(10, 4, 8, 0);
     box->setSpacing(0);
     auto* head = new QHBoxLayout;
-    said_ = new QLabel;
+    said_ = new look::Label;
     said_->setFont(look::font(look::Size::small));
     said_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     said_->setAccessibleName("What the path is compared with");

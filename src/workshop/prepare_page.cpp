@@ -30,7 +30,7 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     upper->addWidget(before_after_, 62);
     auto* beside = new QVBoxLayout;
     beside->setContentsMargins(22, 12, 22, 10);
-    name_ = new QLabel;
+    name_ = new look::Label;
     name_->setFont(look::font(look::Size::body, true));
     name_->setWordWrap(true);
     shelf_ = new QPushButton("The whole shelf");
@@ -41,9 +41,10 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     text_->setOpenLinks(false);
     text_->setAccessibleName("The recipe in sentences");
     sum_ = new QLabel;
+    sum_->setTextFormat(Qt::RichText);
     sum_->setWordWrap(true);
     sum_->setAccessibleName("What it comes to");
-    note_ = new QLabel;
+    note_ = new look::Label;
     note_->setWordWrap(true);
     note_->setFont(look::font(look::Size::small));
     note_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
@@ -309,7 +310,7 @@ void PreparePage::open_word(const QString& key) {
     if (!word) return;
     QMenu menu(this);
     for (auto& c : word->choices) {
-        auto* a = menu.addAction(c.label);
+        auto* a = menu.addAction(look::literal(c.label));
         a->setCheckable(true), a->setChecked(c.now);
         connect(a, &QAction::triggered, this, [this, key, label = c.label] { choose(key, label); });
     }
@@ -359,11 +360,12 @@ void PreparePage::try_it() {
             trial_ = answer.first;
             if (!trial_) {
                 strip_->show_trial({});
-                sum_->setText(text(answer.second));
+                sum_->setText(text(answer.second).toHtmlEscaped());
                 return before_after_->clear("it can’t be made so");
             }
             auto& t = *trial_;
-            auto sum = QString("%1 The whole will take about %2").arg(text(t.sentence()), bytes_said(t.whole_bytes));
+            auto sum = QString("%1 The whole will take about %2")
+                           .arg(text(t.sentence()).toHtmlEscaped(), bytes_said(t.whole_bytes));
             // A copy is there at once.
             if (t.whole_took.ns > 0)
                 sum += QString(", %1 to make. Tried on its hardest %2 seconds")
@@ -463,7 +465,7 @@ bool PreparePage::add_job(PlayerDocument& d, std::size_t index, const Recipe& re
     auto from = resolve(d.sources.at(index), project_.folder());
     auto out = place_for(project_.folder(), from, target, ending, [this](auto& place) { return under_way(place); });
     auto added = cards_->queue().add(from, out, recipe, target.name, foretold);
-    if (!added) sum_->setText(text(added.error().sentence) + " " + text(added.error().hint));
+    if (!added) sum_->setText((text(added.error().sentence) + " " + text(added.error().hint)).toHtmlEscaped());
     if (added) d.sources[index].prepare_for(target.name).file = project_.file_for(out);
     return added.has_value();
 }

@@ -199,6 +199,7 @@ Outcome Project::save_as(const fs::path& path) {
     for (auto& s : moved.sources) {
         std::vector<std::string*> files{&s.file, &s.poster};
         for (auto& captions : s.captions) files.push_back(&captions);
+        for (auto& made : s.prepared) files.push_back(&made.file);
         for (auto* written : files) {
             if (written->empty() || is_address(*written)) continue;
             fs::path file = resolve(*written, old);

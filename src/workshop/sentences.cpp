@@ -322,11 +322,11 @@ void Sentences::choose(const QString& key) {
     auto* menu = new QMenu(this);
     menu->setAttribute(Qt::WA_DeleteOnClose);
     if (w->changed && !w->fallback.isEmpty()) {
-        menu->addAction("By default: " + w->fallback, this, [this, key] { reset(key); });
+        menu->addAction(look::literal("By default: " + w->fallback), this, [this, key] { reset(key); });
         menu->addSeparator();
     }
     for (auto& choice : w->choices) {
-        auto* action = menu->addAction(choice.label, this, [this, key, value = choice.value] {
+        auto* action = menu->addAction(look::literal(choice.label), this, [this, key, value = choice.value] {
             if (value != "file") {
                 set_value(key, value);
                 return;
@@ -344,12 +344,12 @@ void Sentences::choose(const QString& key) {
         auto* holder = new QWidgetAction(menu);
         auto* panel = new QWidget;
         auto* box = new QVBoxLayout(panel);
-        auto* heading = new QLabel(title);
+        auto* heading = new look::Label(title);
         heading->setWordWrap(true);
         box->addWidget(heading);
         field->setAccessibleName(title);
         box->addWidget(field);
-        auto* wrong = new QLabel;
+        auto* wrong = new look::Label;
         wrong->setObjectName("problem");
         wrong->setWordWrap(true);
         wrong->hide();

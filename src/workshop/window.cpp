@@ -115,7 +115,7 @@ void WorkshopWindow::load(std::optional<std::size_t> source) {
     if (shown_target_ != d.target) {
         shown_target_ = d.target;
         auto found = find_target(d.target);
-        target_->setText("for: " + (found ? text(found->title) : text(d.target) + " (not installed)"));
+        target_->setText(look::literal("for: " + (found ? text(found->title) : text(d.target) + " (not installed)")));
     }
     auto active = screen_->active();
     bool together = !screen_->player(active).loaded() || screen_->source_of(active) == project_.current();
@@ -200,8 +200,9 @@ void WorkshopWindow::follow() {
     }
 }
 
-void WorkshopWindow::say(const QString& sentence) {
-    notice_->setText(sentence);
+/// `html`: with whatever is somebody else’s escaped.
+void WorkshopWindow::say(const QString& html) {
+    notice_->setText(html);
     notice_->show();
     notice_timer_.start(12000);
 }

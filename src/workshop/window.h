@@ -89,7 +89,7 @@ class WorkshopWindow : public QMainWindow {
     void job_over(const Job& job);
     void follow_selected();
     void follow();
-    void say(const QString& sentence);
+    void say(const QString& html);
     void save();
     void save_as();
     void choose_sources();

@@ -84,6 +84,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     box->addWidget(make_top());
     box->addWidget(line(false));
     notice_ = new QLabel;
+    notice_->setTextFormat(Qt::RichText);
     notice_->setContentsMargins(20, 8, 20, 8);
     notice_->setWordWrap(true);
     connect(notice_, &QLabel::linkActivated, this, [this](const QString& link) {
@@ -136,8 +137,9 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
                 : "The project was changed on disk by someone else. Yours stays as it is; when you save it, theirs "
                   "is kept beside it.");
     });
-    connect(&project_, &Project::theirs_kept, this,
-            [this](const QString& file) { say(QString("What someone else had saved is kept as “%1”.").arg(file)); });
+    connect(&project_, &Project::theirs_kept, this, [this](const QString& file) {
+        say(QString("What someone else had saved is kept as “%1”.").arg(file.toHtmlEscaped()));
+    });
     connect(&project_, &Project::changed, this, [this] { load({}); });
     connect(&project_, &Project::current_changed, this, [this] { load(project_.current()); });
     connect(&project_, &Project::selected_changed, this, [this] {
@@ -210,7 +212,7 @@ QWidget* WorkshopWindow::make_top() {
         row->addWidget(b);
     }
     row->addStretch(1);
-    title_ = new QLabel;
+    title_ = new look::Label;
     title_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     row->addWidget(title_);
     row->addSpacing(14);
@@ -221,7 +223,7 @@ QWidget* WorkshopWindow::make_top() {
         targets->clear();
         std::vector<Error> problems;
         for (auto& t : all_targets(&problems)) {
-            auto* a = targets->addAction(text(t.title), this, [this, name = t.name] {
+            auto* a = targets->addAction(look::literal(text(t.title)), this, [this, name = t.name] {
                 auto d = project_.document();
                 d.target = name;
                 project_.change(d, "Target");
@@ -269,7 +271,7 @@ void WorkshopWindow::make_menu(QPushButton* button) {
     connect(recent, &QMenu::aboutToShow, this, [this, recent] {
         recent->clear();
         for (auto& name : Project::recent())
-            recent->addAction(name, this, [this, name] { open_project(name.toStdString()); });
+            recent->addAction(look::literal(name), this, [this, name] { open_project(name.toStdString()); });
         if (recent->isEmpty()) recent->addAction("None yet")->setEnabled(false);
     });
     menu->addSeparator();
@@ -367,7 +369,7 @@ QWidget* WorkshopWindow::make_gather() {
         add_sources({plain ? QString::fromStdString((project_.folder() / typed.toStdString()).string()) : typed});
         entry_->clear();
     });
-    progress_ = new QLabel;
+    progress_ = new look::Label;
     progress_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     stop_adding_ = new QPushButton("Stop");
     stop_adding_->hide();

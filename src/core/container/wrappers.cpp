@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "container/container.h"
+#include "io/transfer.h"
 
 namespace ruedo {
 namespace {
@@ -84,8 +85,9 @@ const Wrapper* wrapper_named(std::string_view name) {
     return it == wrapper_rows.end() ? nullptr : &*it;
 }
 const Wrapper* wrapper_of_extension(std::string_view extension) {
+    auto plain = transfer::lower(extension);
     for (auto& w : wrapper_rows)
-        if (std::find(w.extensions.begin(), w.extensions.end(), extension) != w.extensions.end()) return &w;
+        if (std::find(w.extensions.begin(), w.extensions.end(), plain) != w.extensions.end()) return &w;
     return nullptr;
 }
 

@@ -32,7 +32,7 @@ bool next_line(std::string_view& rest, std::string_view& line) {
     return true;
 }
 
-/// "mm:ss.ttt", "hh:mm:ss.ttt", or with a comma as SubRip has it.
+/// "mm:ss.ttt", "hh:mm:ss.ttt", or with a comma as SubRip has it, where fewer digits are met too.
 std::optional<Time> timestamp(std::string_view s) {
     std::array<std::uint64_t, 4> part{};
     std::size_t parts = 0;
@@ -44,12 +44,13 @@ std::optional<Time> timestamp(std::string_view s) {
         if (ec != std::errc() || to != digits.data() + digits.size()) return std::nullopt;
         ++parts;
         if (end == std::string_view::npos) break;
-        bool fraction = s[end] != ':';
+        bool fraction = s[end] != ':', comma = s[end] == ',';
         s.remove_prefix(end + 1);
         if (fraction) {
-            if (s.size() != 3 || parts < 2 || parts > 3) return std::nullopt;
+            if (s.empty() || s.size() > 3 || (s.size() < 3 && !comma) || parts < 2 || parts > 3) return std::nullopt;
             std::uint64_t ms = 0;
-            if (std::from_chars(s.data(), s.data() + 3, ms).ptr != s.data() + 3) return std::nullopt;
+            if (std::from_chars(s.data(), s.data() + s.size(), ms).ptr != s.data() + s.size()) return std::nullopt;
+            for (auto n = s.size(); n < 3; ++n) ms *= 10;
             if (part[0] > 100'000 || part[parts - 1] > 59 || part[parts - 2] > (parts == 3 ? 59 : 100'000))
                 return std::nullopt;
             auto seconds = parts == 3 ? part[0] * 3600 + part[1] * 60 + part[2] : part[0] * 60 + part[1];
@@ -106,23 +107,30 @@ void read_settings(std::string_view settings, Cue& cue) {
     }
 }
 
+/// Bytes 0x80 to 0x9F of windows-1252, which is what most old files are in that are not UTF-8; the five it has no
+/// letter for stay as they are, and the rest is Latin-1.
+constexpr std::array<std::uint16_t, 32> windows_1252{0x20AC, 0x81,   0x201A, 0x0192, 0x201E, 0x2026, 0x2020, 0x2021,
+                                                     0x02C6, 0x2030, 0x0160, 0x2039, 0x0152, 0x8D,   0x017D, 0x8F,
+                                                     0x90,   0x2018, 0x2019, 0x201C, 0x201D, 0x2022, 0x2013, 0x2014,
+                                                     0x02DC, 0x2122, 0x0161, 0x203A, 0x0153, 0x9D,   0x017E, 0x0178};
+
 std::string utf8(ByteView bytes) {
-    // UTF-16 is told by its byte order mark; UTF-8's own is dropped. What is not UTF-8 is taken as Latin-1.
+    std::string out;
+    auto put = [&](std::uint32_t c) {
+        if (c < 0x80)
+            out += static_cast<char>(c);
+        else if (c < 0x800)
+            out += static_cast<char>(0xC0 | c >> 6), out += static_cast<char>(0x80 | (c & 63));
+        else if (c < 0x10000)
+            out += static_cast<char>(0xE0 | c >> 12), out += static_cast<char>(0x80 | (c >> 6 & 63)),
+                out += static_cast<char>(0x80 | (c & 63));
+        else
+            out += static_cast<char>(0xF0 | c >> 18), out += static_cast<char>(0x80 | (c >> 12 & 63)),
+                out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
+    };
+    // UTF-16 is told by its byte order mark; UTF-8's own is dropped.
     if (bytes.size() >= 2 && ((bytes[0] == 0xFE && bytes[1] == 0xFF) || (bytes[0] == 0xFF && bytes[1] == 0xFE))) {
         bool big = bytes[0] == 0xFE;
-        std::string out;
-        auto put = [&](std::uint32_t c) {
-            if (c < 0x80)
-                out += static_cast<char>(c);
-            else if (c < 0x800)
-                out += static_cast<char>(0xC0 | c >> 6), out += static_cast<char>(0x80 | (c & 63));
-            else if (c < 0x10000)
-                out += static_cast<char>(0xE0 | c >> 12), out += static_cast<char>(0x80 | (c >> 6 & 63)),
-                    out += static_cast<char>(0x80 | (c & 63));
-            else
-                out += static_cast<char>(0xF0 | c >> 18), out += static_cast<char>(0x80 | (c >> 12 & 63)),
-                    out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
-        };
         std::uint32_t high = 0;
         for (std::size_t i = 2; i + 1 < bytes.size(); i += 2) {
             std::uint32_t u = big ? static_cast<std::uint32_t>(bytes[i]) << 8 | bytes[i + 1]
@@ -132,7 +140,7 @@ std::string utf8(ByteView bytes) {
             else if (u >= 0xDC00 && u < 0xE000 && high)
                 put(0x10000 + ((high - 0xD800) << 10) + (u - 0xDC00)), high = 0;
             else
-                put(u);
+                put(u >= 0xDC00 && u < 0xE000 ? 0xFFFD : u);  // half of a letter is none
         }
         return out;
     }
@@ -150,13 +158,7 @@ std::string utf8(ByteView bytes) {
         i += std::max<std::size_t>(n, 1);
     }
     if (valid) return {bytes.begin(), bytes.end()};
-    std::string out;
-    for (auto b : bytes) {
-        if (b < 0x80)
-            out += static_cast<char>(b);
-        else
-            out += static_cast<char>(0xC0 | b >> 6), out += static_cast<char>(0x80 | (b & 63));
-    }
+    for (auto b : bytes) put(b >= 0x80 && b < 0xA0 ? windows_1252[b - 0x80U] : b);
     return out;
 }
 }  // namespace
@@ -204,8 +206,14 @@ std::vector<TextRun> parse_cue_text(std::string_view s) {
     for (std::size_t i = 0; i < s.size();) {
         if (s[i] == '<' || (s[i] == '{' && i + 1 < s.size() && s[i + 1] == '\\')) {
             auto close = s.find(s[i] == '<' ? '>' : '}', i);
-            if (close == std::string_view::npos) break;
-            auto tag = s.substr(i + 1, close - i - 1);
+            auto tag = close == std::string_view::npos ? std::string_view() : s.substr(i + 1, close - i - 1);
+            // What is not closed, begins with a space or with what is no time, or holds another, is the sign itself.
+            bool number = !tag.empty() && tag[0] >= '0' && tag[0] <= '9';
+            if (close == std::string_view::npos || tag.starts_with(' ') || tag.find('<') != std::string_view::npos ||
+                (number && tag.find_first_not_of("0123456789:.") != std::string_view::npos)) {
+                now.text += s[i++];
+                continue;
+            }
             bool off = tag.starts_with('/');
             auto name = (off ? tag.substr(1) : tag).substr(0, (off ? tag.substr(1) : tag).find_first_of(". \t"));
             bool* which = name == "i" ? &now.italic : name == "b" ? &now.bold : name == "u" ? &now.underline : nullptr;
@@ -257,7 +265,15 @@ Result<Cues> parse_captions(ByteView file, std::string_view name) {
         arrows += has_times;
         bool good = !aside && timing_line(line, cue, settings);
         std::string text;
-        while (next_line(rest, line) && !line.empty()) {
+        for (auto here = rest; next_line(rest, line) && !(webvtt ? line : trimmed(line)).empty(); here = rest) {
+            if (!aside && line.find("-->") != std::string_view::npos) {
+                // The next one, with no empty line between; of SubRip its number was taken for text.
+                rest = here;
+                auto last = text.rfind('\n');
+                if (!webvtt && text.find_first_not_of("0123456789", last == text.npos ? 0 : last + 1) == text.npos)
+                    text.erase(last == text.npos ? 0 : last);
+                break;
+            }
             if (!text.empty()) text += '\n';
             text += line;
         }
@@ -371,21 +387,29 @@ std::string language_of_name(const std::string& file) {
     return !is_language_tag(part) ? std::string() : part.size() == 3 ? bcp47_from_iso639(part) : part;
 }
 
-std::vector<std::string> captions_beside(const std::string& source) {
-    fs::path clip(source);
-    auto stem = clip.stem().string();
-    std::vector<std::string> found;
+std::vector<fs::path> captions_in(const fs::path& folder) {
+    std::vector<fs::path> found;
     std::error_code ec;
     std::size_t seen = 0;
-    for (fs::directory_iterator it(clip.has_parent_path() ? clip.parent_path() : fs::path("."), ec), end;
-         !ec && it != end && seen < 5000; it.increment(ec), ++seen) {
-        auto extension = it->path().extension();
-        if (extension != ".vtt" && extension != ".srt") continue;
-        auto name = it->path().stem().string();
-        if (name == stem || name.starts_with(stem + ".")) found.push_back(it->path().string());
+    for (fs::directory_iterator it(folder.empty() ? fs::path(".") : folder, ec), end;
+         !ec && it != end && seen < 100'000; it.increment(ec), ++seen) {
+        auto extension = transfer::lower(it->path().extension().string());
+        if (extension == ".vtt" || extension == ".srt") found.push_back(it->path());
     }
     std::sort(found.begin(), found.end());
     return found;
+}
+std::vector<std::string> captions_beside(const std::string& source, const std::vector<fs::path>& captions) {
+    auto stem = fs::path(source).stem().string();
+    std::vector<std::string> found;
+    for (auto& file : captions) {
+        auto name = file.stem().string();
+        if (name == stem || name.starts_with(stem + ".")) found.push_back(file.string());
+    }
+    return found;
+}
+std::vector<std::string> captions_beside(const std::string& source) {
+    return captions_beside(source, captions_in(fs::path(source).parent_path()));
 }
 
 std::vector<Cue> cues_here(Clip& clip, const Track& track, Time position) {

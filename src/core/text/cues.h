@@ -2,6 +2,8 @@
 // Captions: WebVTT (W3C WebVTT: The Web Video Text Tracks Format) and SubRip, from files of their own and from
 // tracks inside a clip.
 #pragma once
+#include <filesystem>
+
 #include "io/io.h"
 #include "media/media.h"
 
@@ -46,6 +48,9 @@ Result<Cues> read_cues(Clip& clip, const Track& track);
 
 /// Caption files beside a clip: the same name but for “.vtt”, “.srt”, or “.LANGUAGE.vtt”.
 std::vector<std::string> captions_beside(const std::string& source);
+/// The same for many clips of a folder: what it holds of captions is asked once.
+std::vector<std::filesystem::path> captions_in(const std::filesystem::path& folder);
+std::vector<std::string> captions_beside(const std::string& source, const std::vector<std::filesystem::path>& captions);
 /// "en" of "lantern.en.vtt"; empty when the name does not say.
 std::string language_of_name(const std::string& file);
 

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <map>
+#include <set>
 
 #include "container/container.h"
 #include "container/isobmff/fragments.h"
@@ -24,7 +25,7 @@ struct Draft {
     TrackPlan plan;
     std::uint64_t media_duration = 0;
     std::vector<Edit> edits;
-    bool too_many_edits = false, seen_tables = false, enabled = true;
+    bool enabled = true;
     std::string encrypted_as;
 };
 
@@ -77,6 +78,7 @@ class IsoClip final : public Clip {
     SourceReader reader_;
     std::optional<Timeline> timeline_;  ///< Of the stream this is a segment of.
     std::vector<Draft> drafts_;
+    std::set<std::uint64_t> chapters_;  ///< Tracks that only name places of others (QTFF, “Chapter lists”).
     std::map<std::uint64_t, TrackPlan> plans_;
     std::shared_ptr<FragmentIndex> fragments_;
     std::map<std::uint64_t, TrackDefaults> defaults_;

@@ -188,6 +188,7 @@ Outcome IsoClip::finish() {
         return fail(Code::malformed, fmt::format("“{}” has an index without a single track.", source_->name()),
                     "Export the clip again.");
     for (auto& d : drafts_) {
+        if (chapters_.contains(d.track.id)) d.track.kind = Kind::other;
         d.track.tick = {1, d.plan.timescale};
         d.plan.file_end = file_end_;
         d.plan.intra = d.track.kind == Kind::audio;

@@ -192,6 +192,16 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                     if (a == 0 && b == -one && c == one && d == 0) draft.track.video.rotation = 270;
                     return {};
                 }
+                case fourcc("tref"):
+                    return children(
+                        box, box.body,
+                        [&](const Box& b) -> Outcome {
+                            if (b.type != fourcc("chap")) return {};
+                            TRY(auto data, body(b, 1024));
+                            for (ByteReader r(data); r.left() >= 4;) chapters_.insert(r.u32());
+                            return {};
+                        },
+                        depth + 1);
                 case fourcc("mdhd"): {
                     TRY(auto data, body(box, 64));
                     ByteReader r(data);
@@ -274,7 +284,6 @@ Outcome IsoClip::read_table(const Box& box, Draft& draft) {
             t.samples = std::min(t.samples, source_->size().value_or(UINT64_MAX) / t.constant_size);
         else
             t.stsz = table(12, t.samples, 4), t.samples = t.stsz.count();
-        draft.seen_tables = true;
     } else if (box.type == fourcc("stz2")) {
         t.compact_bits = r.u32() & 0xFF;
         std::uint64_t count = r.u32();
@@ -286,7 +295,6 @@ Outcome IsoClip::read_table(const Box& box, Draft& draft) {
         auto bytes = (count * t.compact_bits + 7) / 8;
         t.stsz = table(12, bytes, 1);
         t.samples = std::min(count, t.stsz.count() * 8 / t.compact_bits);
-        draft.seen_tables = true;
     } else {
         std::uint64_t count = r.u32();
         if (box.type == fourcc("stts")) t.stts = table(8, count, 8);
