@@ -7,11 +7,11 @@
 #include <algorithm>
 #include <cmath>
 #include <deque>
-#include <nlohmann/json.hpp>
 
 #include "convert/bytes_over_time.h"
 #include "convert/forecast.h"
 #include "convert/streams.h"
+#include "convert/weighed.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -476,38 +476,6 @@ class Conversion {
     /// Aimed at is a little less than may be: what is written never becomes larger.
     static constexpr double aim = 0.985;
     static constexpr std::size_t stretches = 256;
-    struct Weight {
-        std::uint64_t least, most;
-        bool at_once = false;  ///< Too much is refused as soon as it is.
-        std::uint64_t size = 0;
-        bool refused = false;
-    };
-    /// A file that comes to its place only where it has the weight it is to have.
-    struct Weighed final : ByteSink {
-        Weighed(FileWriter f, Weight& w) : file(std::move(f)), weight(w) {}
-        Outcome write(ByteView b) override {
-            if (weight.at_once && file.position() + b.size() > weight.most) return refuse();
-            return file.write(b);
-        }
-        Outcome write_at(std::uint64_t at, ByteView b) override { return file.write_at(at, b); }
-        std::uint64_t position() const override { return file.position(); }
-        Outcome insert_gap(std::uint64_t at, std::uint64_t extra, const Progress& told) override {
-            return file.insert_gap(at, extra, told);
-        }
-        Outcome commit() override {
-            weight.size = file.position();
-            if (weight.size > weight.most || weight.size < weight.least) return refuse();
-            return file.commit();
-        }
-        Outcome refuse() {
-            weight.size = file.position(), weight.refused = true;
-            return fail(Code::limit, fmt::format("It became {} bytes, and may be {}.", weight.size, weight.most),
-                        "Allow more, or a smaller picture.");
-        }
-        FileWriter file;
-        Weight& weight;
-    };
-
     const ConversionOptions& o_;
     CodecRegistry& codecs_;
     std::shared_ptr<Clip> clip_;
@@ -530,34 +498,6 @@ class Conversion {
 
 Result<Converted> convert(const std::string& source, const ConversionOptions& options, CodecRegistry& codecs) {
     return Conversion(options, codecs).run(source);
-}
-
-nlohmann::json to_json(const Converted& c) {
-    using nlohmann::json;
-    auto codec = [](const Converted::Stream& s) {
-        return s.action == "none" ? json(nullptr) : json(codec_name(s.codec));
-    };
-    json findings = json::array();
-    for (auto& f : c.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
-    return {{"path", c.path.string()},
-            {"bytes", c.bytes},
-            {"container", c.container},
-            {"duration_ns", c.duration.ns},
-            {"took_ns", c.took.ns},
-            {"speed", c.took.ns > 0 ? c.duration.seconds() / c.took.seconds() : 0},
-            {"video",
-             {{"action", c.video.action},
-              {"codec", codec(c.video)},
-              {"width", c.video.width},
-              {"height", c.video.height},
-              {"frames", c.video.frames},
-              {"passes", c.video.passes}}},
-            {"audio",
-             {{"action", c.audio.action},
-              {"codec", codec(c.audio)},
-              {"sample_rate", c.audio.sample_rate},
-              {"channels", c.audio.channels}}},
-            {"findings", std::move(findings)}};
 }
 
 }  // namespace ruedo

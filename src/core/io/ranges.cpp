@@ -2,7 +2,8 @@
 #include "io/ranges.h"
 
 #include <algorithm>
-#include <charconv>
+
+#include "io/transfer.h"
 
 namespace ruedo {
 
@@ -11,22 +12,17 @@ bool asked_range(std::string_view text, std::uint64_t size, std::uint64_t& from,
     text.remove_prefix(6);
     auto dash = text.find('-');
     if (dash == std::string_view::npos) return true;
-    auto number = [](std::string_view s, std::uint64_t& v) {
-        auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
-        return !s.empty() && ec == std::errc{} && end == s.data() + s.size();
-    };
-    std::uint64_t a = 0, b = 0;
-    bool has_a = number(text.substr(0, dash), a), has_b = number(text.substr(dash + 1), b);
-    if ((!has_a && !has_b) || (dash > 0 && !has_a) || (dash + 1 < text.size() && !has_b)) return true;
-    if (!has_a) {
-        if (b == 0 || size == 0) return false;
-        from = size - std::min(b, size), part = true;
+    auto a = transfer::number_in(text.substr(0, dash)), b = transfer::number_in(text.substr(dash + 1));
+    if ((!a && !b) || (dash > 0 && !a) || (dash + 1 < text.size() && !b)) return true;
+    if (!a) {
+        if (*b == 0 || size == 0) return false;
+        from = size - std::min(*b, size), part = true;
         return true;
     }
-    if (has_b && b < a) return true;
-    if (a >= size) return false;
-    from = a, part = true;
-    if (has_b) to = std::min(size, b == UINT64_MAX ? b : b + 1);
+    if (b && *b < *a) return true;
+    if (*a >= size) return false;
+    from = *a, part = true;
+    if (b) to = std::min(size, *b == UINT64_MAX ? *b : *b + 1);
     return true;
 }
 

@@ -10,7 +10,7 @@
 namespace ruedo {
 namespace {
 using Form = ControlKind::Form;
-constexpr int gap = 2, margin = 8, pad = 4;
+constexpr int between = 2, margin = 8, pad = 4;
 constexpr std::string_view no_room = "There is no room for it here.";
 
 Box inside(Box a, const Box& b) {
@@ -123,7 +123,7 @@ class Laying {
     int needed(const std::vector<std::size_t>& list) const {
         int wide = 0;
         for (auto i : list) wide += width_of(player_.controls[i], mount_, context_);
-        return wide + gap * std::max(0, static_cast<int>(list.size()) - 1);
+        return wide + between * std::max(0, static_cast<int>(list.size()) - 1);
     }
     int bar_width(const Box& picture) const {
         return std::min(safe_.width - 2 * margin, std::max(300, std::min(picture.width - 24, 900)));
@@ -272,17 +272,18 @@ class Laying {
         give_way(upper, inner.width, std::max(upper_high, 0));
         int more = mount_.unit();
         if (with_more || !folded.empty())
-            give_way(lower, inner.width - more - gap, lower_high);
+            give_way(lower, inner.width - more - between, lower_high);
         else {
             auto kept = lower;
             give_way(lower, inner.width, lower_high);
-            if (!folded.empty()) lower = kept, folded.clear(), give_way(lower, inner.width - more - gap, lower_high);
+            if (!folded.empty())
+                lower = kept, folded.clear(), give_way(lower, inner.width - more - between, lower_high);
         }
         for (auto i : folded) fold(i);
         bool wants_more = with_more || !folded.empty();
         bool has_more = wants_more && inner.width >= more && lower_high >= mount_.least();
         lay_row(upper, {inner.x, inner.y, inner.width, upper_high});
-        lay_row(lower, {inner.x, inner.y + upper_high, inner.width - (has_more ? more + gap : 0), lower_high});
+        lay_row(lower, {inner.x, inner.y + upper_high, inner.width - (has_more ? more + between : 0), lower_high});
         if (has_more) {
             int high = std::min(lower_high, more);
             out_.more.push_back(
@@ -314,7 +315,7 @@ class Laying {
                     x = std::max(x, row.right() - width_in(group));
                 else
                     x = std::clamp(row.x + (row.width - width_in(group)) / 2, x,
-                                   std::max(x, row.right() - width_in(group) - gap - width_in(Slot::Group::end)));
+                                   std::max(x, row.right() - width_in(group) - between - width_in(Slot::Group::end)));
             }
             auto& c = player_.controls[i];
             int wide = width_of(c, mount_, context_), high = std::min(height_of(c, mount_), row.height);
@@ -325,7 +326,7 @@ class Laying {
             auto& o = out_.controls[i];
             o.shown = o.on_bar = true, o.folded = false;
             o.box = {x, row.y + (row.height - high) / 2, wide, high};
-            x += wide + gap;
+            x += wide + between;
         }
     }
 
@@ -377,8 +378,8 @@ class Laying {
         int wide = 0, high = 0;
         for (auto i : list) {
             auto [w, h] = size(i);
-            wide = upright ? std::max(wide, w) : wide + w + (wide ? gap : 0);
-            high = upright ? high + h + (high ? gap : 0) : std::max(high, h);
+            wide = upright ? std::max(wide, w) : wide + w + (wide ? between : 0);
+            high = upright ? high + h + (high ? between : 0) : std::max(high, h);
         }
         auto along = [](int from, int room, int taken, std::size_t part) {
             return from + (part == 0 ? 0 : part == 1 ? (room - taken) / 2 : room - taken);
@@ -388,7 +389,7 @@ class Laying {
             auto [w, h] = size(i);
             out_.controls[i].box =
                 upright ? Box{along(x, wide, w, column), y, w, h} : Box{x, along(y, high, h, line), w, h};
-            (upright ? y : x) += (upright ? h : w) + gap;
+            (upright ? y : x) += (upright ? h : w) + between;
         }
     }
     void more_on_picture() {

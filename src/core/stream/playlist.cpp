@@ -13,17 +13,12 @@ namespace ruedo::stream {
 namespace {
 using Names = std::map<std::string, std::string>;
 
-std::optional<std::uint64_t> whole(std::string_view s) {
-    std::uint64_t v = 0;
-    auto [end, ec] = std::from_chars(s.data(), s.data() + s.size(), v);
-    return ec == std::errc{} && end == s.data() + s.size() && !s.empty() ? std::optional(v) : std::nullopt;
-}
 /// Seconds with a fraction, exact to the nanosecond; negative only where asked for.
 std::optional<Time> seconds(std::string_view s, bool signed_ = false) {
     bool minus = signed_ && s.starts_with('-');
     if (minus) s.remove_prefix(1);
     auto dot = s.find('.');
-    auto left = whole(s.substr(0, dot));
+    auto left = transfer::number_in(s.substr(0, dot));
     if (!left || *left > 1'000'000'000) return std::nullopt;
     std::int64_t ns = static_cast<std::int64_t>(*left) * 1'000'000'000, unit = 100'000'000;
     if (dot != std::string_view::npos)
@@ -128,8 +123,8 @@ class Parser {
     /// "length@offset": where the offset is left out it goes on after the one before, of the same file.
     Result<ByteSource::Range> range(std::string_view text, const std::string& of) {
         auto at = text.find('@');
-        auto length = whole(text.substr(0, at));
-        auto from = at == std::string_view::npos ? std::nullopt : whole(text.substr(at + 1));
+        auto length = transfer::number_in(text.substr(0, at));
+        auto from = at == std::string_view::npos ? std::nullopt : transfer::number_in(text.substr(at + 1));
         if (!length || *length == 0 || (at != std::string_view::npos && !from)) return wrong("a byte range is none");
         if (!from) {
             if (range_of_ != of) return wrong("a byte range goes on after nothing");
@@ -246,13 +241,13 @@ class Parser {
         return {};
     }
     Outcome sequence(std::string_view s) {
-        auto n = whole(s);
+        auto n = transfer::number_in(s);
         if (!n || *n > UINT64_MAX / 4) return wrong("the media sequence number is none");
         if (list_.segments.empty()) number_ = *n;
         return {};
     }
     Outcome discontinuities(std::string_view s) {
-        auto n = whole(s);
+        auto n = transfer::number_in(s);
         if (!n || *n > UINT64_MAX / 4) return wrong("the discontinuity sequence number is none");
         if (list_.segments.empty()) discontinuity_ = *n;
         return {};
@@ -317,8 +312,8 @@ class Parser {
         m.is_default = a["DEFAULT"] == "YES", m.chosen_by_itself = a["AUTOSELECT"] == "YES",
         m.forced = a["FORCED"] == "YES";
         auto channels = a["CHANNELS"];
-        m.channels =
-            static_cast<int>(std::min<std::uint64_t>(64, whole(channels.substr(0, channels.find('/'))).value_or(0)));
+        m.channels = static_cast<int>(
+            std::min<std::uint64_t>(64, transfer::number_in(channels.substr(0, channels.find('/'))).value_or(0)));
         if (a.contains("URI")) {
             TRY(m.address, address(a["URI"]));
         }
@@ -334,14 +329,14 @@ class Parser {
         auto a = attributes(s);
         Variant v;
         constexpr std::uint64_t most = 1'000'000'000'000;  // a terabit a second
-        v.bandwidth = std::min(most, whole(a["BANDWIDTH"]).value_or(0));
-        v.average_bandwidth = std::min(most, whole(a["AVERAGE-BANDWIDTH"]).value_or(0));
+        v.bandwidth = std::min(most, transfer::number_in(a["BANDWIDTH"]).value_or(0));
+        v.average_bandwidth = std::min(most, transfer::number_in(a["AVERAGE-BANDWIDTH"]).value_or(0));
         v.codecs = a["CODECS"], v.sound = a["AUDIO"], v.text = a["SUBTITLES"];
         auto size = a["RESOLUTION"];
         auto cross = size.find('x');
         if (cross != std::string::npos) {
-            auto w = whole(std::string_view(size).substr(0, cross)),
-                 h = whole(std::string_view(size).substr(cross + 1));
+            auto w = transfer::number_in(std::string_view(size).substr(0, cross)),
+                 h = transfer::number_in(std::string_view(size).substr(cross + 1));
             if (w && h && *w <= 32768 && *h <= 32768) v.width = static_cast<int>(*w), v.height = static_cast<int>(*h);
         }
         if (auto score = seconds(a["SCORE"]); score && score->ns > 0) v.score = score->seconds();
@@ -419,7 +414,7 @@ class Parser {
 
 std::optional<Time> parse_date(std::string_view s) {
     auto digits = [&](std::size_t at, std::size_t n) -> int {
-        auto v = at + n <= s.size() ? whole(s.substr(at, n)) : std::nullopt;
+        auto v = at + n <= s.size() ? transfer::number_in(s.substr(at, n)) : std::nullopt;
         return v ? static_cast<int>(*v) : -1;
     };
     auto year = digits(0, 4), month = digits(5, 2), day = digits(8, 2), hour = digits(11, 2), minute = digits(14, 2);

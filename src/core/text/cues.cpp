@@ -11,13 +11,8 @@
 
 namespace ruedo {
 namespace fs = std::filesystem;
+using transfer::trimmed;
 namespace {
-
-std::string_view trimmed(std::string_view s) {
-    while (!s.empty() && (s.front() == ' ' || s.front() == '\t')) s.remove_prefix(1);
-    while (!s.empty() && (s.back() == ' ' || s.back() == '\t')) s.remove_suffix(1);
-    return s;
-}
 
 /// Takes the next line off, whichever way lines end.
 bool next_line(std::string_view& rest, std::string_view& line) {

@@ -45,6 +45,25 @@ class PesReader : public TrackReader {
   public:
     virtual void go_to(std::uint64_t offset) = 0;
 };
+/// Pictures that are cut out of their packets, walked from a place on; those before the first keyframe are passed over.
+class ByUnits : public PesReader {
+  public:
+    ByUnits(std::shared_ptr<const Shared> shared, const Stream& stream) : shared_(std::move(shared)), stream_(stream) {}
+    Result<bool> next(PacketHead& head) final;
+    void go_to(std::uint64_t offset) final { walk_from(offset), begun_ = false; }
+    Outcome seek(Time t) final;
+
+  protected:
+    virtual void walk_from(std::uint64_t offset) = 0;
+    /// The next one, keyframe or not; false at the end.
+    virtual Result<bool> advance(PacketHead& head) = 0;
+    std::shared_ptr<const Shared> shared_;
+    const Stream& stream_;
+    std::uint64_t offset_ = 0;  ///< Of the packet in which the last one began.
+
+  private:
+    bool begun_ = false;
+};
 std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, const Stream& stream);
 /// Of a stream `by_units`.
 std::unique_ptr<PesReader> unit_pictures(std::shared_ptr<const Shared> shared, const Stream& stream);

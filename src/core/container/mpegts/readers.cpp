@@ -45,6 +45,39 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
     return best;
 }
 
+Result<bool> ByUnits::next(PacketHead& head) {
+    for (;;) {
+        TRY(bool more, advance(head));
+        if (!more) return false;
+        if (begun_ || head.keyframe) break;
+    }
+    begun_ = true;
+    return true;
+}
+Outcome ByUnits::seek(Time t) {
+    std::uint64_t place = UINT64_MAX;
+    if (!stream_.counted) {
+        TRY(place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
+    }
+    // Back from there in growing steps to the last keyframe shown at or before it. Times are counted on from stamps, so
+    // the second walk begins where the first one did.
+    for (std::uint64_t back = 1 << 18;; back *= 2) {
+        auto from = place > back && !stream_.counted ? place - back : 0;
+        std::optional<std::size_t> key;
+        PacketHead head;
+        go_to(from);
+        for (std::size_t i = 0;; ++i) {
+            TRY(bool more, advance(head));
+            if (!more || offset_ > place || head.dts > t) break;
+            if (head.keyframe && head.pts <= t) key = i;
+        }
+        if (!key && from > 0) continue;
+        go_to(from);
+        for (std::size_t i = 0; i < key.value_or(0); ++i) TRY_DO(advance(head));
+        return {};
+    }
+}
+
 namespace {
 
 /// Pictures that each fill a PES packet.
@@ -224,57 +257,14 @@ class SoundFrames final : public PesReader {
 
 /// MPEG-1 and MPEG-2 video, whose pictures keep neither to PES packets nor have a stamp each. Times that are a whole
 /// number of fields from the first picture's, but for the rounding of stamps, are taken to be exactly that.
-class UnitReader final : public PesReader {
+class UnitReader final : public ByUnits {
   public:
     UnitReader(std::shared_ptr<const Shared> shared, const Stream& stream)
-        : shared_(std::move(shared)),
-          stream_(stream),
+        : ByUnits(std::move(shared), stream),
           units_(shared_->packets(stream), stream.track.codec, stream.sequence->progressive) {}
-    Result<bool> next(PacketHead& head) override {
-        for (;;) {
-            TRY(bool more, advance(head));
-            if (!more) return false;
-            if (begun_ || head.keyframe) break;
-        }
-        begun_ = true;
-        return true;
-    }
     Outcome read(Bytes& out) override {
         out = current_.unit.data;
         return {};
-    }
-    void go_to(std::uint64_t offset) override {
-        units_.seek(stream_.counted ? 0 : offset);
-        ahead_.clear();
-        clock_.reset();
-        begun_ = ended_ = false;
-    }
-    Outcome seek(Time t) override {
-        std::uint64_t place = UINT64_MAX;
-        if (!stream_.counted) {
-            TRY(place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
-        }
-        // Back from there in growing steps to the last keyframe shown at or before it. Times are counted on from
-        // stamps, so the second walk begins where the first one did.
-        for (std::uint64_t back = 1 << 18;; back *= 2) {
-            auto from = place > back && !stream_.counted ? place - back : 0;
-            std::optional<Time> key;
-            PacketHead head;
-            go_to(from);
-            for (;;) {
-                TRY(bool more, advance(head));
-                if (!more || current_.unit.offset > place || current_.dts > t) break;
-                if (head.keyframe && head.pts <= t) key = head.pts;
-            }
-            if (!key && from > 0) continue;
-            go_to(from);
-            while (key) {
-                TRY(bool more, peek());
-                if (!more || (is_key(ahead_[0]) && *ahead_[0].pts >= *key)) break;
-                ahead_.pop_front();
-            }
-            return {};
-        }
     }
 
   private:
@@ -300,6 +290,12 @@ class UnitReader final : public PesReader {
     }
     Time stamp(std::int64_t stated, const PictureUnit& unit) const {
         return on_grid(Shared::time(shared_->ticks(stream_, stated, unit.offset)));
+    }
+    void walk_from(std::uint64_t offset) override {
+        units_.seek(stream_.counted ? 0 : offset);
+        ahead_.clear();
+        clock_.reset();
+        ended_ = false;
     }
     /// One more unit with its decoding time; those before the first stamp have none and are left out.
     Outcome fetch() {
@@ -342,10 +338,11 @@ class UnitReader final : public PesReader {
             return true;
         }
     }
-    Result<bool> advance(PacketHead& head) {
+    Result<bool> advance(PacketHead& head) override {
         TRY(bool more, peek());
         if (!more) return false;
         current_ = std::move(ahead_[0]);
+        offset_ = current_.unit.offset;
         ahead_.pop_front();
         head = {};
         head.pts = *current_.pts;
@@ -356,13 +353,11 @@ class UnitReader final : public PesReader {
         return true;
     }
 
-    std::shared_ptr<const Shared> shared_;
-    const Stream& stream_;
     UnitSplitter units_;
     std::deque<Timed> ahead_;
     Timed current_;
     std::optional<Time> clock_;  ///< When the next one is decoded, unless it says otherwise.
-    bool delayed_ = true, begun_ = false, ended_ = false;
+    bool delayed_ = true, ended_ = false;
 };
 
 }  // namespace

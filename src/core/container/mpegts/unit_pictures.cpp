@@ -11,58 +11,21 @@ namespace {
 
 /// Pictures that keep to no PES packets, of H.264, HEVC and MPEG-4 Visual. A stamp is of the first that begins in its
 /// packet; the others are decoded at the pace of those that have one, and shown where their order says.
-class UnitPictures final : public PesReader {
+class UnitPictures final : public ByUnits {
   public:
     UnitPictures(std::shared_ptr<const Shared> shared, const Stream& stream)
-        : shared_(std::move(shared)),
-          stream_(stream),
+        : ByUnits(std::move(shared), stream),
           units_(shared_->packets(stream), stream.track.codec),
           order_(stream.track),
           reorders_(PictureOrder::reorders(stream.track)),
           pace_(stream.pace) {}
     std::int64_t pace() const { return pace_; }
-    Result<bool> next(PacketHead& head) override {
-        for (;;) {
-            TRY(bool more, advance(head));
-            if (!more) return false;
-            if (begun_ || head.keyframe) break;
-        }
-        begun_ = true;
-        return true;
-    }
     Outcome read(Bytes& out) override {
         if (stream_.track.codec == Codec::mpeg4)
             out = current_.data;
         else
             from_annex_b(current_.data, out);
         return {};
-    }
-    void go_to(std::uint64_t offset) override {
-        units_.seek(offset);
-        order_.reset(), places_.reset();
-        ahead_.clear();
-        clock_.reset();
-        count_ = 0;
-        begun_ = ended_ = false;
-    }
-    Outcome seek(Time t) override {
-        TRY(auto place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
-        // Back from there in growing steps to the last keyframe shown at or before it.
-        for (std::uint64_t back = 1 << 18;; back *= 2) {
-            auto from = place > back ? place - back : 0;
-            std::optional<std::size_t> key;
-            PacketHead head;
-            go_to(from);
-            for (std::size_t i = 0;; ++i) {
-                TRY(bool more, advance(head));
-                if (!more || current_.offset > place) break;
-                if (head.keyframe && head.pts <= t) key = i;
-            }
-            if (!key && from > 0) continue;
-            go_to(from);
-            for (std::size_t i = 0; i < key.value_or(0); ++i) TRY_DO(advance(head));
-            return {};
-        }
     }
 
   private:
@@ -73,6 +36,14 @@ class UnitPictures final : public PesReader {
         std::optional<std::int64_t> pts;  ///< Where it is stated.
         Bytes data;
     };
+    void walk_from(std::uint64_t offset) override {
+        units_.seek(offset);
+        order_.reset(), places_.reset();
+        ahead_.clear();
+        clock_.reset();
+        count_ = 0;
+        ended_ = false;
+    }
     /// One more with its decoding time; those before the first stamp have none and are left out.
     Outcome fetch() {
         PictureUnit unit;
@@ -99,13 +70,14 @@ class UnitPictures final : public PesReader {
         ahead_.push_back(std::move(t));
         return {};
     }
-    Result<bool> advance(PacketHead& head) {
+    Result<bool> advance(PacketHead& head) override {
         while (ahead_.size() < 2 && !ended_) TRY_DO(fetch());
         std::optional<std::int64_t> place;
         while (reorders_ && !(place = places_.place(0, ended_)) && !ended_) TRY_DO(fetch());
         if (ahead_.empty()) return false;
         current_ = std::move(ahead_.front());
         ahead_.pop_front();
+        offset_ = current_.offset;
         if (reorders_) places_.take();
         auto in_order = current_.dts + (place.value_or(current_.number) - current_.number) * pace_;
         if (current_.pts) delay_ = *current_.pts - in_order;
@@ -120,8 +92,6 @@ class UnitPictures final : public PesReader {
         return true;
     }
 
-    std::shared_ptr<const Shared> shared_;
-    const Stream& stream_;
     UnitSplitter units_;
     PictureOrder order_;
     ShownPlaces places_;
@@ -130,7 +100,7 @@ class UnitPictures final : public PesReader {
     Timed current_;
     std::optional<std::pair<std::int64_t, std::int64_t>> clock_;  ///< The last that was stamped: its number, its time.
     std::int64_t pace_, delay_ = 0, count_ = 0;
-    bool begun_ = false, ended_ = false;
+    bool ended_ = false;
 };
 
 }  // namespace
