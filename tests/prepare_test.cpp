@@ -459,7 +459,6 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
         return list;
     };
     REQUIRE(soon([&] { return order() == ids; }));
-    QApplication::processEvents();
     auto resting = [&](int i) {
         for (auto* w : cards.findChildren<QFrame*>())
             if (w->accessibleName().startsWith(QString("w%1.webm: ").arg(i))) return w;
@@ -467,6 +466,7 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
         return static_cast<QFrame*>(nullptr);
     };
     auto* first = resting(0);
+    REQUIRE(soon([&] { return resting(1)->x() >= first->x() + first->width() && resting(2)->x() > resting(1)->x(); }));
     press(first, {20, 20});
     move(first, {20 + 1.6 * first->width(), 20}, Qt::LeftButton);
     let_go(first, {20, 20});

@@ -6,19 +6,23 @@
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QProcess>
+#include <QTimer>
 
 #include "support.h"
 #include "view/player_view.h"
 
 namespace ruedo::test {
 
-/// Runs the event loop until `wanted`, or the limit.
+/// Runs the event loop until `wanted`, or the limit. Waits for events rather than looking for them all the time, but
+/// not for long, as what is wanted may come without one.
 inline bool soon(const std::function<bool()>& wanted, int ms = 30000) {
     QElapsedTimer clock;
     clock.start();
+    QTimer look;
+    look.start(2);
     while (!wanted()) {
         if (clock.elapsed() > ms) return wanted();
-        QApplication::processEvents(QEventLoop::AllEvents, 10);
+        QApplication::processEvents(QEventLoop::AllEvents | QEventLoop::WaitForMoreEvents);
     }
     return true;
 }
