@@ -300,6 +300,60 @@ TEST_CASE("a finished list as a live one slides on, without a gap and without an
     }
 }
 
+TEST_CASE("whatever a finished list holds, the live one names the same bytes, keys and headers, lap after lap") {
+    std::mt19937 random(4);
+    auto parsed = [](const std::string& text) {
+        return value(parse_playlist({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, "/x/l.m3u8"))
+            .list;
+    };
+    auto bytes_of = [](const Segment& s) {
+        return s.range ? std::pair{s.range->from, s.range->to} : std::pair{std::uint64_t{0}, std::uint64_t{0}};
+    };
+    for (int round = 0; round < 60; ++round) {
+        auto n = 1 + random() % 9;
+        std::string finished = fmt::format(
+            "#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-MEDIA-SEQUENCE:{}\n#EXT-X-DEFINE:NAME=\"n\",VALUE=\"s\"\n",
+            random() % 50);
+        bool parts = random() % 2, maps = random() % 2;
+        for (std::size_t i = 0; i < n; ++i) {
+            if (random() % 4 == 0) finished += "#EXT-X-DISCONTINUITY\n";
+            // Once there is a header there is one everywhere, if another.
+            if (maps && (i == 0 || random() % 3 == 0))
+                finished += fmt::format("#EXT-X-MAP:URI=\"{}.mp4\"\n", random() % 3);
+            if (random() % 3 == 0)
+                finished += std::array{
+                    "#EXT-X-KEY:METHOD=NONE\n", "#EXT-X-KEY:METHOD=AES-128,URI=\"k\"\n",
+                    "#EXT-X-KEY:METHOD=AES-128,URI=\"k\",IV=0x00112233445566778899aabbccddeeff\n"}[random() % 3];
+            finished += "#EXTINF:2,\n";
+            if (parts) finished += fmt::format("#EXT-X-BYTERANGE:{}{}\n", 10 + i, i == 0 ? "@5" : "");
+            finished += parts ? std::string("all{$n}.mp4\n") : fmt::format("{{$n}}{}.m4s\n", i);
+        }
+        auto whole = parsed(finished + "#EXT-X-ENDLIST\n").segments;
+        std::map<std::uint64_t, std::uint64_t> recordings;
+        for (int s = 0; s < 80; s += 1 + static_cast<int>(random() % 5)) {
+            for (auto& seg : parsed(live_list(finished, 1_s * s, 4)).segments) {
+                INFO(finished << s);
+                auto& was = whole[seg.number % n];
+                CHECK((seg.address == was.address && seg.duration == was.duration));
+                CHECK((bytes_of(seg) == bytes_of(was)));
+                CHECK((seg.map ? seg.map->address : "") == (was.map ? was.map->address : ""));
+                CHECK(bool(seg.map && seg.map->key) == bool(was.map && was.map->key));
+                REQUIRE(bool(seg.key) == bool(was.key));
+                if (seg.key) CHECK(seg.key->iv == was.key->iv.value_or(vector_of(was.number)));
+                // One recording is one, whichever list names it.
+                CHECK(recordings.try_emplace(seg.number, seg.discontinuity).first->second == seg.discontinuity);
+            }
+        }
+        for (auto at = recordings.begin(); std::next(at) != recordings.end(); ++at) {
+            auto next = std::next(at);
+            if (next->first != at->first + 1) continue;
+            auto i = next->first % n;
+            bool breaks = i == 0 || whole[i].discontinuity != whole[i - 1].discontinuity;
+            CHECK(next->second - at->second == breaks);
+        }
+    }
+}
+
 TEST_CASE("a live stream plays from near its edge, and goes on past where its list ended at first") {
     auto host = value(Host::start({.folder = fixture("streams"), .live = true}));
     auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + "ts/180p/index.m3u8", {})));
