@@ -83,6 +83,16 @@ with tempfile.TemporaryDirectory() as work:
     check("has a clip that can be gone through", "true" in get("CanSeek"))
     call("org.freedesktop.DBus.Properties.Set", "org.mpris.MediaPlayer2.Player", "Volume", "<0.4>")
     check("takes a volume", soon(lambda: "0.4" in get("Volume")))
+
+    def told_of_the_screen():
+        return re.findall(r'member=PropertiesChanged\n   string "org\.mpris\.MediaPlayer2"\n[^§]{0,60}"Fullscreen"\s*'
+                          r'variant\s*boolean (\w+)', open(work + "/seen").read())
+
+    for told in (["true"], ["true", "false"]):
+        call("org.freedesktop.DBus.Properties.Set", "org.mpris.MediaPlayer2", "Fullscreen", f"<{told[-1]}>")
+        check("is seen whole, and not any more", soon(
+            lambda: told[-1] in get("Fullscreen", "org.mpris.MediaPlayer2")))
+        check("and tells so where it belongs", soon(lambda: told_of_the_screen() == told))
     check("refuses what is no property", "UnknownProperty" in call("org.freedesktop.DBus.Properties.Get",
                                                                     "org.mpris.MediaPlayer2.Player", "Colour").stderr)
     check("refuses to have its place set so", "ReadOnly" in call(

@@ -196,6 +196,7 @@ bool DesktopPlayer::take_name(const QString& executable) {
     }
     name_ = name;
     told_ = all(player_interface);
+    told_.insert(all(root));
     timer_.start(200);
     return true;
 }
@@ -210,18 +211,16 @@ QVariantMap DesktopPlayer::all(const QString& interface) const {
 /// Tells what has changed since the last look, and where the position went by more than time.
 void DesktopPlayer::follow() {
     auto bus = QDBusConnection::sessionBus();
-    QVariantMap changed;
-    for (auto& p : Rows::properties) {
-        if (!p.told) continue;
-        auto value = p.get(*this);
-        if (value == told_.value(p.name)) continue;
-        if (told_.contains(p.name) || QLatin1String(p.interface) == QLatin1String(player_interface))
-            changed[p.name] = value;
-        told_[p.name] = value;
-    }
-    if (!changed.isEmpty()) {
+    for (auto interface : {root, player_interface}) {
+        QVariantMap changed;
+        for (auto& p : Rows::properties) {
+            if (!p.told || QLatin1String(p.interface) != QLatin1String(interface)) continue;
+            auto value = p.get(*this);
+            if (value != told_.value(p.name)) changed[p.name] = told_[p.name] = value;
+        }
+        if (changed.isEmpty()) continue;
         auto signal = QDBusMessage::createSignal(path, properties, "PropertiesChanged");
-        signal << QString(player_interface) << changed << QStringList();
+        signal << QString(interface) << changed << QStringList();
         bus.send(signal);
     }
     // Where it went by more than time, the trace says so.
