@@ -5,6 +5,7 @@
 #include <QMenu>
 #include <QPushButton>
 #include <QTextBrowser>
+#include <QToolTip>
 #include <thread>
 
 #include "demo/server.h"
@@ -82,6 +83,13 @@ TEST_CASE("names that look like markup are names") {
                 label->text().contains("R&amp;B &lt;i&gt;.ruedo");
     CHECK(told);
     CHECK(look::literal("Fish & chips && more") == "Fish && chips &&&& more");
+    QToolTip::showText(shop.window.mapToGlobal(QPoint(40, 40)), "<b>Pier</b>", &shop.window);
+    QLabel* tip = nullptr;
+    for (auto* w : QApplication::topLevelWidgets())
+        if (w->inherits("QTipLabel") && w->isVisible()) tip = static_cast<QLabel*>(w);
+    REQUIRE(tip);
+    CHECK(tip->textFormat() == Qt::PlainText);
+    QToolTip::hideText();
 }
 
 TEST_CASE("what was found of a file under one name is not told of it under another") {

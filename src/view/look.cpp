@@ -4,6 +4,7 @@
 #include <array>
 
 #include <QApplication>
+#include <QEvent>
 #include <QFontDatabase>
 #include <QPainterPath>
 #include <QPalette>
@@ -17,6 +18,17 @@ const Colours light{0xF7F1E5, 0xEDE3CF, 0xD0C2A6, 0x2A211C, 0x5C4F43, 0x8A2436,
 const Colours dark{0x1F1A1D, 0x2A2327, 0x463B40, 0xF1E8DA, 0xC2B4A4, 0xD0586B,
                    0xE2AC4C, 0x4FB0B3, 0x8DB26A, 0xE27B4F, 0x1F1A1D};
 bool dark_chosen = false;
+
+/// What is told at the pointer is told as it is, whatever it looks like: names are in it.
+class PlainTips final : public QObject {
+  public:
+    using QObject::QObject;
+    bool eventFilter(QObject* watched, QEvent* event) override {
+        if (event->type() == QEvent::Polish && watched->inherits("QTipLabel"))
+            static_cast<QLabel*>(watched)->setTextFormat(Qt::PlainText);
+        return false;
+    }
+};
 }  // namespace
 
 bool is_dark() { return dark_chosen; }
@@ -46,6 +58,8 @@ void apply() {
         p.setColor(QPalette::Disabled, role, c.soft);
     QApplication::setPalette(p);
     QApplication::setFont(font(Size::body));
+    static auto* plain = new PlainTips(qApp);
+    qApp->installEventFilter(plain);
 }
 
 QFont font(Size size, bool bold) {

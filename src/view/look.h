@@ -22,7 +22,7 @@ struct Colours {
 /// As the system says; light when it says nothing.
 const Colours& colours();
 bool is_dark();
-/// Sets the application's palette, font sizes and focus marks.
+/// Sets the application's palette and font sizes, and that tips are plain text.
 void apply();
 inline const QColor surround{0x17, 0x13, 0x1A};
 
