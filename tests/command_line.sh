@@ -213,8 +213,9 @@ for words in "--at 5" "--every 0" "--count 0" "--sheet 4" "--size 0x9" "--format
         "$r" stills "$fixtures/vp9_opus.webm" --out "$work/no-stills" $words --json
 done
 export XDG_STATE_HOME=$work/state
+echo '{"to_ns": 2500000000}' >"$work/part.json"
 check "jobs: added" 0 'd["jobs"][0]["state"]=="waiting"' \
-    "$r" jobs --add - "$fixtures/h264_high_aac.mp4" "$work/job.webm" --json
+    "$r" jobs --add "$work/part.json" "$fixtures/h264_high_aac.mp4" "$work/job.webm" --json
 # Killed at any moment while it works, it leaves nothing under the final name, and the next one begins it anew.
 for wait in 0.2 0.5 0.9; do
     "$r" jobs --run >/dev/null 2>&1 & working=$!

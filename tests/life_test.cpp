@@ -286,7 +286,7 @@ TEST_CASE("edits without end", "[.edits]") {
         project.change(d, "Edit");
         std::printf("%d %lld\n", n, static_cast<long long>(monotonic_now().ns / 1'000'000));
         std::fflush(stdout);
-        pass(15);
+        pass(40);
     }
 }
 
