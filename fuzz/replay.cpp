@@ -83,42 +83,53 @@ void change(Bytes& b, std::mt19937& random) {
         }
     }
 }
-}  // namespace
+struct Seed {
+    const fuzz::Target* target;
+    fs::path file;
+    unsigned number;  ///< Among those of its target.
+};
 
-/// Targets that nobody has begun, one after the other, until there are none.
-int replay(char** argv, int changes, std::atomic<std::size_t>& begun) {
-    std::size_t inputs = 0;
-    auto& all = fuzz::targets();
-    for (std::size_t number; (number = begun++) < all.size();) {
-        auto& t = all[number];
-        std::mt19937 random(20);
-        std::vector<fs::path> seeds;
+/// Of every target; empty where one has none.
+std::vector<Seed> seeds_of(const fs::path& shared, const fs::path& corpus) {
+    std::vector<Seed> all;
+    for (auto& t : fuzz::targets()) {
+        std::vector<fs::path> files;
         std::error_code ec;
-        for (auto& folder : {fs::path(argv[1]), fs::path(argv[2]) / t.name})
+        for (auto& folder : {shared, corpus / t.name})
             for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
-                bool own = folder != fs::path(argv[1]);
                 auto extension = it->path().extension().string();
-                if (own || std::find(t.seeds.begin(), t.seeds.end(), extension) != t.seeds.end())
-                    seeds.push_back(it->path());
+                if (folder != shared || std::find(t.seeds.begin(), t.seeds.end(), extension) != t.seeds.end())
+                    files.push_back(it->path());
             }
-        std::sort(seeds.begin(), seeds.end());
-        if (seeds.empty()) {
+        std::sort(files.begin(), files.end());
+        if (files.empty()) {
             std::fprintf(stderr, "%s has no seeds\n", t.name);
-            return 1;
+            return {};
         }
-        for (auto& seed : seeds) {
-            auto bytes = read_file(seed, 16 << 20);
-            if (!bytes) continue;
-            run(t, *bytes, seed.filename().string());
-            ++inputs;
-            auto small = *bytes;
-            // Large clips differ from their beginnings in nothing that a parser sees; those cost less.
-            if (small.size() > (256 << 10)) small.resize(256 << 10);
-            for (int i = 0; i < changes; ++i, ++inputs) {
-                auto changed = small;
-                change(changed, random);
-                run(t, changed, seed.filename().string() + " changed, number " + std::to_string(i));
-            }
+        for (unsigned n = 0; auto& file : files) all.push_back({&t, file, n++});
+    }
+    return all;
+}
+
+/// Seeds that nobody has begun, one after the other, until there are none.
+int replay(const std::vector<Seed>& all, int changes, std::atomic<std::size_t>& begun) {
+    std::size_t inputs = 0;
+    for (std::size_t number; (number = begun++) < all.size();) {
+        auto& seed = all[number];
+        auto bytes = read_file(seed.file, 16 << 20);
+        if (!bytes) continue;
+        // The same changes on every run, whoever comes to them.
+        std::mt19937 random(20 + seed.number);
+        auto name = seed.file.filename().string();
+        run(*seed.target, *bytes, name);
+        ++inputs;
+        auto small = *bytes;
+        // Large clips differ from their beginnings in nothing that a parser sees; those cost less.
+        if (small.size() > (256 << 10)) small.resize(256 << 10);
+        for (int i = 0; i < changes; ++i, ++inputs) {
+            auto changed = small;
+            change(changed, random);
+            run(*seed.target, changed, name + " changed, number " + std::to_string(i));
         }
     }
     rusage usage{};
@@ -126,6 +137,7 @@ int replay(char** argv, int changes, std::atomic<std::size_t>& begun) {
     std::printf("%zu inputs, %ld MB at most\n", inputs, usage.ru_maxrss / 1024);
     return 0;
 }
+}  // namespace
 
 int main(int argc, char** argv) {
     if (argc < 3) {
@@ -139,8 +151,10 @@ int main(int argc, char** argv) {
         mmap(nullptr, sizeof(std::atomic<std::size_t>), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
     if (shared == MAP_FAILED) return 1;
     auto& begun = *new (shared) std::atomic<std::size_t>(0);
+    auto seeds = seeds_of(argv[1], argv[2]);
+    if (seeds.empty()) return 1;
     auto child = fork();
-    auto result = replay(argv, changes, begun);
+    auto result = replay(seeds, changes, begun);
     if (child == 0) return result;
     int status = 1;
     if (child < 0 || waitpid(child, &status, 0) != child || !WIFEXITED(status) || WEXITSTATUS(status) != 0) return 1;
