@@ -287,8 +287,8 @@ void WorkshopWindow::make_menu(QPushButton* button) {
     auto name_them = [this, undo, redo] {
         undo->setEnabled(project_.can_undo());
         redo->setEnabled(project_.can_redo());
-        undo->setText(project_.can_undo() ? "Undo: " + project_.undo_text() : QString("Undo"));
-        redo->setText(project_.can_redo() ? "Redo: " + project_.redo_text() : QString("Redo"));
+        undo->setText(project_.can_undo() ? look::literal("Undo: " + project_.undo_text()) : QString("Undo"));
+        redo->setText(project_.can_redo() ? look::literal("Redo: " + project_.redo_text()) : QString("Redo"));
     };
     connect(&project_, &Project::changed, this, name_them);
     name_them();
@@ -305,6 +305,7 @@ QMenu* WorkshopWindow::make_add_menu() {
         if (menu->property("cameras") == QVariant(now) && !menu->isEmpty()) return;
         menu->setProperty("cameras", now);
         menu->clear();
+        for (auto* old : menu->findChildren<QMenu*>(Qt::FindDirectChildrenOnly)) old->deleteLater();
         menu->addAction("Files …", this, [this] { choose_sources(); });
         menu->addAction("A folder …", this, [this] {
             auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
@@ -314,7 +315,7 @@ QMenu* WorkshopWindow::make_add_menu() {
         menu->addSeparator();
         if (cameras.empty()) menu->addAction("No camera is connected")->setEnabled(false);
         for (auto& c : cameras) {
-            auto* modes = menu->addMenu(text(c.name));
+            auto* modes = menu->addMenu(look::literal(text(c.name)));
             for (auto& m : c.modes)
                 modes->addAction(QString("%1 × %2, %3 a second%4")
                                      .arg(m.width)

@@ -59,8 +59,7 @@ class Conversion {
             clip_ = std::move(opened);
         }
         if (clip_->info().live)
-            return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name),
-                        "Convert a clip, or say where it is to end.");
+            return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name), "Choose a clip that ends.");
         to_ = recipe.to.value_or(Time::max());
         auto packets = from_packets(clip_, source);
         packets.rate = [this](const Track& t) { return walk(t) ? facts_->pictures_a_second() : 0; };
