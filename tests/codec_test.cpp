@@ -64,7 +64,7 @@ TEST_CASE("an exact seek gives the very picture, and goes on from there") {
         auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
         auto numbers = (*wanted)["index"].get<std::vector<int>>();
         auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-        for (int i = 0; i < 12; ++i) {
+        for (int i = 0; i < 8; ++i) {
             auto t = static_cast<std::int64_t>(random()) % 6'200'000'000;
             auto place = std::upper_bound(times.begin(), times.end(), t) - times.begin();
             auto k = static_cast<std::size_t>(std::max<std::ptrdiff_t>(0, place - 1));
@@ -109,7 +109,7 @@ TEST_CASE("one decoder that jumps about gives the pixels of one that never does,
         std::uint64_t since = 0;
         for (PacketHead head; value(heads->next(head));) place[head.pts] = since = head.keyframe ? 1 : since + 1;
         bool spared = false;
-        for (int i = 0; i < 25; ++i) {
+        for (int i = 0; i < 15; ++i) {
             auto& [t, pixels] = all[random() % all.size()];
             auto p = value(reader->at(t));
             CHECK((p.pts == t && render(p).pixels == pixels));

@@ -322,7 +322,7 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
         }
         flag = false;
         CHECK(value(reader->at(middle)).pts == wanted);
-        for (int left = 1; left < 12; ++left) {
+        for (int left = 1; left < 12; left += left < 4 ? 1 : 2) {
             // There and back, so that each of them is a jump.
             bool far = left % 3 == 0;
             auto place = far ? middle : early, there = far ? wanted : sooner;

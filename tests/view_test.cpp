@@ -340,11 +340,15 @@ TEST_CASE("a screen reader names, reads, presses and sets what is on a player") 
     auto spoken = [](QWidget* w) { return QAccessible::queryAccessibleInterface(w); };
     // Whatever shows has a part to play and a name.
     int pressed = 0, set = 0, read = 0;
+    auto shown = [&](const char* name) {
+        auto* w = control(&seat.view, name);
+        return w && w->isVisible();
+    };
     // The player is ready before its controls have heard of it.
     REQUIRE(soon([&] {
         auto* heard = spoken(control(&seat.view, "Position"))->valueInterface();
         return heard && heard->maximumValue().toInt() == static_cast<int>(seat.view.snapshot().duration.ms()) &&
-               control(&seat.view, "Position")->isVisible() && control(&seat.view, "Volume")->isVisible();
+               shown("Position") && shown("Volume") && shown("Play") && shown("Play from the start");
     }));
     for (auto* w : seat.view.findChildren<QWidget*>()) {
         if (!w->isVisible() || !(dynamic_cast<ShowsControl*>(w) || w == &seat.view.surface())) continue;

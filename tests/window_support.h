@@ -23,6 +23,7 @@ inline bool soon(const std::function<bool()>& wanted, int ms = 30000) {
     while (!wanted()) {
         if (clock.elapsed() > ms) return wanted();
         QApplication::processEvents(QEventLoop::AllEvents | QEventLoop::WaitForMoreEvents);
+        QApplication::processEvents(QEventLoop::AllEvents, 10);  // and what these led to
     }
     return true;
 }
