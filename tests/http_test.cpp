@@ -233,9 +233,14 @@ TEST_CASE("a clip plays while it arrives, and tells how far it is here") {
     auto sink = make_null_sink(16_ms);
     Controller controller({strand, &mixer, &CodecRegistry::standard(), sink});
     controller.open(server->address("/clip.mp4"), {.start = {Start::How::play, {}}, .loop = {}});
-    REQUIRE(controller.wait([](auto& s) { return s.state.phase == Phase::playing && s.position > 300_ms; }, 30_s));
-    auto early = controller.snapshot();
-    CHECK(early.buffered_to > early.position);
+    // How far it is here is looked at now and then, so on a slow machine what plays may be past the last look.
+    Snapshot early;
+    REQUIRE(controller.wait(
+        [&](auto& s) {
+            early = s;
+            return s.state.phase == Phase::playing && s.position > 300_ms && s.buffered_to > s.position;
+        },
+        30_s));
     CHECK(early.buffered_to < 6_s);
     CHECK(server->sent() < 182'000);
     REQUIRE(controller.wait([](auto& s) { return s.buffered_to >= 6_s; }, 30_s));
