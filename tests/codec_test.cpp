@@ -1,8 +1,10 @@
 // SPDX-License-Identifier: Apache-2.0
 // Every decoder against the numbers that the pictures carry; every encoder against its decoder.
 #include <pthread.h>
+#include <unistd.h>
 
 #include <cmath>
+#include <cstdlib>
 #include <cstring>
 #include <thread>
 
@@ -419,6 +421,24 @@ TEST_CASE("whoever makes an encoder is scheduled afterwards as before") {
         encoder.reset();
         CHECK(scheduled() == before);
     }
+}
+
+TEST_CASE("modules are loaded beside whoever is looking through the environment") {
+    setenv("RUEDO_TEST", "1", 1);  // from here on it is the C library's own to move and to free
+    unsetenv("SVT_LOG");
+    auto** before = environ;
+    std::vector<char*> was;
+    for (auto** line = before; *line; ++line) was.push_back(*line);
+    CodecRegistry again(CodecRegistry::standard().folder());
+    CHECK(again.encodes(Codec::av1));
+    REQUIRE(std::getenv("SVT_LOG"));
+    CHECK(std::string_view(std::getenv("SVT_LOG")) == "0");
+    CHECK(std::string_view(std::getenv("RUEDO_TEST")) == "1");
+    // Whoever was half way through goes on as if nothing had been.
+    REQUIRE(environ != before);
+    CHECK(std::equal(was.begin(), was.end(), before));
+    CHECK(before[was.size()] == nullptr);
+    unsetenv("RUEDO_TEST");
 }
 
 TEST_CASE("an encoder that is given no picture gives none back, and ends, asked to or not") {

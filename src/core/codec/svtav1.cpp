@@ -2,9 +2,11 @@
 // AV1 encoding through SVT-AV1 (Main profile, 8-bit 4:2:0). Every packet is a temporal unit with one shown picture, so
 // packets come in the order of presentation.
 #include <pthread.h>
+#include <unistd.h>
 #include <svt-av1/EbSvtAv1Enc.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cstdlib>
 #include <deque>
 
@@ -212,13 +214,26 @@ class Encoder final : public VideoEncoder {
     bool started_ = false, ended_ = false, drained_ = false;
 };
 
+/// It would tell of itself on stderr, and only the environment keeps it from that. Modules are loaded while other
+/// threads may be looking through the environment, which setenv moves: it is exchanged as a whole instead, and the one
+/// before stays as it is.
+void keep_silent() {
+    if (std::getenv("SVT_LOG")) return;
+    static char line[] = "SVT_LOG=0";
+    std::size_t n = 0;
+    while (environ && environ[n]) ++n;
+    auto** with_it = new char*[n + 2];
+    std::copy_n(environ, n, with_it);
+    with_it[n] = line, with_it[n + 1] = nullptr;
+    std::atomic_ref(environ).store(with_it, std::memory_order_release);
+}
+
 }  // namespace
 }  // namespace ruedo
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    // It would tell of itself on stderr.
-    setenv("SVT_LOG", "0", 0);
+    keep_silent();
     static const CodecModule module{.name = "svtav1",
                                     .library = "SVT-AV1",
                                     .licence = "BSD-3-Clause-Clear",
