@@ -170,16 +170,28 @@ TEST_CASE("two runs lie on one chart, from a file or kept, and where they part i
         if (stops) b.window.player().controller().pause();
         pass(900);
     };
-    play_through(false);
+    auto begin_anew = [&] {
+        b.window.player().reopen();
+        b.window.player().take(b.window.project().document(), 0, b.folder.path);
+        REQUIRE(b.phase(Phase::ready));
+    };
     auto file = b.folder / "run.jsonl";
-    done(b.panel().write(file));
-    b.panel().keep();
-    CHECK(b.window.path().kept());
-    b.window.player().reopen();
-    b.window.player().take(b.window.project().document(), 0, b.folder.path);
-    REQUIRE(b.phase(Phase::ready));
-    play_through(true);
-    REQUIRE(soon([&] { return b.window.path().difference().has_value(); }));
+    // Runs on a machine that stands still now and then part there, too: then again.
+    for (int tries = 1;; ++tries) {
+        BareTimer timer;
+        play_through(false);
+        std::error_code none;
+        fs::remove(file, none);
+        done(b.panel().write(file));
+        b.panel().keep();
+        CHECK(b.window.path().kept());
+        begin_anew();
+        play_through(true);
+        REQUIRE(soon([&] { return b.window.path().difference().has_value(); }));
+        if (b.panel().said().contains("pause") || timer.stood() < 100_ms || tries == 8) break;
+        b.panel().let_go();
+        begin_anew();
+    }
     INFO(b.panel().said().toStdString());
     CHECK(b.panel().said().contains("pause"));
     b.panel().let_go();

@@ -96,6 +96,12 @@ TEST_CASE("the first difference of two runs is named, and only that") {
     auto late = run_of({{1800_ms, play}, {2800_ms, seek(500_ms)}, {3800_ms, hold}});
     CHECK(!first_difference(kept, late, anchor("play")));
     CHECK(first_difference(kept, late, anchor("begin")));
+    // Nor is what was not looked at for a while, as when the machine stood still.
+    auto held_up = kept;
+    std::erase_if(held_up.path, [](auto& p) { return p.wall > 3100_ms && p.wall < 4600_ms; });
+    std::erase_if(held_up.path, [](auto& p) { return p.wall > 1050_ms && p.wall < 2150_ms; });
+    CHECK(!first_difference(kept, held_up, anchor("play")));
+    CHECK(!first_difference(held_up, kept, anchor("play")));
     // What one has not come to yet is no difference; what it can’t be aligned at is said.
     auto shorter = run_of({{1_s, play}}, 1900_ms);
     CHECK(!first_difference(kept, shorter, anchor("play")));
