@@ -12,7 +12,7 @@ namespace {
 constexpr unsigned map_pid = 0x1000, first_pid = 0x100;
 constexpr std::int64_t lead = 90'000;         ///< Time stamps begin so late, so that none is negative.
 constexpr std::int64_t clock_ahead = 45'000;  ///< So long before it is decoded what is written must have come.
-constexpr Time tables_apart{100'000'000};
+constexpr Time tables_apart{100'000'000}, clocks_apart{100'000'000};  ///< At most (2.7.2 of the latter).
 
 struct Kin {
     Codec codec;
@@ -84,6 +84,7 @@ class TsWriter final : public ClipWriter {
             tables_at_ = p.dts;
         }
         any_ = true;
+        TRY_DO(keep_clock(p.dts));
         TRY(auto data, payload(t, p));
         return send(t, index == clock_, p, data);
     }
@@ -135,6 +136,26 @@ class TsWriter final : public ClipWriter {
         auto v = static_cast<std::uint64_t>(t) & 0x1FFFFFFFFULL;
         w.u8(mark << 4 | (v >> 30) << 1 | 1).u16((v >> 15 & 0x7FFF) << 1 | 1).u16((v & 0x7FFF) << 1 | 1);
     }
+    /// When what is written here must have come, for what is decoded at `t` (2.4.3.5).
+    void reference(ByteWriter& field, Time t) {
+        auto ticks = time_to_ticks(t, 90000) + lead - clock_ahead;
+        auto base = static_cast<std::uint64_t>(std::max<std::int64_t>(0, ticks)) & 0x1FFFFFFFFULL;
+        field.u32(base >> 1).u8((base & 1) << 7 | 0x7E).u8(0);
+        clocked_ = t;
+    }
+    /// References by themselves, where pictures come further apart than those may. A gap of hours is not filled.
+    Outcome keep_clock(Time now) {
+        auto& t = tracks_.at(clock_);
+        if (clocked_ && now - *clocked_ > 3600_s) clocked_.reset();
+        while (clocked_ && now - *clocked_ > clocks_apart) {
+            ByteWriter packet;  // without a payload, so that it is not counted
+            packet.u8(0x47).u16(t.pid).u8(0x20 | ((t.continuity + 15) & 15)).u8(183).u8(0x10);
+            reference(packet, *clocked_ + clocks_apart);
+            packet.bytes.resize(188, 0xFF);
+            TRY_DO(sink_->write(packet.bytes));
+        }
+        return {};
+    }
     Outcome send(Elementary& t, bool clock, const WritePacket& p, const Bytes& data) {
         auto pts = time_to_ticks(p.pts, 90000) + lead, dts = time_to_ticks(p.dts, 90000) + lead;
         ByteWriter w;
@@ -152,11 +173,7 @@ class TsWriter final : public ClipWriter {
             bool first = at == 0;
             if (first && (clock || random)) {
                 field.u8((random ? 0x40 : 0) | (clock ? 0x10 : 0));
-                if (clock) {
-                    auto base =
-                        static_cast<std::uint64_t>(std::max<std::int64_t>(0, dts - clock_ahead)) & 0x1FFFFFFFFULL;
-                    field.u32(base >> 1).u8((base & 1) << 7 | 0x7E).u8(0);
-                }
+                if (clock) reference(field, p.dts);
             }
             auto head = field.size() ? field.size() + 1 : 0;
             auto n = std::min<std::size_t>(184 - head, w.size() - at);
@@ -211,6 +228,7 @@ class TsWriter final : public ClipWriter {
     std::size_t clock_ = SIZE_MAX;
     unsigned pat_continuity_ = 0, pmt_continuity_ = 0;
     Time tables_at_{};
+    std::optional<Time> clocked_;  ///< What the last reference is for.
     bool any_ = false, begins_segment_ = false;
 };
 
