@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // Hands values from one thread to another, never more than a few at a time: back pressure between the stages of a job.
 #pragma once
+#include <algorithm>
 #include <condition_variable>
 #include <deque>
 #include <mutex>
@@ -8,30 +9,33 @@
 
 namespace ruedo {
 
-/// Thread-safe.
+/// Whoever has to wait goes on once there is work for a while: half of what may lie here has come, or has gone. So two
+/// stages wake each other seldom, which costs as much as a small picture does. Thread-safe.
 template <class T>
 class Bounded {
   public:
-    explicit Bounded(std::size_t most) : most_(most) {}
+    explicit Bounded(std::size_t most) : most_(most), half_(std::max<std::size_t>(1, most / 2)) {}
     /// Waits for room; false, and the value dropped, once it is closed.
     bool put(T value) {
         std::unique_lock lock(mutex_);
-        changed_.wait(lock, [&] { return closed_ || held_.size() < most_; });
+        if (held_.size() >= most_) changed_.wait(lock, [&] { return closed_ || held_.size() <= most_ - half_; });
         if (closed_) return false;
         held_.push_back(std::move(value));
+        bool enough = held_.size() >= half_;
         lock.unlock();  // or whoever is woken would wait for it
-        changed_.notify_all();
+        if (enough) changed_.notify_all();
         return true;
     }
     /// Waits for a value; nothing once it is closed and all have been taken.
     std::optional<T> take() {
         std::unique_lock lock(mutex_);
-        changed_.wait(lock, [&] { return closed_ || !held_.empty(); });
+        if (held_.empty()) changed_.wait(lock, [&] { return closed_ || held_.size() >= half_; });
         if (held_.empty()) return std::nullopt;
         std::optional<T> value(std::move(held_.front()));
         held_.pop_front();
+        bool enough = held_.size() <= most_ - half_;
         lock.unlock();
-        changed_.notify_all();
+        if (enough) changed_.notify_all();
         return value;
     }
     /// No more comes, or is wanted; whoever waits goes on.
@@ -45,7 +49,7 @@ class Bounded {
     std::mutex mutex_;
     std::condition_variable changed_;
     std::deque<T> held_;
-    std::size_t most_;
+    std::size_t most_, half_;
     bool closed_ = false;
 };
 
