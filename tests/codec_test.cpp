@@ -643,21 +643,23 @@ TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those 
 }
 
 TEST_CASE("values go from one thread to another in their order, a few at a time") {
-    Bounded<int> queue(3);
-    std::atomic<int> most = 0, put = 0, taken = 0;
-    std::thread from([&] {
-        for (int i = 0; i < 2000 && queue.put(i); ++i) most = std::max<int>(most, ++put - taken);
-        queue.close();
-    });
-    for (int wanted = 0; auto got = queue.take(); ++wanted) {
-        CHECK(*got == wanted);
-        ++taken;
+    for (int room : {1, 2, 3, 8}) {
+        Bounded<int> queue(static_cast<std::size_t>(room));
+        std::atomic<int> most = 0, put = 0, taken = 0;
+        std::thread from([&] {
+            for (int i = 0; i < 501 && queue.put(i); ++i) most = std::max<int>(most, ++put - taken);
+            queue.close();
+        });
+        for (int wanted = 0; auto got = queue.take(); ++wanted) {
+            CHECK(*got == wanted);
+            ++taken;
+        }
+        from.join();
+        CHECK(taken == 501);
+        CHECK(most <= room + 2);  // one in each hand besides
+        CHECK_FALSE(queue.put(1));
+        CHECK_FALSE(queue.take());
     }
-    from.join();
-    CHECK(taken == 2000);
-    CHECK(most <= 3 + 2);  // one in each hand besides
-    CHECK_FALSE(queue.put(1));
-    CHECK_FALSE(queue.take());
     // Whoever waits for room goes on when nothing is wanted any more.
     Bounded<int> full(1);
     CHECK(full.put(1));

@@ -557,3 +557,71 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
     for (auto text : {"", "0", "-1", "1/0", "x", "1/", "1.2.3", "9999999999", "1.1234567"})
         CHECK_FALSE(parse_rational(text));
 }
+
+TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
+    Folder folder;
+    // Eight fields, four across.
+    constexpr std::array<std::array<int, 3>, 8> fields{{{230, 20, 30},
+                                                        {20, 200, 40},
+                                                        {30, 40, 220},
+                                                        {220, 210, 20},
+                                                        {20, 190, 200},
+                                                        {210, 30, 200},
+                                                        {240, 240, 240},
+                                                        {90, 90, 90}}};
+    Image image{128, 96, Pixels(128 * 96 * 4, 255)};
+    for (std::size_t i = 0; i < 128 * 96; ++i) {
+        auto& field = fields.at(i % 128 / 32 + (i / 128 / 48) * 4);
+        for (std::size_t c = 0; c < 3; ++c) image.pixels[4 * i + c] = static_cast<std::uint8_t>(field.at(2 - c));
+    }
+    auto farthest = [&](const fs::path& path) {
+        std::shared_ptr<Clip> clip = value(open_clip(path.string()));
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto shown = render(value(reader->at(100_ms)));
+        REQUIRE((shown.width == 128 && shown.height == 96));
+        int most = 0;
+        for (int f = 0; f < 8; ++f) {
+            auto at = static_cast<std::size_t>((f / 4 * 48 + 24) * 128 + f % 4 * 32 + 16) * 4;
+            for (std::size_t c = 0; c < 4; ++c)
+                most = std::max(most, std::abs(shown.pixels[at + c] - image.pixels[at + c]));
+        }
+        return most;
+    };
+    auto& codecs = CodecRegistry::standard();
+    for (auto matrix : {Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020})
+        for (auto range : {Colour::Range::limited, Colour::Range::full}) {
+            Colour colour{matrix, range, 2, 2};
+            VideoEncodeOptions o{.width = 128, .height = 96, .rate = {10, 1}, .colour = colour};
+            o.control = VideoEncodeOptions::Control::quality, o.quality = 4;
+            auto encoder = value(codecs.video_encoder(Codec::h264, o));
+            std::vector<Encoded> packets;
+            for (int i = 0; i < 3; ++i) {
+                auto p = to_picture(image, colour);
+                p.pts = 100_ms * i;
+                done(encoder->encode(p, packets));
+            }
+            done(encoder->drain(packets));
+            auto source = folder / fmt::format("{}-{}.mp4", colour.matrix_code(), range == Colour::Range::full);
+            auto writer = value(write_mp4(source));
+            WriteTrack v;
+            v.codec = Codec::h264, v.config = encoder->config(), v.video = {128, 96}, v.video.colour = colour;
+            auto number = value(writer->add(v));
+            for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
+            done(writer->finish());
+            CHECK(farthest(source) <= 4);
+            for (auto& wrapper : wrappers())
+                for (auto codec : wrapper.video) {
+                    if (!codecs.encodes(codec)) continue;
+                    INFO(source.filename() << " into " << wrapper.name << " with " << codec_name(codec));
+                    Recipe recipe;
+                    recipe.wrapper = wrapper.name, recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
+                    auto out = folder / "made";
+                    auto result = value(convert(source.string(),
+                                                {.out = out, .recipe = recipe, .target = {}, .replace = true}, codecs));
+                    CHECK(farthest(out) <= 8);
+                    auto* form = picture_form(codec);
+                    bool other = form->numbers && (form->numbers->matrix != matrix || form->numbers->range != range);
+                    CHECK(says(result, "colours-converted") == other);
+                }
+        }
+}

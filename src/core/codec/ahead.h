@@ -1,20 +1,21 @@
 // SPDX-License-Identifier: Apache-2.0
 // Decoding beside whoever uses the pictures, for work that wants all of them as fast as they come.
 #pragma once
-#include <thread>
-
-#include "base/bounded.h"
+#include "base/ahead.h"
 #include "codec/codec.h"
 
 namespace ruedo {
 
+/// So many pictures lie ready between two stages of a job: in gaps (see `Ahead`) up to sixteen instead of four, but not
+/// more than 30 MB, as those are of use only where some lie ready meanwhile.
+std::size_t pictures_between(const VideoFormat& format, bool in_gaps);
+
 /// Reads pictures on a thread of its own, a few ahead. One thread takes them.
 class PicturesAhead {
   public:
-    /// With `in_gaps` whoever uses the pictures keeps the processors busy but for gaps, as an encoder's threads do:
-    /// decoding gives way and goes on in those, up to sixteen pictures ahead instead of four (fewer of large ones).
-    explicit PicturesAhead(std::unique_ptr<PictureReader> reader, bool in_gaps = false);
-    ~PicturesAhead();  ///< Waits for the picture that is being decoded.
+    /// For `in_gaps` see `Ahead`.
+    explicit PicturesAhead(std::unique_ptr<PictureReader> reader, bool in_gaps = false)
+        : reader_(std::move(reader)), in_gaps_(in_gaps) {}
     PicturesAhead(const PicturesAhead&) = delete;
     PicturesAhead& operator=(const PicturesAhead&) = delete;
     /// As `PictureReader::next`; after an error or the end it gives the end.
@@ -22,21 +23,12 @@ class PicturesAhead {
     /// As `PictureReader::at`, on the caller's thread; `next` goes on after it.
     Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Why the file gave less than it held when it was opened, if it did; once `next` has given nothing.
-    const std::optional<Error>& cut() const { return cut_; }
+    const std::optional<Error>& cut() const { return reader_->cut(); }
 
   private:
-    /// What decodes ahead, from the first `next` on.
-    struct Run {
-        explicit Run(std::size_t ahead) : ready(ahead) {}
-        Bounded<Result<Picture>> ready;
-        std::atomic<bool> stop = false;
-        std::thread thread;
-    };
-    void halt();
     std::unique_ptr<PictureReader> reader_;
     bool in_gaps_;
-    std::unique_ptr<Run> run_;
-    std::optional<Error> cut_;
+    std::unique_ptr<Ahead<Picture>> run_;  ///< From the first `next` on.
 };
 
 }  // namespace ruedo

@@ -15,13 +15,15 @@ namespace {
 using Do = Recipe::Do;
 using Shape = Recipe::Shape;
 
+constexpr Colour bt601{Colour::Matrix::bt601, Colour::Range::limited, 2, 2},
+    bt601_full{Colour::Matrix::bt601, Colour::Range::full, 2, 2};
 constexpr std::array picture_forms{
     PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45, true},
     PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2, true},
-    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false},
+    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false, bt601},
     PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0, 0.5, true},
-    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
-    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
+    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false, bt601},
+    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false, bt601_full},
 };
 const std::array sound_forms{
     SoundCodecForm{
@@ -267,6 +269,13 @@ class Planner {
         if (v.passes == 2 && !form->two_passes)
             return fail(Code::refused, fmt::format("{} is encoded in one pass here.", codec_title(form->codec)),
                         "Ask for one pass.");
+        auto given = p_.video->video.colour.resolved(p_.video->video.height);
+        p_.format.colour = form->made_of(given);
+        if (p_.format.colour != given)
+            note("colours-converted",
+                 fmt::format("Its colours are converted: the numbers of {} always mean BT.601 in {} range.",
+                             codec_title(form->codec),
+                             form->numbers->range == Colour::Range::full ? "full" : "limited"));
         even_out(*form);
         if (p_.format.width < form->least || p_.format.height < form->least)
             return fail(
@@ -467,6 +476,10 @@ const Wrapper* wrapper_for(const Target& target, const ClipInfo& info) {
 const PictureForm* picture_form(Codec codec) {
     auto it = std::find_if(picture_forms.begin(), picture_forms.end(), [&](auto& f) { return f.codec == codec; });
     return it == picture_forms.end() ? nullptr : &*it;
+}
+Colour PictureForm::made_of(Colour colour) const {
+    if (numbers) colour.matrix = numbers->matrix, colour.range = numbers->range;
+    return colour;
 }
 const SoundCodecForm* sound_codec_form(Codec codec) {
     auto it = std::find_if(sound_forms.begin(), sound_forms.end(), [&](auto& f) { return f.codec == codec; });

@@ -17,6 +17,11 @@ struct PictureForm {
     int b_frames;
     double first_pass;  ///< Of the time of two passes, what the first one takes, about.
     bool several;       ///< It encodes on several threads, which keep the processors busy but for gaps between them.
+    /// What its numbers mean, where that is the same in all of its streams: VP8 (RFC 6386 clause 9.2) and Theora know
+    /// the matrix of ITU-R BT.601 alone, JPEG (JFIF 1.02) the same in full range.
+    std::optional<Colour> numbers = std::nullopt;
+    /// `colour`, or the matrix and range of its own.
+    Colour made_of(Colour colour) const;
 };
 /// Nothing for what is not encoded here.
 const PictureForm* picture_form(Codec codec);

@@ -294,7 +294,8 @@ A source that breaks off gives a shorter clip with the finding `truncated`. The 
 or not at all, and never in the place of what is read. Sound keeps its channels and its rate as far as its codec
 goes; where fewer channels are left they are mixed as ITU-R BS.775 has it, and kept under full scale. Captions
 become WebVTT or SubRip, as the container has it. Bare AAC can’t say that its encoder begins early, and a transport
-stream can’t either.
+stream can’t either. The numbers of VP8 and Theora always mean colours of BT.601 in limited range, those of Motion JPEG
+the same in full range: what means others is converted, and the finding `colours-converted` says so.
 )";
 }
 

@@ -173,32 +173,78 @@ class Pictures {
     bool ended_ = false, begun_ = false;
 };
 
-/// Pictures decoded, fitted and encoded.
+/// Pictures as they are encoded: fitted, in the encoder's numbers, with their captions drawn in. Their times count from
+/// the beginning of what is made.
+class Fitted {
+  public:
+    Fitted(std::unique_ptr<Pictures> pictures, Time from, const Plan& plan, std::unique_ptr<CaptionBurner> captions)
+        : pictures_(std::move(pictures)), from_(from), plan_(plan), captions_(std::move(captions)) {}
+    Result<std::optional<Picture>> next() {
+        if (!rest_) {
+            TRY(auto picture, pictures_->next());
+            if (!picture) return std::nullopt;
+            auto wanted = plan_.reshape;
+            wanted.colour = form_.made_of(picture->colour.resolved(picture->height));
+            TRY(auto made, reshaper_.make(*picture, wanted));
+            made.pts = picture->pts, made.duration = picture->duration;
+            if (!captions_) return made;
+            made.pixel_aspect = plan_.format.pixel_aspect, made.rotation = plan_.format.rotation;
+            constexpr Time long_lasting{200'000'000};
+            splits_ = made.duration > long_lasting;
+            rest_ = std::move(made);
+        }
+        // A picture that stays for long is made anew where its captions change.
+        auto made = *rest_;
+        auto end = made.pts + made.duration,
+             changes = splits_ ? captions_->changes_after(made.pts + from_) : Time::max();
+        auto until = changes == Time::max() ? end : std::min(end, changes - from_);
+        made.duration = until - made.pts;
+        rest_->pts = until, rest_->duration = end - until;
+        if (until == end) rest_.reset();
+        TRY(auto burnt, captions_->burn(made, made.pts + from_));
+        return burnt;
+    }
+    /// Whether there is anything to be done to what is decoded.
+    bool works() const {
+        auto& given = plan_.video->video;
+        Picture picture;
+        picture.width = given.width, picture.height = given.height, picture.colour = given.colour;
+        auto wanted = plan_.reshape;
+        wanted.colour = form_.made_of(given.colour.resolved(given.height));
+        return captions_ || !wanted.leaves(picture);
+    }
+    const std::optional<Error>& cut() const { return pictures_->cut(); }
+
+  private:
+    std::unique_ptr<Pictures> pictures_;
+    Time from_;
+    const Plan& plan_;
+    const PictureForm& form_ = *picture_form(plan_.video_codec);
+    std::unique_ptr<CaptionBurner> captions_;
+    Reshaper reshaper_;
+    std::optional<Picture> rest_;  ///< What is still to come of a picture.
+    bool splits_ = false;
+};
+
+/// Those, encoded. Fitting is a stage of its own where there is anything to be done.
 class EncodedPictures final : public MadeStream {
   public:
-    EncodedPictures(std::unique_ptr<Pictures> pictures, Time from, const Plan& plan,
-                    std::unique_ptr<VideoEncoder> encoder, std::unique_ptr<CaptionBurner> captions)
-        : pictures_(std::move(pictures)),
-          from_(from),
-          plan_(plan),
-          encoder_(std::move(encoder)),
-          captions_(std::move(captions)) {}
+    EncodedPictures(std::unique_ptr<Fitted> pictures, const Plan& plan, std::unique_ptr<VideoEncoder> encoder,
+                    bool in_gaps)
+        : pictures_(std::move(pictures)), plan_(plan), encoder_(std::move(encoder)), in_gaps_(in_gaps) {}
     Result<std::optional<MadePacket>> next() override {
         while (ready_.empty() && !drained_) {
             std::vector<Encoded> out;
-            auto picture = pictures_->next();
+            auto picture = pull();
             if (!picture && picture.error().code == Code::truncated) {
                 cut_ = picture.error();
                 picture = std::optional<Picture>{};
             }
             if (!picture) return std::unexpected(picture.error());
-            if (*picture) {
-                auto wanted = plan_.reshape;
-                wanted.colour = (*picture)->colour.resolved((*picture)->height);
-                TRY(auto made, reshaper_.make(**picture, wanted));
-                made.pts = (*picture)->pts, made.duration = (*picture)->duration;
-                end_ = std::max(end_, made.pts + made.duration);
-                TRY_DO(captions_ ? encode_captioned(std::move(made), out) : encode(made, out));
+            if (auto& made = *picture) {
+                end_ = std::max(end_, made->pts + made->duration);
+                durations_[made->pts] = made->duration;
+                TRY_DO(encoder_->encode(*made, out));
             } else {
                 if (!cut_) cut_ = pictures_->cut();
                 TRY_DO(encoder_->drain(out));
@@ -221,42 +267,27 @@ class EncodedPictures final : public MadeStream {
         WriteTrack w;
         w.codec = plan_.video_codec, w.config = encoder_->config();
         w.video = plan_.format;
-        w.video.colour = plan_.video->video.colour.resolved(plan_.video->video.height);
         w.language = plan_.video->language;
         w.timescale = timescale_for(*plan_.video, w.timescale);
         return w;
     }
 
   private:
-    Outcome encode(const Picture& made, std::vector<Encoded>& out) {
-        durations_[made.pts] = made.duration;
-        return encoder_->encode(made, out);
-    }
-    /// A picture that stays for long is made anew where its captions change.
-    Outcome encode_captioned(Picture made, std::vector<Encoded>& out) {
-        made.pixel_aspect = plan_.format.pixel_aspect, made.rotation = plan_.format.rotation;
-        constexpr Time long_lasting{200'000'000};
-        auto end = made.pts + made.duration;
-        for (bool splits = made.duration > long_lasting; made.pts < end;) {
-            auto next = splits ? captions_->changes_after(made.pts + from_) : Time::max();
-            auto until = next == Time::max() ? end : std::min(end, next - from_);
-            made.duration = until - made.pts;
-            TRY(auto burnt, captions_->burn(made, made.pts + from_));
-            TRY_DO(encode(burnt, out));
-            made.pts = until;
-        }
-        return {};
+    Result<std::optional<Picture>> pull() {
+        if (!pictures_->works()) return pictures_->next();
+        if (!ahead_)
+            ahead_ = std::make_unique<Ahead<Picture>>(pictures_between(plan_.format, in_gaps_), in_gaps_,
+                                                      [this](auto&) { return pictures_->next(); });
+        return ahead_->next();
     }
 
-    std::unique_ptr<Pictures> pictures_;
-    Time from_;
+    std::unique_ptr<Fitted> pictures_;
     const Plan& plan_;
     std::unique_ptr<VideoEncoder> encoder_;
-    std::unique_ptr<CaptionBurner> captions_;
-    Reshaper reshaper_;
     std::map<Time, Time> durations_;
     std::deque<Encoded> ready_;
-    bool drained_ = false;
+    bool in_gaps_, drained_ = false;
+    std::unique_ptr<Ahead<Picture>> ahead_;
 };
 
 }  // namespace
@@ -269,6 +300,7 @@ VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Ratio
     auto* form = picture_form(plan.video_codec);
     VideoEncodeOptions e;
     e.width = plan.format.width, e.height = plan.format.height;
+    e.pixel_aspect = plan.format.pixel_aspect, e.colour = plan.format.colour;
     e.profile = plan.profile, e.level = plan.level;
     e.rate = rate;
     auto pictures = v.keyframes.seconds() * static_cast<double>(rate.num) / static_cast<double>(rate.den);
@@ -304,13 +336,12 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
             first->pts = from;
         }
     }
-    e.pixel_aspect = plan.format.pixel_aspect;
-    e.colour = plan.video->video.colour.resolved(plan.video->video.height);
     TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     TRY(auto letters, burner());
     auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
                                                constant ? std::optional(rate) : std::nullopt);
-    return std::make_unique<EncodedPictures>(std::move(pictures), from, plan, std::move(encoder), std::move(letters));
+    auto fitted = std::make_unique<Fitted>(std::move(pictures), from, plan, std::move(letters));
+    return std::make_unique<EncodedPictures>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }
 Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
     TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));
