@@ -150,7 +150,7 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
             auto all = jobs();
             return std::all_of(all.begin(), all.end(), [](auto& j) { return j.state == Job::State::done; });
         },
-        60'000));
+        240'000));
     CHECK(fs::exists(k.folder / "vp9_opus for handset-basic.mp4"));
     QPushButton* shelve = nullptr;
     REQUIRE(soon([&] {
@@ -172,7 +172,7 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
                 if (w->accessibleName().startsWith("ladder: ")) card = w;
             return card && jobs().back().state == Job::State::done;
         },
-        60'000));
+        240'000));
     auto press_of = [&](const char* words) {
         for (auto* b : card->findChildren<QPushButton*>())
             if (b->text() == words) return b;

@@ -276,7 +276,8 @@ class EncodedPictures final : public MadeStream {
     Result<std::optional<Picture>> pull() {
         if (!pictures_->works()) return pictures_->next();
         if (!ahead_)
-            ahead_ = std::make_unique<Ahead<Picture>>(pictures_between(plan_.format, in_gaps_), in_gaps_,
+            // It keeps up with the encoder, so that it gives way to nothing but what a whole job gives way to.
+            ahead_ = std::make_unique<Ahead<Picture>>(pictures_between(plan_.format, in_gaps_), false,
                                                       [this](auto&) { return pictures_->next(); });
         return ahead_->next();
     }
