@@ -93,6 +93,8 @@ inline json with(json known, const std::string& extra) {
     return known;
 }
 
+json source_json(const SourceSpec& source);
+SourceSpec source_from(const json& j, const std::string& at);
 /// The player of the first format.
 PlayerSpec player_from_first(const json& j, const std::string& at);
 
