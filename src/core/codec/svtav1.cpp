@@ -222,7 +222,8 @@ void keep_silent() {
     static char line[] = "SVT_LOG=0";
     std::size_t n = 0;
     while (environ && environ[n]) ++n;
-    auto** with_it = new char*[n + 2];
+    static auto& kept = *new std::vector<std::unique_ptr<char*[]>>;  // whoever reads one may do so for ever
+    auto* with_it = kept.emplace_back(std::make_unique<char*[]>(n + 2)).get();
     std::copy_n(environ, n, with_it);
     with_it[n] = line, with_it[n + 1] = nullptr;
     std::atomic_ref(environ).store(with_it, std::memory_order_release);
