@@ -481,6 +481,11 @@ Colour PictureForm::made_of(Colour colour) const {
     if (numbers) colour.matrix = numbers->matrix, colour.range = numbers->range;
     return colour;
 }
+Reshape Plan::fitting(const Picture& picture) const {
+    auto wanted = reshape;
+    wanted.colour = picture_form(video_codec)->made_of(picture.colour.resolved(picture.height));
+    return wanted;
+}
 const SoundCodecForm* sound_codec_form(Codec codec) {
     auto it = std::find_if(sound_forms.begin(), sound_forms.end(), [&](auto& f) { return f.codec == codec; });
     return it == sound_forms.end() ? nullptr : &*it;

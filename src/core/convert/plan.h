@@ -64,6 +64,8 @@ struct Plan {
     std::uint64_t most_bytes = UINT64_MAX;  ///< The whole file may be so large.
     Time length{};                          ///< Of what is made, as far as that is known before.
     std::vector<Finding> why;               ///< Sentences: what is done anew, and what is left out.
+    /// What becomes of one of the pictures that are encoded: its shape, in the encoder's numbers.
+    Reshape fitting(const Picture& picture) const;
 };
 /// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
 Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out);

@@ -183,9 +183,7 @@ class Fitted {
         if (!rest_) {
             TRY(auto picture, pictures_->next());
             if (!picture) return std::nullopt;
-            auto wanted = plan_.reshape;
-            wanted.colour = form_.made_of(picture->colour.resolved(picture->height));
-            TRY(auto made, reshaper_.make(*picture, wanted));
+            TRY(auto made, reshaper_.make(*picture, plan_.fitting(*picture)));
             made.pts = picture->pts, made.duration = picture->duration;
             if (!captions_) return made;
             made.pixel_aspect = plan_.format.pixel_aspect, made.rotation = plan_.format.rotation;
@@ -209,9 +207,7 @@ class Fitted {
         auto& given = plan_.video->video;
         Picture picture;
         picture.width = given.width, picture.height = given.height, picture.colour = given.colour;
-        auto wanted = plan_.reshape;
-        wanted.colour = form_.made_of(given.colour.resolved(given.height));
-        return captions_ || !wanted.leaves(picture);
+        return captions_ || !plan_.fitting(picture).leaves(picture);
     }
     const std::optional<Error>& cut() const { return pictures_->cut(); }
 
@@ -219,7 +215,6 @@ class Fitted {
     std::unique_ptr<Pictures> pictures_;
     Time from_;
     const Plan& plan_;
-    const PictureForm& form_ = *picture_form(plan_.video_codec);
     std::unique_ptr<CaptionBurner> captions_;
     Reshaper reshaper_;
     std::optional<Picture> rest_;  ///< What is still to come of a picture.
@@ -274,7 +269,7 @@ class EncodedPictures final : public MadeStream {
 
   private:
     Result<std::optional<Picture>> pull() {
-        if (!pictures_->works()) return pictures_->next();
+        if (!apart_) return pictures_->next();
         if (!ahead_)
             // It keeps up with the encoder, so that it gives way to nothing but what a whole job gives way to.
             ahead_ = std::make_unique<Ahead<Picture>>(pictures_between(plan_.format, in_gaps_), false,
@@ -287,7 +282,7 @@ class EncodedPictures final : public MadeStream {
     std::unique_ptr<VideoEncoder> encoder_;
     std::map<Time, Time> durations_;
     std::deque<Encoded> ready_;
-    bool in_gaps_, drained_ = false;
+    bool in_gaps_, apart_ = pictures_->works(), drained_ = false;
     std::unique_ptr<Ahead<Picture>> ahead_;
 };
 
