@@ -269,13 +269,6 @@ class Planner {
         if (v.passes == 2 && !form->two_passes)
             return fail(Code::refused, fmt::format("{} is encoded in one pass here.", codec_title(form->codec)),
                         "Ask for one pass.");
-        auto given = p_.video->video.colour.resolved(p_.video->video.height);
-        p_.format.colour = form->made_of(given);
-        if (p_.format.colour != given)
-            note("colours-converted",
-                 fmt::format("Its colours are converted: the numbers of {} always mean BT.601 in {} range.",
-                             codec_title(form->codec),
-                             form->numbers->range == Colour::Range::full ? "full" : "limited"));
         even_out(*form);
         if (p_.format.width < form->least || p_.format.height < form->least)
             return fail(
@@ -284,6 +277,13 @@ class Planner {
                             form->least, form->least, p_.format.width, p_.format.height),
                 "Choose another codec, or a larger size.");
         note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
+        auto given = p_.video->video.colour.resolved(p_.video->video.height);
+        p_.format.colour = form->made_of(given);
+        if (p_.format.colour != given)
+            note("colours-converted",
+                 fmt::format("Its colours are converted: the numbers of {} always mean BT.601 in {} range.",
+                             codec_title(form->codec),
+                             form->numbers->range == Colour::Range::full ? "full" : "limited"));
         return {};
     }
     double rate() const { return packets_.rate ? packets_.rate(*p_.video) : 0; }
