@@ -281,7 +281,7 @@ class Planner {
         p_.format.colour = form->made_of(given);
         if (p_.format.colour != given)
             note("colours-converted",
-                 fmt::format("Its colours are converted: the numbers of {} always mean BT.601 in {} range.",
+                 fmt::format("Colours are converted: the numbers of {} always mean BT.601 in {} range.",
                              codec_title(form->codec),
                              form->numbers->range == Colour::Range::full ? "full" : "limited"));
         return {};
