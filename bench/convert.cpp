@@ -67,7 +67,7 @@ struct Work {
     ~Work() { std::filesystem::remove(out); }
     Work(const Work&) = delete;
     /// As the encoder wants it.
-    Picture fitted(const Picture& p) { return need(reshaper.make(p, plan.fitting(p))); }
+    Picture fitted(const Picture& p) { return need(reshaper.make(p, plan.reshape)); }
     std::vector<Encoded> bare() {
         auto encoder =
             need(CodecRegistry::standard().video_encoder(plan.video_codec, encoder_options(plan, recipe, {30, 1})));

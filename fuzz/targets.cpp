@@ -63,7 +63,7 @@ void documents(ByteView bytes) {
 void headers(ByteView bytes) {
     (void)parse_h264_sps(bytes), (void)parse_avcc(bytes), (void)parse_hevc_sps(bytes), (void)parse_hvcc(bytes);
     (void)parse_aac_config(bytes), (void)parse_opus_head(bytes), (void)parse_vp9_keyframe(bytes),
-        (void)parse_theora_head(bytes);
+        (void)parse_theora_head(bytes), (void)parse_av1_sequence(bytes), (void)split_av1(bytes);
     (void)parse_flac_info(bytes), (void)parse_flac_frame(bytes), (void)parse_mp3_frame(bytes),
         (void)parse_adts_frame(bytes), (void)parse_ac3_frame(bytes), (void)parse_pcm_format(bytes);
     (void)parse_mpeg_sequence(bytes), (void)mpeg_sequence_bytes(bytes), (void)parse_mpeg_picture(bytes, false),

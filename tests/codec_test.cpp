@@ -13,6 +13,7 @@
 #include "demo/drawing.h"
 #include "media/codec_headers.h"
 #include "media/picture_memory.h"
+#include "mpeg_makers.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -321,6 +322,99 @@ TEST_CASE("keyframes of VP9 say how large they are and in how many columns, and 
     }
 }
 
+TEST_CASE("sequence headers of AV1 are read whatever stands before what is wanted, and one that is cut says nothing") {
+    std::mt19937 random(41);
+    auto any = [&](unsigned most) { return std::uniform_int_distribution<unsigned>(0, most)(random); };
+    for (int round = 0; round < 400; ++round) {
+        BitWriter w;
+        /// A flag, as it fell.
+        auto flag = [&] {
+            auto set = any(1);
+            w.bits(set, 1);
+            return set == 1;
+        };
+        auto code = [&](unsigned v) {  // uvlc()
+            unsigned zeros = 0;
+            while (v + 1 >= 2U << zeros) ++zeros;
+            w.bits(0, zeros).bits(v + 1, zeros + 1);
+        };
+        Av1Sequence s;
+        s.profile = any(2), s.level = any(31), s.tier = 0;
+        w.bits(s.profile, 3).bits(0, 1);
+        bool reduced = flag();
+        if (reduced) {
+            w.bits(s.level, 5);
+        } else {
+            unsigned delay = 0;
+            if (flag()) {
+                w.bits(random(), 32).bits(random(), 32);
+                if (flag()) code(any(1'000'000));
+                if (flag()) delay = any(31) + 1, w.bits(delay - 1, 5).bits(random(), 32).bits(any(1023), 10);
+            }
+            bool display = flag();
+            auto points = any(31);
+            w.bits(points, 5);
+            for (unsigned i = 0; i <= points; ++i) {
+                auto level = i ? any(31) : s.level;
+                w.bits(any(4095), 12).bits(level, 5);
+                if (bool high = level > 7 && flag(); i == 0) s.tier = high;
+                if (delay && flag()) w.bits(random(), delay).bits(random(), delay).bits(any(1), 1);
+                if (display && flag()) w.bits(any(15), 4);
+            }
+        }
+        auto across = any(15), down = any(15);
+        s.width = static_cast<int>(any((1U << (across + 1)) - 1)) + 1;
+        s.height = static_cast<int>(any((1U << (down + 1)) - 1)) + 1;
+        w.bits(across, 4).bits(down, 4);
+        w.bits(static_cast<unsigned>(s.width) - 1, across + 1).bits(static_cast<unsigned>(s.height) - 1, down + 1);
+        if (!reduced && flag()) w.bits(any(127), 7);
+        w.bits(any(7), 3);
+        if (!reduced) {
+            w.bits(any(15), 4);
+            bool order = flag();
+            if (order) w.bits(any(3), 2);
+            bool chosen = flag(), screen = chosen || flag();
+            if (screen && !flag()) w.bits(any(1), 1);
+            if (order) w.bits(any(7), 3);
+        }
+        w.bits(any(7), 3);
+        if (flag() && s.profile == 2) w.bits(any(1), 1);
+        if (s.profile != 1) w.bits(any(1), 1);
+        if (flag()) {
+            s.colour.primaries = static_cast<std::uint8_t>(any(12)),
+            s.colour.transfer = static_cast<std::uint8_t>(any(18));
+            auto matrix = any(14);
+            s.colour.matrix = Colour::matrix_from_code(matrix);
+            w.bits(s.colour.primaries, 8).bits(s.colour.transfer, 8).bits(matrix, 8);
+        }
+        bool srgb = s.colour.primaries == 1 && s.colour.transfer == 13 && s.colour.matrix == Colour::Matrix::identity;
+        s.colour.range = srgb || flag() ? Colour::Range::full : Colour::Range::limited;
+        auto bytes = w.bytes;
+        // A unit that says its size, behind a delimiter and one that is not known.
+        Bytes units{0x12, 0, 0x7A, 0x80, 1};
+        units.resize(units.size() + 128);
+        units.push_back(0x0A), units.push_back(static_cast<std::uint8_t>(bytes.size() % 128 | 0x80));
+        units.push_back(static_cast<std::uint8_t>(bytes.size() / 128));
+        units.insert(units.end(), bytes.begin(), bytes.end());
+        auto split = split_av1(units);
+        REQUIRE(split.size() == 3);
+        CHECK((split[0].type == Av1Unit::temporal_delimiter && split[1].payload.size() == 128));
+        REQUIRE(split[2].type == Av1Unit::sequence_header);
+        auto read = parse_av1_sequence(split[2].payload);
+        REQUIRE(read);
+        CHECK((read->profile == s.profile && read->level == s.level && read->tier == s.tier));
+        CHECK((read->width == s.width && read->height == s.height));
+        CHECK(read->colour == s.colour);
+        for (std::size_t n = 0; n < bytes.size(); ++n) CHECK_FALSE(parse_av1_sequence(ByteView(bytes).first(n)));
+    }
+    auto track = *open("av1_opus.mp4")->info().main(Kind::video);
+    for (auto& unit : split_av1(ByteView(track.config).subspan(4))) {
+        auto read = parse_av1_sequence(unit.payload);
+        REQUIRE(read);
+        CHECK((read->width == track.video.width && read->height == track.video.height));
+    }
+}
+
 TEST_CASE("a seek that is no longer wanted is given up") {
     auto clip = open("h264_high_aac.mp4");
     auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
@@ -364,6 +458,44 @@ TEST_CASE("pictures survive encoding, at every size that is taken") {
                 CHECK(demo::read_strip(render(p)) == n);
             }
         }
+}
+
+TEST_CASE("what an encoder is told of colours its stream says by itself, and nothing that it was not told") {
+    auto& codecs = CodecRegistry::standard();
+    for (auto codec : {Codec::h264, Codec::vp8, Codec::vp9, Codec::av1, Codec::theora, Codec::mjpeg})
+        for (auto matrix : {Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020})
+            for (auto range : {Colour::Range::limited, Colour::Range::full})
+                for (auto [primaries, transfer] : {std::pair{2, 2}, std::pair{9, 14}}) {
+                    Colour colour{matrix, range, static_cast<std::uint8_t>(primaries),
+                                  static_cast<std::uint8_t>(transfer)};
+                    colour = colour.made_for(codec);
+                    INFO(codec_name(codec) << ", " << colour.matrix_code() << " of " << primaries);
+                    VideoEncodeOptions o{.width = 64, .height = 64, .rate = {30, 1}, .colour = colour};
+                    o.effort = 0;
+                    auto encoder = value(codecs.video_encoder(codec, o));
+                    std::vector<Encoded> packets;
+                    done(encoder->encode(numbered(64, 64, 0), packets));
+                    done(encoder->drain(packets));
+                    REQUIRE(packets.size() == 1);
+                    Track track;
+                    track.kind = Kind::video, track.codec = codec, track.config = encoder->config();
+                    if (codec == Codec::vp9) track.codec_tag = "vp09";
+                    track.video.width = track.video.height = 64;
+                    describe_from_config(track);
+                    auto decoder = value(codecs.video_decoder(track));
+                    std::vector<Picture> pictures;
+                    done(decoder->decode(packets[0].data, {}, true, pictures));
+                    done(decoder->drain(pictures));
+                    REQUIRE(pictures.size() == 1);
+                    auto said = track.video.colour.or_else(pictures[0].colour);
+                    CHECK(said.matrix == colour.matrix);
+                    CHECK(said.range == colour.range);
+                    // The picture's own word is not another.
+                    CHECK(pictures[0].colour.or_else(said) == said);
+                    if (Colour::always(codec)) continue;
+                    CHECK(said.primaries == primaries);
+                    CHECK(said.transfer == transfer);
+                }
 }
 
 TEST_CASE("an encoder says how late it is: an impulse comes out where it went in") {

@@ -4,7 +4,9 @@
 
 #include "conversions.h"
 #include "convert/compare.h"
+#include "convert/ladder.h"
 #include "convert/stills.h"
+#include "facts/facts.h"
 #include "picture/quality.h"
 
 using namespace ruedo;
@@ -558,9 +560,9 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
         CHECK_FALSE(parse_rational(text));
 }
 
-TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
-    Folder folder;
-    // Eight fields, four across.
+namespace {
+/// Eight fields of colour, four across.
+Image coloured(int height) {
     constexpr std::array<std::array<int, 3>, 8> fields{{{230, 20, 30},
                                                         {20, 200, 40},
                                                         {30, 40, 220},
@@ -569,46 +571,64 @@ TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
                                                         {210, 30, 200},
                                                         {240, 240, 240},
                                                         {90, 90, 90}}};
-    Image image{128, 96, Pixels(128 * 96 * 4, 255)};
-    for (std::size_t i = 0; i < 128 * 96; ++i) {
-        auto& field = fields.at(i % 128 / 32 + (i / 128 / 48) * 4);
+    auto rows = static_cast<std::size_t>(height);
+    Image image{128, height, Pixels(128 * rows * 4, 255)};
+    for (std::size_t i = 0; i < 128 * rows; ++i) {
+        auto& field = fields.at(i % 128 / 32 + (i / 128 / (rows / 2)) * 4);
         for (std::size_t c = 0; c < 3; ++c) image.pixels[4 * i + c] = static_cast<std::uint8_t>(field.at(2 - c));
     }
-    auto farthest = [&](const fs::path& path) {
-        std::shared_ptr<Clip> clip = value(open_clip(path.string()));
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-        auto shown = render(value(reader->at(100_ms)));
-        REQUIRE((shown.width == 128 && shown.height == 96));
-        int most = 0;
-        for (int f = 0; f < 8; ++f) {
-            auto at = static_cast<std::size_t>((f / 4 * 48 + 24) * 128 + f % 4 * 32 + 16) * 4;
-            for (std::size_t c = 0; c < 4; ++c)
-                most = std::max(most, std::abs(shown.pixels[at + c] - image.pixels[at + c]));
-        }
-        return most;
-    };
+    return image;
+}
+/// How far any channel of what a clip shows is off, at most, in the middles of the fields.
+int farthest_off(const fs::path& path, const Image& image) {
+    std::shared_ptr<Clip> clip = value(open_clip(path.string()));
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto shown = render(value(reader->at(100_ms)));
+    REQUIRE((shown.width == image.width && shown.height == image.height));
+    int most = 0;
+    for (int f = 0; f < 8; ++f) {
+        auto at = static_cast<std::size_t>((2 * (f / 4) + 1) * image.height / 4 * 128 + f % 4 * 32 + 16) * 4;
+        for (std::size_t c = 0; c < 4; ++c)
+            most = std::max(most, std::abs(shown.pixels[at + c] - image.pixels[at + c]));
+    }
+    return most;
+}
+/// Three pictures of it, ten a second, in such numbers; the container says `told` of them.
+fs::path coloured_clip(const fs::path& path, const Image& image, Codec codec, const Colour& colour,
+                       const Colour& told) {
+    VideoEncodeOptions o{.width = image.width, .height = image.height, .rate = {10, 1}, .colour = colour};
+    o.control = VideoEncodeOptions::Control::quality, o.quality = codec == Codec::mjpeg ? 95 : 4, o.effort = 0;
+    auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
+    std::vector<Encoded> packets;
+    for (int i = 0; i < 3; ++i) {
+        auto p = to_picture(image, colour);
+        p.pts = 100_ms * i;
+        done(encoder->encode(p, packets));
+    }
+    done(encoder->drain(packets));
+    Bytes file;
+    auto writer = write_matroska(std::make_unique<MemorySink>(file));
+    WriteTrack v;
+    v.codec = codec, v.config = encoder->config(), v.video = {image.width, image.height}, v.video.colour = told;
+    auto number = value(writer->add(v));
+    for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
+    done(writer->finish());
+    put(path, file);
+    return path;
+}
+}  // namespace
+
+TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
+    Folder folder;
+    auto image = coloured(96);
     auto& codecs = CodecRegistry::standard();
     for (auto matrix : {Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020})
         for (auto range : {Colour::Range::limited, Colour::Range::full}) {
             Colour colour{matrix, range, 2, 2};
-            VideoEncodeOptions o{.width = 128, .height = 96, .rate = {10, 1}, .colour = colour};
-            o.control = VideoEncodeOptions::Control::quality, o.quality = 4;
-            auto encoder = value(codecs.video_encoder(Codec::h264, o));
-            std::vector<Encoded> packets;
-            for (int i = 0; i < 3; ++i) {
-                auto p = to_picture(image, colour);
-                p.pts = 100_ms * i;
-                done(encoder->encode(p, packets));
-            }
-            done(encoder->drain(packets));
-            auto source = folder / fmt::format("{}-{}.mp4", colour.matrix_code(), range == Colour::Range::full);
-            auto writer = value(write_mp4(source));
-            WriteTrack v;
-            v.codec = Codec::h264, v.config = encoder->config(), v.video = {128, 96}, v.video.colour = colour;
-            auto number = value(writer->add(v));
-            for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
-            done(writer->finish());
-            CHECK(farthest(source) <= 4);
+            auto source =
+                coloured_clip(folder / fmt::format("{}-{}.mkv", colour.matrix_code(), range == Colour::Range::full),
+                              image, Codec::h264, colour, colour);
+            CHECK(farthest_off(source, image) <= 4);
             for (auto& wrapper : wrappers())
                 for (auto codec : wrapper.video) {
                     if (!codecs.encodes(codec)) continue;
@@ -618,10 +638,40 @@ TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
                     auto out = folder / "made";
                     auto result = value(convert(source.string(),
                                                 {.out = out, .recipe = recipe, .target = {}, .replace = true}, codecs));
-                    CHECK(farthest(out) <= 8);
-                    auto* form = picture_form(codec);
-                    bool other = form->numbers && (form->numbers->matrix != matrix || form->numbers->range != range);
-                    CHECK(says(result, "colours-converted") == other);
+                    CHECK(farthest_off(out, image) <= 8);
+                    CHECK(says(result, "colours-converted") == (colour.made_for(codec) != colour));
                 }
         }
+}
+
+TEST_CASE("colours of which only the stream itself speaks stay what they are, at every height") {
+    Folder folder;
+    for (int height : {96, 720}) {
+        auto image = coloured(height);
+        for (auto codec : {Codec::h264, Codec::vp8, Codec::vp9, Codec::av1, Codec::theora, Codec::mjpeg})
+            for (auto matrix : {Colour::Matrix::bt601, Colour::Matrix::bt709}) {
+                auto colour = Colour{matrix, Colour::Range::limited, 2, 2}.made_for(codec);
+                if (colour.matrix != matrix) continue;
+                auto source =
+                    coloured_clip(folder / fmt::format("{}-{}-{}.mkv", codec_name(codec), height, colour.matrix_code()),
+                                  image, codec, colour, {});
+                INFO(source.filename());
+                CHECK(farthest_off(source, image) <= 8);
+                auto facts = value(gather_facts(value(open_clip(source.string())), CodecRegistry::standard()));
+                for (auto& f : facts.findings) CHECK(f.code != "no-colour-tags");
+                auto again = codec == Codec::h264 ? Codec::vp9 : Codec::h264;
+                Recipe recipe;
+                recipe.video.action = Recipe::Do::encode, recipe.video.codec = again, recipe.video.effort = 0;
+                auto out = source;
+                out += ".mkv";
+                made(source.string(), out, recipe);
+                CHECK(farthest_off(out, image) <= 8);
+                if (codec != Codec::vp8 && codec != Codec::av1) continue;
+                LadderOptions o;
+                o.out = folder / (source.stem().string() + "-ladder"), o.measure = false;
+                o.recipe.rungs = {{128, height, 2'000'000}};
+                auto ladder = value(make_ladder(source.string(), o, CodecRegistry::standard()));
+                CHECK(farthest_off(ladder.master, image) <= 8);
+            }
+    }
 }

@@ -138,7 +138,8 @@ void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
             CHECK(read.video.rotation == wrote.video.rotation);
             CHECK(std::abs(read.video.display_width() - wrote.video.display_width()) <= 1);
             CHECK(std::abs(read.video.display_height() - wrote.video.display_height()) <= 1);
-            CHECK(read.video.colour == wrote.video.colour);
+            // What is not said is what the codec always means.
+            CHECK(read.video.colour == wrote.video.colour.or_else(Colour::always(wrote.codec).value_or(Colour{})));
         } else {
             CHECK(read.audio.rate == wrote.audio.rate);
             CHECK(read.audio.channels == wrote.audio.channels);

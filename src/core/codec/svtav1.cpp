@@ -11,39 +11,10 @@
 #include <deque>
 
 #include "codec/codec.h"
+#include "media/codec_headers.h"
 
 namespace ruedo {
 namespace {
-
-/// The open bitstream units of a temporal unit (AV1 bitstream specification clause 5.3), each with its header.
-struct Unit {
-    unsigned type = 0;
-    ByteView whole, payload;
-};
-std::vector<Unit> units_of(ByteView data) {
-    std::vector<Unit> out;
-    while (data.size() >= 2) {
-        Unit u;
-        u.type = data[0] >> 3 & 15;
-        std::size_t head = data[0] & 4 ? 2 : 1;
-        std::uint64_t size = data.size() - head;
-        if (data[0] & 2) {
-            size = 0;
-            for (unsigned i = 0; i < 8 && head < data.size(); ++i) {
-                auto b = data[head++];
-                size |= static_cast<std::uint64_t>(b & 0x7F) << (7 * i);
-                if (!(b & 0x80)) break;
-            }
-        }
-        if (head + size > data.size()) break;
-        u.whole = data.first(head + static_cast<std::size_t>(size));
-        u.payload = u.whole.subspan(head);
-        out.push_back(u);
-        data = data.subspan(u.whole.size());
-    }
-    return out;
-}
-constexpr unsigned sequence_header = 1, temporal_delimiter = 2;
 
 class Encoder final : public VideoEncoder {
   public:
@@ -86,19 +57,17 @@ class Encoder final : public VideoEncoder {
             c.target_bit_rate = std::max(10'000U, o.bitrate);
         }
         auto colour = o.colour.resolved(o.height);
-        auto code = colour.matrix_code();
-        c.matrix_coefficients = static_cast<EbMatrixCoefficients>(code);
-        c.color_primaries = static_cast<EbColorPrimaries>(colour.primaries != 2 ? colour.primaries : code);
-        c.transfer_characteristics =
-            static_cast<EbTransferCharacteristics>(colour.transfer != 2 ? colour.transfer : code);
+        c.matrix_coefficients = static_cast<EbMatrixCoefficients>(colour.matrix_code());
+        c.color_primaries = static_cast<EbColorPrimaries>(colour.primaries);
+        c.transfer_characteristics = static_cast<EbTransferCharacteristics>(colour.transfer);
         c.color_range = colour.range == Colour::Range::full ? EB_CR_FULL_RANGE : EB_CR_STUDIO_RANGE;
         if (svt_av1_enc_set_parameter(e->handle_, &c) != EB_ErrorNone || svt_av1_enc_init(e->handle_) != EB_ErrorNone)
             return fail(Code::limit, "The AV1 encoder refused these settings.", "Choose another size or rate.");
         e->started_ = true;
         EbBufferHeaderType* header = nullptr;
         if (svt_av1_enc_stream_header(e->handle_, &header) == EB_ErrorNone && header) {
-            for (auto& u : units_of({header->p_buffer, header->n_filled_len}))
-                if (u.type == sequence_header) e->configure(u);
+            for (auto& u : split_av1({header->p_buffer, header->n_filled_len}))
+                if (u.type == Av1Unit::sequence_header) e->configure(u);
             svt_av1_enc_stream_header_release(header);
         }
         if (e->config_.empty()) return fail(Code::internal, "The AV1 encoder gave no header.");
@@ -147,21 +116,10 @@ class Encoder final : public VideoEncoder {
             return fail(Code::internal, "The AV1 encoder failed on a picture.");
         return {};
     }
-    void configure(const Unit& u) {
-        BitReader r(u.payload);
-        auto profile = r.bits(3);
-        r.bits(1);
-        unsigned level = 0, tier = 0;
-        if (r.bit()) {
-            level = r.bits(5);
-        } else if (!r.bit() && !r.bit()) {  // neither timing nor a display delay is stated
-            r.bits(5);
-            r.bits(12);
-            level = r.bits(5);
-            tier = level > 7 ? r.bit() : 0;
-        }
+    void configure(const Av1Unit& u) {
+        auto s = parse_av1_sequence(u.payload).value_or(Av1Sequence{});
         ByteWriter w;
-        w.u8(0x81).u8(profile << 5 | level).u8(tier << 7 | 1 << 3 | 1 << 2).u8(0).raw(u.whole);
+        w.u8(0x81).u8(s.profile << 5 | s.level).u8(s.tier << 7 | 1 << 3 | 1 << 2).u8(0).raw(u.whole);
         config_ = std::move(w.bytes);
     }
     void send_end() {
@@ -189,8 +147,8 @@ class Encoder final : public VideoEncoder {
             }
             Encoded e;
             // Containers mark where a picture begins, so delimiters are left out.
-            for (auto& u : units_of({packet->p_buffer, packet->n_filled_len}))
-                if (u.type != temporal_delimiter) e.data.insert(e.data.end(), u.whole.begin(), u.whole.end());
+            for (auto& u : split_av1({packet->p_buffer, packet->n_filled_len}))
+                if (u.type != Av1Unit::temporal_delimiter) e.data.insert(e.data.end(), u.whole.begin(), u.whole.end());
             auto number = static_cast<std::size_t>(std::max<std::int64_t>(0, packet->pts));
             e.keyframe = packet->pic_type == EB_AV1_KEY_PICTURE;
             bool last = packet->flags & EB_BUFFERFLAG_EOS;

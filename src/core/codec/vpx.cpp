@@ -185,7 +185,9 @@ class Encoder final : public VideoEncoder {
             vpx_codec_control(&e->codec_, VP9E_SET_ROW_MT, 1);
             vpx_codec_control(&e->codec_, VP9E_SET_TILE_COLUMNS, 1);
             vpx_codec_control(&e->codec_, VP9E_SET_COLOR_SPACE,
-                              colour.matrix == Colour::Matrix::bt601 ? VPX_CS_BT_601 : VPX_CS_BT_709);
+                              colour.matrix == Colour::Matrix::bt601    ? VPX_CS_BT_601
+                              : colour.matrix == Colour::Matrix::bt2020 ? VPX_CS_BT_2020
+                                                                        : VPX_CS_BT_709);
             vpx_codec_control(&e->codec_, VP9E_SET_COLOR_RANGE, colour.range == Colour::Range::full ? 1 : 0);
         }
         e->options_ = o;
@@ -220,12 +222,11 @@ class Encoder final : public VideoEncoder {
         if (codec_id_ != Codec::vp9) return {};
         double rate = static_cast<double>(options_.rate.num) / static_cast<double>(options_.rate.den);
         auto colour = options_.colour.resolved(options_.height);
-        auto code = colour.matrix == Colour::Matrix::bt601 ? 6U : 1U;
         ByteWriter w;  // the payload of a vpcC box: profile, level, depth/chroma/range, colour, no init data
         w.u8(0)
             .u8(vp9_level(options_.width, options_.height, rate))
             .u8(8 << 4 | 1 << 1 | (colour.range == Colour::Range::full ? 1 : 0));
-        w.u8(code).u8(code).u8(code).u16(0);
+        w.u8(colour.primaries).u8(colour.transfer).u8(colour.matrix_code()).u16(0);
         return w.bytes;
     }
 

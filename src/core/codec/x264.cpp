@@ -64,10 +64,8 @@ class Encoder final : public VideoEncoder {
             p.vui.i_sar_height = static_cast<int>(o.pixel_aspect.den);
         auto colour = o.colour.resolved(o.height);
         p.vui.b_fullrange = colour.range == Colour::Range::full;
-        auto matrix = static_cast<int>(colour.matrix_code());
-        p.vui.i_colmatrix = matrix;
-        p.vui.i_colorprim = colour.primaries != 2 ? colour.primaries : matrix;
-        p.vui.i_transfer = colour.transfer != 2 ? colour.transfer : matrix;
+        p.vui.i_colmatrix = static_cast<int>(colour.matrix_code());
+        p.vui.i_colorprim = colour.primaries, p.vui.i_transfer = colour.transfer;
         if (o.pass == 1 && o.effort > 0) x264_param_apply_fastfirstpass(&p);
         if (x264_param_apply_profile(&p, o.profile.empty() ? "high" : o.profile.c_str()))
             return fail(Code::refused, "The H.264 encoder has no such profile.", "It has baseline, main and high.");

@@ -183,7 +183,7 @@ class Maker {
             auto& e = r->options;
             e.width = spec.width, e.height = spec.height, e.rate = rate_, e.bitrate = spec.bitrate;
             e.keyframe_every = every_, e.b_frames = picture_form(r_.video)->b_frames ? 2 : 0, e.effort = 0;
-            e.colour = video.video.colour.resolved(video.video.height);
+            e.colour = video.video.colour.resolved(video.video.height).made_for(r_.video);
             r->rendition.name = rung_name(spec);
             for (auto& other : rungs)
                 if (other->rendition.name == r->rendition.name) r->rendition.name += "-2";
@@ -319,7 +319,7 @@ class Maker {
             auto& spec = rung.spec;
             wanted.to_width = turned ? spec.height : spec.width, wanted.to_height = turned ? spec.width : spec.height;
             wanted.canvas_width = spec.width, wanted.canvas_height = spec.height;
-            wanted.colour = picture->colour;
+            wanted.colour = rung.options.colour;
             TRY(auto fitted, reshaper.make(*picture, wanted));
             given[fitted.pts] = {fitted.duration, number++};
             TRY_DO(rung.encoder->encode(fitted, ready));

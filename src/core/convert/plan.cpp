@@ -15,15 +15,13 @@ namespace {
 using Do = Recipe::Do;
 using Shape = Recipe::Shape;
 
-constexpr Colour bt601{Colour::Matrix::bt601, Colour::Range::limited, 2, 2},
-    bt601_full{Colour::Matrix::bt601, Colour::Range::full, 2, 2};
 constexpr std::array picture_forms{
     PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45, true},
     PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2, true},
-    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false, bt601},
+    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false},
     PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0, 0.5, true},
-    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false, bt601},
-    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false, bt601_full},
+    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
+    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
 };
 const std::array sound_forms{
     SoundCodecForm{
@@ -278,12 +276,12 @@ class Planner {
                 "Choose another codec, or a larger size.");
         note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
         auto given = p_.video->video.colour.resolved(p_.video->video.height);
-        p_.format.colour = form->made_of(given);
+        p_.format.colour = p_.reshape.colour = given.made_for(form->codec);
         if (p_.format.colour != given)
             note("colours-converted",
                  fmt::format("Colours are converted: the numbers of {} always mean BT.601 in {} range.",
                              codec_title(form->codec),
-                             form->numbers->range == Colour::Range::full ? "full" : "limited"));
+                             p_.format.colour.range == Colour::Range::full ? "full" : "limited"));
         return {};
     }
     double rate() const { return packets_.rate ? packets_.rate(*p_.video) : 0; }
@@ -476,15 +474,6 @@ const Wrapper* wrapper_for(const Target& target, const ClipInfo& info) {
 const PictureForm* picture_form(Codec codec) {
     auto it = std::find_if(picture_forms.begin(), picture_forms.end(), [&](auto& f) { return f.codec == codec; });
     return it == picture_forms.end() ? nullptr : &*it;
-}
-Colour PictureForm::made_of(Colour colour) const {
-    if (numbers) colour.matrix = numbers->matrix, colour.range = numbers->range;
-    return colour;
-}
-Reshape Plan::fitting(const Picture& picture) const {
-    auto wanted = reshape;
-    wanted.colour = picture_form(video_codec)->made_of(picture.colour.resolved(picture.height));
-    return wanted;
 }
 const SoundCodecForm* sound_codec_form(Codec codec) {
     auto it = std::find_if(sound_forms.begin(), sound_forms.end(), [&](auto& f) { return f.codec == codec; });

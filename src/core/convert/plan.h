@@ -17,11 +17,6 @@ struct PictureForm {
     int b_frames;
     double first_pass;  ///< Of the time of two passes, what the first one takes, about.
     bool several;       ///< It encodes on several threads, which keep the processors busy but for gaps between them.
-    /// What its numbers mean, where that is the same in all of its streams: VP8 (RFC 6386 clause 9.2) and Theora know
-    /// the matrix of ITU-R BT.601 alone, JPEG (JFIF 1.02) the same in full range.
-    std::optional<Colour> numbers = std::nullopt;
-    /// `colour`, or the matrix and range of its own.
-    Colour made_of(Colour colour) const;
 };
 /// Nothing for what is not encoded here.
 const PictureForm* picture_form(Codec codec);
@@ -56,7 +51,7 @@ struct Plan {
     std::vector<Captions> captions;
     const Track* burnt = nullptr;       ///< Captions that are drawn into the pictures ...
     std::string burnt_file;             ///< ... or those of a file beside the clip.
-    Reshape reshape;                    ///< Without the colour, which the pictures tell.
+    Reshape reshape;                    ///< What becomes of each picture that is encoded.
     VideoFormat format;                 ///< Of what is made.
     std::optional<Rational> most_rate;  ///< Made constant at this, where there are more pictures.
     std::string profile;                ///< What the target takes of the codec; empty for all of it.
@@ -64,8 +59,6 @@ struct Plan {
     std::uint64_t most_bytes = UINT64_MAX;  ///< The whole file may be so large.
     Time length{};                          ///< Of what is made, as far as that is known before.
     std::vector<Finding> why;               ///< Sentences: what is done anew, and what is left out.
-    /// What becomes of one of the pictures that are encoded: its shape, in the encoder's numbers.
-    Reshape fitting(const Picture& picture) const;
 };
 /// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
 Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out);

@@ -183,7 +183,7 @@ class Fitted {
         if (!rest_) {
             TRY(auto picture, pictures_->next());
             if (!picture) return std::nullopt;
-            TRY(auto made, reshaper_.make(*picture, plan_.fitting(*picture)));
+            TRY(auto made, reshaper_.make(*picture, plan_.reshape));
             made.pts = picture->pts, made.duration = picture->duration;
             if (!captions_) return made;
             made.pixel_aspect = plan_.format.pixel_aspect, made.rotation = plan_.format.rotation;
@@ -207,7 +207,7 @@ class Fitted {
         auto& given = plan_.video->video;
         Picture picture;
         picture.width = given.width, picture.height = given.height, picture.colour = given.colour;
-        return captions_ || !plan_.fitting(picture).leaves(picture);
+        return captions_ || !plan_.reshape.leaves(picture);
     }
     const std::optional<Error>& cut() const { return pictures_->cut(); }
 

@@ -62,6 +62,21 @@ struct Vp9Header {
     unsigned compressed_size = 0;  ///< Bytes of the compressed header that follows.
 };
 std::optional<Vp9Header> parse_vp9_keyframe(ByteView frame);
+/// An open bitstream unit (AV1 clause 5.3).
+struct Av1Unit {
+    static constexpr unsigned sequence_header = 1, temporal_delimiter = 2;
+    unsigned type = 0;
+    ByteView whole, payload;  ///< With its header, and without.
+};
+/// Those of a temporal unit, up to one that does not fit.
+std::vector<Av1Unit> split_av1(ByteView data);
+/// An AV1 sequence header (clause 5.5), of which only what is needed.
+struct Av1Sequence {
+    unsigned profile = 0, level = 0, tier = 0;
+    int width = 0, height = 0;  ///< Its pictures are no larger.
+    Colour colour;
+};
+std::optional<Av1Sequence> parse_av1_sequence(ByteView payload);
 /// The lowest level (ten times its number) that allows this size and rate.
 unsigned vp9_level(int width, int height, double rate);
 /// The same of H.264, 1b left aside (ISO/IEC 14496-10 Table A-1).

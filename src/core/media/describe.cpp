@@ -45,6 +45,9 @@ void describe_av1(Track& t) {
     auto b1 = t.config[1], b2 = t.config[2];
     unsigned profile = b1 >> 5, level = b1 & 31, tier = b2 >> 7, depth = b2 & 0x40 ? (b2 & 0x20 ? 12 : 10) : 8;
     t.codec_string = fmt::format("av01.{}.{:02}{}.{:02}", profile, level, tier ? 'H' : 'M', depth);
+    for (auto& unit : split_av1(ByteView(t.config).subspan(4)))
+        if (auto sequence = unit.type == Av1Unit::sequence_header ? parse_av1_sequence(unit.payload) : std::nullopt)
+            t.video.colour = t.video.colour.or_else(sequence->colour);
     if (depth > 8)
         refuse(t, Code::depth_unsupported, fmt::format("{}-bit AV1", depth));
     else if (!(b2 & 0x08) || !(b2 & 0x04))
@@ -116,8 +119,6 @@ void describe_theora(Track& t) {
     if (!t.video.pixel_aspect.stated() && head->pixel_aspect.stated() &&
         head->pixel_aspect.num != head->pixel_aspect.den)
         t.video.pixel_aspect = head->pixel_aspect;
-    // Both colour spaces of the specification are BT.601 with limited range.
-    t.video.colour = t.video.colour.or_else({Colour::Matrix::bt601, Colour::Range::limited, 2, 2});
     if (head->pixel_format != 0)
         refuse(t, Code::chroma_unsupported,
                fmt::format("Theora with {} chroma", head->pixel_format == 2 ? "4:2:2" : "4:4:4"));
@@ -168,6 +169,7 @@ void describe_mpeg4(Track& t) {
 }  // namespace
 
 void describe_from_config(Track& t) {
+    if (auto colour = Colour::always(t.codec)) t.video.colour = t.video.colour.or_else(*colour);
     switch (t.codec) {
         case Codec::h264:
             describe_h264(t);

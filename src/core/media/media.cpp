@@ -85,6 +85,23 @@ Colour Colour::or_else(const Colour& fallback) const {
     if (c.transfer == 2) c.transfer = fallback.transfer;
     return c;
 }
+std::optional<Colour> Colour::always(Codec codec) {
+    switch (codec) {
+        case Codec::vp8:
+        case Codec::theora:
+            return Colour{Matrix::bt601, Range::limited, 2, 2};
+        case Codec::mjpeg:
+        case Codec::png:
+            return Colour{Matrix::bt601, Range::full, 2, 2};
+        default:
+            return std::nullopt;
+    }
+}
+Colour Colour::made_for(Codec codec) const {
+    auto made = *this;
+    if (auto known = always(codec)) made.matrix = known->matrix, made.range = known->range;
+    return made;
+}
 Colour Colour::resolved(int height) const {
     return or_else({height >= 720 ? Matrix::bt709 : Matrix::bt601, Range::limited, primaries, transfer});
 }

@@ -64,6 +64,11 @@ struct Colour {
     Colour or_else(const Colour& fallback) const;
     /// With nothing left unspecified: BT.709 from 720 lines up, BT.601 below; limited range.
     Colour resolved(int height) const;
+    /// What the numbers of a codec mean that knows no others: those of VP8 (RFC 6386 clause 9.2) and of Theora the
+    /// matrix of ITU-R BT.601 in limited range, JPEG's (JFIF 1.02), and what PNG becomes here, the same in full range.
+    static std::optional<Colour> always(Codec codec);
+    /// This, or the matrix and range that `codec` knows alone.
+    Colour made_for(Codec codec) const;
 };
 
 struct VideoFormat {

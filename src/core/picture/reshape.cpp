@@ -42,8 +42,10 @@ zimg_image_format format_of(int width, int height, const Colour& colour) {
 }  // namespace
 
 bool Reshape::leaves(const Picture& p) const {
+    auto given = p.colour.resolved(p.height);
     return x == 0 && y == 0 && width == p.width && height == p.height && to_width == p.width && to_height == p.height &&
-           turn == 0 && canvas_width == to_width && canvas_height == to_height && colour == p.colour.resolved(p.height);
+           turn == 0 && canvas_width == to_width && canvas_height == to_height && colour.matrix == given.matrix &&
+           colour.range == given.range;
 }
 
 struct Reshaper::Graph {

@@ -13,7 +13,7 @@ struct Reshape {
     int turn = 0;                                ///< Degrees clockwise.
     int canvas_width = 0, canvas_height = 0;     ///< Of the whole; where it has no other than the part's, the same.
     int left = 0, top = 0;                       ///< Where the part lies on it; even.
-    Colour colour;                               ///< Resolved.
+    Colour colour;                               ///< Resolved; its matrix and range are converted to.
     bool operator==(const Reshape&) const = default;
     /// Nothing of `picture` would be changed.
     bool leaves(const Picture& picture) const;
