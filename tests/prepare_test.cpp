@@ -617,6 +617,26 @@ TEST_CASE("the picture that stands there is kept as a poster, the sharpest near 
     CHECK((!k.source().poster_at && page.note().contains("not on the shelf")));
 }
 
+TEST_CASE("how alike pictures are is said where they were held against each other, and why not where they were not") {
+    CostStrip strip;
+    CHECK(strip.alike_in_words().isEmpty());
+    auto said = [&](const std::string& action, std::vector<double> likeness) {
+        auto trial = std::make_shared<Trial>();
+        trial->to = 4_s, trial->made.video.action = action;
+        for (auto v : likeness) {
+            auto at = 40_ms * static_cast<std::int64_t>(trial->likeness.places.size());
+            trial->likeness.places.push_back({.at = at, .ssim_y = v});
+        }
+        strip.show_trial(trial);
+        strip.grab();
+        return strip.alike_in_words().toStdString();
+    };
+    CHECK(said("encoded", {0.99, 0.912, 0.95}) == "from 0.912");
+    CHECK(said("encoded", {}).empty());
+    CHECK(said("copied", {}) == "the same");
+    CHECK(said("none", {}) == "left out");
+}
+
 TEST_CASE("what can't be copied is not offered as a copy") {
     Kitchen k("handset-basic", {"vp9_opus.webm", "h264_high_aac.mp4"});
     auto& page = k.page();

@@ -55,6 +55,18 @@ const Comparison::Place* CostStrip::place_at(Time t) const {
     return all.empty() ? nullptr : &*(it == all.begin() ? it : std::prev(it));
 }
 
+double CostStrip::least_alike() const {
+    double least = 1;
+    for (auto& p : trial_->likeness.places) least = std::min(least, p.ssim_y);
+    return least;
+}
+QString CostStrip::alike_in_words() const {
+    if (!trial_) return {};
+    if (!trial_->likeness.places.empty()) return QString("from %1").arg(least_alike(), 0, 'f', 3);
+    auto& action = trial_->made.video.action;
+    return action == "copied" ? "the same" : action == "none" ? "left out" : QString();
+}
+
 QString CostStrip::words_at(double x) const {
     if (!trial_) return {};
     auto t = time_at(x);
@@ -83,12 +95,10 @@ void CostStrip::paintEvent(QPaintEvent*) {
     g.drawText(QRectF(16, low.top(), names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "Bytes");
     if (!trial_) return;
     // From the least alike up to the same, with some air below.
-    double least = 1;
-    for (auto& p : trial_->likeness.places) least = std::min(least, p.ssim_y);
+    auto least = least_alike();
     auto floor = std::max(0.0, 1 - (1 - least) * 1.25 - 0.002);
     g.setFont(look::tabular(look::Size::small));
-    g.drawText(QRectF(16, up.bottom() - 20, names - 22, 20), Qt::AlignLeft | Qt::AlignVCenter,
-               trial_->likeness.places.empty() ? QString("the same") : QString("from %1").arg(least, 0, 'f', 3));
+    g.drawText(QRectF(16, up.bottom() - 20, names - 22, 20), Qt::AlignLeft | Qt::AlignVCenter, alike_in_words());
     auto y_of = [&](double v) { return up.bottom() - up.height() * (v - floor) / std::max(1e-9, 1 - floor); };
     auto draw = [&](const Comparison& likeness, const QPen& pen) {
         QPainterPath path;

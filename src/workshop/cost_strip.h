@@ -20,6 +20,8 @@ class CostStrip : public QWidget {
     void set_place(Time at);
     std::function<void(Time)> on_place;
     QSize sizeHint() const override { return {400, 120}; }
+    /// What is said about the whole: the least there is, or why there is none.
+    QString alike_in_words() const;
     /// What is said about the place under the pointer.
     QString words_at(double x) const;
 
@@ -34,6 +36,7 @@ class CostStrip : public QWidget {
     QRectF lower() const;
     double x_of(Time t) const;
     Time time_at(double x) const;
+    double least_alike() const;
     /// The compared picture at a time.
     const Comparison::Place* place_at(Time t) const;
     std::shared_ptr<const Trial> trial_;
