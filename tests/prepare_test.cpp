@@ -635,6 +635,13 @@ TEST_CASE("how alike pictures are is said where they were held against each othe
     CHECK(said("encoded", {}).empty());
     CHECK(said("copied", {}) == "the same");
     CHECK(said("none", {}) == "left out");
+    // Sound alone is made in no time, which is a second at most.
+    Kitchen k;
+    auto& page = k.page();
+    REQUIRE((k.told() && k.tried()));
+    REQUIRE(page.choose("codec", "are left out"));
+    REQUIRE(soon([&] { return page.strip().alike_in_words() == "left out"; }));
+    CHECK(page.sum().contains(", 0:01 to make"));
 }
 
 TEST_CASE("what can't be copied is not offered as a copy") {
