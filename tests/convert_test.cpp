@@ -644,6 +644,26 @@ TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
         }
 }
 
+TEST_CASE("pictures that are said to be red, green and blue, and can't be, are taken for what they would be unsaid") {
+    Folder folder;
+    auto image = coloured(96);
+    Colour colour{Colour::Matrix::bt601, Colour::Range::limited, 2, 2};
+    auto unsaid = coloured_clip(folder / "unsaid.mkv", image, Codec::h264, colour, {});
+    auto said = coloured_clip(folder / "said.mkv", image, Codec::h264, colour,
+                              {Colour::Matrix::identity, Colour::Range::limited, 1, 13});
+    CHECK(farthest_off(said, image) == farthest_off(unsaid, image));
+    CHECK(value(compare(unsaid.string(), said.string(), CodecRegistry::standard(), {})).identical);
+    for (int width : {0, 64}) {
+        Recipe recipe;
+        recipe.video.action = Recipe::Do::encode, recipe.video.width = width;
+        auto out = folder / fmt::format("{}.mp4", width);
+        made(said.string(), out, recipe);
+        if (width == 0) CHECK(farthest_off(out, image) <= 8);
+        std::shared_ptr<Clip> clip = value(open_clip(out.string()));
+        CHECK(clip->info().main(Kind::video)->video.colour.matrix == Colour::Matrix::bt601);
+    }
+}
+
 TEST_CASE("colours of which only the stream itself speaks stay what they are, at every height") {
     Folder folder;
     for (int height : {96, 720}) {

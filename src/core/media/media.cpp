@@ -103,7 +103,11 @@ Colour Colour::made_for(Codec codec) const {
     return made;
 }
 Colour Colour::resolved(int height) const {
-    return or_else({height >= 720 ? Matrix::bt709 : Matrix::bt601, Range::limited, primaries, transfer});
+    auto colour = *this;
+    // Red, green and blue themselves come with all of their samples alone (clause 8.3): with a quarter of them, as
+    // here, whoever says so is wrong.
+    if (matrix == Matrix::identity) colour.matrix = Matrix::unspecified;
+    return colour.or_else({height >= 720 ? Matrix::bt709 : Matrix::bt601, Range::limited, primaries, transfer});
 }
 
 namespace {

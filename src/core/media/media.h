@@ -62,7 +62,8 @@ struct Colour {
     bool stated() const { return *this != Colour{}; }
     /// Values stated here, else those of `fallback`.
     Colour or_else(const Colour& fallback) const;
-    /// With nothing left unspecified: BT.709 from 720 lines up, BT.601 below; limited range.
+    /// With nothing left unspecified, nor what pictures of 4:2:0 can't be: BT.709 from 720 lines up, BT.601 below;
+    /// limited range.
     Colour resolved(int height) const;
     /// What the numbers of a codec mean that knows no others: those of VP8 (RFC 6386 clause 9.2) and of Theora the
     /// matrix of ITU-R BT.601 in limited range, JPEG's (JFIF 1.02), and what PNG becomes here, the same in full range.
