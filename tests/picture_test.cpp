@@ -127,7 +127,9 @@ TEST_CASE("what is stated of colour counts before what is known otherwise, each 
         auto settled = a.resolved(static_cast<int>(1 + random() % 2000));
         CHECK(settled.matrix != Colour::Matrix::unspecified);
         CHECK(settled.range != Colour::Range::unspecified);
-        CHECK(a.or_else(settled) == settled);
+        // Pictures of 4:2:0 are never red, green and blue, whatever is said of them.
+        CHECK(settled.matrix != Colour::Matrix::identity);
+        if (a.matrix != Colour::Matrix::identity) CHECK(a.or_else(settled) == settled);
     }
     for (unsigned code = 0; code < 300; ++code) {
         auto matrix = Colour::matrix_from_code(code);
