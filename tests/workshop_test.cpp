@@ -687,8 +687,11 @@ TEST_CASE("packing from the window makes an app that starts from any folder and 
     fs::current_path("/");
     auto report = shop.folder / "report.json";
     auto command = "'" + (moved / "harbour-lights").string() + "' --check 2s --json > '" + report.string() + "'";
-    REQUIRE(std::system(command.c_str()) == 0);
-    auto j = nlohmann::json::parse(std::ifstream(report));
+    auto exit = std::system(command.c_str());
+    auto said = bytes_of(report);
+    INFO(std::string(said.begin(), said.end()));
+    REQUIRE(exit == 0);
+    auto j = nlohmann::json::parse(said);
     CHECK(j["state"] == "playing");
     CHECK(j["presented"].get<int>() > 10);
     CHECK(j["error"].is_null());

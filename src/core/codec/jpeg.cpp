@@ -63,7 +63,7 @@ class Decoder final : public VideoDecoder {
                                p.stride[2], width, height);
         }
         p.pts = pts;
-        p.colour = {Colour::Matrix::bt601, Colour::Range::full, 2, 2};
+        p.colour = *Colour::always(Codec::mjpeg);
         out.push_back(std::move(p));
         return {};
     }

@@ -34,7 +34,7 @@ class Decoder final : public VideoDecoder {
         libyuv::ARGBToJ420(pixels_.data(), width * 4, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2], width,
                            height);
         p.pts = pts;
-        p.colour = {Colour::Matrix::bt601, Colour::Range::full, 2, 2};
+        p.colour = *Colour::always(Codec::png);
         out.push_back(std::move(p));
         return {};
     }

@@ -58,7 +58,7 @@ class Decoder final : public VideoDecoder {
         }
         auto p = copy_picture(static_cast<int>(info_.pic_width), static_cast<int>(info_.pic_height), from, strides);
         p.pts = pts;
-        p.colour = {Colour::Matrix::bt601, Colour::Range::limited, 2, 2};
+        p.colour = *Colour::always(Codec::theora);
         out.push_back(std::move(p));
         return {};
     }

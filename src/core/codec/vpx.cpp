@@ -74,7 +74,7 @@ class Decoder final : public VideoDecoder {
             }
             p.colour.range = shown->range == VPX_CR_FULL_RANGE ? Colour::Range::full : Colour::Range::limited;
         } else {
-            p.colour.matrix = Colour::Matrix::bt601;  // RFC 6386 clause 9.2 defines no other
+            p.colour = *Colour::always(Codec::vp8);
         }
         out.push_back(std::move(p));
         return {};

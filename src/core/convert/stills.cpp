@@ -15,19 +15,16 @@ namespace {
 constexpr int gap = 8;  ///< Round the pictures of a sheet.
 constexpr std::size_t most_stills = 10'000;
 
-/// What a JPEG is made of: full range, in the matrix of ITU-R BT.601 (JFIF 1.02).
-constexpr Colour jpeg_colour{Colour::Matrix::bt601, Colour::Range::full, 2, 2};
-
 Outcome write_image(const fs::path& path, const Image& image, const StillOptions& o, CodecRegistry& codecs) {
     if (o.format == StillOptions::Format::png) return write_png(path, image, o.replace);
     VideoEncodeOptions e;
     e.width = image.width, e.height = image.height;
-    e.colour = jpeg_colour;
+    e.colour = *Colour::always(Codec::mjpeg);
     e.control = VideoEncodeOptions::Control::quality;
     e.quality = 92;
     TRY(auto encoder, codecs.video_encoder(Codec::mjpeg, e));
     std::vector<Encoded> packets;
-    TRY_DO(encoder->encode(to_picture(image, jpeg_colour), packets));
+    TRY_DO(encoder->encode(to_picture(image, e.colour), packets));
     if (packets.empty()) return fail(Code::internal, "No JPEG came of a picture.");
     return write_file(path, packets.front().data, o.replace);
 }
