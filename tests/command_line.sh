@@ -290,7 +290,7 @@ check "half a hand" 2 'd["error"]["code"]=="usage"' \
 sed 's/"ruedo": 2/"mount": "room", "ruedo": 2/' "$work/room.ruedo" >"$work/hung.ruedo"
 check "pack a room" 0 'd["executable"].endswith("/hung")' \
     "$r" pack "$work/hung.ruedo" --outside --out "$work/hung" --json
-check "a packed room" 0 'd["presented"]>5 and d["error"] is None' "$work/hung/hung" --check 500ms --json
+check "a packed room" 0 'd["presented"]>5 and d["error"] is None' "$work/hung/hung" --check 3s --json
 grep -q '"mount": "room"' "$work/hung/player.json" || wrong "a packed room: its document says otherwise"
 check "arrange on no mount" 2 'd["error"]["code"]=="usage"' "$r" arrange "$work/p.ruedo" --mount boat --json
 check "arrange without its source" 1 'd["error"]["code"]=="not-found"' \

@@ -686,7 +686,7 @@ TEST_CASE("packing from the window makes an app that starts from any folder and 
     fs::rename(out, moved);
     fs::current_path("/");
     auto report = shop.folder / "report.json";
-    auto command = "'" + (moved / "harbour-lights").string() + "' --check 2s --json > '" + report.string() + "'";
+    auto command = "'" + (moved / "harbour-lights").string() + "' --check 3s --json > '" + report.string() + "'";
     auto exit = std::system(command.c_str());
     auto said = bytes_of(report);
     INFO(std::string(said.begin(), said.end()));
