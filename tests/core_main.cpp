@@ -1,4 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
+#include "base/strand.h"
 #include "catch_runner.h"
 
-int main(int argc, char** argv) { return run_tests(argc, argv); }
+int main(int argc, char** argv) {
+    const ruedo::LanesEnd lanes_end;
+    return run_tests(argc, argv);
+}

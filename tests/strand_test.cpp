@@ -141,9 +141,45 @@ TEST_CASE("a process ends while lanes are at work", "[.]") {
     }
 }
 
-TEST_CASE("a process ends in order though what its lanes hold lets go of lanes itself") {
+struct MadeStatic {
+    std::atomic<bool> there = true;
+    ~MadeStatic() { there = false; }
+};
+template <int>
+MadeStatic& made_static() {
+    static MadeStatic made;
+    return made;
+}
+/// A job that is still at work when the process ends uses what was made static before it, beside it, and by itself.
+void leave_at_work() {
+    auto strand = make_real_strand();
+    auto lane = strand->lane();
+    auto begun = std::make_shared<std::atomic<bool>>();
+    made_static<0>();
+    lane->run(
+        {},
+        [begun] {
+            auto& beside = made_static<1>();
+            *begun = true;
+            for (int i = 0; i < 30; ++i) {
+                std::this_thread::sleep_for(std::chrono::milliseconds(1));
+                if (!made_static<0>().there || !beside.there || !made_static<2>().there) std::_Exit(3);
+            }
+        },
+        [] {});
+    while (!*begun) std::this_thread::yield();
+}
+TEST_CASE("a process ends while a job uses what is static", "[.]") { leave_at_work(); }
+TEST_CASE("a process that says nothing at its end ends while a job uses what is static", "[.]") {
+    made_static<2>();
+    leave_at_work();
+    std::exit(0);
+}
+
+TEST_CASE("a process ends in order though jobs are at work that use what is static or let go of lanes themselves") {
     auto itself = std::filesystem::read_symlink("/proc/self/exe").string();
-    for (int i = 0; i < 25; ++i)
-        REQUIRE(std::system(("'" + itself + "' 'a process ends while lanes are at work' >/dev/null 2>&1").c_str()) ==
-                0);
+    for (auto name : {"a process ends while lanes are at work", "a process ends while a job uses what is static",
+                      "a process that says nothing at its end ends while a job uses what is static"})
+        for (int i = 0; i < 15; ++i)
+            REQUIRE(std::system(("'" + itself + "' '" + name + "' >/dev/null 2>&1").c_str()) == 0);
 }

@@ -3,10 +3,12 @@
 #include <QStandardPaths>
 #include <QTemporaryDir>
 
+#include "base/strand.h"
 #include "catch_runner.h"
 #include "view/look.h"
 
 int main(int argc, char** argv) {
+    const ruedo::LanesEnd lanes_end;
     if (!qEnvironmentVariableIsSet("QT_QPA_PLATFORM") && !qEnvironmentVariableIsSet("DISPLAY"))
         qputenv("QT_QPA_PLATFORM", "offscreen");
     QStandardPaths::setTestModeEnabled(true);

@@ -150,6 +150,7 @@ Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
 }  // namespace
 
 int main(int argc, char** argv) {
+    const LanesEnd lanes_end;
     if (is_command(argc, argv)) return run_command(argc, argv, {play_in_window, shoot});
     if (auto why = no_display()) {
         std::fprintf(stderr, "%s\n%s\n", why->sentence.c_str(), why->hint.c_str());

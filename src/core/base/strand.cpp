@@ -4,6 +4,7 @@
 #include <atomic>
 #include <condition_variable>
 #include <cstdio>
+#include <cstdlib>
 #include <deque>
 #include <exception>
 #include <list>
@@ -106,14 +107,14 @@ class RealStrand final : public Strand {
     std::thread thread_;
 };
 
-/// Threads of lanes that were let go of while a job still ran. They are waited for at the end of the process.
+/// Threads of lanes that were let go of while a job still ran. Never destroyed: a job may let go of lanes at any time.
 class Leaving {
   public:
     static Leaving& all() {
-        static Leaving leaving;
+        static auto& leaving = *new Leaving;
         return leaving;
     }
-    ~Leaving() {
+    void wait() {
         // What a job held may own lanes itself, which come here while others are waited for.
         for (decltype(threads_) last;; last.clear()) {
             {
@@ -125,6 +126,9 @@ class Leaving {
         }
     }
     void add(std::thread thread, std::shared_ptr<std::atomic<bool>> ended) {
+        // Registered now rather than earlier: what is made static before is destroyed after the wait.
+        static const bool registered = std::atexit([] { all().wait(); }) == 0;
+        (void)registered;
         std::lock_guard lock(mutex_);
         threads_.emplace_back(std::move(thread), std::move(ended));
         for (auto it = threads_.begin(); it != threads_.end();) {
@@ -145,7 +149,6 @@ class Leaving {
 class RealLane final : public Lane {
   public:
     explicit RealLane(Strand& strand) : inside_(std::make_shared<Inside>()) {
-        (void)Leaving::all();  // outlives the thread
         inside_->strand = &strand;
         thread_ = std::thread([inside = inside_] { inside->loop(); });
     }
@@ -286,6 +289,8 @@ class VirtualLane final : public Lane {
 std::unique_ptr<Lane> Virtual::lane() { return std::make_unique<VirtualLane>(*this); }
 
 }  // namespace
+
+LanesEnd::~LanesEnd() { Leaving::all().wait(); }
 
 void charge(Time more, const std::atomic<bool>* given_up) {
     if (charging) charging->more += more, charging->given_up = given_up;

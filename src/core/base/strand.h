@@ -23,6 +23,16 @@ class Lane {
     virtual void run(Time cost, Task job, Task done) = 0;
 };
 
+/// The first object of a program's `main`: when it goes, every job that still ran as its lane was let go of has ended.
+/// Only then may the static objects go that such a job uses, those of libraries among them. Programs without one have
+/// the same done at exit, which is too late for what was made static after the first lane was let go of.
+struct LanesEnd {
+    LanesEnd() = default;
+    LanesEnd(const LanesEnd&) = delete;
+    LanesEnd& operator=(const LanesEnd&) = delete;
+    ~LanesEnd();
+};
+
 /// From within a job of a lane in virtual time: it takes so much longer, unless `given_up` becomes true meanwhile,
 /// which must live as long as the job. Anywhere else it does nothing.
 void charge(Time more, const std::atomic<bool>* given_up = nullptr);
