@@ -801,3 +801,55 @@ TEST_CASE("values go from one thread to another in their order, a few at a time"
     waiting.join();
     CHECK_FALSE(went_in);
 }
+
+TEST_CASE("plain samples are the numbers that are stored, in whatever way") {
+    std::mt19937 random(7);
+    for (bool is_float : {false, true})
+        for (bool big : {false, true})
+            for (unsigned size : {1U, 2U, 3U, 4U, 8U}) {
+                if (is_float ? size < 4 : size > 4) continue;
+                INFO(size << (is_float ? " float" : " whole") << (big ? " big" : " little"));
+                Track track;
+                track.kind = Kind::audio;
+                track.codec = Codec::pcm;
+                track.config = make_pcm_config({.is_float = is_float,
+                                                .big_endian = big,
+                                                .bits = size * 8,
+                                                .container_bytes = size,
+                                                .rate = 48000,
+                                                .channels = 2});
+                auto decoder = value(CodecRegistry::standard().audio_decoder(track));
+                Bytes stored;
+                std::vector<float> wanted;
+                for (int i = 0; i < 2000; ++i) {
+                    std::uint64_t bits = (static_cast<std::uint64_t>(random()) << 32) | random();
+                    // The ends of what can be stored are among them, and what is no number or no loudness is silence.
+                    if (i < 4) bits = i < 2 ? 0 - static_cast<std::uint64_t>(i) : std::uint64_t(1) << (8 * size - 1);
+                    if (i == 3) --bits;
+                    if (is_float && i > 10) {
+                        auto v = static_cast<double>(random() % 4000) / 1000.0 - 2;
+                        bits = size == 4 ? std::bit_cast<std::uint32_t>(static_cast<float>(v))
+                                         : std::bit_cast<std::uint64_t>(v);
+                    }
+                    if (size < 8) bits &= (std::uint64_t(1) << (8 * size)) - 1;
+                    for (unsigned k = 0; k < size; ++k)
+                        stored.push_back(static_cast<std::uint8_t>(bits >> (8 * (big ? size - 1 - k : k))));
+                    double v;
+                    if (is_float)
+                        v = size == 4 ? static_cast<double>(std::bit_cast<float>(static_cast<std::uint32_t>(bits)))
+                                      : std::bit_cast<double>(bits);
+                    else if (size == 1)
+                        v = (static_cast<double>(bits) - 128) / 128;
+                    else
+                        v = (static_cast<double>(bits) - (bits >> (8 * size - 1) ? std::exp2(8 * size) : 0)) /
+                            std::exp2(8 * size - 1);
+                    wanted.push_back(v > -64 && v < 64 ? static_cast<float>(v) : 0);
+                }
+                SoundBlock block;
+                REQUIRE(decoder->decode(stored, block));
+                CHECK(block.samples == wanted);
+                // A part of a sample for both channels is none.
+                REQUIRE(decoder->decode(ByteView(stored).first(size * 5), block));
+                CHECK(block.samples.size() == 4);
+            }
+}

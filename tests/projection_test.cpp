@@ -36,7 +36,7 @@ Image picture_of(int width, int height, unsigned seed) {
         for (int x = 0; x < width; ++x) {
             std::array<double, 3> c{255.0 * x / width, 255.0 * y / height, 128 + 90 * std::sin(x * 0.02 + y * 0.013)};
             for (auto& d : discs)
-                if (auto off = std::hypot(x - d.x, y - d.y) - d.r; off < 1)
+                if (auto dx = x - d.x, dy = y - d.y, off = std::sqrt(dx * dx + dy * dy) - d.r; off < 1)
                     for (std::size_t k = 0; k < 3; ++k)
                         c[k] += (d.colour[k] - c[k]) * std::clamp(1 - off, 0.0, 1.0) * 0.8;
             auto* at = &image.pixels[static_cast<std::size_t>(y * width + x) * 4];
