@@ -210,3 +210,27 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
     CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "e.mp4", r).code == Code::refused);
     CHECK(made(fixture("h264_high_aac.mp4").string(), folder / "e.webm", r).audio.channels == 8);
 }
+
+TEST_CASE("what is made as it goes is described as what lies in a file is") {
+    auto target = value(find_target("open-web-view"));
+    auto rules = target.video;
+    for (auto [codec, begins] : {std::pair{Codec::vp8, "vp8"}, {Codec::vp9, "vp09.00."}}) {
+        INFO(codec_name(codec));
+        target.video = rules;
+        std::erase_if(target.video, [codec = codec](auto& r) { return r.codec != codec; });
+        REQUIRE(target.video.size() == 1);
+        auto clip = value(open_through(value(open_clip(fixture("theora_vorbis.ogv"))), {.target = target},
+                                       CodecRegistry::standard()));
+        auto& made = *clip->info().main(Kind::video);
+        CHECK(made.codec == codec);
+        CHECK(made.codec_string.starts_with(begins));
+        CHECK_FALSE(made.problem);
+        // In Matroska's form it is the same.
+        if (codec != Codec::vp9) continue;
+        Track listed;
+        listed.kind = Kind::video, listed.codec = codec;
+        listed.config = {1, 1, made.config[0], 2, 1, made.config[1], 3, 1, 8, 4, 1, 1};
+        describe_from_config(listed);
+        CHECK(listed.codec_string == made.codec_string);
+    }
+}

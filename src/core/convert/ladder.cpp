@@ -371,7 +371,6 @@ class Maker {
         lists.rate = rate_;
         auto described = [](const WriteTrack& w) {
             Track t;
-            if (w.codec == Codec::vp9) t.codec_tag = "vp09";  // whose record it is
             t.kind = w.kind(), t.codec = w.codec, t.config = w.config, t.video = w.video, t.audio = w.audio;
             describe_from_config(t);
             return t.codec_string;

@@ -462,10 +462,14 @@ Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::
 }
 
 const Wrapper* wrapper_for(const Target& target, const ClipInfo& info) {
-    bool pictures = info.main(Kind::video) != nullptr;
+    auto holds = [&](Kind kind, const std::vector<Codec>& codecs, const std::vector<CodecRule>& rules) {
+        return !info.main(kind) ||
+               std::any_of(codecs.begin(), codecs.end(), [&](Codec c) { return rule_of(rules, c) != nullptr; });
+    };
     for (bool own : {true, false})
         for (auto& w : wrappers())
-            if ((!pictures || !w.video.empty()) && (!own || w.container == info.container) &&
+            if (holds(Kind::video, w.video, target.video) && holds(Kind::audio, w.audio, target.audio) &&
+                (!own || w.container == info.container) &&
                 std::find(target.containers.begin(), target.containers.end(), w.container) != target.containers.end())
                 return &w;
     return nullptr;

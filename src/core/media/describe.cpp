@@ -55,10 +55,11 @@ void describe_av1(Track& t) {
 }
 
 void describe_vp9(Track& t) {
-    // VPCodecConfigurationRecord, as in `vpcC` and (as an id/length list) in Matroska's CodecPrivate.
+    // VPCodecConfigurationRecord, as in `vpcC` and (as an id/length list) in Matroska's CodecPrivate. The second byte
+    // of a list is a length of 1, that of a record a level, which begin at 10.
     unsigned profile = 0, level = 0, depth = 8, chroma = 1;
     ByteReader r(t.config);
-    if (t.config.size() >= 8 && t.codec_tag == "vp09") {
+    if (t.config.size() >= 8 && t.config[1] != 1) {
         profile = r.u8(), level = r.u8();
         auto packed = r.u8();
         depth = packed >> 4, chroma = packed >> 1 & 7;
