@@ -34,14 +34,15 @@ TEST_CASE("looking round a stream takes keyframes from their own list, and no wh
         REQUIRE(clip->keyframes(track.id));
         auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
         CHECK(demo::read_strip(render(value(reader->at(Time{})), 96, 54)) == 0);
-        auto segments = clip->stream()->segments_fetched;
+        auto segments = static_cast<std::ptrdiff_t>(clip->stream()->segments_fetched);
         auto whole_segments = [&] {
             std::lock_guard lock(mutex);
             return std::count_if(served.begin(), served.end(), [](auto& one) {
                 return one.status == 200 && (one.path.ends_with(".m4s") || one.path.ends_with(".ts"));
             });
         };
-        auto whole = whole_segments();
+        // The host tells of what it has sent a moment after that is here.
+        while (whole_segments() < segments) std::this_thread::sleep_for(std::chrono::milliseconds(1));
         std::mt19937 random(5);
         for (int i = 0; i < 12; ++i) {
             auto t = Time{static_cast<std::int64_t>(random() % 5'900) * 1'000'000};
@@ -54,8 +55,8 @@ TEST_CASE("looking round a stream takes keyframes from their own list, and no wh
             CHECK(*number == static_cast<int>((p.pts.ns * 30 + 500'000'000) / 1'000'000'000));
         }
         // Each was fetched once, alone: a part of its segment.
-        CHECK(clip->stream()->segments_fetched <= segments + 5);
-        CHECK(whole_segments() == whole);
+        CHECK(static_cast<std::ptrdiff_t>(clip->stream()->segments_fetched) <= segments + 5);
+        CHECK(whole_segments() == segments);
         // Going on from there is exact, after the segment has been fetched.
         auto looked = value(reader->keyframe_near(4500_ms));
         auto next = value(reader->next());
