@@ -233,4 +233,9 @@ TEST_CASE("what is made as it goes is described as what lies in a file is") {
         describe_from_config(listed);
         CHECK(listed.codec_string == made.codec_string);
     }
+    // Of containers into which nothing goes that is taken, none is.
+    target.containers = {"ogg"};
+    auto none = open_through(value(open_clip(fixture("vp9_opus.webm"))), {.target = target}, CodecRegistry::standard());
+    REQUIRE_FALSE(none);
+    CHECK((none.error().code == Code::refused && none.error().sentence.find(target.title) != std::string::npos));
 }

@@ -461,7 +461,7 @@ Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::
                 "Name it .mp4, .webm or .mkv.");
 }
 
-const Wrapper* wrapper_for(const Target& target, const ClipInfo& info) {
+Result<const Wrapper*> wrapper_for(const Target& target, const ClipInfo& info) {
     auto holds = [&](Kind kind, const std::vector<Codec>& codecs, const std::vector<CodecRule>& rules) {
         return !info.main(kind) ||
                std::any_of(codecs.begin(), codecs.end(), [&](Codec c) { return rule_of(rules, c) != nullptr; });
@@ -472,7 +472,8 @@ const Wrapper* wrapper_for(const Target& target, const ClipInfo& info) {
                 (!own || w.container == info.container) &&
                 std::find(target.containers.begin(), target.containers.end(), w.container) != target.containers.end())
                 return &w;
-    return nullptr;
+    return fail(Code::refused, fmt::format("Nothing that {} takes can be made here of this.", target.title),
+                "Choose another target.");
 }
 
 const PictureForm* picture_form(Codec codec) {

@@ -63,8 +63,8 @@ struct Plan {
 /// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
 Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out);
 /// The container for a target: the clip's own where that is taken and written here, else the first that is; each only
-/// where something goes into it that the target takes, too. Nothing where there is none.
-const Wrapper* wrapper_for(const Target& target, const ClipInfo& info);
+/// where something goes into it that the target takes, too. `refused` where there is none.
+Result<const Wrapper*> wrapper_for(const Target& target, const ClipInfo& info);
 /// What only the clip's packets tell: whether what is copied of a track can begin at a time (a keyframe is shown then),
 /// and end at one (no packet before it needs one from behind it); and how many pictures come in a second.
 struct FromPackets {

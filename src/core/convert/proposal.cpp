@@ -76,10 +76,7 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
         return fail(Code::refused, verdict.sentence(), "Export it again where it was made.");
     Proposal p;
     p.needed = verdict.plays != Verdict::Plays::yes && verdict.needs != std::vector<std::string>{"address"};
-    auto* wrapper = wrapper_for(target, info);
-    if (!wrapper)
-        return fail(Code::refused, fmt::format("{} takes no container that is written here.", target.title),
-                    "Choose another target.");
+    TRY(auto wrapper, wrapper_for(target, info));
     // Every head was read for the facts already.
     auto packets = from_packets(clip, address);
     packets.rate = [&](const Track& t) {

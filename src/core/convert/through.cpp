@@ -218,10 +218,7 @@ class ThroughClip final : public Clip {
         auto& from = clip_->info();
         if (from.live) return fail(Code::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
         // Nothing is put into a container, but what may stay as it is depends on one.
-        auto* wrapper = wrapper_for(o.target, from);
-        if (!wrapper)
-            return fail(Code::refused, fmt::format("{} takes no container that is written here.", o.target.title),
-                        "Choose another target.");
+        TRY(auto wrapper, wrapper_for(o.target, from));
         recipe_.video.keyframes = 1_s;
         // How large the whole would become is nothing to what is made as it plays.
         auto target = o.target;
