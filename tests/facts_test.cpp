@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // Facts and findings with their numbers, and verdicts for targets.
+#include <fstream>
 #include <set>
 
 #include "convert/targets.h"
@@ -168,6 +169,39 @@ TEST_CASE("a target file that is wrong is refused by the place of its fault") {
     refused("/name", "My Target", "name");
     refused("/version", 2, "newer");
     refused("/seeks", "yes", "seeks");
+}
+
+TEST_CASE("a target file counts as it is now, however often it was read before") {
+    Folder home;
+    setenv("XDG_CONFIG_HOME", home.path.c_str(), 1);
+    fs::create_directories(user_targets_folder());
+    auto file = user_targets_folder() / "mine.json";
+    auto title = [] { return value(find_target("mine")).title; };
+    auto write = [&](const std::string& name, std::optional<std::chrono::minutes> ago) {
+        std::ofstream(file) << R"({"format":"ruedo-target","version":1,"name":"mine","title":")" << name
+                            << R"(","containers":["mp4"],"video":[{"codec":"h264"}]})";
+        if (ago) fs::last_write_time(file, fs::file_time_type::clock::now() - *ago);
+    };
+    // Written again and again within what its time can tell, and as large as before.
+    for (int i = 100; i < 160; ++i) {
+        write(std::to_string(i), {});
+        CHECK(title() == std::to_string(i));
+    }
+    // As it rests for long, and is changed then.
+    write("one", std::chrono::minutes(60));
+    for (int i = 0; i < 3; ++i) CHECK(title() == "one");
+    write("two", std::chrono::minutes(50));
+    for (int i = 0; i < 3; ++i) CHECK(title() == "two");
+    write("three", std::chrono::minutes(50));
+    CHECK(title() == "three");
+    std::ofstream(file) << "{";
+    std::vector<Error> problems;
+    (void)all_targets(&problems);
+    REQUIRE(problems.size() == 1);
+    CHECK(problems[0].sentence.find("mine.json") != std::string::npos);
+    fs::remove(file);
+    CHECK(find_target("mine").error().code == Code::not_found);
+    unsetenv("XDG_CONFIG_HOME");
 }
 
 TEST_CASE("content is known again whatever it is called, and by any byte that is looked at") {

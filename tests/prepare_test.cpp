@@ -28,7 +28,7 @@ struct Kitchen {
     QByteArray before_ = qgetenv("XDG_STATE_HOME");
     std::unique_ptr<WorkshopWindow> window;
     explicit Kitchen(const char* target = "handset-basic",
-                     std::initializer_list<const char*> files = {"vp9_opus.webm"}) {
+                     std::initializer_list<const char*> files = {"vp9_small.webm"}) {
         qputenv("XDG_STATE_HOME", QByteArray::fromStdString((folder / "state").string()));
         window = std::make_unique<WorkshopWindow>(host);
         PlayerDocument d;
@@ -142,16 +142,16 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
     page.make();
     auto jobs = [&] { return page.cards().queue().list(); };
     REQUIRE(jobs().size() == 1);
-    CHECK(jobs().at(0).out == k.folder / "vp9_opus for handset-basic.mp4");
+    CHECK(jobs().at(0).out == k.folder / "vp9_small for handset-basic.mp4");
     page.make();  // another one gets a name of its own
-    CHECK(jobs().at(1).out == k.folder / "vp9_opus for handset-basic 2.mp4");
+    CHECK(jobs().at(1).out == k.folder / "vp9_small for handset-basic 2.mp4");
     REQUIRE(soon(
         [&] {
             auto all = jobs();
             return std::all_of(all.begin(), all.end(), [](auto& j) { return j.state == Job::State::done; });
         },
         240'000));
-    CHECK(fs::exists(k.folder / "vp9_opus for handset-basic.mp4"));
+    CHECK(fs::exists(k.folder / "vp9_small for handset-basic.mp4"));
     QPushButton* shelve = nullptr;
     REQUIRE(soon([&] {
         for (auto* b : page.cards().findChildren<QPushButton*>())
@@ -265,7 +265,7 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
     auto first = page.trial();
     REQUIRE(page.choose("loudness", "as loud as -14 LUFS"));
     REQUIRE(soon([&] { return page.trial() && page.trial() != first && page.wipe().both(); }));
-    auto clip = open("vp9_opus.webm");
+    auto clip = open("vp9_small.webm");
     auto was = value(gather_facts(clip, CodecRegistry::standard())).loudness->integrated;
     INFO(was << " LUFS");
     auto& pairing = k.pairing();
@@ -371,7 +371,7 @@ TEST_CASE("runs are kept, laid over each other, and taken up again") {
 }
 
 TEST_CASE("everything on the shelf at once: what is made of it, why, and by one press") {
-    Kitchen k("handset-basic", {"vp9_opus.webm", "h264_high_aac.mp4", "encrypted_encv.mp4"});
+    Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4", "encrypted_encv.mp4"});
     auto& page = k.page();
     click(k.button("The whole shelf"));
     auto& table = page.table();
@@ -394,12 +394,12 @@ TEST_CASE("everything on the shelf at once: what is made of it, why, and by one 
         CHECK(fs::exists(k.folder / made->file));
     }
     // From now on that is what plays there, and the card says so; for another target it is the source itself.
-    CHECK(soon([&] { return k.window->shelf().sentence_of(0).contains("vp9_opus for handset-basic.mp4"); }));
-    CHECK(k.window->screen().document().sources[0].file == "vp9_opus for handset-basic.mp4");
+    CHECK(soon([&] { return k.window->shelf().sentence_of(0).contains("vp9_small for handset-basic.mp4"); }));
+    CHECK(k.window->screen().document().sources[0].file == "vp9_small for handset-basic.mp4");
     auto d = k.window->project().document();
     d.target = "desktop";
     k.window->project().change(d, "Target");
-    CHECK(k.window->screen().document().sources[0].file == "vp9_opus.webm");
+    CHECK(k.window->screen().document().sources[0].file == "vp9_small.webm");
     CHECK(soon([&] { return table.summary().contains("go in as they are"); }));
     // A press on one of them goes back to it.
     table.on_source(1);
@@ -413,7 +413,7 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
     auto& cards = page.cards();
     Recipe quick;
     quick.video.action = Recipe::Do::encode, quick.video.codec = Codec::vp8, quick.video.effort = 0, quick.to = 1_s;
-    auto in = (k.folder / "vp9_opus.webm").string();
+    auto in = (k.folder / "vp9_small.webm").string();
     Job foretold;
     foretold.foretold_bytes = 54321, foretold.foretold = 2_s;
     auto bad = value(cards.queue().add((k.folder / "gone.webm").string(), k.folder / "0.webm", quick));
@@ -444,10 +444,12 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
     fs::copy_file(in, k.folder / "gone.webm");
     click(k.button("Try again"));
     REQUIRE(soon([&] { return state(bad.id) == Job::State::done; }));
-    // Three that rest are put into another order.
+    // Three that rest are put into another order; none is made before it rests.
+    auto slow = quick;
+    slow.video.effort = 2, slow.to.reset();
     std::vector<std::uint64_t> ids;
     for (int i = 0; i < 3; ++i) {
-        auto job = value(cards.queue().add(in, k.folder / ("w" + std::to_string(i) + ".webm"), quick));
+        auto job = value(cards.queue().add(in, k.folder / ("w" + std::to_string(i) + ".webm"), slow));
         done(cards.queue().pause(job.id));
         ids.push_back(job.id);
     }
@@ -553,7 +555,7 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
         Kitchen k;
         Recipe slow;
         slow.video.action = Recipe::Do::encode, slow.to = 3_s;
-        auto in = (k.folder / "vp9_opus.webm").string();
+        auto in = fixture("vp9_opus.webm").string();
         auto& cards = k.page().cards();
         (void)value(cards.queue().add(in, k.folder / "slow.webm", slow));
         cards.look();
@@ -597,17 +599,17 @@ TEST_CASE("the picture that stands there is kept as a poster, the sharpest near 
     CHECK((sharp >= at - 500_ms - 40_ms && sharp <= at + 500_ms));
     auto shape = shape_of(Mount::window);
     for (int i = 0; i < 2; ++i) {
-        auto wanted = i ? "vp9_opus poster 2.png" : "vp9_opus poster.png";
+        auto wanted = i ? "vp9_small poster 2.png" : "vp9_small poster.png";
         page.keep_poster(at, PreparePage::Poster::cut);
         REQUIRE(soon([&] { return k.source().poster == wanted; }));
         CHECK(QImage(text((k.folder / wanted).string())).size() == QSize(shape.width, shape.height));
         CHECK_FALSE(k.source().poster_at);
     }
     page.make_sheet();
-    REQUIRE(soon([&] { return page.note().contains("vp9_opus sheet.png"); }));
-    CHECK(QImage(text((k.folder / "vp9_opus sheet.png").string())).width() > 4 * 300);
+    REQUIRE(soon([&] { return page.note().contains("vp9_small sheet.png"); }));
+    CHECK(QImage(text((k.folder / "vp9_small sheet.png").string())).width() > 4 * 300);
     k.window->project().undo();
-    CHECK(k.source().poster == "vp9_opus poster.png");
+    CHECK(k.source().poster == "vp9_small poster.png");
     CHECK(page.before_after().offers().size() == 4);
     // Of a job that is compared it is the source that the job was made of, if that is there.
     Job other;
@@ -645,7 +647,7 @@ TEST_CASE("how alike pictures are is said where they were held against each othe
 }
 
 TEST_CASE("what can't be copied is not offered as a copy") {
-    Kitchen k("handset-basic", {"vp9_opus.webm", "h264_high_aac.mp4"});
+    Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4"});
     auto& page = k.page();
     REQUIRE(k.told());
     CHECK_FALSE(page.choices("codec").contains("are copied as they are"));

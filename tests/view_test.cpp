@@ -270,6 +270,23 @@ TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong pl
         auto f = seat.frame();
         return f && std::abs(*f - time_to_ticks(at, 30)) <= 1;
     }));
+    // What was made at a size is not made anew for a change that leaves the size.
+    auto& surface = seat.view.surface();
+    auto fits = [&] {
+        return surface.still().size() == (surface.picture_rect().size() * surface.devicePixelRatioF()).toSize();
+    };
+    REQUIRE(soon(fits));
+    pass(50);
+    auto made = surface.still();
+    for (int corner : {12, 4, 0}) {
+        PictureSpec look;
+        look.corner = corner;
+        surface.set_look(look);
+        pass(50);
+        CHECK(surface.still().constBits() == made.constBits());
+    }
+    seat.view.resize(700, 460);
+    CHECK(soon([&] { return fits() && surface.still().constBits() != made.constBits(); }));
 }
 
 TEST_CASE("an error stands where the picture would be, with a way to try again") {

@@ -45,8 +45,9 @@ struct OwnBus {
 };
 
 /// What a hand does: events through the application, to the widget that has them.
-inline void press(QWidget* w, QPointF at, Qt::MouseButton button = Qt::LeftButton) {
-    QMouseEvent down(QEvent::MouseButtonPress, at, w->mapToGlobal(at), button, button, Qt::NoModifier);
+inline void press(QWidget* w, QPointF at, Qt::MouseButton button = Qt::LeftButton,
+                  Qt::KeyboardModifiers modifiers = Qt::NoModifier) {
+    QMouseEvent down(QEvent::MouseButtonPress, at, w->mapToGlobal(at), button, button, modifiers);
     QApplication::sendEvent(w, &down);
 }
 inline void move(QWidget* w, QPointF at, Qt::MouseButtons buttons = Qt::NoButton) {

@@ -628,6 +628,52 @@ TEST_CASE("what gave way, stood still and caught up is marked on the path where 
     CHECK(path.marked() == 0);
 }
 
+TEST_CASE("a hand on the path moves along it, looks closer, measures, and points at a moment that is marked") {
+    PathChart path;
+    path.resize(560, 250);
+    Snapshot s;
+    s.state.phase = Phase::playing, s.duration = 60_s;
+    Event e;
+    e.name = "volume";
+    for (int i = 1; i <= 40; ++i) {
+        e.wall = 1_s * i - 500_ms, e.media = e.wall, s.position = e.wall;
+        path.sample(s, {}, e.wall), path.note(e);
+    }
+    path.show();
+    path.look_at(Time{}, 20_s);
+    auto seen = [&] {
+        std::vector<double> walls;
+        for (auto& line : path.visible_events().split('\n', Qt::SkipEmptyParts))
+            walls.push_back(static_cast<double>(nlohmann::json::parse(line.toStdString())["wall_ns"]) / 1e9);
+        return walls;
+    };
+    REQUIRE(seen().size() == 20);
+    auto plain = path.grab().toImage();
+    // What lies under the hand goes along with it.
+    press(&path, {400, 100}), move(&path, {300, 100}, Qt::LeftButton), let_go(&path, {300, 100});
+    auto after = seen();
+    REQUIRE(after.size() >= 19);
+    CHECK((after.front() > 2 && after.front() < 6));
+    CHECK_FALSE(path.pointed());
+    path.look_at(Time{}, 20_s);
+    QWheelEvent closer(QPointF(300, 100), path.mapToGlobal(QPointF(300, 100)), {}, {0, 240}, Qt::NoButton,
+                       Qt::NoModifier, Qt::NoScrollPhase, false);
+    QApplication::sendEvent(&path, &closer);
+    CHECK((seen().size() >= 13 && seen().size() <= 16));
+    // A press that stays points there, and that is drawn over everything.
+    path.look_at(Time{}, 20_s);
+    press(&path, {300, 100}), let_go(&path, {300, 100});
+    REQUIRE(path.pointed());
+    CHECK((*path.pointed() > 7_s && *path.pointed() < 13_s));
+    auto drawn = [&](const QImage& before) { return soon([&] { return path.grab().toImage() != before; }); };
+    CHECK(drawn(plain));
+    path.point(std::nullopt);
+    CHECK(soon([&] { return path.grab().toImage() == plain; }));
+    for (double x : {200.0, 400.0}) press(&path, {x, 120}, Qt::LeftButton, Qt::ShiftModifier);
+    CHECK(drawn(plain));
+    CHECK_FALSE(path.pointed());
+}
+
 TEST_CASE("playing on while another step is shown loses nothing") {
     Shop shop;
     REQUIRE(shop.phase(Phase::ready));

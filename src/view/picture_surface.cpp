@@ -49,9 +49,12 @@ class PictureSurface::Sink final : public PictureSink {
     bool reports_paint() const override { return visible_; }
     void set_visible(bool visible) { visible_ = visible; }
 
-    void set_size(int w, int h) {
+    /// Whether that is another one.
+    bool set_size(int w, int h) {
         std::lock_guard lock(mutex_);
+        bool other = w != width_ || h != height_;
         width_ = w, height_ = h;
+        return other;
     }
     struct Taken {
         std::shared_ptr<const Image> image;
@@ -168,14 +171,9 @@ QRectF PictureSurface::picture_rect() const {
 
 void PictureSurface::place() {
     if (width_ > 0 && height_ > 0) {
-        auto r = picture_rect();
-        auto d = ratio();
-        if (look_.render_width > 0)
-            sink_->set_size(look_.render_width, look_.render_height);
-        else
-            sink_->set_size(static_cast<int>(std::lround(r.width() * d)),
-                            static_cast<int>(std::lround(r.height() * d)));
-        if (on_resized) on_resized();
+        auto size = (picture_rect().size() * ratio()).toSize();
+        if (look_.render_width > 0) size = {look_.render_width, look_.render_height};
+        if (sink_->set_size(size.width(), size.height()) && on_resized) on_resized();
     }
     update();
 }

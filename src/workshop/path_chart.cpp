@@ -5,6 +5,7 @@
 #include <QClipboard>
 #include <QToolTip>
 #include <nlohmann/json.hpp>
+#include <qcustomplot.h>
 
 #include "view/look.h"
 
@@ -12,15 +13,37 @@ namespace ruedo {
 namespace {
 constexpr int samples_kept = 80000;  // more than an hour
 constexpr double window_seconds = 20;
+
+/// What lies over all graphs.
+class Over final : public QCPAbstractItem {
+  public:
+    Over(QCustomPlot* plot, std::function<void(QPainter&)> draw) : QCPAbstractItem(plot), draw_(std::move(draw)) {
+        setClipToAxisRect(false);
+        setLayer("overlay");
+    }
+    double selectTest(const QPointF&, bool, QVariant*) const override { return -1; }
+
+  protected:
+    void draw(QCPPainter* g) override { draw_(*g); }
+
+  private:
+    std::function<void(QPainter&)> draw_;
+};
+
+/// What the plot does with it by itself.
+void pass_on(QObject* plot, QEvent* e) { plot->event(e); }
 }  // namespace
 
-PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
+PathChart::PathChart(QWidget* parent)
+    : QWidget(parent), plot_(new QCustomPlot(this)), wall_(plot_->xAxis), media_(plot_->yAxis), rate_(plot_->yAxis2) {
     auto& c = look::colours();
     setAccessibleName("Path: media time over wall time");
     setFocusPolicy(Qt::StrongFocus);
-    setBackground(c.ground);
+    setMouseTracking(true);
+    plot_->setAttribute(Qt::WA_TransparentForMouseEvents);
+    plot_->setBackground(c.ground);
     setMinimumSize(260, 160);
-    for (auto* axis : {xAxis, yAxis, yAxis2}) {
+    for (auto* axis : {wall_, media_, rate_}) {
         axis->setBasePen(c.line);
         axis->setTickPen(c.line);
         axis->setSubTickPen(Qt::NoPen);
@@ -31,10 +54,10 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
         axis->grid()->setPen(QPen(c.panel, 1));
         axis->grid()->setZeroLinePen(QPen(c.line, 1));
     }
-    xAxis->setLabel("wall time, s");
-    yAxis->setLabel("media time, s");
+    wall_->setLabel("wall time, s");
+    media_->setLabel("media time, s");
     auto graph = [&](const QColor& colour, double width, Qt::PenStyle style = Qt::SolidLine) {
-        auto* g = addGraph();
+        auto* g = plot_->addGraph();
         g->setPen(QPen(colour, width, style));
         return g;
     };
@@ -50,14 +73,14 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     kept_ = graph(c.ink, 1.4, Qt::DashLine);
     shown_ = graph(c.wine, 2.4);
     // What the link is expected to give, and what the rung takes of it, on a scale of their own.
-    link_ = addGraph(xAxis, yAxis2);
+    link_ = plot_->addGraph(wall_, rate_);
     link_->setPen(QPen(c.ochre, 1.2, Qt::DashDotLine));
-    rung_ = addGraph(xAxis, yAxis2);
+    rung_ = plot_->addGraph(wall_, rate_);
     rung_->setPen(QPen(c.moss, 1.6));
     rung_->setLineStyle(QCPGraph::lsStepLeft);
-    yAxis2->setLabel("link and rung, Mbit/s");
+    rate_->setLabel("link and rung, Mbit/s");
     auto marks = [&](QCPScatterStyle::ScatterShape shape, const QColor& colour) {
-        auto* g = addGraph();
+        auto* g = plot_->addGraph();
         g->setLineStyle(QCPGraph::lsNone);
         g->setScatterStyle(QCPScatterStyle(shape, QPen(colour, 1.5), colour, 8));
         return g;
@@ -67,19 +90,23 @@ PathChart::PathChart(QWidget* parent) : QCustomPlot(parent) {
     troubles_ = marks(QCPScatterStyle::ssDiamond, c.rust);
     eased_ = marks(QCPScatterStyle::ssDisc, c.moss);
     // What would begin left of the chart is not shown in part.
-    connect(xAxis, QOverload<const QCPRange&>::of(&QCPAxis::rangeChanged), this, [this](const QCPRange& seen) {
+    connect(wall_, QOverload<const QCPRange&>::of(&QCPAxis::rangeChanged), this, [this](const QCPRange& seen) {
         for (auto* t : texts_) t->setVisible(t->position->key() >= seen.lower);
     });
-    setInteraction(QCP::iRangeDrag);
-    axisRect()->setRangeDrag(Qt::Horizontal | Qt::Vertical);
-    axisRect()->setAutoMargins(QCP::msAll);
+    new Over(plot_, [this](QPainter& g) { draw_over(g); });  // the plot's
+    plot_->setInteraction(QCP::iRangeDrag);
+    plot_->axisRect()->setRangeDrag(Qt::Horizontal | Qt::Vertical);
+    plot_->axisRect()->setAutoMargins(QCP::msAll);
     forget();
 }
 
+void PathChart::redraw() { plot_->replot(QCustomPlot::rpQueuedReplot); }
+void PathChart::resizeEvent(QResizeEvent*) { plot_->setGeometry(rect()); }
+
 void PathChart::forget() {
-    for (int i = 0; i < graphCount(); ++i)
-        if (graph(i) != kept_) graph(i)->data()->clear();
-    for (auto* t : texts_) removeItem(t);
+    for (int i = 0; i < plot_->graphCount(); ++i)
+        if (auto* g = plot_->graph(i); g != kept_) g->data()->clear();
+    for (auto* t : texts_) plot_->removeItem(t);
     texts_.clear();
     history_.forget();
     points_.clear();
@@ -89,9 +116,9 @@ void PathChart::forget() {
     lay_beside();
     last_wall_ = 0, duration_ = 1, dropped_ = 0;
     following_ = true;
-    xAxis->setRange(0, window_seconds);
-    yAxis->setRange(0, 10);
-    replot(QCustomPlot::rpQueuedReplot);
+    wall_->setRange(0, window_seconds);
+    media_->setRange(0, 10);
+    redraw();
 }
 
 void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) {
@@ -112,7 +139,7 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
     }
     buffered_low_->addData(wall, s.buffered_from.seconds());
     buffered_high_->addData(wall, s.buffered_to.seconds());
-    yAxis2->setVisible(s.stream != nullptr);
+    rate_->setVisible(s.stream != nullptr);
     if (s.stream) {
         link_->addData(wall, s.stream->throughput / 1e6);
         auto& decided = s.stream->decisions;
@@ -123,31 +150,31 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
     }
     if (s.counters.dropped > dropped_) drops_->addData(wall, s.position.seconds());
     dropped_ = s.counters.dropped;
-    for (int i = 0; i < graphCount(); ++i)
-        if (this->graph(i)->data()->size() > samples_kept) this->graph(i)->data()->removeBefore(wall - 3600);
+    for (int i = 0; i < plot_->graphCount(); ++i)
+        if (auto points = plot_->graph(i)->data(); points->size() > samples_kept) points->removeBefore(wall - 3600);
     if (following_) follow();
-    if (isVisible()) replot(QCustomPlot::rpQueuedReplot);
+    if (isVisible()) redraw();
 }
 
 void PathChart::follow() {
     double from = std::max(0.0, last_wall_ - window_seconds * 0.85);
-    xAxis->setRange(from, from + window_seconds);
+    wall_->setRange(from, from + window_seconds);
     // Media time has its own zoom: what is seen, and a little air.
     bool found = false;
-    auto range = shown_->getValueRange(found, QCP::sdBoth, xAxis->range());
+    auto range = shown_->getValueRange(found, QCP::sdBoth, wall_->range());
     if (!found) return;
     double low = range.lower, high = std::min(duration_, range.upper + 1);
     auto room = std::max(2.0, (high - low) * 0.18);
-    yAxis->setRange(std::max(-0.4, low - room * 0.4), high + room);
-    if (yAxis2->visible()) {
+    media_->setRange(std::max(-0.4, low - room * 0.4), high + room);
+    if (rate_->visible()) {
         double most = 1;
         for (auto* g : {link_, rung_}) {
-            auto seen = g->getValueRange(found, QCP::sdBoth, xAxis->range());
+            auto seen = g->getValueRange(found, QCP::sdBoth, wall_->range());
             if (found) most = std::max(most, seen.upper);
         }
-        yAxis2->setRange(0, most * 1.2);
+        rate_->setRange(0, most * 1.2);
     }
-    auto top = yAxis->range().upper - yAxis->range().size() * 0.04;
+    auto top = media_->range().upper - media_->range().size() * 0.04;
     for (auto it = calls_->data()->begin(); it != calls_->data()->end(); ++it) it->value = top;
 }
 
@@ -155,7 +182,7 @@ void PathChart::note(const Event& e) {
     history_.add(e);
     double wall = e.wall.seconds();
     if (e.name == "call" || e.name == "ray" || e.name == "host")
-        calls_->addData(wall, yAxis->range().upper - yAxis->range().size() * 0.04);
+        calls_->addData(wall, media_->range().upper - media_->range().size() * 0.04);
     // Which events are marked where they happened, and as what.
     static const std::map<std::string, QCPGraph * PathChart::*, std::less<>> marked{
         {"error", &PathChart::troubles_},         {"starved", &PathChart::troubles_},
@@ -167,7 +194,7 @@ void PathChart::note(const Event& e) {
         {"back-at-edge", &PathChart::eased_},     {"rung", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
     if (e.took && (e.name == "seek" || e.name == "first-picture")) {
-        auto* t = new QCPItemText(this);
+        auto* t = new QCPItemText(plot_);
         t->position->setCoords(wall, (e.target ? *e.target : e.media).seconds());
         t->setPositionAlignment(Qt::AlignLeft | Qt::AlignBottom);
         t->setText(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ",
@@ -176,11 +203,11 @@ void PathChart::note(const Event& e) {
         t->setColor(look::colours().soft);
         t->setPadding(QMargins(4, 0, 0, 2));
         texts_.push_back(t);
-        if (texts_.size() > 60) removeItem(texts_.front()), texts_.erase(texts_.begin());
+        if (texts_.size() > 60) plot_->removeItem(texts_.front()), texts_.erase(texts_.begin());
     }
     // A press says which control it was of.
     if (e.name == "press" || e.name == "host") {
-        auto* t = new QCPItemText(this);
+        auto* t = new QCPItemText(plot_);
         t->position->setTypeX(QCPItemPosition::ptPlotCoords);
         t->position->setTypeY(QCPItemPosition::ptAxisRectRatio);
         t->position->setCoords(wall, 0.055);
@@ -189,7 +216,7 @@ void PathChart::note(const Event& e) {
         t->setFont(look::font(look::Size::small));
         t->setColor(look::colours().soft);
         texts_.push_back(t);
-        if (texts_.size() > 60) removeItem(texts_.front()), texts_.erase(texts_.begin());
+        if (texts_.size() > 60) plot_->removeItem(texts_.front()), texts_.erase(texts_.begin());
     }
     // Where they part is found once; until then it is looked for now and then, since it takes all of both.
     looks_for_difference_ = kept_run_ && !difference_;
@@ -230,7 +257,7 @@ void PathChart::lay_beside() {
         shift_ = shift;
     }
     if (on_difference) on_difference();
-    replot(QCustomPlot::rpQueuedReplot);
+    redraw();
 }
 
 void PathChart::point(std::optional<Time> wall) {
@@ -239,11 +266,10 @@ void PathChart::point(std::optional<Time> wall) {
     if (wall) {
         following_ = false;
         auto at = wall->seconds();
-        if (!xAxis->range().contains(at)) xAxis->moveRange(at - xAxis->range().center());
+        if (!wall_->range().contains(at)) wall_->moveRange(at - wall_->range().center());
     }
     if (on_point) on_point(wall);
-    replot(QCustomPlot::rpQueuedReplot);
-    update();
+    redraw();
 }
 
 /// To the next or the last thing that happened.
@@ -258,16 +284,14 @@ void PathChart::step_event(int by) {
 
 /// Over the chart: the moment that is pointed at, where two runs part, keyframes on the media axis, and how much lies
 /// ahead of the head.
-void PathChart::paintEvent(QPaintEvent* e) {
-    QCustomPlot::paintEvent(e);
+void PathChart::draw_over(QPainter& g) const {
     auto& c = look::colours();
-    auto area = axisRect()->rect();
-    QPainter g(this);
+    auto area = plot_->axisRect()->rect();
     g.setFont(look::tabular(look::Size::small));
     auto upright = [&](double wall, const QColor& colour, Qt::PenStyle style, const QString& words) {
-        if (!xAxis->range().contains(wall)) return;
-        auto x = xAxis->coordToPixel(wall);
-        g.setPen(QPen(colour, 1.4, style));
+        if (!wall_->range().contains(wall)) return;
+        auto x = wall_->coordToPixel(wall);
+        g.setPen(QPen(colour, 2, style));
         g.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()));
         if (words.isEmpty()) return;
         auto w = g.fontMetrics().horizontalAdvance(words) + 8;
@@ -277,20 +301,20 @@ void PathChart::paintEvent(QPaintEvent* e) {
         g.drawText(box, Qt::AlignCenter, words);
     };
     if (last_.pictures) {
-        g.setPen(QPen(c.ochre, 1.2));
+        g.setPen(QPen(c.ochre, 2));
         double before = 1e9;
         for (auto t : last_.pictures->keyframes) {
-            auto y = yAxis->coordToPixel(t.seconds());
+            auto y = media_->coordToPixel(t.seconds());
             if (y < area.top() || y > area.bottom() || std::abs(y - before) < 3) continue;
             g.drawLine(QPointF(area.left(), y), QPointF(area.left() + 6, y));
             before = y;
         }
     }
     auto ahead = last_.buffered_to - last_.position;
-    if (!pointed_ && ahead > Time{} && last_.buffered_to < Time::max() / 2 && xAxis->range().contains(last_wall_) &&
+    if (!pointed_ && ahead > Time{} && last_.buffered_to < Time::max() / 2 && wall_->range().contains(last_wall_) &&
         last_.stream) {
-        auto x = xAxis->coordToPixel(last_wall_), y = yAxis->coordToPixel(last_.position.seconds()),
-             top = std::max<double>(area.top() + 12, yAxis->coordToPixel(last_.buffered_to.seconds()));
+        auto x = wall_->coordToPixel(last_wall_), y = media_->coordToPixel(last_.position.seconds()),
+             top = std::max<double>(area.top() + 12, media_->coordToPixel(last_.buffered_to.seconds()));
         g.setPen(QPen(c.teal, 1));
         g.drawLine(QPointF(x, y), QPointF(x, top));
         g.setPen(c.ink);
@@ -302,6 +326,12 @@ void PathChart::paintEvent(QPaintEvent* e) {
         upright(pointed_->seconds(), c.ink, Qt::SolidLine, QString("%1 s").arg(pointed_->seconds(), 0, 'f', 2));
 }
 
+void PathChart::look_at(Time from, Time length) {
+    following_ = false;
+    wall_->setRange(from.seconds(), (from + length).seconds());
+    plot_->replot();
+}
+
 std::size_t PathChart::marked() const {
     return static_cast<std::size_t>(troubles_->data()->size() + eased_->data()->size());
 }
@@ -311,7 +341,7 @@ std::size_t PathChart::made() const { return static_cast<std::size_t>(made_->dat
 QString PathChart::visible_events() const {
     QString lines;
     for (auto& e : history_.events())
-        if (xAxis->range().contains(e.wall.seconds())) lines += QString::fromStdString(to_json(e).dump()) + "\n";
+        if (wall_->range().contains(e.wall.seconds())) lines += QString::fromStdString(to_json(e).dump()) + "\n";
     return lines;
 }
 
@@ -319,23 +349,23 @@ void PathChart::mousePressEvent(QMouseEvent* e) {
     pressed_ = e->pos();
     if (e->button() == Qt::LeftButton && e->modifiers() & Qt::ShiftModifier) {
         if (points_.size() >= 2) points_.clear();
-        points_.emplace_back(xAxis->pixelToCoord(e->pos().x()), yAxis->pixelToCoord(e->pos().y()));
+        points_.emplace_back(wall_->pixelToCoord(e->pos().x()), media_->pixelToCoord(e->pos().y()));
         measure();
         return;
     }
-    QCustomPlot::mousePressEvent(e);
+    pass_on(plot_, e);
 }
 
 void PathChart::measure() {
-    if (ruler_) removeItem(ruler_), removeItem(ruler_text_), ruler_ = nullptr;
+    if (ruler_) plot_->removeItem(ruler_), plot_->removeItem(ruler_text_), ruler_ = nullptr;
     if (points_.size() == 2) {
         auto [x0, y0] = points_[0];
         auto [x1, y1] = points_[1];
-        ruler_ = new QCPItemLine(this);
+        ruler_ = new QCPItemLine(plot_);
         ruler_->start->setCoords(x0, y0);
         ruler_->end->setCoords(x1, y1);
         ruler_->setPen(QPen(look::colours().ink, 1, Qt::DashLine));
-        ruler_text_ = new QCPItemText(this);
+        ruler_text_ = new QCPItemText(plot_);
         ruler_text_->position->setCoords((x0 + x1) / 2, (y0 + y1) / 2);
         ruler_text_->setText(QString("Δ wall %1 s, Δ media %2 s, slope %3")
                                  .arg(x1 - x0, 0, 'f', 3)
@@ -346,22 +376,22 @@ void PathChart::measure() {
         ruler_text_->setBrush(look::colours().panel);
         ruler_text_->setPadding(QMargins(4, 2, 4, 2));
     }
-    replot(QCustomPlot::rpQueuedReplot);
+    redraw();
 }
 
 /// A press that was not dragged points at its moment.
 void PathChart::mouseReleaseEvent(QMouseEvent* e) {
-    QCustomPlot::mouseReleaseEvent(e);
+    pass_on(plot_, e);
     bool stayed = (e->pos() - pressed_).manhattanLength() < 4;
     if (e->button() != Qt::LeftButton || (e->modifiers() & Qt::ShiftModifier) || !stayed) return;
-    if (axisRect()->rect().contains(e->pos()))
-        point(Time{static_cast<std::int64_t>(xAxis->pixelToCoord(e->pos().x()) * 1e9)});
+    if (plot_->axisRect()->rect().contains(e->pos()))
+        point(Time{static_cast<std::int64_t>(wall_->pixelToCoord(e->pos().x()) * 1e9)});
 }
 
 void PathChart::mouseMoveEvent(QMouseEvent* e) {
     if (e->buttons() & Qt::LeftButton && (e->pos() - pressed_).manhattanLength() >= 4) following_ = false;
-    QCustomPlot::mouseMoveEvent(e);
-    double wall = xAxis->pixelToCoord(e->pos().x());
+    pass_on(plot_, e);
+    double wall = wall_->pixelToCoord(e->pos().x());
     const Event* near = nullptr;
     auto& events = history_.events();
     auto by = history_.events_by(Time{static_cast<std::int64_t>(wall * 1e9)});
@@ -372,7 +402,7 @@ void PathChart::mouseMoveEvent(QMouseEvent* e) {
     QString text;
     if (at != shown_->data()->end())
         text = QString("wall %1 s, media %2 s").arg(at->key, 0, 'f', 3).arg(at->value, 0, 'f', 3);
-    if (near && std::abs(xAxis->coordToPixel(near->wall.seconds()) - e->pos().x()) < 8)
+    if (near && std::abs(wall_->coordToPixel(near->wall.seconds()) - e->pos().x()) < 8)
         text = QString("%1 %2 at %3 s, media %4 s, %5 pictures and %6 ms of sound waiting")
                    .arg(QString::fromStdString(near->name), QString::fromStdString(near->detail))
                    .arg(near->wall.seconds(), 0, 'f', 3)
@@ -385,16 +415,16 @@ void PathChart::mouseMoveEvent(QMouseEvent* e) {
 void PathChart::wheelEvent(QWheelEvent* e) {
     following_ = false;
     double factor = std::pow(0.85, e->angleDelta().y() / 120.0);
-    xAxis->scaleRange(factor, xAxis->pixelToCoord(e->position().x()));
-    if (e->modifiers() & Qt::ControlModifier) yAxis->scaleRange(factor, yAxis->pixelToCoord(e->position().y()));
-    replot(QCustomPlot::rpQueuedReplot);
+    wall_->scaleRange(factor, wall_->pixelToCoord(e->position().x()));
+    if (e->modifiers() & Qt::ControlModifier) media_->scaleRange(factor, media_->pixelToCoord(e->position().y()));
+    redraw();
 }
 
 /// While a moment is pointed at, Escape leaves that before anything else.
 bool PathChart::event(QEvent* e) {
     if (e->type() == QEvent::ShortcutOverride && pointed_ && static_cast<QKeyEvent*>(e)->key() == Qt::Key_Escape)
         e->accept();
-    return QCustomPlot::event(e);
+    return QWidget::event(e);
 }
 
 void PathChart::keyPressEvent(QKeyEvent* e) {
@@ -412,14 +442,14 @@ void PathChart::keyPressEvent(QKeyEvent* e) {
         step_event(e->key() == Qt::Key_Left ? -1 : 1);
     } else if (e->key() == Qt::Key_Left || e->key() == Qt::Key_Right) {
         following_ = false;
-        xAxis->moveRange(xAxis->range().size() * (e->key() == Qt::Key_Left ? -0.1 : 0.1));
+        wall_->moveRange(wall_->range().size() * (e->key() == Qt::Key_Left ? -0.1 : 0.1));
     } else if (e->key() == Qt::Key_Up || e->key() == Qt::Key_Down) {
         following_ = false;
-        xAxis->scaleRange(e->key() == Qt::Key_Up ? 0.85 : 1 / 0.85);
+        wall_->scaleRange(e->key() == Qt::Key_Up ? 0.85 : 1 / 0.85);
     } else {
         return QWidget::keyPressEvent(e);
     }
-    replot(QCustomPlot::rpQueuedReplot);
+    redraw();
 }
 
 }  // namespace ruedo

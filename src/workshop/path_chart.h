@@ -1,14 +1,21 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The path: media time up, wall time along. Playing is a slope, a pause is level, a seek an upright step.
 #pragma once
-#include <qcustomplot.h>
+#include <QWidget>
 
 #include "playback/runs.h"
 #include "workshop/history.h"
 
+class QCustomPlot;
+class QCPAxis;
+class QCPGraph;
+class QCPItemLine;
+class QCPItemText;
+
 namespace ruedo {
 
-class PathChart : public QCustomPlot {
+/// Whoever shows it needs not know what it is drawn with, which takes long to read.
+class PathChart : public QWidget {
   public:
     explicit PathChart(QWidget* parent = nullptr);
     /// A look at the controller, some ten times a second; `wall` counts from when the controller was made.
@@ -17,6 +24,8 @@ class PathChart : public QCustomPlot {
     void forget();
     /// The stretch that is seen, as JSON Lines.
     QString visible_events() const;
+    /// That stretch of wall time is seen, until something is followed again.
+    void look_at(Time from, Time length);
     /// Events that are marked where they happened: troubles, and their ends.
     std::size_t marked() const;
     /// Where a converter in front of the player was seen to be.
@@ -39,7 +48,7 @@ class PathChart : public QCustomPlot {
   protected:
     void mousePressEvent(QMouseEvent*) override;
     void mouseReleaseEvent(QMouseEvent*) override;
-    void paintEvent(QPaintEvent*) override;
+    void resizeEvent(QResizeEvent*) override;
     bool event(QEvent*) override;
     void mouseMoveEvent(QMouseEvent*) override;
     void wheelEvent(QWheelEvent*) override;
@@ -47,9 +56,13 @@ class PathChart : public QCustomPlot {
 
   private:
     void follow();
+    void redraw();
+    void draw_over(QPainter& g) const;
     void measure();
     void lay_beside();
     void step_event(int by);
+    QCustomPlot* plot_;  ///< Fills it, and draws; what a hand does comes here first.
+    QCPAxis *wall_, *media_, *rate_;
     QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_, *drops_,
         *troubles_, *eased_, *kept_;
     History history_;

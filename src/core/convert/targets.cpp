@@ -5,8 +5,10 @@
 
 #include <algorithm>
 #include <charconv>
+#include <chrono>
 #include <cstdlib>
 #include <map>
+#include <mutex>
 #include <nlohmann/json.hpp>
 
 #include "io/http.h"
@@ -207,18 +209,40 @@ fs::path user_targets_folder() {
     return fs::path(home ? home : ".") / ".config" / "ruedo" / "targets";
 }
 
+/// Every edit asks for targets, so a file that is as it was is not read again; one that was written just now might be
+/// written again within what its time can tell.
+static Result<Target> target_in(const fs::path& file) {
+    struct Kept {
+        fs::file_time_type at;
+        std::uintmax_t bytes = 0;
+        Target target;
+    };
+    static std::mutex mutex;
+    static auto& all = *new std::map<fs::path, Kept>;  // lanes may ask until the end
+    std::error_code ec;
+    auto at = fs::last_write_time(file, ec);
+    auto bytes = fs::file_size(file, ec);
+    {
+        std::lock_guard lock(mutex);
+        if (auto it = all.find(file); it != all.end() && it->second.at == at && it->second.bytes == bytes)
+            return it->second.target;
+    }
+    TRY(auto read, read_file(file, 1 << 20));
+    TRY(auto target, target_from_json(json::parse(read.begin(), read.end(), nullptr, false), file.filename().string()));
+    if (!ec && fs::file_time_type::clock::now() - at > std::chrono::seconds(2)) {
+        std::lock_guard lock(mutex);
+        all.insert_or_assign(file, Kept{at, bytes, target});
+    }
+    return target;
+}
+
 std::vector<Target> all_targets(std::vector<Error>* problems) {
     std::map<std::string, Target> by_name;
     for (auto& folder : {shipped_folder(), user_targets_folder()}) {
         std::error_code ec;
         for (fs::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
             if (it->path().extension() != ".json") continue;
-            auto read = [&]() -> Result<Target> {
-                TRY(auto bytes, read_file(it->path(), 1 << 20));
-                return target_from_json(json::parse(bytes.begin(), bytes.end(), nullptr, false),
-                                        it->path().filename().string());
-            }();
-            if (read)
+            if (auto read = target_in(it->path()))
                 by_name[read->name] = *read;  // the user's own come later and count before
             else if (problems)
                 problems->push_back(read.error());
