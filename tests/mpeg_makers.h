@@ -70,6 +70,7 @@ struct MpegOptions {
     int group = 12;           ///< Pictures.
     bool closed = true;       ///< Whether a group's first B pictures look forward only.
     bool header_each = true;  ///< A sequence header before each group.
+    int in_fields_from = -1;  ///< MPEG-2: the first picture that says it is of two moments; none does.
 };
 
 /// Pictures of flat blocks, every one coded on its own whatever its type says (ISO/IEC 13818-2 and 11172-2).
@@ -104,7 +105,14 @@ inline std::vector<Coded> mpeg_video(int count, const MpegOptions& o = {}) {
                 w.code(0xB3).bits(number_width, 12).bits(number_height, 12).bits(o.aspect, 4).bits(o.rate_code, 4);
                 w.bits(0x3FFFF, 18).bits(1, 1).bits(112, 10).bits(0, 3);
                 if (o.second) {
-                    w.code(0xB5).bits(1, 4).bits(0x48, 8).bits(1, 1).bits(1, 2).bits(0, 4).bits(0, 12).bits(1, 1);
+                    w.code(0xB5)
+                        .bits(1, 4)
+                        .bits(0x48, 8)
+                        .bits(o.in_fields_from < 0, 1)
+                        .bits(1, 2)
+                        .bits(0, 4)
+                        .bits(0, 12)
+                        .bits(1, 1);
                     w.bits(0, 8).bits(0, 1).bits(0, 7);
                 }
             }
@@ -117,8 +125,9 @@ inline std::vector<Coded> mpeg_video(int count, const MpegOptions& o = {}) {
         if (type == 'B') w.bits(0, 1).bits(reach, 3);
         w.bits(0, 1);
         if (o.second) {
+            bool whole = o.in_fields_from < 0 || number < o.in_fields_from;
             w.code(0xB5).bits(8, 4).bits(type == 'I' ? 0xFFFF : type == 'P' ? 0x11FF : 0x1111, 16);
-            w.bits(0, 2).bits(3, 2).bits(0, 1).bits(1, 1).bits(0, 5).bits(1, 1).bits(1, 1).bits(0, 1);
+            w.bits(0, 2).bits(3, 2).bits(0, 1).bits(1, 1).bits(0, 5).bits(whole, 1).bits(whole, 1).bits(0, 1);
         }
         for (int row = 0; row < number_height / 16; ++row) {
             w.code(static_cast<unsigned>(row) + 1).bits(1, 5).bits(0, 1);
@@ -145,7 +154,7 @@ inline std::vector<Coded> mpeg_video(int count, const MpegOptions& o = {}) {
 }
 
 /// MPEG-4 Visual; `packed`: two pictures in one packet, an empty one later, as old AVI files have it.
-inline std::vector<Coded> mpeg4_video(int count, int between, bool packed, int group = 24) {
+inline std::vector<Coded> mpeg4_video(int count, int between, bool packed, int group = 24, bool in_fields = false) {
     static const bool ready = [] {
         xvid_gbl_init_t init{};
         init.version = XVID_VERSION;
@@ -171,6 +180,7 @@ inline std::vector<Coded> mpeg4_video(int count, int between, bool packed, int g
         frame.quant = 3;
         frame.type = XVID_TYPE_AUTO;
         frame.vop_flags = XVID_VOP_HALFPEL;
+        frame.vol_flags = in_fields ? XVID_VOL_INTERLACING : 0;
         frame.motion = 0;
         auto picture = numbered_picture(i);
         if (i < count) {

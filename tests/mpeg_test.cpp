@@ -2,6 +2,7 @@
 // Older formats: MPEG-1 and MPEG-2 video, program streams, MPEG-4 Visual, AC-3, layer II; and pictures that AVI keeps
 // in the order of decoding.
 #include "demo/server.h"
+#include "facts/facts.h"
 #include "media/mpeg_video.h"
 #include "media/picture_order.h"
 #include "mpeg_makers.h"
@@ -528,6 +529,26 @@ TEST_CASE("places in the order of showing, of any order of decoding that is allo
         }
     }
     CHECK(tried > 50);
+}
+
+TEST_CASE("that pictures are of two moments each is said where the stream says so, and nowhere else") {
+    auto said = [](const Bytes& file, const char* name) {
+        auto facts = value(gather_facts(opened(file, name), CodecRegistry::standard(), {},
+                                        {.loudness = false, .cancel = nullptr, .so_far = {}}));
+        return std::count_if(facts.findings.begin(), facts.findings.end(),
+                             [](auto& f) { return f.code == "interlaced"; });
+    };
+    auto stream = [&](MpegOptions o) { return make_program_stream(mpeg_video(100, o), {}, !o.second); };
+    CHECK(said(stream({.second = false}), "first.mpg") == 0);
+    CHECK(said(stream({}), "second.mpg") == 0);
+    // Film in a sequence that might have fields has none, and a title before them hides no fields.
+    CHECK(said(stream({.in_fields_from = 100}), "film.mpg") == 0);
+    for (int from : {0, 1, 40}) CHECK(said(stream({.in_fields_from = from}), "fields.mpg") == 1);
+    for (bool in_fields : {false, true}) {
+        auto pictures = mpeg4_video(30, 1, false, 24, in_fields);
+        CHECK(parse_mpeg4_config(pictures[0].data).value().in_fields == in_fields);
+        CHECK(said(make_avi("XVID", pictures), "old.avi") == in_fields);
+    }
 }
 
 TEST_CASE("headers of MPEG video that lie, end early or say nothing") {

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "media/mpeg_video.h"
 #include "playback/playback.h"
 #include "sound/sound.h"
 
@@ -70,6 +71,22 @@ void tell(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track*
             fmt::format("{}{} at {} Hz with {} channel{}", second.empty() ? "" : ", with ", codec_title(audio->codec),
                         audio->audio.rate, audio->audio.channels, audio->audio.channels == 1 ? "" : "s");
     f.second_sentence = second.empty() ? "No track of it can be played here." : second + ".";
+}
+
+/// Whether MPEG video says that its pictures are of two moments each. MPEG-2 says it with every picture, and film among
+/// them is of one; so some of the first ones are looked at.
+bool in_fields(Clip& clip, const Track& track) {
+    if (track.codec == Codec::mpeg4) {
+        auto config = parse_mpeg4_config(track.config);
+        return config && config->in_fields;
+    }
+    if (track.codec != Codec::mpeg2) return false;
+    auto reader = clip.reader(track.id);
+    PacketHead head;
+    Bytes data;
+    for (int i = 0; i < 60 && reader->next(head).value_or(false) && reader->read(data); ++i)
+        if (auto picture = parse_mpeg_picture(data, false); picture && picture->in_fields) return true;
+    return false;
 }
 
 void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track* audio, const TrackFacts* af,
@@ -342,6 +359,11 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     tell(f, video, facts_of(video), audio);
     if (streamed) tell_stream(f), find_in_stream(f);
     find(f, video, facts_of(video), audio, facts_of(audio), address, !part);
+    if (video && !f.info.live && !streamed && in_fields(*clip, *video))
+        f.findings.push_back({"interlaced",
+                              "Its pictures are interlaced: every other line is of another moment, so what moves shows "
+                              "combed edges, and scaling smears them.",
+                              "Deinterlace it where it comes from; nothing here takes the moments apart."});
     if (options.so_far) options.so_far(f);
     if (options.loudness && audio && !f.info.live && !part)
         if (auto heard = hear(f, std::move(clip), *audio, codecs, options);

@@ -126,6 +126,8 @@ std::optional<MpegPicture> parse_mpeg_picture(ByteView stream, bool progressive)
         bool top_first = e.bit();
         e.bits(1 + 1 + 1 + 1 + 1);
         bool repeated = e.bit();
+        e.bit();
+        p.in_fields = !e.bit() && !e.overrun();
         if (p.frame && repeated) p.fields = !progressive ? 3 : top_first ? 6 : 4;
     }
     return p;
@@ -184,6 +186,8 @@ std::optional<Mpeg4Config> parse_mpeg4_config(ByteView stream) {
                 c.height = static_cast<int>(r.bits(13));
             }
             if (r.overrun()) return std::nullopt;
+            if (c.rectangular) r.bit();
+            c.in_fields = r.bit() && !r.overrun();
             return c;
         }
     }

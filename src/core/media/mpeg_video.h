@@ -25,9 +25,10 @@ Bytes mpeg_sequence_bytes(ByteView stream);
 
 /// A picture header with its coding extension (ISO/IEC 13818-2 clauses 6.2.3 and 6.2.3.1).
 struct MpegPicture {
-    char type = '?';      ///< I, P, B or D.
-    bool frame = true;    ///< False for one field of two.
-    unsigned fields = 2;  ///< How long it is shown, in halves of the sequence's frame duration.
+    char type = '?';         ///< I, P, B or D.
+    bool frame = true;       ///< False for one field of two.
+    unsigned fields = 2;     ///< How long it is shown, in halves of the sequence's frame duration.
+    bool in_fields = false;  ///< Of two moments, one in every other line (clause 6.3.10, progressive_frame).
 };
 /// The first one in `stream`, of a sequence that is progressive or not (clause 6.3.10 on repeated fields).
 std::optional<MpegPicture> parse_mpeg_picture(ByteView stream, bool progressive);
@@ -40,6 +41,7 @@ struct Mpeg4Config {
     Rational pixel_aspect{};
     Colour colour;
     bool rectangular = true;
+    bool in_fields = false;  ///< Its pictures may be of two moments, one in every other line (`interlaced`).
 };
 std::optional<Mpeg4Config> parse_mpeg4_config(ByteView stream);
 /// What stands before the first picture: a track's config.
