@@ -80,7 +80,8 @@ bool in_fields(Clip& clip, const Track& track) {
         auto config = parse_mpeg4_config(track.config);
         return config && config->in_fields;
     }
-    if (track.codec != Codec::mpeg2) return false;
+    auto sequence = track.codec == Codec::mpeg2 ? parse_mpeg_sequence(track.config) : std::nullopt;
+    if (!sequence || sequence->progressive) return false;
     auto reader = clip.reader(track.id);
     PacketHead head;
     Bytes data;
