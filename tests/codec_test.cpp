@@ -774,6 +774,125 @@ TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those 
     CHECK_FALSE(value(wrong.next()));
 }
 
+namespace {
+/// A clip whose packets another hand has been at; says how many of one track were read.
+class Handled final : public Clip {
+  public:
+    using Change = std::function<void(PacketHead& head, Bytes* data)>;
+    Handled(std::shared_ptr<Clip> clip, Change change) : clip_(std::move(clip)), change_(std::move(change)) {
+        info_ = clip_->info();
+    }
+    std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
+        return std::make_unique<Reader>(*this, clip_->reader(id));
+    }
+    int packets_read() const { return read_; }
+
+  private:
+    struct Reader final : TrackReader {
+        Reader(Handled& clip, std::unique_ptr<TrackReader> reader) : clip_(clip), reader_(std::move(reader)) {}
+        Result<bool> next(PacketHead& head) override {
+            auto more = reader_->next(head);
+            if (more && *more) clip_.change_(head, nullptr);
+            head_ = head;
+            return more;
+        }
+        Outcome read(Bytes& out) override {
+            auto read = reader_->read(out);
+            ++clip_.read_;
+            if (read) clip_.change_(head_, &out);
+            return read;
+        }
+        Outcome seek(Time t) override { return reader_->seek(t); }
+        Handled& clip_;
+        std::unique_ptr<TrackReader> reader_;
+        PacketHead head_;
+    };
+    std::shared_ptr<Clip> clip_;
+    Change change_;
+    std::atomic<int> read_ = 0;
+};
+std::unique_ptr<PictureReader> pictures_of(const std::shared_ptr<Clip>& clip) {
+    return value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+}
+/// Takes from both until their ends, and holds one against the other; so many came.
+int same_pictures(PictureReader& plain, Stretches& stretches) {
+    for (int n = 0;; ++n) {
+        auto one = plain.next();
+        auto other = stretches.next();
+        REQUIRE(one.has_value() == other.has_value());
+        if (!one) return n;
+        REQUIRE(one->has_value() == other->has_value());
+        if (!*one) return n;
+        auto &a = **one, &b = **other;
+        CHECK((a.pts == b.pts && a.duration == b.duration && a.variant == b.variant));
+        if (n % 13 == 0) CHECK(render(a).pixels == render(b).pixels);
+    }
+}
+}  // namespace
+
+TEST_CASE("a clip that is decoded at two places at once gives what one gives that is decoded in order") {
+    std::mt19937 random(11);
+    int in_stretches = 0;
+    for (auto& name : playable()) {
+        auto clip = open(name);
+        if (!clip->info().main(Kind::video)) continue;
+        INFO(name);
+        auto plain = pictures_of(clip), first = pictures_of(clip);
+        auto beside = value(first->beside());
+        if (!beside) continue;
+        ++in_stretches;
+        // From the beginning, or from anywhere.
+        if (in_stretches % 2) {
+            auto t = scaled(clip->info().duration, static_cast<double>(random() % 1000) / 1000);
+            CHECK(value(plain->at(t)).pts == value(first->at(t)).pts);
+        }
+        Stretches stretches(*first, std::move(beside), 3 + random() % 40);
+        CHECK((same_pictures(*plain, stretches) > 0 || in_stretches % 2));
+        CHECK_FALSE(value(stretches.next()));
+    }
+    CHECK(in_stretches > 10);
+}
+
+TEST_CASE("where a stretch does not begin as it should, one goes on alone and nothing is lost") {
+    demo::ClipSpec spec;
+    Folder folder;
+    spec.draw = [](demo::Canvas& c, double t) {
+        c.gradient({40, 50, 80}, {110, 90, 70});
+        c.circle({c.width() * (0.5 + 0.3 * std::sin(t * 2)), c.height() * 0.5}, c.height() * 0.2, {230, 200, 120});
+    };
+    spec.sound = demo::burst;
+    spec.seconds = 6, spec.width = 160, spec.height = 96, spec.keyframe_every = 15, spec.bitrate = 200'000;
+    for (auto codec : {Codec::h264, Codec::vp8}) {
+        spec.file = codec == Codec::h264 ? "c.mp4" : "c.webm", spec.video = codec;
+        spec.audio = codec == Codec::h264 ? Codec::aac : Codec::vorbis;
+        done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
+        for (unsigned seed = 0; seed < 12; ++seed) {
+            // Some keyframes are damaged, and some other pictures are called keyframes.
+            auto change = [seed](PacketHead& head, Bytes* data) {
+                auto dice = std::mt19937(seed * 7919 + static_cast<unsigned>(head.pts.ns / 1'000'000))() % 100;
+                if (data && seed % 2 && head.keyframe && head.pts.ns > 0 && dice < 30)
+                    std::fill(data->begin() + static_cast<std::ptrdiff_t>(data->size() / 2), data->end(), 0);
+                if (!data && seed % 3 == 1 && dice < 10) head.keyframe = true;
+            };
+            INFO(codec_name(codec) << ", " << seed);
+            auto clip = std::make_shared<Handled>(value(open_clip(folder / spec.file)), change);
+            auto plain = pictures_of(clip), first = pictures_of(clip);
+            Stretches stretches(*first, value(first->beside()), 20);
+            CHECK(same_pictures(*plain, stretches) > 100);
+        }
+        // No more is read ahead than may lie ready, and what the decoders hold; giving up waits for nobody.
+        for (int taken : {0, 1, 40, 90}) {
+            auto clip = std::make_shared<Handled>(value(open_clip(folder / spec.file)), [](auto&, auto*) {});
+            auto first = pictures_of(clip);
+            Stretches stretches(*first, value(first->beside()), 12);
+            for (int n = 0; n < taken; ++n) {
+                CHECK(value(stretches.next()));
+                CHECK(clip->packets_read() < n + 1 + 12 + 4 + 2 * 20);
+            }
+        }
+    }
+}
+
 TEST_CASE("values go from one thread to another in their order, a few at a time") {
     for (int room : {1, 2, 3, 8}) {
         Bounded<int> queue(static_cast<std::size_t>(room));
