@@ -249,6 +249,25 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     CHECK(pictures_in(folder / "short.mp4").size() == shorter.video.frames);
 }
 
+TEST_CASE("what was stopped once stays stopped, however short it is and wherever it was then") {
+    Folder folder;
+    auto handset = value(find_target("handset-basic"));
+    int asked = 0;
+    for (auto name : {"vp9_small.webm", "vp9_opus.webm", "par43_sps.mp4", "theora_vorbis.ogv", "audio_opus.ogg"}) {
+        INFO(name);
+        Recipe r;
+        r.video.action = Recipe::Do::encode, r.video.codec = Codec::h264, r.to = 200_ms;
+        bool first = true;
+        ConversionOptions o{.out = folder / "x.mp4", .recipe = r, .target = handset};
+        o.told = [&](auto&) { return ++asked, !std::exchange(first, false); };
+        auto result = convert(fixture(name).string(), o, CodecRegistry::standard());
+        REQUIRE_FALSE(result);
+        CHECK(result.error().code == Code::cancelled);
+        holds_only(folder, {});
+    }
+    CHECK(asked == 5);
+}
+
 TEST_CASE("what may be see-through becomes opaque, with a word") {
     Folder folder;
     Recipe r;

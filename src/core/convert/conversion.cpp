@@ -232,6 +232,8 @@ class Conversion {
     /// Whether it may go on; the observer is told twice a second or oftener.
     Outcome tell(double part, std::uint64_t bytes) {
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
+        // Once stopped it stays so, whoever made nothing of it.
+        if (stopped_) return std::unexpected(*stopped_);
         auto now = monotonic_now();
         if (now - told_at_ < 200_ms) return {};
         told_at_ = now;
@@ -252,7 +254,10 @@ class Conversion {
         else if (auto through = bytes_before(part); part > 0.02 && through > 0)
             p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(bytes) / through);
         TRY_DO(look_whether_it_fits(now, part, p));
-        if (o_.told && !o_.told(p)) return fail(Code::cancelled, "Converting was stopped.", "Run it again.");
+        if (o_.told && !o_.told(p)) {
+            stopped_ = Error{Code::cancelled, "Converting was stopped.", "Run it again."};
+            return std::unexpected(*stopped_);
+        }
         return {};
     }
     /// Of the source's bytes, how many of a hundred lie before a part of its length.
@@ -480,6 +485,7 @@ class Conversion {
     std::shared_ptr<Clip> clip_;
     Plan plan_;
     Time to_ = Time::max(), began_{}, told_at_{};
+    std::optional<Error> stopped_;
     Rational rate_{};
     std::uint64_t pictures_ = 0;
     bool constant_ = false;
