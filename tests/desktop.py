@@ -70,7 +70,7 @@ with tempfile.TemporaryDirectory() as work:
     player = "org.mpris.MediaPlayer2.Player."
     check("says who it is", "Harbour Lights" in get("Identity", "org.mpris.MediaPlayer2"))
     check("is held at first", status("Paused"))
-    check("says what plays", "The lantern" in get("Metadata") and "mpris:length" in get("Metadata"))
+    check("says what plays", soon(lambda: "The lantern" in get("Metadata") and "mpris:length" in get("Metadata")))
     call(player + "PlayPause")
     check("plays when asked to", status("Playing"))
     check("moves", soon(lambda: int(re.search(r"(\d+)>", get("Position")).group(1)) > 200_000))

@@ -88,28 +88,29 @@ TEST_CASE("pointing at the path shows the player as it was then, and nothing of 
     auto& path = b.window.path();
     // For the ticks on its axis.
     CHECK(soon([&] { return b.now().pictures && b.now().pictures->keyframes.size() > 1; }));
+    // Moments at which the window has looked, however late it came to that.
+    auto looked = [&](const std::function<bool(const History::Look&)>& wanted) {
+        Time now{};
+        REQUIRE(soon([&] {
+            now = monotonic_now() - b.window.player().born();
+            auto* look = path.history().at(now);
+            return look && wanted(*look);
+        }));
+        return now;
+    };
     b.window.player().controller().play();
-    REQUIRE(b.phase(Phase::playing));
-    pass(1500);
+    auto moving = looked([](auto& l) { return l.snapshot.motion == Motion::moving && l.snapshot.position > 1_s; });
     b.window.player().controller().pause();
-    REQUIRE(b.phase(Phase::paused));
+    auto paused = looked([](auto& l) { return l.snapshot.state.phase == Phase::paused; });
     auto paused_at = b.now().position;
-    pass(300);
     click(b.window.ring().hoop_button("in the background"));
-    pass(300);
+    auto behind = looked([](auto& l) { return l.life.place() == "in the background"; });
     click(b.window.ring().hoop_button("in front"));
     b.window.player().controller().seek(5_s);
     REQUIRE(soon([&] { return b.now().position == 5_s; }));
-    pass(300);
-    auto events = b.window.player().controller().events();
-    auto when = [&](std::string_view name, std::string_view detail) {
-        auto it = std::find_if(events.begin(), events.end(),
-                               [&](auto& e) { return e.name == name && e.detail.starts_with(detail); });
-        REQUIRE(it != events.end());
-        return it->wall;
-    };
+    looked([](auto& l) { return l.snapshot.position == 5_s; });
     auto* moment = &b.window.moment();
-    path.point(when("call", "pause") + 150_ms);
+    path.point(paused);
     REQUIRE(soon([&] { return moment->isVisible(); }));
     auto then = moment->plain_text();
     INFO(then.toStdString());
@@ -122,9 +123,9 @@ TEST_CASE("pointing at the path shows the player as it was then, and nothing of 
     CHECK(moment->pictures() >= 1);
     CHECK(!b.window.ring().call_button(machine::Input::play)->isEnabled());
     CHECK(moment->plain_text().contains("in front"));
-    path.point(when("host", "background") + 150_ms);
+    path.point(behind);
     CHECK(moment->plain_text().contains("in the background"));
-    path.point(when("call", "play") + 400_ms);
+    path.point(moving);
     CHECK(moment->plain_text().contains("moving"));
     // By keys from one event to the next, and back to now.
     auto before = *path.pointed();

@@ -23,7 +23,7 @@ void PicturesAhead::begin() {
         if (auto beside = reader_->beside()) second = std::move(*beside);
     if (second)
         stretches_ = std::make_unique<Stretches>(*reader_, std::move(second),
-                                                 std::clamp<std::size_t>(64'000'000 / bytes_of(video), 8, 64));
+                                                 std::clamp<std::size_t>(64'000'000 / bytes_of(video), 4, 64));
     else
         run_ = std::make_unique<Ahead<Picture>>(pictures_between(video, in_gaps), in_gaps,
                                                 [this](auto& stop) { return reader_->next(&stop); });
