@@ -312,7 +312,7 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, co
     if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
     e.pass = pass.number, e.stats = pass.notes;
     return encode_pictures(std::move(e), from, to,
-                           picture_form(plan.video_codec)->several ? Eagerness::in_gaps : Eagerness::at_two_places);
+                           picture_form(plan.video_codec)->several ? Eagerness::in_gaps : Eagerness::steady);
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const {
     auto e = encoder_options(plan, recipe, rate);
