@@ -64,23 +64,30 @@ class Copying {
     std::vector<double> bounds_;
 };
 
-/// Decoding, and converting beside it, as the converter does, to one thread that does both.
+/// Decoding and converting beside each other, as the engine and the converter do, to one thread that does both.
 json decode_to_picture(const std::string& name, Time length) {
     auto file = beginning(name, length);
     auto packets = packets_of(file);
-    return of_pairs(5, 1.1, "higher", "throughput to a bare loop’s on one thread", [&] {
-        std::vector<std::uint8_t> pixels;
-        double bare = ms_of([&] {
+    Copying copying(packets.track);
+    auto bare_loop = [&](std::vector<std::uint8_t>* pixels) {
+        return ms_of([&] {
             auto decoder = bare_decoder(packets.track, 1);
-            for (auto& p : packets.list) decoder->decode(p, &pixels);
-            decoder->drain(&pixels);
+            for (auto& p : packets.list) decoder->decode(p, pixels);
+            decoder->drain(pixels);
         });
+    };
+    return copying.bound(of_pairs(5, 1.1, "higher", "throughput to a bare loop’s on one thread", [&] {
+        std::vector<std::uint8_t> pixels;
+        double bare = bare_loop(&pixels);
+        // One picture depends on the one before, so only converting can go on beside it.
+        auto all = static_cast<double>(packets.list.size());
+        if (copying.needed()) copying.see(bare / (bare_loop(nullptr) + copying.ms() * all));
         double ours = ms_of([&] {
             PicturesAhead pictures(open_reader(file).pictures);
             while (auto p = pictures.next().value_or(std::nullopt)) render(*p);
         });
         return bare / ours;
-    });
+    }));
 }
 
 json exact_seek(const std::string& name) {
@@ -388,7 +395,7 @@ json facts_row() {
 
 const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
     static const std::vector<std::pair<std::string, std::function<json()>>> list{
-        {"decode-to-picture.h264", [] { return decode_to_picture("h264-720p60.mp4", 8_s); }},
+        {"decode-to-picture.h264", [] { return decode_to_picture("h264-720p60.mp4", 2_s); }},
         {"decode-to-picture.vp9", [] { return decode_to_picture("vp9-1080p30.webm", 1500_ms); }},
         {"decode-to-picture.vp8", [] { return decode_to_picture("vp8-360p30.webm", 8_s); }},
         {"exact-seek.h264", [] { return exact_seek("h264-720p60.mp4"); }},

@@ -45,7 +45,6 @@ class Decoder final : public VideoDecoder {
         return {};
     }
     Outcome drain(std::vector<Picture>& out) override { return collect(out); }
-    bool spreads() const override { return true; }
     void reset() override { dav1d_flush(context_); }
 
   private:

@@ -26,8 +26,6 @@ class VideoDecoder {
     virtual void reset() = 0;
     /// Pictures before `from` are decoded but need not be handed out, which spares copying them.
     virtual void hand_out_from(Time from) { from_ = from; }
-    /// Whether its library keeps several processors busy by itself.
-    virtual bool spreads() const { return false; }
 
   protected:
     Time from_{INT64_MIN};
@@ -126,7 +124,7 @@ class TextSetter {
 
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 7;
+    static constexpr unsigned current_abi = 6;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.
@@ -190,15 +188,6 @@ class PictureReader {
     /// Goes on from the first keyframe within `from` to `to`, and gives it, leaving out what lies before; nothing,
     /// and nothing changed, when there is none or when looking for it would wait for the network.
     Result<std::optional<Picture>> leap(Time from, Time to, const std::atomic<bool>* cancel = nullptr);
-    /// Goes on from the keyframe at `t`, which may be damaged; nothing that is shown before it comes any more.
-    Outcome begin_at(Time t);
-    /// The first keyframe from `from` to `to`; nothing when there is none, or when looking for it would wait.
-    std::optional<Time> keyframe_within(Time from, Time to) const;
-    /// Where `next` goes on.
-    Time place() const { return from_; }
-    /// Another reader of the same track, to decode one part of it beside another; none where that would gain nothing:
-    /// of what is fetched, made or live, and where the codec keeps the processors busy anyway.
-    Result<std::unique_ptr<PictureReader>> beside() const;
     /// Whether pictures on which no other depends are left undecoded, as far as the codec tells (see `disposable`).
     void set_sparing(bool sparing) { sparing_ = sparing; }
     /// Pictures left out so far, by `leap` and by sparing.
@@ -215,8 +204,6 @@ class PictureReader {
   private:
     PictureReader() = default;
     Result<bool> feed();
-    Outcome restart(Time at, Time from);
-    std::optional<Time> key_between(Time since, Time from, Time to, std::uint64_t& passed) const;
     Result<Picture> only(Time t);
     Picture finished(Picture p) const;
     Track track_;

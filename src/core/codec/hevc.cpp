@@ -57,7 +57,6 @@ class Decoder final : public VideoDecoder {
         release(0, out);
         return ran;
     }
-    bool spreads() const override { return true; }
     void reset() override {
         held_.clear();
         de265_reset(context_);

@@ -127,46 +127,6 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
     }
 }
 
-/// Looks for packets from `at` on, and hands out pictures from `from` on.
-Outcome PictureReader::restart(Time at, Time from) {
-    TRY_DO(reader_->seek(at));
-    decoder_->reset();
-    decoder_->hand_out_from(from);
-    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
-    from_ = from;
-    return {};
-}
-
-Outcome PictureReader::begin_at(Time t) {
-    go_on_at_.reset();
-    return restart(t, t);
-}
-
-/// The first keyframe within `from` to `to`, and how many pictures from `since` on are decoded before it.
-std::optional<Time> PictureReader::key_between(Time since, Time from, Time to, std::uint64_t& passed) const {
-    ReadScope only(ReadScope::flag(), true);
-    if (!heads_->seek(since)) return std::nullopt;
-    PacketHead head;
-    for (;;) {
-        auto more = heads_->next(head);
-        if (!more || !*more || head.pts >= track_.end) return std::nullopt;
-        if (head.pts > to) return std::nullopt;
-        if (head.keyframe && head.pts >= from) return head.pts;
-        passed += head.pts >= since;
-    }
-}
-
-std::optional<Time> PictureReader::keyframe_within(Time from, Time to) const {
-    std::uint64_t passed = 0;
-    return key_between(from, from, to, passed);
-}
-
-Result<std::unique_ptr<PictureReader>> PictureReader::beside() const {
-    if (decoder_->spreads() || clip_->fetched() || clip_->made() || !clip_->seekable() || go_on_at_)
-        return std::unique_ptr<PictureReader>();
-    return open(clip_, track_, *codecs_);
-}
-
 Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
     go_on_at_.reset();
@@ -185,7 +145,11 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
-    TRY_DO(restart(target, target));
+    TRY_DO(reader_->seek(target));
+    decoder_->reset();
+    decoder_->hand_out_from(target);
+    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
+    from_ = target;
     decoded_ = 0;
     hurried_ = target;
     auto found = next(cancel);
@@ -204,10 +168,22 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
 }
 
 Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std::atomic<bool>* cancel) {
-    ReadScope scope(cancel);
+    std::optional<Time> key;
     std::uint64_t passed = 0;
-    auto key = key_between(from_, from, to, passed);
-    if (!key) return std::nullopt;
+    {
+        ReadScope only(cancel, true);
+        if (!heads_->seek(from_)) return std::nullopt;
+        PacketHead head;
+        while (!key) {
+            auto more = heads_->next(head);
+            if (!more || !*more || head.pts >= track_.end) return std::nullopt;
+            if (head.keyframe && head.pts > to) return std::nullopt;
+            if (head.keyframe && head.pts >= from)
+                key = head.pts;
+            else if (head.pts >= from_)
+                ++passed;
+        }
+    }
     auto waiting = static_cast<std::uint64_t>(ready_.size() - std::min(ready_at_, ready_.size()) + early_.size());
     TRY(auto picture, at(*key, cancel));
     left_out_ += std::max(passed, waiting);
@@ -236,7 +212,11 @@ Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* ca
 
 /// The keyframe at `t` or before, and not a packet more.
 Result<Picture> PictureReader::only(Time t) {
-    TRY_DO(restart(t, {INT64_MIN}));
+    TRY_DO(reader_->seek(t));
+    decoder_->reset();
+    decoder_->hand_out_from({INT64_MIN});
+    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
+    from_ = {INT64_MIN};
     TRY_DO(feed());
     if (ready_.empty()) TRY_DO(decoder_->drain(ready_));
     if (ready_.empty()) return fail(Code::truncated, "This keyframe can’t be decoded by itself.");

@@ -80,7 +80,6 @@ class Decoder final : public VideoDecoder {
         return {};
     }
     Outcome drain(std::vector<Picture>&) override { return {}; }
-    bool spreads() const override { return wide_; }
     void reset() override { jumped_ = true; }
 
   private:

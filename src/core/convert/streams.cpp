@@ -5,6 +5,8 @@
 #include <cmath>
 #include <deque>
 
+#include "codec/ahead.h"
+
 namespace ruedo {
 namespace {
 
@@ -107,9 +109,9 @@ class Copied final : public MadeStream {
 /// Pictures, one by one, from a moment on and at the rate that is wanted.
 class Pictures {
   public:
-    Pictures(std::unique_ptr<PictureReader> reader, Eagerness eagerness, std::optional<Picture> first, Time from,
-             Time to, std::optional<Rational> rate)
-        : ahead_(std::move(reader), eagerness), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
+    Pictures(std::unique_ptr<PictureReader> reader, bool in_gaps, std::optional<Picture> first, Time from, Time to,
+             std::optional<Rational> rate)
+        : ahead_(std::move(reader), in_gaps), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
     /// Times count from the beginning of what is made; every picture says how long it lasts.
     Result<std::optional<Picture>> next() {
         if (!rate_) {
@@ -311,17 +313,15 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, co
     auto e = encoder_options(plan, recipe, rate);
     if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
     e.pass = pass.number, e.stats = pass.notes;
-    return encode_pictures(std::move(e), from, to,
-                           picture_form(plan.video_codec)->several ? Eagerness::in_gaps : Eagerness::steady);
+    return encode_pictures(std::move(e), from, to, picture_form(plan.video_codec)->several);
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const {
     auto e = encoder_options(plan, recipe, rate);
     e.effort = 0, e.b_frames = 0;
-    return encode_pictures(std::move(e), from, Time::max(),
-                           Eagerness::steady);  // somebody waits for it: nothing gives way
+    return encode_pictures(std::move(e), from, Time::max(), false);  // somebody waits for it: nothing gives way
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOptions e, Time from, Time to,
-                                                                 Eagerness eagerness) const {
+                                                                 bool in_gaps) const {
     TRY(auto reader, PictureReader::open(clip, *plan.video, codecs));
     std::optional<Picture> first;
     if (from.ns > 0) {
@@ -334,11 +334,10 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
     }
     TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     TRY(auto letters, burner());
-    auto pictures = std::make_unique<Pictures>(std::move(reader), eagerness, std::move(first), from, to,
+    auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
                                                constant ? std::optional(rate) : std::nullopt);
     auto fitted = std::make_unique<Fitted>(std::move(pictures), from, plan, std::move(letters));
-    return std::make_unique<EncodedPictures>(std::move(fitted), plan, std::move(encoder),
-                                             eagerness == Eagerness::in_gaps);
+    return std::make_unique<EncodedPictures>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }
 Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
     TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // The tracks of what a conversion makes, packet by packet: copied, or decoded, fitted and encoded.
 #pragma once
-#include "codec/ahead.h"
+#include "codec/codec.h"
 #include "convert/burned.h"
 #include "convert/plan.h"
 #include "text/cues.h"
@@ -88,8 +88,9 @@ struct StreamMaker {
     Result<std::unique_ptr<MadeStream>> quick_pictures(Time from) const;
     Result<std::unique_ptr<MadeStream>> sound(const Plan::Sound& sound, Time from, Time to, Level level = {}) const;
     Result<std::unique_ptr<SoundReader>> open_sound(const Plan::Sound& sound, Time from) const;
+    /// Decoded in the gaps that the encoder leaves, or as fast as can be (see `PicturesAhead`).
     Result<std::unique_ptr<MadeStream>> encode_pictures(VideoEncodeOptions options, Time from, Time to,
-                                                        Eagerness eagerness) const;
+                                                        bool in_gaps) const;
     Result<std::unique_ptr<CaptionBurner>> burner() const;  ///< None where nothing is to be drawn in.
     Result<std::unique_ptr<MadeStream>> captions(const Plan::Captions& captions, Time from, Time to) const;
 };
