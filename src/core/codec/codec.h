@@ -204,6 +204,7 @@ class PictureReader {
   private:
     PictureReader() = default;
     Result<bool> feed();
+    Outcome restart(Time at, Time from);
     Result<Picture> only(Time t);
     Picture finished(Picture p) const;
     Track track_;

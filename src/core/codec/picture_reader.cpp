@@ -127,6 +127,16 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
     }
 }
 
+/// Reads packets from the keyframe at or before `at`, and hands out pictures from `from` on.
+Outcome PictureReader::restart(Time at, Time from) {
+    TRY_DO(reader_->seek(at));
+    decoder_->reset();
+    decoder_->hand_out_from(from);
+    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
+    from_ = from;
+    return {};
+}
+
 Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
     go_on_at_.reset();
@@ -145,11 +155,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
-    TRY_DO(reader_->seek(target));
-    decoder_->reset();
-    decoder_->hand_out_from(target);
-    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
-    from_ = target;
+    TRY_DO(restart(target, target));
     decoded_ = 0;
     hurried_ = target;
     auto found = next(cancel);
@@ -212,11 +218,7 @@ Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* ca
 
 /// The keyframe at `t` or before, and not a packet more.
 Result<Picture> PictureReader::only(Time t) {
-    TRY_DO(reader_->seek(t));
-    decoder_->reset();
-    decoder_->hand_out_from({INT64_MIN});
-    ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
-    from_ = {INT64_MIN};
+    TRY_DO(restart(t, {INT64_MIN}));
     TRY_DO(feed());
     if (ready_.empty()) TRY_DO(decoder_->drain(ready_));
     if (ready_.empty()) return fail(Code::truncated, "This keyframe can’t be decoded by itself.");

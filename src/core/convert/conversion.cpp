@@ -1,7 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "convert/conversion.h"
 
-#include <ebur128.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -10,6 +9,7 @@
 
 #include "convert/bytes_over_time.h"
 #include "convert/forecast.h"
+#include "convert/levels.h"
 #include "convert/streams.h"
 #include "convert/weighed.h"
 
@@ -65,9 +65,14 @@ class Conversion {
         packets.rate = [this](const Track& t) { return walk(t) ? facts_->pictures_a_second() : 0; };
         TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
         TRY_DO(tell(0, 0));
-        levels_.resize(plan_.sounds.size());
         TRY_DO(count_pictures());
-        for (std::size_t i = 0; i < plan_.sounds.size(); ++i) TRY_DO(settle_level(i));
+        for (auto& s : plan_.sounds) {
+            auto length = to_ == Time::max() ? to_ : to_ - recipe.from;
+            auto sound = [&] { return maker().open_sound(s, recipe.from); };
+            auto going = [this] { return tell(0, 0); };
+            TRY(auto level, level_for(s, recipe.audio.loudness, length, sound, going, plan_.why));
+            levels_.push_back(level);
+        }
         TRY_DO(look_for_room());
         return encode();
     }
@@ -148,68 +153,6 @@ class Conversion {
         return going;
     }
 
-    struct Loudness {
-        double lufs = -HUGE_VAL, peak = 0;  ///< Of the whole, gated; the true peak, full scale being 1.
-    };
-    /// How loud a sound is as a whole, at a level.
-    Result<Loudness> measure(const Plan::Sound& s, Level level) {
-        auto form = s.form;
-        TRY(auto reader, maker().open_sound(s, o_.recipe.from));
-        LevelledSound sound(std::move(reader), form, to_ == Time::max() ? to_ : to_ - o_.recipe.from, level);
-        auto* state = ebur128_init(static_cast<unsigned>(form.channels), static_cast<unsigned long>(form.rate),
-                                   EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
-        if (!state) return fail(Code::internal, "The loudness could not be measured.");
-        std::unique_ptr<ebur128_state, void (*)(ebur128_state*)> kept(state, [](auto* p) { ebur128_destroy(&p); });
-        for (std::vector<float> block;; block.clear()) {
-            TRY(bool more, sound.next(block));
-            ebur128_add_frames_float(state, block.data(), block.size() / static_cast<std::size_t>(form.channels));
-            TRY_DO(tell(0, 0));
-            if (!more) break;
-        }
-        Loudness l;
-        ebur128_loudness_global(state, &l.lufs);
-        for (unsigned c = 0; c < static_cast<unsigned>(form.channels); ++c) {
-            double p = 0;
-            if (ebur128_true_peak(state, c, &p) == EBUR128_SUCCESS) l.peak = std::max(l.peak, p);
-        }
-        return l;
-    }
-    /// Two passes over a sound that is to have a loudness; more where its peaks have to be held down, since that makes
-    /// it less loud. What is mixed down may be louder than full scale, and is held under it.
-    Outcome settle_level(std::size_t number) {
-        auto& s = plan_.sounds[number];
-        auto& level = levels_[number];
-        auto& wanted = o_.recipe.audio.loudness;
-        if (!s.encode) return {};
-        if (s.form.channels < s.track->audio.channels) level.ceiling = 1;
-        if (!wanted) return {};
-        TRY(auto plain, measure(s, {}));
-        if (!std::isfinite(plain.lufs)) {
-            plan_.why.push_back({"silent", "The sound is silent, so it keeps its level.", {}});
-            return {};
-        }
-        constexpr double ceiling = 0.8913, margin = 0.988;  // -1 dB, and a tenth for what measuring may miss
-        auto gain = std::pow(10, (*wanted - plain.lufs) / 20);
-        level.gain = static_cast<float>(gain);
-        level.ceiling.reset();
-        if (plain.peak * gain <= ceiling) return {};
-        level.ceiling = ceiling * margin;
-        auto reached = plain.lufs, stepped = *wanted - plain.lufs;
-        for (int round = 0; round < 7; ++round) {
-            TRY(auto now, measure(s, level));
-            auto gained = now.lufs - std::exchange(reached, now.lufs), lacks = *wanted - reached;
-            // What is held down gives less than it is turned up by; about how much less, the last step told.
-            if (std::abs(lacks) < 0.1 || level.gain > 1000) break;
-            stepped = lacks / std::clamp(gained / stepped, 0.4, 1.2);
-            level.gain *= static_cast<float>(std::pow(10, stepped / 20));
-        }
-        if (*wanted - reached > 0.5)
-            plan_.why.push_back(
-                {"peak-limited",
-                 fmt::format("Its peaks leave no room for {:g} LUFS; it is made {:.1f} LUFS.", *wanted, reached),
-                 {}});
-        return {};
-    }
     Outcome look_for_room() {
         std::error_code ec;
         auto folder = o_.out.has_parent_path() ? o_.out.parent_path() : fs::path(".");
