@@ -4,7 +4,9 @@
 #include <ebur128.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
+#include <utility>
 
 namespace ruedo {
 namespace {
