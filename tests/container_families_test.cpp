@@ -126,6 +126,18 @@ TEST_CASE("a chain whose second recording has another codec's header still sound
     CHECK(numbers_of(mixed).size() == 180);
 }
 
+TEST_CASE("a chain of more recordings than are looked for says which play") {
+    auto one = bytes_of(fixture("audio_opus.ogg"));
+    Bytes chain;
+    for (int n = 1; n <= 257; ++n) {
+        chain = joined(chain, renumbered(one, n));
+        if (n < 255) continue;
+        auto clip = opened(chain, "chain.ogg");
+        CHECK(clip->info().duration == 6_s * std::min(n, 256));
+        CHECK(has_finding(*clip, "chain-cut") == (n > 256));
+    }
+}
+
 TEST_CASE("a chain that comes in order only, as from a station, plays link after link") {
     auto one = bytes_of(fixture("theora_vorbis.ogv"));
     auto two = joined(one, renumbered(one, 77));

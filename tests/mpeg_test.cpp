@@ -477,6 +477,50 @@ TEST_CASE("sound that keeps to no chunks, in an AVI that arrives in order only")
     }
 }
 
+TEST_CASE("what an AVI holds begins when its header says, whether or not it keeps to chunks") {
+    auto ac3 = make_ac3(tone(48000 * 3));
+    auto made = make_avi("XVID", mpeg4_video(75, 1, false), 0x2000, ac3);
+    struct Packet {
+        PacketHead head;
+        Bytes data;
+        bool operator==(const Packet& o) const {
+            return head.pts == o.head.pts && head.duration == o.head.duration && data == o.data;
+        }
+    };
+    // The packets from `t` on, told as if nothing began late.
+    auto packets = [](Clip& clip, const Track& track, Time t, Time lead) {
+        std::vector<Packet> all;
+        auto reader = clip.reader(track.id);
+        done(reader->seek(t + lead));
+        for (Packet p; value(reader->next(p.head));) {
+            done(reader->read(p.data));
+            p.head.pts -= lead;
+            all.push_back(p);
+        }
+        return all;
+    };
+    auto server = demo::LoopbackServer::start();
+    for (auto& [bytes, stream, start, lead] : {std::tuple{made, "auds", 10U, 320_ms},
+                                               {made, "vids", 10U, 400_ms},
+                                               {bytes_of(fixture("mjpeg_pcm.avi")), "auds", 24000U, 500_ms}}) {
+        auto late = bytes;
+        auto header = std::search(late.begin(), late.end(), stream, stream + 4);
+        for (int i = 0; i < 4; ++i) header[28 + i] = static_cast<std::uint8_t>(start >> (8 * i));
+        auto on_time = opened(bytes, "x.avi");
+        server->serve("/x.avi", {.body = late, .ignores_ranges = true});
+        for (auto& clip : {opened(late, "x.avi"),
+                           std::shared_ptr<Clip>(value(open_clip(value(open_source(server->address("/x.avi"))))))})
+            for (auto& track : on_time->info().tracks) {
+                INFO(stream << " " << codec_title(track.codec));
+                auto by = (track.kind == Kind::audio) == (*stream == 'a') ? lead : Time{};
+                CHECK(clip->info().tracks.at(track.id).start == track.start + by);
+                for (auto t : {0_s, 40_ms, 999_ms, 1500_ms, 2900_ms})
+                    CHECK(packets(*clip, track, t, by) == packets(*on_time, track, t, {}));
+                CHECK(packets(*clip, track, -by, by) == packets(*on_time, track, 0_s, {}));
+            }
+    }
+}
+
 TEST_CASE("layer II tells itself and plays") {
     // Frames without a single band: silence. 48 kHz, 192 kbit/s, two channels.
     Bytes bare;

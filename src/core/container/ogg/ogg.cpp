@@ -11,6 +11,9 @@
 namespace ruedo::ogg {
 namespace {
 
+/// Links that are looked for: each is a wait of its own when a file is opened.
+constexpr std::size_t most_links = 256;
+
 struct Shared {
     std::shared_ptr<ByteSource> source;
     std::vector<std::shared_ptr<const Link>> links;
@@ -294,7 +297,7 @@ class OggClip final : public Clip {
         info_.container = "ogg";
         auto size = shared_->source->size().value_or(UINT64_MAX);
         Time place{};
-        for (std::uint64_t at = 0; shared_->links.size() < 256;) {
+        for (std::uint64_t at = 0; shared_->links.size() < most_links;) {
             TRY(auto link, read_link(shared_->source, at, size));
             if (!link) break;
             link->place = place;
@@ -302,6 +305,12 @@ class OggClip final : public Clip {
             at = link->end;
             shared_->links.push_back(std::make_shared<Link>(std::move(*link)));
             if (at >= size) break;
+            if (shared_->links.size() == most_links)
+                info_.findings.push_back(
+                    {"chain-cut",
+                     fmt::format("“{}” is a chain of more than {} recordings, and only those are played.",
+                                 shared_->source->name(), most_links),
+                     "Cut it into several files."});
         }
         auto& name = shared_->source->name();
         if (shared_->links.empty())

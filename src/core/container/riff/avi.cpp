@@ -96,7 +96,7 @@ class AviClip final : public Clip {
         if (PictureOrder::reorders(s->track)) return ordered_reader(source_, s);
         if (!s->frame) return chunk_reader(source_, s);
         auto frames = arriving_ ? sound_frames(source_, s) : frames_.at(static_cast<std::size_t>(id));
-        return elementary::frame_reader(frames, {}, false);
+        return elementary::frame_reader(frames, -s->lead(), false);
     }
 
   private:

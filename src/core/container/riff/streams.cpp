@@ -19,8 +19,8 @@ Result<std::optional<Chunk>> ChunkWalk::next() {
 
 Time Stream::time_of(std::size_t i) const {
     if (sample_size && bytes_per_second)
-        return ticks_to_time(static_cast<std::int64_t>(i < entries.size() ? entries[i].before : total()), 1,
-                             bytes_per_second);
+        return lead() + ticks_to_time(static_cast<std::int64_t>(i < entries.size() ? entries[i].before : total()), 1,
+                                      bytes_per_second);
     return ticks_to_time(static_cast<std::int64_t>(i + start), scale, rate);
 }
 

@@ -35,6 +35,8 @@ struct Stream : Described {
     std::vector<Entry> entries;
     std::unique_ptr<ChunkWalk> walk;  ///< Where no index is at hand: how `entries` grow.
 
+    /// When the stream begins: the header's dwStart, in the units of its rate.
+    Time lead() const { return ticks_to_time(static_cast<std::int64_t>(start), scale, rate); }
     /// Presentation time of entry `i`: its place in the stream, or its bytes where samples have a fixed size.
     Time time_of(std::size_t i) const;
     std::uint64_t total() const { return entries.empty() ? 0 : entries.back().before + entries.back().size; }
