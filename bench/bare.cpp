@@ -9,12 +9,13 @@
 #include "media/codec_headers.h"
 
 namespace ruedo::bench {
-namespace {
 
 void to_pixels(const std::uint8_t* const p[3], const int s[2], int w, int h, std::vector<std::uint8_t>& out) {
     out.resize(static_cast<std::size_t>(w * h * 4));
     libyuv::I420ToARGBMatrix(p[0], s[0], p[1], s[1], p[2], s[1], out.data(), w * 4, &libyuv::kYuvH709Constants, w, h);
 }
+
+namespace {
 
 class BareH264 final : public BareDecoder {
   public:

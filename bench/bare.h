@@ -19,6 +19,8 @@ class BareDecoder {
     virtual int decode(const Packet& packet, std::vector<std::uint8_t>* pixels) = 0;
     virtual int drain(std::vector<std::uint8_t>* pixels) = 0;
 };
+/// Planes of 4:2:0 as pixels, as directly as can be.
+void to_pixels(const std::uint8_t* const planes[3], const int strides[2], int w, int h, std::vector<std::uint8_t>& out);
 std::unique_ptr<BareDecoder> bare_decoder(const Track& track, unsigned threads);
 
 }  // namespace ruedo::bench
