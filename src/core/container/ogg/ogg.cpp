@@ -297,20 +297,21 @@ class OggClip final : public Clip {
         info_.container = "ogg";
         auto size = shared_->source->size().value_or(UINT64_MAX);
         Time place{};
-        for (std::uint64_t at = 0; shared_->links.size() < most_links;) {
+        for (std::uint64_t at = 0; at < size;) {
             TRY(auto link, read_link(shared_->source, at, size));
             if (!link) break;
-            link->place = place;
-            place += link->length;
-            at = link->end;
-            shared_->links.push_back(std::make_shared<Link>(std::move(*link)));
-            if (at >= size) break;
-            if (shared_->links.size() == most_links)
+            if (shared_->links.size() == most_links) {
                 info_.findings.push_back(
                     {"chain-cut",
                      fmt::format("“{}” is a chain of more than {} recordings, and only those are played.",
                                  shared_->source->name(), most_links),
                      "Cut it into several files."});
+                break;
+            }
+            link->place = place;
+            place += link->length;
+            at = link->end;
+            shared_->links.push_back(std::make_shared<Link>(std::move(*link)));
         }
         auto& name = shared_->source->name();
         if (shared_->links.empty())
