@@ -68,7 +68,10 @@ TEST_CASE("every fixture is what its maker says") {
                         CHECK(scanned.keyframe_times == keys);
                     else
                         CHECK(scanned.keyframe_times.size() == keys.size());
-                    if (!track.codec_string.empty() && t["codec"] != "vp09.00.41.08")
+                    // Two recordings do not say their level (their recorder did): it is what their size needs.
+                    if (t["codec"] == "vp09.00.41.08")
+                        CHECK(track.codec_string == "vp09.00.21.08");
+                    else
                         CHECK(track.codec_string == t["codec"]);
                 } else if (t["type"] == "audio") {
                     REQUIRE(track.kind == Kind::audio);

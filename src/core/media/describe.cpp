@@ -78,6 +78,8 @@ void describe_vp9(Track& t) {
             if (id == 4) chroma = static_cast<unsigned>(value);
         }
     }
+    // Recorders leave the level at 0: then it is the one that such pictures need at an ordinary rate.
+    if (!level && !t.config.empty() && t.video.width > 0) level = vp9_level(t.video.width, t.video.height, 30);
     if (level) t.codec_string = fmt::format("vp09.{:02}.{:02}.{:02}", profile, level, depth);
     if (depth > 8)
         refuse(t, Code::depth_unsupported, fmt::format("{}-bit VP9", depth));
