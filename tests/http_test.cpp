@@ -98,6 +98,31 @@ TEST_CASE("a window of bounded size holds what was read last") {
     CHECK(value(get(*other, 7'000'000, 1000)) == slice(body, 7'000'000, 1000));
 }
 
+TEST_CASE("who only looks at what is here has nothing fetched, and keeps nothing from being dropped") {
+    auto body = pattern(24'000'000);
+    auto server = LoopbackServer::start();
+    server->serve("/parts", {.body = body});
+    server->serve("/whole", {.body = body, .ignores_ranges = true});
+    for (auto path : {"/parts", "/whole"}) {
+        INFO(path);
+        auto options = quick();
+        options.window = 8 << 20, options.ahead = 1 << 20;
+        auto source = http_source(server->address(path), options);
+        CHECK(value(get(*source, 0, 1000)) == slice(body, 0, 1000));
+        // To the end of what is here, again and again, as who tells how far a clip has come.
+        std::uint64_t seen = 0;
+        for (int i = 0; i < 60; ++i) {
+            ReadScope only(nullptr, true);
+            while (seen < body.size() && get(*source, seen, 50'000)) seen += 50'000;
+            std::this_thread::sleep_for(std::chrono::milliseconds(5));
+        }
+        CHECK(seen < 3'000'000);
+        CHECK(source->received() < 3'000'000);
+        CHECK(value(get(*source, 1000, 900'000)) == slice(body, 1000, 900'000));
+        CHECK(source->requests() < 4);
+    }
+}
+
 TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in time") {
     auto body = pattern(400'000);
     auto server = LoopbackServer::start();

@@ -43,10 +43,12 @@ class Source final : public HttpSource {
         // However slowly bytes drip, a read ends: with progress worth the name it goes on, without it is given up.
         auto begun = monotonic_now(), until = begun + options_.patience;
         auto before_drip = received_;
+        // Who only looks at what is here uses none of it up: what is ahead of it is not wanted sooner for that.
+        auto looking = ReadScope::only_buffered();
         for (;;) {
-            done += take(offset + done, into.subspan(done));
+            done += take(offset + done, into.subspan(done), !looking);
             if (received_ > before_drip + 4096) before_drip = received_, until = monotonic_now() + options_.patience;
-            last_read_ = offset + done;
+            if (!looking) last_read_ = offset + done;
             if (done == into.size() || (size_ && offset + done >= *size_)) break;
             if (cancelled_) {
                 leave();
@@ -64,7 +66,7 @@ class Source final : public HttpSource {
                 leave();
                 return std::unexpected(*error_);
             }
-            if (ReadScope::only_buffered()) {
+            if (looking) {
                 leave();
                 return fail(Code::timeout, "These bytes are not here yet.");
             }
@@ -139,7 +141,7 @@ class Source final : public HttpSource {
 
     // ---- with the mutex held
 
-    std::size_t take(std::uint64_t offset, std::span<std::uint8_t> into) {
+    std::size_t take(std::uint64_t offset, std::span<std::uint8_t> into, bool use) {
         std::size_t done = 0;
         while (done < into.size()) {
             auto at = offset + done, start = at / block_size * block_size;
@@ -148,7 +150,7 @@ class Source final : public HttpSource {
             auto n = std::min<std::uint64_t>(into.size() - done, it->second.data.size() - (at - start));
             std::copy_n(it->second.data.begin() + static_cast<std::ptrdiff_t>(at - start), n,
                         into.begin() + static_cast<std::ptrdiff_t>(done));
-            it->second.used = ++clock_;
+            if (use) it->second.used = ++clock_;
             done += static_cast<std::size_t>(n);
         }
         return done;
