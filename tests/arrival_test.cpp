@@ -5,8 +5,10 @@
 #include <sys/socket.h>
 #include <netinet/in.h>
 
+#include "container/mpegts/joins.h"
 #include "demo/server.h"
 #include "facts/facts.h"
+#include "headless.h"
 #include "io/http.h"
 #include "support.h"
 #include "timing.h"
@@ -31,6 +33,12 @@ struct Live {
         return static_cast<std::size_t>(std::count_if(all.begin(), all.end(), [&](auto& e) { return e.name == name; }));
     }
 };
+std::vector<PacketHead> heads_of(Clip& clip, const Track& track) {
+    std::vector<PacketHead> all;
+    auto reader = clip.reader(track.id);
+    for (PacketHead head; value(reader->next(head));) all.push_back(head);
+    return all;
+}
 /// A listener that answers every connection with the same bytes, whatever they are.
 class RawServer {
   public:
@@ -178,6 +186,87 @@ TEST_CASE("joined transport streams play to their end over http as from disk") {
     CHECK(local->info().duration > 17_s);
     CHECK(remote->info().duration == local->info().duration);
     CHECK(remote->info().findings.size() == local->info().findings.size());
+    // Where nothing tells the length, the places are met on the way.
+    server->serve("/coming.ts", {.body = joined, .states_no_length = true});
+    auto coming = value(open_clip(value(open_source(server->address("/coming.ts")))));
+    CHECK_FALSE(coming->info().duration_known);
+    for (auto& track : local->info().tracks) {
+        auto all = heads_of(*local, track), come = heads_of(*coming, track);
+        REQUIRE(come.size() == all.size());
+        for (std::size_t i = 0; i < all.size(); ++i) CHECK(std::abs((come[i].pts - all[i].pts).ns) < (60_ms).ns);
+    }
+}
+
+TEST_CASE("what begins anew without an end plays on, or ends where a second recording begins") {
+    auto server = LoopbackServer::start();
+    struct {
+        const char* name;
+        Time length;
+        std::uint64_t presented;
+        const char* state;
+    } const rows[] = {{"h264_aac.ts", 14_s, 420, "playing"},
+                      {"frag_no_sidx.mp4", 20_s, 180, "ended"},
+                      {"h264_cbp_opus_frag.mp4", 20_s, 180, "ended"},
+                      {"mjpeg_pcm.avi", 20_s, 180, "ended"}};
+    for (auto& row : rows) {
+        INFO(row.name);
+        auto path = "/" + std::string(row.name);
+        server->serve(path, {.file = fixture(row.name).string(), .endless = true});
+        HeadlessOptions o;
+        o.source = server->address(path);
+        o.virtual_time = true;
+        o.length = row.length;
+        auto report = play_headless(o).report;
+        CHECK(report["state"] == row.state);
+        CHECK(report["presented"] == row.presented);
+        CHECK(report["dropped"] == 0);
+        std::shared_ptr<Clip> clip = value(open_clip(value(open_source(o.source))));
+        auto facts = value(
+            gather_facts(clip, CodecRegistry::standard(), {}, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+        CHECK(facts.duration < 12_s);
+    }
+}
+
+TEST_CASE("parts whose times start over lie end to end, whichever stream comes to them first") {
+    std::mt19937 random(11);
+    for (int round = 0; round < 40; ++round) {
+        mpegts::Joins joins;
+        struct Told {
+            std::uint64_t offset;
+            std::int64_t ticks;
+        };
+        // Two streams of some parts: each part counts from a start of its own, by steps of a fiftieth of a second.
+        std::vector<Told> streams[2];
+        std::uint64_t offset = 0;
+        auto parts = 1 + random() % 6;
+        std::int64_t begin = 0;
+        for (unsigned part = 0; part < parts; ++part) {
+            auto count = 100 + random() % 200;
+            for (unsigned i = 0; i < count; ++i)
+                for (auto& s : streams) s.push_back({++offset, begin + i * 1800});
+            auto away = 200'000 + static_cast<std::int64_t>(random() % 9'000'000);
+            begin += random() % 2 ? -away : away + 2'000'000;
+        }
+        std::size_t at[2] = {};
+        while (at[0] < streams[0].size() || at[1] < streams[1].size()) {
+            auto which = random() % 2;
+            for (auto n = random() % 300; n > 0 && at[which] < streams[which].size(); --n, ++at[which])
+                joins.see(static_cast<unsigned>(which), streams[which][at[which]].offset,
+                          streams[which][at[which]].ticks);
+        }
+        CHECK(joins.count() == parts - 1);
+        for (unsigned which = 0; which < 2; ++which)
+            for (std::size_t i = 1; i < streams[which].size(); ++i) {
+                auto time = [&](auto& t) { return t.ticks + joins.shift(which, t.offset); };
+                auto step = time(streams[which][i]) - time(streams[which][i - 1]);
+                CHECK((step == 1800 || step == 3003));
+            }
+        // What was passed over on purpose is a gap in the times too, but no other part.
+        joins.jump(0, offset + 1000);
+        joins.see(0, offset + 1000, begin + 100'000'000);
+        joins.see(1, offset + 1001, streams[1].back().ticks + 1800);
+        CHECK(joins.count() == parts - 1);
+    }
 }
 
 TEST_CASE("after it starved it waits until it can go through") {

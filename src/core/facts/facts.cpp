@@ -316,6 +316,10 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     bool streamed = clip->stream().has_value();
     if (streamed) TRY_DO(clip->survey());
     auto part = streamed && (!options.whole || f.info.live);
+    bool endless = f.info.live && !streamed, overlong = false;
+    // What comes without a size may go on for ever behind the length that it states.
+    auto coming = clip->fetched();
+    auto enough = coming && !coming->of && f.info.duration_known ? f.info.duration + 5_s : Time::max();
     // What is walked is not known to be longer than this; the last bin takes the rest.
     auto length = f.info.duration_known && f.info.duration.ns > 0 ? f.info.duration : 3600_s;
     f.bin = std::max(100_ms, length / static_cast<std::int64_t>(most_bins) + 1_ns);
@@ -329,7 +333,9 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
                 bytes += head.size;
                 if (part && head.pts > clip->begins().value_or(Time{}) + 5_s) return false;
                 // Of what may have no end, a first part is looked at.
-                if (f.info.live && !streamed && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
+                if (endless && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
+                overlong = overlong || head.pts > enough;
+                if (head.pts > enough) return false;
                 return !ReadScope::given_up();
             }));
         if (part && !f.info.live) facts.end = std::max(facts.end, f.info.duration);
@@ -337,10 +343,11 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
         f.tracks.push_back(std::move(facts));
     }
     if (ReadScope::given_up()) return std::unexpected(given_up());
-    if (f.info.live && !streamed)
+    if (endless || overlong)
         f.findings.push_back(
             {"no-end",
-             fmt::format("“{}” states no end; its first {:.1f} s were looked at.", f.info.name, f.duration.seconds()),
+             fmt::format("“{}” {}; its first {:.1f} s were looked at.", f.info.name,
+                         overlong ? "goes on behind the length that it states" : "states no end", f.duration.seconds()),
              "It plays as it comes; no other place in it can be sought."});
     f.stream = clip->stream();
     // Of what was not fetched the lists say what it weighs, about.

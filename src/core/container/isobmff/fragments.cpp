@@ -172,12 +172,17 @@ class FragmentReader final : public TrackReader {
 
     Result<bool> next(PacketHead& head) override {
         while (at_ >= samples_.size()) {
+            if (over_) return false;
             TRY(auto place, following());
             if (!place) return false;
             TRY(bool more, load(*place));
             if (!more) return false;
+            // Where times start over another recording begins, which is not part of this one.
+            over_ = reached_ && !samples_.empty() && samples_[0].dts < *reached_ - plan_.timescale;
+            if (over_) samples_.clear();
         }
         auto& s = samples_[at_];
+        reached_ = s.dts;
         if (s.offset > plan_.file_end || s.size > plan_.file_end - s.offset) return false;
         offset_ = s.offset, size_ = s.size;
         head = {};
@@ -193,6 +198,7 @@ class FragmentReader final : public TrackReader {
     Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
     Outcome seek(Time t) override {
+        reached_.reset(), over_ = false;
         if (timeless_) return seek_from_known(t);
         auto media = ticks_to_time(plan_.tick_at(t), 1, plan_.timescale);
         TRY(auto from, index_->first());
@@ -392,6 +398,8 @@ class FragmentReader final : public TrackReader {
     bool timeless_ = false;    ///< A fragment without a tfdt was met ...
     bool known_time_ = false;  ///< ... and whether the loaded one's time is known all the same.
     std::int64_t next_dts_ = 0;
+    std::optional<std::int64_t> reached_;  ///< The last sample read in order, and whether nothing follows it.
+    bool over_ = false;
     std::map<std::uint64_t, std::int64_t> begins_;  ///< Of fragments met, in ticks, where only those before tell.
     std::uint64_t offset_ = 0, size_ = 0;
 };

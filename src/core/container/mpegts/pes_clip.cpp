@@ -36,19 +36,50 @@ Result<bool> pictures_are_apart(PesSource& packets, Codec codec) {
     }
     return false;
 }
+
+/// Packets of a file that comes in order only: where its times start over is told as they pass.
+class Watched final : public PesSource {
+  public:
+    Watched(const Shared& shared, unsigned pid, std::unique_ptr<PesSource> packets)
+        : shared_(shared), pid_(pid), packets_(std::move(packets)) {}
+    void seek(std::uint64_t offset) override {
+        shared_.joins.jump(pid_, offset);
+        packets_->seek(offset);
+    }
+    Result<bool> next(Pes& pes) override {
+        TRY(bool more, packets_->next(pes));
+        return more && told(pes);
+    }
+    Result<bool> next_head(Pes& pes) override {
+        TRY(bool more, packets_->next_head(pes));
+        return more && told(pes);
+    }
+
+  private:
+    bool told(const Pes& pes) {
+        if (pes.pts) shared_.joins.see(pid_, pes.offset, shared_.ticks_of(pes.dts.value_or(*pes.pts)));
+        return true;
+    }
+    const Shared& shared_;
+    unsigned pid_;
+    std::unique_ptr<PesSource> packets_;
+};
 }  // namespace
 
 std::unique_ptr<PesSource> Shared::packets(const Stream& s) const {
-    if (layout) return std::make_unique<PesWalker>(source, *layout, s.pid);
-    return std::make_unique<PackWalker>(source, s.pid);
+    std::unique_ptr<PesSource> packets;
+    if (layout)
+        packets = std::make_unique<PesWalker>(source, *layout, s.pid);
+    else
+        packets = std::make_unique<PackWalker>(source, s.pid);
+    if (arriving) packets = std::make_unique<Watched>(*this, s.pid, std::move(packets));
+    return packets;
 }
 
-std::int64_t Shared::ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const {
+std::int64_t Shared::ticks_of(std::int64_t stamp) const {
     auto d = (stamp - base) & (wrap - 1);
     if (d >= wrap / 2) d -= wrap;
-    if (near) d = ticks_near(d, *near);
-    auto part = std::upper_bound(s.joins.begin(), s.joins.end(), offset) - s.joins.begin();
-    return d + (part > 0 ? shifts[static_cast<std::size_t>(part) - 1] : 0);
+    return near ? ticks_near(d, *near) : d;
 }
 
 void PesClip::add(Stream stream) {
@@ -95,6 +126,7 @@ Outcome PesClip::settle(std::optional<Timeline> timeline) {
     bool end_at_hand = shared_->source->size() && !shared_->source->forward_only();
     if (end_at_hand) TRY_DO(find_joins());
     if (end_at_hand) TRY_DO(find_end());
+    shared_->arriving = !end_at_hand;
     for (auto& s : all) {
         s.track.start = std::max(Time{}, Shared::time(*s.first));
         info_.tracks.push_back(s.track);
@@ -211,31 +243,17 @@ Outcome PesClip::find_joins() {
     if (!odd) return {};
     for (auto& s : shared_->streams) {
         auto packets = shared_->packets(s);
-        std::optional<std::int64_t> before;
         for (;;) {
             TRY(bool more, packets->next_head(pes));
             if (!more) break;
-            if (!pes.pts) continue;
-            auto stamp = pes.dts.value_or(*pes.pts);
-            auto now = shared_->ticks(s, stamp, pes.offset);
-            if (before && (now < *before - 90000 || now > *before + 10 * 90000)) {
-                auto part = s.joins.size();
-                if (part >= 4096) break;
-                if (part == shared_->shifts.size()) {
-                    auto shift = part > 0 ? shared_->shifts.back() : 0;
-                    shared_->shifts.push_back(shift + *before + 3003 - now);
-                }
-                s.joins.push_back(pes.offset);
-                now = shared_->ticks(s, stamp, pes.offset);
-            }
-            before = now;
+            if (pes.pts) shared_->joins.see(s.pid, pes.offset, shared_->ticks_of(pes.dts.value_or(*pes.pts)));
         }
     }
-    if (!shared_->shifts.empty())
+    if (auto joins = shared_->joins.count(); joins > 0)
         info_.findings.push_back(
             {"joined",
              fmt::format("The times of “{}” start over in {} place{}; its parts are played end to end.",
-                         shared_->source->name(), shared_->shifts.size(), shared_->shifts.size() == 1 ? "" : "s"),
+                         shared_->source->name(), joins, joins == 1 ? "" : "s"),
              "Export it again as one recording when a target has to seek."});
     return {};
 }

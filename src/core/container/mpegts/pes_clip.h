@@ -3,6 +3,7 @@
 // index.
 #pragma once
 #include "container/container.h"
+#include "container/mpegts/joins.h"
 #include "container/mpegts/packets.h"
 #include "media/codec_headers.h"
 #include "media/mpeg_video.h"
@@ -22,8 +23,6 @@ struct Stream {
     /// Pictures without a single stamp: times are counted from the start, where the first decoded one has this time.
     std::optional<Time> counted;
     std::optional<std::int64_t> first;  ///< Ticks of the first picture or sound, since the clip's.
-    /// Where, in this stream's packets, each further part of a joined file begins.
-    std::vector<std::uint64_t> joins;
 };
 
 struct Shared {
@@ -31,12 +30,17 @@ struct Shared {
     std::optional<Layout> layout;      ///< Of a transport stream.
     std::int64_t base = 0;             ///< Ticks of the clip's first sample, or of its stream's.
     std::optional<std::int64_t> near;  ///< Of a segment: ticks since then, to within half the time stamps take to wrap.
-    std::vector<std::int64_t> shifts;  ///< Ticks added in each further part.
     std::vector<Stream> streams;
+    mutable Joins joins;
+    bool arriving = false;  ///< Where parts begin is not known beforehand: readers tell as they come by.
 
     std::unique_ptr<PesSource> packets(const Stream& s) const;
     /// Ticks since the clip's first sample; a stamp slightly before it is negative.
-    std::int64_t ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const;
+    std::int64_t ticks(const Stream& s, std::int64_t stamp, std::uint64_t offset) const {
+        return ticks_of(stamp) + joins.shift(s.pid, offset);
+    }
+    /// The same within one part of a joined file.
+    std::int64_t ticks_of(std::int64_t stamp) const;
     static Time time(std::int64_t ticks) { return ticks_to_time(ticks, 1, 90000); }
 };
 

@@ -27,6 +27,10 @@ class AviClip final : public Clip {
         for (std::uint64_t at = 0; at < size && bodies.size() < 4096;) {
             TRY(auto riff, read_chunk(reader_, at));
             if (!riff || riff->id != le_tag("RIFF")) break;
+            if (at > 0) {
+                TRY(auto type, reader_.view(riff->at, 4));
+                if (ByteReader(type).le(4) != le_tag("AVIX")) break;  // another AVI
+            }
             auto end = riff->at + riff->size;
             if (end > size) cut = size != UINT64_MAX, end = size;
             for (auto inner = riff->at + 4; inner + 8 <= end;) {

@@ -10,6 +10,12 @@ Result<std::optional<Chunk>> ChunkWalk::next() {
     while (at + 8 <= end) {
         TRY(auto chunk, read_chunk(reader, at));
         if (!chunk) break;
+        if (chunk->id == le_tag("RIFF")) {
+            // A file is longer than one of these only by such as are called so; another AVI behind it is not part of
+            // it.
+            TRY(auto type, reader.view(chunk->at, 4));
+            if (ByteReader(type).le(4) != le_tag("AVIX")) break;
+        }
         bool list = chunk->id == le_tag("LIST") || chunk->id == le_tag("RIFF");
         at = list ? chunk->at + 4 : chunk->after();
         if (!list) return chunk;

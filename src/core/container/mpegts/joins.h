@@ -1,0 +1,43 @@
+// SPDX-License-Identifier: Apache-2.0
+// Where the times of a transport or program stream start over, as in files joined from several and at a station that
+// begins its programme anew: the parts are laid end to end.
+#pragma once
+#include <atomic>
+#include <cstdint>
+#include <map>
+#include <mutex>
+#include <optional>
+#include <vector>
+
+namespace ruedo::mpegts {
+
+/// Which part of the file a packet is in, and by how much that part's times are moved. Thread-safe: where bytes come in
+/// order only, each reader tells what it comes by.
+class Joins {
+  public:
+    /// A packet of stream `pid` at `offset` that is decoded at `ticks` (90 kHz) of its own part's times. Only what lies
+    /// behind everything seen of the stream is looked at.
+    void see(unsigned pid, std::uint64_t offset, std::int64_t ticks);
+    /// Reading goes on at `offset`: when something is passed over so, times may be far apart there.
+    void jump(unsigned pid, std::uint64_t offset);
+    /// What is added to the times of that packet.
+    std::int64_t shift(unsigned pid, std::uint64_t offset) const;
+    /// In how many places times start over.
+    std::size_t count() const { return count_; }
+
+  private:
+    static constexpr std::size_t most = 65536;
+    struct Seen {
+        std::vector<std::uint64_t> joins;  ///< Where, in this stream's packets, each further part begins.
+        std::optional<std::int64_t> last;  ///< Ticks since the first part's start.
+        std::uint64_t offset = 0;
+        bool gap = false;  ///< What follows it was passed over.
+    };
+    std::int64_t shift_of(const Seen& s, std::uint64_t offset) const;
+    mutable std::mutex mutex_;
+    std::map<unsigned, Seen> streams_;
+    std::vector<std::int64_t> shifts_;  ///< Ticks added in each further part.
+    std::atomic<std::size_t> count_ = 0;
+};
+
+}  // namespace ruedo::mpegts
