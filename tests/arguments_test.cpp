@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The command line against all that can be typed: one document, one of four exit codes, nothing left behind.
+#include <iostream>
 #include <fcntl.h>
 
 #include "commands.h"
@@ -37,7 +38,7 @@ Ran run(std::vector<std::string> words, const char* to = nullptr) {
     };
     ran.exit = run_command(static_cast<int>(words.size()), argv.data(), screens);
     std::fflush(stdout), std::fflush(stderr);
-    std::clearerr(stdout);
+    std::clearerr(stdout), std::cout.clear();
     ::dup2(out, 1), ::dup2(error, 2);
     for (int fd : {out, error, file, nowhere}) ::close(fd);
     if (!to) {
@@ -190,7 +191,19 @@ TEST_CASE("help and versions are documents too, slips are guessed, and a full di
         CHECK(json::parse(ran.out)["error"]["hint"].get<std::string>().find(meant) != std::string::npos);
     }
     CHECK(run({"inspect", fixture("audio_opus.ogg").string(), "--json"}, "/dev/full").exit == 1);
-    CHECK(run({"targets", "--json"}, "/dev/full").exit == 1);
+    for (auto words : std::vector<std::vector<std::string>>{
+             {"targets", "--json"}, {"targets"}, {"--help"}, {"--version"}, {"play", "--help"}})
+        CHECK(run(words, "/dev/full").exit == 1);
+    // A file in the place of a folder is called that.
+    auto clip = fixture("vp9_small.webm").string();
+    for (auto command : {"frames", "stills"}) {
+        auto ran = run({command, clip, "--at", "0s", "--out", clip, "--json"});
+        CHECK(ran.exit == 1);
+        CHECK(json::parse(ran.out)["error"]["code"] == "exists");
+        auto below = run({command, clip, "--at", "0s", "--out", clip + "/x", "--json"});
+        CHECK(json::parse(below.out)["error"]["sentence"].get<std::string>().find("a file, not a folder") !=
+              std::string::npos);
+    }
     // What steers a terminal stays in the document and does not reach the terminal.
     Folder folder;
     auto name = (folder / "a\x1b[31m\x07z.ogg").string();

@@ -46,6 +46,26 @@ TEST_CASE("times are read with their unit and no other way") {
         CHECK_FALSE(parse_time(bad).has_value());
 }
 
+TEST_CASE("why something is no time is said of what it is") {
+    struct {
+        const char* why;
+        std::vector<const char*> texts;
+    } const rows[] = {{"needs a unit", {"", "5", "5.5", "1e3", "five", "1s "}},
+                      {"below zero", {"-1s", "-0:00:01.000", "-5"}},
+                      {"longer than 146 years",
+                       {"99999999999s", "9223372036s", "18446744073709551617ns", "99999999999999999999.5ms"}},
+                      {"needs a number", {"s", "ms", "1.s", ".5s", "1e3s", "0x10s", "1 s", "1.2.3s"}},
+                      {"colons", {"12:30", "1:60:00.0", "0:00:60.000", "9999999:00:00.0"}}};
+    for (auto& row : rows)
+        for (auto text : row.texts) {
+            INFO(text);
+            CHECK_FALSE(parse_time(text));
+            auto sentence = not_a_time(text);
+            CHECK(sentence.starts_with("“" + std::string(text) + "” is not a time: "));
+            CHECK(sentence.find(row.why) != std::string::npos);
+        }
+}
+
 TEST_CASE("what is written can be read again") {
     std::mt19937_64 random(2);
     for (int i = 0; i < 1000; ++i) {

@@ -114,6 +114,15 @@ void print_plain(const json& j, int depth = 0) {
     }
 }
 
+/// `exit`, or 1 where what was printed has not arrived: what could not be said was not done.
+int said(int exit) {
+    if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
+        fmt::print(stderr, "The document could not be written to standard output.\n");
+        return exit == 0 ? 1 : exit;
+    }
+    return exit;
+}
+
 int finish(const json& document, int exit, bool as_json) {
     if (as_json) {
         auto text = document.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
@@ -124,12 +133,7 @@ int finish(const json& document, int exit, bool as_json) {
     } else {
         print_plain(document);
     }
-    // What could not be said was not done.
-    if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
-        fmt::print(stderr, "The document could not be written to standard output.\n");
-        return exit == 0 ? 1 : exit;
-    }
-    return exit;
+    return said(exit);
 }
 
 int finish(const Result<json>& result, bool as_json, int exit = 0) {
@@ -299,9 +303,9 @@ int run(int argc, char** argv, const Screens& screens) {
     try {
         app.parse(argc, argv);
     } catch (const CLI::CallForVersion& e) {
-        return as_json ? finish(json{{"version", RUEDO_VERSION}}, 0, true) : app.exit(e);
+        return as_json ? finish(json{{"version", RUEDO_VERSION}}, 0, true) : said(app.exit(e));
     } catch (const CLI::Success& e) {
-        return as_json ? finish(json{{"help", app.help()}}, 0, true) : app.exit(e);
+        return as_json ? finish(json{{"help", app.help()}}, 0, true) : said(app.exit(e));
     } catch (const CLI::ParseError& e) {
         std::string first = argv[1];
         if (!first.starts_with("-") &&
@@ -326,10 +330,7 @@ int run(int argc, char** argv, const Screens& screens) {
         std::stringstream list(at);
         for (std::string part; std::getline(list, part, ',');) {
             auto t = parse_time(part);
-            if (!t)
-                return finish(std::unexpected(wrong_usage(
-                                  fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", part))),
-                              as_json);
+            if (!t) return finish(std::unexpected(wrong_usage(not_a_time(part) + ".")), as_json);
             times.push_back(*t);
         }
         if (times.empty()) return finish(std::unexpected(wrong_usage("--at needs at least one time.")), as_json);
@@ -371,9 +372,7 @@ int run(int argc, char** argv, const Screens& screens) {
             auto calls = parse_script(script, why, true);
             if (!calls) return std::unexpected(wrong_usage(why));
             o.script = std::move(*calls);
-            if (!at.empty() && !(o.at = parse_time(at)))
-                return std::unexpected(
-                    wrong_usage(fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", at)));
+            if (!at.empty() && !(o.at = parse_time(at))) return std::unexpected(wrong_usage(not_a_time(at) + "."));
             auto far = o.at.value_or(o.script.empty() ? Time{} : o.script.back().at);
             if (far > 86400_s) return std::unexpected(wrong_usage("A moment is at most a day away."));
             if (arrange_command->count("--shot") && shot.empty())
@@ -425,10 +424,7 @@ int run(int argc, char** argv, const Screens& screens) {
         return finish(std::unexpected(wrong_usage("A window needs the real clock.")), as_json);
     if (!length.empty()) {
         options.length = parse_time(length);
-        if (!options.length)
-            return finish(
-                std::unexpected(wrong_usage(fmt::format("“{}” is not a time; it needs a unit, such as 5s.", length))),
-                as_json);
+        if (!options.length) return finish(std::unexpected(wrong_usage(not_a_time(length) + ".")), as_json);
     }
     if (loop && !options.length)
         return finish(std::unexpected(wrong_usage("A loop has no end, so --loop needs --for.")), as_json);

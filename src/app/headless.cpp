@@ -74,7 +74,7 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
         if (words.size() < 2) return bad("a call needs a time and a name");
         ScriptedCall c;
         auto at = parse_time(words[0]);
-        if (!at) return bad("the time needs a unit, such as 250ms");
+        if (!at) return bad(not_a_time(words[0]));
         c.at = *at;
         c.verb = words[1];
         bool plain = c.verb == "pause" || c.verb == "play" || c.verb == "mute" || c.verb == "unmute" ||
@@ -128,7 +128,7 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
         if (words.size() != (plain ? 2U : 3U)) return bad(plain ? "it takes nothing more" : "it takes one value");
         if (timed) {
             auto t = parse_time(words[2]);
-            if (!t) return bad("the place needs a unit, such as 10s");
+            if (!t) return bad(not_a_time(words[2]));
             c.time = *t;
         }
         if (numbered) {

@@ -103,9 +103,7 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
         return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
     TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
-    std::error_code ec;
-    fs::create_directories(out, ec);
-    if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", out.string())));
+    TRY_DO(make_folder(out));
     json list = json::array();
     for (std::size_t i = 0; i < times.size(); ++i) {
         if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");

@@ -183,9 +183,7 @@ Result<std::vector<Time>> read_times(const std::string& at) {
         auto end = std::min(at.find(',', from), at.size());
         auto part = at.substr(from, end - from);
         auto t = parse_time(part);
-        if (!t)
-            return wrong(fmt::format("“{}” is not a time; it needs a unit, such as 250ms.", part),
-                         "Separate several by commas.");
+        if (!t) return wrong(not_a_time(part) + ".", "Separate several by commas.");
         times.push_back(*t);
         from = end + 1;
     }

@@ -199,8 +199,7 @@ Result<json> ladder_command(const LadderWords& w) {
     }
     r.propose = static_cast<std::size_t>(std::max(0, w.propose)), r.passes = w.passes;
     auto segment = parse_time(w.segment);
-    if (!segment)
-        return fail(Code::usage, fmt::format("“{}” is not a time; it needs a unit, such as 4s.", w.segment), {});
+    if (!segment) return fail(Code::usage, not_a_time(w.segment) + ".", {});
     r.segment = *segment;
     if (w.wrap != "fmp4" && w.wrap != "ts" && w.wrap != "both")
         return fail(Code::usage, "--wrap is fmp4, ts or both.", {});
@@ -227,8 +226,7 @@ Result<StreamOptions> stream_options(const std::string& policy, const std::strin
     if (start == "live") {
         o.at_edge = true;
     } else if (!start.empty() && !(o.start = parse_time(start))) {
-        return fail(Code::usage,
-                    fmt::format("“{}” is neither “live” nor a time; that needs a unit, such as 250ms.", start));
+        return fail(Code::usage, not_a_time(start) + ".", "Say one, or “live”.");
     }
     return o;
 }

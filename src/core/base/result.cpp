@@ -40,8 +40,10 @@ Error errno_error(int number, std::string_view what) {
         return Error{code, fmt::format("{} failed: {}.", what, why), hint};
     };
     switch (number) {
-        case ENOENT:
         case ENOTDIR:
+            return make(Code::not_found, "a part of the path is a file, not a folder",
+                        "Check the name and the folder.");
+        case ENOENT:
             return make(Code::not_found, "there is no such file", "Check the name and the folder.");
         case EACCES:
         case EPERM:

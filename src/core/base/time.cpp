@@ -48,6 +48,11 @@ std::optional<Time> decimal(std::string_view text, std::int64_t unit) {
     if (ns > longest_asked.ns) return std::nullopt;
     return Time{static_cast<std::int64_t>(ns)};
 }
+struct Unit {
+    std::string_view suffix;
+    std::int64_t ns;
+};
+constexpr std::array<Unit, 4> units{{{"ns", 1}, {"us", 1'000}, {"ms", 1'000'000}, {"s", 1'000'000'000}}};
 }  // namespace
 
 Rational Rational::reduced() const {
@@ -96,14 +101,27 @@ std::optional<Time> parse_time(std::string_view text) {
         auto t = 1_s * (*hours * 3600 + *minutes * 60) + *seconds;
         return t <= longest_asked ? std::optional(t) : std::nullopt;
     }
-    struct Unit {
-        std::string_view suffix;
-        std::int64_t ns;
-    };
-    static constexpr std::array<Unit, 4> units{{{"ns", 1}, {"us", 1'000}, {"ms", 1'000'000}, {"s", 1'000'000'000}}};
     for (auto& unit : units)
         if (text.ends_with(unit.suffix)) return decimal(text.substr(0, text.size() - unit.suffix.size()), unit.ns);
     return std::nullopt;
+}
+
+std::string not_a_time(std::string_view text) {
+    auto why = [&]() -> std::string_view {
+        if (text.starts_with('-')) return "none is below zero";
+        if (text.find(':') != text.npos)
+            return "with colons it is written like 1:02:03.250, and shorter than 146 years";
+        for (auto& unit : units) {
+            if (!text.ends_with(unit.suffix)) continue;
+            text.remove_suffix(unit.suffix.size());
+            bool number = !text.empty() && text.find_first_not_of("0123456789.") == text.npos && text.front() != '.' &&
+                          text.back() != '.' && text.find('.') == text.rfind('.');
+            return number ? "it is longer than 146 years" : "before its unit it needs a number, such as 250ms";
+        }
+        return "it needs a unit, such as 250ms";
+    };
+    auto shown = fmt::format("“{}” is not a time: ", text);
+    return shown.append(why());
 }
 
 std::optional<Rational> parse_rational(std::string_view text) {

@@ -69,6 +69,8 @@ constexpr Time longest_asked{std::int64_t{1} << 62};
 /// "250ms", "1.5s", "40us", "7ns" or "h:mm:ss.mmm" ("1:02:03.250"). A bare or negative number is nothing, nor is one
 /// beyond `longest_asked`.
 std::optional<Time> parse_time(std::string_view text);
+/// For sentences: that `text`, of which `parse_time` makes nothing, is no time, and why.
+std::string not_a_time(std::string_view text);
 /// "30", "30000/1001" or "29.97"; nothing for what is not above 0, or has more than six decimals.
 std::optional<Rational> parse_rational(std::string_view text);
 /// "0:00:03.250": hours, minutes, seconds, milliseconds (rounded down).

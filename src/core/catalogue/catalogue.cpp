@@ -135,15 +135,14 @@ Outcome KeyFile::set(const std::string& host, const std::string& key) {
         j.erase(host);
     else
         j[host] = key;
-    std::error_code ec;
-    fs::create_directories(path_.parent_path(), ec);
-    if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", path_.parent_path().string())));
+    TRY_DO(make_folder(path_.parent_path()));
     auto text = j.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
     // Nobody else may read it, not even for the moment before its mode is set.
     auto before = ::umask(0077);
     auto written = write_file(path_, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     ::umask(before);
     TRY_DO(written);
+    std::error_code ec;
     fs::permissions(path_, fs::perms::owner_read | fs::perms::owner_write, ec);
     return {};
 }

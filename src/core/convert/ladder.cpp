@@ -36,14 +36,12 @@ struct Rendition {
     Time end{};
 
     Outcome open(const LadderOptions& o, const Bytes& key) {
-        std::error_code ec;
         auto seal = [key](std::uint64_t number, Bytes bytes) {
             return key.empty() ? bytes : stream::encrypt(bytes, key, stream::vector_of(number));
         };
         auto make = [&](const char* form, SegmentSink*& sink) -> Result<std::unique_ptr<ByteSink>> {
             auto place = folder / form;
-            fs::create_directories(place, ec);
-            if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", place.string())));
+            TRY_DO(make_folder(place));
             auto made = std::make_unique<SegmentSink>(place, form, seal);
             sink = made.get();
             return made;

@@ -123,9 +123,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         for (std::size_t i = 0; i < sheet.pixels.size(); i += 4)
             sheet.pixels[i] = 0x1A, sheet.pixels[i + 1] = 0x13, sheet.pixels[i + 2] = 0x17, sheet.pixels[i + 3] = 0xFF;
     } else {
-        std::error_code ec;
-        fs::create_directories(o.out, ec);
-        if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", o.out.string())));
+        TRY_DO(make_folder(o.out));
     }
     std::vector<Still> made;
     auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";

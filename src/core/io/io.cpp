@@ -378,6 +378,16 @@ Outcome MemorySink::commit() {
     return {};
 }
 
+Outcome make_folder(const fs::path& path) {
+    std::error_code ec;
+    fs::create_directories(path, ec);
+    if (!ec) return {};
+    std::error_code ignored;
+    if (fs::exists(path, ignored))
+        return fail(Code::exists, fmt::format("“{}” is a file, not a folder.", path.string()), "Choose another name.");
+    return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", path.string())));
+}
+
 Outcome write_file(const fs::path& path, ByteView bytes, bool replace) {
     TRY(auto writer, FileWriter::create(path, replace));
     TRY_DO(writer.write(bytes));

@@ -168,6 +168,8 @@ class FileWriter final : public ByteSink {
     bool replace_ = false;
 };
 
+/// A folder and those above it, where they are not there yet; `exists` where a file stands in its place.
+Outcome make_folder(const std::filesystem::path& path);
 Outcome write_file(const std::filesystem::path& path, ByteView bytes, bool replace = true);
 Result<Bytes> read_file(const std::filesystem::path& path, std::uint64_t limit = 64 << 20);
 

@@ -246,11 +246,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
 
     auto place = [&](const std::string& relative, const char* kind) -> Result<FileWriter> {
         auto path = staging.folder() / relative;
-        std::error_code e;
-        fs::create_directories(path.parent_path(), e);
-        if (e)
-            return std::unexpected(
-                errno_error(e.value(), fmt::format("Making “{}”", path.parent_path().filename().string())));
+        TRY_DO(make_folder(path.parent_path()));
         packed.items.push_back({relative, 0, kind});
         return FileWriter::create(path);
     };
