@@ -3,6 +3,8 @@
 #include <sys/time.h>
 #include <utime.h>
 
+#include <fstream>
+
 #include "facts/facts.h"
 #include "headless.h"
 #include "support.h"
@@ -11,10 +13,11 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-HeadlessResult play(const fs::path& source) {
+HeadlessResult play(const fs::path& source, std::optional<Time> length = {}) {
     HeadlessOptions o;
     o.source = source;
     o.virtual_time = true;
+    o.length = length;
     return play_headless(o);
 }
 Bytes many(const Bytes& one, int times) {
@@ -129,6 +132,39 @@ TEST_CASE("what can't be played is refused when it is opened, so that looking an
     CHECK(played > 3);
 }
 
+TEST_CASE("sound that can't be played is missed when looking as it is when playing") {
+    std::mt19937 random(64);
+    Folder folder;
+    int missed = 0, heard = 0;
+    for (auto name : {"h264_high_vorbis.mkv", "vp8_vorbis.webm", "h264_high_aac.mp4"})
+        for (int i = 0; i < 12; ++i) {
+            auto bytes = bytes_of(fixture(name));
+            auto path = folder / name;
+            for (int k = 0; k < 8; ++k) bytes[200 + random() % 4000] = static_cast<std::uint8_t>(random());
+            put(path, bytes);
+            INFO(name << " " << i);
+            auto report = play(path, 200_ms).report;
+            auto clip = open_clip(path.string());
+            if (report["state"] != "playing" || !clip) continue;
+            auto facts = value(gather_facts(std::move(*clip), CodecRegistry::standard(), {}, {.loudness = false}));
+            auto said = [&](const std::string& sentence) {
+                return std::any_of(facts.findings.begin(), facts.findings.end(),
+                                   [&](auto& f) { return f.sentence == sentence; });
+            };
+            bool silent = false;
+            for (auto& e : report["events"]) {
+                if (e["event"] != "sound-missing") continue;
+                silent = true;
+                CHECK(said(e["detail"].get<std::string>()));
+            }
+            if (!silent)
+                for (auto& f : facts.findings) CHECK(f.code != "sound-missing");
+            ++(silent ? missed : heard);
+        }
+    CHECK(missed > 3);
+    CHECK(heard > 3);
+}
+
 TEST_CASE("a file that is cut or written over while it plays is said to have been") {
     Folder folder;
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "h264_aac.ts", "mjpeg_pcm.avi"}) {
@@ -152,6 +188,20 @@ TEST_CASE("a file that is cut or written over while it plays is said to have bee
         }));
         fs::remove(path);
     }
+    // As long as before: then it did not become shorter.
+    auto over = folder / "over.ogv";
+    auto bytes = bytes_of(fixture("theora_vorbis.ogv"));
+    put(over, bytes);
+    Stage other;
+    other.controller.open(over, {.start = {Start::How::play, {}}});
+    other.run(500_ms);
+    std::mt19937 random(24);
+    for (auto i = bytes.size() / 4; i < bytes.size(); ++i) bytes[i] = static_cast<std::uint8_t>(random());
+    std::fstream(over, std::ios::in | std::ios::out | std::ios::binary)
+        .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+    REQUIRE(other.run_until([](auto& s) { return s.state.phase == Phase::ended || s.state.phase == Phase::failed; }));
+    REQUIRE(other.now().error);
+    CHECK(other.now().error->sentence.find("was changed while it played") != std::string::npos);
     auto path = folder / "again.webm";
     fs::copy_file(fixture("vp9_opus.webm"), path);
     Stage stage;

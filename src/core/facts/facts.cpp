@@ -367,6 +367,9 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     tell(f, video, facts_of(video), audio);
     if (streamed) tell_stream(f), find_in_stream(f);
     find(f, video, facts_of(video), audio, facts_of(audio), address, !part);
+    if (audio && !streamed)
+        if (auto decoder = codecs.audio_decoder(*audio); !decoder)
+            f.findings.push_back({"sound-missing", decoder.error().sentence, decoder.error().hint});
     if (video && !f.info.live && !streamed && in_fields(*clip, *video))
         f.findings.push_back({"interlaced",
                               "Its pictures are interlaced: every other line is of another moment, so what moves shows "

@@ -459,8 +459,10 @@ void Controller::Engine::check_end(Time t) {
     }
     // Some containers can't tell a file that was cut from one that ends; its length can.
     if (!cut_ && clip_ && clip_->altered() && duration_known_ && end + 500_ms < duration_)
-        cut_ = Error{Code::truncated, fmt::format("“{}” became shorter while it played.", clip_->info().name),
-                     "Open it again once it is complete."};
+        cut_ =
+            Error{Code::truncated,
+                  fmt::format("“{}” was changed while it played, and nothing follows that plays.", clip_->info().name),
+                  "Open it again once it is complete."};
     if (cut_) return fail_with(*cut_);
     // Now it is known: one value for the end, whatever the header said and however samples were rounded.
     end = Time{};
