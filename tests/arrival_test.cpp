@@ -269,6 +269,40 @@ TEST_CASE("parts whose times start over lie end to end, whichever stream comes t
     }
 }
 
+TEST_CASE("pictures of what can't be sought are those of the times asked for, whatever their order") {
+    auto server = LoopbackServer::start();
+    std::vector<Time> times{5500_ms, 200_ms, 3_s, 3_s, 0_s, 1999_ms, 5999_ms};
+    using Shown = std::vector<std::pair<Time, std::optional<int>>>;
+    auto shown_in = [&](std::shared_ptr<Clip> clip) {
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        Shown shown(times.size());
+        done(reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
+            shown[i] = {picture.pts, demo::read_strip(render(picture))};
+            return {};
+        }));
+        return shown;
+    };
+    for (auto name :
+         {"h264_aac.ts", "frag_no_sidx.mp4", "live_unknown_sizes.webm", "theora_vorbis.ogv", "vp9_opus.webm"}) {
+        INFO(name);
+        auto path = "/" + std::string(name);
+        server->serve(path, {.file = fixture(name).string(), .states_no_length = true});
+        CHECK(shown_in(value(open_clip(value(open_source(server->address(path)))))) == shown_in(open(name)));
+    }
+    // Those that never come are the last one that did.
+    times.push_back(3600_s);
+    auto coming = shown_in(value(open_clip(value(open_source(server->address("/h264_aac.ts"))))));
+    CHECK(coming.back() == coming[6]);
+    auto seen = 0;
+    auto clip = open("vp9_opus.webm");
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto ended = reader->at_each(times, [&](std::size_t, const Picture&) -> Outcome {
+        if (++seen == 3) return fail(Code::cancelled, "Enough.");
+        return {};
+    });
+    CHECK((!ended && ended.error().sentence == "Enough." && seen == 3));
+}
+
 TEST_CASE("after it starved it waits until it can go through") {
     auto server = LoopbackServer::start();
     auto file = fixture("h264_high_aac.mp4");

@@ -104,17 +104,18 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
                     "Choose a clip with pictures.");
     TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
     TRY_DO(make_folder(out));
-    json list = json::array();
-    for (std::size_t i = 0; i < times.size(); ++i) {
+    std::vector<json> list(times.size());
+    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
         if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");
-        TRY(auto picture, reader->at(times[i]));
         auto path = out / fmt::format("{:04}-{}.png", i, picture.pts.ns);
         TRY_DO(write_png(path, render(picture), replace));
-        list.push_back({{"asked_ns", times[i].ns},
-                        {"shown_ns", picture.pts.ns},
-                        {"path", path.string()},
-                        {"decoded", reader->decoded()}});
-    }
+        list[i] = {{"asked_ns", times[i].ns},
+                   {"shown_ns", picture.pts.ns},
+                   {"path", path.string()},
+                   {"decoded", reader->decoded()}};
+        return {};
+    });
+    TRY_DO(taken);
     return json{{"frames", std::move(list)}};
 }
 

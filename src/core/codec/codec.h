@@ -5,6 +5,7 @@
 // only what its media need, and only those libraries' licences.
 #pragma once
 #include <filesystem>
+#include <functional>
 #include <span>
 
 #include "media/media.h"
@@ -182,6 +183,10 @@ class PictureReader {
     Result<std::optional<Picture>> next(const std::atomic<bool>* cancel = nullptr);
     /// The picture shown at `t`, decoded from its keyframe. `next` goes on after it. `cancelled` when asked to stop.
     Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
+    /// Hands `take` the picture shown at each of `times`, with which of them it is: in their order, or as they come by
+    /// where the clip can't be sought. What `take` fails with ends it.
+    Outcome at_each(const std::vector<Time>& times,
+                    const std::function<Outcome(std::size_t which, const Picture& picture)>& take);
     /// The keyframe nearest to `t`; where it would have to be fetched and the clip has keyframes apart, the one of
     /// those that is at `t` or before. `next` goes on after it.
     Result<Picture> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);

@@ -3,6 +3,7 @@
 #include <libyuv.h>
 
 #include <algorithm>
+#include <numeric>
 
 #include "codec/codec.h"
 #include "io/io.h"
@@ -171,6 +172,32 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     decoded_ = static_cast<std::uint64_t>(place - fed_.begin()) + (place == fed_.end() ? 0 : 1);
     fed_.clear();
     return *picture;
+}
+
+Outcome PictureReader::at_each(const std::vector<Time>& times,
+                               const std::function<Outcome(std::size_t which, const Picture& picture)>& take) {
+    if (clip_->seekable()) {
+        for (std::size_t i = 0; i < times.size(); ++i) {
+            TRY(auto picture, at(times[i]));
+            TRY_DO(take(i, picture));
+        }
+        return {};
+    }
+    std::vector<std::size_t> order(times.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) { return times[a] < times[b]; });
+    TRY(auto shown, at({}));
+    TRY(auto following, next());
+    decoded_ = 1;
+    for (auto which : order) {
+        while (following && following->pts <= times[which]) {
+            shown = std::move(*following), ++decoded_;
+            TRY(following, next());
+        }
+        TRY_DO(take(which, shown));
+        decoded_ = 0;
+    }
+    return {};
 }
 
 Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std::atomic<bool>* cancel) {

@@ -125,11 +125,10 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     } else {
         TRY_DO(make_folder(o.out));
     }
-    std::vector<Still> made;
+    std::vector<Still> made(times.size());
     auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";
-    for (std::size_t i = 0; i < times.size(); ++i) {
+    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
         if (o.go_on && !o.go_on()) return fail(Code::cancelled, "Making stills was interrupted.", "Run it again.");
-        TRY(auto picture, reader->at(times[i]));
         auto image = cuts ? cut(render(picture, std::max(width, static_cast<int>(whole.width + 0.5)),
                                        std::max(height, static_cast<int>(whole.height + 0.5))),
                                 width, height)
@@ -137,13 +136,15 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         if (o.columns) {
             auto column = static_cast<int>(i) % o.columns, row = static_cast<int>(i) / o.columns;
             lay(image, sheet, gap + column * (width + gap), gap + row * (height + gap));
-            made.push_back({picture.pts, o.out, width, height});
-            continue;
+            made[i] = {picture.pts, o.out, width, height};
+            return {};
         }
         auto path = o.out / fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
         TRY_DO(write_image(path, image, o, codecs));
-        made.push_back({picture.pts, path, width, height});
-    }
+        made[i] = {picture.pts, path, width, height};
+        return {};
+    });
+    TRY_DO(taken);
     if (o.columns) TRY_DO(write_image(o.out, sheet, o, codecs));
     return made;
 }
