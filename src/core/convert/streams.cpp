@@ -73,6 +73,13 @@ class Copied final : public MadeStream {
                 cut_ = read.error();
                 return std::nullopt;
             }
+            // Parts of a joined file may overlap a little, and damaged times go back: packets are decoded in their
+            // order.
+            if (m.dts < last_dts_) {
+                if (track_.kind == Kind::audio) m.pts += last_dts_ - m.dts;
+                m.dts = last_dts_;
+            }
+            last_dts_ = m.dts;
             seen_.see(head);
             end_ = std::min(seen_.of(track_).value_or(end_ + from_), to_) - from_;
             trimmed_ = trimmed_ || head.trim_end.ns > 0;
@@ -100,7 +107,7 @@ class Copied final : public MadeStream {
         return track_.kind == Kind::audio ? head.pts + head.duration <= from_ - track_.preroll : head.pts < from_;
     }
     Track track_;
-    Time from_{}, to_ = Time::max(), first_{};
+    Time from_{}, to_ = Time::max(), first_{}, last_dts_{INT64_MIN};
     std::unique_ptr<TrackReader> reader_;
     std::deque<Time> dts_;
     TrackEnd seen_;
