@@ -748,3 +748,18 @@ TEST_CASE("what is copied goes out in its order, though parts overlap or times g
     }
     CHECK(copied > 20);
 }
+
+TEST_CASE("how long a clip was made is how long it is, also where only what begins late is kept") {
+    Folder folder;
+    Recipe sound, pictures;
+    sound.video.action = pictures.audio.action = Recipe::Do::none;
+    for (auto name : {"edit_empty_audio_1s.mp4", "recorded_vp9_opus.webm", "h264_aac.ts", "edit_skip_500ms.mp4"})
+        for (auto& [what, recipe] : {std::pair{"s", sound}, {"p", pictures}, {"b", Recipe{}}})
+            for (auto wrapper : {".mkv", ".mp4"}) {
+                INFO(name << " " << what << wrapper);
+                auto out = folder / (std::string(what) + name + wrapper);
+                auto told = made(fixture(name).string(), out, recipe).duration;
+                auto is = value(open_clip(out.string()))->info().duration;
+                CHECK(std::abs((told - is).ns) < (40_ms).ns);
+            }
+}

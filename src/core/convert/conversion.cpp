@@ -264,7 +264,7 @@ class Conversion {
     }
     struct Written {
         std::uint64_t video = 0, all = 0;  ///< Bytes of packets.
-        Time end{};
+        Time begin = Time::max(), end{};
     };
     /// A track on its way: its next packet waits.
     struct Line {
@@ -304,6 +304,7 @@ class Conversion {
             TRY_DO(writer.write(now->number, {m.pts, m.dts, m.duration, m.keyframe, m.data}));
             so_far.all += m.data.size();
             if (now->pictures) so_far.video += m.data.size();
+            if (now->pictures || now->sound) so_far.begin = std::min(so_far.begin, std::max(Time{}, m.pts));
             TRY_DO(tell(part_of(m.pts), so_far.all));
             TRY(now->next, now->stream->next());
         }
@@ -391,7 +392,8 @@ class Conversion {
         c.path = o_.out;
         c.bytes = bytes;
         c.container = plan_.wrapper->container;
-        c.duration = written.end;
+        // The earliest that is shown or heard is where the time of what was made begins.
+        c.duration = std::max(Time{}, written.end - std::min(written.begin, written.end));
         c.took = monotonic_now() - began_;
         c.findings = plan_.why;
         for (auto& l : lines) {
