@@ -261,10 +261,17 @@ TEST_CASE("parts whose times start over lie end to end, whichever stream comes t
                 auto step = time(streams[which][i]) - time(streams[which][i - 1]);
                 CHECK((step == 1800 || step == 3003));
             }
+        // A stamp astray moves nothing but itself, for its own stream and for the other.
+        auto end = streams[0].back().ticks;
+        joins.see(0, offset + 10, end + 50'000'000);
+        joins.see(0, offset + 20, end + 1800), joins.see(1, offset + 21, end + 1800);
+        CHECK(joins.count() == parts - 1);
+        CHECK(joins.shift(0, offset + 20) == joins.shift(0, offset));
+        CHECK(joins.shift(1, offset + 21) == joins.shift(1, offset));
         // What was passed over on purpose is a gap in the times too, but no other part.
         joins.jump(0, offset + 1000);
         joins.see(0, offset + 1000, begin + 100'000'000);
-        joins.see(1, offset + 1001, streams[1].back().ticks + 1800);
+        joins.see(1, offset + 1001, end + 3600);
         CHECK(joins.count() == parts - 1);
     }
 }

@@ -5,9 +5,10 @@
 
 namespace ruedo::mpegts {
 
-std::int64_t Joins::shift_of(const Seen& s, std::uint64_t offset) const {
-    auto part = std::upper_bound(s.joins.begin(), s.joins.end(), offset) - s.joins.begin();
-    return part > 0 ? shifts_[static_cast<std::size_t>(part) - 1] : 0;
+std::int64_t Joins::shift_of(const Seen& s, std::uint64_t offset) {
+    auto behind =
+        std::upper_bound(s.moved.begin(), s.moved.end(), offset, [](auto at, auto& m) { return at < m.from; });
+    return behind == s.moved.begin() ? 0 : std::prev(behind)->by;
 }
 
 void Joins::jump(unsigned pid, std::uint64_t offset) {
@@ -21,21 +22,32 @@ void Joins::see(unsigned pid, std::uint64_t offset, std::int64_t ticks) {
     std::lock_guard lock(mutex_);
     auto& s = streams_[pid];
     if (s.last && offset <= s.offset) return;
-    s.offset = offset;
-    auto now = ticks + shift_of(s, offset);
-    bool apart = s.last && (now < *s.last - second || (now > *s.last + 10 * second && !s.gap));
-    if (apart && s.joins.size() < most) {
-        // The stream that comes first to a part says where it lies; 3,003 ticks are a usual picture.
-        if (s.joins.size() == shifts_.size()) shifts_.push_back(*s.last + 3003 - ticks);
-        s.joins.push_back(offset);
-        count_ = shifts_.size();
-        now = ticks + shift_of(s, offset);
+    s.offset = offset, ++s.run;
+    auto goes_on = [&](std::int64_t by) {
+        auto step = ticks + by - *s.last;
+        return step >= -second && (step <= 10 * second || s.gap);
+    };
+    auto now = s.moved.empty() ? Moved{} : s.moved.back();
+    if (s.last && !goes_on(now.by) && s.moved.size() < most) {
+        auto before = s.moved.size() < 2 ? Moved{} : s.moved[s.moved.size() - 2];
+        if (!s.moved.empty() && s.run <= 8 && before.part <= parts_.size() && goes_on(before.by)) {
+            // As it was before: only a few stamps were astray.
+            s.moved.push_back({offset, before.by, before.part});
+            std::size_t begun = 0;
+            for (auto& [other, seen] : streams_)
+                if (!seen.moved.empty()) begun = std::max(begun, seen.moved.back().part);
+            parts_.resize(begun);
+        } else {
+            if (now.part == parts_.size()) parts_.push_back(*s.last + 3003 - ticks);  // a usual picture later
+            s.moved.push_back({offset, parts_[now.part], now.part + 1});
+        }
+        count_ = parts_.size(), any_ = true, s.run = 0;
     }
-    s.last = now, s.gap = false;
+    s.last = ticks + shift_of(s, offset), s.gap = false;
 }
 
 std::int64_t Joins::shift(unsigned pid, std::uint64_t offset) const {
-    if (count_ == 0) return 0;
+    if (!any_) return 0;
     std::lock_guard lock(mutex_);
     auto s = streams_.find(pid);
     return s == streams_.end() ? 0 : shift_of(s->second, offset);

@@ -16,7 +16,7 @@ namespace ruedo::mpegts {
 class Joins {
   public:
     /// A packet of stream `pid` at `offset` that is decoded at `ticks` (90 kHz) of its own part's times. Only what lies
-    /// behind everything seen of the stream is looked at.
+    /// behind everything seen of the stream is looked at. A few stamps that are astray by themselves begin no part.
     void see(unsigned pid, std::uint64_t offset, std::int64_t ticks);
     /// Reading goes on at `offset`: when something is passed over so, times may be far apart there.
     void jump(unsigned pid, std::uint64_t offset);
@@ -27,17 +27,24 @@ class Joins {
 
   private:
     static constexpr std::size_t most = 65536;
+    struct Moved {
+        std::uint64_t from = 0;  ///< The packet from which on ...
+        std::int64_t by = 0;     ///< ... so many ticks are added,
+        std::size_t part = 0;    ///< as so many further parts have begun.
+    };
     struct Seen {
-        std::vector<std::uint64_t> joins;  ///< Where, in this stream's packets, each further part begins.
+        std::vector<Moved> moved;
         std::optional<std::int64_t> last;  ///< Ticks since the first part's start.
         std::uint64_t offset = 0;
+        unsigned run = 0;  ///< Packets since it was moved.
         bool gap = false;  ///< What follows it was passed over.
     };
-    std::int64_t shift_of(const Seen& s, std::uint64_t offset) const;
+    static std::int64_t shift_of(const Seen& s, std::uint64_t offset);
     mutable std::mutex mutex_;
     std::map<unsigned, Seen> streams_;
-    std::vector<std::int64_t> shifts_;  ///< Ticks added in each further part.
+    std::vector<std::int64_t> parts_;  ///< What is added in each further one, as the stream that came first to it says.
     std::atomic<std::size_t> count_ = 0;
+    std::atomic<bool> any_ = false;
 };
 
 }  // namespace ruedo::mpegts
