@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // The command line against all that can be typed: one document, one of four exit codes, nothing left behind.
-#include <iostream>
 #include <fcntl.h>
+
+#include <iostream>
 
 #include "commands.h"
 #include "support.h"

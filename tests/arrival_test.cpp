@@ -175,9 +175,7 @@ TEST_CASE("what has arrived plays, though the server knows no parts and the rest
 
 TEST_CASE("joined transport streams play to their end over http as from disk") {
     Folder folder;
-    auto one = bytes_of(fixture("h264_aac.ts"));
-    Bytes joined;
-    for (int i = 0; i < 3; ++i) joined.insert(joined.end(), one.begin(), one.end());
+    auto joined = many(bytes_of(fixture("h264_aac.ts")), 3);
     put(folder / "joined.ts", joined);
     auto server = LoopbackServer::start();
     server->serve("/joined.ts", {.file = (folder / "joined.ts").string()});

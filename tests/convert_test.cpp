@@ -717,9 +717,7 @@ TEST_CASE("colours of which only the stream itself speaks stay what they are, at
 
 TEST_CASE("what is copied goes out in its order, though parts overlap or times go back") {
     Folder folder;
-    auto one = bytes_of(fixture("h264_aac.ts"));
-    Bytes joined;
-    for (int i = 0; i < 3; ++i) joined.insert(joined.end(), one.begin(), one.end());
+    auto joined = many(bytes_of(fixture("h264_aac.ts")), 3);
     put(folder / "joined.ts", joined);
     Recipe copying;
     copying.video.action = copying.audio.action = Recipe::Do::copy;

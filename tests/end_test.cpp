@@ -20,11 +20,6 @@ HeadlessResult play(const fs::path& source, std::optional<Time> length = {}) {
     o.length = length;
     return play_headless(o);
 }
-Bytes many(const Bytes& one, int times) {
-    Bytes all;
-    for (int i = 0; i < times; ++i) all.insert(all.end(), one.begin(), one.end());
-    return all;
-}
 /// Replaces the first `tag` box's body from `skip` on.
 void patch(Bytes& file, std::string_view tag, std::size_t skip, std::initializer_list<std::uint8_t> bytes) {
     auto at = std::search(file.begin(), file.end(), tag.begin(), tag.end());

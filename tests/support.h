@@ -79,6 +79,13 @@ inline bool has_finding(const Clip& clip, const std::string& code) {
 inline Bytes bytes_of(const fs::path& path) { return value(read_file(path, 1 << 30)); }
 inline void put(const fs::path& path, ByteView bytes) { done(write_file(path, bytes)); }
 
+/// The same bytes so many times in a row, as of files that were put one behind the other.
+inline Bytes many(const Bytes& one, int times) {
+    Bytes all;
+    for (int i = 0; i < times; ++i) all.insert(all.end(), one.begin(), one.end());
+    return all;
+}
+
 /// Clips of 96 x 54 that cost next to nothing to decode; made once for a run of the tests.
 inline fs::path tiny(const std::string& file, int seconds = 6) {
     static Folder folder;

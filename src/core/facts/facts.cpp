@@ -334,8 +334,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
                 if (part && head.pts > clip->begins().value_or(Time{}) + 5_s) return false;
                 // Of what may have no end, a first part is looked at.
                 if (endless && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
-                overlong = overlong || head.pts > enough;
-                if (head.pts > enough) return false;
+                if (head.pts > enough) return !(overlong = true);
                 return !ReadScope::given_up();
             }));
         if (part && !f.info.live) facts.end = std::max(facts.end, f.info.duration);

@@ -41,9 +41,14 @@ void Joins::see(unsigned pid, std::uint64_t offset, std::int64_t ticks) {
             if (now.part == parts_.size()) parts_.push_back(*s.last + 3003 - ticks);  // a usual picture later
             s.moved.push_back({offset, parts_[now.part], now.part + 1});
         }
-        count_ = parts_.size(), any_ = true, s.run = 0;
+        any_ = true, s.run = 0;
     }
     s.last = ticks + shift_of(s, offset), s.gap = false;
+}
+
+std::size_t Joins::count() const {
+    std::lock_guard lock(mutex_);
+    return parts_.size();
 }
 
 std::int64_t Joins::shift(unsigned pid, std::uint64_t offset) const {

@@ -23,7 +23,7 @@ class Joins {
     /// What is added to the times of that packet.
     std::int64_t shift(unsigned pid, std::uint64_t offset) const;
     /// In how many places times start over.
-    std::size_t count() const { return count_; }
+    std::size_t count() const;
 
   private:
     static constexpr std::size_t most = 65536;
@@ -43,8 +43,7 @@ class Joins {
     mutable std::mutex mutex_;
     std::map<unsigned, Seen> streams_;
     std::vector<std::int64_t> parts_;  ///< What is added in each further one, as the stream that came first to it says.
-    std::atomic<std::size_t> count_ = 0;
-    std::atomic<bool> any_ = false;
+    std::atomic<bool> any_ = false;    ///< Whether any packet is moved; mostly none is.
 };
 
 }  // namespace ruedo::mpegts

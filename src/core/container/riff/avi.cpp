@@ -28,8 +28,8 @@ class AviClip final : public Clip {
             TRY(auto riff, read_chunk(reader_, at));
             if (!riff || riff->id != le_tag("RIFF")) break;
             if (at > 0) {
-                TRY(auto type, reader_.view(riff->at, 4));
-                if (ByteReader(type).le(4) != le_tag("AVIX")) break;  // another AVI
+                TRY(bool more, goes_on(reader_, *riff));
+                if (!more) break;
             }
             auto end = riff->at + riff->size;
             if (end > size) cut = size != UINT64_MAX, end = size;

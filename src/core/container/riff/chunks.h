@@ -15,6 +15,8 @@ struct Chunk {
 };
 /// The chunk whose head stands at `at`; nothing at the end of the source.
 Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at);
+/// Whether a further RIFF goes on with the AVI before it (“AVIX”); another AVI behind it is not part of it.
+Result<bool> goes_on(SourceReader& reader, const Chunk& riff);
 
 /// WAVEFORMATEX as a track's codec.
 void name_sound(Track& t, ByteView format);

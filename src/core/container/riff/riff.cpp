@@ -13,6 +13,11 @@ Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at) 
     return Chunk{at + 8, r.le(4), id};
 }
 
+Result<bool> goes_on(SourceReader& reader, const Chunk& riff) {
+    TRY(auto type, reader.view(riff.at, 4));
+    return ByteReader(type).le(4) == le_tag("AVIX");
+}
+
 Error unknown_codec(const Track& t, const std::string& name) {
     return {Code::codec_missing,
             fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", t.id, name, t.codec_tag),

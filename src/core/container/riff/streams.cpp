@@ -11,10 +11,8 @@ Result<std::optional<Chunk>> ChunkWalk::next() {
         TRY(auto chunk, read_chunk(reader, at));
         if (!chunk) break;
         if (chunk->id == le_tag("RIFF")) {
-            // A file is longer than one of these only by such as are called so; another AVI behind it is not part of
-            // it.
-            TRY(auto type, reader.view(chunk->at, 4));
-            if (ByteReader(type).le(4) != le_tag("AVIX")) break;
+            TRY(bool more, goes_on(reader, *chunk));
+            if (!more) break;
         }
         bool list = chunk->id == le_tag("LIST") || chunk->id == le_tag("RIFF");
         at = list ? chunk->at + 4 : chunk->after();
