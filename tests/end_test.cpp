@@ -74,11 +74,6 @@ TEST_CASE("a track's end is that of its last packet, however they come") {
 
 TEST_CASE("sound that goes on far beyond its track's end is passed over without end and without haste") {
     Folder folder;
-    // A stream of many recordings laid end to end behind a header that speaks of the first alone.
-    put(folder / "station.mp3", many(bytes_of(fixture("audio_info.mp3")), 80));
-    auto report = play(folder / "station.mp3");
-    CHECK(report.report["state"] == "ended");
-    CHECK(report.report["error"].is_null());
     // An edit list that cuts half a minute of sound to its first second.
     auto clip = bytes_of(fixture("h264_high_aac.mp4"));
     auto opened = value(open_clip(memory_source(clip, "cut.mp4")));
@@ -89,6 +84,62 @@ TEST_CASE("sound that goes on far beyond its track's end is passed over without 
     std::size_t frames = 0;
     while (auto block = value(sound->next())) frames += block->frames();
     CHECK(frames == 48'000);
+}
+
+TEST_CASE("recordings put in a row behind a header that speaks of the first alone play to the last one's end") {
+    Folder folder;
+    auto one = bytes_of(fixture("audio_info.mp3"));
+    auto heard = static_cast<std::int64_t>(sound_of(open("audio_info.mp3")).size() / 2);
+    for (int parts : {2, 5, 80}) {
+        auto path = folder / ("station" + std::to_string(parts) + ".mp3");
+        put(path, many(one, parts));
+        auto clip = value(open_clip(path));
+        CHECK(has_finding(*clip, "no-index"));
+        // The header's own frame plays as silence, and what each part would have cut off its ends is heard.
+        CHECK(clip->info().duration > 3_s * parts);
+        CHECK(clip->info().duration < 3_s * parts + 200_ms * parts);
+        auto report = play(path);
+        CHECK(report.report["state"] == "ended");
+        CHECK(report.report["error"].is_null());
+        CHECK(report.report["position_ns"] == clip->info().duration.ns);
+        auto last = 3_s * parts - 1_s;
+        CHECK(sound_of(std::move(clip), last).size() / 2 > 48'000);
+    }
+    // A tag behind the only recording is no second one, however large.
+    auto tagged = one;
+    std::mt19937 random(65);
+    for (int i = 0; i < 300'000; ++i) tagged.push_back(static_cast<std::uint8_t>(random()));
+    auto clip = opened(tagged, "tagged.mp3");
+    CHECK(clip->info().duration == 3_s);
+    CHECK(static_cast<std::int64_t>(sound_of(std::move(clip)).size() / 2) == heard);
+}
+
+TEST_CASE("what goes on past the length that its header states moves on, and is as long as it was found to be") {
+    Folder folder;
+    // The number of frames is a tenth of what follows.
+    auto bytes = bytes_of(fixture("audio_info.mp3"));
+    auto at = std::search(bytes.begin(), bytes.end(), "Xing", "Xing" + 4);
+    REQUIRE(at != bytes.end());
+    at[8] = at[9] = at[10] = 0, at[11] = 12;
+    // Delay and padding are not stated either: nothing is cut off.
+    auto name = std::search(at, bytes.end(), "LAME", "LAME" + 4);
+    if (name != bytes.end()) std::fill(name, name + 24, std::uint8_t{0});
+    put(folder / "short.mp3", bytes);
+    Stage stage;
+    stage.controller.open((folder / "short.mp3").string(), playing);
+    REQUIRE(stage.run_until([](auto& s) { return s.duration_known; }));
+    CHECK(stage.now().duration < 400_ms);
+    Time before{};
+    for (int i = 0; i < 25; ++i) {
+        stage.run(100_ms);
+        auto s = stage.now();
+        CHECK(s.position > before);
+        CHECK(s.position <= s.duration);
+        before = s.position;
+    }
+    CHECK(stage.run_until(ended));
+    CHECK(stage.now().duration > 2900_ms);
+    CHECK(stage.now().position == stage.now().duration);
 }
 
 TEST_CASE("what can't be played is refused when it is opened, so that looking and playing agree") {

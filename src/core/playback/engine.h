@@ -150,6 +150,10 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time loop_to() const { return loop_.kind == Loop::Kind::range ? std::min(loop_.to, duration_) : duration_; }
     Time loop_length() const { return loop_to() - loop_from(); }
     Time fold(Time unrolled) const;
+    /// What plays goes on until `end`, whatever was said of its length.
+    void reaches(Time end) {
+        if (duration_known_ && !looping() && fold(end) > duration_ + 100_ms) duration_ = fold(end);
+    }
     int lap_of(Time unrolled) const;
     Time trace_start() const { return made_at_; }
     Time now() const { return env_.strand->now(); }

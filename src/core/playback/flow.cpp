@@ -90,6 +90,7 @@ void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begu
             clock_.start(at, now());
         if (lap > 0) at = std::max(at, loop_from()) + loop_length() * lap;
         if (result->leapt) note("giving-way", fmt::format("on from the keyframe at {}", format_time(picture->pts)));
+        reaches(at + picture->duration);
         items_.push_back(item_of(std::move(*picture), at));
         if (clock_.running() && !only_now()) give_way(at, begun);
     }
@@ -253,6 +254,7 @@ void Controller::Engine::pump_sound() {
                    sound_fed_ = exact;
                }
                sound_fed_ += ticks_to_time(static_cast<std::int64_t>(made.fed), 1, mix_rate);
+               reaches(sound_fed_);
                sound_end_ = made.end;
                if (sound_end_ && last && stretcher_) as_long_as_fed(made.samples, sound_pace_);
                stretched_ += made.samples.size() / 2;

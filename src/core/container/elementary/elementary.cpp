@@ -77,7 +77,7 @@ void read_id3(ByteView tag, ClipInfo& info) {
 /// What an encoder says in the first frame of an MP3.
 struct FirstFrame {
     bool present = false;
-    std::uint64_t frames = 0;  ///< 0 when not stated.
+    std::uint64_t frames = 0, bytes = 0;  ///< 0 when not stated; `bytes` with this frame, or without it.
     unsigned delay = 0, padding = 0;
     bool states_delay = false;
 };
@@ -90,15 +90,15 @@ FirstFrame read_first_frame(ByteView frame, const SoundFrame& head) {
                std::memcmp(frame.data() + offset, magic.data(), magic.size()) == 0;
     };
     if (at(36, "VBRI")) {
-        ByteReader r(frame.subspan(36 + 4 + 2 + 2 + 2 + 4));
+        ByteReader r(frame.subspan(36 + 4 + 2 + 2 + 2));
         f.present = true;
-        f.frames = r.u32();
+        f.bytes = r.u32(), f.frames = r.u32();
     } else if (at(4 + side, "Xing") || at(4 + side, "Info")) {
         ByteReader r(frame.subspan(4 + side + 4));
         f.present = true;
         auto flags = r.u32();
         if (flags & 1) f.frames = r.u32();
-        if (flags & 2) r.skip(4);
+        if (flags & 2) f.bytes = r.u32();
         if (flags & 4) r.skip(100);
         if (flags & 8) r.skip(4);
         // The encoder's own block: its name in nine bytes, then, among other things, delay and padding.
@@ -168,6 +168,7 @@ class FramedClip final : public Clip {
             stated = read_first_frame(frame, *first);
             if (stated.present) at += first->size;
         }
+        auto size = source->size();
         index_ = std::make_shared<FrameIndex>(source, frame_parser(first->codec), at, *first);
 
         Track t;
@@ -183,8 +184,13 @@ class FramedClip final : public Clip {
         auto rate = static_cast<std::uint64_t>(first->rate);
         // A decoder adds 529 samples of its own to the delay that the encoder states.
         if (stated.states_delay) delay_ = ticks_to_time(stated.delay + 529, 1, rate);
-        auto size = source->size();
-        if (stated.frames > 0) {
+        auto part = ticks_to_time(static_cast<std::int64_t>(stated.frames) * first->samples, 1, rate);
+        bool joined = false;
+        if (size && stated.frames > 0 && stated.bytes > 0 && at + stated.bytes < *size) {
+            TRY(auto more, goes_on(reader, at + stated.bytes, stated.bytes, part));
+            joined = more;
+        }
+        if (stated.frames > 0 && !joined) {
             auto samples = static_cast<std::int64_t>(stated.frames) * first->samples -
                            (stated.states_delay ? stated.delay + stated.padding : 0);
             info_.duration = ticks_to_time(std::max<std::int64_t>(samples, 0), 1, rate);
@@ -193,21 +199,26 @@ class FramedClip final : public Clip {
         } else if (size && source->cheap_to_seek()) {
             // Without a header only walking tells; a long file is walked in part, and the rest estimated.
             TRY(bool whole, index_->walk(16 << 20));
-            auto walked = index_->time_of(index_->frames());
+            auto walked = index_->time_of(index_->frames()) - delay_;
             info_.duration =
                 whole || index_->passed() == 0
                     ? walked
                     : Time{static_cast<std::int64_t>(static_cast<double>(walked.ns) * static_cast<double>(*size - at) /
                                                      static_cast<double>(index_->passed()))};
             info_.duration_known = true;
+            auto states = joined ? fmt::format("“{}” states the length of its first part", name)
+                                 : fmt::format("“{}” does not state its length", name);
             info_.findings.push_back(
                 {"no-index",
-                 whole ? fmt::format("“{}” does not state its length; it was found by walking all {} frames.", name,
-                                     index_->frames())
-                       : fmt::format("“{}” does not state its length; {} is an estimate from its first 16 MB.", name,
-                                     format_time(info_.duration)),
+                 whole
+                     ? fmt::format("{}; it was found by walking all {} frames.", states, index_->frames())
+                     : fmt::format("{}; {} is an estimate from its first 16 MB.", states, format_time(info_.duration)),
                  adts_ ? "Put it into MP4 or Ogg when a target has to seek."
                        : "Export it with an info header, or put it into MP4 or Ogg."});
+        } else if (joined) {
+            info_.duration = Time{static_cast<std::int64_t>(
+                static_cast<double>(part.ns) * static_cast<double>(*size - at) / static_cast<double>(stated.bytes))};
+            info_.duration_known = true;
         } else if (size && first->bitrate > 0) {
             info_.duration = ticks_to_time(static_cast<std::int64_t>((*size - at) * 8), 1, first->bitrate);
             info_.duration_known = true;
@@ -226,6 +237,21 @@ class FramedClip final : public Clip {
     std::optional<std::uint64_t> flac_at() const { return flac_at_; }
 
   private:
+    /// Whether more than a second of sound follows at `at`, where its first frame says that all has been: recordings
+    /// put in a row. What takes as much room and is no sound is a tag. `bytes` take the time `part`.
+    Result<bool> goes_on(SourceReader& reader, std::uint64_t at, std::uint64_t bytes, Time part) const {
+        auto& source = reader.source();
+        auto left = static_cast<double>(*source.size() - at);
+        if (left / static_cast<double>(bytes) * part.seconds() < 1) return false;
+        // Looking there would mean waiting for all before it.
+        if (source.forward_only()) return true;
+        for (int in_a_row = 0; in_a_row < 8; ++in_a_row) {
+            TRY(auto frame, index_->find(reader, at));
+            if (!frame) return false;
+            at += frame->size;
+        }
+        return true;
+    }
     std::shared_ptr<FrameIndex> index_;
     std::optional<std::uint64_t> flac_at_;
     Time delay_{};
