@@ -85,7 +85,8 @@ class ClipWriter {
     virtual void expect(std::uint64_t packets) { (void)packets; }
     /// Of what is cut into segments: the next packet begins one, and is a keyframe.
     virtual void begins_segment() {}
-    /// Before `finish`: what is presented of this sound ends here, though its last packet is longer.
+    /// Before `finish`: what is presented of this track ends here, though its last packet is longer: sound, and in MP4
+    /// pictures, too.
     void ends(std::size_t track, Time at) { ends_[track] = at; }
     /// `told` hears of what takes long in it, which is moving everything to make room for the index.
     virtual Outcome finish(const Progress& told = {}) = 0;
@@ -108,6 +109,7 @@ struct Wrapper {
     std::vector<Codec> video, audio, text;
     std::unique_ptr<ClipWriter> (*write)(std::unique_ptr<ByteSink> sink);
     std::string_view container;  ///< What it is called once it is opened.
+    bool shapes = false;         ///< It says how its pictures are turned and how wide their pixels are.
     bool takes(Codec codec) const;
     /// `codec-missing` for what it does not take.
     Outcome check(const WriteTrack& track) const;

@@ -310,7 +310,8 @@ class Conversion {
         }
         for (auto& l : lines) {
             so_far.end = std::max(so_far.end, l.stream->end());
-            if (l.sound && l.stream->trimmed()) writer.ends(l.number, l.stream->end());
+            if (l.stream->trimmed() && (l.sound || plan_.wrapper->container == "mp4"))
+                writer.ends(l.number, l.stream->end());
         }
         return writer.finish([&](double) { return tell(1, so_far.all).has_value(); });
     }

@@ -116,6 +116,19 @@ bool trims(const Wrapper& wrapper) {
            wrapper.container == "ogg";
 }
 
+/// What a container can't say of how its pictures are shown and their codec does not say either; empty for nothing.
+std::string unsaid_shape(const Track& track, const Wrapper& wrapper) {
+    auto& shown = track.video;
+    if (wrapper.shapes) return {};
+    if (shown.rotation != 0) return "that they are turned";
+    Track bare;
+    bare.kind = Kind::video, bare.codec = track.codec, bare.config = track.config;
+    describe_from_config(bare);
+    bare.video.width = shown.width, bare.video.height = shown.height;
+    return track.config.empty() || bare.video.display_width() == shown.display_width() ? ""
+                                                                                       : "how wide their pixels are";
+}
+
 class Planner {
   public:
     Planner(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
@@ -212,6 +225,12 @@ class Planner {
                     "Choose another target, or another name for what is made.");
     }
 
+    /// Upright, where it can't be said that they are to be turned.
+    Recipe::Video shape_wanted() const {
+        auto v = recipe_.video;
+        if (v.shape == Shape::keep && p_.video->video.rotation != 0 && !wrapper_.shapes) v.shape = Shape::bake;
+        return v;
+    }
     /// Why the pictures can't stay as they are; empty when they can.
     std::string pictures_change() {
         auto& v = recipe_.video;
@@ -225,6 +244,8 @@ class Planner {
         if (std::find(wrapper_.video.begin(), wrapper_.video.end(), track.codec) == wrapper_.video.end())
             return fmt::format("{} does not go into {}", codec_title(track.codec), wrapper_.title);
         if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(track.codec));
+        if (auto what = unsaid_shape(track, wrapper_); !what.empty())
+            return fmt::format("{} can’t say {}", wrapper_.title, what);
         if (reshaped) return "its size or shape changes";
         if (auto why = rule ? misfit(track, rate(), *rule) : std::string(); !why.empty()) return why;
         // As much of it as is kept.
@@ -233,9 +254,13 @@ class Planner {
             return fmt::format("it takes {:.1f} MB, and {} bundles {:.1f} MB at most", bytes / 1e6, target_->title,
                                static_cast<double>(p_.most_bytes) / 1e6);
         if (v.quality || v.bitrate || recipe_.fit_bytes || v.rate || v.most_rate) return "its rate changes";
-        if (recipe_.from.ns > 0 && !(packets_.begins && packets_.begins(track, recipe_.from)))
+        // An edit of the source's own cuts as well, but for MP4, which says itself from when to when it is shown.
+        auto edited = [&](auto& clean, Time at) { return wrapper_.container != "mp4" && clean && !clean(track, at); };
+        if (recipe_.from.ns > 0 ? !(packets_.begins && packets_.begins(track, recipe_.from))
+                                : edited(packets_.begins, Time{}))
             return "it begins between keyframes";
-        if (recipe_.to && !(packets_.ends && packets_.ends(track, *recipe_.to)))
+        if (recipe_.to && *recipe_.to < track.end ? !(packets_.ends && packets_.ends(track, *recipe_.to))
+                                                  : track.end != Time::max() && edited(packets_.ends, track.end))
             return "it ends among pictures that need later ones";
         if (track.config.empty() && needs_config(track.codec, wrapper_)) return "its settings stand in the stream";
         return {};
@@ -244,7 +269,7 @@ class Planner {
         auto& v = recipe_.video;
         if (p_.video->video.alpha)
             note("opaque", "The file says that its pictures may be see-through; what is made of them is opaque.");
-        plan_shape(p_, v, 0, 0);
+        plan_shape(p_, shape_wanted(), 0, 0);
         auto reason = pictures_change();
         p_.encode_video = !reason.empty();
         p_.video_codec = p_.video->codec;
@@ -307,7 +332,7 @@ class Planner {
         int w = rule.max_width ? rule.max_width : 8192, h = rule.max_height ? rule.max_height : w;
         if (upright == (w > h)) std::swap(w, h);
         const int w0 = w, h0 = h;
-        if (rule.max_width) plan_shape(p_, v, w, h);
+        if (rule.max_width) plan_shape(p_, shape_wanted(), w, h);
         for (auto name : {"high", "main", "baseline"})
             if (p_.video_codec == Codec::h264 && p_.profile.empty() &&
                 std::find(rule.profiles.begin(), rule.profiles.end(), name) != rule.profiles.end())
@@ -327,7 +352,7 @@ class Planner {
         w = std::min(w, p_.format.display_width()), h = std::min(h, p_.format.display_height());
         while (!fits() && std::min(w, h) > 16) {
             w -= std::max(1, w / 32), h -= std::max(1, h / 32);
-            plan_shape(p_, v, w, h);
+            plan_shape(p_, shape_wanted(), w, h);
         }
         return {};
     }
@@ -359,7 +384,8 @@ class Planner {
         if (a.bitrate || a.loudness) return "its rate or loudness changes";
         if ((a.channels && a.channels != t.audio.channels) || (a.rate && a.rate != t.audio.rate))
             return "its channels or samples change";
-        if ((recipe_.from.ns > 0 || recipe_.to) && !trims(wrapper_)) return "it is cut";
+        bool edited = packets_.begins && !packets_.begins(t, {});
+        if ((recipe_.from.ns > 0 || recipe_.to || edited) && !trims(wrapper_)) return "it is cut";
         if (t.config.empty() && needs_config(t.codec, wrapper_)) return "its settings stand in the stream";
         auto pcm = t.codec == Codec::pcm ? parse_pcm_format(t.config) : std::nullopt;
         if (pcm && wrapper_.container != "matroska" && pcm->big_endian) return "its samples lie the other way round";

@@ -14,6 +14,7 @@ namespace {
 bool begins_clean(Clip& clip, const Track& track, Time from) {
     auto reader = clip.reader(track.id);
     PacketHead head;
+    if (from.ns <= 0 && !(reader->next(head).value_or(false) && edited_off(track, head))) return true;
     return reader->seek(from) && reader->next(head).value_or(false) && head.keyframe && head.pts == from;
 }
 bool ends_clean(Clip& clip, const Track& track, Time to) {

@@ -22,45 +22,54 @@ class Copied final : public MadeStream {
   public:
     static Result<std::unique_ptr<MadeStream>> make(Clip& clip, const Track& track, Time from, Time to) {
         auto s = std::make_unique<Copied>();
-        s->track_ = track, s->from_ = from, s->to_ = to;
-        auto begin = [&](TrackReader& reader) -> Outcome {
-            return from.ns > 0 ? reader.seek(track.kind == Kind::audio ? from - track.preroll : from) : Outcome{};
-        };
+        s->track_ = track, s->from_ = from, s->to_ = std::min(to, track.end);
+        s->trimmed_ = track.kind == Kind::audio && s->to_ != Time::max();
         s->reader_ = clip.reader(track.id);
-        TRY_DO(begin(*s->reader_));
+        auto heads = clip.reader(track.id);
+        PacketHead head;
+        TRY(bool any, heads->next(head));
+        bool sound = track.kind == Kind::audio;
+        s->cuts_ = from.ns > 0 || (any && edited_off(track, head));
+        if (s->cuts_) {
+            auto begin = sound ? from - track.preroll : from;
+            TRY_DO(s->reader_->seek(begin));
+            TRY_DO(heads->seek(begin));
+            TRY(any, heads->next(head));
+            // Pictures before the first that is shown stay where it needs them.
+            s->cuts_ = sound || from.ns > 0 || (any && head.pts >= from);
+        }
         // Where the container does not say when packets are decoded, their order and their times do: each as late as
         // its place among the times allows.
         std::vector<Time> times;
-        auto heads = clip.reader(track.id);
-        TRY_DO(begin(*heads));
-        PacketHead head;
         bool stated = true;
-        for (;;) {
-            TRY(bool more, heads->next(head));
-            if (!more) break;
-            if (track.kind == Kind::audio) {
-                if (head.pts + head.duration <= from - track.preroll) continue;
-                s->first_ = head.pts - from;
-                break;
+        while (any) {
+            if (!s->leaves_out(head)) {
+                if (sound) {
+                    s->first_ = head.pts - from;
+                    break;
+                }
+                stated = stated && head.dts;
+                times.push_back(head.pts - from);
+                if (head.pts < s->to_) s->needed_ = times.size();
+                s->latest_ = std::max(s->latest_, head.pts);
+                s->whole_.see(head);
             }
-            if (s->leaves_out(head)) continue;
-            stated = stated && head.dts;
-            times.push_back(head.pts - from);
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip.info().name));
+            TRY(any, heads->next(head));
         }
         if (!stated) {
+            times.resize(s->needed_);
             auto order = times;
             std::sort(order.begin(), order.end());
             Time late{};
             for (std::size_t i = 0; i < order.size(); ++i) late = std::max(late, order[i] - times[i]);
             for (auto& t : order) s->dts_.push_back(t - late);
         }
-        s->trimmed_ = track.kind == Kind::audio && (track.end != Time::max() || to != Time::max());
         return s;
     }
     Result<std::optional<MadePacket>> next() override {
         PacketHead head;
-        for (;;) {
+        while (track_.kind == Kind::audio || count_ < needed_) {
             auto more = reader_->next(head);
             if (!more && more.error().code == Code::truncated) cut_ = more.error();
             if (!more && !cut_) return std::unexpected(more.error());
@@ -68,6 +77,9 @@ class Copied final : public MadeStream {
             if (leaves_out(head)) continue;
             MadePacket m{head.pts - from_, head.dts.value_or(head.pts) - from_, head.duration, head.keyframe, {}};
             if (!dts_.empty()) m.dts = dts_.front(), dts_.pop_front();
+            // No picture after it tells how long the last one is shown.
+            if (head.duration.ns == 0 && head.pts == latest_)
+                m.duration = std::max(Time{}, whole_.of(track_).value_or(head.pts) - head.pts);
             if (auto read = reader_->read(m.data); !read) {
                 if (read.error().code != Code::truncated) return std::unexpected(read.error());
                 cut_ = read.error();
@@ -82,35 +94,41 @@ class Copied final : public MadeStream {
             last_dts_ = m.dts;
             seen_.see(head);
             end_ = std::min(seen_.of(track_).value_or(end_ + from_), to_) - from_;
-            trimmed_ = trimmed_ || head.trim_end.ns > 0;
+            trimmed_ = trimmed_ || head.trim_end.ns > 0 || (to_ != Time::max() && head.pts + head.duration > to_);
             ++count_;
             return m;
         }
+        return std::nullopt;
     }
     WriteTrack track() const override {
         WriteTrack w;
         w.codec = track_.codec, w.config = track_.config;
         w.video = track_.video, w.audio = track_.audio;
         w.language = track_.language;
-        if (track_.kind == Kind::audio && first_.ns < 0)
+        // What comes before it is heard.
+        auto delay = (from_.ns > 0 ? Time{} : std::max(Time{}, track_.start)) - first_;
+        if (track_.kind == Kind::audio && delay.ns > 0)
             w.delay_samples = static_cast<unsigned>(
-                std::lround(-first_.seconds() * (track_.codec == Codec::opus ? 48000 : track_.audio.rate)));
+                std::lround(delay.seconds() * (track_.codec == Codec::opus ? 48000 : track_.audio.rate)));
         w.timescale = timescale_for(track_, w.timescale);
         return w;
     }
 
   private:
     bool leaves_out(const PacketHead& head) const {
-        if (head.pts >= to_) return true;
-        if (from_.ns <= 0) return false;
-        // Pictures that come behind the first and are shown before it belong to what was cut off.
-        return track_.kind == Kind::audio ? head.pts + head.duration <= from_ - track_.preroll : head.pts < from_;
+        // Pictures that come behind the first and are shown before it belong to what was cut off. Of those shown after
+        // the last, what comes before it in the order of decoding may be needed.
+        if (track_.kind != Kind::audio) return cuts_ && head.pts < from_;
+        return head.pts >= to_ || (cuts_ && head.pts + head.duration <= from_ - track_.preroll);
     }
     Track track_;
     Time from_{}, to_ = Time::max(), first_{}, last_dts_{INT64_MIN};
+    bool cuts_ = false;         ///< What comes before `from_` is left out.
+    std::uint64_t needed_ = 0;  ///< Of pictures so many, the last one shown among them.
     std::unique_ptr<TrackReader> reader_;
     std::deque<Time> dts_;
-    TrackEnd seen_;
+    TrackEnd seen_, whole_;   ///< Of what has been copied, and of all pictures, ...
+    Time latest_{INT64_MIN};  ///< ... of which this is the last one's time.
 };
 
 /// Pictures, one by one, from a moment on and at the rate that is wanted.

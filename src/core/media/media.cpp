@@ -226,6 +226,11 @@ void TrackEnd::see(const PacketHead& head) {
     else
         before_ = std::max(before_, head.pts);
 }
+bool edited_off(const Track& track, const PacketHead& first) {
+    if (track.kind != Kind::audio) return first.pts.ns < 0;
+    return first.pts < Time{} - track.preroll - std::max(first.duration * 4, 100_ms);
+}
+
 std::optional<Time> TrackEnd::of(const Track& track) const {
     if (last_.ns == INT64_MIN) return std::nullopt;
     auto end = end_;

@@ -174,6 +174,10 @@ struct Packet {
     Bytes data;
 };
 
+/// Whether an edit cuts off what comes before time 0, as the first packet of a track tells. Sound may begin a little
+/// earlier without: with its encoder's delay, which is less than a decoder's preroll and four packets.
+bool edited_off(const Track& track, const PacketHead& first);
+
 /// Where a track ends, from the packets that were seen: with the last of them. Where the container does not say how
 /// long that one lasts, it lasts as long as the one before it. The one value for a clip's end, whoever asks.
 class TrackEnd {

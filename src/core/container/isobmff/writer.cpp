@@ -134,7 +134,11 @@ Bytes Mp4Writer::index(std::uint64_t shift, bool large) {
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
             auto& t = tracks_[i];
             if (t.samples.empty()) continue;
-            auto start = std::max(t.first_pts, Time{});
+            // An encoder's delay comes before what is heard.
+            auto delay = t.spec.kind() == Kind::audio
+                             ? ticks_to_time(t.spec.delay_samples, 1, static_cast<std::uint64_t>(t.scale()))
+                             : Time{};
+            auto start = std::max(t.first_pts + delay, Time{});
             w.box("trak", [&] {
                 track_header(w, t.spec, i + 1, t.end);
                 edit_list(w, movie_ticks(start), movie_ticks(t.end) - movie_ticks(start),

@@ -135,10 +135,12 @@ class MatroskaWriter final : public ClipWriter {
         for (std::size_t i = 0; i < held_.size(); ++i) {
             auto& h = held_[i];
             if (!h.there) continue;
-            auto stated = end_of(i);
-            auto cut = stated ? std::max(Time{}, h.end - *stated) : Time{};
-            TRY_DO(put(i, h, cut, true));
-            end = std::max(end, h.end - cut);
+            auto until = std::min(end_of(i).value_or(h.end), h.end);
+            // Opus says itself how long a packet lasts, whatever was made of it before.
+            auto lasts =
+                tracks_[i].codec == Codec::opus ? ticks_to_time(opus_packet_samples(h.data), 1, 48000) : h.duration;
+            TRY_DO(put(i, h, std::max(Time{}, h.pts + lasts - until), true));
+            end = std::max(end, until);
         }
         TRY_DO(flush());
         auto cues_at = room_ ? room_at_ : sink_->position();

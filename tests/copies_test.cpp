@@ -1,0 +1,152 @@
+// SPDX-License-Identifier: Apache-2.0
+// What is copied from container to container: it is shown as before, from the same picture to the same one, and so
+// long.
+#include "conversions.h"
+
+using namespace ruedo;
+using namespace ruedo::test;
+
+namespace {
+/// What of a track is presented, without decoding it.
+struct Presented {
+    std::vector<Time> times;
+    Time end{};
+};
+Presented presented(Clip& clip, const Track& track) {
+    Presented p;
+    TrackEnd end;
+    PacketHead head;
+    auto reader = clip.reader(track.id);
+    while (value(reader->next(head))) {
+        end.see(head);
+        if (head.pts.ns >= 0 && head.pts < track.end) p.times.push_back(head.pts);
+    }
+    std::sort(p.times.begin(), p.times.end());
+    p.end = end.of(track).value_or(Time{});
+    return p;
+}
+Recipe copying(Kind kind) {
+    Recipe r;
+    r.video.action = kind == Kind::audio ? Recipe::Do::none : Recipe::Do::copy;
+    r.audio.action = kind == Kind::audio ? Recipe::Do::copy : Recipe::Do::none;
+    return r;
+}
+/// A number of 32 bits in each box of this kind.
+void patch_all(Bytes& file, std::string_view box, std::size_t at,
+               const std::function<std::uint32_t(std::uint32_t)>& to) {
+    for (auto it = file.begin();; it += 4) {
+        it = std::search(it, file.end(), box.begin(), box.end());
+        if (it == file.end()) return;
+        auto* p = &it[4 + static_cast<std::ptrdiff_t>(at)];
+        auto n = to(static_cast<std::uint32_t>(p[0] << 24 | p[1] << 16 | p[2] << 8 | p[3]));
+        for (int i = 0; i < 4; ++i) p[i] = static_cast<std::uint8_t>(n >> (24 - 8 * i));
+    }
+}
+}  // namespace
+
+TEST_CASE("pictures that are copied keep their shape, their number, their times and their length, or are not copied") {
+    Folder folder;
+    int copied = 0, refused = 0;
+    for (auto& name : playable())
+        for (auto wrapper : {"mp4", "mkv", "webm", "ts", "ogv"}) {
+            auto clip = test::open(name);
+            auto* track = clip->info().main(Kind::video);
+            if (!track) continue;
+            INFO(name << " into " << wrapper);
+            auto out = folder / (name + "." + wrapper);
+            auto result = convert(fixture(name).string(), {.out = out, .recipe = copying(Kind::video), .target = {}},
+                                  CodecRegistry::standard());
+            if (!result) {
+                CHECK(result.error().code == Code::refused);
+                CHECK(result.error().sentence.starts_with("The pictures can’t be copied: "));
+                ++refused;
+                continue;
+            }
+            ++copied;
+            auto made = value(open_clip(out.string()));
+            auto* again = made->info().main(Kind::video);
+            REQUIRE(again);
+            CHECK(again->video.display_width() == track->video.display_width());
+            CHECK(again->video.display_height() == track->video.display_height());
+            CHECK(again->video.rotation == track->video.rotation);
+            auto before = presented(*clip, *track), after = presented(*made, *again);
+            REQUIRE(after.times.size() == before.times.size());
+            auto shift = before.times.front() - after.times.front();
+            for (std::size_t i = 0; i < before.times.size(); ++i)
+                CHECK(std::abs((after.times[i] + shift - before.times[i]).ns) <= (1_ms).ns);
+            // A transport stream does not say how long its last picture is shown.
+            if (wrapper != std::string("ts")) CHECK(std::abs((after.end + shift - before.end).ns) <= (2_ms).ns);
+        }
+    CHECK(copied > 50);
+    CHECK(refused > 20);
+}
+
+TEST_CASE("sound that is copied begins and ends where it did") {
+    Folder folder;
+    int copied = 0;
+    for (auto& name : playable())
+        for (auto wrapper : {"mp4", "mkv", "webm"}) {
+            auto clip = test::open(name);
+            auto* track = clip->info().main(Kind::audio);
+            if (!track) continue;
+            INFO(name << " into " << wrapper);
+            auto out = folder / (name + "." + wrapper);
+            auto result = convert(fixture(name).string(), {.out = out, .recipe = copying(Kind::audio), .target = {}},
+                                  CodecRegistry::standard());
+            if (!result) continue;
+            ++copied;
+            auto made = value(open_clip(out.string()));
+            auto* again = made->info().main(Kind::audio);
+            REQUIRE(again);
+            // Vorbis does not say how long a packet is; Matroska counts milliseconds, and cuts only what begins at
+            // nought.
+            auto slack = track->codec == Codec::vorbis                          ? 6_ms
+                         : track->start.ns > 0 && wrapper != std::string("mp4") ? 40_ms
+                                                                                : 1_ms;
+            auto before = presented(*clip, *track), after = presented(*made, *again);
+            // Without the pictures it begins at once.
+            CHECK(std::abs(((after.end - again->start) - (before.end - track->start)).ns) <= slack.ns);
+        }
+    CHECK(copied > 25);
+}
+
+TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and heard as before") {
+    Folder folder;
+    std::mt19937 random(71);
+    for (int i = 0; i < 4; ++i) {
+        auto bytes = bytes_of(fixture("h264_high_aac.mp4"));
+        // In thousandths: the movie's own ticks. Pictures count 30,000 a second, sound 48,000.
+        auto some = [&](unsigned least, unsigned more) { return least + static_cast<unsigned>(random() % more); };
+        auto from = i % 2 ? some(600, 3000) : 0, length = some(700, 1700);
+        patch_all(bytes, "elst", 8, [&](auto) { return length; });
+        patch_all(bytes, "elst", 12, [&](auto start) { return start + from * (start == 1600 ? 48 : 30); });
+        auto in = folder / ("edited" + std::to_string(i) + ".mp4");
+        put(in, bytes);
+        INFO("from " << from << " for " << length);
+        auto seen = pictures_in(in);
+        auto heard = onsets_in(in);
+        REQUIRE_FALSE(seen.empty());
+        for (auto out : {"a.mp4", "a.mkv", "a.ts"}) {
+            INFO(out);
+            auto path = folder / (std::to_string(i) + out);
+            // Pictures that can't be copied are encoded anew.
+            auto result = made(in.string(), path);
+            bool bare = path.extension() == ".ts";
+            if (path.extension() == ".mp4") CHECK(result.video.action == "copied");
+            if (!bare) CHECK(result.audio.action == "copied");
+            CHECK(result.bytes < bytes.size() * (length + 2500) / 6000);
+            auto again = pictures_in(path);
+            REQUIRE(again.size() == seen.size());
+            for (std::size_t k = 0; k < seen.size(); ++k) {
+                CHECK(again[k].number == seen[k].number);
+                CHECK(std::abs((again[k].pts - again[0].pts - seen[k].pts + seen[0].pts).ns) < (2_ms).ns);
+            }
+            auto onsets = onsets_in(path);
+            REQUIRE(onsets.size() == heard.size());
+            for (std::size_t k = 0; k < heard.size(); ++k)
+                CHECK(std::abs(static_cast<double>(onsets[k]) - static_cast<double>(heard[k])) < (bare ? 5000 : 200));
+            auto is = value(open_clip(path.string()))->info().duration;
+            CHECK(std::abs((is - 1_ms * length).ns) < (bare ? 120_ms : 40_ms).ns);
+        }
+    }
+}
