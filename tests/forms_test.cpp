@@ -185,6 +185,76 @@ TEST_CASE("copies go from container to container bit for bit, and play as what t
     }
 }
 
+TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyframes come as often as elsewhere") {
+    Folder folder;
+    Recipe recipe;
+    recipe.wrapper = "ogg", recipe.audio.action = Recipe::Do::none;
+    for (auto name : {"recorded_h264_opus.webm", "vfr_h264.mp4"}) {
+        INFO(name);
+        auto out = folder / (std::string(name) + ".ogv");
+        auto told = made(fixture(name).string(), out, recipe);
+        CHECK(says(told, "times-rounded"));
+        // Steps in which no picture comes repeat the one before.
+        auto apart_from_repeats = [](std::vector<Seen> all) {
+            auto same = [](auto& a, auto& b) { return a.number == b.number; };
+            all.erase(std::unique(all.begin(), all.end(), same), all.end());
+            return all;
+        };
+        auto before = apart_from_repeats(pictures_in(fixture(name))), once = apart_from_repeats(pictures_in(out));
+        Time key{}, apart{};
+        REQUIRE(once.size() == before.size());
+        for (std::size_t i = 0; i < once.size(); ++i) {
+            CHECK(once[i].number == before[i].number);
+            CHECK(std::abs((once[i].pts - once[0].pts - before[i].pts + before[0].pts).ns) < (20_ms).ns);
+        }
+        auto clip = opened_at(out);
+        auto& track = *clip->info().main(Kind::video);
+        auto was = value(scan_track(*test::open(name), *test::open(name)->info().main(Kind::video)));
+        auto is = value(scan_track(*clip, track, [&](auto& head) {
+            if (head.keyframe) apart = std::max(apart, head.pts - key), key = head.pts;
+            return true;
+        }));
+        CHECK(std::abs((is.end - is.start - was.end + was.start).ns) < (20_ms).ns);
+        CHECK(apart > 1_s);
+        CHECK(apart < 2200_ms);
+        auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        for (std::size_t i = 0; i < once.size(); i += 17)
+            CHECK(demo::read_strip(render(value(reader->at(once[i].pts)))) == once[i].number);
+    }
+    // As long elsewhere, at a rate of its own too.
+    auto was = open("vfr_h264.mp4");
+    auto end = value(scan_track(*was, *was->info().main(Kind::video))).end;
+    for (auto out : {"a.mp4", "a.mkv", "a.webm"})
+        for (auto rate : {std::optional<Rational>{}, std::optional(Rational{30, 1})}) {
+            Recipe r;
+            r.audio.action = Recipe::Do::none;
+            r.video.action = Recipe::Do::encode, r.video.rate = rate;
+            r.video.width = 96;
+            auto path = folder / ((rate ? "constant." : "own.") + std::string(out));
+            made(fixture("vfr_h264.mp4").string(), path, r);
+            auto is = opened_at(path);
+            INFO(path);
+            CHECK(std::abs((value(scan_track(*is, *is->info().main(Kind::video))).end - end).ns) < (20_ms).ns);
+        }
+    // What a header can't count is not written as if it could.
+    auto clip = test::open("theora_vorbis.ogv");
+    auto& track = *clip->info().main(Kind::video);
+    for (int gap : {60, 70}) {
+        Bytes file;
+        auto writer = write_ogg(std::make_unique<MemorySink>(file));
+        WriteTrack w;
+        w.codec = track.codec, w.config = track.config, w.video = track.video;
+        auto number = value(writer->add(w));
+        Bytes picture(40, 0);
+        done(writer->write(number, {{}, {}, 33_ms, true, picture}));
+        picture[0] = 0x40;
+        auto at = ticks_to_time(gap, 1, 30);
+        auto wrote = writer->write(number, {at, at, 33_ms, false, picture});
+        CHECK(wrote.has_value() == (gap < 64));
+        if (!wrote) CHECK(wrote.error().code == Code::limit);
+    }
+}
+
 TEST_CASE("sound without loss keeps every sample, in its own rate, channels and bits") {
     Folder folder;
     for (auto [rate, channels, bits] :

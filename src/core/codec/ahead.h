@@ -24,6 +24,8 @@ class PicturesAhead {
     Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Why the file gave less than it held when it was opened, if it did; once `next` has given nothing.
     const std::optional<Error>& cut() const { return reader_->cut(); }
+    /// Where the track ends, once `next` has given nothing.
+    std::optional<Time> end() const { return reader_->end(); }
 
   private:
     std::unique_ptr<PictureReader> reader_;

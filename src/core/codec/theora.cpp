@@ -101,13 +101,12 @@ class Encoder final : public VideoEncoder {
         i.quality = quality ? std::clamp(o.quality, 0, 63) : 0;
         i.target_bitrate = quality ? 0 : static_cast<int>(std::min(o.bitrate, 0x7FFFFFFFU));
         int apart = std::max(1, o.keyframe_every);
-        i.keyframe_granule_shift = 1;
-        while (1 << i.keyframe_granule_shift < apart) ++i.keyframe_granule_shift;
+        // Room to count what repeats a picture, too, where they come at no one rate.
+        i.keyframe_granule_shift = 20;
         e->context_ = th_encode_alloc(&i);
         if (!e->context_)
             return fail(Code::limit, "The Theora encoder refused these settings.", "Choose another size or rate.");
-        auto distance = static_cast<ogg_uint32_t>(apart);
-        th_encode_ctl(e->context_, TH_ENCCTL_SET_KEYFRAME_FREQUENCY_FORCE, &distance, sizeof distance);
+        TRY_DO(e->keyframe_every(apart));
         int quickest = 0;
         th_encode_ctl(e->context_, TH_ENCCTL_GET_SPLEVEL_MAX, &quickest, sizeof quickest);
         int speed = o.effort == 0 ? quickest : o.effort == 1 ? 1 : 0;
@@ -147,8 +146,13 @@ class Encoder final : public VideoEncoder {
                 std::fill(to + w, to + across, from[w - 1]);
             }
         }
+        // The library counts the pictures it is given; what is to be kept apart are moments.
+        auto moment = time_to_ticks(p.pts, static_cast<std::uint64_t>(options_.rate.num)) / options_.rate.den;
+        bool due = moment - last_key_ >= options_.keyframe_every;
+        if (due) TRY_DO(keyframe_every(1));
         if (th_encode_ycbcr_in(context_, planes) != 0)
             return fail(Code::internal, "The Theora encoder failed on a picture.");
+        if (due) TRY_DO(keyframe_every(options_.keyframe_every));
         if (options_.pass == 1) TRY_DO(learn());
         ogg_packet packet;
         while (th_encode_packetout(context_, 0, &packet) > 0) {
@@ -158,6 +162,7 @@ class Encoder final : public VideoEncoder {
             // The second bit of a picture's packet says that it needs others (clause 7.1); an empty one repeats the
             // last.
             e.keyframe = packet.bytes > 0 && (packet.packet[0] & 0x40) == 0;
+            if (e.keyframe) last_key_ = moment;
             out.push_back(std::move(e));
         }
         return {};
@@ -174,6 +179,12 @@ class Encoder final : public VideoEncoder {
     Bytes config() const override { return config_; }
 
   private:
+    Outcome keyframe_every(int pictures) {
+        auto distance = static_cast<ogg_uint32_t>(std::max(1, pictures));
+        if (th_encode_ctl(context_, TH_ENCCTL_SET_KEYFRAME_FREQUENCY_FORCE, &distance, sizeof distance) != 0)
+            return fail(Code::internal, "The Theora encoder refused a distance of keyframes.");
+        return {};
+    }
     static Result<std::unique_ptr<VideoEncoder>> begin_pass(std::unique_ptr<Encoder> e) {
         if (e->options_.stats.empty())
             return fail(Code::internal, "Encoding in two passes needs a place between them.");
@@ -211,6 +222,7 @@ class Encoder final : public VideoEncoder {
     }
     th_info info_{};
     th_enc_ctx* context_ = nullptr;
+    std::int64_t last_key_ = 0;  ///< In pictures of the rate.
     VideoEncodeOptions options_;
     Bytes config_, learned_;
     std::array<Bytes, 3> padded_;

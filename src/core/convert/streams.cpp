@@ -51,19 +51,18 @@ class Copied final : public MadeStream {
                 stated = stated && head.dts;
                 times.push_back(head.pts - from);
                 if (head.pts < s->to_) s->needed_ = times.size();
-                s->latest_ = std::max(s->latest_, head.pts);
                 s->whole_.see(head);
             }
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip.info().name));
             TRY(any, heads->next(head));
         }
+        times.resize(s->needed_);
+        s->order_ = times;
+        std::sort(s->order_.begin(), s->order_.end());
         if (!stated) {
-            times.resize(s->needed_);
-            auto order = times;
-            std::sort(order.begin(), order.end());
             Time late{};
-            for (std::size_t i = 0; i < order.size(); ++i) late = std::max(late, order[i] - times[i]);
-            for (auto& t : order) s->dts_.push_back(t - late);
+            for (std::size_t i = 0; i < times.size(); ++i) late = std::max(late, s->order_[i] - times[i]);
+            for (auto& t : s->order_) s->dts_.push_back(t - late);
         }
         return s;
     }
@@ -77,9 +76,13 @@ class Copied final : public MadeStream {
             if (leaves_out(head)) continue;
             MadePacket m{head.pts - from_, head.dts.value_or(head.pts) - from_, head.duration, head.keyframe, {}};
             if (!dts_.empty()) m.dts = dts_.front(), dts_.pop_front();
-            // No picture after it tells how long the last one is shown.
-            if (head.duration.ns == 0 && head.pts == latest_)
-                m.duration = std::max(Time{}, whole_.of(track_).value_or(head.pts) - head.pts);
+            // A picture is shown until the next one is, which is not the next to be decoded.
+            if (track_.kind != Kind::audio) {
+                auto next = std::upper_bound(order_.begin(), order_.end(), m.pts);
+                auto end = std::min(whole_.of(track_).value_or(head.pts), to_);
+                auto until = next != order_.end() ? *next : end - from_;
+                m.duration = std::max(Time{}, until - m.pts);
+            }
             if (auto read = reader_->read(m.data); !read) {
                 if (read.error().code != Code::truncated) return std::unexpected(read.error());
                 cut_ = read.error();
@@ -94,7 +97,7 @@ class Copied final : public MadeStream {
             last_dts_ = m.dts;
             seen_.see(head);
             end_ = std::min(seen_.of(track_).value_or(end_ + from_), to_) - from_;
-            trimmed_ = trimmed_ || head.trim_end.ns > 0 || (to_ != Time::max() && head.pts + head.duration > to_);
+            trimmed_ = trimmed_ || head.trim_end.ns > 0 || (to_ != Time::max() && m.pts + m.duration > to_ - from_);
             ++count_;
             return m;
         }
@@ -127,8 +130,8 @@ class Copied final : public MadeStream {
     std::uint64_t needed_ = 0;  ///< Of pictures so many, the last one shown among them.
     std::unique_ptr<TrackReader> reader_;
     std::deque<Time> dts_;
-    TrackEnd seen_, whole_;   ///< Of what has been copied, and of all pictures, ...
-    Time latest_{INT64_MIN};  ///< ... of which this is the last one's time.
+    TrackEnd seen_, whole_;    ///< Of what has been copied, and of all pictures.
+    std::vector<Time> order_;  ///< When pictures are shown, from `from_` on.
 };
 
 /// Pictures, one by one, from a moment on and at the rate that is wanted.
@@ -147,8 +150,8 @@ class Pictures {
             if (!coming_ || coming_->pts >= to_) return std::nullopt;
             auto p = std::move(*coming_);
             TRY(coming_, pull());
-            // A picture lasts until the next one's time, the last as long as the one before it, where nothing is said.
-            auto until = coming_ ? coming_->pts : p.pts + (p.duration.ns > 0 ? p.duration : lasted_);
+            // A picture lasts until the next one's time.
+            auto until = coming_ ? coming_->pts : end_after(p);
             lasted_ = until - p.pts;
             until = std::min(to_, until);
             p.pts = std::max(Time{}, p.pts - from_);
@@ -175,7 +178,7 @@ class Pictures {
             return next();
         }
         auto end = to_ == Time::max() ? to_ : to_ - from_;
-        if (ended_) end = std::min(end, shown_->pts + (shown_->duration.ns > 0 ? shown_->duration : lasted_) - from_);
+        if (ended_) end = std::min(end, end_after(*shown_) - from_);
         if (now >= end) return std::nullopt;
         Picture p = *shown_;
         p.pts = now, p.duration = at(++number_) - now;
@@ -188,6 +191,11 @@ class Pictures {
     Result<std::optional<Picture>> pull() {
         if (first_) return std::exchange(first_, std::nullopt);
         return ahead_.next();
+    }
+    /// Of the last picture: that of the track, or it lasts as long as the one before it, where nothing is said.
+    Time end_after(const Picture& p) const {
+        auto end = ahead_.end().value_or(p.pts);
+        return end > p.pts ? end : p.pts + (p.duration.ns > 0 ? p.duration : lasted_);
     }
     PicturesAhead ahead_;
     std::optional<Picture> first_, shown_, coming_;

@@ -28,6 +28,15 @@ struct TrackState {
     Time first_pts = Time::max(), end{};
     CueSamples cues;
     std::uint32_t scale() const { return track_scale(spec); }
+    /// How long a sample lasts is said in the order of decoding. Where that lets none reach the end, the last one does,
+    /// and the edit list cuts it off there.
+    void reach_end() {
+        auto dts = first_dts, reached = INT64_MIN, ends = time_to_ticks(end, scale());
+        for (auto& s : samples) reached = std::max(reached, dts + s.shift + s.delta), dts += s.delta;
+        if (samples.empty() || reached >= ends - 1) return;
+        last_duration = std::max(last_duration, ends - last_dts);
+        samples.back().delta = static_cast<std::int32_t>(last_duration);
+    }
 };
 
 class Mp4Writer final : public ClipWriter {
@@ -57,6 +66,7 @@ class Mp4Writer final : public ClipWriter {
         TRY_DO(sink_->write_at(room_ + 8, size.bytes));
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
             auto& t = tracks_[i];
+            t.reach_end();
             t.media_duration = t.last_dts - t.first_dts + t.last_duration;
             if (auto end = end_of(i)) t.end = std::min(t.end, *end);
         }

@@ -93,7 +93,7 @@ constexpr std::array codec_names{CodecName{Codec::vp8, "V_VP8", "V_VP8"},
 
 struct Held {
     bool there = false;
-    std::int64_t ms = 0;
+    std::int64_t ms = 0, lasts_ms = 0;
     Time pts{}, duration{};
     Time end{};  ///< Of all so far: the last one in decoding order need not be the last that is seen.
     bool keyframe = true;
@@ -114,12 +114,14 @@ class MatroskaWriter final : public ClipWriter {
     Outcome write(std::size_t index, const WritePacket& p) override {
         if (sink_->position() == 0) TRY_DO(write_head());
         auto& held = held_.at(index);
-        if (held.there) TRY_DO(put(index, held, {}, false));
+        // Pictures come in the order of decoding: one that is shown after the next may be the last to be shown.
+        if (held.there) TRY_DO(put(index, held, {}, held.pts > p.pts));
         auto delay = delay_of(tracks_[index]);
+        auto ms = [&](Time t) { return (t + delay).ns >= 0 ? ((t + delay).ns + 500'000) / 1'000'000 : 0; };
         held.there = true;
         held.pts = p.pts;
         held.duration = p.duration;
-        held.ms = (p.pts + delay).ns >= 0 ? ((p.pts + delay).ns + 500'000) / 1'000'000 : 0;
+        held.ms = ms(p.pts), held.lasts_ms = std::max<std::int64_t>(1, ms(p.pts + p.duration) - held.ms);
         held.keyframe = p.keyframe;
         held.data.assign(p.data.begin(), p.data.end());
         held.end = std::max(held.end, p.pts + p.duration);
@@ -363,9 +365,7 @@ class MatroskaWriter final : public ClipWriter {
                             m.number(id::block_add_id, 1).binary(id::block_additional, settings);
                         });
                     });
-                if (video || text)
-                    g.number(id::block_duration, static_cast<std::uint64_t>(
-                                                     std::max<std::int64_t>(1, (h.duration.ns + 500'000) / 1'000'000)));
+                if (video || text) g.number(id::block_duration, static_cast<std::uint64_t>(h.lasts_ms));
                 if (!h.keyframe) g.element_id(id::reference_block).size(1).u8(0xFF);
                 if (cut.ns > 0) g.element_id(id::discard_padding).size(8).be(static_cast<std::uint64_t>(cut.ns), 8);
             });

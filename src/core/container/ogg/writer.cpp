@@ -99,6 +99,8 @@ class OggWriter final : public ClipWriter {
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         for (std::size_t i = 0; i < streams_.size(); ++i) {
             auto& s = streams_[i];
+            // The last picture is shown for as long as it lasts.
+            if (s->there && s->logical.is_video()) TRY_DO(repeat_until(*s, s->logical.nearest(s->held_end)));
             // The last page of a sound may claim less than it holds, and so cuts the end.
             if (auto end = end_of(i); end && s->there && !s->logical.is_video()) {
                 auto cut = time_to_ticks(*end, s->logical.den) + static_cast<std::int64_t>(s->spec.delay_samples);
@@ -128,25 +130,33 @@ class OggWriter final : public ClipWriter {
     }
     /// Frames are counted, so a place among them that none comes to is filled with one that repeats the last.
     Outcome write_picture(Stream& s, const WritePacket& p) {
-        auto& l = s.logical;
-        auto number = std::max(s.last_frame + 1, l.nearest(p.pts));
+        auto number = std::max(s.last_frame + 1, s.logical.nearest(p.pts));
         if (s.last_frame < 0 && !p.keyframe) return {};  // nothing that could be decoded yet
-        for (auto n = s.last_frame + 1; s.last_frame >= 0 && n < number; ++n) {
-            TRY_DO(release(s, false));
-            WritePacket same{l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}};
-            hold(s, same, granule(s, n));
-        }
+        TRY_DO(repeat_until(s, number));
         TRY_DO(release(s, false));
         // A page begins with a keyframe, so that seeking finds it at once.
         if (p.keyframe && s.last_frame >= 0) TRY_DO(pages(s, true));
         if (p.keyframe) s.last_key = number;
-        s.last_frame = number;
-        hold(s, p, granule(s, number));
+        return hold_picture(s, p, number);
+    }
+    Outcome repeat_until(Stream& s, std::int64_t number) {
+        auto& l = s.logical;
+        while (s.last_frame >= 0 && s.last_frame + 1 < number) {
+            auto n = s.last_frame + 1;
+            TRY_DO(release(s, false));
+            TRY_DO(hold_picture(s, {l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}}, n));
+        }
         return {};
     }
-    static std::int64_t granule(const Stream& s, std::int64_t n) {
+    Outcome hold_picture(Stream& s, const WritePacket& p, std::int64_t n) {
+        auto& l = s.logical;
         auto key = std::min(s.last_key, n);
-        return ((key + (s.logical.counts_from_one ? 1 : 0)) << s.logical.shift) + (n - key);
+        if ((n - key) >> l.shift)
+            return fail(Code::limit, "Its keyframes lie further apart than its Theora header lets Ogg count.",
+                        "Let the pictures be encoded anew.");
+        s.last_frame = n;
+        hold(s, p, ((key + (l.counts_from_one ? 1 : 0)) << l.shift) + (n - key));
+        return {};
     }
     static void hold(Stream& s, const WritePacket& p, std::int64_t position) {
         s.held.assign(p.data.begin(), p.data.end());
