@@ -221,6 +221,20 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
         for (std::size_t i = 0; i < once.size(); i += 17)
             CHECK(demo::read_strip(render(value(reader->at(once[i].pts)))) == once[i].number);
     }
+    // A stretch that begins inside a picture's time is not late by as much from there on.
+    auto all = pictures_in(fixture("vp9_small.webm"));
+    for (int ms : {398, 410, 430}) {
+        recipe.from = 1_ms * ms;
+        auto out = folder / (std::to_string(ms) + ".ogv");
+        made(fixture("vp9_small.webm").string(), out, recipe);
+        for (auto& p : pictures_in(out)) {
+            auto it = std::find_if(all.begin(), all.end(), [&](auto& b) { return b.number == p.number; });
+            REQUIRE(it != all.end());
+            INFO(ms << " " << p.pts.ms() << " " << it->pts.ms());
+            if (p.pts.ns > 0) CHECK(std::abs((it->pts - recipe.from - p.pts).ns) < (18_ms).ns);
+        }
+    }
+    recipe.from = {};
     // As long elsewhere, at a rate of its own too.
     auto was = open("vfr_h264.mp4");
     auto end = value(scan_track(*was, *was->info().main(Kind::video))).end;

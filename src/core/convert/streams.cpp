@@ -138,8 +138,13 @@ class Copied final : public MadeStream {
 class Pictures {
   public:
     Pictures(std::unique_ptr<PictureReader> reader, bool in_gaps, std::optional<Picture> first, Time from, Time to,
-             std::optional<Rational> rate)
-        : ahead_(std::move(reader), in_gaps), first_(std::move(first)), from_(from), to_(to), rate_(rate) {}
+             std::optional<Rational> rate, std::optional<Rational> steps)
+        : ahead_(std::move(reader), in_gaps),
+          first_(std::move(first)),
+          from_(from),
+          to_(to),
+          rate_(rate),
+          steps_(steps) {}
     /// Times count from the beginning of what is made; every picture says how long it lasts.
     Result<std::optional<Picture>> next() {
         if (!rate_) {
@@ -150,6 +155,13 @@ class Pictures {
             if (!coming_ || coming_->pts >= to_) return std::nullopt;
             auto p = std::move(*coming_);
             TRY(coming_, pull());
+            // Of several in one step the last is kept: were each to have its own, all that follow would be late.
+            while (steps_ && coming_ && coming_->pts < to_ && step_of(coming_->pts) == step_of(p.pts)) {
+                auto at = p.pts;
+                p = std::move(*coming_);
+                p.pts = at;
+                TRY(coming_, pull());
+            }
             // A picture lasts until the next one's time.
             auto until = coming_ ? coming_->pts : end_after(p);
             lasted_ = until - p.pts;
@@ -192,6 +204,10 @@ class Pictures {
         if (first_) return std::exchange(first_, std::nullopt);
         return ahead_.next();
     }
+    /// The nearest.
+    std::int64_t step_of(Time t) const {
+        return (time_to_ticks_floor(t - from_, static_cast<std::uint64_t>(2 * steps_->num)) / steps_->den + 1) / 2;
+    }
     /// Of the last picture: that of the track, or it lasts as long as the one before it, where nothing is said.
     Time end_after(const Picture& p) const {
         auto end = ahead_.end().value_or(p.pts);
@@ -200,7 +216,7 @@ class Pictures {
     PicturesAhead ahead_;
     std::optional<Picture> first_, shown_, coming_;
     Time from_, to_;
-    std::optional<Rational> rate_;
+    std::optional<Rational> rate_, steps_;
     Time lasted_{};
     std::int64_t number_ = 0;
     bool ended_ = false, begun_ = false;
@@ -368,7 +384,8 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
     TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     TRY(auto letters, burner());
     auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
-                                               constant ? std::optional(rate) : std::nullopt);
+                                               constant ? std::optional(rate) : std::nullopt,
+                                               plan.wrapper->name == "ogg" ? std::optional(rate) : std::nullopt);
     auto fitted = std::make_unique<Fitted>(std::move(pictures), from, plan, std::move(letters));
     return std::make_unique<EncodedPictures>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }
