@@ -240,6 +240,49 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     CHECK(left == 0);
 }
 
+TEST_CASE("a rung of another shape than the clip's is not stretched: bars fill the rest, and it is said") {
+    Folder folder;
+    // Shown upright, 360 x 640.
+    int n = 0;
+    for (auto [rung, width, height] : {std::tuple{"320x180@300k", 101, 180},
+                                       {"200x200@300k", 112, 200},
+                                       {"90x320@300k", 90, 160},
+                                       {"180x320@300k", 180, 320},
+                                       {"180x318@300k", 180, 318}}) {
+        INFO(rung);
+        LadderOptions o{.out = folder / std::to_string(n++), .measure = false};
+        o.recipe.rungs = *parse_rungs(rung), o.recipe.segment = 2_s;
+        auto made = value(make_ladder(fixture("rotate90.mp4").string(), o, CodecRegistry::standard()));
+        auto& spec = o.recipe.rungs[0];
+        bool whole = width == spec.width && height == spec.height;
+        CHECK(made.findings.empty() == whole);
+        if (!whole) CHECK(made.findings[0].code == "rung-shape");
+        auto clip = std::shared_ptr<Clip>(value(open_clip(made.master.string())));
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto image = render(value(reader->at(1_s)));
+        REQUIRE((image.width == spec.width && image.height == spec.height));
+        auto lit = [&](int x, int y) {
+            auto* p =
+                image.pixels.data() +
+                (static_cast<std::size_t>(y) * static_cast<std::size_t>(image.width) + static_cast<std::size_t>(x)) * 4;
+            return std::max({p[0], p[1], p[2]}) > 24;
+        };
+        int columns = 0, rows = 0;
+        for (int x = 0; x < image.width; ++x) {
+            int any = 0;
+            for (int y = 0; y < image.height; ++y) any += lit(x, y);
+            columns += any > image.height / 4;
+        }
+        for (int y = 0; y < image.height; ++y) {
+            int any = 0;
+            for (int x = 0; x < image.width; ++x) any += lit(x, y);
+            rows += any > width / 12;
+        }
+        CHECK(std::abs(columns - width) <= 4);
+        CHECK(std::abs(rows - height) <= 4);
+    }
+}
+
 TEST_CASE("a ladder waits in the queue of conversions, in other codecs and two passes, and outlives what died on it") {
     Folder folder;
     JobQueue queue(folder / "jobs");

@@ -284,6 +284,17 @@ class Maker {
         return {};
     }
 
+    /// How much of a rung a clip's pictures fill, in their own shape; all of it where less than two pixels are missing.
+    static std::pair<int, int> shown_in(const RungSpec& rung, const VideoFormat& shown) {
+        double width = shown.display_width(), height = shown.display_height();
+        auto scale = std::min(rung.width / width, rung.height / height);
+        auto fill = [&](double part, int whole) {
+            auto even = std::max(2, static_cast<int>(std::lround(part * scale / 2)) * 2);
+            return whole - part * scale <= 2 ? whole : std::min(even, whole);
+        };
+        return {fill(width, rung.width), fill(height, rung.height)};
+    }
+
     Outcome encode(Rung& rung, const Track& video, bool writes) {
         Reshaper reshaper;
         std::vector<Encoded> ready;
@@ -315,8 +326,11 @@ class Maker {
             wanted.turn = video.video.rotation;
             bool turned = wanted.turn == 90 || wanted.turn == 270;
             auto& spec = rung.spec;
-            wanted.to_width = turned ? spec.height : spec.width, wanted.to_height = turned ? spec.width : spec.height;
+            // What is of another shape has bars: nothing is stretched.
+            auto [width, height] = shown_in(spec, video.video);
+            wanted.to_width = turned ? height : width, wanted.to_height = turned ? width : height;
             wanted.canvas_width = spec.width, wanted.canvas_height = spec.height;
+            wanted.left = (spec.width - width) / 4 * 2, wanted.top = (spec.height - height) / 4 * 2;
             wanted.colour = rung.options.colour;
             TRY(auto fitted, reshaper.make(*picture, wanted));
             given[fitted.pts] = {fitted.duration, number++};
@@ -406,6 +420,13 @@ class Maker {
             m.bandwidth = lists.bandwidth(row, r_.fragments), m.average_bandwidth = lists.average(row, r_.fragments);
             m.codecs = lists.codecs(row);
             for (auto& s : segments) m.bytes += s.bytes;
+            auto& shown = clip_->info().main(Kind::video)->video;
+            if (shown_in({m.width, m.height, 0}, shown) != std::pair{m.width, m.height})
+                made.findings.push_back({"rung-shape",
+                                         fmt::format("{} x {} is not the clip’s shape, which is that of {} x {}; bars "
+                                                     "fill the rest.",
+                                                     m.width, m.height, shown.display_width(), shown.display_height()),
+                                         "Give the rung the clip’s shape."});
             if (m.average_bandwidth > 0 &&
                 static_cast<double>(m.bandwidth) > 2.0 * static_cast<double>(m.average_bandwidth))
                 made.findings.push_back(
