@@ -235,6 +235,7 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     CHECK(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()).error().code == Code::refused);
     o.recipe.key = false;
     CHECK(make_ladder((folder / "none.mp4").string(), o, CodecRegistry::standard()).error().code == Code::not_found);
+    CHECK(make_ladder("camera://harbour", o, CodecRegistry::standard()).error().code == Code::refused);
     std::size_t left = 0;
     for (auto& entry : fs::directory_iterator(folder.path)) left += entry.path().filename() != "locked";
     CHECK(left == 0);

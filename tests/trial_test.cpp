@@ -136,4 +136,7 @@ TEST_CASE("where a picture is least alike is said, where it stands out") {
     }
     CHECK(words.size() == 9);
     CHECK_FALSE(value(compare(grey, grey, CodecRegistry::standard())).worst(1).at(0).part);
+    // What comes without end can't be held against anything.
+    for (auto& [a, b] : {std::pair{std::string("camera://harbour"), grey}, {grey, "camera://harbour"}})
+        CHECK(compare(a, b, CodecRegistry::standard(), {}).error().code == Code::refused);
 }

@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // The one place that turns an address of any kind into a clip.
+#include <fmt/format.h>
+
 #include "capture/camera.h"
 #include "container/container.h"
 #include "stream/stream.h"
@@ -14,6 +16,14 @@ Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamO
     head.resize(got);
     if (stream::is_stream(head)) return stream::open(bytes->address().value_or(source), options);
     return open_clip(std::move(bytes));
+}
+
+Result<std::shared_ptr<Clip>> open_to_end(const std::string& source) {
+    ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
+    TRY(auto clip, open_clip(source));
+    if (clip->info().live)
+        return fail(Code::refused, fmt::format("“{}” has no end.", clip->info().name), "Choose a clip that ends.");
+    return std::shared_ptr<Clip>(std::move(clip));
 }
 
 Result<ClipInfo> info_of(const std::string& source) {

@@ -16,6 +16,8 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source);
 /// A stream comes in its highest rung, fetched as it is read, unless `options` say otherwise.
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source,
                                         const StreamOptions& options = {.best = true, .on_demand = true});
+/// The same for what is worked through to its end: opened within `open_deadline`; `refused` where there is none.
+Result<std::shared_ptr<Clip>> open_to_end(const std::string& source);
 
 /// How the times of a segment count: its container’s clock says `zero` at presentation time 0 of the stream it is part
 /// of, and it is presented near `near`, which tells how often a clock of few bits has started over.

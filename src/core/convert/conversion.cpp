@@ -53,13 +53,7 @@ class Conversion {
         auto& recipe = o_.recipe;
         TRY(auto wrapper, wrapper_for(recipe, o_.out));
         TRY_DO(look_at_place(source));
-        {
-            ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-            TRY(auto opened, open_clip(source));
-            clip_ = std::move(opened);
-        }
-        if (clip_->info().live)
-            return fail(Code::refused, fmt::format("“{}” has no end.", clip_->info().name), "Choose a clip that ends.");
+        TRY(clip_, open_to_end(source));
         to_ = recipe.to.value_or(Time::max());
         auto packets = from_packets(clip_, source);
         packets.rate = [this](const Track& t) { return walk(t) ? facts_->pictures_a_second() : 0; };

@@ -105,8 +105,7 @@ class Maker {
             return fail(Code::exists, fmt::format("“{}” is already there.", o_.out.string()), "Choose another name.");
         TRY_DO(r_.check());
         clear_remains(o_.out.parent_path());
-        TRY(auto opened, open_clip(source));
-        clip_ = std::move(opened);
+        TRY(clip_, open_to_end(source));
         TRY(auto tracks, select_tracks_for(*clip_));
         auto* video = tracks.first;
         if (!video)

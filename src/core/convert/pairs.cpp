@@ -8,9 +8,7 @@
 namespace ruedo {
 namespace {
 Result<std::unique_ptr<PictureReader>> pictures_of(const std::string& source, CodecRegistry& codecs) {
-    ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-    TRY(auto opened, open_clip(source));
-    std::shared_ptr<Clip> clip(std::move(opened));
+    TRY(auto clip, open_to_end(source));
     for (auto& t : clip->info().tracks)
         if (t.kind == Kind::video) {
             if (t.problem) return std::unexpected(*t.problem);

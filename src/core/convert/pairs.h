@@ -14,7 +14,8 @@ struct Pair {
 /// it.
 class Pairs {
   public:
-    /// `second` is a part of `first` that begins at `from` in it. `not-media` where one of them has no pictures.
+    /// `second` is a part of `first` that begins at `from` in it. `not-media` where one of them has no pictures,
+    /// `refused` where one has no end.
     static Result<std::unique_ptr<Pairs>> open(const std::string& first, const std::string& second,
                                                CodecRegistry& codecs, Time from = {});
     /// What is shown at `t`. `cancelled` when asked to stop.
