@@ -60,7 +60,7 @@ inline const LadderMade& made_ladder() {
     static const auto made = [] {
         LadderOptions o;
         o.out = folder / "ladder";
-        o.recipe.rungs = *parse_rungs("96x54@90k,64x36@50k,48x28@30k");
+        o.recipe.rungs = *parse_rungs("96x54@120k,64x36@50k,48x28@30k");
         o.recipe.segment = 1_s;
         o.recipe.transport = o.recipe.dash = true;
         return value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));

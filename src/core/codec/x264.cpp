@@ -34,6 +34,9 @@ class Encoder final : public VideoEncoder {
         // Pictures it looks ahead at are kept; of large ones a second's worth or so.
         if (o.width * o.height > 1280 * 720) p.rc.i_lookahead = std::min(p.rc.i_lookahead, 20);
         p.i_threads = 2;
+        // Looking ahead on a thread of its own, the library sees more or less of what is to come as the processor's
+        // time falls, and the same clip becomes another file on every run.
+        p.i_sync_lookahead = 0;
         p.i_fps_num = static_cast<unsigned>(o.rate.num), p.i_fps_den = static_cast<unsigned>(o.rate.den);
         // Pictures are counted; their own times are put back afterwards, to the nanosecond.
         p.b_vfr_input = 0;

@@ -156,7 +156,8 @@ const std::vector<Member>& members() {
              return r.video.shape == Recipe::Shape::keep ? json()
                                                          : json(shape_names[static_cast<std::size_t>(r.video.shape)]);
          },
-         "`keep`: all of it, in its own shape, at most so large; `crop`: fills the size and cuts; `pad`: fills it up "
+         "`keep`: all of it, in its own shape, at most so large, and upright where the container can’t say that it is "
+         "turned; `crop`: fills the size and cuts; `pad`: fills it up "
          "with "
          "black; `bake`: upright, with square pixels",
          "`keep`"},
