@@ -221,7 +221,12 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
         for (std::size_t i = 0; i < once.size(); i += 17)
             CHECK(demo::read_strip(render(value(reader->at(once[i].pts)))) == once[i].number);
     }
-    // A stretch that begins inside a picture's time is not late by as much from there on.
+}
+
+TEST_CASE("a stretch that begins inside a picture's time is not late in Ogg by as much from there on") {
+    Folder folder;
+    Recipe recipe;
+    recipe.wrapper = "ogg", recipe.audio.action = Recipe::Do::none;
     auto all = pictures_in(fixture("vp9_small.webm"));
     for (int ms : {398, 410, 430}) {
         recipe.from = 1_ms * ms;
@@ -234,8 +239,10 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
             if (p.pts.ns > 0) CHECK(std::abs((it->pts - recipe.from - p.pts).ns) < (18_ms).ns);
         }
     }
-    recipe.from = {};
-    // As long elsewhere, at a rate of its own too.
+}
+
+TEST_CASE("a last picture that is shown for long is so in what is made, at a rate of its own too") {
+    Folder folder;
     auto was = open("vfr_h264.mp4");
     auto end = value(scan_track(*was, *was->info().main(Kind::video))).end;
     for (auto out : {"a.mp4", "a.mkv", "a.webm"})
@@ -250,7 +257,9 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
             INFO(path);
             CHECK(std::abs((value(scan_track(*is, *is->info().main(Kind::video))).end - end).ns) < (20_ms).ns);
         }
-    // What a header can't count is not written as if it could.
+}
+
+TEST_CASE("what a Theora header can't count is not written as if it could") {
     auto clip = test::open("theora_vorbis.ogv");
     auto& track = *clip->info().main(Kind::video);
     for (int gap : {60, 70}) {

@@ -107,7 +107,7 @@ class Maker {
         clear_remains(o_.out.parent_path());
         TRY(clip_, open_to_end(source));
         TRY(auto tracks, select_tracks_for(*clip_));
-        auto* video = tracks.first;
+        auto* video = source_ = tracks.first;
         if (!video)
             return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip_->info().name),
                         "Choose a clip with pictures.");
@@ -419,7 +419,7 @@ class Maker {
             m.bandwidth = lists.bandwidth(row, r_.fragments), m.average_bandwidth = lists.average(row, r_.fragments);
             m.codecs = lists.codecs(row);
             for (auto& s : segments) m.bytes += s.bytes;
-            auto& shown = clip_->info().main(Kind::video)->video;
+            auto& shown = source_->video;
             if (shown_in({m.width, m.height, 0}, shown) != std::pair{m.width, m.height})
                 made.findings.push_back({"rung-shape",
                                          fmt::format("{} x {} is not the clip’s shape, which is that of {} x {}; bars "
@@ -460,6 +460,7 @@ class Maker {
     std::atomic<std::uint64_t> bytes_ = 0;  ///< Of pictures, so far.
     Bytes key_;
     std::vector<Rendition> renditions_;
+    const Track* source_ = nullptr;  ///< Of the clip's pictures.
     std::unique_ptr<Rendition> sound_;
 
     static std::string rung_name(const RungSpec& spec) {

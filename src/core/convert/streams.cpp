@@ -51,7 +51,7 @@ class Copied final : public MadeStream {
                 stated = stated && head.dts;
                 times.push_back(head.pts - from);
                 if (head.pts < s->to_) s->needed_ = times.size();
-                s->whole_.see(head);
+                s->seen_.see(head);
             }
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip.info().name));
             TRY(any, heads->next(head));
@@ -79,7 +79,7 @@ class Copied final : public MadeStream {
             // A picture is shown until the next one is, which is not the next to be decoded.
             if (track_.kind != Kind::audio) {
                 auto next = std::upper_bound(order_.begin(), order_.end(), m.pts);
-                auto end = std::min(whole_.of(track_).value_or(head.pts), to_);
+                auto end = std::min(seen_.of(track_).value_or(head.pts), to_);
                 auto until = next != order_.end() ? *next : end - from_;
                 m.duration = std::max(Time{}, until - m.pts);
             }
@@ -95,8 +95,9 @@ class Copied final : public MadeStream {
                 m.dts = last_dts_;
             }
             last_dts_ = m.dts;
-            seen_.see(head);
-            end_ = std::min(seen_.of(track_).value_or(end_ + from_), to_) - from_;
+            if (track_.kind == Kind::audio) seen_.see(head);
+            auto ends = track_.kind == Kind::audio ? seen_.of(track_) : std::max(end_, m.pts + m.duration) + from_;
+            end_ = std::min(ends.value_or(end_ + from_), to_) - from_;
             trimmed_ = trimmed_ || head.trim_end.ns > 0 || (to_ != Time::max() && m.pts + m.duration > to_ - from_);
             ++count_;
             return m;
@@ -130,7 +131,7 @@ class Copied final : public MadeStream {
     std::uint64_t needed_ = 0;  ///< Of pictures so many, the last one shown among them.
     std::unique_ptr<TrackReader> reader_;
     std::deque<Time> dts_;
-    TrackEnd seen_, whole_;    ///< Of what has been copied, and of all pictures.
+    TrackEnd seen_;            ///< Of all pictures; of sound of what has been copied.
     std::vector<Time> order_;  ///< When pictures are shown, from `from_` on.
 };
 
