@@ -273,8 +273,9 @@ json room_rate() {
 json prepare_answers() {
     auto& app = application();
     namespace fs = std::filesystem;
-    auto folder = fs::temp_directory_path() / fmt::format("ruedo-bench-prepare-{}", ::getpid());
-    fs::create_directories(folder);
+    const ScratchFolder scratch("bench-prepare");
+    if (!scratch.make()) std::exit(1);
+    const auto& folder = scratch.path();
     qputenv("XDG_STATE_HOME", QByteArray::fromStdString((folder / "state").string()));
     std::vector<double> answers, turns;
     {
@@ -331,8 +332,6 @@ json prepare_answers() {
         }
         if (running() != 2) std::exit(1);
     }
-    std::error_code ec;
-    fs::remove_all(folder, ec);
     auto worst = [](std::vector<double>& v) {
         std::sort(v.begin(), v.end());
         return v[v.size() * 99 / 100];

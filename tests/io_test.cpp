@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <sys/stat.h>
+#include <sys/wait.h>
 
 #include "support.h"
 
@@ -51,6 +52,44 @@ TEST_CASE("a gap moves what follows, whatever the sizes") {
         REQUIRE(got.size() == size + 1234);
         CHECK(std::equal(data.begin(), data.end(), got.begin() + 1234));
     }
+}
+
+TEST_CASE("a scratch folder goes with whoever made it, or with the next one where that was killed") {
+    Folder folder;
+    std::string before = std::getenv("TMPDIR") ? std::getenv("TMPDIR") : "";
+    ::setenv("TMPDIR", folder.path.c_str(), 1);
+    auto left = [&] { return std::distance(fs::directory_iterator(folder.path), fs::directory_iterator{}); };
+    for (int killed = 0; killed < 3; ++killed) {
+        auto child = ::fork();
+        if (child == 0) {
+            ScratchFolder scratch("of one killed");
+            (void)scratch.make();
+            std::ofstream(scratch.path() / "file") << "something";
+            ::kill(::getpid(), SIGKILL);
+        }
+        int status = 0;
+        ::waitpid(child, &status, 0);
+        CHECK(WIFSIGNALED(status));
+    }
+    CHECK(left() == 1);  // each removed the one before
+    {
+        ScratchFolder one("a"), other("a");
+        done(one.make());
+        done(other.make());
+        done(one.make());  // again: it is there
+        put(one.path() / "file", Bytes{1});
+        CHECK(left() == 2);
+    }
+    CHECK(left() == 0);
+    // Where nothing can be, it says where that is.
+    ::setenv("TMPDIR", (folder / "nowhere").c_str(), 1);
+    auto refused = ScratchFolder("b").make();
+    if (before.empty())
+        ::unsetenv("TMPDIR");
+    else
+        ::setenv("TMPDIR", before.c_str(), 1);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().sentence.find("nowhere") != std::string::npos);
 }
 
 TEST_CASE("a disk that is full or closed says so and leaves nothing") {

@@ -317,7 +317,7 @@ TEST_CASE("killed at fifty moments of editing, nothing older than five seconds i
         for (int i = 0; i < 10; ++i) {
             auto& c = children.emplace_back();
             auto env = QProcessEnvironment::systemEnvironment();
-            env.insert("HOME", QString::fromStdString(c.folder.path.string()));
+            for (auto* place : {"HOME", "TMPDIR"}) env.insert(place, QString::fromStdString(c.folder.path.string()));
             c.process.setProcessEnvironment(env);
             c.process.start(QCoreApplication::applicationFilePath(), {"[.edits]"});
         }

@@ -17,6 +17,7 @@ namespace ruedo {
 namespace fs = std::filesystem;
 
 PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) : QWidget(parent), project_(project) {
+    (void)scratch_.make();  // what can’t be written there says so when it is tried
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(0, 0, 0, 0);
     box->setSpacing(0);
@@ -337,7 +338,7 @@ void PreparePage::try_it() {
     desk_.forget("trial"), desk_.forget("held");
     auto extension =
         p.plan->wrapper->extensions.empty() ? std::string("bin") : std::string(p.plan->wrapper->extensions.front());
-    auto file = fs::path(scratch_.path().toStdString()) / ("trial-" + std::to_string(++number_) + "." + extension);
+    auto file = scratch_.path() / ("trial-" + std::to_string(++number_) + "." + extension);
     TrialOptions o;
     o.recipe = p.recipe, o.target = p.known->target, o.from = p.known->hardest, o.file = file;
     if (!trial_) sum_->setText("Its hardest four seconds are being tried …");

@@ -3,7 +3,6 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QStackedWidget>
-#include <QTemporaryDir>
 #include <QTextBrowser>
 
 #include "convert/stills.h"
@@ -122,7 +121,7 @@ class PreparePage : public QWidget {
     std::string tried_key_;
     std::string mend_;             ///< Waits until the source is known.
     std::optional<Job> compared_;  ///< What came of this one is seen in place of the trial.
-    QTemporaryDir scratch_;
+    ScratchFolder scratch_{"trials"};
     std::size_t changes_ = 0;
     int number_ = 0;
     Desk desk_;

@@ -64,8 +64,7 @@ void PreparePage::write_stills(const char* what, const StillOptions& options,
     desk_.ask(
         what, number,
         [of = seen(), asked = options, what = std::string(what), folder = project_.folder(),
-         scratch = fs::path(scratch_.path().toStdString()) /
-                   ("stills-" + number)](const Desk::Question& question) -> Result<QString> {
+         scratch = scratch_.path() / ("stills-" + number)](const Desk::Question& question) -> Result<QString> {
             auto o = asked;
             o.out = o.columns ? scratch / "sheet.png" : scratch;
             std::error_code ec;

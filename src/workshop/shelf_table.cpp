@@ -141,6 +141,7 @@ class ShelfTable::Row : public QWidget {
 };
 
 ShelfTable::ShelfTable(Project& project, QWidget* parent) : QWidget(parent), project_(project) {
+    (void)scratch_.make();  // what can’t be written there says so when it is tried
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(0, 14, 0, 0);
     box->setSpacing(0);
@@ -251,7 +252,7 @@ void ShelfTable::try_them() {
     for (std::size_t i = 0; i < lines_.size(); ++i)
         if (!lines_[i].tried && !lines_[i].under_way) ask.emplace_back(i, lines_[i]);
     if (ask.empty()) return;
-    auto folder = fs::path(scratch_.path().toStdString());
+    auto folder = scratch_.path();
     desk_.ask(
         "trials", std::to_string(looked_),
         [this, ask, folder, target = target_](const Desk::Question& question) mutable {

@@ -4,7 +4,6 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QScrollArea>
-#include <QTemporaryDir>
 #include <QVBoxLayout>
 
 #include "convert/fitting.h"
@@ -48,7 +47,7 @@ class ShelfTable : public QWidget {
     QPushButton *make_, *back_;
     QWidget* list_;
     QVBoxLayout* box_;
-    QTemporaryDir scratch_;
+    ScratchFolder scratch_{"trials"};
     std::uint64_t looked_ = 0;
     Desk desk_{nullptr, 1, QThread::LowPriority};
 };

@@ -17,24 +17,6 @@ namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
 
-/// A place for what the first of two passes learned, which some libraries write as several files; gone with this.
-struct Notes {
-    Notes() : folder(fs::temp_directory_path() / temporary_name("passes")), path(folder / "learned") {}
-    ~Notes() {
-        std::error_code ec;
-        fs::remove_all(folder, ec);
-    }
-    Notes(const Notes&) = delete;
-    Outcome make() const {
-        clear_remains(folder.parent_path());
-        std::error_code ec;
-        fs::create_directory(folder, ec);
-        if (ec) return std::unexpected(errno_error(ec.value(), "Keeping what the first of two passes learns"));
-        return {};
-    }
-    fs::path folder, path;
-};
-
 /// So many that the two pictures nearest to each other are a step apart; at most 120.
 std::int64_t steps_a_second(std::vector<Time> times) {
     std::sort(times.begin(), times.end());
@@ -236,13 +218,14 @@ class Conversion {
         return plan_.length.ns > 0 ? std::clamp(at.seconds() / plan_.length.seconds(), 0.0, 1.0) : 0;
     }
 
+    static fs::path learned_in(const ScratchFolder& notes) { return notes.path() / "learned"; }
     /// Before the pass that is written, the one that learns, where there is one.
-    Outcome prepare(bool twice, const Notes& notes, std::uint32_t bitrate) {
+    Outcome prepare(bool twice, const ScratchFolder& notes, std::uint32_t bitrate) {
         auto first = twice ? picture_form(plan_.video_codec)->first_pass : 0;
         if (twice) {
             begin_pass(0, first);
             TRY_DO(notes.make());
-            TRY_DO(learn(notes.path, bitrate));
+            TRY_DO(learn(learned_in(notes), bitrate));
         }
         begin_pass(first, 1);
         return {};
@@ -322,13 +305,14 @@ class Conversion {
         if (twice && !bitrate)
             return fail(Code::usage, "Two passes need a bitrate or a size to aim at.",
                         "Give one, or let it be one pass.");
-        Notes notes;
+        // What the first of two passes learns, which some libraries write as several files.
+        ScratchFolder notes("passes");
         TRY_DO(prepare(twice, notes, bitrate));
         std::uint64_t least = target ? *target * 97 / 100 : 0, before = 0;
         for (int tries = 1;; ++tries) {
             std::vector<Line> lines;
             if (plan_.video) {
-                TRY(auto pictures, maker().pictures(o_.recipe.from, to_, {twice ? 2 : 0, notes.path, bitrate}));
+                TRY(auto pictures, maker().pictures(o_.recipe.from, to_, {twice ? 2 : 0, learned_in(notes), bitrate}));
                 lines.push_back({.stream = std::move(pictures), .pictures = true});
             }
             for (std::size_t i = 0; i < plan_.sounds.size(); ++i) {

@@ -256,6 +256,22 @@ void clear_remains(const fs::path& folder) {
     for (auto& path : dead) fs::remove_all(path, ec);
 }
 
+ScratchFolder::ScratchFolder(const std::string& name) {
+    const char* said = std::getenv("TMPDIR");
+    path_ = fs::path(said && *said ? said : "/tmp") / temporary_name(name);
+}
+ScratchFolder::~ScratchFolder() {
+    std::error_code ec;
+    fs::remove_all(path_, ec);
+}
+Outcome ScratchFolder::make() const {
+    clear_remains(path_.parent_path());
+    std::error_code ec;
+    fs::create_directory(path_, ec);
+    if (!ec) return {};
+    return std::unexpected(errno_error(ec.value(), "Making a folder in “" + path_.parent_path().string() + "”"));
+}
+
 Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
     // A plain rename would replace what has appeared there meanwhile.
     if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_NOREPLACE) == 0) return {};

@@ -109,6 +109,23 @@ void clear_remains(const std::filesystem::path& folder);
 /// The temporary name of this process for `name`: ".NAME.PID-COUNT.part".
 std::string temporary_name(const std::string& name);
 
+/// A folder of one’s own where the system keeps what is temporary (TMPDIR), for files that nobody is to find; gone with
+/// this. One belongs to one thread.
+class ScratchFolder {
+  public:
+    /// Makes nothing yet; `name` says in the folder’s what it is for.
+    explicit ScratchFolder(const std::string& name);
+    ~ScratchFolder();
+    ScratchFolder(const ScratchFolder&) = delete;
+    ScratchFolder& operator=(const ScratchFolder&) = delete;
+    /// Makes it, where it isn’t there yet, and removes what processes that have ended since left beside it.
+    Outcome make() const;
+    const std::filesystem::path& path() const { return path_; }
+
+  private:
+    std::filesystem::path path_;
+};
+
 /// Hears how much of a long step is done, 0 to 1; false from it stops the step with the error `cancelled`.
 using Progress = std::function<bool(double done)>;
 
