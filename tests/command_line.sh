@@ -205,6 +205,11 @@ check "a sheet of stills" 0 'len(d["stills"])==6' \
     "$r" stills "$fixtures/vp9_opus.webm" --sheet 3x2 --size 160x90 --out "$work/sheet.png" --json
 [ "$(python3 -c 'import struct,sys; print(*struct.unpack(">II", open(sys.argv[1],"rb").read()[16:24]))' \
     "$work/sheet.png")" = "512 204" ] || wrong "stills: the sheet has another size"
+check "one still in a file, of the form that its name says" 0 'd["stills"][0]["path"].endswith("/One.JPG")' \
+    "$r" stills "$fixtures/vp9_opus.webm" --at 1s --out "$work/One.JPG" --json
+[ "$(head -c 2 "$work/One.JPG" | od -An -tx1)" = " ff d8" ] || wrong "stills: One.JPG is no JPEG"
+check "several stills in one file" 2 'd["error"]["code"]=="usage"' \
+    "$r" stills "$fixtures/vp9_opus.webm" --at 1s,2s --out "$work/two.png" --json
 check "stills over what is there" 1 'd["error"]["code"]=="exists"' \
     "$r" stills "$fixtures/vp9_opus.webm" --sheet 3x2 --size 160x90 --out "$work/sheet.png" --json
 for words in "--at 5" "--every 0" "--count 0" "--sheet 4" "--size 0x9" "--format gif" "--at 1s --count 2"; do

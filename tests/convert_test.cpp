@@ -28,7 +28,7 @@ TEST_CASE("what may stay as it is is copied bit for bit, and what may not says w
                              {"rotate90.mp4", "c.mp4"},
                              {"h264_cbp_opus_frag.mp4", "d.mp4"},
                              {"av1_opus.mp4", "e.webm"},
-                             {"hevc.mp4", "f.mp4"}}) {
+                             {"hevc.mp4", "f.MP4"}}) {
         INFO(name);
         auto result = made(fixture(name).string(), folder / out);
         CHECK(result.video.action == "copied");
@@ -317,6 +317,12 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
     o.columns = o.rows = 0, o.go_on = [] { return false; };
     CHECK(stills(source, o, codecs).error().code == Code::cancelled);
     CHECK(stills(fixture("audio.flac").string(), o, codecs).error().code == Code::not_media);
+    // One goes into a file by itself; several don't.
+    o.go_on = {}, o.at = {1_s}, o.single = true, o.out = folder / "one.jpg";
+    made = value(stills(source, o, codecs));
+    CHECK((made.size() == 1 && made[0].path == o.out && fs::is_regular_file(o.out)));
+    o.at.push_back(2_s);
+    CHECK(stills(source, o, codecs).error().code == Code::refused);
 }
 
 TEST_CASE("sound alone, pictures alone, and an end among pictures that need later ones") {

@@ -242,7 +242,7 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--size", &still_words.size, "Each fits into this: 320x180"},
              {"--mount", &still_words.mount, "Each fills this mount, as a poster does: handset-upright"},
              {"--format", &still_words.format, "png or jpeg"},
-             {"--out", &still_words.out, "A folder; of a sheet the file"}})
+             {"--out", &still_words.out, "A folder, or the file (PNG or JPEG) of a sheet or of one picture"}})
         stills_command_line->add_option(name, *into, about);
     stills_command_line->add_flag("--crop", still_words.crop,
                                   "Each fills the size, and what reaches beyond is cut off");

@@ -13,6 +13,7 @@
 #include "convert/jobs.h"
 #include "convert/stills.h"
 #include "headless.h"
+#include "io/transfer.h"
 #include "player/layout.h"
 
 namespace ruedo {
@@ -195,7 +196,7 @@ Result<json> stills_command(const StillWords& w) {
     StillOptions o;
     o.out = w.out;
     o.replace = w.replace;
-    if (w.out.empty()) return wrong("--out names nothing.", "Name a folder, or the file of a sheet.");
+    if (w.out.empty()) return wrong("--out names nothing.", "Name a folder, or the file of a sheet or of one picture.");
     if ((!w.at.empty()) + (!w.every.empty()) + (!w.count.empty()) + (!w.sheet.empty()) > 1)
         return wrong("--at, --every, --count and --sheet exclude each other.", "Choose one of them.");
     TRY(o.at, read_times(w.at));
@@ -243,7 +244,16 @@ Result<json> stills_command(const StillWords& w) {
         o.width = shape.width, o.height = shape.height, o.fills = true;
     }
     if (!w.format.empty() && w.format != "png" && w.format != "jpeg") return wrong("--format is png or jpeg.");
-    o.format = w.format == "jpeg" ? StillOptions::Format::jpeg : StillOptions::Format::png;
+    // A name that ends as a picture’s is a file’s, and says what it is to be.
+    auto ending = transfer::lower(o.out.extension().string());
+    bool jpeg = ending == ".jpg" || ending == ".jpeg";
+    std::error_code ec;
+    bool file = (jpeg || ending == ".png") && !std::filesystem::is_directory(o.out, ec);
+    o.format = w.format == "jpeg" || (w.format.empty() && file && jpeg) ? StillOptions::Format::jpeg
+                                                                        : StillOptions::Format::png;
+    o.single = file && !o.columns;
+    if (o.single && (o.at.size() > 1 || o.every || o.count > 1))
+        return wrong(fmt::format("Several pictures don’t go into one file, “{}”.", w.out), "Name a folder for them.");
     o.go_on = [] { return !interrupted(); };
     TRY(auto made, stills(w.in, o, CodecRegistry::standard()));
     json list = json::array();

@@ -7,6 +7,7 @@
 #include <cctype>
 #include <map>
 
+#include "io/transfer.h"
 #include "stream/stream.h"
 
 namespace ruedo {
@@ -73,12 +74,8 @@ const std::vector<Extensions>& extensions() {
 void check_extension(ClipInfo& info) {
     auto dot = info.name.rfind('.');
     if (dot == std::string::npos) return;
-    auto lower = [](std::string s) {
-        std::transform(s.begin(), s.end(), s.begin(), [](unsigned char c) { return std::tolower(c); });
-        return s;
-    };
     auto in = [](auto& list, std::string_view e) { return std::find(list.begin(), list.end(), e) != list.end(); };
-    auto extension = lower(info.name.substr(dot + 1));
+    auto extension = transfer::lower(info.name.substr(dot + 1));
     auto own =
         std::find_if(extensions().begin(), extensions().end(), [&](auto& e) { return e.container == info.container; });
     if (own != extensions().end() && !in(own->fitting, extension)) {
@@ -87,7 +84,7 @@ void check_extension(ClipInfo& info) {
              fmt::format("The name ends in “.{}”, but the content is {}.", extension, info.container),
              fmt::format("Rename it so that it ends in “.{}”.", own->usual)});
     }
-    auto stem = lower(info.name.substr(0, dot));
+    auto stem = transfer::lower(info.name.substr(0, dot));
     auto inner = stem.rfind('.');
     if (inner == std::string::npos) return;
     auto before = stem.substr(inner + 1);

@@ -7,6 +7,7 @@
 #include <cmath>
 
 #include "convert/shape.h"
+#include "io/transfer.h"
 #include "media/codec_headers.h"
 #include "playback/playback.h"
 #include "text/cues.h"
@@ -407,7 +408,7 @@ class Planner {
 }  // namespace
 
 Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out) {
-    auto extension = out.extension().string();
+    auto extension = transfer::lower(out.extension().string());
     auto* wrapper = !recipe.wrapper.empty() ? wrapper_named(recipe.wrapper)
                                             : wrapper_of_extension(extension.empty() ? "" : extension.substr(1));
     if (wrapper) return wrapper;

@@ -99,6 +99,8 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     if (times.empty()) times.push_back(info.duration_known ? std::min(2_s, info.duration / 4) : Time{});
     if (times.size() > most_stills)
         return fail(Code::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
+    if (o.single && times.size() > 1)
+        return fail(Code::refused, "Several pictures don’t go into one file.", "Name a folder for them.");
     TRY(auto reader, PictureReader::open(clip, *track, codecs));
     int width = track->video.display_width(), height = track->video.display_height();
     bool cuts = o.fills && o.width > 0 && o.height > 0;
@@ -122,7 +124,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         sheet.pixels.resize(static_cast<std::size_t>(across * down * 4));
         for (std::size_t i = 0; i < sheet.pixels.size(); i += 4)
             sheet.pixels[i] = 0x1A, sheet.pixels[i + 1] = 0x13, sheet.pixels[i + 2] = 0x17, sheet.pixels[i + 3] = 0xFF;
-    } else {
+    } else if (!o.single) {
         TRY_DO(make_folder(o.out));
     }
     std::vector<Still> made(times.size());
@@ -139,7 +141,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
             made[i] = {picture.pts, o.out, width, height};
             return {};
         }
-        auto path = o.out / fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
+        auto path = o.single ? o.out : o.out / fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
         TRY_DO(write_image(path, image, o, codecs));
         made[i] = {picture.pts, path, width, height};
         return {};

@@ -15,7 +15,8 @@ struct StillOptions {
     int columns = 0, rows = 0;      ///< Instead: a sheet of so many, as one picture.
     int width = 0, height = 0;      ///< Each fits into this, in its own shape; 0 for as large as it is shown.
     bool fills = false;             ///< Each fills that size instead, and what reaches beyond is cut off.
-    std::filesystem::path out;      ///< A folder, made if missing; of a sheet the file.
+    std::filesystem::path out;      ///< A folder, made if missing; of a sheet, and where `single`, the file.
+    bool single = false;            ///< There is but one, and `out` is its file.
     bool replace = false;           ///< Files of the same name may be written over.
     std::function<bool()> go_on{};  ///< Asked between pictures; false stops it (`cancelled`).
 };
