@@ -289,3 +289,54 @@ TEST_CASE("no time that can be written is longer than what a clock can add") {
         CHECK(value(reader->at(Time::max())).pts == last);
     }
 }
+
+TEST_CASE("a loop that is switched on, off or elsewhere at any moment neither moves the end nor leaves the clip") {
+    std::mt19937 random(26);
+    for (auto* name : {"vp9_opus.webm", "h264_high_aac.mp4", "audio.flac", "rotate90.mp4"})
+        for (int i = 0; i < 3; ++i) {
+            Stage stage;
+            auto options = playing;
+            options.loop.kind = Loop::Kind::all;
+            stage.controller.open(fixture(name), options);
+            REQUIRE(stage.settle());
+            auto length = stage.now().duration;
+            Loop loop = options.loop;
+            auto within = [&](Time time) {
+                for (auto end = stage.strand->now() + time; stage.strand->now() < end; stage.run(10_ms)) {
+                    auto s = stage.now();
+                    // How long it is to the sample shows at its end.
+                    REQUIRE(s.duration - length < 40_ms);
+                    REQUIRE(s.position <= s.duration);
+                    REQUIRE(std::max(s.decoded_to, s.sounded_to) - length < 40_ms);
+                    REQUIRE(s.state.phase != Phase::failed);
+                }
+            };
+            auto some = [&](Time most) {
+                return Time{static_cast<std::int64_t>(random() % (most.ns / 1'000'000)) * 1'000'000};
+            };
+            for (int changes = 0; changes < 4; ++changes) {
+                // Often so near to a seam that what is read ahead lies beyond it.
+                auto left = length - stage.now().position;
+                within(random() % 2 ? some(length) : std::max(Time{}, left - some(600_ms)));
+                INFO(name << " " << i << " " << changes << " at " << format_time(stage.now().position));
+                loop = {static_cast<Loop::Kind>((static_cast<int>(loop.kind) + 1 + random() % 2) % 3), length / 4,
+                        length / 2};
+                stage.controller.set_loop(loop);
+                within(300_ms);
+                if (loop.kind == Loop::Kind::range && stage.now().state.phase == Phase::playing)
+                    CHECK(stage.now().position < length / 2);
+                if (stage.now().state.phase == Phase::ended) stage.controller.play(), stage.settle();
+            }
+            stage.controller.set_loop({});
+            stage.run({});
+            auto left = length - stage.now().position;
+            auto begun = stage.strand->now();
+            if (stage.now().state.phase != Phase::ended) {
+                INFO(name << " " << i << ", from " << format_time(length - left));
+                REQUIRE(stage.run_until(ended));
+                CHECK(stage.strand->now() - begun < left + 400_ms);
+                CHECK(stage.strand->now() - begun > left - 100_ms);
+            }
+            CHECK(stage.now().position == stage.now().duration);
+        }
+}

@@ -130,13 +130,10 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
     last_wall_ = wall;
     duration_ = std::max({1.0, s.duration.seconds(), s.live ? s.position.seconds() + 1 : 0.0});
     shown_->addData(wall, s.position.seconds());
-    bool folded = s.loop.kind != Loop::Kind::none;  // heads run on the unrolled timeline, which is not drawn
-    if (!folded) {
-        decoded_->addData(wall, s.decoded_to.seconds());
-        if (s.has_audio) sounded_->addData(wall, s.sounded_to.seconds());
-        // What is converted as it goes: how far that has come.
-        if (s.made_to) made_->addData(wall, s.made_to->seconds());
-    }
+    decoded_->addData(wall, s.decoded_to.seconds());
+    if (s.has_audio) sounded_->addData(wall, s.sounded_to.seconds());
+    // What is converted as it goes: how far that has come.
+    if (s.made_to) made_->addData(wall, s.made_to->seconds());
     buffered_low_->addData(wall, s.buffered_from.seconds());
     buffered_high_->addData(wall, s.buffered_to.seconds());
     rate_->setVisible(s.stream != nullptr);

@@ -111,7 +111,7 @@ void Controller::Engine::apply(Effect effect) {
             halt();
             break;
         case Effect::to_start:
-            wanted_ = Wanted{{}, SeekMode::exact, 0, now()};
+            wanted_ = Wanted{loop_from(), SeekMode::exact, 0, now()};
             break;
         case Effect::release_all:
             let_go();
@@ -139,6 +139,7 @@ void Controller::Engine::seek(Time t, SeekMode mode) {
     if (!window) return note("refused", "seek: a live source has no other place");
     if (duration_known_ && duration_.ns > 0) t = std::min(t, duration_);
     t = std::clamp(t, window->from, std::max(window->from, window->to));
+    if (looping()) t = std::min(t, loop_to() - 1_ns);
     Wanted w{std::max(t, Time{}), mode, 0, now()};
     if (machine::allowed(state_, Input::seek)) wanted_ = w;
     input(Input::seek, format_time(w.time));
@@ -166,50 +167,6 @@ void Controller::Engine::step(int pictures) {
     input(Input::step, fmt::format("{:+}", pictures));
 }
 
-void Controller::Engine::set_volume(double volume, bool muted) {
-    volume_ = std::clamp(volume, 0.0, 1.0);
-    muted_ = muted;
-    sound_as_set();
-    note("volume", muted_ ? fmt::format("{:.2f}, muted", volume_) : fmt::format("{:.2f}", volume_));
-}
-
-void Controller::Engine::set_place(double left, double right) {
-    place_ = {left, right};
-    sound_as_set();
-}
-void Controller::Engine::set_ducked(double part) {
-    ducked_ = std::clamp(part, 0.0, 1.0);
-    sound_as_set();
-}
-void Controller::Engine::shown_at(int width, int height) {
-    shown_width_ = width, shown_height_ = height;
-    if (clip_) clip_->shown_at(width, height);
-}
-void Controller::Engine::sound_as_set() {
-    auto gain = muted_ ? 0 : gain_of(volume_) * static_cast<float>(ducked_);
-    if (voice_) voice_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
-}
-
-void Controller::Engine::set_rate(double rate) {
-    rate = std::clamp(rate, 0.25, 4.0);
-    if (rate == rate_) return;
-    auto was_running = clock_.running() || want_run_;
-    rate_ = rate;
-    if (sound_ && state_.phase != Phase::closed) {
-        // Sound is made anew at the new speed from where it is heard; pictures go on with it.
-        auto at = media_now();
-        clock_.hold(at);
-        clock_.set_rate(rate, now());
-        prime_sound(at);
-        want_run_ = was_running;
-        if (was_running) tick();
-    } else {
-        clock_.set_rate(rate, now());
-        schedule_picture();
-    }
-    note("rate", fmt::format("{:.2f}", rate_));
-}
-
 std::shared_ptr<Voice> Controller::Engine::arm() {
     armed_ = voice_ != nullptr;
     input(Input::play);
@@ -221,21 +178,6 @@ void Controller::Engine::disarm() {
         return;
     }
     if (voice_ && want_run_) voice_->start();
-}
-
-void Controller::Engine::set_loop(Loop loop) {
-    if (loop == loop_) return;
-    auto at = fold(media_now());
-    bool range = loop.kind == Loop::Kind::range || loop_.kind == Loop::Kind::range || lap_of(media_now()) > 0;
-    loop_ = loop;
-    note("loop", loop.kind == Loop::Kind::none ? "off"
-                 : loop.kind == Loop::Kind::all
-                     ? "all"
-                     : fmt::format("{} to {}", format_time(loop.from), format_time(loop.to)));
-    // Times on the unrolled timeline mean something else now, so begin a new one here.
-    if (range && clip_ && machine::allowed(state_, Input::seek) && !state_.seeking && state_.phase != Phase::opening)
-        seek(at, SeekMode::exact);
-    pump();
 }
 
 void Controller::Engine::reset_source() {
@@ -401,7 +343,8 @@ void Controller::Engine::begin_seek() {
         return;
     }
     auto from = current_.value_or(Time{});
-    auto job = [pictures = pictures_, cancel = cancel_, wanted, from]() -> Result<std::optional<Picture>> {
+    auto job = [pictures = pictures_, cancel = cancel_, wanted, from,
+                end = looping() ? loop_to() : Time::max()]() -> Result<std::optional<Picture>> {
         pictures->set_sparing(false);
         if (wanted.steps == 0) {
             TRY(auto picture, wanted.mode == SeekMode::keyframe ? pictures->keyframe_near(wanted.time, cancel.get())
@@ -412,7 +355,7 @@ void Controller::Engine::begin_seek() {
         if (wanted.steps > 0) TRY_DO(pictures->at(from, cancel.get()));
         for (int left = wanted.steps; left > 0; --left) {
             TRY(auto next, pictures->next(cancel.get()));
-            if (!next) break;
+            if (!next || next->pts >= end) break;
             picture = next;
         }
         auto at = from;

@@ -38,7 +38,7 @@ struct Start {
 };
 struct Loop {
     enum class Kind { none, all, range } kind = Kind::none;
-    Time from{}, to{};  ///< For `range`.
+    Time from{}, to{};  ///< For `range`. It begins at `from`; `to` is reached by nothing, seeking and stepping neither.
     bool operator==(const Loop&) const = default;
 };
 enum class SeekMode { exact, keyframe };  ///< `keyframe`: the nearest one, for dragging.

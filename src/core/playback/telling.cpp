@@ -17,8 +17,8 @@ void Controller::Engine::publish() {
     s.has_audio = sound_ != nullptr;
     s.buffered_from = fetched_ ? buffered_.from : Time{};
     s.buffered_to = fetched_ ? buffered_.to : duration_;
-    s.decoded_to = items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at;
-    s.sounded_to = sound_next_;
+    s.decoded_to = fold(items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at);
+    s.sounded_to = fold(sound_next_);
     if (auto made = clip_ ? clip_->made() : std::nullopt) s.made_to = made->to;
     s.shown = shown_ ? shown_->pts : Time{};
     if (clip_) {
@@ -68,7 +68,7 @@ Snapshot Controller::Engine::snapshot() const {
     auto s = published_;
     // While it runs this is published every few milliseconds; where it was not, the process stood still.
     auto u = published_clock_.at(std::min(env_.strand->now(), published_at_ + 100_ms));
-    bool loops = s.loop.kind != Loop::Kind::none;
+    bool loops = s.loop.kind != Loop::Kind::none && s.state.phase != Phase::ended;
     auto from = s.loop.kind == Loop::Kind::range ? s.loop.from : Time{},
          to = s.loop.kind == Loop::Kind::range ? std::min(s.loop.to, s.duration) : s.duration;
     if (loops && to > from && u >= to) u = from + Time{(u - from).ns % (to - from).ns};
