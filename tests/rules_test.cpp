@@ -62,6 +62,8 @@ Bytes png(int width, int height) {
         for (int shift = 24; shift >= 0; shift -= 8) b.push_back(static_cast<std::uint8_t>(v >> shift));
     return b;
 }
+/// Captions.
+const Bytes words{'W', 'E', 'B', 'V', 'T', 'T', '\n'};
 /// What trips a rule, and what is like it and does not.
 struct Case {
     std::string_view code;
@@ -152,10 +154,10 @@ const std::vector<Case>& cases() {
          }},
         {"captions-unreachable",
          [](Room& r) {
-             put(r.folder / "a.vtt", Bytes(9)), r.document.sources[0].captions = {"a.vtt"};
+             put(r.folder / "a.vtt", words), r.document.sources[0].captions = {"a.vtt"};
              without(r.document, {"captions", "tracks"});
          },
-         [](Room& r) { put(r.folder / "a.vtt", Bytes(9)), r.document.sources[0].captions = {"a.vtt"}; }},
+         [](Room& r) { put(r.folder / "a.vtt", words), r.document.sources[0].captions = {"a.vtt"}; }},
         {"silent-for-good", [](Room& r) { r.document.player().muted = true, without(r.document, {"mute", "volume"}); },
          [](Room& r) { r.document.player().muted = true; }},
         {"poster-flash",
@@ -164,10 +166,15 @@ const std::vector<Case>& cases() {
         {"poster-shape",
          [](Room& r) { put(r.folder / "p.png", png(400, 300)), r.document.sources[0].poster = "p.png"; },
          [](Room& r) { put(r.folder / "p.png", png(640, 360)), r.document.sources[0].poster = "p.png"; }},
+        {"unread-poster", [](Room& r) { put(r.folder / "p.png", Bytes(300)), r.document.sources[0].poster = "p.png"; },
+         [](Room& r) { put(r.folder / "p.png", png(640, 360)), r.document.sources[0].poster = "p.png"; }},
         {"short-loop", [](Room& r) { r.document.sources[0].loop = {Loop::Kind::range, 1_s, 1500_ms}; },
          [](Room& r) { r.document.sources[0].loop = {Loop::Kind::range, 1_s, 2_s}; }},
         {"no-captions-file", [](Room& r) { r.document.sources[0].captions = {"b.vtt"}; },
-         [](Room& r) { put(r.folder / "b.vtt", Bytes(9)), r.document.sources[0].captions = {"b.vtt"}; }},
+         [](Room& r) { put(r.folder / "b.vtt", words), r.document.sources[0].captions = {"b.vtt"}; }},
+        {"unread-captions",
+         [](Room& r) { put(r.folder / "b.srt", Bytes(9)), r.document.sources[0].captions = {"b.srt"}; },
+         [](Room& r) { put(r.folder / "b.srt", words), r.document.sources[0].captions = {"b.srt"}; }},
         {"target-refuses", [](Room& r) { r.document.target = "open-web-view"; },
          [](Room& r) {
              r.document.target = "open-web-view";

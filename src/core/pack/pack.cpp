@@ -145,17 +145,6 @@ Result<std::vector<fs::path>> parts_of(const fs::path& path) {
     if (!stream::is_stream(ByteView(head).first(got))) return std::vector<fs::path>{};
     return stream::files_of(path.lexically_normal());
 }
-Outcome check_poster(const std::string& path) {
-    TRY(auto source, open_file(path));
-    std::array<std::uint8_t, 8> head{};
-    TRY(auto got, source->read_at(0, head));
-    static constexpr std::array<std::uint8_t, 8> png{0x89, 'P', 'N', 'G', '\r', '\n', 0x1A, '\n'};
-    bool picture = got == head.size() && (head == png || (head[0] == 0xFF && head[1] == 0xD8 && head[2] == 0xFF));
-    if (!picture)
-        return fail(Code::not_media, fmt::format("“{}” is not a picture, so it can’t be a poster.", path),
-                    "Choose a PNG or JPEG.");
-    return {};
-}
 
 }  // namespace
 

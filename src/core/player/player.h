@@ -169,6 +169,8 @@ std::string resolve(const std::string& file, const std::filesystem::path& folder
 inline std::string resolve(const SourceSpec& source, const std::filesystem::path& folder) {
     return resolve(source.file, folder);
 }
+/// Whether a file is there and begins as a PNG or a JPEG does.
+Outcome check_poster(const std::string& file);
 /// The document as it is played and packed for its target: what was made for that stands in a source's place, once it
 /// is there.
 PlayerDocument for_target(PlayerDocument document, const std::filesystem::path& folder);

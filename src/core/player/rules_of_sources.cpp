@@ -2,11 +2,16 @@
 // What can be wrong with a source, by itself, for its target, and as it is drawn.
 #include "convert/targets.h"
 #include "player/reviewed.h"
+#include "text/cues.h"
 
 namespace ruedo::reviewed {
 namespace {
 namespace fs = std::filesystem;
 
+bool is_there(const std::string& file) {
+    std::error_code ec;
+    return fs::exists(file, ec);
+}
 /// Width and height of a PNG (its IHDR) or a JPEG (its frame header); nothing of anything else.
 std::optional<std::pair<int, int>> shape_of_picture(const fs::path& file) {
     // What stands before the frame of a JPEG may be a picture of its own.
@@ -64,6 +69,15 @@ void poster_shape(R r) {
                }));
     });
 }
+void unread_poster(R r) {
+    each_source(r, [&](std::size_t i, const SourceSpec& s) {
+        auto file = resolve(s.poster, r.folder);
+        if (s.poster.empty() || is_address(file) || !is_there(file)) return;
+        if (auto fine = check_poster(file); !fine)
+            r.note(fine.error().sentence, source_at(i, "poster"),
+                   mend_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster.clear(); }));
+    });
+}
 void short_loop(R r) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         if (s.loop.kind == Loop::Kind::range && s.loop.to - s.loop.from < 1_s)
@@ -72,17 +86,30 @@ void short_loop(R r) {
                    mend_source("Repeat all of it", i, [](SourceSpec& x) { x.loop = {Loop::Kind::all, {}, {}}; }));
     });
 }
-void no_captions_file(R r) {
+/// `wrong` says of a caption file at hand what is wrong with it, or nothing.
+void caption_files(R r, const std::function<std::string(const std::string& name, const std::string& file)>& wrong) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         for (std::size_t k = 0; k < s.captions.size(); ++k) {
             auto file = resolve(s.captions[k], r.folder);
-            std::error_code ec;
-            if (is_address(file) || fs::exists(file, ec)) continue;
-            r.note(fmt::format("There are no captions “{}”.", s.captions[k]),
-                   source_at(i, fmt::format("captions/{}", k)), mend_source("Leave them out", i, [k](SourceSpec& x) {
+            if (is_address(file)) continue;
+            auto sentence = wrong(s.captions[k], file);
+            if (sentence.empty()) continue;
+            r.note(sentence, source_at(i, fmt::format("captions/{}", k)),
+                   mend_source("Leave them out", i, [k](SourceSpec& x) {
                        x.captions.erase(x.captions.begin() + static_cast<std::ptrdiff_t>(k));
                    }));
         }
+    });
+}
+void no_captions_file(R r) {
+    caption_files(r, [](const std::string& name, const std::string& file) {
+        return is_there(file) ? std::string() : fmt::format("There are no captions “{}”.", name);
+    });
+}
+void unread_captions(R r) {
+    caption_files(r, [](const std::string&, const std::string& file) {
+        auto fine = is_there(file) ? check_captions(file) : Outcome();
+        return fine ? std::string() : fine.error().sentence;
     });
 }
 std::optional<Target> target_of(R r) {
@@ -170,10 +197,14 @@ constexpr std::array source_rows{
                "A poster stands for what waits to be started.", poster_flash},
     ReviewRule{"poster-shape", "A poster of another shape than its clip.", "The picture would jump when it starts.",
                poster_shape},
+    ReviewRule{"unread-poster", "A poster that is no picture.", "The first frame would stand in its place.",
+               unread_poster},
     ReviewRule{"short-loop", "A stretch of less than a second is repeated.",
                "It would flicker, and its sound would buzz.", short_loop},
     ReviewRule{"no-captions-file", "A file of captions that is not there.", "They would be missing without a word.",
                no_captions_file},
+    ReviewRule{"unread-captions", "A file of captions that can’t be read as such.",
+               "They would be missing without a word.", unread_captions},
     ReviewRule{"target-refuses", "A source that the target does not take as it is.",
                "It would fail on the device; Prepare makes one that plays.", target_refuses},
     ReviewRule{"over-budget", "A file larger than the target’s budget for one.", "The upload would be refused.",

@@ -287,20 +287,39 @@ Result<Cues> parse_captions(ByteView file, std::string_view name) {
     return cues;
 }
 
-Result<Cues> load_captions(const std::string& source) {
-    TRY(auto bytes, open_source(source));
+namespace {
+constexpr std::size_t most_captions = 16 << 20;
+
+/// Up to `most` of its bytes.
+Result<Bytes> beginning_of(ByteSource& source, std::size_t most) {
+    auto too_large = [&] {
+        return fail(Code::limit, fmt::format("“{}” is too large for captions.", source.name()),
+                    "Choose a .vtt or .srt file.");
+    };
+    if (source.size().value_or(0) > most_captions) return too_large();
     Bytes all;
-    constexpr std::size_t most = 16 << 20, step = 64 << 10;
-    for (;;) {
+    for (constexpr std::size_t step = 64 << 10; all.size() < most;) {
         auto at = all.size();
         all.resize(at + step);
-        TRY(auto got, bytes->read_at(at, std::span(all).subspan(at)));
+        TRY(auto got, source.read_at(at, std::span(all).subspan(at)));
         all.resize(at + got);
-        if (got < step) break;
-        if (all.size() > most)
-            return fail(Code::limit, fmt::format("“{}” is too large for captions.", bytes->name()),
-                        "Choose a .vtt or .srt file.");
+        if (got < step) return all;
     }
+    if (most >= most_captions) return too_large();
+    return all;
+}
+}  // namespace
+
+Outcome check_captions(const std::string& file) {
+    TRY(auto source, open_source(file));
+    TRY(auto beginning, beginning_of(*source, 64 << 10));
+    TRY(auto cues, parse_captions(beginning, source->name()));
+    return {};
+}
+
+Result<Cues> load_captions(const std::string& source) {
+    TRY(auto bytes, open_source(source));
+    TRY(auto all, beginning_of(*bytes, most_captions));
     TRY(auto cues, parse_captions(all, bytes->name()));
     if (cues.language.empty()) cues.language = language_of_name(bytes->name());
     return cues;
