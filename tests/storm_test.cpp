@@ -174,3 +174,90 @@ TEST_CASE("releasing in any state returns within 200 ms") {
     CHECK(worst < 200_ms);
 #endif
 }
+
+TEST_CASE("whatever was called, what is shown then is what its place says, and it goes on at its speed") {
+    auto times_of = [](const fs::path& path) {
+        std::shared_ptr<Clip> clip = value(open_clip(path.string()));
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        std::vector<Time> times;
+        for (std::optional<Picture> next = value(reader->at({})); next; next = value(reader->next()))
+            times.push_back(next->pts);
+        return times;
+    };
+    for (auto path : {tiny("short.mp4", 2), tiny("short.webm", 2), fixture("two_audio_languages.mkv"), fixture("h264_aac.ts"),
+                      fixture("edit_skip_500ms.mp4"), fixture("theora_vorbis.ogv"), fixture("vfr_h264.mp4")}) {
+        auto times = times_of(path);
+        auto at_or_before = [&](Time t) {
+            auto it = std::upper_bound(times.begin(), times.end(), t);
+            return static_cast<std::ptrdiff_t>(it - times.begin()) - (it == times.begin() ? 0 : 1);
+        };
+        std::mt19937 random(29);
+        Stage stage;
+        stage.controller.open(path.string());
+        REQUIRE(stage.settle());
+        auto length = stage.now().duration;
+        std::string done;
+        for (int i = path.parent_path() == fixture("x").parent_path() ? 30 : 120; i > 0; --i) {
+            done.clear();
+            for (auto calls = 1 + random() % 3; calls > 0; --calls) {
+                auto& c = stage.controller;
+                auto t =
+                    Time{static_cast<std::int64_t>(random() % static_cast<std::uint64_t>(length.ns + 200'000'000))};
+                switch (random() % 10) {
+                    case 0:
+                    case 1:
+                        c.play(), done += "play ";
+                        break;
+                    case 2:
+                        c.pause(), done += "pause ";
+                        break;
+                    case 3:
+                        c.stop(), done += "stop ";
+                        break;
+                    case 4:
+                        c.seek(t), done += "seek " + format_time(t) + " ";
+                        break;
+                    case 5:
+                        c.seek(t, SeekMode::keyframe), done += "key " + format_time(t) + " ";
+                        break;
+                    case 6:
+                        c.step(static_cast<int>(random() % 5) - 2), done += "step ";
+                        break;
+                    case 7:
+                        c.set_rate(std::array{0.25, 0.5, 1.0, 1.5, 2.0, 4.0}[random() % 6]), done += "rate ";
+                        break;
+                    case 8:
+                        c.set_loop({static_cast<Loop::Kind>(random() % 3), length / 4, length / 2}), done += "loop ";
+                        break;
+                    default:
+                        if (auto choices = stage.now().choices; choices && !choices->empty())
+                            c.choose_sound((*choices)[random() % choices->size()].id), done += "sound ";
+                }
+                if (random() % 2) stage.run(Time{static_cast<std::int64_t>(random() % 300'000'000)});
+            }
+            REQUIRE(stage.settle());
+            stage.run(400_ms);
+            auto before = stage.now();
+            stage.run(100_ms);
+            auto s = stage.now();
+            INFO(path.filename() << " " << i << ": " << done << "→ " << machine::name(s.state.phase) << " at "
+                                 << format_time(s.position) << " shows " << format_time(s.shown) << ", rate " << s.rate
+                                 << ", loop " << static_cast<int>(s.loop.kind) << ", before "
+                                 << format_time(before.position));
+            CHECK(s.duration - length < 100_ms);
+            CHECK(s.position <= s.duration);
+            auto off = at_or_before(s.position) - at_or_before(s.shown);
+            if (s.state.phase == Phase::playing) {
+                CHECK(s.motion == Motion::moving);
+                auto came = s.position - before.position;
+                if (s.loop.kind == Loop::Kind::none || came.ns > 0) {
+                    CHECK(came >= scaled(85_ms, s.rate));
+                    CHECK(came <= scaled(115_ms, s.rate));
+                    CHECK(std::abs(off) <= 1);
+                }
+            } else {
+                CHECK(off == 0);
+            }
+        }
+    }
+}
