@@ -184,8 +184,9 @@ TEST_CASE("whatever was called, what is shown then is what its place says, and i
             times.push_back(next->pts);
         return times;
     };
-    for (auto path : {tiny("short.mp4", 2), tiny("short.webm", 2), fixture("two_audio_languages.mkv"), fixture("h264_aac.ts"),
-                      fixture("edit_skip_500ms.mp4"), fixture("theora_vorbis.ogv"), fixture("vfr_h264.mp4")}) {
+    for (auto path :
+         {tiny("short.mp4", 2), tiny("short.webm", 2), fixture("two_audio_languages.mkv"), fixture("h264_aac.ts"),
+          fixture("edit_skip_500ms.mp4"), fixture("theora_vorbis.ogv"), fixture("vfr_h264.mp4")}) {
         auto times = times_of(path);
         auto at_or_before = [&](Time t) {
             auto it = std::upper_bound(times.begin(), times.end(), t);
