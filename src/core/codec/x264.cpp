@@ -34,9 +34,9 @@ class Encoder final : public VideoEncoder {
         // Pictures it looks ahead at are kept; of large ones a second's worth or so.
         if (o.width * o.height > 1280 * 720) p.rc.i_lookahead = std::min(p.rc.i_lookahead, 20);
         p.i_threads = 2;
-        // Looking ahead on a thread of its own, the library sees more or less of what is to come as the processor's
-        // time falls, and the same clip becomes another file on every run.
-        p.i_sync_lookahead = 0;
+        // The library's functions for the widest registers read beyond a row whose macroblocks are no multiple of
+        // eight, whatever lies there, and the same clip became another file on every run.
+        if ((e->coded_width_ + 15) / 16 % 8 != 0) p.cpu &= ~static_cast<std::uint32_t>(X264_CPU_AVX512);
         p.i_fps_num = static_cast<unsigned>(o.rate.num), p.i_fps_den = static_cast<unsigned>(o.rate.den);
         // Pictures are counted; their own times are put back afterwards, to the nanosecond.
         p.b_vfr_input = 0;
@@ -62,6 +62,9 @@ class Encoder final : public VideoEncoder {
             p.rc.psz_stat_out = p.rc.psz_stat_in = e->stats_.data();
         }
         if (o.level) hold(p, o);
+        // What goes by a buffer looks at what the picture beside it has taken so far, which is another amount on every
+        // run: then the threads share a picture instead.
+        p.b_sliced_threads = p.rc.i_vbv_buffer_size > 0;
         if (o.pixel_aspect.stated())
             p.vui.i_sar_width = static_cast<int>(o.pixel_aspect.num),
             p.vui.i_sar_height = static_cast<int>(o.pixel_aspect.den);
