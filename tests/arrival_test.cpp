@@ -101,6 +101,22 @@ TEST_CASE("what states no length plays as it comes, though its end never does") 
     }
 }
 
+TEST_CASE("what has no end has no laps either: repeating it changes nothing of how it plays") {
+    auto server = LoopbackServer::start();
+    server->serve("/station.mp3", {.file = fixture("audio_vbr_no_info.mp3").string(), .endless = true});
+    Live live;
+    live.controller->open(server->address("/station.mp3"), playing);
+    for (auto kind : {Loop::Kind::none, Loop::Kind::range, Loop::Kind::all, Loop::Kind::none}) {
+        live.controller->set_loop({kind, 1_s, 2_s});
+        Time from{};
+        REQUIRE(live.until([&](auto& s) {
+            if (s.state.phase != Phase::playing || s.loop.kind != kind) return false;
+            if (from.ns == 0) from = s.position;
+            return s.position > from + 250_ms && s.sounded_to > s.position;
+        }));
+    }
+}
+
 TEST_CASE("a station without an end is looked at in part, and memory stays within the window") {
     auto server = LoopbackServer::start();
     for (auto name : {"audio_vbr_no_info.mp3", "h264_aac.ts", "live_unknown_sizes.webm"}) {

@@ -54,10 +54,11 @@ void Controller::Engine::set_rate(double rate) {
 void Controller::Engine::set_loop(Loop loop) {
     if (loop == loop_) return;
     auto at = fold(media_now()), shown_at = fold(shown_at_);
-    bool range = loop.kind == Loop::Kind::range || loop_.kind == Loop::Kind::range;
     bool begun = state_.phase == Phase::playing || state_.phase == Phase::waiting || state_.phase == Phase::paused;
     bool beyond = lap_of(media_now()) > 0 || picture_lap_ > 0 || sound_lap_ > 0 || (begun && sound_end_);
+    bool looped = looping(), range = looped && loop_.kind == Loop::Kind::range;
     loop_ = loop;
+    range = range || (looping() && loop.kind == Loop::Kind::range);
     if (looping() && at >= loop_to()) at = loop_from();
     note("loop", loop.kind == Loop::Kind::none ? "off"
                  : loop.kind == Loop::Kind::all
@@ -65,7 +66,8 @@ void Controller::Engine::set_loop(Loop loop) {
                      : fmt::format("{} to {}", format_time(loop.from), format_time(loop.to)));
     // Times on the unrolled timeline mean something else now, so begin a new one here. What was read for the old one
     // is of no use any more, that which is on its way neither. What has ended has none until it is played again.
-    if ((range || beyond) && clip_ && state_.phase != Phase::opening && state_.phase != Phase::ended) {
+    bool anew = range || (beyond && (looped || looping()));
+    if (anew && clip_ && state_.phase != Phase::opening && state_.phase != Phase::ended) {
         if (clock_.running())
             clock_.start(at, now());
         else
