@@ -79,6 +79,12 @@ TEST_CASE("a scratch folder goes with whoever made it, or with the next one wher
         done(one.make());  // again: it is there
         put(one.path() / "file", Bytes{1});
         CHECK(left() == 2);
+        CHECK((fs::status(one.path()).permissions() & fs::perms(0077)) == fs::perms::none);
+        // Somebody's link under the name is not followed.
+        ScratchFolder led("a");
+        fs::create_directory_symlink(folder.path, led.path());
+        CHECK_FALSE(led.make());
+        fs::remove(led.path());
     }
     CHECK(left() == 0);
     // Where nothing can be, it says where that is.

@@ -266,10 +266,13 @@ ScratchFolder::~ScratchFolder() {
 }
 Outcome ScratchFolder::make() const {
     clear_remains(path_.parent_path());
-    std::error_code ec;
-    fs::create_directory(path_, ec);
-    if (!ec) return {};
-    return std::unexpected(errno_error(ec.value(), "Making a folder in “" + path_.parent_path().string() + "”"));
+    if (::mkdir(path_.c_str(), 0700) == 0) return {};
+    auto why = errno;
+    // Where anybody may write, what stands under its name already may be somebody else's, or lead elsewhere.
+    struct stat there{};
+    if (why == EEXIST && ::lstat(path_.c_str(), &there) == 0 && S_ISDIR(there.st_mode) && there.st_uid == ::geteuid())
+        return {};
+    return std::unexpected(errno_error(why, "Making a folder in “" + path_.parent_path().string() + "”"));
 }
 
 Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
