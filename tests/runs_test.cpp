@@ -102,6 +102,13 @@ TEST_CASE("the first difference of two runs is named, and only that") {
     std::erase_if(held_up.path, [](auto& p) { return p.wall > 1050_ms && p.wall < 2150_ms; });
     CHECK(!first_difference(kept, held_up, anchor("play")));
     CHECK(!first_difference(held_up, kept, anchor("play")));
+    // What played elsewhere before it was opened anew, and was seen there last, has nothing to do with it.
+    auto anew = late;
+    std::erase_if(anew.path, [](auto& p) { return p.wall > 1400_ms && p.wall < 1840_ms; });
+    for (auto& p : anew.path)
+        if (p.wall < 1500_ms) p.media = 2400_ms + p.wall;
+    CHECK(!first_difference(kept, anew, anchor("play")));
+    CHECK(!first_difference(anew, kept, anchor("play")));
     // What one has not come to yet is no difference; what it can’t be aligned at is said.
     auto shorter = run_of({{1_s, play}}, 1900_ms);
     CHECK(!first_difference(kept, shorter, anchor("play")));

@@ -49,9 +49,8 @@ std::optional<Time> media_at(const Run& run, Time wall) {
     auto after = std::partition_point(run.path.begin(), run.path.end(), [&](auto& p) { return p.wall <= wall; });
     if (after == run.path.begin() || after == run.path.end()) return std::nullopt;
     auto &a = *std::prev(after), &b = *after;
-    // For as long as nobody looked it may have been anywhere; and a jump is no way from here to there.
-    if (b.wall - a.wall > 1_s) return std::nullopt;
-    if (std::abs((b.media - a.media).ns) > 4 * (b.wall - a.wall).ns + 1) return a.media;
+    // For as long as nobody looked it may have been anywhere, nor is it known when it jumped from here to there.
+    if (b.wall - a.wall > 1_s || std::abs((b.media - a.media).ns) > 4 * (b.wall - a.wall).ns + 1) return std::nullopt;
     return a.media +
            scaled(b.media - a.media, static_cast<double>((wall - a.wall).ns) /
                                          static_cast<double>(std::max<std::int64_t>(1, (b.wall - a.wall).ns)));
