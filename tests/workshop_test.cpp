@@ -6,6 +6,7 @@
 #include <QPushButton>
 #include <QTextBrowser>
 #include <QToolTip>
+#include <random>
 #include <thread>
 
 #include "demo/server.h"
@@ -90,6 +91,26 @@ TEST_CASE("names that look like markup are names") {
     REQUIRE(tip);
     CHECK(tip->textFormat() == Qt::PlainText);
     QToolTip::hideText();
+}
+
+TEST_CASE("a window that could open nothing has no button without a word on it") {
+    Folder folder;
+    PlaybackHost host{false};
+    WorkshopWindow window{host};
+    window.show();
+    auto unnamed = [&] {
+        QStringList found;
+        for (auto* b : window.findChildren<QAbstractButton*>())
+            if (b->isVisible() && b->inherits("QPushButton") && b->text().isEmpty() && b->icon().isNull() &&
+                !dynamic_cast<Ring*>(b->parentWidget()))  // which draws its own
+                found << b->accessibleName();
+        return found.join(", ").toStdString();
+    };
+    CHECK(unnamed() == "");
+    std::ofstream(folder / "half.ruedo") << R"({"ruedo": 1, "sources": [{"name": "a"}]})";
+    CHECK_FALSE(window.open_project(folder / "half.ruedo"));
+    CHECK(unnamed() == "");
+    CHECK(window.windowTitle().contains("New player"));
 }
 
 TEST_CASE("what was found of a file under one name is not told of it under another") {
@@ -672,6 +693,45 @@ TEST_CASE("a hand on the path moves along it, looks closer, measures, and points
     for (double x : {200.0, 400.0}) press(&path, {x, 120}, Qt::LeftButton, Qt::ShiftModifier);
     CHECK(drawn(plain));
     CHECK_FALSE(path.pointed());
+}
+
+TEST_CASE("no words on the path lie on others, the newest are always read, and closer to there is room for all") {
+    PathChart path;
+    path.resize(560, 250);
+    path.show();
+    Snapshot s;
+    s.state.phase = Phase::playing, s.duration = 20_s;
+    std::mt19937 random(11);
+    std::vector<Time> written;
+    std::optional<double> newest;  // where it stands, with the chart moved along
+    Time now;
+    for (int i = 0; i < 26; ++i) {
+        now += 1_ms * (500 + random() % 900);
+        s.position = 1_ms * (random() % 20'000);
+        path.sample(s, {}, now);
+        Event e;
+        e.wall = now, e.media = s.position, e.name = i ? "seek" : "first-picture", e.took = 1_ms * (random() % 400);
+        path.note(e);
+        written.push_back(now);
+        bool pressed = random() % 2;
+        if (pressed) e.name = "press", e.detail = "forward: seek", path.note(e), written.push_back(now);
+        path.look_at(std::max(Time{}, now - 17_s), 20_s);
+        auto words = path.words();
+        REQUIRE_FALSE(words.empty());
+        for (std::size_t a = 0; a < words.size(); ++a)
+            for (std::size_t b = 0; b < a; ++b) CHECK_FALSE(words[a].intersects(words[b]));
+        if (pressed || now < 17_s) continue;
+        if (!newest) newest = words.back().left();
+        CHECK(words.back().left() == Approx(*newest).margin(1));
+    }
+    CHECK(newest);
+    CHECK(path.words().size() < written.size());
+    for (auto wall : written) {
+        path.look_at(wall - 1_ms, 1_s);
+        CHECK_FALSE(path.words().empty());
+    }
+    path.forget();
+    CHECK(path.words().empty());
 }
 
 TEST_CASE("playing on while another step is shown loses nothing") {

@@ -6,6 +6,7 @@
 #include <QToolTip>
 #include <nlohmann/json.hpp>
 #include <qcustomplot.h>
+#include <ranges>
 
 #include "view/look.h"
 
@@ -89,10 +90,7 @@ PathChart::PathChart(QWidget* parent)
     drops_ = marks(QCPScatterStyle::ssCross, c.rust);
     troubles_ = marks(QCPScatterStyle::ssDiamond, c.rust);
     eased_ = marks(QCPScatterStyle::ssDisc, c.moss);
-    // What would begin left of the chart is not shown in part.
-    connect(wall_, QOverload<const QCPRange&>::of(&QCPAxis::rangeChanged), this, [this](const QCPRange& seen) {
-        for (auto* t : texts_) t->setVisible(t->position->key() >= seen.lower);
-    });
+    connect(plot_, &QCustomPlot::afterLayout, this, &PathChart::make_room);
     new Over(plot_, [this](QPainter& g) { draw_over(g); });  // the plot's
     plot_->setInteraction(QCP::iRangeDrag);
     plot_->axisRect()->setRangeDrag(Qt::Horizontal | Qt::Vertical);
@@ -190,30 +188,29 @@ void PathChart::note(const Event& e) {
         {"given-up", &PathChart::troubles_},      {"caught-up", &PathChart::eased_},
         {"back-at-edge", &PathChart::eased_},     {"rung", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
-    if (e.took && (e.name == "seek" || e.name == "first-picture")) {
-        auto* t = new QCPItemText(plot_);
-        t->position->setCoords(wall, (e.target ? *e.target : e.media).seconds());
-        t->setPositionAlignment(Qt::AlignLeft | Qt::AlignBottom);
-        t->setText(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ",
-                                          QString::number(e.took->ms(), 'f', e.took->ms() < 10 ? 1 : 0)));
-        t->setFont(look::tabular(look::Size::small));
+    auto write = [&](const QString& words, Qt::Alignment alignment, const QFont& font) {
+        auto* t = texts_.emplace_back(new QCPItemText(plot_));
+        t->setText(words);
+        t->setPositionAlignment(alignment);
+        t->setFont(font);
         t->setColor(look::colours().soft);
-        t->setPadding(QMargins(4, 0, 0, 2));
-        texts_.push_back(t);
         if (texts_.size() > 60) plot_->removeItem(texts_.front()), texts_.erase(texts_.begin());
+        return t;
+    };
+    if (e.took && (e.name == "seek" || e.name == "first-picture")) {
+        auto* t = write(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ",
+                                               QString::number(e.took->ms(), 'f', e.took->ms() < 10 ? 1 : 0)),
+                        Qt::AlignLeft | Qt::AlignBottom, look::tabular(look::Size::small));
+        t->position->setCoords(wall, (e.target ? *e.target : e.media).seconds());
+        t->setPadding(QMargins(4, 0, 0, 2));
     }
     // A press says which control it was of.
     if (e.name == "press" || e.name == "host") {
-        auto* t = new QCPItemText(plot_);
+        auto* t = write(text(e.detail.substr(0, e.detail.find(':'))), Qt::AlignHCenter | Qt::AlignTop,
+                        look::font(look::Size::small));
         t->position->setTypeX(QCPItemPosition::ptPlotCoords);
         t->position->setTypeY(QCPItemPosition::ptAxisRectRatio);
         t->position->setCoords(wall, 0.055);
-        t->setPositionAlignment(Qt::AlignHCenter | Qt::AlignTop);
-        t->setText(text(e.detail.substr(0, e.detail.find(':'))));
-        t->setFont(look::font(look::Size::small));
-        t->setColor(look::colours().soft);
-        texts_.push_back(t);
-        if (texts_.size() > 60) plot_->removeItem(texts_.front()), texts_.erase(texts_.begin());
     }
     // Where they part is found once; until then it is looked for now and then, since it takes all of both.
     looks_for_difference_ = kept_run_ && !difference_;
@@ -277,6 +274,24 @@ void PathChart::step_event(int by) {
     if (by > 0 && after < events.size()) return point(events[after].wall);
     while (by < 0 && after > 0)
         if (auto& e = events[--after]; e.wall < from) return point(e.wall);
+}
+
+std::vector<QRectF> PathChart::words() const {
+    std::vector<QRectF> boxes;
+    for (auto* t : texts_)
+        if (t->visible()) boxes.emplace_back(t->topLeft->pixelPosition(), t->bottomRight->pixelPosition());
+    return boxes;
+}
+
+void PathChart::make_room() {
+    std::vector<QRectF> taken;
+    for (auto* t : texts_ | std::views::reverse) {
+        QRectF box(t->topLeft->pixelPosition(), t->bottomRight->pixelPosition());
+        // What would begin left of the chart is not shown in part.
+        t->setVisible(t->position->key() >= wall_->range().lower &&
+                      std::ranges::none_of(taken, [&](auto& other) { return other.intersects(box); }));
+        if (t->visible()) taken.push_back(box);
+    }
 }
 
 /// Over the chart: the moment that is pointed at, where two runs part, keyframes on the media axis, and how much lies

@@ -28,6 +28,9 @@ class PathChart : public QWidget {
     void look_at(Time from, Time length);
     /// Events that are marked where they happened: troubles, and their ends.
     std::size_t marked() const;
+    /// Where words stand in it, oldest first. None lies on another: the newer one is read, and closer to there is room
+    /// for both.
+    std::vector<QRectF> words() const;
     /// Where a converter in front of the player was seen to be.
     std::size_t made() const;
     /// A moment was pointed at, or, with nothing, what is now again.
@@ -57,6 +60,7 @@ class PathChart : public QWidget {
   private:
     void follow();
     void redraw();
+    void make_room();
     void draw_over(QPainter& g) const;
     void measure();
     void lay_beside();

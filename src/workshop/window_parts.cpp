@@ -186,6 +186,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
             for (auto& line : mime->text().split('\n', Qt::SkipEmptyParts)) list << line.trimmed();
         if (!list.isEmpty()) add_sources(list);
     });
+    load({});
     show_step(arrange);
 }
 
