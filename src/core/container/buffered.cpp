@@ -9,7 +9,7 @@ BufferedWalk::BufferedWalk(std::shared_ptr<ByteSource> source, Clip& clip, const
     : source_(std::move(source)) {
     ReadScope scope(nullptr, true);
     if (clip.info().duration_known) end_ = clip.info().duration;
-    for (auto& track : tracks) leads_.push_back({track, clip.reader(track.id), {}, {}, false});
+    for (auto& track : tracks) leads_.push_back({track, clip.reader(track.id), {}, {}, {}, {}, false});
 }
 
 namespace {
@@ -20,37 +20,48 @@ bool here(const PacketHead& head, const std::vector<ByteSource::Range>& ranges) 
 }
 }  // namespace
 
+bool BufferedWalk::follows(const std::vector<Track>& tracks) const {
+    return std::ranges::equal(leads_, tracks, {}, [](auto& lead) { return lead.track.id; }, &Track::id);
+}
+
 TimeRange BufferedWalk::around(Time position) {
     ReadScope scope(nullptr, true);
     auto ranges = source_->buffered().value_or(std::vector<ByteSource::Range>{});
-    Time from{}, to = Time::max();
+    Time from{}, to = Time::max(), all = end_;
     for (auto& lead : leads_) {
-        // What was here may have been dropped from the window since, so the first packet is looked at again.
-        auto start = position >= lead.from && position <= lead.to ? std::max(position, lead.to - 1_s) : position;
+        // It goes on where it was: many a clip can't be sought in without bytes from far ahead. What was here may have
+        // been dropped from the window since, though.
+        bool goes_on = lead.last && here(*lead.last, ranges) && position >= lead.from && position <= lead.to;
         lead.from = position;
-        lead.ended = false;
-        if (lead.reader->seek(start)) {
-            PacketHead head;
-            auto reach = start;
-            for (int i = 0; i < 20'000; ++i) {
+        if (!goes_on) {
+            lead.last.reset(), lead.waits.reset();
+            lead.to = position;
+            lead.ended = false;
+            if (!lead.reader->seek(position)) {
+                to = std::min(to, position);
+                continue;
+            }
+        }
+        for (int i = 0; i < 20'000 && !lead.ended; ++i) {
+            if (!lead.waits) {
+                PacketHead head;
                 auto more = lead.reader->next(head);
                 if (!more) break;
                 if (!*more) {
                     lead.ended = true;
                     break;
                 }
-                if (!here(head, ranges)) break;
-                reach = std::max(reach, std::min(head.pts + head.duration, lead.track.end));
+                lead.waits = head;
             }
-            lead.to = reach;
-        } else {
-            lead.from = lead.to = position;
+            if (!here(*lead.waits, ranges)) break;
+            lead.to = std::max(lead.to, std::min(lead.waits->pts + lead.waits->duration, lead.track.end));
+            lead.last = std::exchange(lead.waits, std::nullopt);
         }
         from = std::max(from, lead.from);
+        all = std::max(all, lead.to);
         if (!lead.ended) to = std::min(to, lead.to);
     }
-    if (to == Time::max()) to = end_.ns >= 0 ? end_ : from;
-    return {from, std::max(from, to)};
+    return {from, std::max(from, std::min(to, all))};
 }
 
 // What a clip says of itself where its container adds nothing.
@@ -64,7 +75,7 @@ std::optional<TimeRange> Clip::seekable() const {
 std::optional<TimeRange> Clip::buffered(const std::vector<Track>& tracks, Time position) {
     if (!bytes_ || !bytes_->buffered()) return std::nullopt;
     std::lock_guard lock(walk_mutex_);
-    if (!walk_) walk_ = std::make_unique<BufferedWalk>(bytes_, *this, tracks);
+    if (!walk_ || !walk_->follows(tracks)) walk_ = std::make_unique<BufferedWalk>(bytes_, *this, tracks);
     return walk_->around(position);
 }
 std::optional<Clip::Fetched> Clip::fetched() const {

@@ -11,6 +11,8 @@ namespace ruedo {
 class BufferedWalk {
   public:
     BufferedWalk(std::shared_ptr<ByteSource> source, Clip& clip, const std::vector<Track>& tracks);
+    /// Whether it is these that it walks.
+    bool follows(const std::vector<Track>& tracks) const;
     /// The stretch of time around `position` all of whose packets are here; empty when the one at it is not.
     TimeRange around(Time position);
 
@@ -19,6 +21,7 @@ class BufferedWalk {
         Track track;
         std::unique_ptr<TrackReader> reader;
         Time from{}, to{};
+        std::optional<PacketHead> last, waits;  ///< The last one that is here, and the one after it, which was not yet.
         bool ended = false;
     };
     std::shared_ptr<ByteSource> source_;

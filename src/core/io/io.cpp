@@ -186,7 +186,11 @@ Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
         auto wanted =
             source_->cheap_to_seek() ? buffer_.size() : std::min(buffer_.size(), std::max<std::size_t>(n, 2048));
         filled_ = 0;
-        TRY(filled_, source_->read_at(offset, std::span(buffer_).first(wanted)));
+        auto got = source_->read_at(offset, std::span(buffer_).first(wanted));
+        if (!got && n < wanted && ReadScope::only_buffered())
+            got = source_->read_at(offset, std::span(buffer_).first(n));
+        if (!got) return std::unexpected(got.error());
+        filled_ = *got;
         start_ = offset;
     }
     if (offset < start_ || offset - start_ >= filled_) return ByteView{};

@@ -194,7 +194,8 @@ class TrackEnd {
 class TrackReader {
   public:
     virtual ~TrackReader() = default;
-    /// Moves to the next packet; false at the end of what can be read.
+    /// Moves to the next packet; false at the end of what can be read. Where bytes of it have not come (`timeout`) it
+    /// may be asked again, and goes on where it was.
     virtual Result<bool> next(PacketHead& head) = 0;
     /// The bytes of the packet that `next` moved to.
     virtual Outcome read(Bytes& out) = 0;

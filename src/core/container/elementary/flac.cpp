@@ -68,8 +68,8 @@ class FrameFinder {
         std::optional<SoundFrame> head;
         std::size_t looked = 0;
         for (std::size_t length = std::clamp<std::size_t>(
-                 shared_->info.max_frame ? shared_->info.max_frame + 64U : 1 << 13, 512, window);
-             ; length = std::min(window, length * 4)) {
+                 shared_->info.max_frame ? shared_->info.max_frame + 64U : 1 << 11, 512, window);
+             ; length = std::min(window, length * 2)) {
             TRY(auto view, reader_.view(at, length));
             if (!head) {
                 head = parse_flac_frame(view);

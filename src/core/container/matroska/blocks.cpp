@@ -129,18 +129,21 @@ Result<bool> BlockReader::next_block() {
             continue;
         }
         if (e.unknown()) return false;
-        at_ = e.end;
         bool inside = cluster_end_ != 0 && e.start < cluster_end_ && !is_level1(e.id);
-        if (!inside) continue;
-        if (e.id == id::timestamp) {
+        if (inside && e.id == id::timestamp) {
             TRY(auto v, reader_.view(e.body, std::min<std::uint64_t>(8, e.size())));
             cluster_time_ = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
-        } else if (e.id == id::simple_block || e.id == id::block_group) {
+        } else if (inside && (e.id == id::simple_block || e.id == id::block_group)) {
             if (e.end > size) return false;  // cut short inside this block
             block_start_ = cluster_start_;
-            TRY(bool ours, e.id == id::simple_block ? parse_block(e, true, {}, {}, false) : parse_group(e));
-            if (ours) return true;
+            auto ours = e.id == id::simple_block ? parse_block(e, true, {}, {}, false) : parse_group(e);
+            if (!ours) laces_.clear(), lace_at_ = 0;
+            if (!ours || *ours) {
+                if (ours) at_ = e.end;
+                return ours;
+            }
         }
+        at_ = e.end;
     }
 }
 

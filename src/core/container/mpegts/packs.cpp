@@ -71,10 +71,13 @@ Result<bool> PackWalker::next(Pes& pes) {
         auto id = head[3];
         std::size_t length = static_cast<std::size_t>(head[4]) << 8 | head[5];
         auto offset = at_;
-        at_ += 6 + length;
         bool carries = id == private_1 || (id >= 0xC0 && id <= 0xEF);
-        if (!carries || (stream_ && id != (stream_ > 0xFF ? stream_ >> 8 : stream_))) continue;
+        if (!carries || (stream_ && id != (stream_ > 0xFF ? stream_ >> 8 : stream_))) {
+            at_ += 6 + length;
+            continue;
+        }
         TRY(auto packet, reader_.view(offset + 6, std::min<std::size_t>(length, (1 << 16) - 1)));
+        at_ += 6 + length;
         pes = {};
         pes.offset = offset;
         if (packet.size() < length || !unpack(packet, pes) || pes.data.empty()) continue;

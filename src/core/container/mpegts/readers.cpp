@@ -88,8 +88,9 @@ class VideoReader final : public PesReader {
     Result<bool> next(PacketHead& head) override {
         if (!ahead_) TRY_DO(fetch(ahead_));
         if (!ahead_) return false;
-        unit_ = std::move(*ahead_);
-        TRY_DO(fetch(ahead_));
+        std::optional<Pes> after;
+        TRY_DO(fetch(after));
+        unit_ = std::move(*ahead_), ahead_ = std::move(after);
         head = {};
         auto ticks = shared_->ticks(stream_, *unit_.pts, unit_.offset);
         head.pts = Shared::time(ticks);
@@ -144,14 +145,13 @@ class VideoReader final : public PesReader {
 
   private:
     Outcome fetch(std::optional<Pes>& pes) {
-        pes.emplace();
-        for (;;) {
-            TRY(bool more, packets_->next(*pes));
-            if (!more) {
-                pes.reset();
-                return {};
-            }
-            if (pes->pts && !pes->data.empty()) return {};
+        pes.reset();
+        for (Pes found;;) {
+            TRY(bool more, packets_->next(found));
+            if (!more) return {};
+            if (!found.pts || found.data.empty()) continue;
+            pes = std::move(found);
+            return {};
         }
     }
     std::shared_ptr<const Shared> shared_;

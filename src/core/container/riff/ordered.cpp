@@ -84,11 +84,15 @@ class OrderedReader final : public TrackReader {
             if (stream_->entries[next_].size > 0) break;
         }
         auto entry = stream_->entries[next_];
-        auto place = static_cast<std::int64_t>(next_++);
-        if (stream_->track.codec == Codec::mpeg4) return fetch_mpeg4(entry, place);
-        // The first slice nearly always stands in the first few hundred bytes.
-        TRY(auto view, heads_.view(entry.at, std::min<std::size_t>(entry.size, 4096)));
-        add({entry.at, entry.size, entry.key}, order_.mark(view), place);
+        auto place = static_cast<std::int64_t>(next_);
+        if (stream_->track.codec == Codec::mpeg4) {
+            TRY_DO(fetch_mpeg4(entry, place));
+        } else {
+            // The first slice nearly always stands in the first few hundred bytes.
+            TRY(auto view, heads_.view(entry.at, std::min<std::size_t>(entry.size, 4096)));
+            add({entry.at, entry.size, entry.key}, order_.mark(view), place);
+        }
+        ++next_;
         return {};
     }
     Outcome fetch_mpeg4(const Entry& entry, std::int64_t place) {
