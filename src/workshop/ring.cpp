@@ -416,7 +416,7 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setPen(c.ink);
     auto since = (now_ - snapshot_.since).seconds();
     auto for_what = phase == Phase::opening   ? "the source"
-                    : snapshot_.state.seeking ? "the picture of that place"
+                    : snapshot_.state.seeking ? "the picture there"
                     : snapshot_.buffered_to - snapshot_.position < 1_s && snapshot_.duration_known &&
                             snapshot_.buffered_to < snapshot_.duration
                         ? "the network"
@@ -427,7 +427,7 @@ void Ring::paintEvent(QPaintEvent*) {
                                              : QString();
     if (!word.isEmpty()) {
         auto w = g.fontMetrics().horizontalAdvance(word) + 12;
-        QRectF box(o.x() - w / 2.0, o.y() + r * 0.42, w, 18);
+        QRectF box(o.x() - w / 2.0, o.y() + r * 0.12, w, 18);
         g.setBrush(c.ground);
         g.setPen(c.line);
         g.drawRoundedRect(box, 4, 4);
