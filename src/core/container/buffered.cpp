@@ -6,10 +6,9 @@
 namespace ruedo {
 
 BufferedWalk::BufferedWalk(std::shared_ptr<ByteSource> source, Clip& clip, const std::vector<Track>& tracks)
-    : source_(std::move(source)) {
-    ReadScope scope(nullptr, true);
+    : source_(std::move(source)), clip_(clip) {
     if (clip.info().duration_known) end_ = clip.info().duration;
-    for (auto& track : tracks) leads_.push_back({track, clip.reader(track.id), {}, {}, {}, {}, false});
+    for (auto& track : tracks) leads_.push_back({track, {}, {}, {}, {}, {}, false});
 }
 
 namespace {
@@ -29,19 +28,17 @@ TimeRange BufferedWalk::around(Time position) {
     auto ranges = source_->buffered().value_or(std::vector<ByteSource::Range>{});
     Time from{}, to = Time::max(), all = end_;
     for (auto& lead : leads_) {
-        // It goes on where it was: many a clip can't be sought in without bytes from far ahead. What was here may have
-        // been dropped from the window since, though.
-        bool goes_on = lead.last && here(*lead.last, ranges) && position >= lead.from && position <= lead.to;
-        lead.from = position;
-        if (!goes_on) {
-            lead.last.reset(), lead.waits.reset();
-            lead.to = position;
-            lead.ended = false;
-            if (!lead.reader->seek(position)) {
-                to = std::min(to, position);
-                continue;
-            }
+        // It goes on where it was: many a clip can't be sought in without bytes from far ahead, least of all where
+        // playing has come to the end of what is here. What was here may have been dropped from the window since.
+        bool known = lead.last && here(*lead.last, ranges) && position >= lead.from;
+        if (!known || position > lead.to) {
+            auto there = clip_.reader(lead.track.id);
+            bool found = there->seek(position).has_value();
+            // Where the place is not found, all from the beginning on may be here.
+            if (!found) there = clip_.reader(lead.track.id);
+            if (found || !known) lead = {lead.track, std::move(there), position, position, {}, {}, false};
         }
+        lead.from = position;
         for (int i = 0; i < 20'000 && !lead.ended; ++i) {
             if (!lead.waits) {
                 PacketHead head;

@@ -7,7 +7,7 @@
 
 namespace ruedo {
 
-/// Not thread-safe.
+/// Not thread-safe. The clip outlives it.
 class BufferedWalk {
   public:
     BufferedWalk(std::shared_ptr<ByteSource> source, Clip& clip, const std::vector<Track>& tracks);
@@ -25,6 +25,7 @@ class BufferedWalk {
         bool ended = false;
     };
     std::shared_ptr<ByteSource> source_;
+    Clip& clip_;
     Time end_{-1};  ///< Of the clip, where it is known.
     std::vector<Lead> leads_;
 };

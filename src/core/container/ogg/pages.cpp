@@ -28,10 +28,14 @@ Result<bool> PageWalker::next(ogg_page& page, std::uint64_t& start) {
         }
         auto* to = reinterpret_cast<std::uint8_t*>(ogg_sync_buffer(&sync_, chunk));
         if (!to) return fail(Code::limit, "There is no memory for a page.");
-        TRY(auto got, source_->read_at(read_at_, {to, static_cast<std::size_t>(chunk)}));
-        if (got == 0) return false;
-        read_at_ += got;
-        ogg_sync_wrote(&sync_, static_cast<long>(got));
+        std::size_t wanted = chunk;
+        auto got = source_->read_at(read_at_, {to, wanted});
+        // Who only looks at what is here takes less, down to the last byte.
+        while (!got && wanted > 1 && ReadScope::only_buffered()) got = source_->read_at(read_at_, {to, wanted /= 2});
+        if (!got) return std::unexpected(got.error());
+        if (*got == 0) return false;
+        read_at_ += *got;
+        ogg_sync_wrote(&sync_, static_cast<long>(*got));
     }
 }
 
