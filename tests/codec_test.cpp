@@ -1,9 +1,11 @@
 // SPDX-License-Identifier: Apache-2.0
 // Every decoder against the numbers that the pictures carry; every encoder against its decoder.
 #include <pthread.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include <cmath>
+#include <csignal>
 #include <cstdlib>
 #include <cstring>
 #include <thread>
@@ -669,7 +671,32 @@ TEST_CASE("rate control does what it is asked: more bits or a better scale, two 
     }
 }
 
-TEST_CASE("what is encoded does not depend on how fast pictures come") {
+namespace {
+/// While it lives this process is stopped again and again, wherever it is then.
+class Stopping {
+  public:
+    Stopping() : child_(::fork()) {
+        if (child_ != 0) return;
+        for (auto parent = ::getppid();;) {
+            ::usleep(3'000);
+            if (::kill(parent, SIGSTOP) != 0) ::_exit(0);
+            ::usleep(20'000);
+            if (::kill(parent, SIGCONT) != 0) ::_exit(0);
+        }
+    }
+    ~Stopping() {
+        ::kill(child_, SIGKILL);
+        ::waitpid(child_, nullptr, 0);
+    }
+    Stopping(const Stopping&) = delete;
+    Stopping& operator=(const Stopping&) = delete;
+
+  private:
+    pid_t child_;
+};
+}  // namespace
+
+TEST_CASE("what is encoded does not depend on how fast pictures come, nor on how long they take") {
     for (auto [codec, level] : {std::pair{Codec::h264, 0U},
                                 {Codec::h264, 30U},
                                 {Codec::vp9, 0U},
@@ -677,9 +704,11 @@ TEST_CASE("what is encoded does not depend on how fast pictures come") {
                                 {Codec::av1, 0U},
                                 {Codec::theora, 0U}}) {
         INFO(codec_name(codec));
-        // At once; with a pause before each; and with one now and then, as of a machine that stands still.
         std::vector<std::vector<Bytes>> runs;
-        for (int every : {0, 1, 17}) {
+        enum class How { at_once, with_pauses, with_stops };
+        for (auto how : {How::at_once, How::with_pauses, How::with_stops}) {
+            std::optional<Stopping> stopping;
+            if (how == How::with_stops) stopping.emplace();
             VideoEncodeOptions o{.width = 96, .height = 64, .bitrate = 120'000, .keyframe_every = 30, .b_frames = 2};
             o.level = level;
             // At a bitrate that of AV1 goes by what its threads have done so far.
@@ -694,8 +723,7 @@ TEST_CASE("what is encoded does not depend on how fast pictures come") {
                                   {25.0 * i, 90, 40});
                 auto picture = to_picture(canvas.image(), {});
                 picture.pts = ticks_to_time(k, 1, 30), picture.duration = 33_ms;
-                if (every && k % every == 0)
-                    std::this_thread::sleep_for(std::chrono::milliseconds(every == 1 ? 3 : 40));
+                if (how == How::with_pauses) std::this_thread::sleep_for(std::chrono::milliseconds(k % 17 ? 3 : 40));
                 done(encoder->encode(picture, out));
             }
             done(encoder->drain(out));

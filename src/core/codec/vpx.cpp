@@ -177,7 +177,10 @@ class Encoder final : public VideoEncoder {
         static constexpr std::array speeds9{8, 4, 1}, speeds8{10, 4, 1};
         auto effort = static_cast<std::size_t>(std::clamp(o.effort, 0, 2));
         e->deadline_ = effort == 0 && o.pass == 0 ? VPX_DL_REALTIME : VPX_DL_GOOD_QUALITY;
-        vpx_codec_control(&e->codec_, VP8E_SET_CPUUSED, codec == Codec::vp9 ? speeds9[effort] : speeds8[effort]);
+        auto speed = codec == Codec::vp9 ? speeds9[effort] : speeds8[effort];
+        // In real time VP8 goes by how long pictures took, unless its speed is below nought: then it is just that.
+        if (codec == Codec::vp8 && e->deadline_ == VPX_DL_REALTIME) speed = -speed;
+        vpx_codec_control(&e->codec_, VP8E_SET_CPUUSED, speed);
         if (o.control == VideoEncodeOptions::Control::quality && codec == Codec::vp9)
             vpx_codec_control(&e->codec_, VP8E_SET_CQ_LEVEL, static_cast<unsigned>(std::clamp(o.quality, 0, 63)));
         auto colour = o.colour.resolved(o.height);
