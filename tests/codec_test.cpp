@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // Every decoder against the numbers that the pictures carry; every encoder against its decoder.
+#include <poll.h>
 #include <pthread.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -672,27 +673,32 @@ TEST_CASE("rate control does what it is asked: more bits or a better scale, two 
 }
 
 namespace {
-/// While it lives this process is stopped again and again, wherever it is then.
+/// While it lives this process is stopped again and again, wherever it is then. The other one ends when the pipe does,
+/// and never between a stop and its end.
 class Stopping {
   public:
-    Stopping() : child_(::fork()) {
+    Stopping() {
+        if (::pipe(pipe_) != 0 || (child_ = ::fork()) < 0) std::abort();
+        ::close(pipe_[child_ == 0]);
         if (child_ != 0) return;
         for (auto parent = ::getppid();;) {
-            ::usleep(3'000);
-            if (::kill(parent, SIGSTOP) != 0) ::_exit(0);
+            pollfd over{pipe_[0], POLLIN, 0};
+            if (::poll(&over, 1, 3) != 0) ::_exit(0);
+            ::kill(parent, SIGSTOP);
             ::usleep(20'000);
-            if (::kill(parent, SIGCONT) != 0) ::_exit(0);
+            ::kill(parent, SIGCONT);
         }
     }
     ~Stopping() {
-        ::kill(child_, SIGKILL);
+        ::close(pipe_[1]);
         ::waitpid(child_, nullptr, 0);
     }
     Stopping(const Stopping&) = delete;
     Stopping& operator=(const Stopping&) = delete;
 
   private:
-    pid_t child_;
+    int pipe_[2]{};
+    pid_t child_ = 0;
 };
 }  // namespace
 
