@@ -78,7 +78,7 @@ struct Work {
         return made;
     }
     void convert() {
-        need(ruedo::convert(file.string(), {.out = out, .recipe = recipe, .target = {}, .replace = true},
+        need(ruedo::convert(file.string(), {.out = out, .recipe = recipe, .target = {}, .replace = Replace::anything},
                             CodecRegistry::standard()));
     }
     std::filesystem::path file, out;
@@ -209,7 +209,7 @@ json rewrap_row() {
                 ::close(from), ::close(to);
             });
             double ours = ms_of([&] {
-                need(convert(file.string(), {.out = out, .recipe = {}, .target = {}, .replace = true},
+                need(convert(file.string(), {.out = out, .recipe = {}, .target = {}, .replace = Replace::anything},
                              CodecRegistry::standard()));
             });
             std::filesystem::remove(out), std::filesystem::remove(copied);

@@ -77,7 +77,7 @@ void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
             if (!picture) break;
             auto place = fs::temp_directory_path() / ("ruedo-poster-" + std::to_string(::getpid()) + "-" + id + ".png");
             auto r = fit_rect(Fit::contain, track->video.display_width(), track->video.display_height(), 392, 256);
-            if (!write_png(place, render(*picture, static_cast<int>(r.width), static_cast<int>(r.height)), true)) break;
+            if (!write_png(place, render(*picture, static_cast<int>(r.width), static_cast<int>(r.height)))) break;
             auto bytes = read_file(place);
             fs::remove(place, gone);
             if (bytes) return {200, "image/png", std::string(bytes->begin(), bytes->end())};

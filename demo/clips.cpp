@@ -286,7 +286,7 @@ Image draw_frame(const ClipSpec& spec, int number) {
     Canvas canvas(spec.width, spec.height);
     double t = static_cast<double>(number) * static_cast<double>(spec.rate.den) / static_cast<double>(spec.rate.num);
     spec.draw(canvas, t);
-    draw_strip(canvas.image(), number, number * spec.rate.den % spec.rate.num == 0);
+    if (spec.numbered) draw_strip(canvas.image(), number, number * spec.rate.den % spec.rate.num == 0);
     return std::move(canvas.image());
 }
 

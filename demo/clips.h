@@ -19,7 +19,8 @@ struct ClipSpec {
     int keyframe_every = 60;
     std::uint32_t bitrate = 1'200'000;
     int audio_rate = 48000;
-    /// Draws frame `number` at `t` seconds, without the strip.
+    bool numbered = false;  ///< Each frame carries its number as a strip at its foot (strip.h); for tests.
+    /// Draws the frame at `t` seconds, without the strip.
     void (*draw)(Canvas& canvas, double t) = nullptr;
     /// One sample at `t` seconds.
     float (*sound)(double t) = nullptr;

@@ -13,14 +13,21 @@ Canvas::Canvas(int width, int height) {
     image_.pixels.assign(static_cast<std::size_t>(width * height) * 4, 255);
 }
 
-void Canvas::blend(int x, int y, Rgb c, double a) {
-    if (x < 0 || y < 0 || x >= image_.width || y >= image_.height || a <= 0) return;
-    auto* p = &image_.pixels[static_cast<std::size_t>((y * image_.width + x) * 4)];
+namespace {
+std::uint8_t level(double v) { return static_cast<std::uint8_t>(std::clamp(v, 0.0, 255.0)); }
+}  // namespace
+
+void Canvas::blend(int y, int from, int to, Rgb c, double a) {
+    from = std::max(from, 0), to = std::min(to, image_.width);
     int k = static_cast<int>(std::min(a, 1.0) * 256);
-    auto mix = [&](std::uint8_t old, double v) {
-        return static_cast<std::uint8_t>(old + (((static_cast<int>(std::clamp(v, 0.0, 255.0)) - old) * k) >> 8));
-    };
-    p[0] = mix(p[0], c.b), p[1] = mix(p[1], c.g), p[2] = mix(p[2], c.r);
+    if (y < 0 || y >= image_.height || k <= 0) return;
+    const int b = level(c.b), g = level(c.g), r = level(c.r);
+    auto* p = &image_.pixels[static_cast<std::size_t>(y * image_.width) * 4];
+    auto mix = [k](int old, int v) { return static_cast<std::uint8_t>(old + (((v - old) * k) >> 8)); };
+    for (int x = from; x < to; ++x) {
+        auto* at = p + x * 4;
+        at[0] = mix(at[0], b), at[1] = mix(at[1], g), at[2] = mix(at[2], r);
+    }
 }
 
 void Canvas::gradient(Rgb top, Rgb bottom) {
@@ -35,18 +42,22 @@ void Canvas::gradient(Rgb top, Rgb bottom) {
 void Canvas::rect(double x0, double y0, double x1, double y1, Rgb c, double alpha) {
     x0 = std::max(x0, 0.0), y0 = std::max(y0, 0.0), x1 = std::min<double>(x1, image_.width),
     y1 = std::min<double>(y1, image_.height);
-    for (int y = static_cast<int>(std::floor(y0)); y < y1; ++y)
-        for (int x = static_cast<int>(std::floor(x0)); x < x1; ++x) {
-            double cover = std::clamp(std::min(x + 1.0, x1) - std::max<double>(x, x0), 0.0, 1.0) *
-                           std::clamp(std::min(y + 1.0, y1) - std::max<double>(y, y0), 0.0, 1.0);
-            blend(x, y, c, alpha * cover);
-        }
+    for (int y = static_cast<int>(std::floor(y0)); y < y1; ++y) {
+        double row = alpha * std::clamp(std::min(y + 1.0, y1) - std::max<double>(y, y0), 0.0, 1.0);
+        int from = static_cast<int>(std::floor(x0)), first = static_cast<int>(std::ceil(x0)),
+            last = static_cast<int>(std::floor(x1));
+        if (first > last) return blend(y, from, from + 1, c, row * (x1 - x0));
+        if (from < first) blend(y, from, first, c, row * (first - x0));
+        blend(y, first, last, c, row);
+        if (last < x1) blend(y, last, last + 1, c, row * (x1 - last));
+    }
 }
 void Canvas::circle(Point o, double r, Rgb c, double alpha) {
     for (int y = static_cast<int>(o.y - r) - 1; y <= o.y + r + 1; ++y)
         for (int x = static_cast<int>(o.x - r) - 1; x <= o.x + r + 1; ++x) {
             double dx = x + 0.5 - o.x, dy = y + 0.5 - o.y, square = dx * dx + dy * dy;
-            if (square < (r + 0.5) * (r + 0.5)) blend(x, y, c, alpha * std::min(1.0, r + 0.5 - std::sqrt(square)));
+            if (square < (r + 0.5) * (r + 0.5))
+                blend(y, x, x + 1, c, alpha * std::min(1.0, r + 0.5 - std::sqrt(square)));
         }
 }
 void Canvas::glow(Point o, double r, Rgb c, double strength) {
@@ -56,7 +67,7 @@ void Canvas::glow(Point o, double r, Rgb c, double strength) {
             double square = (dx * dx + dy * dy) / (r * r);
             if (square >= 1) continue;
             double d = std::sqrt(square);
-            blend(x, y, c, strength * (1 - d) * (1 - d));
+            blend(y, x, x + 1, c, strength * (1 - d) * (1 - d));
         }
 }
 void Canvas::polygon(std::span<const Point> q, Rgb c, double alpha) {
@@ -78,13 +89,35 @@ void Canvas::polygon(std::span<const Point> q, Rgb c, double alpha) {
         e.d = -(e.nx * a.x + e.ny * a.y);
         edges.push_back(e);
     }
-    int left = std::max(0, static_cast<int>(x0) - 1), right = std::min(image_.width - 1, static_cast<int>(x1) + 1);
-    for (int y = std::max(0, static_cast<int>(y0) - 1); y <= std::min<double>(image_.height - 1, y1 + 1); ++y)
-        for (int x = left; x <= right; ++x) {
+    for (int y = std::max(0, static_cast<int>(y0) - 1); y <= std::min<double>(image_.height - 1, y1 + 1); ++y) {
+        // Where all distances are above 0 something of a pixel is covered, and above 1 all of it.
+        double any_from = x0 - 1, any_to = x1 + 1, all_from = any_from, all_to = any_to;
+        for (auto& e : edges) {
+            double at_left = e.nx * 0.5 + e.ny * (y + 0.5) + e.d + 0.5;
+            if (std::abs(e.nx) < 1e-9) {
+                if (at_left <= 0) any_to = any_from;
+                if (at_left < 1) all_to = all_from;
+                continue;
+            }
+            double any = -at_left / e.nx, all = (1 - at_left) / e.nx;
+            if (e.nx > 0)
+                any_from = std::max(any_from, any), all_from = std::max(all_from, all);
+            else
+                any_to = std::min(any_to, any), all_to = std::min(all_to, all);
+        }
+        int from = std::max(0, static_cast<int>(std::ceil(any_from))),
+            to = std::min(image_.width, static_cast<int>(std::floor(any_to)) + 1),
+            inner = std::clamp(static_cast<int>(std::ceil(all_from)), from, std::max(from, to)),
+            outer = std::clamp(static_cast<int>(std::floor(all_to)) + 1, inner, std::max(inner, to));
+        auto edge = [&](int x) {
             double inside = 1;
             for (auto& e : edges) inside = std::min(inside, e.nx * (x + 0.5) + e.ny * (y + 0.5) + e.d + 0.5);
-            if (inside > 0) blend(x, y, c, alpha * inside);
-        }
+            if (inside > 0) blend(y, x, x + 1, c, alpha * inside);
+        };
+        for (int x = from; x < inner; ++x) edge(x);
+        blend(y, inner, outer, c, alpha);
+        for (int x = outer; x < to; ++x) edge(x);
+    }
 }
 
 void Canvas::text(Point at, double size, std::string_view text, Rgb c) {

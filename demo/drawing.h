@@ -30,7 +30,8 @@ class Canvas {
     int height() const { return image_.height; }
 
   private:
-    void blend(int x, int y, Rgb colour, double alpha);
+    /// Pixels of one row, the last one not among them; what lies outside is left out.
+    void blend(int y, int from, int to, Rgb colour, double alpha);
     Image image_;
 };
 

@@ -17,7 +17,7 @@ int main(int argc, char** argv) {
     std::error_code ec;
     std::filesystem::create_directories(folder, ec);
     // Raised when the clips come to look or sound different: what an earlier one made is made anew then.
-    constexpr auto drawn = ".drawn-3";
+    constexpr auto drawn = ".drawn-4";
     bool outdated = !std::filesystem::exists(folder / drawn, ec);
     // Two at a time: an encoder keeps one core busy.
     auto specs = demo::harbour_lights();

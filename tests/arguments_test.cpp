@@ -163,7 +163,7 @@ TEST_CASE("an output never takes the place of what is there, and never that of t
     fs::create_hard_link(clip, folder / "hard.wav");
     CHECK(code_of(play({"--sound", (folder / "link.wav").string(), "--replace"})) == "exists");
     CHECK(code_of(play({"--sound", (folder / "hard.wav").string(), "--replace"})) == "exists");
-    CHECK(code_of(play({"--sound", "/dev/null", "--replace"})) == "exists");
+    CHECK(code_of(play({"--sound", "/dev/null", "--replace"})) == "refused");
     CHECK(bytes_of(clip) == bytes_of(fixture("audio_opus.ogg")));
     CHECK(code_of(play({"--sound", other})) == "exists");
     CHECK(bytes_of(other).size() == 3);

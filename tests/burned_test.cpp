@@ -191,7 +191,8 @@ TEST_CASE("a cover goes with its clip, as far as containers have a place for one
             Recipe r;
             r.wrapper = wrapper;
             (void)value(convert((folder / "t.flac").string(),
-                                {.out = folder / out, .recipe = r, .target = {}, .replace = true}, codecs));
+                                {.out = folder / out, .recipe = r, .target = {}, .replace = Replace::anything},
+                                codecs));
             std::shared_ptr<Clip> result = value(open_clip((folder / out).string()));
             CHECK(result->info().tags.cover == (kept ? *cover : Bytes{}));
             if (kept) CHECK(result->info().tags.title == "With a cover");
@@ -211,7 +212,7 @@ TEST_CASE("a still fills the size it is given where it is to, and what reaches b
     o.out = folder / "s", o.at = {1_s}, o.fills = true;
     auto& codecs = CodecRegistry::standard();
     for (auto [w, h] : {std::pair{360, 780}, {780, 360}, {640, 360}, {64, 64}}) {
-        o.width = w, o.height = h, o.replace = true;
+        o.width = w, o.height = h, o.replace = Replace::anything;
         auto made_still = value(stills(fixture("h264_high_aac.mp4").string(), o, codecs)).at(0);
         CHECK((made_still.width == w && made_still.height == h));
         auto png = bytes_of(made_still.path);

@@ -391,7 +391,18 @@ check "pack takes nothing from outside unasked" 1 'd["error"]["code"]=="refused"
     "$r" pack "$work/p.ruedo" --out "$work/app2" --json
 check "pack names what comes from outside" 0 'd["findings"][0]["code"]=="outside"' \
     "$r" pack "$work/p.ruedo" --outside --out "$work/app2" --json
-(sleep 1; pkill -INT -P $$ -x ruedo) & check interrupted 130 'd["error"]["code"]=="cancelled"' \
+# A signal before the program listens for it ends it the system's way.
+interrupt_it() {
+    for _ in $(seq 1000); do
+        sleep 0.05
+        local id caught
+        id=$(pgrep -P $$ -x ruedo | head -n 1)
+        caught=$(awk '/^SigCgt/ {print $2}' "/proc/$id/status" 2>/dev/null)
+        [ -n "$caught" ] && [ $((0x$caught & 2)) != 0 ] && break
+    done
+    kill -INT "$id"
+}
+interrupt_it & check interrupted 130 'd["error"]["code"]=="cancelled"' \
     "$r" play "$fixtures/vp9_opus.webm" --json
 # What is linked: nothing but the packages that are stated.
 for f in "$r" "$bin/ruedo-player" "$bin"/../lib/ruedo/*.so; do

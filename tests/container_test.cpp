@@ -168,6 +168,7 @@ demo::ClipSpec small(const std::string& file, Codec video, Codec audio) {
         c.gradient({40, 50, 70}, {90, 80, 60});
         c.circle({160 + 60 * t, 90}, 20, {220, 200, 120});
     };
+    spec.numbered = true;
     spec.sound = demo::burst;
     return spec;
 }

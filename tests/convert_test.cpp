@@ -68,9 +68,9 @@ TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothin
         Recipe r;
         r.from = from, r.to = to, r.video.effort = 0;
         auto path = folder / "cut.mp4";
-        auto result =
-            value(convert(fixture("h264_high_aac.mp4").string(),
-                          {.out = path, .recipe = r, .target = {}, .replace = true}, CodecRegistry::standard()));
+        auto result = value(convert(fixture("h264_high_aac.mp4").string(),
+                                    {.out = path, .recipe = r, .target = {}, .replace = Replace::anything},
+                                    CodecRegistry::standard()));
         auto cut = pictures_in(path);
         // The picture that is seen at the beginning, and all that begin before the end.
         std::vector<Seen> wanted;
@@ -122,7 +122,8 @@ TEST_CASE("size, shape and rate are those that were asked for") {
         r.video.action = Recipe::Do::encode, r.video.codec = Codec::h264;
         r.video.width = c.width, r.video.height = c.height, r.video.shape = c.shape, r.video.effort = 0;
         auto path = folder / "s.mp4";
-        (void)value(convert(fixture(c.name).string(), {.out = path, .recipe = r, .target = {}, .replace = true},
+        (void)value(convert(fixture(c.name).string(),
+                            {.out = path, .recipe = r, .target = {}, .replace = Replace::anything},
                             CodecRegistry::standard()));
         auto from = open(c.name)->info().main(Kind::video)->video;
         auto clip = value(open_clip(path.string()));
@@ -141,7 +142,8 @@ TEST_CASE("size, shape and rate are those that were asked for") {
         Recipe r;
         r.to = 1_s, r.video.rate = rate, r.video.effort = 0;
         auto path = folder / "r.mp4";
-        (void)value(convert(fixture("vfr_h264.mp4").string(), {.out = path, .recipe = r, .target = {}, .replace = true},
+        (void)value(convert(fixture("vfr_h264.mp4").string(),
+                            {.out = path, .recipe = r, .target = {}, .replace = Replace::anything},
                             CodecRegistry::standard()));
         auto facts = value(
             scan_track(*value(open_clip(path.string())), *value(open_clip(path.string()))->info().main(Kind::video)));
@@ -161,7 +163,7 @@ TEST_CASE("a size in bytes is landed under, closely, and loudness comes to where
         Recipe r;
         r.fit_bytes = bytes, r.to = 3_s;
         auto result = value(convert(fixture("h264_high_aac.mp4").string(),
-                                    {.out = folder / "f.mp4", .recipe = r, .target = {}, .replace = true},
+                                    {.out = folder / "f.mp4", .recipe = r, .target = {}, .replace = Replace::anything},
                                     CodecRegistry::standard()));
         INFO(bytes << ": " << result.bytes);
         CHECK(result.bytes <= bytes);
@@ -192,12 +194,12 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     auto before = bytes_of(folder / "in.mp4");
     auto in = (folder / "in.mp4").string();
     CHECK(refused(in, folder / "in.mp4").code == Code::refused);
-    CHECK(
-        convert(in, {.out = folder / "in.mp4", .recipe = {}, .target = {}, .replace = true}, CodecRegistry::standard())
-            .error()
-            .code == Code::refused);
+    CHECK(convert(in, {.out = folder / "in.mp4", .recipe = {}, .target = {}, .replace = Replace::anything},
+                  CodecRegistry::standard())
+              .error()
+              .code == Code::refused);
     fs::create_symlink(folder / "in.mp4", folder / "link.mp4");
-    CHECK(convert(in, {.out = folder / "link.mp4", .recipe = {}, .target = {}, .replace = true},
+    CHECK(convert(in, {.out = folder / "link.mp4", .recipe = {}, .target = {}, .replace = Replace::anything},
                   CodecRegistry::standard())
               .error()
               .code == Code::refused);
@@ -225,7 +227,6 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
                               {.out = folder / "x.webm",
                                .recipe = anew,
                                .target = {},
-                               .replace = false,
                                .told =
                                    [&](auto& p) {
                                        CHECK((p.done >= 0 && p.done <= 1));
@@ -291,7 +292,7 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
     CHECK((made[0].width == 640 && made[0].height == 360));
     CHECK(stills(source, o, codecs).error().code == Code::exists);
     // A JPEG is the same picture, which can be read again.
-    o.format = StillOptions::Format::jpeg, o.replace = true;
+    o.format = StillOptions::Format::jpeg, o.replace = Replace::anything;
     made = value(stills(source, o, codecs));
     for (auto& s : made) {
         Track track;
@@ -661,8 +662,9 @@ TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
                     Recipe recipe;
                     recipe.wrapper = wrapper.name, recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
                     auto out = folder / "made";
-                    auto result = value(convert(source.string(),
-                                                {.out = out, .recipe = recipe, .target = {}, .replace = true}, codecs));
+                    auto result = value(
+                        convert(source.string(),
+                                {.out = out, .recipe = recipe, .target = {}, .replace = Replace::anything}, codecs));
                     CHECK(farthest_off(out, image) <= 8);
                     CHECK(says(result, "colours-converted") == (colour.made_for(codec) != colour));
                 }

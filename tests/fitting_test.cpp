@@ -110,7 +110,8 @@ TEST_CASE("a recipe mends what was found") {
             mend->apply(r, clip->info());
             r.video.effort = 0, r.to = 2_s;
             auto out = folder / "m.mp4";
-            (void)value(convert(source, {.out = out, .recipe = r, .target = {}, .replace = true}, codecs()));
+            (void)value(
+                convert(source, {.out = out, .recipe = r, .target = {}, .replace = Replace::anything}, codecs()));
             CHECK_FALSE(findings_of(out).contains(code));
             ++mended;
         }

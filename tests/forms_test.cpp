@@ -51,7 +51,8 @@ void put_wav(const fs::path& path, int rate, int channels, int bits, std::size_t
              const std::function<float(std::size_t, int)>& at) {
     auto encoder =
         value(CodecRegistry::standard().audio_encoder(Codec::pcm, {.rate = rate, .channels = channels, .bits = bits}));
-    auto writer = wrapper_named("wav")->write(std::make_unique<FileWriter>(value(FileWriter::create(path, true))));
+    auto writer =
+        wrapper_named("wav")->write(std::make_unique<FileWriter>(value(FileWriter::create(path, Replace::anything))));
     WriteTrack t;
     t.codec = Codec::pcm, t.config = encoder->config(), t.audio = {rate, channels};
     auto number = value(writer->add(t));
@@ -296,7 +297,8 @@ TEST_CASE("sound without loss keeps every sample, in its own rate, channels and 
             r.audio.action = Recipe::Do::encode;
             r.audio.codec =
                 std::string(out).ends_with("wav") || std::string(out).ends_with("mkv") ? Codec::pcm : Codec::flac;
-            auto result = value(convert(wav.string(), {.out = folder / out, .recipe = r, .target = {}, .replace = true},
+            auto result = value(convert(wav.string(),
+                                        {.out = folder / out, .recipe = r, .target = {}, .replace = Replace::anything},
                                         CodecRegistry::standard()));
             CHECK(result.audio.sample_rate == rate);
             CHECK(result.audio.channels == channels);
@@ -331,7 +333,7 @@ TEST_CASE("channels are mixed as they are weighted, and what grows too loud is h
     for (int channels : {1, 2}) {
         r.audio.channels = channels;
         auto result = value(convert((folder / "six.wav").string(),
-                                    {.out = folder / "m.wav", .recipe = r, .target = {}, .replace = true},
+                                    {.out = folder / "m.wav", .recipe = r, .target = {}, .replace = Replace::anything},
                                     CodecRegistry::standard()));
         CHECK(says(result, "mixed-down"));
         auto s = samples_of(folder / "m.wav", {48000, channels});
@@ -401,7 +403,7 @@ TEST_CASE("a loudness is reached though its peaks are in the way, as far as that
         r.audio.loudness = wanted;
         r.audio.action = Recipe::Do::encode;
         (void)value(convert((folder / "p.wav").string(),
-                            {.out = folder / "q.wav", .recipe = r, .target = {}, .replace = true},
+                            {.out = folder / "q.wav", .recipe = r, .target = {}, .replace = Replace::anything},
                             CodecRegistry::standard()));
         auto s = samples_of(folder / "q.wav", {48000, 2});
         auto* state = ebur128_init(2, 48000, EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);

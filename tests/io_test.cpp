@@ -22,7 +22,7 @@ TEST_CASE("a file is written whole or not at all") {
     done(writer.commit());
     CHECK(bytes_of(path) == data);
     CHECK(FileWriter::create(path).error().code == Code::exists);
-    CHECK(write_file(path, Bytes{9}, false).error().code == Code::exists);
+    CHECK(write_file(path, Bytes{9}, Replace::nothing).error().code == Code::exists);
     CHECK(bytes_of(path) == data);
 }
 

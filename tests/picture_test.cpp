@@ -216,7 +216,7 @@ TEST_CASE("a picture keeps its number through every encoder, small ones too") {
         Folder folder;
         spec.file = codec == Codec::h264 ? "n.mp4" : "n.webm";
         spec.video = codec, spec.audio = codec == Codec::h264 ? Codec::aac : Codec::opus;
-        spec.width = w, spec.height = h, spec.seconds = 1, spec.bitrate = 300'000;
+        spec.width = w, spec.height = h, spec.seconds = 1, spec.bitrate = 300'000, spec.numbered = true;
         spec.draw = [](demo::Canvas& c, double t) {
             c.gradient({20, 40, 90}, {120, 90, 60});
             c.circle({c.width() * (0.2 + 0.5 * t), c.height() * 0.6}, 12, {240, 210, 120});

@@ -20,7 +20,8 @@ Verdict judged(const std::string& file, const Target& target) {
 Result<Converted> begun(const std::string& in, const fs::path& out, const Target& target, Recipe recipe = {}) {
     recipe.video.effort = 0;
     if (!recipe.to) recipe.to = 1_s;
-    return convert(in, {.out = out, .recipe = recipe, .target = target, .replace = true}, CodecRegistry::standard());
+    return convert(in, {.out = out, .recipe = recipe, .target = target, .replace = Replace::anything},
+                   CodecRegistry::standard());
 }
 Target target_of(nlohmann::json video, nlohmann::json audio, std::uint64_t bundle = 0) {
     return value(target_from_json({{"format", "ruedo-target"},
@@ -39,7 +40,7 @@ const fs::path& fast_clip() {
     static const fs::path path = [] {
         demo::ClipSpec spec;
         spec.file = "fast.mp4", spec.video = Codec::h264, spec.audio = Codec::aac;
-        spec.width = 854, spec.height = 480, spec.rate = {60, 1}, spec.seconds = 2;
+        spec.width = 854, spec.height = 480, spec.rate = {60, 1}, spec.seconds = 2, spec.numbered = true;
         spec.draw = [](demo::Canvas&, double) {};
         spec.sound = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));

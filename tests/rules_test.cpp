@@ -36,7 +36,7 @@ struct Room {
     PlayerDocument document;
     Room() {
         for (auto& [name, info] : clips) put(folder / name, Bytes(64));
-        document.target = "none-such";
+        document.target = "desktop";
         document.sources = {{.name = "Lantern", .file = "lantern.mp4"}, {.name = "Stairs", .file = "stairs.mp4"}};
     }
     std::vector<DocumentFinding> found(const PlayerDocument& d) {
@@ -203,6 +203,26 @@ const std::vector<Case>& cases() {
          [](Room& r) {
              r.document.sources[0].file = "camera://simulated";
              r.document.player().host.deeds[host_row("background")] = Deed::let_go;
+         }},
+        {"unknown-member", [](Room& r) { r.document.player().extra = R"({"volum": 0.5})"; },
+         // What a newer format knows is not unknown.
+         [](Room& r) { r.document.player().extra = R"({"volum": 0.5})", r.document.version = 99; }},
+        {"idle-setting", [](Room& r) { put_on(r.document, "next").extra = R"({"by_ns": 5000000000})"; },
+         [](Room& r) { put_on(r.document, "back").settings.by = 5_s; }},
+        {"tiny-time", [](Room& r) { r.document.player().give_up_after = Time{8}; },
+         [](Room& r) { r.document.player().give_up_after = 8_s; }},
+        {"same-name", [](Room& r) { r.document.sources[1].name = "Lantern"; },
+         [](Room& r) { r.document.sources[1].name = "lantern"; }},
+        {"unknown-target", [](Room& r) { r.document.target = "dekstop"; },
+         [](Room& r) { r.document.target = "handset-recent"; }},
+        {"unknown-language", [](Room& r) { r.document.sources[0].sound_language = "in German"; },
+         [](Room& r) { r.document.sources[0].sound_language = "de"; }},
+        {"poster-beyond", [](Room& r) { r.document.sources[0].poster_at = 60_s; },
+         [](Room& r) { r.document.sources[0].poster_at = 59_s; }},
+        {"absolute-path", [](Room& r) { r.document.sources[0].file = (r.folder / "lantern.mp4").string(); },
+         [](Room& r) {
+             fs::create_directory(r.folder / "below");
+             r.document.sources[0].file = "below/../lantern.mp4";
          }}};
     return all;
 }

@@ -149,8 +149,10 @@ TEST_CASE("what is arranged is the same on every run, and follows what hands did
     o.document.player().hide_after = 1_s;
     o.mount = shape_of(Mount::window);
     std::string why;
-    o.script = *parse_script("1s press toggle; 2s drag volume 0.25; 3s press mute; 3500ms key Alt+Left; 4s press next",
-                             why, true);
+    o.script = *parse_script(
+        "1s press toggle; 2s touch 1 1; 2s drag volume 0.25; 2900ms touch 1 1; 3s press mute; 3500ms key Alt+Left; "
+        "3900ms touch 1 1; 4s press next",
+        why, true);
     auto told = [&](Time at) {
         o.at = at;
         auto first = to_json(value(arrange(o)), "window");

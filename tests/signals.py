@@ -51,6 +51,16 @@ def busy(p):
     return took
 
 
+def listens(p, sign):
+    """Waits until the program has taken the signal over; before that it ends the system's way."""
+    for _ in range(1200):
+        with open(f"/proc/{p.pid}/status") as status:
+            caught = [int(l.split()[1], 16) for l in status if l.startswith("SigCgt")]
+        if p.poll() is not None or (caught and caught[0] >> (sign - 1) & 1):
+            return
+        time.sleep(0.05)
+
+
 silent, slow = serve(mute), serve(drip)
 commands = [["inspect", silent], ["inspect", slow], ["frames", slow, "--at", "1s", "--out", work + "/never"],
             ["play", silent],
@@ -59,7 +69,9 @@ commands = [["inspect", silent], ["inspect", slow], ["frames", slow, "--at", "1s
 for sign in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
     running = [subprocess.Popen([program] + c + ["--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
                for c in commands]
-    time.sleep(1)
+    for p in running:
+        listens(p, sign)
+    time.sleep(0.5)
     for command, p in zip(commands, running):
         p.send_signal(sign)
         took = busy(p)

@@ -98,6 +98,7 @@ inline fs::path tiny(const std::string& file, int seconds = 6) {
         bool webm = file.ends_with(".webm");
         spec.video = webm ? Codec::vp9 : Codec::h264, spec.audio = webm ? Codec::opus : Codec::aac;
         spec.width = 96, spec.height = 54, spec.seconds = seconds, spec.keyframe_every = 30, spec.bitrate = 60'000;
+        spec.numbered = true;
         spec.draw = [](demo::Canvas& c, double t) {
             c.gradient({60, 70, 90}, {90, 80, 60});
             c.circle({20 + 9 * t, 40}, 4, {220, 200, 120});

@@ -181,8 +181,9 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
             INFO(c.name << " into " << out);
             Recipe r;
             r.video.action = Recipe::Do::encode, r.video.codec = codec, r.video.effort = 0;
-            auto result = convert(source.string(), {.out = folder / out, .recipe = r, .target = {}, .replace = true},
-                                  CodecRegistry::standard());
+            auto result =
+                convert(source.string(), {.out = folder / out, .recipe = r, .target = {}, .replace = Replace::anything},
+                        CodecRegistry::standard());
             if (!result) {
                 // Only for a reason that is the picture's size.
                 CHECK((result.error().code == Code::refused || result.error().code == Code::limit));

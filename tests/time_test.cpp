@@ -38,6 +38,9 @@ TEST_CASE("times are read with their unit and no other way") {
     CHECK(parse_time("40us") == Time{40'000});
     CHECK(parse_time("7ns") == 7_ns);
     CHECK(parse_time("0s") == Time{});
+    CHECK(parse_time("10m") == 600_s);
+    CHECK(parse_time("2h") == 7200_s);
+    CHECK(parse_time("1.5h") == 5400_s);
     CHECK(parse_time("1:02:03.250") == 1_s * 3723 + 250_ms);
     CHECK(parse_time("0:00:59.999") == 59_s + 999_ms);
     CHECK(parse_time("0.0000000005s") == Time{1});

@@ -16,8 +16,8 @@ TEST_CASE("a part is held against the stretch it was made of") {
         r.to = r.from + 700_ms + Time{static_cast<std::int64_t>(random() % 900'000'000U)};
         r.video.action = Recipe::Do::encode, r.video.codec = Codec::h264, r.video.quality = i % 2 ? 40 : 0;
         auto part = folder / "p.mp4";
-        (void)value(
-            convert(source, {.out = part, .recipe = r, .target = {}, .replace = true}, CodecRegistry::standard()));
+        (void)value(convert(source, {.out = part, .recipe = r, .target = {}, .replace = Replace::anything},
+                            CodecRegistry::standard()));
         auto c =
             value(compare(source, part.string(), CodecRegistry::standard(), {.at = {}, .from = r.from, .to = *r.to}));
         INFO(r.from.ns << " to " << r.to->ns);

@@ -825,20 +825,65 @@ TEST_CASE("a window that goes while a name is being typed takes the name over fi
     CHECK(named == "Harbour Lights at night");
 }
 
-TEST_CASE("nothing is cut off at 1280 x 800, and every button can be named") {
+TEST_CASE("nothing is cut off or covered from 1024 x 640 on, and every button can be named") {
     Shop shop;
-    shop.window.resize(1280, 800);
-    for (int step : {WorkshopWindow::gather, WorkshopWindow::arrange, WorkshopWindow::pack_step}) {
-        shop.window.show_step(step);
-        pass(200);
-        CHECK(shop.window.size() == QSize(1280, 800));
-        for (auto* b : shop.window.findChildren<QPushButton*>()) {
-            if (!b->isVisible()) continue;
-            INFO(b->text().toStdString());
-            // What is drawn round the ring has its words beside it, and a name.
-            CHECK_FALSE((b->text().isEmpty() && b->accessibleName().isEmpty()));
-            CHECK(b->height() >= 24);
-            CHECK(b->fontMetrics().horizontalAdvance(b->text()) <= b->width());
+    for (auto size : {QSize(1280, 800), QSize(1024, 640)})
+        for (int step :
+             {WorkshopWindow::gather, WorkshopWindow::arrange, WorkshopWindow::prepare, WorkshopWindow::pack_step}) {
+            shop.window.show_step(step);
+            shop.window.resize(size);
+            pass(200);
+            INFO(size.width() << " x " << size.height() << ", step " << step);
+            CHECK(shop.window.size() == size);
+            std::vector<std::pair<QRect, QString>> places;
+            for (auto* b : shop.window.findChildren<QPushButton*>()) {
+                if (!b->isVisible()) continue;
+                INFO(b->text().toStdString() << b->accessibleName().toStdString());
+                // What is drawn round the ring has its words beside it, and a name.
+                CHECK_FALSE((b->text().isEmpty() && b->accessibleName().isEmpty()));
+                CHECK(b->height() >= 24);
+                CHECK(b->fontMetrics().horizontalAdvance(b->text()) <= b->width());
+                // What is in a list that scrolls may lie outside.
+                bool scrolls = false;
+                for (auto* w = b->parentWidget(); w; w = w->parentWidget())
+                    scrolls = scrolls || qobject_cast<QAbstractScrollArea*>(w);
+                if (scrolls) continue;
+                QRect place(b->mapTo(&shop.window, QPoint()), b->size());
+                CHECK(shop.window.rect().contains(place));
+                for (auto& [other, name] : places) {
+                    INFO("beside " << name.toStdString());
+                    CHECK_FALSE(other.intersects(place));
+                }
+                places.emplace_back(place, b->text());
+            }
         }
-    }
+}
+
+TEST_CASE("an empty project begins with what can be done, and one with sources with its player") {
+    PlaybackHost host;
+    WorkshopWindow window(host);
+    window.show();
+    auto* pages = window.findChild<QStackedWidget*>();
+    REQUIRE(pages);
+    auto begins = [&](const char* words) {
+        auto all = window.findChildren<QPushButton*>();
+        return std::count_if(all.begin(), all.end(),
+                             [&](auto* b) { return b->isVisible() && b->text().startsWith(words); });
+    };
+    CHECK(pages->currentIndex() == WorkshopWindow::gather);
+    CHECK(begins("Choose files") == 1);
+    window.show_step(WorkshopWindow::arrange);
+    CHECK(begins("Choose files") == 1);
+    window.show_step(WorkshopWindow::gather);
+    Folder folder;
+    PlayerDocument d;
+    d.sources.push_back({});
+    d.sources[0].name = "A", d.sources[0].file = fixture("vp9_opus.webm");
+    done(save_document(d, folder / "p.ruedo"));
+    REQUIRE(window.open_project(folder / "p.ruedo"));
+    CHECK(pages->currentIndex() == WorkshopWindow::arrange);
+    CHECK(begins("Choose files") == 0);
+    window.project().start_new();
+    CHECK(pages->currentIndex() == WorkshopWindow::gather);
+    CHECK(begins("Choose files") == 1);
 }

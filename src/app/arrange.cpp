@@ -161,6 +161,8 @@ class Stage {
         if (!why.empty())
             return fail(Code::refused, fmt::format("“{}” cannot be pressed at {}: {}", spec.name, moment(at), why),
                         "Press it when it can be used.");
+        // What is hidden can’t be pressed; what was pressed is no longer untouched.
+        seat.session.touch();
         seat.session.press(spec.kind->press(context, spec.settings));
         return {};
     }
@@ -182,7 +184,7 @@ class Stage {
         if (found.empty())
             return fail(
                 Code::not_found,
-                fmt::format("{} no control “{}”.", seats_.size() > 1 ? "No player has" : "The player has", name),
+                fmt::format("{} control “{}”.", seats_.size() > 1 ? "No player has a" : "The player has no", name),
                 names.empty() ? "There are none at all." : "There are " + names + ".");
         if (found.size() > 1)
             return fail(Code::usage, fmt::format("Several players have a control “{}”.", name),
@@ -194,7 +196,6 @@ class Stage {
         if (call.verb == "press" || call.verb == "drag") {
             TRY(auto control, find(call.name));
             auto& seat = seats_[focus_];
-            seat.session.touch();
             if (call.verb == "press")
                 TRY_DO(press(seat, control, call.at));
             else
@@ -246,6 +247,7 @@ class Stage {
         if (!why.empty())
             return fail(Code::refused, fmt::format("“{}” cannot be dragged at {}: {}", spec.name, moment(call.at), why),
                         "Drag what slides, when it can be used.");
+        seat.session.touch();
         seat.session.press(spec.kind->slide(context, call.number));
         return {};
     }
@@ -303,6 +305,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
                    {"value", control.kind->slides() ? json(control.kind->value(p.context)) : json(nullptr)}};
             if (!at.why.empty()) j["why"] = at.why;
             if (a.room && at.shown) in_room(j, a, number, at.box);
+            if (a.room && !at.shown) j["box"] = nullptr;
             controls.push_back(std::move(j));
         }
         pictures.push_back({{"player", spec.name}, {"box", box_json(p.layout.picture, p.box)}});
@@ -312,6 +315,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
                            {"state", machine::name(p.context.snapshot.state.phase)},
                            {"intent", machine::name(p.context.snapshot.state.intent)},
                            {"muted", p.context.snapshot.muted}});
+        if (a.room) in_room(players.back(), a, number, p.layout.whole);
         // What stands for what has folded away.
         for (auto& m : p.layout.more) {
             json names = json::array();

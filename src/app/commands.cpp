@@ -10,10 +10,12 @@
 
 #include "capture/camera.h"
 #include "catalogue/catalogue.h"
+#include "checking.h"
 #include "convert/through.h"
 #include "looking.h"
 #include "making.h"
 #include "pack/pack.h"
+#include "plain.h"
 #include "streaming.h"
 
 namespace ruedo {
@@ -21,15 +23,16 @@ namespace fs = std::filesystem;
 using nlohmann::json;
 namespace {
 
-Error wrong_usage(std::string sentence, std::string hint = "Run “ruedo --help” to see how it is used.") {
+Error wrong_usage(std::string sentence, std::string hint = {}) {
     return {Code::usage, std::move(sentence), std::move(hint)};
 }
 
-Result<json> pack_project(const fs::path& project, const fs::path& out, bool outside) {
+Result<json> pack_project(const fs::path& project, const fs::path& out, bool outside, bool replace) {
     TRY(auto document, load_document(project));
     auto folder = project.has_parent_path() ? project.parent_path() : fs::path(".");
     auto player = executable_path().parent_path() / "ruedo-player";
     PackOptions options{.progress = [](auto, auto) { return !interrupted(); }, .outside = {}};
+    options.replace = replace;
     if (outside) options.outside = [](auto&) { return true; };
     TRY(auto packed, pack(document, folder, out, player, CodecRegistry::standard(), options));
     json findings = json::array();
@@ -87,33 +90,6 @@ Outcome source_for(ArrangeOptions& o, const std::string& name) {
     return {};
 }
 
-/// Names come from files and servers; what steers a terminal does not reach it.
-std::string printable(std::string s) {
-    for (auto& c : s)
-        if (static_cast<unsigned char>(c) < 32 || c == 127) c = '?';
-    // The control characters of the second half (U+0080 to U+009F) as well.
-    for (std::size_t at = 0; (at = s.find('\xC2', at)) != std::string::npos; ++at)
-        if (at + 1 < s.size() && static_cast<unsigned char>(s[at + 1]) < 0xA0) s.replace(at, 2, "?");
-    return s;
-}
-
-/// A short reading of a document for people, when no JSON is asked for.
-void print_plain(const json& j, int depth = 0) {
-    std::string pad(static_cast<std::size_t>(depth) * 2, ' ');
-    for (auto& [key, value] : j.items()) {
-        bool list = value.is_array() && !value.empty() && value[0].is_number();
-        if (list)
-            fmt::print("{}{}: {} values\n", pad, printable(key), value.size());
-        else if (value.is_structured() && !value.empty()) {
-            fmt::print("{}{}:\n", pad, j.is_array() ? "-" : printable(key));
-            print_plain(value, depth + 1);
-        } else
-            fmt::print("{}{}: {}\n", pad, printable(key),
-                       printable(value.is_string() ? value.get<std::string>()
-                                                   : value.dump(-1, ' ', false, json::error_handler_t::replace)));
-    }
-}
-
 /// `exit`, or 1 where what was printed has not arrived: what could not be said was not done.
 int said(int exit) {
     if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
@@ -131,36 +107,50 @@ int finish(const json& document, int exit, bool as_json) {
         fmt::print(stderr, "{}\n{}\n", printable(document["error"]["sentence"].get<std::string>()),
                    printable(document["error"]["hint"].get<std::string>()));
     } else {
-        print_plain(document);
+        auto text = plain_text(document);
+        std::fwrite(text.data(), 1, text.size(), stdout);
     }
     return said(exit);
 }
 
+/// What helps where a command can’t be followed.
+std::string usage_hint = "Run “ruedo --help” to see how it is used.";
+
 int finish(const Result<json>& result, bool as_json, int exit = 0) {
     if (result) return finish(*result, exit, as_json);
-    return finish(error_document(result.error()), exit_code(result.error()), as_json);
+    auto error = result.error();
+    if (error.code == Code::usage && error.hint.empty()) error.hint = usage_hint;
+    return finish(error_document(error), exit_code(error), as_json);
 }
 
-constexpr std::array<std::string_view, 16> command_names{"inspect", "frames", "stills",  "play",    "pack", "arrange",
-                                                         "convert", "recipe", "prepare", "compare", "jobs", "targets",
-                                                         "key",     "adapt",  "host",    "ladder"};
+constexpr std::array<std::string_view, 17> command_names{
+    "inspect", "frames",  "stills", "play",    "pack", "arrange", "check", "convert", "recipe",
+    "prepare", "compare", "jobs",   "targets", "key",  "adapt",   "host",  "ladder"};
 }  // namespace
 
 bool is_command(int argc, char** argv) {
     if (argc < 2) return false;
     std::string_view first = argv[1];
     if (std::find(command_names.begin(), command_names.end(), first) != command_names.end()) return true;
-    // A project to open in the window is a name that exists; anything else in front is meant as a command.
+    // What the window opens is a name that exists, or an address; anything else in front is meant as a command.
     std::error_code ec;
-    return first.starts_with("-") ? !first.starts_with("--project") : !fs::exists(first, ec);
+    return first.starts_with("-") || (!is_address(std::string(first)) && !fs::exists(first, ec));
 }
 
 namespace {
+std::string keys_in_words() {
+    std::string all = "F11, Esc";
+    for (auto& k : player_keys()) all += fmt::format(", {}", k.keys);
+    return all;
+}
 int run(int argc, char** argv, const Screens& screens) {
+    if (std::find(command_names.begin(), command_names.end(), argv[1]) != command_names.end())
+        usage_hint = fmt::format("Run “ruedo {} --help” to see how it is used.", argv[1]);
     bool as_json = std::find_if(argv + 1, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; }) !=
                    argv + argc;
     CLI::App app{
-        "Ruedo: a workshop for building a native video player into an app.\nWithout a subcommand it opens the window."};
+        "Ruedo: a workshop for building a native video player into an app.\n"
+        "ruedo [PROJECT|CLIP|FOLDER|ADDRESS…] opens the window; with a subcommand it works without one."};
     app.set_version_flag("--version", std::string("ruedo ") + RUEDO_VERSION);
     app.require_subcommand(1);
     std::string source, target, out, at, length, script, clock = "real", sound;
@@ -182,12 +172,15 @@ int run(int argc, char** argv, const Screens& screens) {
     key_command->add_flag("--json", json_flag, "One JSON document on standard output");
     auto* frames_command = add("frames", "Pictures at given times, as PNG", "FILE");
     frames_command->add_option("--at", at, "Times with units, separated by commas")->required();
-    frames_command->add_option("--out", out, "Folder to write into")->required();
+    frames_command->add_option("OUT,--out", out, "Folder to write into")->required();
     frames_command->add_flag("--replace", replace, "Pictures of the same name may be written over");
     auto* play_command = add("play", "Plays a source and reports what happened", "SOURCE");
     play_command->add_option("--clock", clock, "virtual or real");
     play_command->add_option("--for", length, "How long, in wall or virtual time");
-    play_command->add_option("--do", script, "Timed calls: \"1s pause; 2s play; 3s seek 10s\"");
+    play_command->add_option(
+        "--do", script,
+        "Timed calls, such as \"1s pause; 2s seek 10s\": play, pause, stop, release, mute, unmute, "
+        "seek T, rate N, volume N, step N");
     play_command->add_option("--sound", sound, "WAV file for what would be heard");
     play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
@@ -200,23 +193,26 @@ int run(int argc, char** argv, const Screens& screens) {
                              "Of a stream in virtual time, its link: a name, or CSV of seconds and Mbit/s");
     play_command->add_option("--through", target, "Converts it for a target while it plays; see “ruedo targets”");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
-    pack_command->add_option("--out", out, "Folder to make; it must not exist")->required();
+    pack_command->add_option("OUT,--out", out, "Folder to make; it must not exist")->required();
+    pack_command->add_flag("--replace", replace, "Another packed app may be replaced");
     pack_command->add_flag("--outside", outside, "Packs files from outside the project's folder too");
     std::string mount, size, source_name, shot;
     auto* arrange_command = add("arrange", "What stands where on a mount, after calls in virtual time", "PROJECT");
     arrange_command->add_option("--mount", mount, "window, handset-upright, handset-sideways, tablet, wall or room");
     arrange_command->add_option("--size", size, "Of the mount, in pixels: 360x780");
     arrange_command->add_option("--source", source_name, "By name; the first without");
-    arrange_command->add_option("--do", script,
-                                "Timed calls, as in play; also press NAME, drag NAME 0.5, key KEY, touch X Y; in a "
-                                "room hand X Y Z TURN TILT, pull");
+    arrange_command->add_option(
+        "--do", script,
+        "Timed calls, as in play; also press NAME, drag NAME 0.5, touch X Y, host WORD, key KEY "
+        "(" +
+            keys_in_words() + "); in a room hand X Y Z TURN TILT, pull");
     arrange_command->add_option("--at", at, "The moment to be told; after the last call without");
     arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
     ConvertWords words;
     auto* convert_command_line = add("convert", "Makes a clip of another form", "IN");
     convert_command_line
-        ->add_option("OUT", words.out,
+        ->add_option("OUT,--out", words.out,
                      "Its extension chooses the wrapper: .mp4, .webm, .mkv, .ogg, .ts, .wav, .mp3, .flac, .aac")
         ->required();
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
@@ -225,7 +221,14 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--progress", &words.progress, "json: a line at least twice a second on standard error"}})
         convert_command_line->add_option(name, *into, about);
     for (auto& row : recipe_options()) convert_command_line->add_option(row.name, words.options[row.name], row.about);
+    convert_command_line->add_flag("--no-check", words.unchecked, "What was made is not opened and judged");
     convert_command_line->add_flag("--replace", words.replace, "OUT may take the place of another file");
+    CheckWords check_words;
+    auto* check_line = app.add_subcommand("check", "What is wrong with a project, or with all in a folder");
+    check_line->add_option("PROJECT", check_words.place, "A project, or a folder")->required();
+    check_line->add_option("--target", check_words.target, "Instead of the project’s own; see “ruedo targets”");
+    check_line->add_option("--fail-on", check_words.fail_on, "What makes it exit with 1: error, or any finding");
+    check_line->add_flag("--json", json_flag, "One JSON document on standard output");
     bool makes = false;
     auto* prepare_command_line = add("prepare", "What becomes of every source of a project for its target", "PROJECT");
     prepare_command_line->add_option("--target", target, "Instead of the project’s own; see “ruedo targets”");
@@ -242,7 +245,7 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--size", &still_words.size, "Each fits into this: 320x180"},
              {"--mount", &still_words.mount, "Each fills this mount, as a poster does: handset-upright"},
              {"--format", &still_words.format, "png or jpeg"},
-             {"--out", &still_words.out, "A folder, or the file (PNG or JPEG) of a sheet or of one picture"}})
+             {"OUT,--out", &still_words.out, "A folder, or the file (PNG or JPEG) of a sheet or of one picture"}})
         stills_command_line->add_option(name, *into, about);
     stills_command_line->add_flag("--crop", still_words.crop,
                                   "Each fills the size, and what reaches beyond is cut off");
@@ -274,7 +277,7 @@ int run(int argc, char** argv, const Screens& screens) {
     LadderWords ladder_words;
     auto* ladder_command_line = add("ladder", "Cuts a clip into renditions and segments, with their playlists", "IN");
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
-             {"--out", &ladder_words.out, "Folder to make; it must not exist"},
+             {"OUT,--out", &ladder_words.out, "Folder to make; it must not exist"},
              {"--rungs", &ladder_words.rungs, "1280x720@2.5M,640x360@700k; proposed without"},
              {"--segment", &ladder_words.segment, "Length of a segment: 4s"},
              {"--wrap", &ladder_words.wrap, "fmp4, ts or both"},
@@ -284,9 +287,10 @@ int run(int argc, char** argv, const Screens& screens) {
         ladder_command_line->add_option(name, *into, about);
     ladder_command_line->get_option("--out")->required();
     ladder_command_line->add_option("--propose", ladder_words.propose, "So many rungs, from the clip’s own size down");
-    ladder_command_line->add_option("--passes", ladder_words.passes, "1 or 2");
+    ladder_command_line->add_option("--passes", ladder_words.passes, "1 or 2; two without, where the codec can");
     ladder_command_line->add_flag("--later", ladder_words.later,
                                   "Puts it at the end of the queue, for “ruedo jobs --run” or the window");
+    ladder_command_line->add_flag("--replace", ladder_words.replace, "Another ladder may be replaced");
     ladder_command_line->add_flag("--dash", ladder_words.dash, "Also a manifest over the fragments");
     ladder_command_line->add_flag("--key", ladder_words.key, "Encrypts segments with a key that lies beside them");
     HostWords host_words;
@@ -343,6 +347,14 @@ int run(int argc, char** argv, const Screens& screens) {
                            : std::unexpected(kept.error()),
                       as_json);
     }
+    if (check_line->parsed()) {
+        int exit = 0;
+        auto document = check_command(check_words, exit);
+        if (!document || as_json) return finish(document, as_json, exit);
+        auto lines = check_lines(*document);
+        std::fwrite(lines.data(), 1, lines.size(), stdout);
+        return said(exit);
+    }
     if (targets_command->parsed()) return finish(list_targets(), as_json);
     if (prepare_command_line->parsed()) return finish(prepare_command(source, target, makes), as_json);
     if (recipe_command_line->parsed()) return finish(recipe_command(source, target), as_json);
@@ -389,13 +401,13 @@ int run(int argc, char** argv, const Screens& screens) {
             TRY(auto arranged, arrange(o));
             if (!shot.empty()) {
                 TRY(auto image, screens.shot(arranged, argc, argv));
-                TRY_DO(write_png(shot, image, replace));
+                TRY_DO(write_png(shot, image, replacing(replace)));
             }
             return to_json(arranged, mount_name(o.document.mount));
         };
         return finish(outcome(), as_json);
     }
-    if (pack_command->parsed()) return finish(pack_project(source, out, outside), as_json);
+    if (pack_command->parsed()) return finish(pack_project(source, out, outside, replace), as_json);
 
     HeadlessOptions options;
     options.source = source;
@@ -453,6 +465,7 @@ int run(int argc, char** argv, const Screens& screens) {
 }  // namespace
 
 int run_command(int argc, char** argv, const Screens& screens) {
+    forget_reads();
     try {
         return run(argc, argv, screens);
     } catch (const std::exception& e) {

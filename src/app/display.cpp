@@ -7,8 +7,13 @@
 #include <unistd.h>
 #include <xcb/xcb.h>
 
+#include <QDir>
+#include <QLibraryInfo>
+#include <algorithm>
 #include <cstdlib>
 #include <cstring>
+#include <string>
+#include <vector>
 
 namespace ruedo {
 namespace {
@@ -31,6 +36,25 @@ bool x_answers() {
     xcb_disconnect(connection);
     return answers;
 }
+/// Platforms of the window library; none where its plug-ins are not found.
+std::vector<std::string> installed() {
+    std::vector<std::string> names;
+    QDir folder(QLibraryInfo::path(QLibraryInfo::PluginsPath) + "/platforms");
+    for (auto& file : folder.entryList({"libq*.so"})) names.push_back(file.mid(4).chopped(3).toStdString());
+    return names;
+}
+/// "xcb;wayland" asks for one after the other, "offscreen:size=…" for one in a way of its own.
+bool any_of(const std::string& asked, const std::vector<std::string>& platforms) {
+    for (std::size_t from = 0; from <= asked.size();) {
+        auto end = std::min(asked.find(';', from), asked.size());
+        auto name = asked.substr(from, std::min(asked.find(':', from), end) - from);
+        if (std::any_of(platforms.begin(), platforms.end(),
+                        [&](auto& p) { return p == name || p.starts_with(name + "-"); }))
+            return true;
+        from = end + 1;
+    }
+    return false;
+}
 std::string named(const char* variable) {
     auto* value = std::getenv(variable);
     return value ? value : "";
@@ -38,8 +62,16 @@ std::string named(const char* variable) {
 
 }  // namespace
 
-std::optional<Error> no_display() {
-    if (!named("QT_QPA_PLATFORM").empty()) return std::nullopt;
+std::optional<Error> no_display(int argc, char** argv) {
+    auto asked = named("QT_QPA_PLATFORM");
+    for (int i = 1; i + 1 < argc; ++i)
+        if (!std::strcmp(argv[i], "-platform")) asked = argv[i + 1];
+    if (!asked.empty()) {
+        if (auto platforms = installed(); !platforms.empty() && !any_of(asked, platforms))
+            return Error{Code::usage, fmt::format("There is no platform “{}” to show a window on.", asked),
+                         fmt::format("There are {}.", fmt::join(platforms, ", "))};
+        return std::nullopt;
+    }
     auto x = named("DISPLAY"), wayland = named("WAYLAND_DISPLAY");
     if (x.empty() && wayland.empty())
         return Error{Code::io, "There is no display to open a window on.",

@@ -6,8 +6,8 @@
 
 namespace ruedo {
 
-/// Why no window can be opened, if so. The window library ends the process where a display is named but dead, so it
-/// is asked first.
-std::optional<Error> no_display();
+/// Why no window can be opened, if so; `argc` and `argv` are those of `main`. The window library ends the process where
+/// a display is named but dead, so it is asked first.
+std::optional<Error> no_display(int argc, char** argv);
 
 }  // namespace ruedo

@@ -103,19 +103,21 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
         return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
     TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
-    TRY_DO(make_folder(out));
+    TRY(auto batch, FileBatch::begin(out, replacing(replace)));
     std::vector<json> list(times.size());
     auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
         if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");
-        auto path = out / fmt::format("{:04}-{}.png", i, picture.pts.ns);
-        TRY_DO(write_png(path, render(picture), replace));
+        auto name = fmt::format("{:04}-{}.png", i, picture.pts.ns);
+        TRY(auto path, batch.place(name));
+        TRY_DO(write_png(path, render(picture), Replace::nothing));
         list[i] = {{"asked_ns", times[i].ns},
                    {"shown_ns", picture.pts.ns},
-                   {"path", path.string()},
+                   {"path", batch.final_place(name).string()},
                    {"decoded", reader->decoded()}};
         return {};
     });
     TRY_DO(taken);
+    TRY_DO(batch.commit());
     return json{{"frames", std::move(list)}};
 }
 

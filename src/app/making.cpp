@@ -13,6 +13,7 @@
 #include "convert/jobs.h"
 #include "convert/stills.h"
 #include "headless.h"
+#include "io/json_text.h"
 #include "io/transfer.h"
 #include "player/layout.h"
 
@@ -21,7 +22,7 @@ namespace fs = std::filesystem;
 namespace {
 using nlohmann::json;
 
-std::unexpected<Error> wrong(std::string sentence, std::string hint = "See “ruedo convert --help”.") {
+std::unexpected<Error> wrong(std::string sentence, std::string hint = {}) {
     return std::unexpected(Error{Code::usage, std::move(sentence), std::move(hint)});
 }
 std::optional<double> plain_number(std::string_view text) {
@@ -115,16 +116,32 @@ std::span<const RecipeOption> recipe_options() {
     return rows;
 }
 
+namespace {
+/// Where a sentence names a member of the recipe that an option says, the option is named.
+std::string by_option(std::string sentence) {
+    for (auto& row : recipe_options()) {
+        std::vector<std::string> pointers{row.pointer};
+        if (row.says == RecipeOption::Says::size)
+            pointers = {std::string(row.pointer) + "/width", std::string(row.pointer) + "/height"};
+        for (auto& pointer : pointers)
+            for (auto& before : {"In “the options”, ", "The recipe’s "}) {
+                auto place = before + pointer;
+                auto at = sentence.find(place);
+                auto end = at + place.size();
+                if (at != sentence.npos && (end == sentence.size() || sentence[end] == ' '))
+                    sentence.replace(at, place.size(), row.name);
+            }
+    }
+    return sentence;
+}
+}  // namespace
+
 Result<ConversionOptions> read_words(const ConvertWords& w) {
     ConversionOptions o;
     o.out = w.out;
-    o.replace = w.replace;
+    o.replace = replacing(w.replace), o.check = !w.unchecked;
     if (!w.recipe.empty()) {
-        TRY(auto bytes, read_file(w.recipe, 1 << 20));
-        auto j = json::parse(bytes.begin(), bytes.end(), nullptr, false);
-        if (j.is_discarded())
-            return fail(Code::malformed, fmt::format("“{}” is not readable as JSON.", w.recipe),
-                        "Put it right in a text editor.");
+        TRY(auto j, read_json(w.recipe, 1 << 20));
         TRY(o.recipe, recipe_from_json(j, std::filesystem::path(w.recipe).filename().string()));
     }
     if (!w.target.empty()) {
@@ -151,7 +168,7 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
         keeps_quality = keeps_quality || place.back() == "quality";
     }
     auto read = recipe_from_json(all, "the options");
-    if (!read) return wrong(read.error().sentence);
+    if (!read) return wrong(by_option(read.error().sentence));
     o.recipe = *read;
     if (aims && keeps_quality)
         return wrong("Constant quality has no bitrate and no size to aim at.", "Choose one of them.");
@@ -173,8 +190,13 @@ std::function<bool(const ConversionProgress&)> told_in_lines(bool lines) {
 Result<json> convert_command(const ConvertWords& w) {
     TRY(auto o, read_words(w));
     o.told = told_in_lines(w.progress == "json");
-    TRY(auto made, convert(w.in, o, CodecRegistry::standard()));
-    return to_json(made);
+    auto made = convert(w.in, o, CodecRegistry::standard());
+    if (made) return to_json(*made);
+    auto error = made.error();
+    if (error.code == Code::cancelled && interrupted())
+        return fail(Code::cancelled, "Stopped; nothing was written.", "Run it again.");
+    error.sentence = by_option(std::move(error.sentence));
+    return std::unexpected(std::move(error));
 }
 
 namespace {
@@ -195,7 +217,7 @@ Result<std::vector<Time>> read_times(const std::string& at) {
 Result<json> stills_command(const StillWords& w) {
     StillOptions o;
     o.out = w.out;
-    o.replace = w.replace;
+    o.replace = replacing(w.replace);
     if (w.out.empty()) return wrong("--out names nothing.", "Name a folder, or the file of a sheet or of one picture.");
     if ((!w.at.empty()) + (!w.every.empty()) + (!w.count.empty()) + (!w.sheet.empty()) > 1)
         return wrong("--at, --every, --count and --sheet exclude each other.", "Choose one of them.");
@@ -340,7 +362,9 @@ Result<json> jobs_command(const JobWords& w) {
     if (w.run) TRY_DO(queue.run(CodecRegistry::standard(), [](const Job&) { return !interrupted(); }, 2));
     json list = json::array();
     for (auto& j : queue.list()) list.push_back(to_json(j));
-    return json{{"jobs", std::move(list)}};
+    json problems = json::array();
+    for (auto& p : queue.problems()) problems.push_back(to_json(p));
+    return json{{"jobs", std::move(list)}, {"problems", std::move(problems)}};
 }
 
 Result<json> compare_command(const std::string& a, const std::string& b, const std::string& at) {

@@ -22,7 +22,7 @@ std::span<const RecipeOption> recipe_options();
 struct ConvertWords {
     std::string in, out, target, recipe, progress;
     std::map<std::string, std::string> options;  ///< By their names, as in `recipe_options`.
-    bool replace = false;
+    bool replace = false, unchecked = false;
 };
 /// What they ask for; `usage` where they make no sense.
 Result<ConversionOptions> read_words(const ConvertWords& words);

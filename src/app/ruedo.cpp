@@ -16,6 +16,7 @@
 #include "view/player_sheet.h"
 
 #include "view/poster.h"
+#include "workshop/start_panel.h"
 #include "workshop/window.h"
 
 using namespace ruedo;
@@ -23,7 +24,7 @@ using namespace ruedo;
 namespace {
 /// `ruedo play --window`: the packed player's view around the same script.
 HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) {
-    if (auto why = no_display()) return {error_document(*why), 1};
+    if (auto why = no_display(argc, argv)) return {error_document(*why), 1};
     QApplication app(argc, argv);
     look::apply();
     PlaybackHost host;
@@ -149,10 +150,10 @@ Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
 }
 }  // namespace
 
-int main(int argc, char** argv) {
-    const LanesEnd lanes_end;
+namespace {
+int run_window(int argc, char** argv) {
     if (is_command(argc, argv)) return run_command(argc, argv, {play_in_window, shoot});
-    if (auto why = no_display()) {
+    if (auto why = no_display(argc, argv)) {
         std::fprintf(stderr, "%s\n%s\n", why->sentence.c_str(), why->hint.c_str());
         return 1;
     }
@@ -164,21 +165,42 @@ int main(int argc, char** argv) {
     WorkshopWindow window(host);
     window.show();
     auto left = Project::recovered();
+    QStringList asked;
+    for (int i = 1; i < argc; ++i) asked << QString::fromLocal8Bit(argv[i]);
+    bool project = asked.size() == 1 && asked[0].endsWith(".ruedo");
     // What was left of the project that is asked for is taken up with it.
-    bool same = left && argc > 1 && std::filesystem::absolute(argv[1]) == left->path;
-    if (left && (argc < 2 || same))
+    std::error_code ec;
+    bool same = left && project && std::filesystem::absolute(argv[1], ec) == left->path;
+    if (left && (asked.isEmpty() || same))
         window.project().recover(*left);
-    else if (argc > 1)
+    else if (project)
         window.open_project(argv[1]);
+    else if (!asked.isEmpty())
+        window.add_sources(asked);  // to a new project
     else if (!Project::recent().isEmpty())
         window.open_project(Project::recent().first().toStdString());
+    else if (auto demo = demo_project(); !demo.isEmpty())
+        window.open_project(demo.toStdString());
     // Asked to go from outside it goes at once, in order: what was not saved is there in the next start, and so is what
     // was being made.
     catch_interrupts();
     QTimer watch;
-    QObject::connect(&watch, &QTimer::timeout, &app, [] {
-        if (interrupted()) QCoreApplication::exit(0);  // to quit would ask first
+    QObject::connect(&watch, &QTimer::timeout, &app, [&window] {
+        // To quit would ask first. What could not be kept was not all done.
+        if (interrupted()) QCoreApplication::exit(window.project().keep_unsaved() ? 0 : 1);
     });
     watch.start(100);
     return app.exec();
+}
+}  // namespace
+
+int main(int argc, char** argv) {
+    const LanesEnd lanes_end;
+    try {
+        return run_window(argc, argv);
+    } catch (const std::exception& e) {
+        std::fprintf(stderr, "A fault inside: %s.\nIt is ours; tell who made this program how to bring it about.\n",
+                     e.what());
+        return 1;
+    }
 }

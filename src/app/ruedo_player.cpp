@@ -68,7 +68,7 @@ int run(int argc, char** argv) {
         std::fprintf(stderr, "%s\n%s\n", document.error().sentence.c_str(), document.error().hint.c_str());
         return 1;
     }
-    if (auto why = no_display()) {
+    if (auto why = no_display(argc, argv)) {
         std::fprintf(stderr, "%s\n--check TIME plays without one.\n", why->sentence.c_str());
         return 1;
     }
@@ -103,12 +103,19 @@ int run(int argc, char** argv) {
             if (!document->player(i).remembered.empty())
                 now[document->player(i).name] = remember(view.player(i).session());
         // What can't be kept is no reason to disturb whoever looks.
-        if (now != memory && !kept.empty() && write_memory(now, kept)) memory = std::move(now);
+        if (now != memory && !kept.empty() && keep_memory(now, memory, kept)) memory = std::move(now);
     };
     QTimer often;
     QObject::connect(&often, &QTimer::timeout, &view, keep);
     QObject::connect(&app, &QApplication::aboutToQuit, &view, keep);
     often.start(5000);
+    // Asked to go from outside it keeps what it is to remember, as when it is closed.
+    catch_interrupts();
+    QTimer asked;
+    QObject::connect(&asked, &QTimer::timeout, &app, [] {
+        if (interrupted()) QCoreApplication::exit(0);
+    });
+    asked.start(50);
     // The view from above belongs to the workshop.
     if (auto* room = view.room()) room->set_top_view(false);
     return app.exec();

@@ -10,6 +10,7 @@
 
 #include "convert/jobs.h"
 #include "headless.h"
+#include "io/json_text.h"
 #include "making.h"
 #include "stream/host.h"
 #include "stream/simulate.h"
@@ -23,12 +24,11 @@ std::string names_of(std::span<const std::string_view> names) { return fmt::form
 
 /// A ladder as a document: {"segment_ns", "segments", "rungs": [{"bandwidth", "sizes": [bytes…]}]}.
 Result<adapt::Ladder> ladder_of_json(const std::string& file) {
-    TRY(auto bytes, read_file(file, 64 << 20));
+    TRY(auto j, read_json(file));
     auto bad = [&](std::string_view why) {
         return fail(Code::malformed, fmt::format("“{}” is no ladder: {}.", fs::path(file).filename().string(), why),
                     "It needs segment_ns, segments, and rungs with their bandwidth.");
     };
-    auto j = json::parse(bytes.begin(), bytes.end(), nullptr, false);
     if (!j.is_object()) return bad("it is no JSON object");
     auto whole = [](const json& from, const char* name) -> std::int64_t {
         return from.contains(name) && from[name].is_number_integer() ? from[name].get<std::int64_t>() : 0;
@@ -189,7 +189,7 @@ Outcome host_command(const HostWords& w) {
 Result<json> ladder_command(const LadderWords& w) {
     LadderOptions o;
     auto& r = o.recipe;
-    o.out = w.out, r.dash = w.dash, r.key = w.key;
+    o.out = w.out, o.replace = w.replace, r.dash = w.dash, r.key = w.key;
     if (!w.rungs.empty()) {
         auto rungs = parse_rungs(w.rungs);
         if (!rungs)
@@ -207,6 +207,8 @@ Result<json> ladder_command(const LadderWords& w) {
     for (auto [word, codec] : {std::pair{&w.video, &r.video}, {&w.audio, &r.audio}})
         if (*codec = codec_from_name(*word); *codec == Codec::unknown)
             return fail(Code::usage, fmt::format("There is no codec “{}”.", *word), {});
+    if (w.passes == 0)
+        if (auto* form = picture_form(r.video)) r.passes = form->two_passes ? 2 : 1;
     if (!w.progress.empty() && w.progress != "json") return fail(Code::usage, "--progress is json.", {});
     if (w.later) {
         TRY(auto job, JobQueue(JobQueue::standard_folder()).add_ladder(w.in, o.out, r));

@@ -29,8 +29,8 @@ Outcome host_command(const HostWords& words);
 /// The options of `ruedo ladder`.
 struct LadderWords {
     std::string in, out, rungs, segment = "4s", wrap = "fmp4", video = "h264", audio = "aac", progress;
-    int propose = 4, passes = 1;
-    bool dash = false, key = false, later = false;
+    int propose = 4, passes = 0;  ///< 0: two, where the codec can.
+    bool dash = false, key = false, later = false, replace = false;
 };
 Result<nlohmann::json> ladder_command(const LadderWords& words);
 

@@ -8,7 +8,7 @@
 #include <QVBoxLayout>
 #include <nlohmann/json.hpp>
 
-#include "player/line_of.h"
+#include "io/json_text.h"
 #include "view/look.h"
 
 namespace ruedo {
@@ -45,11 +45,12 @@ DocumentText::DocumentText(Project& project, QWidget* parent) : QWidget(parent),
 
 /// What is written there already and means the same stays as it is written.
 void DocumentText::show_document() {
-    auto now = json::parse(editor_->toPlainText().toStdString(), nullptr, false);
+    auto typed = editor_->toPlainText().toStdString();
+    auto now = parse_json({reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size()});
     auto document = to_json(project_.document());
-    if (now == document) return show_marks();
-    if (!now.is_discarded())
-        if (auto read = document_from_json(now, "text"); read && *read == project_.document()) return show_marks();
+    if (now && *now == document) return show_marks();
+    if (now)
+        if (auto read = document_from_json(*now, "text"); read && *read == project_.document()) return show_marks();
     writing_ = true;
     auto cursor = editor_->textCursor().position();
     auto across = editor_->horizontalScrollBar()->value(), down = editor_->verticalScrollBar()->value();
@@ -73,24 +74,10 @@ void DocumentText::take() {
         wrong_line_ = line;
         show_marks();
     };
-    json j;
-    try {
-        j = json::parse(typed);
-    } catch (const json::parse_error& e) {
-        auto at = std::min(e.byte, typed.size());
-        auto line =
-            static_cast<int>(1 + std::count(typed.begin(), typed.begin() + static_cast<std::ptrdiff_t>(at), '\n'));
-        return wrong(QString("Line %1 can’t be read as JSON. The player is as it was.").arg(line), line);
-    }
-    auto read = document_from_json(j, "the text");
-    if (!read) {
-        // The sentence names the place as a pointer, which is on a line.
-        auto sentence = text(read.error().sentence);
-        auto pointer = sentence.section(", ", 1).section(' ', 0, 0);
-        ByteView bytes(reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size());
-        auto line = static_cast<int>(line_of(bytes, pointer.toStdString()));
-        return wrong(line ? QString("Line %1: %2").arg(line).arg(sentence) : sentence, line);
-    }
+    auto read = document_from_text({reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size()}, "the text");
+    if (!read)
+        return wrong(text(read.error().error.sentence) + " The player is as it was.",
+                     static_cast<int>(read.error().place.line));
     problem_->hide(), problem_->clear();
     wrong_line_ = 0;
     mark(pointer_);
@@ -105,7 +92,7 @@ void DocumentText::mark(const QString& pointer) {
     ByteView view(reinterpret_cast<const std::uint8_t*>(bytes.constData()), static_cast<std::size_t>(bytes.size()));
     // What is as it is by default may not be written: then what holds it is marked.
     for (auto at = pointer; !at.isEmpty() && marked_.first == 0; at = at.section('/', 0, -2))
-        if (auto line = static_cast<int>(line_of(view, at.toStdString()))) {
+        if (auto line = static_cast<int>(place_in_json(view, at.toStdString()).line)) {
             auto block = editor_->document()->findBlockByNumber(line - 1);
             auto indent = [](const QTextBlock& b) {
                 auto words = b.text();

@@ -83,6 +83,7 @@ class FactsPanel::Shape : public QWidget {
         setFixedHeight(170), setAccessibleName("Shape of the picture");
     }
     std::optional<VideoFormat> format;
+    QImage picture;
 
   protected:
     void paintEvent(QPaintEvent*) override {
@@ -98,6 +99,11 @@ class FactsPanel::Shape : public QWidget {
         QRectF coded(o, QSizeF(f.width * scale, f.height * scale));
         g.setPen(QPen(c.wine, 2));
         g.setBrush(c.panel);
+        if (!picture.isNull()) {
+            g.setRenderHint(QPainter::SmoothPixmapTransform);
+            g.drawImage(shown, picture);
+            g.setBrush(Qt::NoBrush);
+        }
         g.drawRect(shown);
         bool differs = f.width != f.display_width() || f.height != f.display_height();
         if (differs) {
@@ -205,6 +211,7 @@ void FactsPanel::rebuild() {
         return;
     }
     source_ = source;
+    shape_->picture = {};
     say("<p>Looking into it …</p>");
     auto work = [this, source](const Desk::Question& question) -> Result<SourceFacts> {
         TRY(auto clip, open_clip(source));
@@ -224,6 +231,12 @@ void FactsPanel::rebuild() {
                 .arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(), look::colours().rust.name(),
                      look::colours().soft.name()));
     });
+}
+
+void FactsPanel::take_poster(const std::string& source, const QImage& poster) {
+    if (source != source_) return;
+    shape_->picture = poster;
+    shape_->update();
 }
 
 }  // namespace ruedo

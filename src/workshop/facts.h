@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #pragma once
+#include <QImage>
 #include <QLabel>
 #include <QTextBrowser>
 
@@ -22,6 +23,8 @@ class FactsPanel : public QWidget {
     std::function<void(const std::string& finding)> on_mend;
     /// The findings that can be.
     std::vector<std::string> mendable() const;
+    /// The clip’s own frame for the shape that is drawn; of another source than the chosen one it is let be.
+    void take_poster(const std::string& source, const QImage& poster);
 
   private:
     class Shape;

@@ -87,7 +87,6 @@ PathChart::PathChart(QWidget* parent)
         return g;
     };
     calls_ = marks(QCPScatterStyle::ssTriangleInverted, c.ochre);
-    drops_ = marks(QCPScatterStyle::ssCross, c.rust);
     troubles_ = marks(QCPScatterStyle::ssDiamond, c.rust);
     eased_ = marks(QCPScatterStyle::ssDisc, c.moss);
     connect(plot_, &QCustomPlot::afterLayout, this, &PathChart::make_room);
@@ -106,6 +105,8 @@ void PathChart::forget() {
         if (auto* g = plot_->graph(i); g != kept_) g->data()->clear();
     for (auto* t : texts_) plot_->removeItem(t);
     texts_.clear();
+    for (auto& d : dropping_) plot_->removeItem(d.line), plot_->removeItem(d.words);
+    dropping_.clear();
     history_.forget();
     points_.clear();
     pointed_.reset(), difference_.reset(), last_ = {};
@@ -143,12 +144,40 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
                                [&](auto& r) { return !decided.empty() && r.id == decided.back().rung; });
         if (it != rungs.end()) rung_->addData(wall, it->bits_a_second() / 1e6);
     }
-    if (s.counters.dropped > dropped_) drops_->addData(wall, s.position.seconds());
+    if (s.counters.dropped > dropped_) mark_drops(wall, s.position.seconds(), s.counters.dropped - dropped_);
     dropped_ = s.counters.dropped;
     for (int i = 0; i < plot_->graphCount(); ++i)
         if (auto points = plot_->graph(i)->data(); points->size() > samples_kept) points->removeBefore(wall - 3600);
     if (following_) follow();
     if (isVisible()) redraw();
+}
+
+void PathChart::mark_drops(double wall, double media, std::uint64_t count) {
+    constexpr double apart = 1;  // seconds: what comes sooner goes on with the one before
+    constexpr std::size_t most = 60;
+    auto& c = look::colours();
+    if (dropping_.empty() || wall - dropping_.back().to > apart) {
+        if (dropping_.size() == most) {
+            plot_->removeItem(dropping_.front().line), plot_->removeItem(dropping_.front().words);
+            dropping_.erase(dropping_.begin());
+        }
+        Drops d;
+        d.line = new QCPItemLine(plot_);
+        d.line->setPen(QPen(c.rust, 4, Qt::SolidLine, Qt::RoundCap));
+        d.line->start->setCoords(wall, media);
+        d.words = new QCPItemText(plot_);
+        d.words->setColor(c.ink);
+        d.words->setBrush(c.ground);
+        d.words->setFont(look::tabular(look::Size::small));
+        d.words->setPositionAlignment(Qt::AlignLeft | Qt::AlignTop);
+        d.words->setPadding(QMargins(3, 0, 3, 0));
+        d.words->position->setCoords(wall, media);
+        dropping_.push_back(d);
+    }
+    auto& d = dropping_.back();
+    d.to = wall, d.count += count;
+    d.line->end->setCoords(wall, media);
+    d.words->setText(d.count == 1 ? QString("1 dropped") : QString("%1 dropped").arg(d.count));
 }
 
 void PathChart::follow() {
@@ -194,6 +223,7 @@ void PathChart::note(const Event& e) {
         t->setPositionAlignment(alignment);
         t->setFont(font);
         t->setColor(look::colours().soft);
+        t->setBrush(look::colours().ground);  // the path’s lines pass under it
         if (texts_.size() > 60) plot_->removeItem(texts_.front()), texts_.erase(texts_.begin());
         return t;
     };

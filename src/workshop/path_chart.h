@@ -65,9 +65,10 @@ class PathChart : public QWidget {
     void measure();
     void lay_beside();
     void step_event(int by);
+    void mark_drops(double wall, double media, std::uint64_t count);
     QCustomPlot* plot_;  ///< Fills it, and draws; what a hand does comes here first.
     QCPAxis *wall_, *media_, *rate_;
-    QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_, *drops_,
+    QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_,
         *troubles_, *eased_, *kept_;
     History history_;
     std::optional<Time> pointed_;
@@ -79,6 +80,14 @@ class PathChart : public QWidget {
     double looked_ = 0;  ///< When it was looked for last.
     Snapshot last_;
     std::vector<QCPItemText*> texts_;
+    /// Frames dropped one after the other: a line along the path, and how many.
+    struct Drops {
+        double to = 0;
+        std::uint64_t count = 0;
+        QCPItemLine* line = nullptr;
+        QCPItemText* words = nullptr;
+    };
+    std::vector<Drops> dropping_;
     std::vector<std::pair<double, double>> points_;
     QCPItemLine* ruler_ = nullptr;
     QCPItemText* ruler_text_ = nullptr;

@@ -18,6 +18,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
     said_->setFont(look::font(look::Size::small));
     said_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     said_->setAccessibleName("What the path is compared with");
+    said_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     runs_ = new QPushButton("this run …");
     runs_->setObjectName("small");
     head->addWidget(said_, 1), head->addWidget(runs_);

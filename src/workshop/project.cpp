@@ -1,6 +1,9 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 #include "workshop/project.h"
 
+#include <sys/stat.h>
+#include <unistd.h>
+
 #include <QDir>
 #include <QSettings>
 #include <QStandardPaths>
@@ -12,10 +15,23 @@
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
-fs::path copies_folder() {
-    auto folder = QStandardPaths::writableLocation(QStandardPaths::AppDataLocation);
-    QDir().mkpath(folder);
-    return folder.toStdString();
+/// Where copies are kept: the first is the usual one, the others are for when that is full or can't be written to.
+std::vector<fs::path> copies_folders() {
+    std::vector<fs::path> all;
+    for (auto place :
+         {QStandardPaths::AppDataLocation, QStandardPaths::RuntimeLocation, QStandardPaths::TempLocation}) {
+        auto folder = QStandardPaths::writableLocation(place);
+        if (folder.isEmpty()) continue;
+        if (place != QStandardPaths::AppDataLocation) folder += QString("/ruedo-unsaved-%1").arg(::getuid());
+        all.push_back(folder.toStdString());
+    }
+    return all;
+}
+/// One's own, and nobody else's.
+bool make_private(const fs::path& folder) {
+    QDir().mkpath(QString::fromStdString(folder.string()));
+    struct stat st{};
+    return ::lstat(folder.c_str(), &st) == 0 && S_ISDIR(st.st_mode) && st.st_uid == ::getuid();
 }
 fs::path lock_of(const fs::path& copy) { return copy.string() + ".lock"; }
 /// Nothing where the window whose copy it is is there.
@@ -28,10 +44,11 @@ std::unique_ptr<QLockFile> lock(const fs::path& copy) {
 std::vector<fs::path> copies() {
     std::vector<fs::path> all;
     std::error_code ec;
-    for (auto& entry : fs::directory_iterator(copies_folder(), ec)) {
-        auto& file = entry.path();
-        if (file.filename().string().starts_with("unsaved") && file.extension() == ".json") all.push_back(file);
-    }
+    for (auto& folder : copies_folders())
+        for (auto& entry : fs::directory_iterator(folder, ec)) {
+            auto& file = entry.path();
+            if (file.filename().string().starts_with("unsaved") && file.extension() == ".json") all.push_back(file);
+        }
     std::sort(all.begin(), all.end(),
               [&](auto& one, auto& other) { return fs::last_write_time(one, ec) < fs::last_write_time(other, ec); });
     return all;
@@ -44,7 +61,7 @@ constexpr int copy_after_ms = 1000;
 Project::Project(QObject* parent) : QObject(parent) {
     history_.push_back({document_, {}});
     copy_.setSingleShot(true);
-    connect(&copy_, &QTimer::timeout, this, [this] { keep_copy(); });
+    connect(&copy_, &QTimer::timeout, this, [this] { (void)keep_unsaved(); });
     // A file that is written anew is another file, so its folder is watched as well; what they say comes in a bunch.
     auto* settle = new QTimer(this);
     settle->setSingleShot(true);
@@ -53,25 +70,37 @@ Project::Project(QObject* parent) : QObject(parent) {
         connect(&watcher_, signal, this, [settle] { settle->start(150); });
 }
 
-/// Each window keeps a copy of its own; whoever holds its lock is alive.
-fs::path Project::copy_file() {
+/// Each window keeps a copy of its own; whoever holds its lock is alive. Empty where none can be locked.
+fs::path Project::copy_file(const fs::path& folder) {
+    for (auto& held : held_)
+        if (held.folder == folder) return held.path;
+    if (!make_private(folder)) return {};
     std::error_code ec;
+    Copy copy{folder, {}, nullptr};
     auto take = [&](const fs::path& file) {
-        if (!lock_ && (lock_ = lock(file))) copy_path_ = file;
+        if (!copy.lock && (copy.lock = lock(file))) copy.path = file;
     };
     // What someone left behind is theirs until it has been looked at.
-    for (int n = 0; !lock_ && n < most_windows; ++n)
-        if (auto file = copies_folder() / fmt::format("unsaved-{}.json", n); !fs::exists(file, ec)) take(file);
+    for (int n = 0; !copy.lock && n < most_windows; ++n)
+        if (auto file = folder / fmt::format("unsaved-{}.json", n); !fs::exists(file, ec)) take(file);
     // Where there are too many that nobody came back for, the oldest goes.
-    if (!lock_)
-        for (auto& file : copies()) take(file);
-    return copy_path_;
+    if (!copy.lock)
+        for (auto& file : copies())
+            if (file.parent_path() == folder) take(file);
+    if (!copy.lock) return {};
+    held_.push_back(std::move(copy));
+    return held_.back().path;
 }
 void Project::copy_soon() {
     if (!copy_.isActive()) copy_.start(copy_after_ms);
 }
 
-fs::path Project::folder() const { return path_.empty() ? fs::current_path() : fs::absolute(path_).parent_path(); }
+fs::path Project::folder() const {
+    std::error_code ec;
+    auto folder = path_.empty() ? fs::current_path(ec) : fs::absolute(path_, ec).parent_path();
+    // The folder it was started in may be gone.
+    return ec ? fs::path(QDir::homePath().toStdString()) : folder;
+}
 
 void Project::set_current(std::size_t source) {
     source = document_.sources.empty() ? 0 : std::min(source, document_.sources.size() - 1);
@@ -225,17 +254,34 @@ QStringList Project::recent() {
     return there;
 }
 
-void Project::keep_copy() {
-    if (!modified()) return forget_recovery();
+bool Project::keep_unsaved() {
+    if (!modified()) return forget_recovery(), true;
     nlohmann::json j{{"path", path_.string()}, {"document", to_json(document_)}};
     auto text = j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace);
-    auto file = copy_file();
-    if (!file.empty()) (void)write_file(file, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    QString why = "There is no folder for it.";
+    auto folders = copies_folders();
+    for (auto& folder : folders) {
+        auto file = copy_file(folder);
+        if (file.empty()) continue;
+        auto kept = write_file(file, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+        if (!kept) {
+            why = QString::fromStdString(kept.error().sentence);
+            continue;
+        }
+        bool elsewhere = folder != folders.front();
+        if (elsewhere && !misplaced_) emit copy_misplaced(why, QString::fromStdString(file.string()));
+        misplaced_ = elsewhere;
+        return true;
+    }
+    emit copy_misplaced(why, {});
+    misplaced_ = true;
+    return false;
 }
 void Project::forget_recovery() {
     copy_.stop();
     std::error_code ec;
-    if (!copy_path_.empty()) fs::remove(copy_path_, ec);
+    for (auto& held : held_) fs::remove(held.path, ec);
+    misplaced_ = false;
 }
 std::optional<Project::Recovered> Project::recovered() {
     auto all = copies();
@@ -255,7 +301,7 @@ void Project::recover(const Recovered& r) {
     restart(base, r.path);
     change(r.document, "Unsaved work");
     // Its own copy first, then the one that it came from.
-    keep_copy();
+    if (!keep_unsaved()) return;
     std::error_code ec;
     fs::remove(r.copy, ec), fs::remove(lock_of(r.copy), ec);
 }

@@ -59,6 +59,8 @@ class Project : public QObject {
     /// The newest copy that no running window keeps.
     static std::optional<Recovered> recovered();
     void recover(const Recovered& recovered);
+    /// Keeps a copy of what is not saved; false where there is such and it could not be kept anywhere.
+    bool keep_unsaved();
     void forget_recovery();
 
   signals:
@@ -70,6 +72,8 @@ class Project : public QObject {
     /// history; else theirs is `kept` beside it when this one is saved.
     void changed_on_disk(bool taken_over);
     void theirs_kept(const QString& file);
+    /// Unsaved work is not kept where it should be: it is kept `instead`, or nowhere where that is empty.
+    void copy_misplaced(const QString& why, const QString& instead);
 
   private:
     struct Step {
@@ -78,18 +82,22 @@ class Project : public QObject {
     };
     void changed_now(std::optional<std::size_t> player = {});
     void restart(PlayerDocument document, std::filesystem::path path);
-    void keep_copy();
     void copy_soon();
     void look_at_disk();
-    std::filesystem::path copy_file();
+    std::filesystem::path copy_file(const std::filesystem::path& folder);
     PlayerDocument document_, saved_;
     std::filesystem::path path_;
     std::vector<Step> history_;
     std::size_t at_ = 0, current_ = 0, player_ = 0;
     std::string selected_;
     QTimer copy_;
-    std::unique_ptr<QLockFile> lock_;  ///< Of this window's copy.
-    std::filesystem::path copy_path_;
+    /// This window's copies: one, and another one where the usual folder could not take it.
+    struct Copy {
+        std::filesystem::path folder, path;
+        std::unique_ptr<QLockFile> lock;
+    };
+    std::vector<Copy> held_;
+    bool misplaced_ = false;
     QFileSystemWatcher watcher_;
     Bytes on_disk_;  ///< The file as it was when it was read or written here.
 };

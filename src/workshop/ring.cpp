@@ -205,6 +205,31 @@ QPointF Ring::hoop_point(double degrees) const {
     return centre() + QPointF(std::cos(angle) * (radius() + 53), std::sin(angle) * (radius() + 44));
 }
 
+QString Ring::hoop_name(const HoopPlace& place) {
+    return place.row ? text(host_rows()[*place.row].hoop) : QString("in front");
+}
+/// Beside the mark, outside the hoop first, where nothing else lies.
+std::optional<QRectF> Ring::room_for(const QString& name, QPointF mark, const QFontMetrics& metrics) const {
+    auto wide = metrics.horizontalAdvance(name) + 4.0;
+    bool left = mark.x() < centre().x();
+    QRectF outside(left ? mark.x() - 13 - wide : mark.x() + 13, mark.y() - 8, wide, 16),
+        above(mark.x() - wide / 2, mark.y() - 29, wide, 16), below(mark.x() - wide / 2, mark.y() + 13, wide, 16);
+    auto is_free = [&](const QRectF& box) {
+        auto taken = [&](const QRectF& other) { return other.adjusted(-2, -2, 2, 2).intersects(box); };
+        if (!QRectF(rect()).contains(box) || taken({0, 0, 150, 22}) || taken(sound_->geometry())) return false;
+        if (std::any_of(calls_.begin(), calls_.end(), [&](auto* b) { return taken(b->geometry()); })) return false;
+        if (std::any_of(hoop_.begin(), hoop_.end(), [&](auto& p) { return taken(p.button->geometry()); })) return false;
+        // What is inside the hoop belongs to the states and their names.
+        auto o = centre();
+        auto inside = [&](QPointF at) { return std::hypot(at.x() - o.x(), (at.y() - o.y()) * 1.05) < radius() + 46; };
+        return !inside(box.topLeft()) && !inside(box.topRight()) && !inside(box.bottomLeft()) &&
+               !inside(box.bottomRight());
+    };
+    for (auto& box : {outside, below, above})
+        if (is_free(box)) return box;
+    return std::nullopt;
+}
+
 /// Being in front ends all that holds; another place begins what it stands for, or ends it.
 void Ring::press_hoop(const HoopPlace& place) {
     if (!on_host) return;
@@ -246,7 +271,7 @@ void Ring::resizeEvent(QResizeEvent*) {
         auto n = left ? 4.0 : 3.0, k = static_cast<double>(left ? i : i - 4);
         auto y = height() / 2.0 + (k - (n - 1) / 2) * 40 - 14;
         double bend = 10 * std::cos((k - (n - 1) / 2) / n * M_PI);
-        calls_[i]->setGeometry(static_cast<int>(left ? 18 - bend : width() - 80 + bend), static_cast<int>(y), 62, 28);
+        calls_[i]->setGeometry(static_cast<int>(left ? 18 - bend : width() - 76 + bend), static_cast<int>(y), 62, 28);
     }
     for (auto& p : hoop_)
         p.button->setGeometry(QRectF(hoop_point(p.degrees) - QPointF(12, 12), QSizeF(24, 24)).toRect());
@@ -347,7 +372,22 @@ void Ring::paintEvent(QPaintEvent*) {
             g.drawEllipse(at, 12, 12);
         }
     }
+    // Their names where there is room beside them; of the others, when the pointer or the keyboard is there.
     g.setFont(look::font(look::Size::small));
+    for (auto& p : hoop_) {
+        auto name = hoop_name(p);
+        auto place = room_for(name, hoop_point(p.degrees), g.fontMetrics());
+        bool asked = p.button->hasFocus() || p.button->underMouse();
+        if (!place && asked) {
+            auto wide = g.fontMetrics().horizontalAdvance(name) + 8;
+            auto at = hoop_point(p.degrees);
+            place = QRectF(std::clamp(at.x() - wide / 2.0, 2.0, width() - wide - 2.0), at.y() - 32, wide, 18);
+            g.fillRect(*place, c.panel);
+        }
+        if (!place) continue;
+        g.setPen(asked ? c.ink : c.soft);
+        g.drawText(*place, Qt::AlignCenter, name);
+    }
     g.setPen(c.soft);
     g.drawText(QRectF(8, 4, width() - 16.0, 18), Qt::AlignLeft | Qt::AlignVCenter,
                QString(then_ ? "Then it was %1" : "The app is %1").arg(text(life.place())));

@@ -62,6 +62,8 @@ class Ring : public QWidget {
         QPushButton* button;
     };
     QPointF hoop_point(double degrees) const;
+    static QString hoop_name(const HoopPlace& place);
+    std::optional<QRectF> room_for(const QString& name, QPointF mark, const QFontMetrics& metrics) const;
     void press_hoop(const HoopPlace& place);
     std::vector<HoopPlace> hoop_;
     std::array<QPushButton*, machine::phase_count> states_{};

@@ -55,7 +55,7 @@ void Sentences::review_now() {
     auto work = [document = project_.document(), folder = project_.folder(),
                  ask = clips_->asker()](const std::atomic<bool>&) { return scene::review_all(document, folder, ask); };
     desk_.ask("review", reviewed_document(), std::move(work), [this](std::vector<DocumentFinding> found) {
-        found_ = std::move(found);
+        found_ = gather_findings(std::move(found), project_.document());
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
         ++reviews_;
         tell_findings();
@@ -111,6 +111,7 @@ void Sentences::tell_findings() {
         };
         QString mends;
         if (f.fix) mends += mended("mend", text(f.fix->words));
+        if (f.code == "target-refuses" && prepare) mends += mended("prepare", "Prepare them");
         if (f.code == "no-file") mends += mended("point", "Point to it …");
         body +=
             QString(

@@ -43,6 +43,8 @@ class Sentences : public QWidget {
         std::vector<std::pair<QString, std::function<void()>>> presses;
     };
     std::function<std::optional<Remark>()> remark;
+    /// What becomes of all sources for the target.
+    std::function<void()> prepare;
     /// Asks for it anew.
     void tell_findings();
     const std::optional<Remark>& remarked() const { return remarked_; }

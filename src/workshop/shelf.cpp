@@ -140,6 +140,10 @@ void Shelf::fill(std::size_t i) {
         cards_[i]->set_facts(
             card_facts(*glance, target_ ? &*target_ : nullptr, places_[i], i < made_.size() ? made_[i] : ""));
 }
+QImage Shelf::poster_of(const std::string& place) const {
+    auto* glance = glances_->at(place);
+    return glance ? glance->poster : QImage();
+}
 std::optional<Verdict> Shelf::verdict_of(std::size_t i) const {
     auto* glance = i < places_.size() ? glances_->at(places_[i]) : nullptr;
     if (!glance || !glance->facts || glance->error || glance->from_service || !target_) return std::nullopt;

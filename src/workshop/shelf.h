@@ -40,6 +40,8 @@ class Shelf : public QScrollArea {
     std::size_t cards() const { return cards_.size(); }
     /// For the target, once the source was looked into.
     std::optional<Verdict> verdict_of(std::size_t card) const;
+    /// What is known of how a source looks; null where that is nothing yet.
+    QImage poster_of(const std::string& place) const;
     QString sentence_of(std::size_t card) const { return cards_.at(card)->accessibleDescription(); }
   signals:
     void activated();

@@ -27,6 +27,7 @@ class PreparePage;
 class Ring;
 
 class Shelf;
+class StartPanel;
 
 class WorkshopWindow : public QMainWindow {
   public:
@@ -71,6 +72,10 @@ class WorkshopWindow : public QMainWindow {
     QWidget* make_arrange();
     void make_menu(QPushButton* button);
     QMenu* make_add_menu();
+    /// `widget`, or what can be done while there is no source, in one place.
+    QWidget* or_start(QWidget* widget);
+    void paste();
+    void choose_folder();
     /// What of a player's life is shown.
     struct Watch {
         Ring* ring = nullptr;
@@ -111,6 +116,7 @@ class WorkshopWindow : public QMainWindow {
     PreparePage* prepare_;
     PackPage* pack_;
     QStackedWidget* pages_;
+    bool empty_ = true;  ///< The project had no sources when it was looked at last.
     QList<QPushButton*> steps_;
     QLabel *title_, *notice_, *progress_;
     QPushButton *target_, *stop_adding_;

@@ -15,6 +15,7 @@
 #include <QMimeData>
 #include <QProcess>
 #include <QPushButton>
+#include <QScreen>
 #include <QShortcut>
 #include <QUrl>
 
@@ -32,6 +33,7 @@
 #include "workshop/ring.h"
 #include "workshop/sentences.h"
 #include "workshop/shelf.h"
+#include "workshop/start_panel.h"
 
 namespace ruedo {
 
@@ -74,7 +76,9 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     setWindowTitle("Ruedo");
     setStyleSheet(style_sheet());
     setAcceptDrops(true);
-    resize(1280, 800);
+    // No larger than there is room for; what a window's frame takes is not known before it is there.
+    auto room = QGuiApplication::primaryScreen() ? QGuiApplication::primaryScreen()->availableSize() : QSize(1280, 800);
+    resize(QSize(1280, 800).boundedTo(room));
     screen_ = new ScreenView(host_);
     auto* whole = new QWidget;
     auto* box = new QVBoxLayout(whole);
@@ -109,6 +113,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     pages_->addWidget(prepare_);
     facts_->on_mend = [this](const std::string& finding) { prepare_source(finding); };
     sentences_->remark = [this] { return remark(); };
+    sentences_->prepare = [this] { show_step(prepare), prepare_->show_shelf(true); };
     ask_to_leave = [this](std::size_t unfinished) {
         QMessageBox ask(
             QMessageBox::NoIcon, "Ruedo",
@@ -129,7 +134,13 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     pages_->addWidget(pack_);
     setCentralWidget(whole);
 
-    connect(&project_, &Project::opened, this, [this] { screen_->reopen(); });
+    connect(&project_, &Project::opened, this, [this] {
+        screen_->reopen();
+        // What is empty begins with its sources, and what is not with its player.
+        bool empty = project_.document().sources.empty();
+        if (empty || empty_) show_step(empty ? gather : arrange);
+        empty_ = empty;
+    });
     connect(&project_, &Project::changed_on_disk, this, [this](bool taken_over) {
         say(taken_over
                 ? "The project was changed on disk by someone else, and that was taken over. Undo brings back what "
@@ -139,6 +150,11 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     });
     connect(&project_, &Project::theirs_kept, this, [this](const QString& file) {
         say(QString("What someone else had saved is kept as “%1”.").arg(file.toHtmlEscaped()));
+    });
+    connect(&project_, &Project::copy_misplaced, this, [this](const QString& why, const QString& instead) {
+        say((why + (instead.isEmpty() ? " What is not saved is kept nowhere: save it elsewhere."
+                                      : QString(" What is not saved is kept as “%1”.").arg(instead)))
+                .toHtmlEscaped());
     });
     connect(&project_, &Project::changed, this, [this] { load({}); });
     connect(&project_, &Project::current_changed, this, [this] { load(project_.current()); });
@@ -177,17 +193,40 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
                 [this, i] { show_step(i); });
     }
     connect(new QShortcut(QKeySequence(Qt::Key_F1), this), &QShortcut::activated, this, [this] { show_keys(); });
-    connect(new QShortcut(QKeySequence::Paste, this), &QShortcut::activated, this, [this] {
-        auto* mime = QApplication::clipboard()->mimeData();
-        QStringList list;
-        for (auto& url : mime->urls()) list << (url.isLocalFile() ? url.toLocalFile() : url.toString());
-        // Each line of a text is one source.
-        if (list.isEmpty() && mime->hasText())
-            for (auto& line : mime->text().split('\n', Qt::SkipEmptyParts)) list << line.trimmed();
-        if (!list.isEmpty()) add_sources(list);
-    });
+    connect(new QShortcut(QKeySequence::Paste, this), &QShortcut::activated, this, [this] { paste(); });
     load({});
-    show_step(arrange);
+    show_step(gather);
+}
+
+void WorkshopWindow::paste() {
+    auto* mime = QApplication::clipboard()->mimeData();
+    QStringList list;
+    for (auto& url : mime->urls()) list << (url.isLocalFile() ? url.toLocalFile() : url.toString());
+    // Each line of a text is one source.
+    if (list.isEmpty() && mime->hasText())
+        for (auto& line : mime->text().split('\n', Qt::SkipEmptyParts)) list << line.trimmed();
+    if (list.isEmpty())
+        say("The clipboard holds no file, no path and no address.");
+    else
+        add_sources(list);
+}
+void WorkshopWindow::choose_folder() {
+    auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
+                                                    QString::fromStdString(project_.folder().string()));
+    if (!folder.isEmpty()) add_sources({folder});
+}
+QWidget* WorkshopWindow::or_start(QWidget* widget) {
+    auto* both = new QStackedWidget;
+    auto* start = new StartPanel(make_add_menu());
+    both->addWidget(start), both->addWidget(widget);
+    connect(start, &StartPanel::files, this, [this] { choose_sources(); });
+    connect(start, &StartPanel::folder, this, [this] { choose_folder(); });
+    connect(start, &StartPanel::pasted, this, [this] { paste(); });
+    connect(start, &StartPanel::project, this, [this](const QString& path) { open_project(path.toStdString()); });
+    auto choose = [this, both] { both->setCurrentIndex(project_.document().sources.empty() ? 0 : 1); };
+    connect(&project_, &Project::changed, both, choose);
+    choose();
+    return both;
 }
 
 WorkshopWindow::~WorkshopWindow() {
@@ -308,11 +347,7 @@ QMenu* WorkshopWindow::make_add_menu() {
         menu->clear();
         for (auto* old : menu->findChildren<QMenu*>(Qt::FindDirectChildrenOnly)) old->deleteLater();
         menu->addAction("Files …", this, [this] { choose_sources(); });
-        menu->addAction("A folder …", this, [this] {
-            auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
-                                                            QString::fromStdString(project_.folder().string()));
-            if (!folder.isEmpty()) add_sources({folder});
-        });
+        menu->addAction("A folder …", this, [this] { choose_folder(); });
         menu->addSeparator();
         if (cameras.empty()) menu->addAction("No camera is connected")->setEnabled(false);
         for (auto& c : cameras) {
@@ -405,12 +440,19 @@ QWidget* WorkshopWindow::make_gather() {
     connect(shelf_, &Shelf::progressed, this, [this](int waiting) { looking_ = waiting, show_progress(); });
     connect(shelf_, &Shelf::looked_into, this, [this](const std::string& place) {
         if (place == playing_source()) sentences_->tell_findings();
+        facts_->take_poster(place, shelf_->poster_of(place));
     });
     connect(shelf_, &Shelf::activated, this, [this] { load(project_.current()); });
     left->addLayout(head);
     left->addLayout(beside);
-    left->addWidget(shelf_, 1);
+    left->addWidget(or_start(shelf_), 1);
     facts_ = new FactsPanel(project_);
+    connect(&project_, &Project::current_changed, facts_, [this] {
+        auto& d = project_.document();
+        if (project_.current() >= d.sources.size()) return;
+        auto place = resolve(d.sources[project_.current()], project_.folder());
+        facts_->take_poster(place, shelf_->poster_of(place));
+    });
     row->addLayout(left, 13);
     row->addWidget(line(true));
     row->addWidget(facts_, 9);
@@ -430,26 +472,26 @@ QWidget* WorkshopWindow::make_arrange() {
     auto* inner = new QVBoxLayout(holder);
     inner->setContentsMargins(20, 10, 16, 8);
     inner->addWidget(sentences_);
-    upper->addWidget(mount_, 12);
+    upper->addWidget(or_start(mount_), 12);
     upper->addWidget(line(true));
     upper->addWidget(holder, 9);
     auto* lower = new QHBoxLayout;
     lower->setSpacing(0);
     rings_ = new QStackedWidget;
     paths_ = new QStackedWidget;
-    rings_->setFixedWidth(420);
-    lower->addWidget(rings_);
+    rings_->setMinimumWidth(380), rings_->setMaximumWidth(420);
+    lower->addWidget(rings_, 42);
     lower->addWidget(line(true));
     auto* tray = new Tray(mount_->layer(), [this] { mount_->set_arranging(true); });
     moment_ = new MomentPanel;
     moment_->on_back = [this] { watch().path->point(std::nullopt); };
     trays_ = new QStackedWidget;
-    trays_->setFixedWidth(290);
+    trays_->setMinimumWidth(210), trays_->setMaximumWidth(290);
     trays_->addWidget(tray), trays_->addWidget(moment_);
-    lower->addWidget(trays_);
+    lower->addWidget(trays_, 29);
     show_selected();
     lower->addWidget(line(true));
-    lower->addWidget(paths_, 1);
+    lower->addWidget(paths_, 56);
     box->addLayout(upper, 100);
     box->addWidget(line(false));
     box->addLayout(lower, 52);

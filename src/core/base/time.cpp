@@ -52,7 +52,12 @@ struct Unit {
     std::string_view suffix;
     std::int64_t ns;
 };
-constexpr std::array<Unit, 4> units{{{"ns", 1}, {"us", 1'000}, {"ms", 1'000'000}, {"s", 1'000'000'000}}};
+constexpr std::array<Unit, 6> units{{{"ns", 1},
+                                     {"us", 1'000},
+                                     {"ms", 1'000'000},
+                                     {"s", 1'000'000'000},
+                                     {"m", 60'000'000'000},
+                                     {"h", 3'600'000'000'000}}};
 }  // namespace
 
 Rational Rational::reduced() const {

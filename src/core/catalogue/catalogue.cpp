@@ -8,6 +8,8 @@
 #include <cstdlib>
 #include <nlohmann/json.hpp>
 
+#include "io/json_text.h"
+
 namespace ruedo {
 namespace fs = std::filesystem;
 using nlohmann::json;
@@ -68,7 +70,7 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
                         fmt::format("The catalogue at “{}” has a fault (status {}).", name.host, answer->status),
                         "Try again later.");
     }
-    auto j = json::parse(answer->body.begin(), answer->body.end(), nullptr, false);
+    auto j = parse_json(answer->body).value_or(json());
     auto wrong = [&](const char* what) {
         return fail(Code::malformed, fmt::format("The catalogue at “{}” gives an answer that {}.", name.host, what),
                     "The service speaks another format than this program.");
@@ -112,8 +114,7 @@ fs::path KeyFile::standard() {
 }
 namespace {
 json keys_in(const fs::path& path) {
-    auto bytes = read_file(path, 1 << 20);
-    auto j = bytes ? json::parse(bytes->begin(), bytes->end(), nullptr, false) : json();
+    auto j = read_json(path, 1 << 20).value_or(json());
     return j.is_object() ? j : json::object();
 }
 }  // namespace

@@ -18,7 +18,7 @@ class Decoder final : public VideoDecoder {
         s.n_threads = 2;
         s.max_frame_delay = 1;  // a picture for every packet: exact seeks decode nothing in vain
         s.logger.callback = nullptr;
-        s.frame_size_limit = 8192 * 8192;
+        s.frame_size_limit = static_cast<unsigned>(most_frame_pixels);
         if (dav1d_open(&d->context_, &s) != 0) return fail(Code::internal, "The AV1 decoder could not be started.");
         return d;
     }

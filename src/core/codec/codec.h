@@ -165,6 +165,8 @@ class CodecRegistry {
         std::filesystem::path file;
     };
     std::optional<Found> decoder_module(Codec codec);
+    /// All that decode something.
+    std::vector<Found> decoder_modules();
 
   private:
     const std::vector<Found>& modules();

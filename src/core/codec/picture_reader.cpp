@@ -30,6 +30,7 @@ Result<bool> PictureReader::feed() {
     ready_.clear();
     ready_at_ = 0;
     PacketHead head;
+    ReadBudget budget(ReadBudget::of_a_packet);
     TRY(bool more, reader_->next(head));
     if (more) {
         if (auto read = reader_->read(data_); !read) {

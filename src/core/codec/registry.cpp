@@ -86,6 +86,12 @@ std::optional<CodecRegistry::Found> CodecRegistry::decoder_module(Codec codec) {
         if (has(m.module->decodes, codec)) return m;
     return std::nullopt;
 }
+std::vector<CodecRegistry::Found> CodecRegistry::decoder_modules() {
+    std::vector<Found> all;
+    for (auto& m : modules())
+        if (m.module->video_decoder || m.module->audio_decoder) all.push_back(m);
+    return all;
+}
 bool CodecRegistry::decodes(Codec codec) { return decoder_module(codec).has_value(); }
 bool CodecRegistry::encodes(Codec codec) {
     return std::any_of(modules().begin(), modules().end(), [&](auto& m) { return has(m.module->encodes, codec); });

@@ -28,6 +28,8 @@ class Decoder final : public VideoDecoder {
         th_comment_clear(&comment);
         if (!good || number != 3)
             return fail(Code::malformed, "The Theora track's headers can’t be followed.", "Export the clip again.");
+        if (!frame_fits(d->info_.frame_width, d->info_.frame_height))
+            return std::unexpected(frame_too_large(d->info_.frame_width, d->info_.frame_height));
         d->reset();
         if (!d->context_)
             return fail(Code::malformed, "The Theora track's headers do not fit together.", "Export the clip again.");

@@ -28,6 +28,13 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override { vpx_codec_destroy(&codec_); }
     Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (data.empty()) return {};
+        // A header’s word is enough for the library to ask for memory by it.
+        vpx_codec_stream_info_t said{};
+        said.sz = sizeof said;
+        auto* form = vp9_ ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx();
+        bool known =
+            vpx_codec_peek_stream_info(form, data.data(), static_cast<unsigned>(data.size()), &said) == VPX_CODEC_OK;
+        if (known && !frame_fits(said.w, said.h)) return std::unexpected(frame_too_large(said.w, said.h));
         TRY_DO(prepare_for(data));
         if (vpx_codec_decode(&codec_, data.data(), static_cast<unsigned>(data.size()), nullptr, 0) != VPX_CODEC_OK) {
             damaged_ = true;
@@ -116,6 +123,7 @@ class Decoder final : public VideoDecoder {
     /// Frames of VP9 live in memory of ours, shared by the decoder and by pictures; those that nobody else holds
     /// are used again.
     static int take_frame(void* self, std::size_t size, vpx_codec_frame_buffer_t* frame) {
+        if (size > static_cast<std::size_t>(2 * most_frame_pixels)) return -1;
         auto& pool = static_cast<Decoder*>(self)->pool_;
         auto it = std::find_if(pool.begin(), pool.end(),
                                [&](auto& f) { return f.memory.use_count() == 1 && f.size >= size; });

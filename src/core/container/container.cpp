@@ -130,6 +130,7 @@ std::vector<std::string_view> media_extensions() {
 }
 
 Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
+    ReadBudget budget(ReadBudget::of_opening);
     Bytes head(2048);
     std::size_t got = 0;
     while (got < head.size()) {
@@ -162,6 +163,9 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     // What comes in order and states no length may have no end: it plays as it comes.
     info.live = info.live || (!source->size() && source->forward_only() && !info.duration_known);
     check_extension(info);
+    for (auto& t : info.tracks)
+        if (t.kind == Kind::video && !frame_fits(t.video.width, t.video.height))
+            t.problem = frame_too_large(t.video.width, t.video.height);
     return clip;
 }
 
@@ -185,13 +189,15 @@ namespace {
 Rational constant_rate(const std::vector<Time>& times, Rational tick) {
     if (times.size() < 2 || !tick.stated()) return {};
     auto tick_ns = ticks_to_time(1, static_cast<std::uint64_t>(tick.num), static_cast<std::uint64_t>(tick.den)).ns + 1;
-    auto holds = [&](Rational rate) {
-        for (std::size_t k = 0; k < times.size(); ++k) {
+    // By how much a picture is off at most; no more is looked at once that is too much.
+    auto worst = [&](Rational rate) {
+        std::int64_t most = 0;
+        for (std::size_t k = 0; k < times.size() && most <= tick_ns; ++k) {
             auto ideal = ticks_to_time(static_cast<std::int64_t>(k), static_cast<std::uint64_t>(rate.den),
                                        static_cast<std::uint64_t>(rate.num));
-            if (std::abs((times[k] - times[0] - ideal).ns) > tick_ns) return false;
+            most = std::max(most, std::abs((times[k] - times[0] - ideal).ns));
         }
-        return true;
+        return most;
     };
     auto span = times.back() - times.front();
     if (span.ns <= 0) return {};
@@ -201,17 +207,22 @@ Rational constant_rate(const std::vector<Time>& times, Rational tick) {
         candidates.push_back({n, 1});
         if (n == 24 || n == 30 || n == 48 || n == 60 || n == 120) candidates.push_back({n * 1000, 1001});
     }
-    // The exact mean in container ticks, for rates that are none of the usual ones.
+    // The exact mean in container ticks, for rates that are none of the usual ones; where every picture is exactly
+    // there, nothing else was meant.
     auto ticks = time_to_ticks(span * tick.num, static_cast<std::uint64_t>(tick.den)) /
                  std::max<std::int64_t>(1, tick.num * tick.num);
     if (ticks > 0)
         candidates.push_back(
             Rational{static_cast<std::int64_t>(times.size() - 1) * tick.den, ticks * tick.num}.reduced());
+    // Of several that hold, as with few pictures and coarse ticks, the one that is off by least; then the most usual.
+    Rational best{};
+    auto least = tick_ns + 1;
     for (auto& c : candidates) {
         double rate = static_cast<double>(c.num) / static_cast<double>(c.den);
-        if (rate > average * 0.9 && rate < average * 1.1 && holds(c)) return c;
+        if (rate <= average * 0.9 || rate >= average * 1.1) continue;
+        if (auto off = worst(c); off < least) least = off, best = c;
     }
-    return {};
+    return best;
 }
 }  // namespace
 
@@ -226,7 +237,8 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
     std::vector<Time> times;
     TrackEnd end;
     PacketHead head;
-    for (;;) {
+    ReadBudget budget(ReadBudget::of_a_packet);
+    for (;; budget.renew()) {
         TRY(bool more, reader->next(head));
         if (!more || (each && !each(head))) break;
         if (track.end != Time::max() && head.pts > track.end + 10_s) break;  // nothing presented comes any more

@@ -52,11 +52,11 @@ Outcome SegmentSink::flush() {
     auto bytes = std::exchange(held_, {});
     if (seal_) bytes = seal_(number_, std::move(bytes));
     made_.back().bytes = bytes.size();
-    return write_file(folder_ / made_.back().file, bytes, false);
+    return write_file(folder_ / made_.back().file, bytes, Replace::nothing);
 }
 Outcome SegmentSink::commit() {
     TRY_DO(flush());
-    return fragments_ ? write_file(folder_ / "init.mp4", head_, false) : Outcome{};
+    return fragments_ ? write_file(folder_ / "init.mp4", head_, Replace::nothing) : Outcome{};
 }
 
 }  // namespace ruedo

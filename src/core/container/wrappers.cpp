@@ -83,6 +83,10 @@ Outcome Wrapper::check(const WriteTrack& track) const {
                 could.empty() ? "Choose another container." : fmt::format("It takes {}.", could));
 }
 
+bool names_sound(std::string_view extension) {
+    static constexpr std::array<std::string_view, 5> names{"m4a", "weba", "mka", "oga", "opus"};
+    return std::find(names.begin(), names.end(), extension) != names.end();
+}
 std::span<const Wrapper> wrappers() { return wrapper_rows; }
 const Wrapper* wrapper_named(std::string_view name) {
     auto it = std::find_if(wrapper_rows.begin(), wrapper_rows.end(), [&](auto& w) { return w.name == name; });

@@ -6,12 +6,14 @@
 #include <algorithm>
 #include <cmath>
 #include <deque>
+#include <set>
 
 #include "convert/bytes_over_time.h"
 #include "convert/forecast.h"
 #include "convert/levels.h"
 #include "convert/streams.h"
 #include "convert/weighed.h"
+#include "io/transfer.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -28,7 +30,13 @@ std::int64_t steps_a_second(std::vector<Time> times) {
 
 class Conversion {
   public:
-    Conversion(const ConversionOptions& options, CodecRegistry& codecs) : o_(options), codecs_(codecs) {}
+    Conversion(const ConversionOptions& options, CodecRegistry& codecs) : o_(options), codecs_(codecs) {
+        // Named after a kind of file that holds sound, it holds sound, unless pictures are asked for.
+        auto ending = transfer::lower(o_.out.extension().string());
+        auto& video = o_.recipe.video;
+        if (!ending.empty() && names_sound(ending.substr(1)) && video == Recipe::Video{})
+            video.action = Recipe::Do::none;
+    }
 
     Result<Converted> run(const std::string& source) {
         began_ = monotonic_now();
@@ -66,7 +74,7 @@ class Conversion {
             if (fs::equivalent(o_.out, source, ec) && !ec)
                 return fail(Code::refused, "What is made can’t take the place of what is read.",
                             "Choose another name.");
-            if (!o_.replace)
+            if (o_.replace == Replace::nothing)
                 return fail(Code::exists, fmt::format("“{}” exists already.", o_.out.filename().string()),
                             "Choose another name, or say that it may be replaced.");
         }
@@ -250,7 +258,54 @@ class Conversion {
         std::optional<MadePacket> next{};
         std::size_t number = 0;
     };
+    /// Of the pictures as they were written: the first keyframe, the one in the middle and the last one.
+    std::vector<Time> places() const {
+        if (keys_.empty()) return {};
+        std::set<Time> all{keys_.front(), keys_[keys_.size() / 2], keys_.back()};
+        return {all.begin(), all.end()};
+    }
+    /// Whether what was made can be played, and is what the target takes.
+    Outcome check(const fs::path& made) {
+        TRY(auto opened, open_clip(made.string()));
+        std::shared_ptr<Clip> clip = std::move(opened);
+        auto wrong = [&](bool encoded, const Error& error) -> Outcome {
+            if (error.code == Code::cancelled || error.code == Code::timeout) return std::unexpected(error);
+            if (encoded)
+                return fail(Code::internal, "What was made can’t be played: " + error.sentence,
+                            "Choose another codec or size; --no-check keeps it all the same.");
+            damage_ = Finding{"damaged", "What was copied is damaged: " + error.sentence, export_again};
+            return {};
+        };
+        damage_.reset();
+        if (plan_.video) {
+            auto* track = clip->info().main(Kind::video);
+            if (!track) return wrong(plan_.encode_video, {Code::malformed, "Its pictures are not found.", {}});
+            auto reader = PictureReader::open(clip, *track, codecs_);
+            if (!reader) TRY_DO(wrong(plan_.encode_video, reader.error()));
+            for (auto at : reader ? places() : std::vector<Time>{})
+                if (auto picture = (*reader)->at(at); !picture) TRY_DO(wrong(plan_.encode_video, picture.error()));
+        }
+        if (!plan_.sounds.empty()) {
+            auto& s = plan_.sounds.front();
+            auto* track = clip->info().main(Kind::audio);
+            if (!track) return wrong(s.encode, {Code::malformed, "Its sound is not found.", {}});
+            auto reader = SoundReader::open(clip, *track, codecs_);
+            if (!reader) TRY_DO(wrong(s.encode, reader.error()));
+            for (auto at : reader ? std::vector{Time{}, plan_.length / 2} : std::vector<Time>{}) {
+                auto there = (*reader)->seek(at);
+                if (!there) TRY_DO(wrong(s.encode, there.error()));
+                if (auto heard = (*reader)->next(); !heard) TRY_DO(wrong(s.encode, heard.error()));
+            }
+        }
+        if (!o_.target) return {};
+        TRY(auto facts, gather_facts(clip, codecs_, {}, {.loudness = false}));
+        auto verdict = judge(facts, *o_.target, codecs_);
+        if (verdict.plays == Verdict::Plays::yes) return {};
+        return fail(Code::refused, fmt::format("What was made is not for {}: {}", o_.target->title, verdict.sentence()),
+                    "Leave more of the recipe open, or choose another target.");
+    }
     Outcome write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
+        keys_.clear();
         bool any = false, first_sound = true;
         writer.describe(clip_->info().tags);
         for (auto& l : lines) {
@@ -280,7 +335,10 @@ class Conversion {
             auto& m = *now->next;
             TRY_DO(writer.write(now->number, {m.pts, m.dts, m.duration, m.keyframe, m.data}));
             so_far.all += m.data.size();
-            if (now->pictures) so_far.video += m.data.size();
+            if (now->pictures) {
+                so_far.video += m.data.size();
+                if (m.keyframe) keys_.push_back(m.pts);
+            }
             if (now->pictures || now->sound) so_far.begin = std::min(so_far.begin, std::max(Time{}, m.pts));
             TRY_DO(tell(part_of(m.pts), so_far.all));
             TRY(now->next, now->stream->next());
@@ -324,6 +382,7 @@ class Conversion {
                 lines.push_back({.stream = std::move(captions)});
             }
             TRY(auto file, FileWriter::create(o_.out, o_.replace));
+            if (o_.check) file.before_commit([this](auto& made) { return check(made); });
             Weight weight{least, std::min(target.value_or(UINT64_MAX), plan_.most_bytes), !target};
             auto writer = plan_.wrapper->write(std::make_unique<Weighed>(std::move(file), weight));
             Written so_far;
@@ -375,6 +434,7 @@ class Conversion {
         c.duration = std::max(Time{}, written.end - std::min(written.begin, written.end));
         c.took = monotonic_now() - began_;
         c.findings = plan_.why;
+        if (damage_) c.findings.push_back(*damage_);
         for (auto& l : lines) {
             if (l.pictures)
                 c.video = {.action = plan_.encode_video ? "encoded" : "copied",
@@ -390,6 +450,18 @@ class Conversion {
                        .sample_rate = track.audio.rate,
                        .channels = track.audio.channels};
         }
+        // Over so short a time no encoder can be held to a rate.
+        auto& asked = o_.recipe.video.bitrate;
+        auto seconds = c.duration.seconds();
+        if (asked && plan_.encode_video && seconds >= 8) {
+            auto came = static_cast<double>(written.video) * 8 / seconds, off = came / *asked - 1;
+            if (std::abs(off) > (passes == 2 ? 0.02 : 0.05))
+                c.findings.push_back(
+                    {"bitrate-missed",
+                     fmt::format("The pictures came to {:.0f} kbit/s, {:.1f} % {} than was asked for.", came / 1000,
+                                 std::abs(off) * 100, off > 0 ? "more" : "less"),
+                     passes == 2 ? "The pictures need no more, or can’t do with less." : "Two passes come closer."});
+        }
         // What the source lacked was seen when it was opened, or when it was read.
         for (auto& f : clip_->info().findings)
             if (f.code == "truncated") c.findings.push_back(f);
@@ -404,7 +476,7 @@ class Conversion {
     /// Aimed at is a little less than may be: what is written never becomes larger.
     static constexpr double aim = 0.985;
     static constexpr std::size_t stretches = 256;
-    const ConversionOptions& o_;
+    ConversionOptions o_;
     CodecRegistry& codecs_;
     std::shared_ptr<Clip> clip_;
     Plan plan_;
@@ -418,6 +490,8 @@ class Conversion {
     bool writing_ = false;
     Forecast forecast_;
     std::optional<TrackFacts> facts_;
+    std::vector<Time> keys_;  ///< Of the pictures that were written.
+    std::optional<Finding> damage_;
     BytesOverTime bytes_;          ///< Of the source's pictures ...
     std::vector<double> density_;  ///< ... and in equal stretches of what is kept.
     std::deque<std::pair<Time, double>> recent_;

@@ -18,7 +18,10 @@ struct ConversionOptions {
     std::filesystem::path out;
     Recipe recipe;
     std::optional<Target> target;
-    bool replace = false;  ///< `out` may take the place of another file; never that of what is read.
+    Replace replace = Replace::nothing;  ///< What `out` may take the place of; never that of `source`.
+    /// What was made is opened, decoded at its beginning, middle and end, and judged by the target before it takes its
+    /// place. What is not right of what was encoded is an error, of what was copied a finding (`damaged`).
+    bool check = true;
     /// Told at least twice a second; false stops it (`cancelled`), and nothing is left behind.
     std::function<bool(const ConversionProgress&)> told{};
 };

@@ -17,6 +17,7 @@
 
 #include "base/priority.h"
 #include "container/container.h"
+#include "io/json_text.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -28,6 +29,7 @@ constexpr std::size_t most_jobs = 10'000;
 bool alive(std::int64_t process) {
     return process > 0 && (::kill(static_cast<pid_t>(process), 0) == 0 || errno == EPERM);
 }
+std::string name_of(std::uint64_t id) { return fmt::format("{:08}.json", id); }
 Error no_such(std::uint64_t id) {
     return {Code::not_found, fmt::format("There is no job {}.", id), "See “ruedo jobs” for those there are."};
 }
@@ -81,43 +83,70 @@ JobQueue::JobQueue(fs::path folder) : folder_(std::move(folder)) {
     fs::create_directories(folder_, ec);
 }
 
+namespace {
+constexpr std::string_view set_aside = ".set-aside";
+/// Of numbers that documents hold exactly.
+constexpr std::uint64_t last_id = 1'000'000'000'000'000;
+
+std::uint64_t whole(const json& j, const char* name, std::optional<std::uint64_t> usual = {}) {
+    if (!j.contains(name) && usual) return *usual;
+    auto& v = j.at(name);
+    if (!v.is_number_unsigned() || v.get<std::uint64_t>() > last_id)
+        throw std::runtime_error(fmt::format("“{}” is not a whole number up to {}", name, last_id));
+    return v.get<std::uint64_t>();
+}
+}  // namespace
+
+Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
+    auto file = path.filename().string();
+    TRY(auto j, read_json(path, 1 << 20));
+    auto wrong = [&](std::string_view why) {
+        return fail(Code::malformed, fmt::format("“{}” is no job: {}.", file, why), "It was set aside.");
+    };
+    try {
+        Kept k;
+        auto state = std::find(state_names.begin(), state_names.end(), j.at("state").get<std::string>());
+        if (state == state_names.end()) return wrong("it has no state there is");
+        if (j.contains("ladder") && !j["ladder"].is_null()) {
+            TRY(k.job.ladder, ladder_recipe_from_json(j["ladder"], file));
+        } else {
+            TRY(k.job.recipe, recipe_from_json(j.at("recipe"), file));
+        }
+        k.job.id = whole(j, "id");
+        // Files under other names would be jobs again that are there already.
+        if (k.job.id == 0 || file != name_of(k.job.id)) return wrong("it is not called after its number");
+        k.job.state = static_cast<Job::State>(state - state_names.begin());
+        k.job.in = j.at("in").get<std::string>(), k.job.out = j.at("out").get<std::string>();
+        k.job.target = j.value("target", "");
+        k.job.done = j.value("done", 0.0), k.job.speed = j.value("speed", 0.0);
+        if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};
+        k.job.bytes = whole(j, "bytes", 0);
+        k.job.expected_bytes = whole(j, "expected_bytes", 0), k.job.foretold_bytes = whole(j, "foretold_bytes", 0);
+        k.job.foretold = Time{j.value("foretold_ns", std::int64_t{0})};
+        k.job.took = Time{j.value("took_ns", std::int64_t{0})};
+        k.job.sentence = j.value("sentence", "");
+        k.order = whole(j, "order"), k.owner = j.value("owner", std::int64_t{0});
+        return k;
+    } catch (const std::exception& e) {
+        std::string_view why = e.what();
+        // The library's sentences begin with a code of its own.
+        if (auto end = why.find("] "); why.starts_with('[') && end != why.npos) why.remove_prefix(end + 2);
+        return wrong(why);
+    }
+}
+
 std::vector<JobQueue::Kept> JobQueue::kept() const {
     std::vector<Kept> all;
     std::error_code ec;
     for (auto& entry : fs::directory_iterator(folder_, ec)) {
         if (entry.path().extension() != ".json" || all.size() == most_jobs) continue;
-        auto bytes = read_file(entry.path(), 1 << 20);
-        auto j = bytes ? json::parse(bytes->begin(), bytes->end(), nullptr, false) : json();
-        try {
-            Kept k;
-            auto state = std::find(state_names.begin(), state_names.end(), j.at("state").get<std::string>());
-            if (state == state_names.end()) continue;
-            auto file = entry.path().filename().string();
-            if (j.contains("ladder") && !j["ladder"].is_null()) {
-                auto ladder = ladder_recipe_from_json(j["ladder"], file);
-                if (!ladder) continue;
-                k.job.ladder = std::move(*ladder);
-            } else {
-                auto recipe = recipe_from_json(j.at("recipe"), file);
-                if (!recipe) continue;
-                k.job.recipe = std::move(*recipe);
-            }
-            k.job.id = j.at("id").get<std::uint64_t>();
-            k.job.state = static_cast<Job::State>(state - state_names.begin());
-            k.job.in = j.at("in").get<std::string>(), k.job.out = j.at("out").get<std::string>();
-            k.job.target = j.value("target", "");
-            k.job.done = j.value("done", 0.0), k.job.speed = j.value("speed", 0.0);
-            if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};
-            k.job.bytes = j.value("bytes", std::uint64_t{0});
-            k.job.expected_bytes = j.value("expected_bytes", std::uint64_t{0});
-            k.job.foretold_bytes = j.value("foretold_bytes", std::uint64_t{0});
-            k.job.foretold = Time{j.value("foretold_ns", std::int64_t{0})};
-            k.job.took = Time{j.value("took_ns", std::int64_t{0})};
-            k.job.sentence = j.value("sentence", "");
-            k.order = j.at("order").get<std::uint64_t>(), k.owner = j.value("owner", std::int64_t{0});
-            all.push_back(std::move(k));
-        } catch (const json::exception&) {
-            continue;
+        auto read = this->read(entry.path());
+        if (read) {
+            all.push_back(std::move(*read));
+        } else if (auto code = read.error().code; code == Code::malformed || code == Code::empty ||
+                                                  code == Code::limit || code == Code::refused || code == Code::usage) {
+            auto aside = entry.path().string() + std::string(set_aside);
+            (void)move_into_place(entry.path(), aside);
         }
     }
     std::sort(all.begin(), all.end(),
@@ -125,12 +154,23 @@ std::vector<JobQueue::Kept> JobQueue::kept() const {
     return all;
 }
 
+std::vector<Error> JobQueue::problems() const {
+    std::vector<Error> all;
+    std::error_code ec;
+    for (auto& entry : fs::directory_iterator(folder_, ec))
+        if (entry.path().extension() == set_aside)
+            all.push_back({Code::malformed,
+                           fmt::format("“{}” could not be read as a job and was set aside.", entry.path().string()),
+                           "Put it right and take “.set-aside” off its name, or remove it."});
+    std::sort(all.begin(), all.end(), [](auto& a, auto& b) { return a.sentence < b.sentence; });
+    return all;
+}
+
 Outcome JobQueue::keep(const Kept& k) const {
     auto j = to_json(k.job);
     j["order"] = k.order, j["owner"] = k.owner;
     auto text = j.dump(1, ' ', false, json::error_handler_t::replace) + "\n";
-    return write_file(folder_ / fmt::format("{:08}.json", k.job.id),
-                      {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    return write_file(folder_ / name_of(k.job.id), {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
 }
 
 std::vector<Job> JobQueue::list() const {

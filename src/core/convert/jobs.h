@@ -41,8 +41,11 @@ class JobQueue {
                     const std::string& target = {}, const Job& foretold = {});
     /// A ladder is made of it, in the same queue.
     Result<Job> add_ladder(const std::string& in, const std::filesystem::path& out, const LadderRecipe& ladder);
-    /// In the order in which they are carried out. Files that can't be read are passed over.
+    /// In the order in which they are carried out. A file that is no job is set aside: its name ends in “.set-aside”
+    /// from then on, and `problems` tells of it.
     std::vector<Job> list() const;
+    /// What lies in the folder and is no job: `malformed`, naming the file. Nothing of it is lost.
+    std::vector<Error> problems() const;
     /// What is running goes on or gives way within half a second, in whichever process. `refused` where that makes no
     /// sense for its state, `not-found` where there is no such job.
     Outcome pause(std::uint64_t id);
@@ -73,6 +76,7 @@ class JobQueue {
     Result<Job> put(Job job);
     Outcome change(std::uint64_t id, const std::function<Outcome(Kept&)>& how);
     Outcome keep(const Kept& kept) const;
+    Result<Kept> read(const std::filesystem::path& file) const;
     std::vector<Kept> kept() const;
     std::optional<Kept> take_next();
     Outcome carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,

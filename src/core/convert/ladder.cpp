@@ -101,8 +101,7 @@ class Maker {
         std::error_code ec;
         if (o_.out.empty())
             return fail(Code::usage, "No folder is named for the ladder.", "Name one that is not there yet.");
-        if (fs::exists(fs::symlink_status(o_.out, ec)))
-            return fail(Code::exists, fmt::format("“{}” is already there.", o_.out.string()), "Choose another name.");
+        TRY_DO(look_at_folder_place(o_.out, o_.replace, "master.m3u8"));
         TRY_DO(r_.check());
         clear_remains(o_.out.parent_path());
         TRY(clip_, open_to_end(source));
@@ -137,12 +136,12 @@ class Maker {
         if (r_.key) {
             std::random_device random;
             for (int i = 0; i < 16; ++i) key_.push_back(static_cast<std::uint8_t>(random()));
-            TRY_DO(write_file(work / "key", key_, false));
+            TRY_DO(write_file(work / "key", key_, Replace::nothing));
         }
         TRY_DO(make_renditions(work, *video, tracks.second, rungs));
         TRY(auto made, write_lists(work));
         if (o_.measure) measure(source, work, made);
-        TRY_DO(move_into_place(work, o_.out));
+        TRY_DO(move_folder_into_place(work, o_.out, o_.replace));
         made.path = o_.out;
         made.took = monotonic_now() - begun;
         made.speed = length_.seconds() / std::max(1e-9, made.took.seconds());

@@ -39,7 +39,8 @@ nlohmann::json to_json(const LadderRecipe& recipe);
 Result<LadderRecipe> ladder_recipe_from_json(const nlohmann::json& json, std::string_view subject);
 
 struct LadderOptions {
-    std::filesystem::path out;  ///< A folder that is not there yet.
+    std::filesystem::path out;  ///< A folder that is not there yet, ...
+    bool replace = false;       ///< ... or another ladder’s, which it takes the place of.
     LadderRecipe recipe;
     bool measure = true;
     /// Told at least twice a second how much is done, 0 to 1; false stops it (`cancelled`), and nothing is left behind.

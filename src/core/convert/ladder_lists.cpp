@@ -35,7 +35,8 @@ std::int64_t target(const std::vector<SegmentMade>& segments) {
     return most;
 }
 Outcome put(const fs::path& path, const std::string& text) {
-    return write_file(path, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()), false);
+    return write_file(path, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()),
+                      Replace::nothing);
 }
 std::string escaped(std::string_view s) {
     std::string out;
@@ -105,10 +106,10 @@ std::string LadderLists::master(bool in_fragments) const {
                         named(texts[i].language, fmt::format("Captions {}", i + 1)), i + 1, form);
     for (auto& row : pictures) {
         out += fmt::format(
-            "#EXT-X-STREAM-INF:BANDWIDTH={},AVERAGE-BANDWIDTH={},CODECS=\"{}\",RESOLUTION={}x{},FRAME-RATE={:.3f}{}{}\n"
-            "{}/{}/list.m3u8\n",
+            "#EXT-X-STREAM-INF:BANDWIDTH={},AVERAGE-BANDWIDTH={},CODECS=\"{}\",RESOLUTION={}x{},FRAME-RATE={:.3f},"
+            "STABLE-VARIANT-ID=\"{}\"{}{}\n{}/{}/list.m3u8\n",
             bandwidth(row, in_fragments), average(row, in_fragments), codecs(row), row.width, row.height, rate.about(),
-            sound ? ",AUDIO=\"sound\"" : "", texts.empty() ? "" : ",SUBTITLES=\"text\"", row.name, form);
+            row.name, sound ? ",AUDIO=\"sound\"" : "", texts.empty() ? "" : ",SUBTITLES=\"text\"", row.name, form);
     }
     // Parts of what is encrypted as a whole can't be read.
     for (auto& row : pictures) {

@@ -75,8 +75,11 @@ class Planner {
                         fmt::format("Name the file .{}, or choose another target.",
                                     target_->containers.empty() ? "mp4" : target_->containers.front()));
         }
-        TRY(auto tracks, select_tracks(info_, codecs_));
-        p_.video = recipe_.video.action == Do::none || wrapper_.video.empty() ? nullptr : tracks.video;
+        bool wants_pictures = recipe_.video.action != Do::none;
+        TRY(auto tracks, select_tracks(info_, codecs_, {}, wants_pictures));
+        if (tracks.lacking && (tracks.video || recipe_.video.action != Do::none || recipe_.audio.action != Do::none))
+            note("track-left-out", "Left out is what is not known here: " + tracks.lacking->sentence);
+        p_.video = !wants_pictures || wrapper_.video.empty() ? nullptr : tracks.video;
         if (tracks.video && !p_.video && recipe_.video.action != Do::none)
             note("pictures-left-out", fmt::format("The pictures are left out: {} holds none.", wrapper_.title));
         if (tracks.audio && recipe_.audio.action != Do::none) add_sounds(*tracks.audio);
@@ -198,7 +201,7 @@ class Planner {
         auto& v = recipe_.video;
         if (p_.video->video.alpha)
             note("opaque", "The file says that its pictures may be see-through; what is made of them is opaque.");
-        plan_shape(p_, shape_wanted(), 0, 0);
+        plan_shape(p_, shape_wanted(), 0, 0, step_);
         auto reason = pictures_change();
         p_.encode_video = !reason.empty();
         p_.video_codec = p_.video->codec;
@@ -207,9 +210,11 @@ class Planner {
             return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
         TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
-        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr) TRY_DO(keep_within(*own));
         auto* form = picture_form(p_.video_codec);
         if (!form) return fail(Code::internal, "The encoder is not described.");
+        step_ = form->step % 2 == 0 ? 2 : 1;
+        plan_shape(p_, shape_wanted(), 0, 0, step_);
+        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr) TRY_DO(keep_within(*own));
         if (v.quality && (*v.quality < form->low || *v.quality > form->high))
             return fail(
                 Code::refused,
@@ -231,7 +236,9 @@ class Planner {
         note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
         auto given = p_.video->video.colour.resolved(p_.video->video.height);
         p_.format.colour = p_.reshape.colour = given.made_for(form->codec);
-        if (p_.format.colour != given)
+        bool converts = p_.format.colour != given;
+        p_.format.colour = p_.format.colour.tagged();
+        if (converts)
             note("colours-converted",
                  fmt::format("Colours are converted: the numbers of {} always mean BT.601 in {} range.",
                              codec_title(form->codec),
@@ -261,7 +268,7 @@ class Planner {
         int w = rule.max_width ? rule.max_width : 8192, h = rule.max_height ? rule.max_height : w;
         if (upright == (w > h)) std::swap(w, h);
         const int w0 = w, h0 = h;
-        if (rule.max_width) plan_shape(p_, shape_wanted(), w, h);
+        if (rule.max_width) plan_shape(p_, shape_wanted(), w, h, step_);
         for (auto name : {"high", "main", "baseline"})
             if (p_.video_codec == Codec::h264 && p_.profile.empty() &&
                 std::find(rule.profiles.begin(), rule.profiles.end(), name) != rule.profiles.end())
@@ -281,7 +288,7 @@ class Planner {
         w = std::min(w, p_.format.display_width()), h = std::min(h, p_.format.display_height());
         while (!fits() && std::min(w, h) > 16) {
             w -= std::max(1, w / 32), h -= std::max(1, h / 32);
-            plan_shape(p_, shape_wanted(), w, h);
+            plan_shape(p_, shape_wanted(), w, h, step_);
         }
         return {};
     }
@@ -403,6 +410,7 @@ class Planner {
     CodecRegistry& codecs_;
     const Target* target_;
     const FromPackets& packets_;
+    int step_ = 1;  ///< By how much the sizes that the encoder takes grow; 1 before it is chosen.
     Plan p_;
 };
 }  // namespace

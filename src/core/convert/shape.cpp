@@ -8,9 +8,9 @@
 
 namespace ruedo {
 
-void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_height) {
+void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_height, int step) {
     using Shape = Recipe::Shape;
-    auto even = [](double v) { return std::max(2, static_cast<int>(std::lround(v / 2)) * 2); };
+    auto stepped = [step](double v) { return std::max(step, static_cast<int>(std::lround(v / step)) * step); };
     auto& from = p.video->video;
     auto& r = p.reshape;
     r.width = from.width, r.height = from.height;
@@ -40,21 +40,21 @@ void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_h
         width = shown_width * scale, height = shown_height * scale;
         if (wanted.shape == Shape::keep) {
             // Turning and the pixels' shape stay what they are; only their number changes.
-            r.to_width = even(from.width * scale), r.to_height = even(from.height * scale);
+            r.to_width = stepped(from.width * scale), r.to_height = stepped(from.height * scale);
             r.canvas_width = r.to_width, r.canvas_height = r.to_height;
             p.format.width = r.to_width, p.format.height = r.to_height;
             return;
         }
     }
-    int whole_width = even(width), whole_height = even(height);
+    int whole_width = stepped(width), whole_height = stepped(height);
     p.format.pixel_aspect = {}, p.format.rotation = 0;
     p.format.width = r.canvas_width = whole_width, p.format.height = r.canvas_height = whole_height;
     r.turn = from.rotation;
     int part_width = whole_width, part_height = whole_height;  // upright
     if (exactly && wanted.shape == Shape::pad) {
         auto scale = std::min(whole_width / shown_width, whole_height / shown_height);
-        part_width = std::min(whole_width, even(shown_width * scale));
-        part_height = std::min(whole_height, even(shown_height * scale));
+        part_width = std::min(whole_width, stepped(shown_width * scale));
+        part_height = std::min(whole_height, stepped(shown_height * scale));
         r.left = (whole_width - part_width) / 4 * 2, r.top = (whole_height - part_height) / 4 * 2;
     } else if (exactly) {
         auto scale = std::max(whole_width / shown_width, whole_height / shown_height);

@@ -124,8 +124,11 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         sheet.pixels.resize(static_cast<std::size_t>(across * down * 4));
         for (std::size_t i = 0; i < sheet.pixels.size(); i += 4)
             sheet.pixels[i] = 0x1A, sheet.pixels[i + 1] = 0x13, sheet.pixels[i + 2] = 0x17, sheet.pixels[i + 3] = 0xFF;
-    } else if (!o.single) {
-        TRY_DO(make_folder(o.out));
+    }
+    std::optional<FileBatch> batch;
+    if (!o.columns && !o.single) {
+        TRY(auto begun, FileBatch::begin(o.out, o.replace));
+        batch.emplace(std::move(begun));
     }
     std::vector<Still> made(times.size());
     auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";
@@ -141,13 +144,19 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
             made[i] = {picture.pts, o.out, width, height};
             return {};
         }
-        auto path = o.single ? o.out : o.out / fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
+        if (!batch) {
+            made[i] = {picture.pts, o.out, width, height};
+            return write_image(o.out, image, o, codecs);
+        }
+        auto name = fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
+        TRY(auto path, batch->place(name));
         TRY_DO(write_image(path, image, o, codecs));
-        made[i] = {picture.pts, path, width, height};
+        made[i] = {picture.pts, batch->final_place(name), width, height};
         return {};
     });
     TRY_DO(taken);
     if (o.columns) TRY_DO(write_image(o.out, sheet, o, codecs));
+    if (batch) TRY_DO(batch->commit());
     return made;
 }
 

@@ -9,16 +9,16 @@ namespace ruedo {
 
 struct StillOptions {
     enum class Format { png, jpeg } format = Format::png;
-    std::vector<Time> at;           ///< In this order; what is shown at each.
-    std::optional<Time> every;      ///< Instead: from the beginning on, so far apart.
-    std::size_t count = 0;          ///< Instead: so many, each in the middle of as many equal stretches.
-    int columns = 0, rows = 0;      ///< Instead: a sheet of so many, as one picture.
-    int width = 0, height = 0;      ///< Each fits into this, in its own shape; 0 for as large as it is shown.
-    bool fills = false;             ///< Each fills that size instead, and what reaches beyond is cut off.
-    std::filesystem::path out;      ///< A folder, made if missing; of a sheet, and where `single`, the file.
-    bool single = false;            ///< There is but one, and `out` is its file.
-    bool replace = false;           ///< Files of the same name may be written over.
-    std::function<bool()> go_on{};  ///< Asked between pictures; false stops it (`cancelled`).
+    std::vector<Time> at;                ///< In this order; what is shown at each.
+    std::optional<Time> every;           ///< Instead: from the beginning on, so far apart.
+    std::size_t count = 0;               ///< Instead: so many, each in the middle of as many equal stretches.
+    int columns = 0, rows = 0;           ///< Instead: a sheet of so many, as one picture.
+    int width = 0, height = 0;           ///< Each fits into this, in its own shape; 0 for as large as it is shown.
+    bool fills = false;                  ///< Each fills that size instead, and what reaches beyond is cut off.
+    std::filesystem::path out;           ///< A folder, made if missing; of a sheet, and where `single`, the file.
+    bool single = false;                 ///< There is but one, and `out` is its file.
+    Replace replace = Replace::nothing;  ///< What files of the same names may take the place of.
+    std::function<bool()> go_on{};       ///< Asked between pictures; false stops it (`cancelled`).
 };
 struct Still {
     Time at{};  ///< Of the picture, which may have begun before the time asked for.

@@ -172,7 +172,7 @@ class Pictures {
             return p;
         }
         auto at = [&](std::int64_t n) {
-            return ticks_to_time(n * rate_->den, 1, static_cast<std::uint64_t>(rate_->num));
+            return base_ + ticks_to_time(n * rate_->den, 1, static_cast<std::uint64_t>(rate_->num));
         };
         auto now = at(number_);
         while (!ended_ && (!coming_ || coming_->pts - from_ <= now)) {
@@ -184,10 +184,17 @@ class Pictures {
             ended_ = !coming_;
         }
         if (!shown_) {
-            // Nothing is seen before the first picture, so the first one that is made is the one in whose time it
-            // begins.
+            // Nothing is seen before the first picture, and what is made begins with it: at its time, or where times
+            // are counted from nought, at the nearest step.
             if (!coming_ || coming_->pts >= to_) return std::nullopt;
-            while (at(number_) < coming_->pts - from_) ++number_;
+            auto first = coming_->pts - from_;
+            if (steps_)
+                number_ = step_of(coming_->pts);
+            else
+                base_ = first;
+            shown_ = std::move(coming_);
+            TRY(coming_, pull());
+            ended_ = !coming_;
             return next();
         }
         auto end = to_ == Time::max() ? to_ : to_ - from_;
@@ -218,7 +225,7 @@ class Pictures {
     std::optional<Picture> first_, shown_, coming_;
     Time from_, to_;
     std::optional<Rational> rate_, steps_;
-    Time lasted_{};
+    Time lasted_{}, base_{};  ///< How long the one before lasted; when pictures at a rate begin.
     std::int64_t number_ = 0;
     bool ended_ = false, begun_ = false;
 };

@@ -12,6 +12,7 @@
 #include <nlohmann/json.hpp>
 
 #include "io/http.h"
+#include "io/json_text.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -227,8 +228,8 @@ static Result<Target> target_in(const fs::path& file) {
         if (auto it = all.find(file); it != all.end() && it->second.at == at && it->second.bytes == bytes)
             return it->second.target;
     }
-    TRY(auto read, read_file(file, 1 << 20));
-    TRY(auto target, target_from_json(json::parse(read.begin(), read.end(), nullptr, false), file.filename().string()));
+    TRY(auto read, read_json(file, 1 << 20));
+    TRY(auto target, target_from_json(read, file.filename().string()));
     if (!ec && fs::file_time_type::clock::now() - at > std::chrono::seconds(2)) {
         std::lock_guard lock(mutex);
         all.insert_or_assign(file, Kept{at, bytes, target});
@@ -285,6 +286,10 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
         why[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(why[0])));
         v.reasons.push_back(why + ".");
     };
+    // What is not known here is left out of what is made; what remains decides.
+    bool remains = std::any_of(facts.info.tracks.begin(), facts.info.tracks.end(), [&](auto& t) {
+        return (t.kind == Kind::video || t.kind == Kind::audio) && !t.problem && codecs.decodes(t.codec);
+    });
     // One track of each kind is what a player plays; others do not count.
     for (auto kind : {Kind::video, Kind::audio}) {
         const Track* track = nullptr;
@@ -310,7 +315,13 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
         if (why.empty()) continue;
         need(part, why);
         if (locked || track->problem || !codecs.decodes(track->codec)) {
-            hopeless = true;
+            // Pictures that are known and can’t be decoded are what is wanted of it.
+            bool unknown = !locked && (!track->problem || track->problem->code == Code::codec_missing);
+            hopeless = hopeless || !unknown || !remains;
+            if (unknown && remains) {
+                v.reasons.push_back(fmt::format("What is made has no {}.", part));
+                continue;
+            }
             if (!locked)
                 v.reasons.push_back(
                     fmt::format("It can’t be converted either: {}",

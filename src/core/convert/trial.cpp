@@ -64,7 +64,8 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     auto& info = clip->info();
     ConversionOptions o;
     o.out = options.file, o.recipe = options.recipe, o.target = options.target;
-    o.replace = true;
+    std::error_code ec;
+    std::filesystem::remove(o.out, ec);  // of the trial before it
     o.told = [&](auto&) { return !(options.cancel && *options.cancel); };
     // What is to be kept of the whole, and of that what is tried.
     auto begin = options.recipe.from,

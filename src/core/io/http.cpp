@@ -46,10 +46,11 @@ class Source final : public HttpSource {
         // Who only looks at what is here uses none of it up: what is ahead of it is not wanted sooner for that.
         auto looking = ReadScope::only_buffered();
         for (;;) {
-            done += take(offset + done, into.subspan(done), !looking);
+            // Whoever no longer wants it is obeyed, however fast bytes come.
+            if (!ReadScope::given_up()) done += take(offset + done, into.subspan(done), !looking);
             if (received_ > before_drip + 4096) before_drip = received_, until = monotonic_now() + options_.patience;
             if (!looking) last_read_ = offset + done;
-            if (done == into.size() || (size_ && offset + done >= *size_)) break;
+            if ((done == into.size() || (size_ && offset + done >= *size_)) && !ReadScope::given_up()) break;
             if (cancelled_) {
                 leave();
                 return fail(Code::cancelled, "Reading was given up.");
@@ -89,6 +90,9 @@ class Source final : public HttpSource {
         }
         leave();
         curl_multi_wakeup(multi_);
+        if (!looking && !ReadBudget::spend(done))
+            return fail(Code::limit, fmt::format("“{}” goes on and on with nothing in it that could be played.", name_),
+                        "Check what the server sends.");
         return done;
     }
     std::optional<std::uint64_t> size() const override {

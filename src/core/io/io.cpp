@@ -72,6 +72,37 @@ class MemorySource final : public ByteSource {
     std::string name_;
 };
 
+/// Files that were opened for reading, by device and inode.
+class ReadFiles {
+  public:
+    void add(const struct stat& st) {
+        std::lock_guard lock(mutex_);
+        all_.emplace(st.st_dev, st.st_ino);
+    }
+    void clear() {
+        std::lock_guard lock(mutex_);
+        all_.clear();
+    }
+    void forget(const struct stat& st) {
+        std::lock_guard lock(mutex_);
+        all_.erase({st.st_dev, st.st_ino});
+    }
+    bool holds(const fs::path& path) {
+        struct stat st{};
+        if (::stat(path.c_str(), &st) != 0) return false;
+        std::lock_guard lock(mutex_);
+        return all_.contains({st.st_dev, st.st_ino});
+    }
+    static ReadFiles& of_process() {
+        static auto& files = *new ReadFiles;  // threads may read until the end
+        return files;
+    }
+
+  private:
+    std::mutex mutex_;
+    std::set<std::pair<dev_t, ino_t>> all_;
+};
+
 /// Levenshtein distance; names are short.
 std::size_t distance(const std::string& a, const std::string& b) {
     std::vector<std::size_t> row(b.size() + 1);
@@ -122,6 +153,22 @@ const std::atomic<bool>* ReadScope::flag() {
     return nullptr;
 }
 
+namespace {
+thread_local ReadBudget* innermost_budget = nullptr;
+}
+ReadBudget::ReadBudget(std::uint64_t bytes) : bytes_(bytes), left_(bytes), outer_(innermost_budget) {
+    innermost_budget = this;
+}
+ReadBudget::~ReadBudget() { innermost_budget = outer_; }
+bool ReadBudget::spend(std::uint64_t bytes) {
+    bool enough = true;
+    for (auto* b = innermost_budget; b; b = b->outer_) {
+        enough = enough && b->left_ >= bytes;
+        b->left_ -= std::min(b->left_, bytes);
+    }
+    return enough;
+}
+
 std::optional<std::string> closest(const std::string& wanted, std::span<const std::string_view> names) {
     std::optional<std::string> best;
     auto least = std::max<std::size_t>(2, wanted.size() / 3) + 1;
@@ -150,8 +197,12 @@ Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
     if (fd < 0) {
         auto error = errno_error(errno, fmt::format("Opening “{}”", name));
         if (error.code == Code::not_found) {
+            std::error_code ec;
             error.sentence = fmt::format("There is no file “{}”.", path.string());
-            if (auto near = nearest_name(path))
+            if (fs::is_symlink(path, ec))
+                error.sentence = fmt::format("“{}” is a link to “{}”, which is not there.", path.string(),
+                                             fs::read_symlink(path, ec).string());
+            else if (auto near = nearest_name(path))
                 error.hint = fmt::format("Did you mean “{}”?", near->filename().string());
         }
         return std::unexpected(std::move(error));
@@ -168,6 +219,7 @@ Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
         return fail(Code::empty, fmt::format("“{}” is empty: it holds no bytes at all.", name),
                     "Copy or export the clip again.");
     }
+    ReadFiles::of_process().add(st);
     return std::make_shared<FileSource>(fd, st, std::move(name));
 }
 
@@ -292,14 +344,60 @@ Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
     return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", place.string())));
 }
 
-Result<FileWriter> FileWriter::create(const fs::path& path, bool replace) {
+Outcome look_at_folder_place(const fs::path& place, bool replace, const std::string& marker) {
+    std::error_code ec;
+    auto there = fs::symlink_status(place, ec);
+    if (!fs::exists(there)) return {};
+    if (!replace)
+        return fail(Code::exists, fmt::format("“{}” is already there.", place.string()),
+                    "Choose another folder, or say that it may be replaced (--replace).");
+    if (!fs::is_directory(there) || !fs::exists(place / marker, ec))
+        return fail(Code::refused,
+                    fmt::format("“{}” was not made by this command before: it holds no “{}”.", place.string(), marker),
+                    "Only what it made is replaced; choose another folder.");
+    return {};
+}
+Outcome move_folder_into_place(const fs::path& temporary, const fs::path& place, bool replace) {
+    std::error_code ec;
+    if (!replace || !fs::exists(fs::symlink_status(place, ec))) return move_into_place(temporary, place);
+    if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_EXCHANGE) == 0) {
+        fs::remove_all(temporary, ec);
+        return {};
+    }
+    auto aside = place.parent_path() / temporary_name(place.filename().string());
+    if (::rename(place.c_str(), aside.c_str()) != 0)
+        return std::unexpected(errno_error(errno, fmt::format("Replacing “{}”", place.string())));
+    auto moved = move_into_place(temporary, place);
+    if (!moved) ::rename(aside.c_str(), place.c_str());
+    if (moved) fs::remove_all(aside, ec);
+    return moved;
+}
+
+void forget_reads() { ReadFiles::of_process().clear(); }
+
+namespace {
+/// Whether what stands at a place may be replaced.
+Outcome may_replace(const fs::path& path, Replace replace) {
     std::error_code ec;
     auto there = fs::symlink_status(path, ec);
-    if (!replace && fs::exists(there))
+    if (!fs::exists(there)) return {};
+    if (replace == Replace::nothing)
         return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
-    if (fs::exists(there) && !fs::is_regular_file(fs::status(path, ec)))
-        return fail(Code::exists, fmt::format("“{}” is not a plain file, so it is not written over.", path.string()),
+    if (!fs::is_regular_file(fs::status(path, ec)))
+        return fail(Code::refused, fmt::format("“{}” is not a plain file, so it is not written over.", path.string()),
                     "Choose another name.");
+    if (replace == Replace::unread && ReadFiles::of_process().holds(path))
+        return fail(Code::refused, fmt::format("“{}” is what is read, so it is not written over.", path.string()),
+                    "Choose another name.");
+    return {};
+}
+}  // namespace
+
+Result<FileWriter> FileWriter::create(const fs::path& asked, Replace replace) {
+    TRY_DO(may_replace(asked, replace));
+    std::error_code ec, none;
+    auto path = fs::is_symlink(asked, none) ? fs::canonical(asked, ec) : asked;
+    if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Writing “{}”", asked.string())));
     // Once in each folder is enough, and a folder may be large.
     static std::mutex mutex;
     static std::set<fs::path> cleared;
@@ -318,6 +416,7 @@ FileWriter::FileWriter(FileWriter&& o) noexcept
       fd_(std::exchange(o.fd_, -1)),
       path_(std::move(o.path_)),
       temporary_(std::move(o.temporary_)),
+      check_(std::move(o.check_)),
       position_(o.position_),
       replace_(o.replace_) {}
 
@@ -373,11 +472,16 @@ Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const 
 Outcome FileWriter::commit() {
     auto broken = [&] { return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string()))); };
     TRY_DO(flush());
+    if (check_) TRY_DO(check_(temporary_));
+    // It may have been opened since.
+    TRY_DO(may_replace(path_, replace_));
     if (::fsync(fd_) != 0) return broken();
-    if (!replace_)
+    if (replace_ == Replace::nothing)
         TRY_DO(move_into_place(temporary_, path_));
     else if (::rename(temporary_.c_str(), path_.c_str()) != 0)
         return broken();
+    // What was looked at while it was made is one's own all the same.
+    if (struct stat st{}; ::fstat(fd_, &st) == 0) ReadFiles::of_process().forget(st);
     ::close(std::exchange(fd_, -1));
     return {};
 }
@@ -411,7 +515,63 @@ Outcome make_folder(const fs::path& path) {
     return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", path.string())));
 }
 
-Outcome write_file(const fs::path& path, ByteView bytes, bool replace) {
+Result<FileBatch> FileBatch::begin(const fs::path& folder, Replace replace) {
+    FileBatch batch;
+    std::error_code ec;
+    // The topmost folder that is not there yet.
+    auto whole = fs::absolute(folder, ec).lexically_normal();
+    for (auto at = whole; !ec && !fs::exists(at, ec) && at.has_relative_path(); at = at.parent_path()) batch.made_ = at;
+    TRY_DO(make_folder(folder));
+    clear_remains(folder);
+    batch.folder_ = folder, batch.replace_ = replace;
+    batch.temporary_ = folder / temporary_name("batch");
+    if (::mkdir(batch.temporary_.c_str(), 0755) != 0)
+        return std::unexpected(errno_error(errno, fmt::format("Writing into “{}”", folder.string())));
+    return batch;
+}
+FileBatch::FileBatch(FileBatch&& o) noexcept
+    : folder_(std::move(o.folder_)),
+      temporary_(std::exchange(o.temporary_, {})),
+      made_(std::exchange(o.made_, {})),
+      names_(std::move(o.names_)),
+      replace_(o.replace_) {}
+FileBatch::~FileBatch() {
+    std::error_code ec;
+    if (!temporary_.empty()) fs::remove_all(temporary_, ec);
+    // Only where nobody else has put anything there: each folder goes where it is empty.
+    for (auto at = fs::absolute(folder_, ec).lexically_normal(); !made_.empty(); at = at.parent_path()) {
+        if (!fs::remove(at, ec) || at == made_) break;
+    }
+}
+Result<fs::path> FileBatch::place(const std::string& name) {
+    TRY_DO(may_replace(folder_ / name, replace_));
+    names_.push_back(name);
+    return temporary_ / name;
+}
+Outcome FileBatch::commit() {
+    for (auto& name : names_) TRY_DO(may_replace(folder_ / name, replace_));
+    std::set<std::string> moved;
+    for (auto& name : names_) {
+        if (!moved.insert(name).second) continue;
+        auto to = folder_ / name;
+        if (replace_ == Replace::nothing)
+            TRY_DO(move_into_place(temporary_ / name, to));
+        else if (::rename((temporary_ / name).c_str(), to.c_str()) != 0)
+            return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", to.string())));
+    }
+    std::error_code ec;
+    fs::remove_all(std::exchange(temporary_, {}), ec);
+    made_.clear();
+    return {};
+}
+
+bool lies_inside(const fs::path& file, const fs::path& folder) {
+    std::error_code ec;
+    auto relative = fs::weakly_canonical(file, ec).lexically_relative(fs::weakly_canonical(folder, ec));
+    return !ec && !relative.empty() && *relative.begin() != "..";
+}
+
+Outcome write_file(const fs::path& path, ByteView bytes, Replace replace) {
     TRY(auto writer, FileWriter::create(path, replace));
     TRY_DO(writer.write(bytes));
     return writer.commit();

@@ -66,6 +66,24 @@ class ReadScope {
     Time deadline_;
     const ReadScope* outer_;
 };
+/// While it lives, reads of this thread over a network give up (`limit`) once they have brought more bytes than this: a
+/// walk to the next packet, or through a header, that finds nothing for so long is not one that ends.
+class ReadBudget {
+  public:
+    static constexpr std::uint64_t of_a_packet = 256 << 20, of_opening = 1 << 30;
+    explicit ReadBudget(std::uint64_t bytes);
+    ~ReadBudget();
+    ReadBudget(const ReadBudget&) = delete;
+    ReadBudget& operator=(const ReadBudget&) = delete;
+    /// Asked by what reads; false where one of those around it is used up.
+    static bool spend(std::uint64_t bytes);
+    /// From here on it has all of it again.
+    void renew() { left_ = bytes_; }
+
+  private:
+    std::uint64_t bytes_, left_;
+    ReadBudget* outer_;
+};
 /// One deadline for opening as a whole, unless a document says otherwise.
 constexpr Time open_deadline{20'000'000'000};
 
@@ -104,6 +122,13 @@ class SourceReader {
 /// Moves what was made under a temporary name to its place, where nothing may be yet. File systems that can't say
 /// so in one step (network ones) are asked twice: whether it is there, then to move.
 Outcome move_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place);
+/// Whether a folder that is to be made may stand at `place`: nothing is there, or with `replace` a folder that holds
+/// `marker`, so that it was made by the same command before. `exists` and `refused` otherwise.
+Outcome look_at_folder_place(const std::filesystem::path& place, bool replace, const std::string& marker);
+/// A folder that was made under a temporary name moves to its place; one that stands there, which
+/// `look_at_folder_place` allowed, is removed in exchange.
+Outcome move_folder_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place,
+                               bool replace);
 /// Removes what processes that have ended since left in `folder` under temporary names.
 void clear_remains(const std::filesystem::path& folder);
 /// The temporary name of this process for `name`: ".NAME.PID-COUNT.part".
@@ -159,12 +184,21 @@ class MemorySink final : public ByteSink {
     Bytes bytes_;
 };
 
+/// What a new file may take the place of. `unread`: of any but those that this process has opened for reading, which
+/// `open_file` keeps by device and inode, whatever name or link leads to them. `anything` is for files of one’s own.
+enum class Replace { nothing, unread, anything };
+/// Another run begins in this process: what was read before may be written over.
+void forget_reads();
+/// What somebody allows who says that a file may be written over.
+constexpr Replace replacing(bool allowed) { return allowed ? Replace::unread : Replace::nothing; }
+
 /// A file being made under a temporary name beside its place. `commit` flushes it and moves it there; a
-/// writer destroyed before that leaves nothing behind.
+/// writer destroyed before that leaves nothing behind. Where a link stands in its place, what the link leads to is
+/// replaced, and only where that is a plain file.
 class FileWriter final : public ByteSink {
   public:
-    /// Refuses a `path` that exists unless `replace`.
-    static Result<FileWriter> create(const std::filesystem::path& path, bool replace = false);
+    /// `exists` where `replace` does not allow it, `refused` for what is read and for devices.
+    static Result<FileWriter> create(const std::filesystem::path& path, Replace replace = Replace::nothing);
     FileWriter(FileWriter&&) noexcept;
     FileWriter& operator=(FileWriter&&) = delete;
     ~FileWriter() override;
@@ -173,6 +207,9 @@ class FileWriter final : public ByteSink {
     std::uint64_t position() const override { return position_; }
     Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
     Outcome commit() override;
+    /// Asked with the file as it is under its temporary name, whole, before it is moved to its place: an error leaves
+    /// nothing behind.
+    void before_commit(std::function<Outcome(const std::filesystem::path&)> check) { check_ = std::move(check); }
 
   private:
     FileWriter() = default;
@@ -181,13 +218,38 @@ class FileWriter final : public ByteSink {
     Bytes held_;  ///< The last of what was written, on its way to the file.
     int fd_ = -1;
     std::filesystem::path path_, temporary_;
+    std::function<Outcome(const std::filesystem::path&)> check_;
     std::uint64_t position_ = 0;
-    bool replace_ = false;
+    Replace replace_ = Replace::nothing;
+};
+
+/// Files that appear in a folder together, or not at all. Not thread-safe.
+class FileBatch {
+  public:
+    /// Makes the folder, where it is missing.
+    static Result<FileBatch> begin(const std::filesystem::path& folder, Replace replace);
+    FileBatch(FileBatch&&) noexcept;
+    FileBatch& operator=(FileBatch&&) = delete;
+    /// What was not committed is gone, and so is a folder that was made for it.
+    ~FileBatch();
+    /// Where the file of this name is written before `commit`; `exists` as of `FileWriter::create`.
+    Result<std::filesystem::path> place(const std::string& name);
+    /// Where it is found afterwards.
+    std::filesystem::path final_place(const std::string& name) const { return folder_ / name; }
+    Outcome commit();
+
+  private:
+    FileBatch() = default;
+    std::filesystem::path folder_, temporary_, made_;
+    std::vector<std::string> names_;
+    Replace replace_ = Replace::nothing;
 };
 
 /// A folder and those above it, where they are not there yet; `exists` where a file stands in its place.
 Outcome make_folder(const std::filesystem::path& path);
-Outcome write_file(const std::filesystem::path& path, ByteView bytes, bool replace = true);
+Outcome write_file(const std::filesystem::path& path, ByteView bytes, Replace replace = Replace::anything);
+/// Whether `file` lies in `folder` or below it, once all links are followed.
+bool lies_inside(const std::filesystem::path& file, const std::filesystem::path& folder);
 Result<Bytes> read_file(const std::filesystem::path& path, std::uint64_t limit = 64 << 20);
 
 }  // namespace ruedo

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "media/media.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cstdlib>
 #include <mutex>
@@ -102,6 +104,26 @@ Colour Colour::made_for(Codec codec) const {
     if (auto known = always(codec)) made.matrix = known->matrix, made.range = known->range;
     return made;
 }
+Colour Colour::tagged() const {
+    auto made = *this;
+    // ISO/IEC 23091-2 clauses 8.1 and 8.2: those of BT.709, of SMPTE 170M (which BT.601 became), of BT.2020.
+    constexpr std::uint8_t unstated = 2;
+    auto usual = [&](std::uint8_t bt601, std::uint8_t bt709, std::uint8_t bt2020) {
+        switch (matrix) {
+            case Matrix::bt601:
+                return bt601;
+            case Matrix::bt709:
+                return bt709;
+            case Matrix::bt2020:
+                return bt2020;
+            default:
+                return unstated;
+        }
+    };
+    if (made.primaries == unstated) made.primaries = usual(6, 1, 9);
+    if (made.transfer == unstated) made.transfer = usual(6, 1, 14);
+    return made;
+}
 Colour Colour::resolved(int height) const {
     auto colour = *this;
     // Red, green and blue themselves come with all of their samples alone (clause 8.3): with a quarter of them, as
@@ -118,6 +140,12 @@ int shaped_width(const VideoFormat& f) {
     return static_cast<int>(std::clamp<std::int64_t>(wide, 1, 32768));
 }
 }  // namespace
+Error frame_too_large(std::int64_t width, std::int64_t height) {
+    return {Code::limit,
+            fmt::format("Its frames are {} x {} pixels; more than {} x {} are not decoded.", width, height,
+                        most_frame_side, most_frame_side),
+            "If that is what it says and not what it is, export the clip again."};
+}
 int VideoFormat::display_width() const { return rotation % 180 == 0 ? shaped_width(*this) : height; }
 int VideoFormat::display_height() const { return rotation % 180 == 0 ? height : shaped_width(*this); }
 

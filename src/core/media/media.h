@@ -68,9 +68,21 @@ struct Colour {
     /// What the numbers of a codec mean that knows no others: those of VP8 (RFC 6386 clause 9.2) and of Theora the
     /// matrix of ITU-R BT.601 in limited range, JPEG's (JFIF 1.02), and what PNG becomes here, the same in full range.
     static std::optional<Colour> always(Codec codec);
+    /// This, with primaries and transfer stated as well, where they were not: those that go with the matrix. What
+    /// reads tags may ignore all of them where one is missing.
+    Colour tagged() const;
     /// This, or the matrix and range that `codec` knows alone.
     Colour made_for(Codec codec) const;
 };
+
+/// No frame is decoded, drawn or made that is larger than this: 16384 pixels either way, 268 million in all.
+constexpr int most_frame_side = 16384;
+constexpr std::int64_t most_frame_pixels = std::int64_t{most_frame_side} * most_frame_side;
+constexpr bool frame_fits(std::int64_t width, std::int64_t height) {
+    return width <= most_frame_side && height <= most_frame_side;
+}
+/// `limit`, for a track whose frames are larger.
+Error frame_too_large(std::int64_t width, std::int64_t height);
 
 struct VideoFormat {
     int width = 0, height = 0;  ///< Pixels after the codec's cropping.

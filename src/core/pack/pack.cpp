@@ -24,29 +24,28 @@ namespace {
 /// A folder under a temporary name that becomes `out` whole, or goes away.
 class Staging {
   public:
-    static Result<Staging> make(const fs::path& out) {
+    static Result<Staging> make(const fs::path& out, bool replace) {
         std::error_code ec;
         if (out.empty())
             return fail(Code::usage, "The folder to make has no name.", "Name one that does not exist yet.");
         auto target = fs::absolute(out, ec).lexically_normal();
         if (ec) return std::unexpected(errno_error(ec.value(), "Finding the working folder"));
         if (!target.has_filename()) target = target.parent_path();
-        if (fs::exists(fs::symlink_status(target, ec)))
-            return fail(Code::exists, fmt::format("“{}” is already there.", target.string()),
-                        "Choose another folder; nothing is overwritten.");
+        TRY_DO(look_at_folder_place(target, replace, "player.json"));
         if (!fs::is_directory(target.parent_path(), ec))
             return fail(Code::not_found,
                         fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()),
                         "Make it first.");
         Staging s;
-        s.target_ = target;
+        s.target_ = target, s.replace_ = replace;
         clear_remains(target.parent_path());
         s.folder_ = target.parent_path() / temporary_name(target.filename().string());
         if (::mkdir(s.folder_.c_str(), 0755) != 0)
             return std::unexpected(errno_error(errno, fmt::format("Making “{}”", target.string())));
         return s;
     }
-    Staging(Staging&& o) noexcept : target_(std::move(o.target_)), folder_(std::exchange(o.folder_, {})) {}
+    Staging(Staging&& o) noexcept
+        : target_(std::move(o.target_)), folder_(std::exchange(o.folder_, {})), replace_(o.replace_) {}
     Staging& operator=(Staging&&) = delete;
     ~Staging() {
         std::error_code ec;
@@ -55,7 +54,7 @@ class Staging {
     const fs::path& folder() const { return folder_; }
     const fs::path& target() const { return target_; }
     Outcome commit() {
-        TRY_DO(move_into_place(folder_, target_));
+        TRY_DO(move_folder_into_place(folder_, target_, replace_));
         folder_.clear();
         return {};
     }
@@ -63,6 +62,7 @@ class Staging {
   private:
     Staging() = default;
     fs::path target_, folder_;
+    bool replace_ = false;
 };
 
 std::string combine_licences(const std::vector<CodecRegistry::Found>& modules) {
@@ -132,10 +132,10 @@ Image draw_icon(std::string_view name) {
 
 namespace {
 
-bool lies_inside(const fs::path& file, const fs::path& folder) {
-    std::error_code ec;
-    auto relative = fs::weakly_canonical(file, ec).lexically_relative(fs::weakly_canonical(folder, ec));
-    return !ec && !relative.empty() && *relative.begin() != "..";
+/// What is said of a source; of what comes over a network, for a few seconds at most.
+Result<ClipInfo> ask_within(const InfoOf& ask, const std::string& path) {
+    ReadScope scope(nullptr, false, is_address(path) ? monotonic_now() + 8_s : Time::max());
+    return ask(path);
 }
 /// What a stream on disk is made of; nothing for any other file.
 Result<std::vector<fs::path>> parts_of(const fs::path& path) {
@@ -184,7 +184,19 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
                     needs.modules.push_back(*module);
             continue;
         }
-        TRY(auto info, ask(path));
+        auto asked_of = ask_within(ask, path);
+        if (!asked_of && is_address(path) && asked_of.error().code != Code::cancelled) {
+            // It is fetched by the app, so that it need not be reachable now; any of the decoders may be needed.
+            for (auto& module : codecs.decoder_modules())
+                if (files.insert(module.file).second) needs.modules.push_back(module);
+            needs.findings.push_back({"not-checked",
+                                      fmt::format("“{}” could not be looked at, so every decoder goes along: {}",
+                                                  source.name, asked_of.error().sentence),
+                                      "Pack again where its address can be reached."});
+            continue;
+        }
+        if (!asked_of) return std::unexpected(asked_of.error());
+        auto& info = *asked_of;
         TRY(auto tracks, select_tracks(info, codecs));
         note_outside(path);
         // Whoever plays it may choose another sound.
@@ -201,7 +213,10 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
             // Everything that it is made of.
             TRY(auto parts, stream::files_of(path));
             bytes = 0;
-            for (auto& part : parts) bytes += fs::file_size(part, ec);
+            for (auto& part : parts) {
+                note_outside(part);
+                bytes += fs::file_size(part, ec);
+            }
         }
         needs.media.emplace_back(stream ? fs::path(path).parent_path() : fs::path(path), bytes);
     }
@@ -225,7 +240,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
                 Code::refused,
                 fmt::format("“{}” lies outside the project’s folder, so it is not packed unasked.", file.string()),
                 "Copy it into the project’s folder, or confirm that it is meant (--outside).");
-    TRY(auto staging, Staging::make(out));
+    TRY(auto staging, Staging::make(out, options.replace));
     Packed packed;
     packed.licence = needs.licence;
     packed.findings = needs.findings;
@@ -327,7 +342,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
             "[Desktop "
             "Entry]\nType=Application\nName={}\nExec={}\nIcon={}\nCategories=AudioVideo;Player;\nTerminal=false\n",
             shown, stem, stem)));
-    TRY_DO(write_png(staging.folder() / (stem + ".png"), draw_icon(document.app_name), false));
+    TRY_DO(write_png(staging.folder() / (stem + ".png"), draw_icon(document.app_name), Replace::nothing));
     packed.items.push_back({stem + ".png", fs::file_size(staging.folder() / (stem + ".png"), ec), "desktop"});
 
     for (auto& item : packed.items) packed.bytes += item.bytes;

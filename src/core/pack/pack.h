@@ -24,12 +24,13 @@ struct PackOptions {
     PackProgress progress;
     /// Whether a file that lies outside the project's folder was meant to go in; without an answer none is.
     std::function<bool(const std::filesystem::path&)> outside;
+    bool replace = false;  ///< The folder may take the place of another packed app.
 };
 
-/// Packs `document` (in `folder`) into `out`, which must not exist. Whole or not at all. `player` is the built
-/// ruedo-player executable. What goes in is what it is used as: clips that play, posters that are pictures, captions
-/// that are captions; anything else is `not-media`. What lies outside `folder` goes in where `options` confirms it and
-/// is named in the findings; otherwise nothing is packed (`refused`).
+/// Packs `document` (in `folder`) into `out`, which must not exist unless `options` says so. Whole or not at all.
+/// `player` is the built ruedo-player executable. What goes in is what it is used as: clips that play, posters that are
+/// pictures, captions that are captions; anything else is `not-media`. What lies outside `folder` goes in where
+/// `options` confirms it and is named in the findings; otherwise nothing is packed (`refused`).
 Result<Packed> pack(const PlayerDocument& document, const std::filesystem::path& folder,
                     const std::filesystem::path& out, const std::filesystem::path& player, CodecRegistry& codecs,
                     const PackOptions& options = {});

@@ -85,8 +85,8 @@ Image convert(const std::uint8_t* y, int sy, const std::uint8_t* u, int su, cons
 }  // namespace
 
 Image render(const Picture& p, int width, int height) {
-    width = std::clamp(width, 1, 16384);
-    height = std::clamp(height, 1, 16384);
+    width = std::clamp(width, 1, most_frame_side);
+    height = std::clamp(height, 1, most_frame_side);
     auto colour = p.colour.resolved(p.height);
     bool turned = p.rotation % 180 != 0;
     int across = turned ? height : width, down = turned ? width : height;  // size before turning
@@ -129,7 +129,7 @@ Image render(const Picture& p) {
     return render(p, f.display_width(), f.display_height());
 }
 
-Outcome write_png(const std::filesystem::path& path, const Image& image, bool replace) {
+Outcome write_png(const std::filesystem::path& path, const Image& image, Replace replace) {
     png_image png{};
     png.version = PNG_IMAGE_VERSION;
     png.width = static_cast<png_uint_32>(image.width);

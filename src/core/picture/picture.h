@@ -7,6 +7,7 @@
 #include <memory>
 #include <utility>
 
+#include "io/io.h"
 #include "media/media.h"
 
 namespace ruedo {
@@ -78,7 +79,7 @@ Image render(const Picture& picture, int width, int height);
 /// At display size.
 Image render(const Picture& picture);
 
-Outcome write_png(const std::filesystem::path& path, const Image& image, bool replace = true);
+Outcome write_png(const std::filesystem::path& path, const Image& image, Replace replace = Replace::anything);
 
 /// The inverse, for making media: display pixels to a picture. Odd sizes are fine.
 Picture to_picture(const Image& image, const Colour& colour);

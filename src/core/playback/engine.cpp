@@ -290,7 +290,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     list_choices();
     if (lists_pictures_) find_pictures();
     choose_spoken();  // it may have been asked for while this was opened
-    if (o.lacking) note("sound-missing", o.lacking->sentence);
+    if (o.lacking) note(o.unseen ? "pictures-missing" : "sound-missing", o.lacking->sentence);
     for (auto& f : clip_->info().findings) note("finding", f.sentence);
     auto start = o.from;
     clock_.hold(start);

@@ -7,7 +7,8 @@
 
 namespace ruedo {
 
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language) {
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language,
+                                bool pictures) {
     Selection s;
     std::optional<Error> problem;
     auto pick = [&](Kind kind) -> const Track* {
@@ -32,16 +33,17 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
         }
         return found;
     };
-    s.video = pick(Kind::video);
+    if (pictures) s.video = pick(Kind::video);
     bool has_pictures =
-        std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
-    if (has_pictures && !s.video) return std::unexpected(*problem);
-    s.lacking.reset();
+        pictures && std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
+    if (has_pictures && !s.video && problem->code != Code::codec_missing) return std::unexpected(*problem);
+    auto unseen = has_pictures && !s.video ? std::exchange(problem, std::nullopt) : std::nullopt;
     problem.reset();
     s.audio = pick(Kind::audio);
     if (!s.audio) s.lacking = problem;
+    if (unseen) s.lacking = unseen;
     if (!s.video && !s.audio) {
-        if (problem) return std::unexpected(*problem);
+        if (s.lacking) return std::unexpected(*s.lacking);
         return fail(Code::not_media, "“" + info.name + "” has neither pictures nor sound.", "Choose another file.");
     }
     return s;
@@ -60,6 +62,7 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
     p.from = from.value_or(p.clip->begins().value_or(Time{}));
     TRY(auto tracks, select_tracks(p.clip->info(), codecs, sound_language));
     p.lacking = tracks.lacking;
+    p.unseen = p.lacking && !tracks.video && p.clip->info().main(Kind::video);
     if (tracks.video) {
         TRY(p.pictures, PictureReader::open(p.clip, *tracks.video, codecs));
         TRY(p.first, p.pictures->at(p.from));

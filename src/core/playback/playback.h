@@ -219,10 +219,13 @@ class Controller {
 struct Selection {
     const Track* video = nullptr;
     const Track* audio = nullptr;
-    std::optional<Error> lacking;
+    std::optional<Error> lacking;  ///< Why pictures or sound that it has are left out.
 };
-/// A track in `sound_language` counts before the default one.
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language = {});
+/// A track in `sound_language` counts before the default one. A track whose codec is not known here is left out
+/// (`lacking`), and what remains decides; pictures that can’t be played for another reason are an error. Without
+/// `pictures` only sound is looked for.
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language = {},
+                                bool pictures = true);
 
 /// A source opened and found to play: everything that playing needs first has been read and decoded.
 struct Playable {
@@ -231,7 +234,8 @@ struct Playable {
     std::unique_ptr<SoundReader> sound;
     Time from{};                   ///< Where it begins.
     std::optional<Picture> first;  ///< The one shown there.
-    std::optional<Error> lacking;  ///< Why it plays without the sound it has.
+    std::optional<Error> lacking;  ///< Why it plays without the pictures, or the sound, that it has.
+    bool unseen = false;           ///< It is the pictures that are left out.
     std::vector<Track> playing;
 };
 /// The one way from an address or a path to something that plays; `inspect` asks it as well. Without `from` it begins

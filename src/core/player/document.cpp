@@ -8,7 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "player/drop.h"
-#include "player/line_of.h"
+#include "io/json_text.h"
 #include "player/reading.h"
 
 namespace ruedo {
@@ -94,11 +94,16 @@ PictureSpec picture_from(const json& j, const std::string& at) {
     return picture;
 }
 
+/// Whether a time of a control was written as text, which goes with what it is now.
+bool is_written(const ControlSpec& c, const SettingKind& s) {
+    if (s.type != SettingKind::Type::time || c.extra.empty()) return false;
+    return json::parse(c.extra, nullptr, false).contains(s.name.substr(0, s.name.size() - 3));
+}
 json control_json(const ControlSpec& c) {
     json j{{"kind", c.kind->name}, {"name", c.name}, {"slot", c.slot}};
     for (auto& s : setting_kinds())
         if (c.kind->has(s.name))
-            if (auto value = s.get(c.settings); value != s.get({})) j[std::string(s.name)] = std::move(value);
+            if (auto value = s.get(c.settings); value != s.get({}) || is_written(c, s)) j[std::string(s.name)] = value;
     return with(std::move(j), c.extra);
 }
 ControlSpec control_from(const json& j, const std::string& at) {
@@ -301,31 +306,36 @@ PlayerDocument read(const json& j, std::int64_t version) {
     return d;
 }
 
-Result<PlayerDocument> read(const json& j, std::string_view subject, const Bytes* bytes) {
+std::expected<PlayerDocument, DocumentFault> read(const json& j, std::string_view subject, ByteView text) {
+    auto fault = [&](Code code, std::string sentence, std::string hint, std::string where = "") {
+        auto place = text.empty() ? TextPlace{} : place_in_json(text, where);
+        return std::unexpected(DocumentFault{{code, std::move(sentence), std::move(hint)}, std::move(where), place});
+    };
     if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer())
-        return fail(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject),
-                    "Choose a .ruedo file.");
+        return fault(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject),
+                     "Choose a .ruedo file.");
     // Compared as it stands: a number that does not fit must not turn into one that does.
     auto& number = j["ruedo"];
     auto version = number.is_number_unsigned() && number.get<std::uint64_t>() > INT32_MAX
                        ? INT32_MAX
                        : std::min<std::int64_t>(number.get<std::int64_t>(), INT32_MAX);
     if (version < 1)
-        return fail(Code::malformed, fmt::format("“{}” states format {}, which never was one.", subject, number.dump()),
-                    "Choose a .ruedo file.");
+        return fault(Code::malformed,
+                     fmt::format("“{}” states format {}, which never was one.", subject, number.dump()),
+                     "Choose a .ruedo file.", "/ruedo");
     try {
         return read(j, version);
     } catch (const Mistake& m) {
         if (version > PlayerDocument::current_version)
-            return fail(Code::too_new,
-                        fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject,
-                                    number.dump(), PlayerDocument::current_version),
-                        "Update Ruedo.");
-        auto line = bytes ? line_of(*bytes, m.at) : 0;
-        return fail(Code::malformed,
-                    line ? fmt::format("In line {} of “{}”, {} {}.", line, subject, m.at, m.what)
-                         : fmt::format("In “{}”, {} {}.", subject, m.at, m.what),
-                    "Put it right in a text editor, or open an older copy.");
+            return fault(Code::too_new,
+                         fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject,
+                                     number.dump(), PlayerDocument::current_version),
+                         "Update Ruedo.", "/ruedo");
+        auto line = text.empty() ? 0 : place_in_json(text, m.at).line;
+        return fault(Code::malformed,
+                     line ? fmt::format("In line {} of “{}”, {} {}.", line, subject, m.at, m.what)
+                          : fmt::format("In “{}”, {} {}.", subject, m.at, m.what),
+                     "Put it right in a text editor, or open an older copy.", m.at);
     }
 }
 }  // namespace
@@ -376,24 +386,22 @@ json to_json(const PlayerDocument& d) {
 }
 
 Result<PlayerDocument> document_from_json(const json& j, std::string_view subject) {
-    return reading::read(j, subject, nullptr);
+    auto document = reading::read(j, subject, {});
+    if (!document) return std::unexpected(document.error().error);
+    return std::move(*document);
+}
+
+std::expected<PlayerDocument, DocumentFault> document_from_text(ByteView text, std::string_view subject) {
+    auto j = parse_json(text);
+    if (!j) return std::unexpected(DocumentFault{j.error().error(subject), "", j.error().place});
+    return reading::read(*j, subject, text);
 }
 
 Result<PlayerDocument> load_document(const fs::path& path) {
-    TRY(auto bytes, read_file(path, 16 << 20));
-    auto name = path.filename().string();
-    json j;
-    try {
-        j = json::parse(bytes.begin(), bytes.end());
-    } catch (const json::parse_error& e) {
-        auto at = std::min<std::size_t>(e.byte, bytes.size());
-        auto line = 1 + std::count(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(at), '\n');
-        return fail(Code::malformed,
-                    fmt::format("“{}” is not readable as JSON: it goes wrong in line {}{}.", name, line,
-                                at + 1 >= bytes.size() ? ", where it ends too early" : ""),
-                    "Open an older copy, or put it right in a text editor.");
-    }
-    return reading::read(j, name, &bytes);
+    TRY(auto bytes, read_file(path, most_document_bytes));
+    auto document = document_from_text(bytes, path.filename().string());
+    if (!document) return std::unexpected(document.error().error);
+    return std::move(*document);
 }
 
 Outcome save_document(const PlayerDocument& document, const fs::path& path) {

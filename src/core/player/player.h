@@ -8,6 +8,7 @@
 #include "container/container.h"
 #include "convert/recipe.h"
 #include "io/http.h"
+#include "io/json_text.h"
 #include "playback/playback.h"
 #include "player/conditions.h"
 #include "player/controls.h"
@@ -160,6 +161,14 @@ nlohmann::json project_schema();
 /// Errors name the place, as a JSON pointer. Members that are not known are kept. A newer format is read as far as it
 /// is understood (`newer`); where it is not, it is refused as `too-new`.
 Result<PlayerDocument> document_from_json(const nlohmann::json& json, std::string_view subject);
+/// What makes a text no document: the error, the JSON pointer it is about, and where that stands.
+struct DocumentFault {
+    Error error;
+    std::string where;
+    TextPlace place;
+};
+std::expected<PlayerDocument, DocumentFault> document_from_text(ByteView text, std::string_view subject);
+constexpr std::uint64_t most_document_bytes = 16 << 20;
 /// Errors name the line as well.
 Result<PlayerDocument> load_document(const std::filesystem::path& path);
 /// A document of a newer format is refused (`too-new`): what was not understood would be lost.
@@ -178,6 +187,9 @@ OpenOptions open_options(const PlayerDocument& document, const SourceSpec& sourc
 /// "harbour-lights" for "Harbour Lights": what files and programs may be called. Never empty.
 std::string file_stem(std::string_view app_name);
 
+/// An error is what can’t have been meant: something would fail, stay empty or be refused.
+enum class Severity { finding, error };
+
 /// What a review of the player turns up.
 struct DocumentFinding {
     std::string code, sentence, why;
@@ -187,7 +199,10 @@ struct DocumentFinding {
         std::function<void(PlayerDocument&)> apply;
     };
     std::optional<Fix> fix{};  ///< Where a press can mend it.
+    Severity severity = Severity::finding;
 };
+/// For people: what is found of several sources alike becomes one finding that names them, with one fix for all.
+std::vector<DocumentFinding> gather_findings(std::vector<DocumentFinding> found, const PlayerDocument& document);
 /// `ask` opens what lies on this machine; addresses are not asked.
 std::vector<DocumentFinding> review(const PlayerDocument& document, const std::filesystem::path& folder,
                                     const InfoOf& ask = info_of);

@@ -71,25 +71,77 @@ inline bool deeper_than(const json& j, int levels) {
     if (!j.is_structured()) return false;
     return levels == 0 || std::any_of(j.begin(), j.end(), [&](auto& inner) { return deeper_than(inner, levels - 1); });
 }
-/// Visits the members of an object; those that `visit` does not know are kept in `extra`.
+/// A time as people write it: with a unit (“1.5s”), or as minutes and seconds (“0:30”).
+inline std::optional<Time> written_time(std::string_view text) {
+    auto colon = text.find(':');
+    if (colon == text.npos || text.find(':', colon + 1) != text.npos) return parse_time(text);
+    return parse_time(fmt::format("0:{:0>2}{}", text.substr(0, colon), text.substr(colon)));
+}
+/// Whether some member of it is a time as people write it.
+inline bool has_written_times(const json& j) {
+    return j.is_object() && std::any_of(j.begin(), j.end(), [](auto& v) {
+               return v.is_string() && written_time(v.template get_ref<const std::string&>());
+           });
+}
+/// Visits the members of an object. A time of which `visit` knows the nanoseconds (“by_ns”) may be written as text
+/// (“by”). In `extra` is kept what is not known, and times as they were written.
 template <class F>
 void members(const json& j, const std::string& at, std::string* extra, F&& visit) {
     if (!j.is_object()) throw Mistake{at.empty() ? "/" : at, "must be an object"};
-    json unknown = json::object();
+    json kept = json::object();
+    auto is_time = [&](const std::string& key, const json& value, const std::string& place) {
+        if (!value.is_string() || key.ends_with("_ns")) return false;
+        auto t = written_time(value.get_ref<const std::string&>());
+        const auto ns = key + "_ns";
+        const auto meant = t ? json(t->ns) : value;
+        try {
+            return visit(ns, meant, place);
+        } catch (const Mistake&) {
+            if (t) throw;
+            throw Mistake{place, "must be a time, such as “10s” or “0:30”"};
+        }
+    };
     for (auto& [key, value] : j.items()) {
-        if (visit(key, value, at + "/" + key)) continue;
-        if (!extra) throw Mistake{at + "/" + key, "is not known"};
-        if (deeper_than(value, 64)) throw Mistake{at + "/" + key, "goes more than 64 levels deep"};
-        unknown[key] = value;
+        auto place = at + "/" + pointer_part(key);
+        if (visit(key, value, place)) {
+            if (has_written_times(value)) kept[key] = value;
+            continue;
+        }
+        if (is_time(key, value, place)) {
+            kept[key] = value;
+            continue;
+        }
+        if (!extra) throw Mistake{place, "is not known"};
+        if (deeper_than(value, 64)) throw Mistake{place, "goes more than 64 levels deep"};
+        kept[key] = value;
     }
-    if (extra && !unknown.empty()) *extra = unknown.dump(-1, ' ', false, json::error_handler_t::replace);
+    if (extra && !kept.empty()) *extra = kept.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
-/// The other way round: what is known, and what was kept.
+/// Whether times as they were written say what is known now.
+inline bool says_the_same(const json& written, const json& known) {
+    if (!written.is_object() || !known.is_object()) return written == known;
+    return written.size() == known.size() && std::all_of(written.items().begin(), written.items().end(), [&](auto& m) {
+               if (known.contains(m.key())) return says_the_same(m.value(), known[m.key()]);
+               auto ns = m.key() + "_ns";
+               auto t = m.value().is_string() ? written_time(m.value().template get_ref<const std::string&>())
+                                              : std::nullopt;
+               return t && known.contains(ns) && known[ns] == t->ns;
+           });
+}
+/// The other way round: what is known, and what was kept. A time that is what it was stays as it was written.
 inline json with(json known, const std::string& extra) {
     if (auto kept = json::parse(extra, nullptr, false); kept.is_object())
-        for (auto& [key, value] : kept.items())
-            if (!known.contains(key)) known[key] = value;
+        for (auto& [key, value] : kept.items()) {
+            auto ns = key + "_ns";
+            if (known.contains(key)) {
+                if (says_the_same(value, known[key])) known[key] = value;
+            } else if (!known.contains(ns)) {
+                known[key] = value;
+            } else if (says_the_same({{key, value}}, {{ns, known[ns]}})) {
+                known.erase(ns), known[key] = value;
+            }
+        }
     return known;
 }
 

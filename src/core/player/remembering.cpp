@@ -3,9 +3,14 @@
 
 #include <fmt/format.h>
 
+#include <fcntl.h>
+#include <sys/file.h>
+#include <unistd.h>
+
 #include <cstdlib>
 #include <nlohmann/json.hpp>
 
+#include "io/json_text.h"
 #include "player/screen.h"
 
 namespace ruedo {
@@ -54,8 +59,7 @@ void recall(PlayerSession& session, const Memory& memory) {
 
 Memory read_memory(const fs::path& file) {
     Memory memory;
-    auto bytes = read_file(file, 1 << 20);
-    auto j = bytes ? json::parse(bytes->begin(), bytes->end(), nullptr, false) : json();
+    auto j = read_json(file, 1 << 20).value_or(json());
     if (!j.is_object()) return memory;
     for (auto& [name, v] : j.items()) {
         if (!v.is_object()) continue;
@@ -83,6 +87,30 @@ Outcome write_memory(const Memory& memory, const fs::path& file) {
     fs::create_directories(file.parent_path(), ec);
     auto text = j.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
     return write_file(file, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+}
+
+Outcome keep_memory(const Memory& now, const Memory& before, const fs::path& file) {
+    std::error_code ec;
+    fs::create_directories(file.parent_path(), ec);
+    auto lock = file.string() + ".lock";
+    int fd = ::open(lock.c_str(), O_CREAT | O_RDWR | O_CLOEXEC, 0600);
+    if (fd < 0 || ::flock(fd, LOCK_EX) != 0) {
+        auto why = errno_error(errno, fmt::format("Locking “{}”", lock));
+        if (fd >= 0) ::close(fd);
+        return std::unexpected(std::move(why));
+    }
+    auto merged = read_memory(file);
+    for (auto& [name, mine] : now) {
+        auto was = before.contains(name) ? before.at(name) : Remembered{};
+        auto& theirs = merged[name];
+        if (mine.volume != was.volume || mine.muted != was.muted)
+            theirs.volume = mine.volume, theirs.muted = mine.muted;
+        if (mine.source != was.source || mine.at != was.at) theirs.source = mine.source, theirs.at = mine.at;
+        if (mine.text_language != was.text_language) theirs.text_language = mine.text_language;
+    }
+    auto written = write_memory(merged, file);
+    ::close(fd);
+    return written;
 }
 
 fs::path memory_file(const std::string& app_name, const fs::path& executable) {

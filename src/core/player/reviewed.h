@@ -121,5 +121,6 @@ inline bool has_kind(const ClipInfo& c, Kind kind) {
 std::span<const ReviewRule> rules_of_players();
 std::span<const ReviewRule> rules_of_controls();
 std::span<const ReviewRule> rules_of_sources();
+std::span<const ReviewRule> rules_of_members();
 
 }  // namespace ruedo::reviewed

@@ -140,7 +140,7 @@ void never_released(R r) {
 
 constexpr std::array player_rows{
     ReviewRule{"nothing-to-play", "A player whose queue is empty, though there are sources.",
-               "Its place on the screen stays empty.", nothing_to_play},
+               "Its place on the screen stays empty.", nothing_to_play, Severity::error},
     ReviewRule{"no-way-to-start", "It is held at the start, and no control sets it going.",
                "Put a control that plays on it, or let the source start by itself.", no_way_to_start},
     ReviewRule{"silent-failure", "Nothing says so when it fails.",
@@ -175,7 +175,8 @@ std::span<const ReviewRule> rules_of_players() { return player_rows; }
 std::span<const ReviewRule> review_rules() {
     static const auto all = [] {
         std::vector<ReviewRule> list;
-        for (auto part : {reviewed::rules_of_players(), reviewed::rules_of_controls(), reviewed::rules_of_sources()})
+        for (auto part : {reviewed::rules_of_players(), reviewed::rules_of_controls(), reviewed::rules_of_sources(),
+                          reviewed::rules_of_members()})
             list.insert(list.end(), part.begin(), part.end());
         return list;
     }();
@@ -184,9 +185,8 @@ std::span<const ReviewRule> review_rules() {
 
 std::string findings_page() {
     std::string page =
-        "# Findings\n\nMade from `src/core/player/rules.cpp`, `rules_of_controls.cpp` and `rules_of_sources.cpp`. What "
-        "a "
-        "review of a player\nturns up besides what files and addresses say of themselves, and what a room adds "
+        "# Findings\n\nMade from the tables in `src/core/player/rules*.cpp`. What a review of a player\nturns up "
+        "besides what files and addresses say of themselves, and what a room adds "
         "([room.md](room.md)). Most are mended by one press.\n\n"
         "| code | what is found | why it matters |\n|---|---|---|\n";
     for (auto& r : review_rules()) page += fmt::format("| `{}` | {} | {} |\n", r.code, r.meaning, r.why);

@@ -16,6 +16,7 @@ struct ReviewRule {
     std::string_view meaning;  ///< For the documentation: what is found.
     std::string_view why;      ///< Why it matters, said with each finding.
     void (*run)(const Reviewing&);
+    Severity severity = Severity::finding;
 };
 std::span<const ReviewRule> review_rules();
 
@@ -28,8 +29,8 @@ struct Reviewing {
     std::vector<DocumentFinding>& found;
     const ReviewRule* rule = nullptr;
     void note(std::string sentence, std::string where, std::optional<DocumentFinding::Fix> fix = {}) const {
-        found.push_back(
-            {std::string(rule->code), std::move(sentence), std::string(rule->why), std::move(where), std::move(fix)});
+        found.push_back({std::string(rule->code), std::move(sentence), std::string(rule->why), std::move(where),
+                         std::move(fix), rule->severity});
     }
 };
 

@@ -2,6 +2,7 @@
 // The document's JSON Schema, made from the tables of kinds and settings (docs/project.schema.json).
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "player/player.h"
@@ -82,6 +83,37 @@ json host_schema() {
         members[std::string(r.name)]["default"] = deed_name(r.usual());
     }
     return object(std::move(members));
+}
+
+/// Beside each member of nanoseconds (“by_ns”) one that takes the same as text (“by”).
+void add_written_times(json& j) {
+    if (j.is_array())
+        for (auto& inner : j) add_written_times(inner);
+    if (!j.is_object()) return;
+    for (auto& [name, inner] : j.items())
+        if (inner.is_structured()) add_written_times(inner);
+    if (j.contains("properties")) {
+        json added = json::object();
+        for (auto& [name, inner] : j["properties"].items()) {
+            if (!name.ends_with("_ns")) continue;
+            json text{{"type", "string"},
+                      {"pattern", "^([0-9]+(\\.[0-9]+)?(ns|us|ms|s|m|h)|([0-9]+:)?[0-9]{1,2}:[0-9]{2}(\\.[0-9]+)?)$"},
+                      {"description", fmt::format("The same as “{}”, as text: “10s”, “0:30”.", name)}};
+            added[name.substr(0, name.size() - 3)] = inner.is_boolean() ? inner : text;
+        }
+        j["properties"].update(added);
+    }
+    // One of the two has to be there.
+    json either = json::array();
+    for (auto& name : j.contains("required") ? j["required"] : json::array())
+        if (name.is_string() && name.get_ref<const std::string&>().ends_with("_ns")) either.push_back(name);
+    for (auto& name : either) {
+        auto& required = j["required"];
+        required.erase(std::find(required.begin(), required.end(), name));
+        auto ns = name.get<std::string>();
+        j["allOf"].push_back({{"anyOf", {{{"required", {ns}}}, {{"required", {ns.substr(0, ns.size() - 3)}}}}}});
+    }
+    if (j.contains("required") && j["required"].empty()) j.erase("required");
 }
 
 json schema_of(const SettingKind& s) {
@@ -190,6 +222,7 @@ json project_schema() {
                 {"players",
                  {{"type", "array"}, {"items", player}, {"minItems", 1}, {"maxItems", PlayerDocument::most_players}}}},
                {"ruedo"});
+    add_written_times(schema), add_written_times(control_schema);
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema";
     schema["title"] = "Ruedo project and player document";
     schema["$defs"] = {{"control", control_schema}};

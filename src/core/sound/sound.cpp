@@ -174,6 +174,7 @@ void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
 
 Result<bool> SoundReader::decode_more() {
     PacketHead head;
+    ReadBudget budget(ReadBudget::of_a_packet);
     for (bool past_end = false;;) {
         bool more = false;
         if (!past_end) {
@@ -326,7 +327,7 @@ Bytes wav_header(std::uint64_t bytes) {
 }
 }  // namespace
 Result<WavWriter> WavWriter::create(const std::filesystem::path& path, bool replace) {
-    TRY(auto file, FileWriter::create(path, replace));
+    TRY(auto file, FileWriter::create(path, replacing(replace)));
     TRY_DO(file.write(wav_header(0)));
     return WavWriter(std::move(file));
 }

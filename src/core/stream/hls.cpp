@@ -72,6 +72,7 @@ std::string id_of(const Variant& v, const std::vector<Rung>& before) {
     auto taken = [&](const std::string& n) {
         return std::any_of(before.begin(), before.end(), [&](auto& r) { return r.id == n; });
     };
+    if (!v.id.empty()) name = v.id;
     auto unique = name;
     for (int k = 2; taken(unique); ++k) unique = fmt::format("{}-{}", name, k);
     return unique;

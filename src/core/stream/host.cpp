@@ -126,6 +126,13 @@ std::optional<fs::path> file_of(const Host::Inside& host, std::string_view url) 
     return root_end == host.root.end() ? std::optional(real) : std::nullopt;
 }
 
+/// What stands for a byte in a path. Where that is a zero, nothing has such a name.
+std::size_t unescape(void*, MHD_Connection*, char* text) {
+    auto length = MHD_http_unescape(text);
+    if (std::strlen(text) != length) text[0] = 0, length = 0;
+    return length;
+}
+
 std::string http_date(std::time_t t) { return fmt::format("{:%a, %d %b %Y %H:%M:%S} GMT", fmt::gmtime(t)); }
 
 MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const char* method, const char*, const char*,
@@ -249,10 +256,13 @@ Result<std::unique_ptr<Host>> Host::start(HostOptions options) {
     at.sin_family = AF_INET;
     at.sin_port = htons(inside->options.port);
     at.sin_addr.s_addr = htonl(inside->options.anywhere ? INADDR_ANY : INADDR_LOOPBACK);
-    auto flags = MHD_USE_INTERNAL_POLLING_THREAD | MHD_USE_THREAD_PER_CONNECTION;
+    // What is finished is closed at once, not when the next one comes; who says nothing for long makes room.
+    auto flags = MHD_USE_INTERNAL_POLLING_THREAD | MHD_USE_THREAD_PER_CONNECTION | MHD_USE_ITC;
     inside->daemon =
         MHD_start_daemon(static_cast<unsigned>(flags), inside->options.port, nullptr, nullptr, &handle, inside.get(),
-                         MHD_OPTION_SOCK_ADDR, &at, MHD_OPTION_CONNECTION_LIMIT, 1000U, MHD_OPTION_END);
+                         MHD_OPTION_SOCK_ADDR, &at, MHD_OPTION_CONNECTION_LIMIT, 1000U, MHD_OPTION_CONNECTION_TIMEOUT,
+                         inside->options.weather ? 4 * inside->options.idle_s : inside->options.idle_s,
+                         MHD_OPTION_UNESCAPE_CALLBACK, &unescape, nullptr, MHD_OPTION_END);
     if (!inside->daemon)
         return fail(
             Code::io,

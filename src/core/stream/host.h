@@ -26,7 +26,8 @@ struct HostOptions {
     /// Finished playlists are served as if they were live: their segments come one after the other from the moment the
     /// service began, over and over, and the newest few are listed.
     bool live = false;
-    bool anywhere = false;                    ///< Not on the loopback address only.
+    bool anywhere = false;  ///< Not on the loopback address only.
+    unsigned idle_s = 30;   ///< A connection on which nothing moves for so long is closed; 0 for never.
     std::function<void(const Served&)> told;  ///< From several threads, one at a time.
 };
 

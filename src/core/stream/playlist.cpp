@@ -339,6 +339,10 @@ class Parser {
                  h = transfer::number_in(std::string_view(size).substr(cross + 1));
             if (w && h && *w <= 32768 && *h <= 32768) v.width = static_cast<int>(*w), v.height = static_cast<int>(*h);
         }
+        auto named = [](unsigned char c) {
+            return std::isalnum(c) || std::string_view("+/=-._").find(static_cast<char>(c)) != std::string_view::npos;
+        };
+        if (auto& id = a["STABLE-VARIANT-ID"]; id.size() <= 64 && std::all_of(id.begin(), id.end(), named)) v.id = id;
         if (auto score = seconds(a["SCORE"]); score && score->ns > 0) v.score = score->seconds();
         if (auto rate = seconds(a["FRAME-RATE"]); rate && rate->ns > 0) v.frame_rate = nearest_rate(rate->seconds());
         return v;

@@ -61,6 +61,7 @@ struct SegmentList {
 };
 
 struct Variant {
+    std::string id;  ///< Of the playlist’s own (STABLE-VARIANT-ID of RFC 8216’s second edition); mostly none.
     std::string address;
     std::uint64_t bandwidth = 0, average_bandwidth = 0;
     std::string codecs, sound, text;  ///< `sound` and `text`: the groups it goes with.

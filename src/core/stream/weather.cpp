@@ -12,6 +12,10 @@
 #include "io/transfer.h"
 
 namespace ruedo::stream {
+namespace {
+/// Bits a second. At less than that a list of segments alone takes minutes, and times leave what can be counted.
+constexpr double least_mean = 100;
+}  // namespace
 
 void Weather::settle() {
     before_.assign(1, 0);
@@ -43,6 +47,8 @@ Time Weather::done(Time t, double wanted) const {
     if (lap_ <= 0) return Time::max();
     auto laps = t.ns / length.ns;
     auto total = bits(Time{laps * length.ns}, t) + wanted;
+    // Later than can be told apart from never.
+    if (total / lap_ > static_cast<double>(INT64_MAX / 4) / static_cast<double>(length.ns)) return Time::max();
     laps += static_cast<std::int64_t>(total / lap_);
     total = std::fmod(total, lap_);
     auto it = std::upper_bound(before_.begin(), before_.end(), total);
@@ -109,9 +115,9 @@ Result<Weather> weather_from_csv(ByteView bytes, const std::string& name) {
     auto last = n > 1 ? w.steps[n - 1].from - w.steps[n - 2].from : 1_s;
     w.length = w.steps.back().from + last;
     w.settle();
-    if (w.mean() <= 0)
+    if (w.mean() < least_mean)
         return fail(Code::malformed, fmt::format("Nothing ever gets through by “{}”.", name),
-                    "Let some line be above 0.");
+                    fmt::format("On average at least {:g} Mbit/s have to.", least_mean / 1e6));
     return w;
 }
 

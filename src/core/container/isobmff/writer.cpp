@@ -231,7 +231,7 @@ std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink) {
     return std::make_unique<isobmff::Mp4Writer>(std::move(sink));
 }
 Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace) {
-    TRY(auto file, FileWriter::create(path, replace));
+    TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
     return write_mp4(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

@@ -434,7 +434,7 @@ std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink) {
     return std::make_unique<matroska::MatroskaWriter>(std::move(sink), "matroska");
 }
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace) {
-    TRY(auto file, FileWriter::create(path, replace));
+    TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
     return write_webm(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo
