@@ -378,3 +378,22 @@ TEST_CASE("switching sound costs nothing that plays: at every speed, in a loop, 
             CHECK(stage.now().counters.dropped == 0);
         }
 }
+
+TEST_CASE("a cue that says nothing, or lasts for no time, is none") {
+    Track track;
+    track.kind = Kind::text, track.codec = Codec::subrip;
+    for (auto [words, length, is_one] : {std::tuple{"Hello", 1_s, true},
+                                         {"Hello", Time{}, false},
+                                         {"", 1_s, false},
+                                         {"\n\n", 1_s, false},
+                                         {"<i></i>", 1_s, false},
+                                         {"<i>x</i>", 1_ns, true}}) {
+        INFO(words << ", " << length.ns);
+        PacketHead head;
+        head.pts = 3_s, head.duration = length;
+        std::vector<Cue> cues;
+        std::string_view text = words;
+        cues_of_packet(track, head, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, cues);
+        CHECK(cues.size() == (is_one ? 1U : 0U));
+    }
+}

@@ -7,6 +7,7 @@
 #include "convert/conversion.h"
 #include "convert/jobs.h"
 #include "convert/stills.h"
+#include "demo/server.h"
 #include "looking.h"
 #include "pack/pack.h"
 #include "player/remembering.h"
@@ -290,4 +291,48 @@ TEST_CASE("of several instances of an app the last to change a thing wins, thing
     CHECK(kept["Player"].volume == 0.9);
     CHECK(kept["Player"].source == "B");
     CHECK(kept["Player"].at == 7_s);
+}
+
+TEST_CASE("an endless tail of whatever fills a container ends in words, and long before anybody would") {
+    auto server = demo::LoopbackServer::start();
+    auto block = [](std::initializer_list<std::uint8_t> head, std::size_t size) {
+        Bytes one(head);
+        one.resize(size);
+        Bytes many;
+        while (many.size() < 65536) many.insert(many.end(), one.begin(), one.end());
+        return many;
+    };
+    struct Tail {
+        const char* file;
+        std::size_t keep;  ///< So much of the file comes first; 0 for all.
+        Bytes filler;
+    };
+    const auto nothing = block({0}, 65536);
+    for (auto& t : {Tail{"mjpeg_pcm.avi", 60000, nothing},
+                    Tail{"h264_cbp_opus_frag.mp4", 0, block({0, 0, 4, 0, 'f', 'r', 'e', 'e'}, 1024)},
+                    Tail{"h264_high_aac.mp4", 32, block({0, 0, 4, 0, 'f', 'r', 'e', 'e'}, 1024)},
+                    Tail{"vp9_opus.webm", 0, block({0xEC, 0x43, 0xFD}, 1024)}, Tail{"theora_vorbis.ogv", 0, nothing},
+                    Tail{"h264_aac.ts", 0, nothing}, Tail{"h264_aac.ts", 0, block({0x47, 0x1F, 0xFF, 0x10}, 188)},
+                    Tail{"audio.flac", 0, nothing}, Tail{"audio_info.mp3", 0, nothing}}) {
+        INFO(t.file);
+        auto body = bytes_of(fixture(t.file));
+        if (t.keep) body.resize(t.keep);
+        // The server sends its body over and over: long enough that it stands for one that has no end.
+        auto beginning = body.size();
+        while (body.size() < beginning + (300U << 20)) body.insert(body.end(), t.filler.begin(), t.filler.end());
+        server->serve("/x", {.body = std::move(body), .endless = true});
+        auto clip = open_clip(server->address("/x"));
+        if (clip) {
+            auto& info = (*clip)->info();
+            for (auto& track : info.tracks) {
+                if (track.kind != Kind::video && track.kind != Kind::audio) continue;
+                auto facts = scan_track(**clip, track);
+                if (!facts) CHECK(facts.error().code == Code::limit);
+            }
+        } else {
+            CHECK((clip.error().code == Code::limit || clip.error().code == Code::not_media ||
+                   clip.error().code == Code::truncated || clip.error().code == Code::malformed));
+        }
+        clip = std::unexpected(Error{});
+    }
 }

@@ -246,7 +246,7 @@ TEST_CASE("the document as text says what the sentences say, and either can be c
     // What is wrong is named with its line, and changes nothing.
     type("\"at_end\": \"next\"", "\"at_end\": \"gong\"");
     REQUIRE(soon([&] { return text->problem().contains("at_end must be one of"); }));
-    CHECK(text->problem().startsWith("Line "));
+    CHECK(text->problem().startsWith("In line "));
     CHECK(project.spec().at_end == AtEnd::next);
     type("\"gong\"", "\"gong");
     REQUIRE(soon([&] { return text->problem().contains("was expected"); }));

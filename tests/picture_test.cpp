@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
+#include "picture/reshape.h"
 #include "support.h"
 
 using namespace ruedo;
@@ -235,5 +236,71 @@ TEST_CASE("a picture keeps its number through every encoder, small ones too") {
             ++n;
         }
         CHECK(n == 30);
+    }
+}
+
+TEST_CASE("a picture is scaled as the plain formula scales it, to odd sizes as to even ones") {
+    // Separable Lanczos of three lobes in double precision, the kernel widened where it becomes smaller.
+    auto lanczos = [](double x) {
+        constexpr double pi = 3.14159265358979323846;
+        if (std::abs(x) < 1e-12) return 1.0;
+        return std::abs(x) < 3 ? 3 * std::sin(pi * x) * std::sin(pi * x / 3) / (pi * pi * x * x) : 0.0;
+    };
+    auto resize = [&](const std::vector<double>& row, int to) {
+        auto from = static_cast<int>(row.size());
+        double ratio = static_cast<double>(from) / to, wide = std::max(1.0, ratio);
+        std::vector<double> out(static_cast<std::size_t>(to));
+        for (int i = 0; i < to; ++i) {
+            double middle = (i + 0.5) * ratio - 0.5, sum = 0, weights = 0;
+            for (int k = static_cast<int>(std::floor(middle - 3 * wide)); k <= middle + 3 * wide; ++k) {
+                auto weight = lanczos((k - middle) / wide);
+                sum += weight * row[static_cast<std::size_t>(std::clamp(k, 0, from - 1))], weights += weight;
+            }
+            out[static_cast<std::size_t>(i)] = sum / weights;
+        }
+        return out;
+    };
+    constexpr int w = 640, h = 360;
+    std::array<std::uint8_t*, 3> planes{};
+    auto picture = make_picture(w, h, planes);
+    picture.colour.matrix = Colour::Matrix::bt601, picture.colour.range = Colour::Range::limited;
+    auto light = [](int x, int y) { return 126 + 60 * std::sin(x * 0.11 + y * 0.05) + 40 * std::cos(y * 0.17); };
+    for (int y = 0; y < h; ++y)
+        for (int x = 0; x < w; ++x)
+            planes[0][y * picture.stride[0] + x] = static_cast<std::uint8_t>(std::lround(light(x, y)));
+    for (int i : {1, 2})
+        for (int y = 0; y < h / 2; ++y)
+            std::fill_n(planes[static_cast<std::size_t>(i)] + y * picture.stride[1], w / 2, 128);
+    for (auto [to_w, to_h] : {std::pair{426, 240}, {427, 241}, {213, 121}, {427, 240}, {601, 359}}) {
+        INFO(to_w << " x " << to_h);
+        std::vector<std::vector<double>> across, columns(static_cast<std::size_t>(to_w));
+        for (int y = 0; y < h; ++y) {
+            std::vector<double> row;
+            for (int x = 0; x < w; ++x) row.push_back(planes[0][y * picture.stride[0] + x]);
+            across.push_back(resize(row, to_w));
+        }
+        for (int x = 0; x < to_w; ++x) {
+            std::vector<double> column;
+            for (auto& row : across) column.push_back(row[static_cast<std::size_t>(x)]);
+            columns[static_cast<std::size_t>(x)] = resize(column, to_h);
+        }
+        Reshape r;
+        r.width = w, r.height = h, r.to_width = r.canvas_width = to_w, r.to_height = r.canvas_height = to_h;
+        r.colour = picture.colour;
+        Reshaper shaper;
+        auto made = value(shaper.make(picture, r));
+        REQUIRE((made.width == to_w && made.height == to_h));
+        double worst = 0, errors = 0;
+        for (int y = 0; y < to_h; ++y)
+            for (int x = 0; x < to_w; ++x) {
+                auto off = std::abs(made.plane[0][y * made.stride[0] + x] -
+                                    columns[static_cast<std::size_t>(x)][static_cast<std::size_t>(y)]);
+                // What lies beyond the edge is another question.
+                bool inside = x > 8 && y > 8 && x < to_w - 9 && y < to_h - 9;
+                if (inside) worst = std::max(worst, off);
+                errors += off * off;
+            }
+        CHECK(worst < 1.2);
+        CHECK(10 * std::log10(255 * 255 / (errors / to_w / to_h)) > 45);
     }
 }

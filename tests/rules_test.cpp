@@ -331,3 +331,27 @@ TEST_CASE("what can't be read on the clip's own pictures is found, and what can 
     CHECK(review_contrast(real, "/").empty());
     CHECK(sampled_pictures("https://127.0.0.1/x.mp4").empty());
 }
+
+TEST_CASE("usual colours are read on a light bar and on a dark one, and one's own are measured as they are drawn") {
+    Room r;
+    auto pictures = [](const std::string&) {
+        Image image{16, 9, Pixels(16 * 9 * 4)};
+        std::fill(image.pixels.begin(), image.pixels.end(), std::uint8_t{90});
+        return std::vector<Image>{image};
+    };
+    auto unread = [&](const char* ground, const char* rail) {
+        auto d = r.document;
+        d.player().bars.front().ground = ground, d.player().bars.front().cover = 1;
+        for (auto& c : d.player().controls)
+            if (c.kind->name == "position") c.settings.ink = rail;
+        std::set<std::string> where;
+        for (auto& f : review_contrast(d, r.folder.path, pictures)) where.insert(f.sentence);
+        return where;
+    };
+    for (auto ground : {"#EDE3CF", "#FFFFFF", "#17131A", "#000000", "#204060", "#8A2436"}) {
+        INFO(ground);
+        CHECK(unread(ground, "").empty());
+        // Letters of the bar's own colour.
+        CHECK(unread(ground, ground).size() == 1);
+    }
+}

@@ -721,3 +721,39 @@ TEST_CASE("drawing the player into an image shows nothing to anybody, so it is n
     CHECK(presented() == 1);
     surface.report_to(nullptr);
 }
+
+TEST_CASE("a control's own colour reaches everything that is drawn of it, and usual ones turn light on what is dark") {
+    ControlContext moment;
+    moment.snapshot.has_video = moment.snapshot.duration_known = true;
+    moment.snapshot.state.phase = Phase::paused;
+    moment.snapshot.position = 20_s, moment.snapshot.duration = 60_s;
+    auto drawn = [&](const char* kind, const char* own, bool dark) {
+        QImage image(240, 44, QImage::Format_RGB32);
+        image.fill(dark ? Qt::black : Qt::white);
+        ControlSpec c{.kind = &control_kind(kind)};
+        c.settings.ink = own;
+        Drawn how;
+        how.on_dark = dark;
+        QPainter g(&image);
+        paint_control(g, c, moment, QRectF(0, 0, 240, 44), how);
+        return image;
+    };
+    auto count = [](const QImage& image, auto&& is) {
+        int n = 0;
+        for (int y = 0; y < image.height(); ++y)
+            for (int x = 0; x < image.width(); ++x) n += is(image.pixelColor(x, y));
+        return n;
+    };
+    auto green = [](const QColor& c) { return c.green() > 200 && c.red() < 60 && c.blue() < 60; };
+    auto inky = [](const QColor& c) { return c.lightness() < 70; };
+    auto papery = [](const QColor& c) { return c.lightness() > 200; };
+    for (auto kind : {"position", "time", "left", "title", "volume"}) {
+        INFO(kind);
+        moment.title = "Title";
+        CHECK(count(drawn(kind, "#00FF00", false), green) > 10);
+        // Nothing of the usual colour is left.
+        CHECK(count(drawn(kind, "#00FF00", false), inky) == 0);
+        CHECK(count(drawn(kind, "", false), inky) > 10);
+        CHECK(count(drawn(kind, "", true), papery) > 10);
+    }
+}

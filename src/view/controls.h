@@ -21,7 +21,7 @@ class ShowsControl {
     /// wants any.
     using AskStill = std::function<void(std::optional<Time>, std::function<void(const QImage&)>)>;
     virtual void set_stills(AskStill) {}
-    void set_on_picture(bool on) { drawn_.on_picture = on; }
+    void set_on_picture(bool on, bool dark) { drawn_.on_picture = on, drawn_.on_dark = dark; }
     /// How large the mount's pixels are seen.
     void set_scale(double scale) { scale_ = scale; }
     /// Told whenever it wants to be drawn anew: where its widget is not what is seen.
@@ -70,7 +70,7 @@ class MoreButton : public QAbstractButton {
   public:
     explicit MoreButton(QWidget* parent);
     void show_folded(std::vector<ControlSpec> folded, const ControlContext& context, const ControlCalls& calls);
-    void set_on_picture(bool on) { drawn_.on_picture = on; }
+    void set_on_picture(bool on, bool dark) { drawn_.on_picture = on, drawn_.on_dark = dark; }
     void set_scale(double scale) { scale_ = scale; }
     /// What the menu of a press would hold, for tests and assistive technology.
     QStringList folded() const;

@@ -12,6 +12,14 @@ using Form = ControlKind::Form;
 // Controls stand on a sand-coloured plate in both schemes, since they lie on the picture.
 const QColor sand{0xED, 0xE3, 0xCF}, dark_ink{0x2A, 0x21, 0x1C}, soft_ink{0x5C, 0x4F, 0x43}, wine{0x8A, 0x24, 0x36},
     paper{0xF7, 0xF1, 0xE5}, rule{0xD0, 0xC2, 0xA6}, teal{0x1E, 0x6E, 0x72}, ochre{0xC4, 0x84, 0x1D};
+/// What is usual on a light plate and on a dark one.
+struct Shades {
+    QColor ink, soft, wine;
+};
+const Shades& shades(const Drawn& drawn) {
+    static const Shades on_light{dark_ink, soft_ink, wine}, on_dark{paper, rule, {0xD0, 0x58, 0x6B}};
+    return drawn.on_dark ? on_dark : on_light;
+}
 constexpr double dial_from = 225, dial_sweep = 270;  // degrees, counter-clockwise from the right; open at the foot
 constexpr double strip_wide = 64, strip_gap = 6;
 
@@ -100,8 +108,10 @@ void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const
 void paint_button(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
     auto& s = c.settings;
     bool works = unusable(c, context).empty();
-    auto usual = c.kind->chief ? paper : dark_ink;
-    auto ink = !works ? rule : colour_or(s.ink, drawn.pressed ? (c.kind->chief ? paper : wine) : usual);
+    auto& shade = shades(drawn);
+    auto usual = c.kind->chief ? paper : shade.ink;
+    auto ink = !works ? (drawn.on_dark ? soft_ink : rule)
+                      : colour_or(s.ink, drawn.pressed ? (c.kind->chief ? paper : shade.wine) : usual);
     bool mark = s.show != ControlSettings::Show::words, words = s.show != ControlSettings::Show::mark;
     double radius = s.radius >= 0 ? s.radius : c.kind->chief && !words ? std::min(box.width(), box.height()) / 2 : 8;
     if (c.kind->chief) {
@@ -135,7 +145,8 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
         auto part = to > from ? static_cast<double>((t - from).ns) / static_cast<double>((to - from).ns) : 0;
         return r.left() + r.width() * std::clamp(part, 0.0, 1.0);
     };
-    auto ink = colour_or(c.settings.ink, wine);
+    auto& shade = shades(drawn);
+    auto ink = colour_or(c.settings.ink, shade.wine);
     auto position = drawn.dragged ? from + scaled(to - from, *drawn.dragged) : s.position;
     g.setPen(Qt::NoPen);
     g.setBrush(rule);
@@ -147,7 +158,7 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
     g.drawRect(QRectF(r.left(), r.top(), x_of(position) - r.left(), r.height() - 2));
     if (c.settings.ticks && s.pictures) {
         // Those that would stand closer together than can be seen are one.
-        g.setBrush(soft_ink);
+        g.setBrush(shade.soft);
         double before = -10;
         for (auto t : s.pictures->keyframes)
             if (auto x = x_of(t); t >= from && t <= to && x - before >= 4)
@@ -162,15 +173,15 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
     // A post, not a knob: it stands on the rail like a ring's fence.
     bool works = unusable(c, context).empty();
     auto x = x_of(position);
-    g.setBrush(works ? ink : soft_ink);
+    g.setBrush(works ? ink : shade.soft);
     g.drawRect(QRectF(x - 3, r.top() - 8, 6, r.height() + 12));
     if (c.settings.figures) {
         g.setFont(look::tabular(look::Size::small));
-        g.setPen(dark_ink);
+        g.setPen(colour_or(c.settings.ink, shade.ink));
         auto words = QRectF(r.left(), r.bottom() + 4, r.width(), 16);
         g.drawText(words, Qt::AlignLeft | Qt::AlignVCenter, text(format_clock(position)));
         if (s.duration_known) {
-            g.setPen(soft_ink);
+            g.setPen(colour_or(c.settings.ink, shade.soft));
             g.drawText(words, Qt::AlignRight | Qt::AlignVCenter, text(format_clock(s.duration - position) + " left"));
         }
     }
@@ -188,11 +199,12 @@ void paint_dial(QPainter& g, const ControlSpec& c, const ControlContext& context
         g.drawArc(r, static_cast<int>(dial_from * 16), static_cast<int>(-dial_sweep * part * 16));
     };
     arc(1, rule);
-    arc(c.kind->value(context), mark.on ? soft_ink : colour_or(c.settings.ink, wine));
+    auto& shade = shades(drawn);
+    arc(c.kind->value(context), mark.on ? shade.soft : colour_or(c.settings.ink, shade.wine));
     auto f = look::tabular(look::Size::small);
     f.setPixelSize(std::max(10, static_cast<int>(square.width() * 0.27)));
     g.setFont(f);
-    g.setPen(mark.on ? soft_ink : dark_ink);
+    g.setPen(mark.on ? shade.soft : colour_or(c.settings.ink, shade.ink));
     g.drawText(square, Qt::AlignCenter, text(mark.figure));
     if (drawn.focus) draw_focus(g, square, 6);
 }
@@ -202,11 +214,11 @@ void paint_words(QPainter& g, const ControlSpec& c, const ControlContext& contex
     auto words = text(label_of(c, context));
     if (auto mark = c.kind->mark(context, c.settings); mark.shape != Mark::Shape::none) {
         QRectF square(box.left() + 2, box.center().y() - 12, 24, 24);
-        draw_mark(g, mark, square, 0.2, wine);
+        draw_mark(g, mark, square, 0.2, shades(drawn).wine);
         box.setLeft(square.right());
     }
     g.setFont(words_font(c, box));
-    g.setPen(colour_or(c.settings.ink, dark_ink));
+    g.setPen(colour_or(c.settings.ink, shades(drawn).ink));
     g.drawText(box, Qt::AlignCenter,
                g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(box.width() - 4)));
 }
@@ -311,7 +323,7 @@ void paint_captions(QPainter& g, const ControlSpec& c, const ControlContext& con
     auto f = look::font(look::Size::body);
     f.setPixelSize(std::clamp(static_cast<int>(box.height() * 0.4), 12, 40));
     g.setFont(f);
-    g.setPen(colour_or(c.settings.ink, drawn.on_picture ? paper : dark_ink));
+    g.setPen(colour_or(c.settings.ink, drawn.on_picture ? paper : shades(drawn).ink));
     g.drawText(box.adjusted(6, 0, -6, 0), Qt::AlignCenter | Qt::TextWordWrap, words);
 }
 
@@ -370,7 +382,7 @@ void paint_more(QPainter& g, QRectF box, const Drawn& drawn) {
     g.setRenderHint(QPainter::Antialiasing);
     g.setBrush(Qt::NoBrush);
     paint_ground(g, plain, box, drawn);
-    draw_mark(g, {Mark::Shape::more}, square_in(box), 0.27, drawn.pressed ? wine : dark_ink);
+    draw_mark(g, {Mark::Shape::more}, square_in(box), 0.27, drawn.pressed ? shades(drawn).wine : shades(drawn).ink);
     if (drawn.focus) draw_focus(g, square_in(box), 8);
     g.restore();
 }

@@ -19,6 +19,7 @@ struct StripItem {
 struct Drawn {
     bool focus = false, pressed = false;
     bool on_picture = false;          ///< No bar's plate lies under it.
+    bool on_dark = false;             ///< What lies under it is dark.
     std::optional<double> dragged{};  ///< Where a rail or dial is held, 0 to 1.
     int turned = 0;                   ///< Degrees, of what turns.
     std::span<const StripItem> strip{};

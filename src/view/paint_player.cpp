@@ -64,12 +64,12 @@ void paint_player(QPainter& g, QSize size, const PlayerSpec& player, const Layou
         auto& at = layout.controls[i];
         if (!at.shown) continue;
         Drawn drawn;
-        drawn.on_picture = !at.on_bar, drawn.strip = still.strip;
+        drawn.on_picture = !at.on_bar, drawn.on_dark = at.on_dark, drawn.strip = still.strip;
         paint_control(g, player.controls[i], context, rect_of(at.box), drawn);
     }
     for (auto& m : layout.more) {
         Drawn drawn;
-        drawn.on_picture = m.bar.empty();
+        drawn.on_picture = m.bar.empty(), drawn.on_dark = lies_on_dark(nullptr, player.bar(m.bar));
         paint_more(g, rect_of(m.box), drawn);
     }
 }

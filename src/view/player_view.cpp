@@ -370,7 +370,7 @@ void PlayerView::place(const ControlContext& context) {
         auto [widget, shows] = controls_[i];
         if (at.shown && at.box.empty()) continue;
         if (at.shown) {
-            shows->set_on_picture(!at.on_bar);
+            shows->set_on_picture(!at.on_bar, at.on_dark);
             shows->set_scale(scale());
             if (widget->geometry() != seen(at.box)) widget->setGeometry(seen(at.box));
             line_of_its_own = line_of_its_own || player.controls[i].kind->form == ControlKind::Form::captions;
@@ -390,7 +390,7 @@ void PlayerView::place(const ControlContext& context) {
             auto& m = layout.more[i];
             std::vector<ControlSpec> folded;
             for (auto c : m.controls) folded.push_back(player.controls[c]);
-            more_[i]->set_on_picture(m.bar.empty());
+            more_[i]->set_on_picture(m.bar.empty(), lies_on_dark(nullptr, player.bar(m.bar)));
             more_[i]->set_scale(scale());
             more_[i]->show_folded(std::move(folded), context, session_->calls());
             more_[i]->setGeometry(seen(m.box));

@@ -45,8 +45,8 @@ std::optional<Drawn> drawn(const ControlSpec& c, const BarSpec* bar) {
     auto form = c.kind->form;
     if (form == Form::strip || form == Form::meter) return {};  // pictures of their own, and no words
     bool dark = form == Form::notice || form == Form::sign || form == Form::captions;
-    Drawn d{or_else(s.ink, dark || c.kind->chief ? paper : ink), or_else(s.ground, dark ? night : sand),
-            dark ? 0.8 : 0.93};
+    bool light = dark || c.kind->chief || lies_on_dark(&c, bar);
+    Drawn d{or_else(s.ink, light ? paper : ink), or_else(s.ground, dark ? night : sand), dark ? 0.8 : 0.93};
     if (!s.ground.empty()) d.cover = 1;
     if (c.kind->chief) return d.ground = or_else(s.ground, wine), d.cover = 1, d;
     if (bar && s.ground.empty() && !dark) d.ground = rgb(bar->ground), d.cover = bar->cover;

@@ -421,7 +421,13 @@ class Laying {
 
 Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlContext& context,
                const SourceSpec* source) {
-    return Laying(player, mount, context, source).run();
+    auto layout = Laying(player, mount, context, source).run();
+    for (std::size_t i = 0; i < layout.controls.size(); ++i) {
+        auto slot = parse_slot(player.controls[i].slot);
+        auto* bar = slot && layout.controls[i].on_bar ? player.bar(slot->bar) : nullptr;
+        layout.controls[i].on_dark = lies_on_dark(&player.controls[i], bar);
+    }
+    return layout;
 }
 
 std::optional<std::size_t> control_at(const Layout& layout, int x, int y) {
@@ -438,6 +444,17 @@ int words_width(std::string_view words, int pixels) {
 int words_pixels(const ControlSpec& c, int height) {
     if (c.settings.size > 0) return std::clamp(height / 3, 11, 96);
     return 13;
+}
+
+bool lies_on_dark(const ControlSpec* control, const BarSpec* bar) {
+    auto colour = control && !control->settings.ground.empty() ? control->settings.ground
+                  : bar                                        ? bar->ground
+                                                               : std::string();
+    if (!is_colour(colour)) return false;
+    auto part = [&](std::size_t at) { return std::stoi(colour.substr(at, 2), nullptr, 16) / 255.0; };
+    auto linear = [](double v) { return v <= 0.04045 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
+    // Where the contrasts to black and to white are the same (WCAG 2.2, relative luminance).
+    return 0.2126 * linear(part(1)) + 0.7152 * linear(part(3)) + 0.0722 * linear(part(5)) < 0.18;
 }
 
 bool poster_stands(const SourceSpec& source, const Snapshot& s) {

@@ -45,8 +45,9 @@ struct Layout {
     struct Control {
         Box box;
         bool shown = false, enabled = false, folded = false;
-        bool on_bar = false;  ///< A bar's plate lies under it.
-        std::string why;      ///< Where it is not shown or not enabled.
+        bool on_bar = false;   ///< A bar's plate lies under it.
+        bool on_dark = false;  ///< What lies under it is dark, so that its usual colours are light.
+        std::string why;       ///< Where it is not shown or not enabled.
     };
     /// Stands for what did not fit.
     struct More {
@@ -63,6 +64,9 @@ struct Layout {
     std::vector<Control> controls;  ///< One for each of the player's.
     std::vector<More> more;
 };
+
+/// Whether what a control, or a whole bar, is drawn on is dark: paper is read better on it than ink.
+bool lies_on_dark(const ControlSpec* control, const BarSpec* bar);
 
 /// `source` says how the picture lies; without one, or before its size is known, it takes all the room there is.
 Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlContext& context,
