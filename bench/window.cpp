@@ -31,6 +31,9 @@ QApplication& application() {
     static char name[] = "ruedo-bench";
     static char* argv[] = {name, nullptr};
     if (qgetenv("DISPLAY").isEmpty() && qgetenv("WAYLAND_DISPLAY").isEmpty()) qputenv("QT_QPA_PLATFORM", "offscreen");
+    // Settings are nobody’s, and gone with the program.
+    static const ScratchFolder settings("bench-settings");
+    if (settings.make()) qputenv("XDG_CONFIG_HOME", settings.path().c_str());
     // Never taken down: at the end of the program nothing is left that it could be taken down after.
     static auto& app = *new QApplication(argc, argv);
     static bool once = (look::apply(), true);

@@ -31,10 +31,10 @@ bool wayland_answers(const std::string& name) {
     return answers;
 }
 bool x_answers() {
-    auto* connection = xcb_connect(nullptr, nullptr);
-    bool answers = xcb_connection_has_error(connection) == 0;
-    xcb_disconnect(connection);
-    return answers;
+    // Kept as long as the program lives: a server whose only client goes starts over, and the window library ends the
+    // process where it meets one that does.
+    static auto* connection = xcb_connect(nullptr, nullptr);
+    return xcb_connection_has_error(connection) == 0;
 }
 /// Platforms of the window library; none where its plug-ins are not found.
 std::vector<std::string> installed() {

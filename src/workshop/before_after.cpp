@@ -113,9 +113,13 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
 void BeforeAfter::clear(const QString& word) {
     subject_.reset();
     pairing_->open({});
+    waits_for_ = word;
     wipe_->show_pictures({}, {}, word);
     for (auto* b : {toggle_, back_, on_, picture_}) b->setEnabled(false);
     say();
+}
+void BeforeAfter::show_source(const QImage& picture) {
+    if (!subject_) wipe_->show_pictures(picture, {}, waits_for_);
 }
 void BeforeAfter::open(const Pairing::Subject& subject, Time at) {
     if (subject_ == subject) return pairing_->show(at);

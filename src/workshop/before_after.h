@@ -17,6 +17,8 @@ class BeforeAfter : public QWidget {
     Pairing& pairing() { return *pairing_; }
     /// Nothing to be seen, and why.
     void clear(const QString& word = {});
+    /// Until there is something to compare: how the source looks. Nothing where there is.
+    void show_source(const QImage& picture);
     void open(const Pairing::Subject& subject, Time at);
     /// Picks one of the sentence's words: "beside", "pixels", "hear after" ...
     void pick(const QString& word);
@@ -45,6 +47,7 @@ class BeforeAfter : public QWidget {
     QPushButton *toggle_, *back_, *on_, *picture_;
     QLabel* sentence_;
     std::optional<Pairing::Subject> subject_;
+    QString waits_for_;  ///< Why there is nothing to compare yet.
 };
 
 }  // namespace ruedo

@@ -12,6 +12,7 @@
 #include "convert/mends.h"
 #include "player/layout.h"
 #include "view/look.h"
+#include "view/poster.h"
 
 namespace ruedo {
 namespace fs = std::filesystem;
@@ -345,6 +346,15 @@ void PreparePage::try_it() {
     before_after_->clear("being tried …");
     keep_->setEnabled(false);
     bool pictures = p.plan->video != nullptr;
+    // The source itself is there at once.
+    stills_.forget("source");
+    if (pictures)
+        stills_.ask(
+            "source", source() + "@" + std::to_string(o.from.ns),
+            [from = source(), at = o.from](const std::atomic<bool>& cancel) {
+                return find_poster(from, 1920, 1280, &cancel, at);
+            },
+            [this](QImage picture) { before_after_->show_source(picture); });
     desk_.ask(
         "trial", key,
         [from = source(), o](const std::atomic<bool>& cancel) mutable {

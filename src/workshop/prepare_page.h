@@ -125,6 +125,7 @@ class PreparePage : public QWidget {
     std::size_t changes_ = 0;
     int number_ = 0;
     Desk desk_;
+    Desk stills_{nullptr, 1};  ///< What is quickly done does not wait behind trials.
 };
 
 }  // namespace ruedo

@@ -26,6 +26,7 @@ class Wipe : public QWidget {
     void set_zoom(double zoom);
     /// What stands in the middle where it does not fit, in pixels of the picture as it is.
     QPointF centre() const;
+    bool has_before() const { return !before_.isNull(); }
     /// Whether there are pictures of both.
     bool both() const { return !before_.isNull() && !after_.isNull(); }
     std::function<void()> on_zoomed;
