@@ -30,14 +30,31 @@ double ms_of(F&& f) {
     return (monotonic_now() - begin).ms();
 }
 
+/// By how much the middle half of the ratios differs, as a share of their median.
+inline double spread(std::vector<double> v) {
+    if (v.size() < 4) return 0;
+    std::sort(v.begin(), v.end());
+    auto middle = median(v);
+    return middle > 0 ? (v[v.size() * 3 / 4] - v[v.size() / 4]) / middle : 0;
+}
+/// Beyond this a machine that halts, or has other guests, was measured rather than what runs on it.
+constexpr double most_spread = 0.3;
+
 /// What every row is made of: the median over pairs, taken one right after the other. Of many, the first ones warm up.
+/// Where they spread too far as many are taken once more, and where they still do the row says so (`unsteady`).
 template <class F>
 json of_pairs(int pairs, double goal, const char* better, const char* unit, F&& pair) {
     std::vector<double> ratios;
     for (int i = -pairs / 10; i < pairs; ++i)
         if (double ratio = pair(); i >= 0) ratios.push_back(ratio);
-    return row(median(ratios), goal, better, unit, ratios.size());
+    for (int i = 0; i < pairs && spread(ratios) > most_spread; ++i) ratios.push_back(pair());
+    auto made = row(median(ratios), goal, better, unit, ratios.size());
+    made["spread"] = spread(ratios);
+    if (spread(ratios) > most_spread) made["unsteady"] = true;
+    return made;
 }
+/// Neither a hit nor a miss.
+inline bool unsteady(const json& r) { return r.value("unsteady", false); }
 
 json rewrap_row();
 json ladder_row();

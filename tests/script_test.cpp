@@ -257,3 +257,28 @@ TEST_CASE("in real time a clip is played through at its own pace") {
               result.report["skipped"].get<int>() ==
           60);
 }
+
+TEST_CASE("arranging tells what each player does, and one run after the other tells the same of a moment") {
+    ArrangeOptions o;
+    o.document.sources.push_back({});
+    o.document.sources[0].name = "Clip", o.document.sources[0].file = fixture("vp9_opus.webm").string();
+    o.mount = shape_of(Mount::window);
+    std::string why;
+    o.script = *parse_script("1s press toggle; 2s rate 2; 2s volume 0.5", why, true);
+    o.at = 3_s;
+    auto first = to_json(value(arrange(o)), "window"), second = to_json(value(arrange(o)), "window");
+    CHECK(first == second);
+    auto& player = first["players"][0];
+    CHECK(player["source"] == "Clip");
+    CHECK(player["rate"] == 2);
+    CHECK(player["volume"] == 0.5);
+    // A second at normal speed, then one at double.
+    CHECK(std::abs(player["position_ns"].get<double>() - 3e9) < 1e8);
+    CHECK(player["level_db"].get<double>() > -60);
+    CHECK(player["captions"].is_null());
+    std::set<std::string> events;
+    for (auto& e : player["events"]) events.insert(e["event"].get<std::string>());
+    for (auto name : {"opened", "state", "call"}) CHECK(events.contains(name));
+    for (auto& c : first["controls"])
+        CHECK(c.contains("on") == find_control(c["kind"].get<std::string>())->pressable());
+}

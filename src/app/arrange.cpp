@@ -29,16 +29,20 @@ std::string moment(Time t) { return fmt::format("{:g} s", t.seconds()); }
 /// One player of the screen.
 class Seat {
   public:
-    Seat(std::shared_ptr<VirtualStrand> strand, Mixer& mixer, PlayerDocument own, const MountShape& seen_in, Box place)
+    Seat(std::shared_ptr<VirtualStrand> strand, Mixer& mixer, const StreamOptions& stream, PlayerDocument own,
+         const MountShape& seen_in, Box place)
         : part(std::move(own)),
           shape(seen_in),
           box(place),
           sink(std::make_shared<KeepingSink>()),
           session({.strand = strand,
                    .make =
-                       [strand, &mixer](std::shared_ptr<PictureSink> shown) {
-                           return std::make_unique<Controller>(
-                               Controller::Env{strand, &mixer, &CodecRegistry::standard(), std::move(shown)});
+                       [strand, &mixer, stream](std::shared_ptr<PictureSink> shown) {
+                           return std::make_unique<Controller>(Controller::Env{.strand = strand,
+                                                                               .mixer = &mixer,
+                                                                               .codecs = &CodecRegistry::standard(),
+                                                                               .sink = std::move(shown),
+                                                                               .stream = stream});
                        },
                    .sink = sink,
                    .changed = [this](std::size_t index) { turned = index; },
@@ -63,12 +67,14 @@ class Stage {
   public:
     explicit Stage(const ArrangeOptions& o) : options_(o), strand_(make_virtual_strand()), mixer_(*strand_, {}) {
         bool begun = !o.source;
+        StreamOptions stream;
+        if (o.weather) stream.link = stream::link_of(*o.weather, [strand = strand_] { return strand->now(); });
         auto boxes = place_players(o.document.screen, o.document.players.size(), o.mount);
         for (std::size_t i = 0; i < boxes.size(); ++i) {
             // In a room each has a surface of its own.
             auto shape = hangs() ? scene::surface_of(o.document.player(i)) : shape_in(o.mount, boxes[i]);
             if (hangs()) boxes[i] = {0, 0, shape.width, shape.height};
-            auto& seat = seats_.emplace_back(strand_, mixer_, part_of(o.document, i), shape, boxes[i]);
+            auto& seat = seats_.emplace_back(strand_, mixer_, stream, part_of(o.document, i), shape, boxes[i]);
             auto queue = queue_of(o.document, i);
             auto wanted = begun ? queue.end() : std::find(queue.begin(), queue.end(), *o.source);
             bool begins = wanted != queue.end();
@@ -94,8 +100,8 @@ class Stage {
         for (auto& s : seats_) {
             auto context = s.session.context();
             auto layout = s.layout(context);
-            out.players.push_back(
-                {s.session.document(), s.session.index(), s.box, std::move(context), std::move(layout), s.sink->shown});
+            out.players.push_back({s.session.document(), s.session.index(), s.box, std::move(context),
+                                   std::move(layout), s.session.controller().events(), s.sink->shown});
         }
         return out;
     }
@@ -303,6 +309,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
                    {"folded", at.folded},
                    {"label", label_of(control, p.context)},
                    {"value", control.kind->slides() ? json(control.kind->value(p.context)) : json(nullptr)}};
+            if (control.kind->pressable()) j["on"] = control.kind->mark(p.context, control.settings).on;
             if (!at.why.empty()) j["why"] = at.why;
             if (a.room && at.shown) in_room(j, a, number, at.box);
             if (a.room && !at.shown) j["box"] = nullptr;
@@ -310,11 +317,24 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
         }
         pictures.push_back({{"player", spec.name}, {"box", box_json(p.layout.picture, p.box)}});
         if (a.room) in_room(pictures.back(), a, number, p.layout.picture);
-        players.push_back({{"name", spec.name},
-                           {"box", box_json({0, 0, p.box.width, p.box.height}, p.box)},
-                           {"state", machine::name(p.context.snapshot.state.phase)},
-                           {"intent", machine::name(p.context.snapshot.state.intent)},
-                           {"muted", p.context.snapshot.muted}});
+        auto& s = p.context.snapshot;
+        json events = json::array(), captions = nullptr;
+        for (auto& e : p.events) events.push_back(to_json(e));
+        for (auto& c : *s.choices)
+            if (c.kind == Kind::text && s.text_track != 0 && c.id == s.text_track) captions = c.title;
+        players.push_back(
+            {{"name", spec.name},
+             {"source", p.source < p.document.sources.size() ? json(p.document.sources[p.source].name) : json(nullptr)},
+             {"position_ns", s.position.ns},
+             {"rate", s.rate},
+             {"volume", s.volume},
+             {"captions", std::move(captions)},
+             {"level_db", level_dB(s)},
+             {"events", std::move(events)},
+             {"box", box_json({0, 0, p.box.width, p.box.height}, p.box)},
+             {"state", machine::name(p.context.snapshot.state.phase)},
+             {"intent", machine::name(p.context.snapshot.state.intent)},
+             {"muted", p.context.snapshot.muted}});
         if (a.room) in_room(players.back(), a, number, p.layout.whole);
         // What stands for what has folded away.
         for (auto& m : p.layout.more) {
@@ -352,6 +372,9 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
             if (p.landing) {
                 one["player"] = a.document.player(p.landing->player).name;
                 one["pixel"] = {std::floor(p.landing->x), std::floor(p.landing->y)};
+                auto& hit = a.players[p.landing->player];
+                auto control = control_at(hit.layout, static_cast<int>(p.landing->x), static_cast<int>(p.landing->y));
+                one["control"] = control ? json(hit.document.player().controls[*control].name) : json(nullptr);
             }
             presses.push_back(std::move(one));
         }

@@ -16,6 +16,8 @@ struct ArrangeOptions {
     MountShape mount;
     std::string mount_name;
     std::vector<ScriptedCall> script;
+    /// In virtual time, of the link that streams come over.
+    std::optional<stream::Weather> weather{};
     std::optional<Time> at;  ///< Half a second after the last call, and at least one after opening, without.
 };
 
@@ -27,6 +29,7 @@ struct Arranged {
         Box box;                  ///< On the mount; everything else counts from its corner.
         ControlContext context;
         Layout layout;
+        std::vector<Event> events;       ///< Since it was opened.
         std::optional<Picture> picture;  ///< The one that is shown.
     };
     PlayerDocument document;

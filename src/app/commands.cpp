@@ -206,7 +206,8 @@ int run(int argc, char** argv, const Screens& screens) {
         "Timed calls, as in play; also press NAME, drag NAME 0.5, touch X Y, host WORD, key KEY "
         "(" +
             keys_in_words() + "); in a room hand X Y Z TURN TILT, pull");
-    arrange_command->add_option("--at", at, "The moment to be told; after the last call without");
+    arrange_command->add_option("--at", at, "The moment, or moments separated by commas; after the last call without");
+    arrange_command->add_option("--weather", weather, "Of streams, their link: a name, or CSV of seconds and Mbit/s");
     arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
     ConvertWords words;
@@ -384,8 +385,9 @@ int run(int argc, char** argv, const Screens& screens) {
             auto calls = parse_script(script, why, true);
             if (!calls) return std::unexpected(wrong_usage(why));
             o.script = std::move(*calls);
-            if (!at.empty() && !(o.at = parse_time(at))) return std::unexpected(wrong_usage(not_a_time(at) + "."));
-            auto far = o.at.value_or(o.script.empty() ? Time{} : o.script.back().at);
+            TRY(auto moments, read_times(at));
+            auto far = o.script.empty() ? Time{} : o.script.back().at;
+            if (!moments.empty()) far = *std::max_element(moments.begin(), moments.end());
             if (far > 86400_s) return std::unexpected(wrong_usage("A moment is at most a day away."));
             if (arrange_command->count("--shot") && shot.empty())
                 return std::unexpected(wrong_usage("--shot names no file."));
@@ -398,12 +400,28 @@ int run(int argc, char** argv, const Screens& screens) {
             if (!shot.empty() && !replace && fs::exists(shot, ec))
                 return fail(Code::exists, fmt::format("“{}” exists already.", shot),
                             "Choose another name, or say --replace.");
+            if (!weather.empty()) {
+                TRY(o.weather, stream::find_weather(weather));
+            }
+            // Each moment is come to from the beginning, which in virtual time is the same every time.
+            json several = json::array();
+            for (std::size_t i = 0; i + 1 < moments.size(); ++i) {
+                o.at = moments[i];
+                TRY(auto then, arrange(o));
+                several.push_back(to_json(then, mount_name(o.document.mount)));
+                several.back()["at_ns"] = moments[i].ns;
+            }
+            if (!moments.empty()) o.at = moments.back();
             TRY(auto arranged, arrange(o));
             if (!shot.empty()) {
                 TRY(auto image, screens.shot(arranged, argc, argv));
                 TRY_DO(write_png(shot, image, replacing(replace)));
             }
-            return to_json(arranged, mount_name(o.document.mount));
+            auto last = to_json(arranged, mount_name(o.document.mount));
+            if (moments.size() < 2) return last;
+            last["at_ns"] = moments.back().ns;
+            several.push_back(std::move(last));
+            return json{{"moments", std::move(several)}};
         };
         return finish(outcome(), as_json);
     }

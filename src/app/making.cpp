@@ -199,7 +199,6 @@ Result<json> convert_command(const ConvertWords& w) {
     return std::unexpected(std::move(error));
 }
 
-namespace {
 Result<std::vector<Time>> read_times(const std::string& at) {
     std::vector<Time> times;
     for (std::size_t from = 0; !at.empty() && from <= at.size();) {
@@ -212,7 +211,6 @@ Result<std::vector<Time>> read_times(const std::string& at) {
     }
     return times;
 }
-}  // namespace
 
 Result<json> stills_command(const StillWords& w) {
     StillOptions o;

@@ -46,6 +46,8 @@ struct JobWords {
     bool run = false, clear = false;
 };
 Result<nlohmann::json> jobs_command(const JobWords& words);
+/// "1s,2s": times separated by commas; none of an empty text. `usage` for what is no time.
+Result<std::vector<Time>> read_times(const std::string& at);
 Result<nlohmann::json> compare_command(const std::string& a, const std::string& b, const std::string& at);
 
 }  // namespace ruedo

@@ -212,8 +212,8 @@ QString Ring::hoop_name(const HoopPlace& place) {
 std::optional<QRectF> Ring::room_for(const QString& name, QPointF mark, const QFontMetrics& metrics) const {
     auto wide = metrics.horizontalAdvance(name) + 4.0;
     bool left = mark.x() < centre().x();
-    QRectF outside(left ? mark.x() - 13 - wide : mark.x() + 13, mark.y() - 8, wide, 16),
-        above(mark.x() - wide / 2, mark.y() - 29, wide, 16), below(mark.x() - wide / 2, mark.y() + 13, wide, 16);
+    QRectF outside(left ? mark.x() - 15 - wide : mark.x() + 15, mark.y() - 8, wide, 16),
+        above(mark.x() - wide / 2, mark.y() - 31, wide, 16), below(mark.x() - wide / 2, mark.y() + 15, wide, 16);
     auto is_free = [&](const QRectF& box) {
         auto taken = [&](const QRectF& other) { return other.adjusted(-2, -2, 2, 2).intersects(box); };
         if (!QRectF(rect()).contains(box) || taken({0, 0, 150, 22}) || taken(sound_->geometry())) return false;

@@ -2,6 +2,7 @@
 #include "workshop/window.h"
 
 #include <QApplication>
+#include <QClipboard>
 #include <QDir>
 #include <QDragEnterEvent>
 #include <QFileDialog>
@@ -216,6 +217,24 @@ bool WorkshopWindow::open_project(const fs::path& path) {
                     "what this Ruedo does not know.")
                 .arg(project_.document().version));
     return opened.has_value();
+}
+
+void WorkshopWindow::paste() {
+    auto* mime = QApplication::clipboard()->mimeData();
+    QStringList list;
+    for (auto& url : mime->urls()) list << (url.isLocalFile() ? url.toLocalFile() : url.toString());
+    // Each line of a text is one source.
+    if (list.isEmpty() && mime->hasText())
+        for (auto& line : mime->text().split('\n', Qt::SkipEmptyParts)) list << line.trimmed();
+    if (list.isEmpty())
+        say("The clipboard holds no file, no path and no address.");
+    else
+        add_sources(list);
+}
+void WorkshopWindow::choose_folder() {
+    auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
+                                                    QString::fromStdString(project_.folder().string()));
+    if (!folder.isEmpty()) add_sources({folder});
 }
 
 void WorkshopWindow::add_sources(const QStringList& sources) {

@@ -198,23 +198,6 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     show_step(gather);
 }
 
-void WorkshopWindow::paste() {
-    auto* mime = QApplication::clipboard()->mimeData();
-    QStringList list;
-    for (auto& url : mime->urls()) list << (url.isLocalFile() ? url.toLocalFile() : url.toString());
-    // Each line of a text is one source.
-    if (list.isEmpty() && mime->hasText())
-        for (auto& line : mime->text().split('\n', Qt::SkipEmptyParts)) list << line.trimmed();
-    if (list.isEmpty())
-        say("The clipboard holds no file, no path and no address.");
-    else
-        add_sources(list);
-}
-void WorkshopWindow::choose_folder() {
-    auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
-                                                    QString::fromStdString(project_.folder().string()));
-    if (!folder.isEmpty()) add_sources({folder});
-}
 QWidget* WorkshopWindow::or_start(QWidget* widget) {
     auto* both = new QStackedWidget;
     auto* start = new StartPanel(make_add_menu());

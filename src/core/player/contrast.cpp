@@ -54,6 +54,15 @@ std::optional<Drawn> drawn(const ControlSpec& c, const BarSpec* bar) {
 }
 }  // namespace
 
+bool lies_on_dark(const ControlSpec* control, const BarSpec* bar) {
+    auto colour = control && !control->settings.ground.empty() ? control->settings.ground
+                  : bar                                        ? bar->ground
+                                                               : std::string();
+    if (!is_colour(colour)) return false;
+    // Where the contrasts to black and to white are the same.
+    return luminance(rgb(colour)) < 0.18;
+}
+
 std::vector<Image> sampled_pictures(const std::string& source) {
     std::vector<Image> images;
     if (is_address(source)) return images;

@@ -446,17 +446,6 @@ int words_pixels(const ControlSpec& c, int height) {
     return 13;
 }
 
-bool lies_on_dark(const ControlSpec* control, const BarSpec* bar) {
-    auto colour = control && !control->settings.ground.empty() ? control->settings.ground
-                  : bar                                        ? bar->ground
-                                                               : std::string();
-    if (!is_colour(colour)) return false;
-    auto part = [&](std::size_t at) { return std::stoi(colour.substr(at, 2), nullptr, 16) / 255.0; };
-    auto linear = [](double v) { return v <= 0.04045 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
-    // Where the contrasts to black and to white are the same (WCAG 2.2, relative luminance).
-    return 0.2126 * linear(part(1)) + 0.7152 * linear(part(3)) + 0.0722 * linear(part(5)) < 0.18;
-}
-
 bool poster_stands(const SourceSpec& source, const Snapshot& s) {
     return source.has_poster() && s.state.phase == Phase::ready && s.position.ns == 0 && !s.state.seeking;
 }
