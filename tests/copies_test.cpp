@@ -2,7 +2,6 @@
 // What is copied from container to container: it is shown as before, from the same picture to the same one, and so
 // long.
 #include "conversions.h"
-#include "convert/streams.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -149,16 +148,5 @@ TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and h
             auto is = value(open_clip(path.string()))->info().duration;
             CHECK(std::abs((is - 1_ms * length).ns) < (bare ? 120_ms : 40_ms).ns);
         }
-    }
-}
-
-TEST_CASE("only sound has an encoder's delay, however late a track begins") {
-    auto clip = value(open_clip(fixture("vp9_opus.webm").string()));
-    for (auto kind : {Kind::video, Kind::audio}) {
-        auto track = *clip->info().main(kind);
-        track.start = 700_ms;
-        auto copied = value(copied_stream(*clip, track, {}, Time::max()));
-        INFO(kind_name(kind));
-        CHECK((copied->track().delay_samples > 0) == (kind == Kind::audio));
     }
 }

@@ -8,7 +8,6 @@
 #include <chrono>
 #include <thread>
 
-#include "demo/server.h"
 #include "facts/facts.h"
 #include "stream/address.h"
 #include "stream/host.h"
@@ -723,40 +722,4 @@ TEST_CASE("what looks at a stream teaches nothing about its link to what plays i
     // What was played does.
     why = opened_stream(address)->stream()->decisions.at(0).why;
     CHECK(why.find("expected") != std::string::npos);
-}
-
-TEST_CASE("whoever goes elsewhere does not wait until what can't be had has been given up") {
-    auto server = demo::LoopbackServer::start();
-    auto root = fixture("streams/fmp4");
-    // Every rung's second segment is refused for as long as it is asked for.
-    std::map<std::string, int> number;
-    std::vector<fs::path> files;
-    for (auto& entry : fs::recursive_directory_iterator(root))
-        if (entry.is_regular_file()) files.push_back(entry.path());
-    std::sort(files.begin(), files.end());
-    for (auto& file : files) {
-        demo::Served served{.file = file.string()};
-        bool segment = file.extension() == ".m4s";
-        if (segment && ++number[file.parent_path().string()] == 2) served = {.status = 503};
-        server->serve("/" + file.lexically_relative(root).generic_string(), served);
-    }
-    std::shared_ptr<Clip> clip = value(open_clip(server->address("/master.m3u8")));
-    auto reader = clip->reader(clip->info().main(Kind::video)->id);
-    PacketHead head;
-    auto begin = value(reader->next(head)) ? head.pts : Time{};
-    auto length = clip->info().duration;
-    REQUIRE(length > 5_s);
-    {
-        ReadScope patience(nullptr, false, monotonic_now() + 500_ms);
-        bool waited = false;
-        for (int i = 0; i < 2000 && !waited; ++i) waited = !reader->next(head);
-        REQUIRE(waited);
-    }
-    BareTimer bare;
-    auto asked = monotonic_now();
-    done(reader->seek(length - 500_ms));
-    CHECK(value(reader->next(head)));
-    CHECK(head.pts > begin + 3_s);
-    // It is tried for ten seconds.
-    CHECK(monotonic_now() - asked < 5_s + bare.stood());
 }
