@@ -78,7 +78,9 @@ struct Work {
         return made;
     }
     void convert() {
-        need(ruedo::convert(file.string(), {.out = out, .recipe = recipe, .target = {}, .replace = Replace::anything},
+        // Held against bare loops, which do not look at what they made either.
+        need(ruedo::convert(file.string(),
+                            {.out = out, .recipe = recipe, .target = {}, .replace = Replace::anything, .check = false},
                             CodecRegistry::standard()));
     }
     std::filesystem::path file, out;
@@ -209,7 +211,8 @@ json rewrap_row() {
                 ::close(from), ::close(to);
             });
             double ours = ms_of([&] {
-                need(convert(file.string(), {.out = out, .recipe = {}, .target = {}, .replace = Replace::anything},
+                need(convert(file.string(),
+                             {.out = out, .recipe = {}, .target = {}, .replace = Replace::anything, .check = false},
                              CodecRegistry::standard()));
             });
             std::filesystem::remove(out), std::filesystem::remove(copied);

@@ -304,7 +304,12 @@ class EncodedPictures final : public MadeStream {
             }
             for (auto& e : out) ready_.push_back(std::move(e));
         }
-        if (ready_.empty()) return std::nullopt;
+        if (ready_.empty()) {
+            // What it took is free for what comes after it, such as looking at what was made.
+            if (encoder_) config_ = encoder_->config();
+            ahead_.reset(), pictures_.reset(), encoder_.reset();
+            return std::nullopt;
+        }
         auto e = std::move(ready_.front());
         ready_.pop_front();
         MadePacket m{e.pts, e.dts, {}, e.keyframe, std::move(e.data)};
@@ -317,7 +322,7 @@ class EncodedPictures final : public MadeStream {
     }
     WriteTrack track() const override {
         WriteTrack w;
-        w.codec = plan_.video_codec, w.config = encoder_->config();
+        w.codec = plan_.video_codec, w.config = encoder_ ? encoder_->config() : config_;
         w.video = plan_.format;
         w.language = plan_.video->language;
         w.timescale = timescale_for(*plan_.video, w.timescale);
@@ -336,7 +341,8 @@ class EncodedPictures final : public MadeStream {
 
     std::unique_ptr<Fitted> pictures_;
     const Plan& plan_;
-    std::unique_ptr<VideoEncoder> encoder_;
+    std::unique_ptr<VideoEncoder> encoder_;  ///< Until all is encoded ...
+    Bytes config_;                           ///< ... and then what its header was.
     std::map<Time, Time> durations_;
     std::deque<Encoded> ready_;
     bool in_gaps_, apart_ = pictures_->works(), drained_ = false;
