@@ -417,6 +417,44 @@ TEST_CASE("a loudness is reached though its peaks are in the way, as far as that
     }
 }
 
+TEST_CASE("true peaks stay under -1 dB as they are heard, whatever encodes them") {
+    Folder folder;
+    std::mt19937 random(11);
+    std::vector<float> taps(48000 * 6);
+    for (std::size_t at = 0; at < taps.size(); at += 3000 + random() % 9000)
+        for (std::size_t i = 0; i < 2400 && at + i < taps.size(); ++i)
+            taps[at + i] += std::exp(-static_cast<float>(i) / 300) * std::sin(static_cast<float>(i) * 0.9F) +
+                            0.2F * noise(i, 0) * (i < 40);
+    put_wav(folder / "t.wav", 48000, 2, 16, taps.size(),
+            [&](std::size_t i, int c) { return 0.6F * taps[i] * (c ? 0.8F : 1.0F); });
+    for (auto [ending, codec] : {std::pair{"webm", Codec::opus},
+                                 {"mp4", Codec::aac},
+                                 {"ogg", Codec::vorbis},
+                                 {"mp3", Codec::mp3},
+                                 {"flac", Codec::flac}}) {
+        INFO(ending);
+        Recipe r;
+        r.video.action = Recipe::Do::none;
+        r.audio.loudness = -14, r.audio.codec = codec;
+        if (codec != Codec::flac) r.audio.bitrate = 64'000;
+        auto out = folder / (std::string("t.") + ending);
+        (void)value(
+            convert((folder / "t.wav").string(), {.out = out, .recipe = r, .target = {}}, CodecRegistry::standard()));
+        auto s = samples_of(out, {48000, 2});
+        auto* state = ebur128_init(2, 48000, EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
+        ebur128_add_frames_float(state, s.data(), s.size() / 2);
+        double lufs = 0;
+        ebur128_loudness_global(state, &lufs);
+        CHECK(lufs == Approx(-14).margin(0.3));
+        for (unsigned c : {0U, 1U}) {
+            double peak = 0;
+            ebur128_true_peak(state, c, &peak);
+            CHECK(20 * std::log10(peak) <= -0.99);
+        }
+        ebur128_destroy(&state);
+    }
+}
+
 TEST_CASE("captions stay what they say, when and where, in each container that has a form for them") {
     Folder folder;
     auto clip = open("text_webvtt.mkv");

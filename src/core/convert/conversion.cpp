@@ -51,10 +51,8 @@ class Conversion {
         TRY_DO(tell(0, 0));
         TRY_DO(count_pictures());
         for (auto& s : plan_.sounds) {
-            auto length = to_ == Time::max() ? to_ : to_ - recipe.from;
-            auto sound = [&] { return maker().open_sound(s, recipe.from); };
             auto going = [this] { return tell(0, 0); };
-            TRY(auto level, level_for(s, recipe.audio.loudness, length, sound, going, plan_.why));
+            TRY(auto level, level_for(maker(), s, recipe.from, to_, going, plan_.why));
             levels_.push_back(level);
         }
         TRY_DO(look_for_room());

@@ -15,7 +15,34 @@ struct Measured {
     double lufs = -HUGE_VAL, peak = 0;  ///< Of the whole, gated; the true peak, full scale being 1.
 };
 
-Result<Measured> measure(LevelledSound sound, const SoundForm& form, const std::function<Outcome()>& going) {
+/// What is heard of an encoded sound, block by block.
+class DecodedSound {
+  public:
+    static Result<DecodedSound> open(std::unique_ptr<MadeStream> made, CodecRegistry& codecs) {
+        auto w = made->track();
+        Track t;
+        t.kind = Kind::audio, t.codec = w.codec, t.config = w.config, t.audio = w.audio;
+        TRY(auto decoder, codecs.audio_decoder(t));
+        return DecodedSound(std::move(made), std::move(decoder));
+    }
+    /// Appends some more; false when there is none.
+    Result<bool> next(std::vector<float>& out) {
+        TRY(auto packet, made_->next());
+        if (!packet) return false;
+        TRY_DO(decoder_->decode(packet->data, block_));
+        out.insert(out.end(), block_.samples.begin(), block_.samples.end());
+        return true;
+    }
+
+  private:
+    DecodedSound(std::unique_ptr<MadeStream> made, std::unique_ptr<AudioDecoder> decoder)
+        : made_(std::move(made)), decoder_(std::move(decoder)) {}
+    std::unique_ptr<MadeStream> made_;
+    std::unique_ptr<AudioDecoder> decoder_;
+    SoundBlock block_;
+};
+
+Result<Measured> measure(auto sound, const SoundForm& form, const std::function<Outcome()>& going) {
     auto channels = static_cast<unsigned>(form.channels);
     auto* state =
         ebur128_init(channels, static_cast<unsigned long>(form.rate), EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
@@ -37,35 +64,38 @@ Result<Measured> measure(LevelledSound sound, const SoundForm& form, const std::
 }
 }  // namespace
 
-Result<Level> level_for(const Plan::Sound& plan, std::optional<double> loudness, Time length,
-                        const std::function<Result<std::unique_ptr<SoundReader>>()>& sound,
+Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time from, Time to,
                         const std::function<Outcome()>& going, std::vector<Finding>& why) {
     Level level;
+    auto loudness = maker.recipe.audio.loudness;
     if (!plan.encode) return level;
     if (plan.form.channels < plan.track->audio.channels) level.ceiling = 1;
     if (!loudness) return level;
-    auto at = [&](Level l) -> Result<Measured> {
-        TRY(auto reader, sound());
-        return measure(LevelledSound(std::move(reader), plan.form, length, l), plan.form, going);
-    };
-    TRY(auto plain, at({}));
+    TRY(auto reader, maker.open_sound(plan, from));
+    auto length = to == Time::max() ? to : to - from;
+    TRY(auto plain, measure(LevelledSound(std::move(reader), plan.form, length, {}), plan.form, going));
     if (!std::isfinite(plain.lufs)) {
         why.push_back({"silent", "The sound is silent, so it keeps its level.", {}});
         return level;
     }
     constexpr double ceiling = 0.8913, margin = 0.988;  // -1 dB, and a tenth for what measuring may miss
-    auto gain = std::pow(10, (*loudness - plain.lufs) / 20);
-    level.gain = static_cast<float>(gain);
-    level.ceiling.reset();
-    if (plain.peak * gain <= ceiling) return level;
-    level.ceiling = ceiling * margin;
     auto reached = plain.lufs, stepped = *loudness - plain.lufs;
-    for (int round = 0; round < 7; ++round) {
-        TRY(auto now, at(level));
+    level.gain = static_cast<float>(std::pow(10, stepped / 20));
+    level.ceiling.reset();
+    auto loudest = plain.peak * level.gain;
+    if (loudest > ceiling) level.ceiling = ceiling * margin;
+    // Encoding changes peaks, so what counts is what is heard of it.
+    for (int round = 0; round < 8; ++round) {
+        TRY(auto made, maker.sound(plan, from, to, level));
+        TRY(auto heard, DecodedSound::open(std::move(made), maker.codecs));
+        TRY(auto now, measure(std::move(heard), plan.form, going));
         auto gained = now.lufs - std::exchange(reached, now.lufs), lacks = *loudness - reached;
+        bool over = now.peak > ceiling, lower = level.ceiling && std::abs(lacks) >= 0.1 && level.gain <= 1000;
+        if (!over && !lower) break;
+        if (over) level.ceiling = level.ceiling.value_or(std::min(loudest, ceiling)) * margin * ceiling / now.peak;
+        if (!lower) continue;
         // What is held down gives less than it is turned up by; about how much less, the last step told.
-        if (std::abs(lacks) < 0.1 || level.gain > 1000) break;
-        stepped = lacks / std::clamp(gained / stepped, 0.4, 1.2);
+        stepped = lacks / (std::abs(stepped) < 0.05 ? 1 : std::clamp(gained / stepped, 0.4, 1.2));
         level.gain *= static_cast<float>(std::pow(10, stepped / 20));
     }
     if (*loudness - reached > 0.5)

@@ -7,12 +7,11 @@
 
 namespace ruedo {
 
-/// At which level a sound has `loudness` (LUFS, of the whole, gated: ITU-R BS.1770) where one is wanted, its true peaks
-/// held under -1 dB; what is mixed down is held under full scale. Reads the sound once, oftener where its peaks are
-/// held down, up to `length`; `sound` opens it anew, and `going` says whether it may go on. What could not be reached
-/// is said in `why`.
-Result<Level> level_for(const Plan::Sound& plan, std::optional<double> loudness, Time length,
-                        const std::function<Result<std::unique_ptr<SoundReader>>()>& sound,
+/// At which level a sound has the loudness its recipe wants (LUFS, of the whole, gated: ITU-R BS.1770), its true peaks
+/// under -1 dB as they are heard: once encoded and decoded again. What is mixed down is held under full scale. Reads
+/// the sound twice where a loudness is wanted, oftener where its peaks are held down, between `from` and `to`; `going`
+/// says whether it may go on. What could not be reached is said in `why`.
+Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time from, Time to,
                         const std::function<Outcome()>& going, std::vector<Finding>& why);
 
 }  // namespace ruedo
