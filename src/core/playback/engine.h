@@ -259,9 +259,13 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time sound_fed_{};           ///< ... and those that go in.
     std::size_t stretched_ = 0;  ///< Frames that came out since `sound_from_`.
     Time sound_from_{};
-    double sound_pace_ = 1;              ///< That the stretcher was made for.
-    double hurry_ = 1;                   ///< Besides the rate, while a live one catches up ...
-    std::optional<Time> behind_wanted_;  ///< ... with where it was when it last went on as it was asked to.
+    double sound_pace_ = 1;  ///< That the stretcher was made for.
+    /// A moment at which a live source was where its user wanted it.
+    struct OnTime {
+        Time wall, media, behind;  ///< Behind the edge as it was known then.
+    };
+    std::optional<OnTime> on_time_;
+    double hurry_ = 1;  ///< Besides the rate, while a live source makes up for stalls.
     // One flag for each kind of waiting, so that giving one up leaves the others alone.
     CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false),
                sound_cancel_ = std::make_shared<std::atomic<bool>>(false),

@@ -294,7 +294,6 @@ void Controller::Engine::start_clock_if_ready() {
         }
     }
     clock_.start(at, now());
-    if (auto newest = edge(); newest && !behind_wanted_) behind_wanted_ = *newest - at;
     note("running");
     present_due();
 }
@@ -352,20 +351,26 @@ void Controller::Engine::look_at_news() {
     for (auto& n : clip_->news()) note(n.name, n.detail);
 }
 
-/// Whoever moves it, or holds it, wants it to be where it is then: nothing is made up for any more.
+/// Moved, held or played at another rate, it is where its user wants it: there is nothing to make up for.
 void Controller::Engine::no_hurry() {
-    behind_wanted_.reset(), hurry_ = 1;
+    on_time_.reset(), hurry_ = 1;
     clock_.set_rate(rate_, now());
 }
 
-/// What stalls took from a live one is made up for, until it is as near to its edge as it was.
+/// A live source makes up for what stalls cost it, until it is as near to its edge as before. The edge alone does not
+/// say so: it is an estimate that grows while the first playlists are read, without any stall.
 void Controller::Engine::catch_up(Time t) {
     constexpr double hurried = 1.05;
     constexpr Time worth_it = 1_s, near = 50_ms, least_ahead = 3_s;
     auto newest = rate_ == 1 && !looping() ? edge() : std::nullopt;
     auto at = media_now();
-    auto lost = newest && behind_wanted_ ? *newest - at - *behind_wanted_ : Time{};
-    bool enough = !fetched_ || buffered_.to - at >= std::min(least_ahead, behind_wanted_.value_or(Time{}) / 2);
+    if (!newest)
+        on_time_.reset();
+    else if (!on_time_)
+        on_time_ = {t, at, *newest - at};
+    auto lost =
+        on_time_ ? std::min((t - on_time_->wall) - (at - on_time_->media), *newest - at - on_time_->behind) : Time{};
+    bool enough = !fetched_ || !on_time_ || buffered_.to - at >= std::min(least_ahead, on_time_->behind / 2);
     auto hurry = enough && lost > (hurry_ > 1 ? near : worth_it) ? hurried : 1;
     if (hurry == hurry_) return;
     hurry_ = hurry;
@@ -373,8 +378,7 @@ void Controller::Engine::catch_up(Time t) {
     if (hurry_ > 1)
         note("catching-up", fmt::format("5 % faster, to make up for {:.1f} s", lost.seconds()));
     else
-        note("back-at-edge",
-             newest ? fmt::format("{:.1f} s behind what comes just now", (*newest - at).seconds()) : "");
+        note("back-at-edge", newest ? fmt::format("{:.1f} s behind the live edge", (*newest - at).seconds()) : "");
 }
 
 void Controller::Engine::tick() {
