@@ -68,7 +68,7 @@ void headers(ByteView bytes) {
         (void)parse_adts_frame(bytes), (void)parse_ac3_frame(bytes), (void)parse_pcm_format(bytes);
     (void)parse_mpeg_sequence(bytes), (void)mpeg_sequence_bytes(bytes), (void)parse_mpeg_picture(bytes, false),
         (void)parse_mpeg4_config(bytes), (void)mpeg4_config_bytes(bytes), (void)split_mpeg4(bytes, 11);
-    (void)vorbis_long_modes(bytes), (void)split_laced(bytes), (void)make_avcc(bytes), (void)make_hvcc(bytes);
+    (void)parse_vorbis_modes(bytes, bytes), (void)split_laced(bytes), (void)make_avcc(bytes), (void)make_hvcc(bytes);
     ClipTags tags;
     take_comments(vorbis_comments(bytes), tags), tags.take_cover(picture_in_block(bytes));
     unsigned indication = 0;

@@ -53,9 +53,9 @@ bool needs_config(Codec codec, const Wrapper& wrapper) {
     }
 }
 /// Whether a container can say that a sound begins or ends inside a packet.
-bool trims(const Wrapper& wrapper) {
+bool trims(const Wrapper& wrapper, Codec codec) {
     return wrapper.container == "mp4" || wrapper.container == "webm" || wrapper.container == "matroska" ||
-           wrapper.container == "ogg";
+           (wrapper.container == "ogg" && codec != Codec::flac);
 }
 
 class Planner {
@@ -321,7 +321,7 @@ class Planner {
         if ((a.channels && a.channels != t.audio.channels) || (a.rate && a.rate != t.audio.rate))
             return "its channels or samples change";
         bool edited = packets_.begins && !packets_.begins(t, {});
-        if ((recipe_.from.ns > 0 || recipe_.to || edited) && !trims(wrapper_)) return "it is cut";
+        if ((recipe_.from.ns > 0 || recipe_.to || edited) && !trims(wrapper_, t.codec)) return "it is cut";
         if (t.config.empty() && needs_config(t.codec, wrapper_)) return "its settings stand in the stream";
         auto pcm = t.codec == Codec::pcm ? parse_pcm_format(t.config) : std::nullopt;
         if (pcm && wrapper_.container != "matroska" && pcm->big_endian) return "its samples lie the other way round";

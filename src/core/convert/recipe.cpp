@@ -100,7 +100,9 @@ const std::vector<Member>& members() {
         {"", "from_ns", whole(0, longest_recipe), must_be_whole(0, longest_recipe),
          [](const json& v, Recipe& r) { return r.from = Time{v.get<std::int64_t>()}, true; },
          [](const Recipe& r) { return given_number(r.from.ns, 0); },
-         "the stretch that is kept begins here, exact to the frame and the sample", "the beginning"},
+         "the stretch that is kept begins here, exact to the frame and the sample (sound copied from Matroska whose "
+         "packets state no length: to its millisecond)",
+         "the beginning"},
         {"", "to_ns", whole(1, longest_recipe), must_be_whole(1, longest_recipe),
          [](const json& v, Recipe& r) { return r.to = Time{v.get<std::int64_t>()}, true; },
          [](const Recipe& r) { return r.to ? json(r.to->ns) : json(); }, "and ends here", "the end"},

@@ -6,6 +6,7 @@
 #include <deque>
 
 #include "codec/ahead.h"
+#include "media/codec_headers.h"
 
 namespace ruedo {
 namespace {
@@ -24,6 +25,8 @@ class Copied final : public MadeStream {
         auto s = std::make_unique<Copied>();
         s->track_ = track, s->from_ = from, s->to_ = std::min(to, track.end);
         s->trimmed_ = track.kind == Kind::audio && s->to_ != Time::max();
+        if (auto headers = split_laced(track.config); track.codec == Codec::vorbis && headers.size() == 3)
+            s->vorbis_ = parse_vorbis_modes(headers[0], headers[2]);
         s->reader_ = clip.reader(track.id);
         auto heads = clip.reader(track.id);
         PacketHead head;
@@ -45,7 +48,11 @@ class Copied final : public MadeStream {
         while (any) {
             if (!s->leaves_out(head)) {
                 if (sound) {
-                    s->first_ = head.pts - from;
+                    s->first_ = s->heard_ = head.pts - from;
+                    if (s->vorbis_) {
+                        TRY(any, heads->next(head));
+                        s->heard_ = head.pts - from;
+                    }
                     break;
                 }
                 stated = stated && head.dts;
@@ -88,6 +95,7 @@ class Copied final : public MadeStream {
                 cut_ = read.error();
                 return std::nullopt;
             }
+            if (vorbis_) time_by_samples(m);
             // Parts of a joined file may overlap a little, and damaged times go back: packets are decoded in their
             // order.
             if (m.dts < last_dts_) {
@@ -109,8 +117,10 @@ class Copied final : public MadeStream {
         w.codec = track_.codec, w.config = track_.config;
         w.video = track_.video, w.audio = track_.audio;
         w.language = track_.language;
-        // What comes before it is heard.
-        auto delay = (from_.ns > 0 ? Time{} : std::max(Time{}, track_.start)) - first_;
+        // What comes before it is heard; and where Matroska rounds times to milliseconds, the first to be heard is not
+        // rounded.
+        auto delay = std::max(Time{}, track_.start - from_) - first_;
+        if (vorbis_ && delay.ns > 0) delay -= Time{(heard_ + delay).ns % (1_ms).ns};
         if (track_.kind == Kind::audio && delay.ns > 0)
             w.delay_samples = static_cast<unsigned>(
                 std::lround(delay.seconds() * (track_.codec == Codec::opus ? 48000 : track_.audio.rate)));
@@ -119,6 +129,16 @@ class Copied final : public MadeStream {
     }
 
   private:
+    /// Containers that round times, and say no length of a packet, leave those to be counted.
+    void time_by_samples(MadePacket& m) {
+        bool first = vorbis_block_ == 0;
+        auto length = vorbis_packet_samples(*vorbis_, m.data, vorbis_block_);
+        if (first) return;
+        constexpr Time rounding = 2_ms;
+        if (std::abs((m.pts - vorbis_to_).ns) <= rounding.ns) m.pts = m.dts = vorbis_to_;
+        m.duration = ticks_to_time(length, 1, static_cast<std::uint64_t>(std::max(track_.audio.rate, 1)));
+        vorbis_to_ = m.pts + m.duration;
+    }
     bool leaves_out(const PacketHead& head) const {
         // Pictures that come behind the first and are shown before it belong to what was cut off. Of those shown after
         // the last, what comes before it in the order of decoding may be needed.
@@ -126,13 +146,17 @@ class Copied final : public MadeStream {
         return head.pts >= to_ || (cuts_ && head.pts + head.duration <= from_ - track_.preroll);
     }
     Track track_;
-    Time from_{}, to_ = Time::max(), first_{}, last_dts_{INT64_MIN};
+    Time from_{}, to_ = Time::max(), last_dts_{INT64_MIN};
+    Time first_{}, heard_{};    ///< Its first packet, and the first that sound is decoded from.
     bool cuts_ = false;         ///< What comes before `from_` is left out.
     std::uint64_t needed_ = 0;  ///< Of pictures so many, the last one shown among them.
     std::unique_ptr<TrackReader> reader_;
     std::deque<Time> dts_;
-    TrackEnd seen_;            ///< Of all pictures; of sound of what has been copied.
-    std::vector<Time> order_;  ///< When pictures are shown, from `from_` on.
+    std::optional<VorbisModes> vorbis_;
+    std::int64_t vorbis_block_ = 0;
+    Time vorbis_to_{INT64_MIN / 2};  ///< Where the packet before ends.
+    TrackEnd seen_;                  ///< Of all pictures; of sound of what has been copied.
+    std::vector<Time> order_;        ///< When pictures are shown, from `from_` on.
 };
 
 /// Pictures, one by one, from a moment on and at the rate that is wanted.

@@ -135,8 +135,16 @@ Bytes make_picture_block(ByteView image);
 ByteView picture_in_block(ByteView block);
 /// What comments tell of a clip: its title and its cover.
 void take_comments(const std::vector<std::pair<std::string, std::string>>& comments, ClipTags& tags);
-/// Which modes of a Vorbis setup header use the long block (Vorbis I clause 4.2.4); read from its end, where they are.
-std::vector<bool> vorbis_long_modes(ByteView setup);
+/// What the length of a Vorbis packet follows from (Vorbis I clauses 4.2.2 and 4.2.4).
+struct VorbisModes {
+    std::array<std::int64_t, 2> block{};  ///< Samples of a short and of a long block.
+    std::vector<bool> is_long;            ///< By mode.
+};
+/// From the headers as `split_laced` gives them; nothing where they can't be followed.
+std::optional<VorbisModes> parse_vorbis_modes(ByteView identification, ByteView setup);
+/// The samples a packet adds (Vorbis I clause 4.3.8): none for the first after a start, which has a `previous_block` of
+/// 0, nor for one that is no audio packet.
+std::int64_t vorbis_packet_samples(const VorbisModes& modes, ByteView packet, std::int64_t& previous_block);
 
 /// A Theora identification header (Theora specification clause 6.2).
 struct TheoraHead {

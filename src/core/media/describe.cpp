@@ -135,6 +135,9 @@ void describe_vorbis(Track& t) {
     r.skip(11);
     t.audio.channels = r.u8();
     t.audio.rate = static_cast<int>(std::min<std::uint64_t>(r.le(4), 768000));
+    // A packet is added to the one before.
+    auto longest = std::int64_t{1} << (headers[0][28] >> 4);
+    if (t.audio.rate > 0) t.preroll = ticks_to_time(2 * longest, 1, static_cast<std::uint64_t>(t.audio.rate));
 }
 
 void describe_mpeg(Track& t) {

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <algorithm>
+#include <bit>
 #include <cctype>
 
 #include "media/codec_headers.h"
@@ -117,6 +118,8 @@ Bytes make_comments(const std::string& language, const ClipTags& tags) {
     return w.bytes;
 }
 
+namespace {
+/// Which modes use the long block; read from the header's end, where they are.
 std::vector<bool> vorbis_long_modes(ByteView setup) {
     // Vorbis packs bits from the least significant on. The header ends with the modes and a framing bit.
     auto bit = [&](std::size_t i) { return static_cast<unsigned>(setup[i / 8] >> (i % 8)) & 1U; };
@@ -142,6 +145,25 @@ std::vector<bool> vorbis_long_modes(ByteView setup) {
     found.resize(good);
     std::reverse(found.begin(), found.end());
     return found;
+}
+}  // namespace
+
+std::optional<VorbisModes> parse_vorbis_modes(ByteView identification, ByteView setup) {
+    if (identification.size() < 30) return std::nullopt;
+    auto sizes = identification[28];
+    VorbisModes m{{std::int64_t{1} << (sizes & 15), std::int64_t{1} << (sizes >> 4)}, vorbis_long_modes(setup)};
+    return m.is_long.empty() ? std::nullopt : std::optional(std::move(m));
+}
+
+std::int64_t vorbis_packet_samples(const VorbisModes& modes, ByteView packet, std::int64_t& previous_block) {
+    if (packet.empty() || packet[0] & 1) return 0;
+    auto bits = std::bit_width(modes.is_long.size() - 1);
+    auto mode = static_cast<std::size_t>(packet[0] >> 1) & ((std::size_t{1} << bits) - 1);
+    if (mode >= modes.is_long.size()) return 0;
+    auto size = modes.block[modes.is_long[mode] ? 1 : 0];
+    auto length = previous_block ? (previous_block + size) / 4 : 0;
+    previous_block = size;
+    return length;
 }
 
 std::optional<TheoraHead> parse_theora_head(ByteView packet) {

@@ -247,6 +247,8 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
             return fail(Code::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n),
                         "The file is damaged.");
         Time length = each;
+        if (extra_.pcm_frame && extra_.pcm_rate)
+            length = ticks_to_time(static_cast<std::int64_t>(n / extra_.pcm_frame), 1, extra_.pcm_rate);
         if (extra_.is_opus && n > 0) {
             TRY(auto start, reader_.view(from, 2));
             if (auto samples = opus_packet_samples(start)) length = ticks_to_time(samples, 1, 48000);

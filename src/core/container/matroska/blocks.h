@@ -14,6 +14,7 @@ constexpr std::uint64_t header_limit = 16 << 20;  // no Info, Tracks or Cues nee
 struct TrackExtra {
     std::uint64_t number = 0;
     Time codec_delay{}, default_duration{};
+    std::uint64_t pcm_frame = 0, pcm_rate = 0;  ///< Of PCM: bytes of a sample of all channels, and samples a second.
     Bytes stripped;  ///< Bytes that header-stripping compression took from the front of every frame.
     bool is_video = false, is_opus = false, is_flac = false, is_audio = false;
     bool is_webvtt = false;  ///< Settings of its cues lie beside their text.

@@ -195,6 +195,9 @@ TrackEntry read_track(ByteView data, const std::string& file) {
                                         .container_bytes = (bits + 7) / 8,
                                         .rate = track.audio.rate,
                                         .channels = track.audio.channels});
+        if (auto pcm = parse_pcm_format(track.config))
+            extra.pcm_frame = pcm->container_bytes * static_cast<unsigned>(pcm->channels),
+            extra.pcm_rate = static_cast<std::uint64_t>(std::max(pcm->rate, 0));
     }
     if (track.kind == Kind::video || track.kind == Kind::audio) {
         describe_from_config(track);

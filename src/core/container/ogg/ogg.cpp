@@ -63,7 +63,7 @@ class Reader final : public TrackReader {
             target = time_to_ticks_floor(within / static_cast<std::int64_t>(s->num), s->den);
             // Rounding to a nanosecond must not lose the unit that begins there.
             while (s->time_of(target + 1) <= within) ++target;
-            target = std::max(target, s->first);
+            if (s->is_video()) target = std::max(target, s->first);  // sound has more before it, to be decoded only
             TRY_DO(stand_before(k, *s, target));
         }
         if (!s->is_video()) {

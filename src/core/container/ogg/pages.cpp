@@ -49,7 +49,6 @@ bool Logical::begin(ByteView packet) {
     if (starts("\x01vorbis") && packet.size() >= 30) {
         track.codec = Codec::vorbis, track.codec_tag = "vorbis";
         headers_wanted = 3;
-        block = {std::int64_t{1} << (packet[28] & 15), std::int64_t{1} << (packet[28] >> 4)};
     } else if (starts("OpusHead")) {
         track.codec = Codec::opus, track.codec_tag = "OpusHead";
         headers_wanted = 2;
@@ -90,10 +89,9 @@ void Logical::add_header(ByteView packet) {
     if (track.codec == Codec::vorbis || track.codec == Codec::theora) track.config = lace_headers(headers);
     if (track.codec == Codec::opus) track.config = headers[0];
     if (track.codec == Codec::flac) track.config.assign(headers[0].begin() + 9, headers[0].end());
-    if (track.codec == Codec::vorbis) long_modes = vorbis_long_modes(headers[2]);
+    if (track.codec == Codec::vorbis) modes = parse_vorbis_modes(headers[0], headers[2]);
     describe_from_config(track);
     if (track.kind == Kind::audio) num = 1, den = static_cast<std::uint64_t>(std::max(track.audio.rate, 1));
-    if (track.codec == Codec::vorbis) track.preroll = ticks_to_time(2 * block[1], 1, den);
     track.tick = {static_cast<std::int64_t>(num), static_cast<std::int64_t>(den)};
 }
 
@@ -119,17 +117,8 @@ std::int64_t PacketLength::of(const Logical& logical, ByteView packet) {
             auto frame = parse_flac_frame(packet);
             return frame ? frame->samples : 0;
         }
-        case Codec::vorbis: {
-            if (packet.empty() || packet[0] & 1 || logical.long_modes.empty()) return 0;
-            auto bits = std::bit_width(logical.long_modes.size() - 1);
-            auto mode = static_cast<std::size_t>(packet[0] >> 1) & ((std::size_t{1} << bits) - 1);
-            if (mode >= logical.long_modes.size()) return 0;
-            auto size = logical.block[logical.long_modes[mode] ? 1 : 0];
-            // The first packet after a start only fills the overlap.
-            auto length = previous_block ? (previous_block + size) / 4 : 0;
-            previous_block = size;
-            return length;
-        }
+        case Codec::vorbis:
+            return logical.modes ? vorbis_packet_samples(*logical.modes, packet, previous_block) : 0;
         default:
             return 0;
     }

@@ -4,6 +4,7 @@
 #include <ogg/ogg.h>
 
 #include "io/io.h"
+#include "media/codec_headers.h"
 #include "media/media.h"
 
 namespace ruedo::ogg {
@@ -42,9 +43,7 @@ struct Logical {
     // Theora
     unsigned shift = 0;
     bool counts_from_one = false;
-    // Vorbis
-    std::array<std::int64_t, 2> block{};
-    std::vector<bool> long_modes;
+    std::optional<VorbisModes> modes;
     // Opus
     std::int64_t pre_skip = 0;
 

@@ -31,7 +31,10 @@ std::vector<Bytes> headers_of(const WriteTrack& t, const ClipTags& tags) {
         if (!t.language.empty() || !tags.title.empty() || !tags.cover.empty())
             out[1] = comments(t.codec == Codec::vorbis ? "\3vorbis" : "\x81theora", t, tags, t.codec == Codec::vorbis);
     } else if (t.codec == Codec::opus && parse_opus_head(t.config)) {
-        out = {t.config, comments("OpusTags", t, tags, false)};
+        auto head = t.config;
+        auto skipped = std::min(t.delay_samples, 65535U);
+        head[10] = static_cast<std::uint8_t>(skipped), head[11] = static_cast<std::uint8_t>(skipped >> 8);
+        out = {std::move(head), comments("OpusTags", t, tags, false)};
     } else if (t.codec == Codec::flac && parse_flac_info(t.config)) {
         ByteWriter first, second;
         first.u8(0x7F).text("FLAC").u8(1).u8(0).u16(1).raw(ByteView(t.config).first(42));
@@ -56,6 +59,9 @@ struct Stream {
     Bytes held;  ///< The last packet waits: only it may say that it is the last.
     std::int64_t held_granule = 0;
     Time page_from{}, held_end{}, end{};
+
+    /// Positions of Opus count what its header says is to be skipped (RFC 7845 clause 4.3).
+    std::int64_t skipped() const { return spec.codec == Codec::opus ? std::int64_t{spec.delay_samples} : 0; }
 };
 
 class OggWriter final : public ClipWriter {
@@ -85,11 +91,13 @@ class OggWriter final : public ClipWriter {
         if (s.logical.is_video()) return write_picture(s, p);
         TRY_DO(release(s, false));
         auto rate = s.logical.den;
-        auto stated = time_to_ticks(p.pts, rate) + static_cast<std::int64_t>(s.spec.delay_samples);
-        // Times only count where the sound begins, or is clearly apart from what came before.
-        if (!s.begun || std::abs(stated - s.position) > static_cast<std::int64_t>(rate / 10))
-            s.position = std::max<std::int64_t>(s.begun ? s.position : 0, stated);
-        s.begun = true;
+        auto stated = time_to_ticks(p.pts, rate) + s.skipped();
+        // Times only count where the sound begins, or is clearly apart from what came before. Nothing is heard of the
+        // first packet of Vorbis: the second begins it, before 0 where its first samples are not to be heard.
+        bool begins = !s.begun;
+        s.begun = s.length.previous_block > 0 || s.spec.codec != Codec::vorbis;
+        if (begins || std::abs(stated - s.position) > static_cast<std::int64_t>(rate / 10))
+            s.position = begins ? stated : std::max(s.position, stated);
         s.position += s.length.of(s.logical, p.data);
         hold(s, p, s.position);
         return {};
@@ -103,7 +111,7 @@ class OggWriter final : public ClipWriter {
             if (s->there && s->logical.is_video()) TRY_DO(repeat_until(*s, s->logical.nearest(s->held_end)));
             // The last page of a sound may claim less than it holds, and so cuts the end.
             if (auto end = end_of(i); end && s->there && !s->logical.is_video()) {
-                auto cut = time_to_ticks(*end, s->logical.den) + static_cast<std::int64_t>(s->spec.delay_samples);
+                auto cut = time_to_ticks(*end, s->logical.den) + s->skipped();
                 s->held_granule = std::min(s->held_granule, cut);
             }
             TRY_DO(release(*s, true));
@@ -181,6 +189,8 @@ class OggWriter final : public ClipWriter {
         ogg_stream_packetin(&s.state, &p);
     }
     Outcome pages(Stream& s, bool all) {
+        // A page has no position before 0, so the first goes on beyond it.
+        if (!s.logical.is_video() && s.position <= 0 && !all) return {};
         ogg_page page;
         while (all ? ogg_stream_flush(&s.state, &page) : ogg_stream_pageout(&s.state, &page)) {
             TRY_DO(sink_->write({page.header, static_cast<std::size_t>(page.header_len)}));
