@@ -71,7 +71,10 @@ json overlay() {
         return ms_of([&] {
             QPainter g(&image);
             auto layout = lay_out(player, mount, c);
-            for (auto& b : layout.bars) paint_bar(g, player.bars[b.bar], QRectF(rect_of(b.box)));
+            for (auto& b : layout.bars) {
+                auto& bar = player.bars[b.bar];
+                paint_bar(g, player.theme_on(&bar), bar.cover, QRectF(rect_of(b.box)));
+            }
             for (std::size_t i = 0; i < player.controls.size(); ++i)
                 if (layout.controls[i].shown)
                     paint_control(g, player.controls[i], c, QRectF(rect_of(layout.controls[i].box)));

@@ -109,6 +109,40 @@ PlayerDocument random_document(std::mt19937& random) {
 }
 }  // namespace
 
+TEST_CASE("what a bar's theme sets counts on it, then what its player's sets, and a themed document comes back whole") {
+    std::mt19937 random(5);
+    for (int i = 0; i < 200; ++i) {
+        PlayerDocument d;
+        auto& p = d.player();
+        p.theme = random_theme(random);
+        p.bars.front().theme = random_theme(random);
+        auto& bar = p.bars.front();
+        auto on_bar = p.theme_on(&bar), elsewhere = p.theme_on(nullptr);
+        for (auto& row : theme_members()) {
+            INFO(row.name);
+            CHECK(row.get(elsewhere) == row.get(p.theme));
+            CHECK(row.get(on_bar) == row.get(row.is_set(bar.theme) ? bar.theme : p.theme));
+        }
+        auto layout = lay_out(p, shape_of(Mount::window), usual_moment());
+        for (std::size_t c = 0; c < p.controls.size(); ++c)
+            if (layout.controls[c].shown)
+                CHECK(layout.controls[c].theme == (layout.controls[c].on_bar ? on_bar : p.theme));
+        CHECK(value(document_from_json(to_json(d), "x")) == d);
+    }
+    // What is out of range is refused by its place; the older spelling of a bar's background reads as its theme's.
+    auto j = to_json(PlayerDocument{});
+    auto& bar = j["players"][0]["bars"][0];
+    bar["ground"] = "#102030";
+    CHECK(value(document_from_json(j, "x")).player().bars[0].theme.background == "#102030");
+    for (auto& [member, wrong] : std::map<std::string, nlohmann::json>{
+             {"accent", "sea"}, {"corner_px", 101}, {"mark_size", 49}, {"font", ""}, {"text", 3}}) {
+        bar["theme"] = {{member, wrong}};
+        auto read = document_from_json(j, "x");
+        REQUIRE_FALSE(read);
+        CHECK(read.error().sentence.find("/players/0/bars/0/theme/" + member + " must be") != std::string::npos);
+    }
+}
+
 TEST_CASE("a document is read as it was written") {
     std::mt19937 random(16);
     Folder folder;

@@ -35,15 +35,27 @@ inline nlohmann::json random_setting(const SettingKind& s, std::mt19937& random)
     return {};
 }
 
+inline ThemeSpec random_theme(std::mt19937& random) {
+    ThemeSpec theme;
+    for (auto& row : theme_members()) {
+        nlohmann::json value = row.high;
+        if (row.type == ThemeMember::Type::colour) value = random() % 2 ? "#F7F1E5" : "#203040";
+        if (row.type == ThemeMember::Type::family) value = "Made Up Sans";
+        if (random() % 2) (void)row.set(theme, value);
+    }
+    return theme;
+}
+
 /// Bars and controls of every kind in any slot, with any settings.
 inline void random_controls(PlayerSpec& p, std::mt19937& random) {
+    if (random() % 2) p.theme = random_theme(random);
     if (random() % 3 == 0) return;  // the usual ones
     p.bars.clear(), p.controls.clear();
     for (auto n = random() % 4; n > 0; --n) {
         BarSpec b;
         b.name = "bar " + std::to_string(n);
         b.edge = static_cast<BarSpec::Edge>(random() % 2), b.where = static_cast<BarSpec::Where>(random() % 3);
-        if (random() % 2) b.ground = "#F7F1E5", b.cover = 0.5;
+        if (random() % 2) b.theme = random_theme(random), b.cover = 0.5;
         p.bars.push_back(b);
     }
     auto kinds = control_kinds();

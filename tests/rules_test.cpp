@@ -93,6 +93,10 @@ const std::vector<Case>& cases() {
          [](Room& r) { r.document.player().controls[1].settings.when = "playing or held"; }},
         {"never-usable", [](Room& r) { r.document.player().controls[1].settings.usable = "not always"; },
          [](Room& r) { r.document.player().controls[1].settings.usable = "playing"; }},
+        {"accent-hard-to-see", [](Room& r) { r.document.player().theme.accent = "#D8CDB8"; },
+         [](Room& r) {
+             r.document.player().theme.accent = "#D8CDB8", r.document.player().theme.background = "#203040";
+         }},
         {"says-nothing", [](Room& r) { put_on(r.document, "words"); },
          [](Room& r) { put_on(r.document, "words").settings.words = "{time}"; }},
         {"no-way-to-pause", [](Room& r) { without(r.document, {"toggle"}); },
@@ -341,7 +345,7 @@ TEST_CASE("usual colours are read on a light bar and on a dark one, and one's ow
     };
     auto unread = [&](const char* ground, const char* rail) {
         auto d = r.document;
-        d.player().bars.front().ground = ground, d.player().bars.front().cover = 1;
+        d.player().bars.front().theme.background = ground, d.player().bars.front().cover = 1;
         for (auto& c : d.player().controls)
             if (c.kind->name == "position") c.settings.ink = rail;
         std::set<std::string> where;
@@ -354,4 +358,17 @@ TEST_CASE("usual colours are read on a light bar and on a dark one, and one's ow
         // Letters of the bar's own colour.
         CHECK(unread(ground, ground).size() == 1);
     }
+    // The colours of a theme are measured on what they are drawn on, and one press makes all of it readable.
+    auto d = r.document;
+    auto& p = d.player();
+    p.bars.front().cover = 1;
+    p.theme.text = "#203040", p.theme.background = "#E6ECE4";
+    CHECK(review_contrast(d, r.folder.path, pictures).empty());
+    p.bars.front().theme.background = "#2A3A48";
+    auto found = review_contrast(d, r.folder.path, pictures);
+    REQUIRE(found.size() > 1);
+    for (auto& f : found) CHECK(f.code == "hard-to-read");
+    REQUIRE(found.front().fix);
+    found.front().fix->apply(d);
+    CHECK(review_contrast(d, r.folder.path, pictures).empty());
 }

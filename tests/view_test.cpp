@@ -444,7 +444,6 @@ TEST_CASE("sound and captions of a stream are chosen while it plays, from the pl
         menu->close();
         return pressed;
     };
-    REQUIRE(now().choices);
     auto of = [&](Kind kind, std::string_view language) {
         for (auto& c : *now().choices)
             if (c.kind == kind && c.language == language) return c.id;
@@ -683,9 +682,8 @@ TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
         REQUIRE(seat.phase(Phase::ready));
         auto spoken = [&] {
             auto s = seat.view.snapshot();
-            if (s.choices)
-                for (auto& c : *s.choices)
-                    if (c.id == s.sound_track) return c.language;
+            for (auto& c : *s.choices)
+                if (c.id == s.sound_track) return c.language;
             return std::string();
         };
         INFO("round " << i);
@@ -756,4 +754,57 @@ TEST_CASE("a control's own colour reaches everything that is drawn of it, and us
         CHECK(count(drawn(kind, "", false), inky) > 10);
         CHECK(count(drawn(kind, "", true), papery) > 10);
     }
+}
+
+TEST_CASE("a theme reaches controls that set nothing themselves, on a bar and on the picture, and no others") {
+    auto moment = usual_moment();
+    moment.snapshot.duration_known = true;
+    moment.snapshot.position = 20_s, moment.snapshot.duration = 60_s;
+    moment.title = "Title";
+    Drawn how;
+    auto drawn = [&](const char* kind, const char* own = "") {
+        QImage image(240, 44, QImage::Format_RGB32);
+        image.fill(Qt::white);
+        ControlSpec c{.kind = &control_kind(kind)};
+        c.settings.ink = own;
+        QPainter g(&image);
+        paint_control(g, c, moment, QRectF(0, 0, 240, 44), how);
+        return image;
+    };
+    auto count = [](const QImage& image, const QColor& colour) {
+        int n = 0;
+        for (int y = 0; y < image.height(); ++y)
+            for (int x = 0; x < image.width(); ++x) n += image.pixelColor(x, y) == colour;
+        return n;
+    };
+    const QColor accent(0, 0x66, 0xCC), words(0, 0x44, 0), behind(0xFF, 0xEE, 0xDD), own(0xFF, 0, 0);
+    how.theme = {.accent = "#0066CC", .text = "#004400", .background = "#FFEEDD"};
+    for (auto kind : {"position", "volume", "start"}) CHECK(count(drawn(kind), accent) > 20);
+    for (auto kind : {"position", "time", "title", "stop"}) CHECK(count(drawn(kind), words) > 4);
+    for (auto kind : {"position", "time", "stop"}) {
+        INFO(kind);
+        auto image = drawn(kind, "#FF0000");
+        CHECK((count(image, own) > 4 && count(image, words) == 0 && count(image, accent) == 0));
+    }
+    how.theme.mark_size = 60;
+    auto small = count(drawn("stop"), words);
+    how.theme.mark_size = 140;
+    CHECK(count(drawn("stop"), words) > 3 * small);
+    // On the picture a plate lies under it, with its corners.
+    how.on_picture = true;
+    CHECK(count(drawn("stop"), behind) == 0);  // it covers most of what is behind it, not all
+    QImage plate(100, 40, QImage::Format_RGB32);
+    for (int corner : {0, 18}) {
+        how.theme.corner = corner;
+        plate.fill(Qt::black);
+        QPainter g(&plate);
+        paint_bar(g, how.theme, 1, QRectF(plate.rect()));
+        CHECK(plate.pixelColor(50, 20) == behind);
+        CHECK((plate.pixelColor(1, 1) == QColor(Qt::black)) == (corner > 0));
+    }
+    // Which families there are differs; that one is asked for does not.
+    how.theme.mark_size = 0, how.theme.font = "monospace";
+    auto with = drawn("title");
+    how.theme.font.clear();
+    CHECK(with != drawn("title"));
 }

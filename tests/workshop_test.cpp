@@ -708,6 +708,7 @@ TEST_CASE("no words on the path lie on others, the newest are always read, and c
     for (int i = 0; i < 26; ++i) {
         now += 1_ms * (500 + random() % 900);
         s.position = 1_ms * (random() % 20'000);
+        s.counters.dropped += random() % 3;
         path.sample(s, {}, now);
         Event e;
         e.wall = now, e.media = s.position, e.name = i ? "seek" : "first-picture", e.took = 1_ms * (random() % 400);

@@ -320,9 +320,8 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
         auto& s = p.context.snapshot;
         json events = json::array(), captions = nullptr;
         for (auto& e : p.events) events.push_back(to_json(e));
-        if (s.choices)
-            for (auto& c : *s.choices)
-                if (c.kind == Kind::text && s.text_track != 0 && c.id == s.text_track) captions = c.title;
+        for (auto& c : *s.choices)
+            if (c.kind == Kind::text && s.text_track != 0 && c.id == s.text_track) captions = c.title;
         players.push_back(
             {{"name", spec.name},
              {"source", p.source < p.document.sources.size() ? json(p.document.sources[p.source].name) : json(nullptr)},

@@ -17,7 +17,6 @@ using Form = ControlKind::Form;
 
 /// The choices of sound and captions; what plays is marked.
 void add_choices(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool sounds, bool captions) {
-    if (!s.choices) return;
     auto add = [&](const QString& words, bool on, std::function<void()> run) {
         auto* a = menu.addAction(look::literal(words), &menu, std::move(run));
         a->setCheckable(true);

@@ -21,7 +21,10 @@ class ShowsControl {
     /// wants any.
     using AskStill = std::function<void(std::optional<Time>, std::function<void(const QImage&)>)>;
     virtual void set_stills(AskStill) {}
-    void set_on_picture(bool on, bool dark) { drawn_.on_picture = on, drawn_.on_dark = dark; }
+    /// True where it looks otherwise than before.
+    bool set_ground(bool on_picture, bool dark, const ThemeSpec& theme) {
+        return drawn_.set_ground(on_picture, dark, theme);
+    }
     /// How large the mount's pixels are seen.
     void set_scale(double scale) { scale_ = scale; }
     /// Told whenever it wants to be drawn anew: where its widget is not what is seen.
@@ -70,7 +73,10 @@ class MoreButton : public QAbstractButton {
   public:
     explicit MoreButton(QWidget* parent);
     void show_folded(std::vector<ControlSpec> folded, const ControlContext& context, const ControlCalls& calls);
-    void set_on_picture(bool on, bool dark) { drawn_.on_picture = on, drawn_.on_dark = dark; }
+    /// True where it looks otherwise than before.
+    bool set_ground(bool on_picture, bool dark, const ThemeSpec& theme) {
+        return drawn_.set_ground(on_picture, dark, theme);
+    }
     void set_scale(double scale) { scale_ = scale; }
     /// What the menu of a press would hold, for tests and assistive technology.
     QStringList folded() const;

@@ -10,22 +10,44 @@ namespace ruedo {
 namespace {
 using Form = ControlKind::Form;
 // Controls stand on a sand-coloured plate in both schemes, since they lie on the picture.
-const QColor sand{0xED, 0xE3, 0xCF}, dark_ink{0x2A, 0x21, 0x1C}, soft_ink{0x5C, 0x4F, 0x43}, wine{0x8A, 0x24, 0x36},
-    paper{0xF7, 0xF1, 0xE5}, rule{0xD0, 0xC2, 0xA6}, teal{0x1E, 0x6E, 0x72}, ochre{0xC4, 0x84, 0x1D};
-/// What is usual on a light plate and on a dark one.
+const QColor sand(text(usual_background)), dark_ink{0x2A, 0x21, 0x1C}, soft_ink{0x5C, 0x4F, 0x43},
+    wine(text(usual_accent)), paper{0xF7, 0xF1, 0xE5}, rule{0xD0, 0xC2, 0xA6}, teal{0x1E, 0x6E, 0x72},
+    ochre{0xC4, 0x84, 0x1D};
+/// The colours a control is drawn in, by its theme and by what lies under it.
 struct Shades {
-    QColor ink, soft, wine;
+    QColor ink, soft, accent;
+    QColor unusable;  ///< What can't be used just now.
+    QColor rule;      ///< The empty part of rails, dials and meters.
+    QColor on_accent;
 };
-const Shades& shades(const Drawn& drawn) {
-    static const Shades on_light{dark_ink, soft_ink, wine}, on_dark{paper, rule, {0xD0, 0x58, 0x6B}};
-    return drawn.on_dark ? on_dark : on_light;
+QColor colour_or(const std::string& set, const QColor& usual) { return set.empty() ? usual : QColor(text(set)); }
+Shades shades(const Drawn& drawn) {
+    auto& t = drawn.theme;
+    auto dark = drawn.on_dark;
+    Shades s{dark ? paper : dark_ink,
+             dark ? rule : soft_ink,
+             dark ? QColor(0xD0, 0x58, 0x6B) : wine,
+             dark ? soft_ink : rule,
+             rule,
+             paper};
+    if (!t.accent.empty()) s.accent = QColor(text(t.accent)), s.on_accent = is_dark(t.accent) ? paper : dark_ink;
+    if (!t.text.empty()) {
+        s.ink = s.soft = s.unusable = s.rule = QColor(text(t.text));
+        s.unusable.setAlphaF(0.4F), s.rule.setAlphaF(0.25F);
+    }
+    return s;
+}
+QFont in_family(QFont f, const Drawn& drawn) {
+    if (!drawn.theme.font.empty()) f.setFamilies({text(drawn.theme.font)});
+    return f;
+}
+/// Its own, its theme's, or what is usual.
+double radius_of(const ControlSpec& c, const Drawn& drawn, double usual) {
+    return c.settings.radius >= 0 ? c.settings.radius : drawn.theme.corner >= 0 ? drawn.theme.corner : usual;
 }
 constexpr double dial_from = 225, dial_sweep = 270;  // degrees, counter-clockwise from the right; open at the foot
 constexpr double strip_wide = 64, strip_gap = 6;
 
-QColor colour_or(const std::string& set, const QColor& usual) {
-    return set.empty() ? usual : QColor(QString::fromStdString(set));
-}
 void draw_focus(QPainter& g, QRectF r, double radius) {
     g.setBrush(Qt::NoBrush);
     g.setPen(QPen(ochre, 2));
@@ -35,8 +57,8 @@ QRectF square_in(QRectF box) {
     auto side = std::min(box.width(), box.height());
     return {box.center().x() - side / 2, box.center().y() - side / 2, side, side};
 }
-QFont words_font(const ControlSpec& c, QRectF box) {
-    auto f = look::tabular(look::Size::small);
+QFont words_font(const ControlSpec& c, QRectF box, const Drawn& drawn) {
+    auto f = in_family(look::tabular(look::Size::small), drawn);
     f.setPixelSize(words_pixels(c, static_cast<int>(box.height())));
     return f;
 }
@@ -44,15 +66,20 @@ QFont words_font(const ControlSpec& c, QRectF box) {
 void paint_ground(QPainter& g, const ControlSpec& c, QRectF box, const Drawn& drawn) {
     auto& s = c.settings;
     if (s.ground.empty() && !drawn.on_picture) return;
-    auto ground = sand;
+    auto ground = colour_or(drawn.theme.background, sand);
     ground.setAlpha(238);
-    double radius = s.radius >= 0 ? s.radius : 4;
+    auto radius = radius_of(c, drawn, 4);
     g.setPen(Qt::NoPen);
     g.setBrush(colour_or(s.ground, ground));
     g.drawRoundedRect(box, radius, radius);
 }
 
-void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const QColor& ink) {
+void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const QColor& ink, const Drawn& drawn) {
+    // A larger mark leaves less free around it, in the same place.
+    if (auto per_cent = drawn.theme.mark_size) {
+        auto more = square.width() * (per_cent / 100.0 - 1) / 2;
+        square.adjust(-more, -more, more, more);
+    }
     auto side = square.width();
     auto within = [&](double part) { return square.adjusted(side * part, side * part, -side * part, -side * part); };
     auto place = within(inset);
@@ -80,7 +107,7 @@ void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const
         case Shape::loop:
             return look::draw_loop(g, within(0.2), mark.on, ink);
         case Shape::figure: {
-            auto f = look::tabular(look::Size::small, true);
+            auto f = in_family(look::tabular(look::Size::small, true), drawn);
             f.setPixelSize(std::max(10, static_cast<int>(side * 0.32)));
             g.setFont(f);
             g.setPen(ink);
@@ -108,25 +135,28 @@ void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const
 void paint_button(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
     auto& s = c.settings;
     bool works = unusable(c, context).empty();
-    auto& shade = shades(drawn);
-    auto usual = c.kind->chief ? paper : shade.ink;
-    auto ink = !works ? (drawn.on_dark ? soft_ink : rule)
-                      : colour_or(s.ink, drawn.pressed ? (c.kind->chief ? paper : shade.wine) : usual);
+    auto shade = shades(drawn);
+    auto chief = c.kind->chief;
+    auto on_disc = s.ground.empty() ? shade.on_accent : is_dark(s.ground) ? paper : dark_ink;
+    auto ink = !works ? shade.unusable : colour_or(s.ink, chief ? on_disc : drawn.pressed ? shade.accent : shade.ink);
     bool mark = s.show != ControlSettings::Show::words, words = s.show != ControlSettings::Show::mark;
-    double radius = s.radius >= 0 ? s.radius : c.kind->chief && !words ? std::min(box.width(), box.height()) / 2 : 8;
-    if (c.kind->chief) {
-        // The one that matters most is a disc of wine, whatever lies under it.
+    auto round = chief && !words ? std::min(box.width(), box.height()) / 2 : 8;
+    auto radius = chief && !words && s.radius < 0 ? round : radius_of(c, drawn, round);
+    if (chief) {
+        // The one that matters most is a disc, whatever lies under it.
         auto plate = words ? box.adjusted(3, 3, -3, -3) : square_in(box).adjusted(3, 3, -3, -3);
+        auto disc = colour_or(s.ground, drawn.theme.accent.empty() ? wine : shade.accent);
         g.setPen(drawn.on_picture ? QPen(paper, 2) : QPen(Qt::NoPen));
-        g.setBrush(colour_or(s.ground, drawn.pressed ? dark_ink : wine));
+        g.setBrush(drawn.pressed && s.ground.empty() ? (drawn.theme.accent.empty() ? dark_ink : disc.darker(130))
+                                                     : disc);
         g.drawRoundedRect(plate, radius, radius);
     } else {
         paint_ground(g, c, box, drawn);
     }
     auto square = mark && words ? QRectF(box.left(), box.top(), box.height(), box.height()) : square_in(box);
-    if (mark) draw_mark(g, c.kind->mark(context, s), square, c.kind->chief ? 0.33 : 0.27, ink);
+    if (mark) draw_mark(g, c.kind->mark(context, s), square, chief ? 0.33 : 0.27, ink, drawn);
     if (words) {
-        g.setFont(words_font(c, box));
+        g.setFont(words_font(c, box, drawn));
         g.setPen(ink);
         auto place = mark ? box.adjusted(square.width(), 0, -6, 0) : box.adjusted(6, 0, -6, 0);
         g.drawText(
@@ -145,11 +175,11 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
         auto part = to > from ? static_cast<double>((t - from).ns) / static_cast<double>((to - from).ns) : 0;
         return r.left() + r.width() * std::clamp(part, 0.0, 1.0);
     };
-    auto& shade = shades(drawn);
-    auto ink = colour_or(c.settings.ink, shade.wine);
+    auto shade = shades(drawn);
+    auto ink = colour_or(c.settings.ink, shade.accent);
     auto position = drawn.dragged ? from + scaled(to - from, *drawn.dragged) : s.position;
     g.setPen(Qt::NoPen);
-    g.setBrush(rule);
+    g.setBrush(shade.rule);
     g.drawRect(r);
     // Buffered, as a thin line at the foot; where it is, from the start.
     g.setBrush(teal);
@@ -176,7 +206,7 @@ void paint_rail(QPainter& g, const ControlSpec& c, const ControlContext& context
     g.setBrush(works ? ink : shade.soft);
     g.drawRect(QRectF(x - 3, r.top() - 8, 6, r.height() + 12));
     if (c.settings.figures) {
-        g.setFont(look::tabular(look::Size::small));
+        g.setFont(in_family(look::tabular(look::Size::small), drawn));
         g.setPen(colour_or(c.settings.ink, shade.ink));
         auto words = QRectF(r.left(), r.bottom() + 4, r.width(), 16);
         g.drawText(words, Qt::AlignLeft | Qt::AlignVCenter, text(format_clock(position)));
@@ -198,10 +228,10 @@ void paint_dial(QPainter& g, const ControlSpec& c, const ControlContext& context
         g.setPen(QPen(colour, square.width() * 0.11, Qt::SolidLine, Qt::FlatCap));
         g.drawArc(r, static_cast<int>(dial_from * 16), static_cast<int>(-dial_sweep * part * 16));
     };
-    arc(1, rule);
-    auto& shade = shades(drawn);
-    arc(c.kind->value(context), mark.on ? shade.soft : colour_or(c.settings.ink, shade.wine));
-    auto f = look::tabular(look::Size::small);
+    auto shade = shades(drawn);
+    arc(1, shade.rule);
+    arc(c.kind->value(context), mark.on ? shade.soft : colour_or(c.settings.ink, shade.accent));
+    auto f = in_family(look::tabular(look::Size::small), drawn);
     f.setPixelSize(std::max(10, static_cast<int>(square.width() * 0.27)));
     g.setFont(f);
     g.setPen(mark.on ? shade.soft : colour_or(c.settings.ink, shade.ink));
@@ -214,10 +244,10 @@ void paint_words(QPainter& g, const ControlSpec& c, const ControlContext& contex
     auto words = text(label_of(c, context));
     if (auto mark = c.kind->mark(context, c.settings); mark.shape != Mark::Shape::none) {
         QRectF square(box.left() + 2, box.center().y() - 12, 24, 24);
-        draw_mark(g, mark, square, 0.2, shades(drawn).wine);
+        draw_mark(g, mark, square, 0.2, shades(drawn).accent, drawn);
         box.setLeft(square.right());
     }
-    g.setFont(words_font(c, box));
+    g.setFont(words_font(c, box, drawn));
     g.setPen(colour_or(c.settings.ink, shades(drawn).ink));
     g.drawText(box, Qt::AlignCenter,
                g.fontMetrics().elidedText(words, Qt::ElideRight, static_cast<int>(box.width() - 4)));
@@ -229,29 +259,31 @@ void paint_meter(QPainter& g, const ControlSpec& c, const ControlContext& contex
     auto loud = (level_dB(context.snapshot) + 48) / 48;
     auto r = box.adjusted(6, box.height() / 2 - 8, -6, -(box.height() / 2 - 8));
     auto count = std::max(4, static_cast<int>(r.width() / 7));
+    auto shade = shades(drawn);
+    auto usual = drawn.theme.accent.empty() ? teal : shade.accent;
     for (int i = 0; i < count; ++i) {
         // The last few are near full.
         auto filled = (i + 0.5) / count < loud;
-        auto colour = i >= count * 7 / 8 ? ochre : colour_or(c.settings.ink, teal);
-        g.setPen(QPen(filled ? colour : rule, 3, Qt::SolidLine, Qt::FlatCap));
+        auto colour = i >= count * 7 / 8 ? ochre : colour_or(c.settings.ink, usual);
+        g.setPen(QPen(filled ? colour : shade.rule, 3, Qt::SolidLine, Qt::FlatCap));
         auto x = r.left() + (i + 0.5) * r.width() / count;
         g.drawLine(QPointF(x, r.top()), QPointF(x, r.bottom()));
     }
 }
 
 /// What failed, or has not come, and what can be done: one block in the middle.
-void paint_notice(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box) {
+void paint_notice(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
     g.setPen(Qt::NoPen);
     g.setBrush(colour_or(c.settings.ground, QColor(0x17, 0x13, 0x1A, 225)));
-    g.drawRoundedRect(box, c.settings.radius >= 0 ? c.settings.radius : 4, 4);
+    g.drawRoundedRect(box, radius_of(c, drawn, 4), radius_of(c, drawn, 4));
     // Nothing may have failed: it has only waited for too long.
     auto e = context.snapshot.error.value_or(Error{});
     if (!context.snapshot.error) e.sentence = label_of(c, context);
     QTextOption wrap(Qt::AlignCenter);
     wrap.setWrapMode(QTextOption::WordWrap);
-    auto f = look::font(look::Size::body);
+    auto f = in_family(look::font(look::Size::body), drawn);
     f.setPixelSize(16);
-    auto soft = look::font(look::Size::small);
+    auto soft = in_family(look::font(look::Size::small), drawn);
     auto words = box.adjusted(12, 8, -12, -8);
     auto first = QFontMetricsF(f).boundingRect(words, Qt::TextWordWrap | Qt::AlignHCenter, text(e.sentence));
     auto second = QFontMetricsF(soft).boundingRect(words, Qt::TextWordWrap | Qt::AlignHCenter, text(e.hint));
@@ -275,11 +307,11 @@ void paint_sign(QPainter& g, const ControlSpec& c, const ControlContext& context
         g.save();
         g.translate(square.center());
         g.rotate(drawn.turned);
-        draw_mark(g, mark, square.translated(-square.center()), 0.16, ink);
+        draw_mark(g, mark, square.translated(-square.center()), 0.16, ink, drawn);
         g.restore();
         return;
     }
-    auto f = look::tabular(look::Size::large, true);
+    auto f = in_family(look::tabular(look::Size::large, true), drawn);
     f.setPixelSize(std::max(12, static_cast<int>(square.width() * 0.42)));
     g.setFont(f);
     g.setPen(ink);
@@ -289,7 +321,8 @@ void paint_sign(QPainter& g, const ControlSpec& c, const ControlContext& context
 void paint_strip(QPainter& g, const ControlSpec& c, const ControlContext& context, QRectF box, const Drawn& drawn) {
     paint_ground(g, c, box, drawn);
     g.setRenderHint(QPainter::SmoothPixmapTransform);
-    g.setFont(look::font(look::Size::small));
+    g.setFont(in_family(look::font(look::Size::small), drawn));
+    auto chosen = drawn.theme.accent.empty() ? wine : shades(drawn).accent;
     auto first = strip_first(box, drawn.strip.size(), context.index);
     for (auto i = first; i < drawn.strip.size(); ++i) {
         auto b = strip_box(box, i, first);
@@ -305,7 +338,7 @@ void paint_strip(QPainter& g, const ControlSpec& c, const ControlContext& contex
         }
         g.setBrush(Qt::NoBrush);
         bool now = i == context.index;
-        g.setPen(QPen(now ? wine : rule, now ? 3 : 1));
+        g.setPen(QPen(now ? chosen : rule, now ? 3 : 1));
         g.drawRect(b.adjusted(1, 1, -1, -1));
     }
     if (drawn.focus) draw_focus(g, box, 4);
@@ -320,7 +353,7 @@ void paint_captions(QPainter& g, const ControlSpec& c, const ControlContext& con
     } else if (!drawn.on_picture) {
         paint_ground(g, c, box, drawn);
     }
-    auto f = look::font(look::Size::body);
+    auto f = in_family(look::font(look::Size::body), drawn);
     f.setPixelSize(std::clamp(static_cast<int>(box.height() * 0.4), 12, 40));
     g.setFont(f);
     g.setPen(colour_or(c.settings.ink, drawn.on_picture ? paper : shades(drawn).ink));
@@ -350,7 +383,7 @@ void paint_control(QPainter& g, const ControlSpec& c, const ControlContext& cont
             paint_sign(g, c, context, box, drawn);
             break;
         case Form::notice:
-            paint_notice(g, c, context, box);
+            paint_notice(g, c, context, box, drawn);
             break;
         case Form::strip:
             paint_strip(g, c, context, box, drawn);
@@ -365,14 +398,15 @@ void paint_control(QPainter& g, const ControlSpec& c, const ControlContext& cont
     g.restore();
 }
 
-void paint_bar(QPainter& g, const BarSpec& bar, QRectF box) {
+void paint_bar(QPainter& g, const ThemeSpec& theme, double cover, QRectF box) {
     g.save();
     g.setRenderHint(QPainter::Antialiasing);
-    QColor ground(QString::fromStdString(bar.ground));
-    ground.setAlphaF(static_cast<float>(bar.cover));
+    auto ground = colour_or(theme.background, sand);
+    ground.setAlphaF(static_cast<float>(cover));
     g.setPen(Qt::NoPen);
     g.setBrush(ground);
-    g.drawRoundedRect(box, 4, 4);
+    auto radius = theme.corner >= 0 ? theme.corner : 4;
+    g.drawRoundedRect(box, radius, radius);
     g.restore();
 }
 
@@ -382,7 +416,8 @@ void paint_more(QPainter& g, QRectF box, const Drawn& drawn) {
     g.setRenderHint(QPainter::Antialiasing);
     g.setBrush(Qt::NoBrush);
     paint_ground(g, plain, box, drawn);
-    draw_mark(g, {Mark::Shape::more}, square_in(box), 0.27, drawn.pressed ? shades(drawn).wine : shades(drawn).ink);
+    draw_mark(g, {Mark::Shape::more}, square_in(box), 0.27, drawn.pressed ? shades(drawn).accent : shades(drawn).ink,
+              drawn);
     if (drawn.focus) draw_focus(g, square_in(box), 8);
     g.restore();
 }

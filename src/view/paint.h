@@ -20,13 +20,21 @@ struct Drawn {
     bool focus = false, pressed = false;
     bool on_picture = false;          ///< No bar's plate lies under it.
     bool on_dark = false;             ///< What lies under it is dark.
+    ThemeSpec theme{};                ///< For what it sets nothing itself.
     std::optional<double> dragged{};  ///< Where a rail or dial is held, 0 to 1.
     int turned = 0;                   ///< Degrees, of what turns.
     std::span<const StripItem> strip{};
+
+    /// True where it looks otherwise than before.
+    bool set_ground(bool picture, bool dark, const ThemeSpec& by) {
+        bool same = picture == on_picture && dark == on_dark && by == theme;
+        on_picture = picture, on_dark = dark, theme = by;
+        return !same;
+    }
 };
 void paint_control(QPainter& painter, const ControlSpec& control, const ControlContext& context, QRectF box,
                    const Drawn& drawn = {});
-void paint_bar(QPainter& painter, const BarSpec& bar, QRectF box);
+void paint_bar(QPainter& painter, const ThemeSpec& theme, double cover, QRectF box);
 /// The control that stands for what has folded away.
 void paint_more(QPainter& painter, QRectF box, const Drawn& drawn);
 

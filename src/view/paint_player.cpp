@@ -58,18 +58,22 @@ void paint_player(QPainter& g, QSize size, const PlayerSpec& player, const Layou
         line_of_its_own = line_of_its_own ||
                           (layout.controls[i].shown && player.controls[i].kind->form == ControlKind::Form::captions);
     if (!line_of_its_own) paint_cues(g, s, target & area, layout.captions_foot);
-    for (auto& b : layout.bars) paint_bar(g, player.bars[b.bar], rect_of(b.box));
+    for (auto& b : layout.bars) {
+        auto& bar = player.bars[b.bar];
+        paint_bar(g, player.theme_on(&bar), bar.cover, rect_of(b.box));
+    }
 
     for (std::size_t i = 0; i < player.controls.size(); ++i) {
         auto& at = layout.controls[i];
         if (!at.shown) continue;
         Drawn drawn;
-        drawn.on_picture = !at.on_bar, drawn.on_dark = at.on_dark, drawn.strip = still.strip;
+        drawn.on_picture = !at.on_bar, drawn.on_dark = at.on_dark, drawn.theme = at.theme, drawn.strip = still.strip;
         paint_control(g, player.controls[i], context, rect_of(at.box), drawn);
     }
     for (auto& m : layout.more) {
         Drawn drawn;
-        drawn.on_picture = m.bar.empty(), drawn.on_dark = lies_on_dark(nullptr, player.bar(m.bar));
+        drawn.on_picture = m.bar.empty(), drawn.theme = player.theme_on(player.bar(m.bar));
+        drawn.on_dark = lies_on_dark(nullptr, drawn.theme);
         paint_more(g, rect_of(m.box), drawn);
     }
 }

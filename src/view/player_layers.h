@@ -12,18 +12,21 @@ namespace ruedo {
 class PlayerView::Plate : public QWidget {
   public:
     explicit Plate(QWidget* parent) : QWidget(parent) { hide(); }
-    void set_bar(const BarSpec& bar) {
-        if (!(bar == bar_)) bar_ = bar, update();
+    void set_look(const ThemeSpec& theme, double cover) {
+        if (theme == theme_ && cover == cover_) return;
+        theme_ = theme, cover_ = cover;
+        update();
     }
 
   protected:
     void paintEvent(QPaintEvent*) override {
         QPainter g(this);
-        paint_bar(g, bar_, QRectF(rect()));
+        paint_bar(g, theme_, cover_, QRectF(rect()));
     }
 
   private:
-    BarSpec bar_;
+    ThemeSpec theme_;
+    double cover_ = 1;
 };
 
 /// A still in the place of the picture.

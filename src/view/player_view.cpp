@@ -361,7 +361,9 @@ void PlayerView::place(const ControlContext& context) {
     for (std::size_t i = 0; i < plates_.size(); ++i) {
         auto bar = std::find_if(layout.bars.begin(), layout.bars.end(), [&](auto& b) { return b.bar == i; });
         bool shown = bar != layout.bars.end() && i < player.bars.size();
-        if (shown) plates_[i]->set_bar(player.bars[i]), plates_[i]->setGeometry(seen(bar->box));
+        if (shown)
+            plates_[i]->set_look(player.theme_on(&player.bars[i]), player.bars[i].cover),
+                plates_[i]->setGeometry(seen(bar->box));
         if (plates_[i]->isHidden() == shown) plates_[i]->setVisible(shown);
     }
     bool line_of_its_own = false;
@@ -370,7 +372,7 @@ void PlayerView::place(const ControlContext& context) {
         auto [widget, shows] = controls_[i];
         if (at.shown && at.box.empty()) continue;
         if (at.shown) {
-            shows->set_on_picture(!at.on_bar, at.on_dark);
+            if (shows->set_ground(!at.on_bar, at.on_dark, at.theme)) widget->update();
             shows->set_scale(scale());
             if (widget->geometry() != seen(at.box)) widget->setGeometry(seen(at.box));
             line_of_its_own = line_of_its_own || player.controls[i].kind->form == ControlKind::Form::captions;
@@ -390,7 +392,8 @@ void PlayerView::place(const ControlContext& context) {
             auto& m = layout.more[i];
             std::vector<ControlSpec> folded;
             for (auto c : m.controls) folded.push_back(player.controls[c]);
-            more_[i]->set_on_picture(m.bar.empty(), lies_on_dark(nullptr, player.bar(m.bar)));
+            auto theme = player.theme_on(player.bar(m.bar));
+            if (more_[i]->set_ground(m.bar.empty(), lies_on_dark(nullptr, theme), theme)) more_[i]->update();
             more_[i]->set_scale(scale());
             more_[i]->show_folded(std::move(folded), context, session_->calls());
             more_[i]->setGeometry(seen(m.box));

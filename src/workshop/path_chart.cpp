@@ -73,6 +73,7 @@ PathChart::PathChart(QWidget* parent)
     made_ = graph(c.moss, 1.6, Qt::DashLine);
     kept_ = graph(c.ink, 1.4, Qt::DashLine);
     shown_ = graph(c.wine, 2.4);
+    drops_ = graph(c.rust, 4);
     // What the link is expected to give, and what the rung takes of it, on a scale of their own.
     link_ = plot_->addGraph(wall_, rate_);
     link_->setPen(QPen(c.ochre, 1.2, Qt::DashDotLine));
@@ -103,10 +104,8 @@ void PathChart::resizeEvent(QResizeEvent*) { plot_->setGeometry(rect()); }
 void PathChart::forget() {
     for (int i = 0; i < plot_->graphCount(); ++i)
         if (auto* g = plot_->graph(i); g != kept_) g->data()->clear();
-    for (auto* t : texts_) plot_->removeItem(t);
-    texts_.clear();
-    for (auto& d : dropping_) plot_->removeItem(d.line), plot_->removeItem(d.words);
-    dropping_.clear();
+    for (auto& w : words_) plot_->removeItem(w.item);
+    words_.clear(), dropping_ = {};
     history_.forget();
     points_.clear();
     pointed_.reset(), difference_.reset(), last_ = {};
@@ -152,32 +151,68 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
     if (isVisible()) redraw();
 }
 
+/// Along the path since it was looked at before, which is where it was until now.
 void PathChart::mark_drops(double wall, double media, std::uint64_t count) {
     constexpr double apart = 1;  // seconds: what comes sooner goes on with the one before
-    constexpr std::size_t most = 60;
-    auto& c = look::colours();
-    if (dropping_.empty() || wall - dropping_.back().to > apart) {
-        if (dropping_.size() == most) {
-            plot_->removeItem(dropping_.front().line), plot_->removeItem(dropping_.front().words);
-            dropping_.erase(dropping_.begin());
-        }
-        Drops d;
-        d.line = new QCPItemLine(plot_);
-        d.line->setPen(QPen(c.rust, 4, Qt::SolidLine, Qt::RoundCap));
-        d.line->start->setCoords(wall, media);
-        d.words = new QCPItemText(plot_);
-        d.words->setColor(c.ink);
-        d.words->setBrush(c.ground);
-        d.words->setFont(look::tabular(look::Size::small));
-        d.words->setPositionAlignment(Qt::AlignLeft | Qt::AlignTop);
-        d.words->setPadding(QMargins(3, 0, 3, 0));
-        d.words->position->setCoords(wall, media);
-        dropping_.push_back(d);
+    auto path = shown_->data();
+    auto before = path->size() > 1 ? *(path->constEnd() - 2) : QCPGraphData(wall, media);
+    // Where it was moved meanwhile, no line leads from there to here.
+    if (std::abs(media - before.value) > 5 * (wall - before.key) + 0.1) before = {wall, media};
+    drops_->addData(before.key, before.value);
+    drops_->addData(wall, media);
+    drops_->addData(wall, qQNaN());
+    auto there = std::any_of(words_.begin(), words_.end(), [&](auto& w) { return w.item == dropping_.words; });
+    if (wall - dropping_.to > apart || !there) {
+        dropping_.count = 0;
+        dropping_.words = write({}, wall, media, false, look::tabular(look::Size::small));
+        dropping_.words->setColor(look::colours().ink);
     }
-    auto& d = dropping_.back();
-    d.to = wall, d.count += count;
-    d.line->end->setCoords(wall, media);
-    d.words->setText(d.count == 1 ? QString("1 dropped") : QString("%1 dropped").arg(d.count));
+    dropping_.to = wall, dropping_.count += count;
+    dropping_.words->setText(QString("%1 dropped").arg(dropping_.count));
+}
+
+QCPItemText* PathChart::write(const QString& words, double wall, double media, bool at_top, const QFont& font) {
+    constexpr std::size_t most = 120;
+    auto* t = new QCPItemText(plot_);
+    t->setText(words);
+    t->setFont(font);
+    t->setColor(look::colours().soft);
+    t->setBrush(look::colours().ground);  // the path’s lines pass under it
+    t->setPositionAlignment(Qt::AlignLeft | Qt::AlignTop);
+    t->setPadding(QMargins(3, 0, 3, 0));
+    t->position->setType(QCPItemPosition::ptAbsolute);
+    words_.push_back({t, wall, media, at_top});
+    if (words_.size() > most) plot_->removeItem(words_.front().item), words_.erase(words_.begin());
+    return t;
+}
+
+/// Each as near to its place as others leave room for, the latest first; where there is none, it is left out.
+void PathChart::make_room() {
+    auto area = plot_->axisRect()->rect();
+    std::vector<QRect> taken;
+    for (auto& w : words_ | std::views::reverse) {
+        auto x = static_cast<int>(wall_->coordToPixel(w.wall)), y = static_cast<int>(media_->coordToPixel(w.media));
+        QFontMetrics metrics(w.item->font());
+        QSize size(metrics.horizontalAdvance(w.item->text()) + 6, metrics.height());
+        bool seen = wall_->range().contains(w.wall);
+        QRect at;
+        for (int turn = 0; seen && turn < 12 && at.isNull(); ++turn) {
+            int row = turn / 2;
+            QRect here(w.at_top ? QPoint(x - size.width() / 2, area.top() + area.height() / 18 + turn * size.height())
+                       : turn % 2 == 0 ? QPoint(x + 4, y - (row + 1) * (size.height() + 2))
+                                       : QPoint(x + 4, y + 2 + row * (size.height() + 2)),
+                       size);
+            here.moveTop(std::clamp(here.top(), area.top(), std::max(area.top(), area.bottom() - size.height())));
+            here.moveLeft(std::clamp(here.left(), area.left(), std::max(area.left(), area.right() - size.width())));
+            bool free = area.contains(here) &&
+                        std::none_of(taken.begin(), taken.end(), [&](auto& t) { return t.intersects(here); });
+            if (free) at = here;
+        }
+        w.item->setVisible(!at.isNull());
+        if (at.isNull()) continue;
+        w.item->position->setCoords(at.topLeft());
+        taken.push_back(at);
+    }
 }
 
 void PathChart::follow() {
@@ -217,31 +252,13 @@ void PathChart::note(const Event& e) {
         {"given-up", &PathChart::troubles_},      {"caught-up", &PathChart::eased_},
         {"back-at-edge", &PathChart::eased_},     {"rung", &PathChart::eased_}};
     if (auto it = marked.find(e.name); it != marked.end()) (this->*(it->second))->addData(wall, e.media.seconds());
-    auto write = [&](const QString& words, Qt::Alignment alignment, const QFont& font) {
-        auto* t = texts_.emplace_back(new QCPItemText(plot_));
-        t->setText(words);
-        t->setPositionAlignment(alignment);
-        t->setFont(font);
-        t->setColor(look::colours().soft);
-        t->setBrush(look::colours().ground);  // the path’s lines pass under it
-        if (texts_.size() > 60) plot_->removeItem(texts_.front()), texts_.erase(texts_.begin());
-        return t;
-    };
-    if (e.took && (e.name == "seek" || e.name == "first-picture")) {
-        auto* t = write(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ",
-                                               QString::number(e.took->ms(), 'f', e.took->ms() < 10 ? 1 : 0)),
-                        Qt::AlignLeft | Qt::AlignBottom, look::tabular(look::Size::small));
-        t->position->setCoords(wall, (e.target ? *e.target : e.media).seconds());
-        t->setPadding(QMargins(4, 0, 0, 2));
-    }
+    if (e.took && (e.name == "seek" || e.name == "first-picture"))
+        write(QString("%1%2 ms").arg(e.name == "seek" ? "" : "first picture ",
+                                     QString::number(e.took->ms(), 'f', e.took->ms() < 10 ? 1 : 0)),
+              wall, (e.target ? *e.target : e.media).seconds(), false, look::tabular(look::Size::small));
     // A press says which control it was of.
-    if (e.name == "press" || e.name == "host") {
-        auto* t = write(text(e.detail.substr(0, e.detail.find(':'))), Qt::AlignHCenter | Qt::AlignTop,
-                        look::font(look::Size::small));
-        t->position->setTypeX(QCPItemPosition::ptPlotCoords);
-        t->position->setTypeY(QCPItemPosition::ptAxisRectRatio);
-        t->position->setCoords(wall, 0.055);
-    }
+    if (e.name == "press" || e.name == "host")
+        write(text(e.detail.substr(0, e.detail.find(':'))), wall, 0, true, look::font(look::Size::small));
     // Where they part is found once; until then it is looked for now and then, since it takes all of both.
     looks_for_difference_ = kept_run_ && !difference_;
 }
@@ -308,20 +325,9 @@ void PathChart::step_event(int by) {
 
 std::vector<QRectF> PathChart::words() const {
     std::vector<QRectF> boxes;
-    for (auto* t : texts_)
+    for (auto& [t, wall, media, at_top] : words_)
         if (t->visible()) boxes.emplace_back(t->topLeft->pixelPosition(), t->bottomRight->pixelPosition());
     return boxes;
-}
-
-void PathChart::make_room() {
-    std::vector<QRectF> taken;
-    for (auto* t : texts_ | std::views::reverse) {
-        QRectF box(t->topLeft->pixelPosition(), t->bottomRight->pixelPosition());
-        // What would begin left of the chart is not shown in part.
-        t->setVisible(t->position->key() >= wall_->range().lower &&
-                      std::ranges::none_of(taken, [&](auto& other) { return other.intersects(box); }));
-        if (t->visible()) taken.push_back(box);
-    }
 }
 
 /// Over the chart: the moment that is pointed at, where two runs part, keyframes on the media axis, and how much lies

@@ -66,10 +66,11 @@ class PathChart : public QWidget {
     void lay_beside();
     void step_event(int by);
     void mark_drops(double wall, double media, std::uint64_t count);
+    QCPItemText* write(const QString& words, double wall, double media, bool at_top, const QFont& font);
     QCustomPlot* plot_;  ///< Fills it, and draws; what a hand does comes here first.
     QCPAxis *wall_, *media_, *rate_;
     QCPGraph *shown_, *sounded_, *decoded_, *made_, *link_, *rung_, *buffered_low_, *buffered_high_, *calls_,
-        *troubles_, *eased_, *kept_;
+        *troubles_, *eased_, *kept_, *drops_;
     History history_;
     std::optional<Time> pointed_;
     std::optional<Run> kept_run_;
@@ -79,15 +80,20 @@ class PathChart : public QWidget {
     bool looks_for_difference_ = false;
     double looked_ = 0;  ///< When it was looked for last.
     Snapshot last_;
-    std::vector<QCPItemText*> texts_;
-    /// Frames dropped one after the other: a line along the path, and how many.
-    struct Drops {
-        double to = 0;
-        std::uint64_t count = 0;
-        QCPItemLine* line = nullptr;
-        QCPItemText* words = nullptr;
+    /// Words beside a place on the path, in what room there is; or at the top, where a call was made.
+    struct Words {
+        QCPItemText* item;
+        double wall, media;
+        bool at_top;
     };
-    std::vector<Drops> dropping_;
+    std::vector<Words> words_;
+    /// Frames dropped one after the other, in seconds of wall time.
+    struct Drops {
+        double to = -1e9;
+        std::uint64_t count = 0;
+        QCPItemText* words = nullptr;  ///< Where it is still there.
+    };
+    Drops dropping_;
     std::vector<std::pair<double, double>> points_;
     QCPItemLine* ruler_ = nullptr;
     QCPItemText* ruler_text_ = nullptr;

@@ -421,6 +421,8 @@ void tell_player(Telling& t) {
          text(t.document.players.size() > 1 ? p.name : t.document.app_name),
          {seen + " It begins with {muted}, its volume at {volume}, at {speed}.",
           "When a source ends, {queue}. When nothing comes any more, {give-up}.",
+          "On its controls " + tell_theme(t, "theme", at + "theme/", p.theme, {},
+                                          [own](PlayerDocument& d) -> ThemeSpec& { return own(d).theme; }),
           "The picture is drawn {render}, its corners are {corner}, and what it leaves free is {surround}.",
           "After {hide} of playing without a touch, what lies on the picture hides."}});
 }

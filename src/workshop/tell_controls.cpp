@@ -76,6 +76,9 @@ void tell_controls(Telling& t) {
                               .arg(text(bar.name), key("where"), key("edge"),
                                    groups.isEmpty() ? QString("It holds nothing yet.")
                                                     : "It holds " + groups.join("; ") + ".");
+        paragraph.told << "On it " +
+                              tell_theme(t, "theme " + text(bar.name), at + "theme/", bar.theme, p.theme,
+                                         [b, own](PlayerDocument& d) -> ThemeSpec& { return own(d).bars[b].theme; });
     }
     QStringList places;
     for (auto place : Slot::places) {

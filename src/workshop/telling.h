@@ -83,6 +83,9 @@ struct Telling {
     QString at() const { return QString("/players/%1/").arg(player); }
 };
 
+/// What is said of a theme, as one sentence that goes on after its beginning; what it does not set is `inherited`.
+QString tell_theme(Telling& t, const QString& name, const QString& at, const ThemeSpec& theme,
+                   const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member);
 void tell_controls(Telling& t);
 void tell_control(Telling& t, std::size_t control);
 void tell_room(Telling& t);

@@ -81,7 +81,7 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 1 || o.height < 1 || o.width > 16384 || o.height > 16384)
-            return fail(Code::limit, "The JPEG encoder takes sizes up to 16384 x 16384.", "Choose a smaller one.");
+            return fail(Code::limit, "The JPEG encoder takes sizes up to 16384 × 16384.", "Choose a smaller one.");
         auto e = std::make_unique<Encoder>();
         if (!(e->handle_ = tjInitCompress())) return fail(Code::internal, "The JPEG encoder could not be started.");
         e->options_ = o;

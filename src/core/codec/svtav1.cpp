@@ -20,7 +20,7 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 64 || o.height < 64 || o.width > 8192 || o.height > 4352 || o.width % 2 || o.height % 2)
-            return fail(Code::limit, "The AV1 encoder takes even sizes from 64 x 64 to 8192 x 4352.",
+            return fail(Code::limit, "The AV1 encoder takes even sizes from 64 × 64 to 8192 × 4352.",
                         "Choose another size.");
         if (o.pass) return fail(Code::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
         auto e = std::make_unique<Encoder>();

@@ -88,7 +88,7 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 1 || o.height < 1 || o.width > 8192 || o.height > 8192)
-            return fail(Code::limit, "The Theora encoder takes sizes up to 8192 x 8192.", "Choose a smaller one.");
+            return fail(Code::limit, "The Theora encoder takes sizes up to 8192 × 8192.", "Choose a smaller one.");
         auto e = std::make_unique<Encoder>();
         auto& i = e->info_;
         i.frame_width = static_cast<unsigned>(o.width + 15) & ~15U;

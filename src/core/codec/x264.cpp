@@ -18,15 +18,15 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 2 || o.height < 2 || o.width > 8192 || o.height > 8192 || o.width % 2 || o.height % 2)
-            return fail(Code::limit, "The H.264 encoder takes even sizes from 2 x 2 to 8192 x 8192.",
+            return fail(Code::limit, "The H.264 encoder takes even sizes from 2 × 2 to 8192 × 8192.",
                         "Choose another size.");
         // Level 5.2 (ITU-T H.264 table A-1) is the highest that is decoded here, and by most hardware.
         constexpr int most_blocks = 36864, highest_level = 52;
         if ((o.width + 15) / 16 * ((o.height + 15) / 16) > most_blocks)
             return fail(
                 Code::limit,
-                fmt::format("H.264 of {} x {} would be of level 6, which is not decoded here.", o.width, o.height),
-                "Choose a size up to 4096 x 2304, or another codec.");
+                fmt::format("H.264 of {} × {} would be of level 6, which is not decoded here.", o.width, o.height),
+                "Choose a size up to 4096 × 2304, or another codec.");
         static constexpr std::array presets{"veryfast", "medium", "slow"};
         x264_param_t p;
         if (x264_param_default_preset(&p, presets.at(static_cast<std::size_t>(std::clamp(o.effort, 0, 2))), nullptr))

@@ -421,7 +421,7 @@ class Maker {
             auto& shown = source_->video;
             if (shown_in({m.width, m.height, 0}, shown) != std::pair{m.width, m.height})
                 made.findings.push_back({"rung-shape",
-                                         fmt::format("{} x {} is not the clip’s shape, which is that of {} x {}; bars "
+                                         fmt::format("{} × {} is not the clip’s shape, which is that of {} × {}; bars "
                                                      "fill the rest.",
                                                      m.width, m.height, shown.display_width(), shown.display_height()),
                                          "Give the rung the clip’s shape."});

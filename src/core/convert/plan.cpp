@@ -230,7 +230,7 @@ class Planner {
         if (p_.format.width < form->least || p_.format.height < form->least)
             return fail(
                 Code::refused,
-                fmt::format("{} is encoded from {} x {} on, and this would be {} x {}.", codec_title(form->codec),
+                fmt::format("{} is encoded from {} × {} on, and this would be {} × {}.", codec_title(form->codec),
                             form->least, form->least, p_.format.width, p_.format.height),
                 "Choose another codec, or a larger size.");
         note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
@@ -253,7 +253,7 @@ class Planner {
         if ((rule.max_width && large > std::max(rule.max_width, rule.max_height)) ||
             (rule.max_height && small > std::min(rule.max_width, rule.max_height)))
             return not_taken(v.width ? "/video/width" : "/video/height",
-                             fmt::format("takes at most {} x {}", rule.max_width, rule.max_height));
+                             fmt::format("takes at most {} × {}", rule.max_width, rule.max_height));
         if (v.rate && rule.max_rate && v.rate->num > v.rate->den * rule.max_rate)
             return not_taken("/video/rate", fmt::format("takes at most {} pictures a second", rule.max_rate));
         auto most = v.most_rate;

@@ -97,7 +97,7 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
         if (!s.encode) p.why.push_back(fmt::format("The sound is copied: {} is taken.", codec_title(s.codec)));
     for (auto& f : plan.why) p.why.push_back(f.sentence);
     if (plan.encode_video && p.recipe.video.width)
-        p.why.push_back(fmt::format("It becomes {} x {}.", plan.format.display_width(), plan.format.display_height()));
+        p.why.push_back(fmt::format("It becomes {} × {}.", plan.format.display_width(), plan.format.display_height()));
     if (target.bundle_bytes && info.bytes > target.bundle_bytes) {
         p.recipe.fit_bytes = target.bundle_bytes;
         p.why.push_back(

@@ -118,7 +118,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         auto across = std::int64_t{gap} + o.columns * (width + std::int64_t{gap}),
              down = std::int64_t{gap} + o.rows * (height + std::int64_t{gap});
         if (count > 400 || across > 16384 || down > 16384)
-            return fail(Code::limit, fmt::format("A sheet of {} x {} pixels is too large.", across, down),
+            return fail(Code::limit, fmt::format("A sheet of {} × {} pixels is too large.", across, down),
                         "Say a --size for its pictures, or take fewer.");
         sheet = Image{static_cast<int>(across), static_cast<int>(down), {}};
         sheet.pixels.resize(static_cast<std::size_t>(across * down * 4));

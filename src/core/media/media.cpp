@@ -142,7 +142,7 @@ int shaped_width(const VideoFormat& f) {
 }  // namespace
 Error frame_too_large(std::int64_t width, std::int64_t height) {
     return {Code::limit,
-            fmt::format("Its frames are {} x {} pixels; more than {} x {} are not decoded.", width, height,
+            fmt::format("Its frames are {} × {} pixels; more than {} × {} are not decoded.", width, height,
                         most_frame_side, most_frame_side),
             "If that is what it says and not what it is, export the clip again."};
 }

@@ -104,7 +104,7 @@ struct Reshaper::Graph {
             zimg_get_last_error(why.data(), why.size());
             return fail(
                 Code::limit,
-                fmt::format("A picture of {} x {} cannot be made {} x {}.", p.width, p.height, w.to_width, w.to_height),
+                fmt::format("A picture of {} × {} cannot be made {} × {}.", p.width, p.height, w.to_width, w.to_height),
                 "Choose another size.");
         }
         memory = std::make_unique<std::byte[]>(needed + alignment);

@@ -199,7 +199,7 @@ void Controller::Engine::reset_source() {
     altered_ = false;
     no_hurry();
     cut_.reset(), sound_track_end_.reset();
-    choices_.reset(), cues_.reset(), picture_times_.reset();
+    choices_ = no_choices(), cues_.reset(), picture_times_.reset();
     text_track_ = 0;
     ++text_generation_, ++sound_switch_, ++prepare_generation_, ++buffer_generation_, ++list_generation_;
     picture_busy_ = sound_busy_ = prepare_busy_ = false;

@@ -224,7 +224,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         std::uint64_t received = 0;
     };
     std::optional<Starved> starved_;  ///< Since when, while waiting for the network.
-    std::shared_ptr<const std::vector<Choice>> choices_;
+    std::shared_ptr<const std::vector<Choice>> choices_ = no_choices();
     std::shared_ptr<const Cues> cues_;
     std::shared_ptr<const PictureTimes> picture_times_;
     bool lists_pictures_ = false;

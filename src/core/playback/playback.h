@@ -72,6 +72,12 @@ struct Counters {
     std::vector<std::uint64_t> by_rung;  ///< Pictures shown of each rung of a stream.
 };
 
+/// As before opening.
+inline const std::shared_ptr<const std::vector<Choice>>& no_choices() {
+    static const auto none = std::make_shared<const std::vector<Choice>>();
+    return none;
+}
+
 struct Snapshot {
     machine::State state;
     Motion motion = Motion::still;
@@ -95,10 +101,10 @@ struct Snapshot {
     std::size_t pictures_ahead = 0;
     Time sound_ahead{};
     std::optional<Time> av_offset;
-    std::shared_ptr<const std::vector<Choice>> choices;  ///< Sound and text tracks; none before opening.
-    std::uint64_t sound_track = 0, text_track = 0;       ///< Which of them play; 0 for none.
-    std::shared_ptr<const Cues> cues;                    ///< Of the text track, as far as they are known.
-    double level = 0;  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
+    std::shared_ptr<const std::vector<Choice>> choices = no_choices();  ///< Sound and text tracks; never null.
+    std::uint64_t sound_track = 0, text_track = 0;                      ///< Which of them play; 0 for none.
+    std::shared_ptr<const Cues> cues;  ///< Of the text track, as far as they are known.
+    double level = 0;                  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
     /// Of the track that plays, where `list_pictures` asked for it and the clip lies at hand; once it is found.
     std::shared_ptr<const PictureTimes> pictures;
     std::shared_ptr<const StreamReport> stream;  ///< Of what comes in segments; a few times a second.

@@ -35,32 +35,40 @@ constexpr double enough = 4.5, share = 0.1;
 
 /// What a control is drawn in, and what lies between it and the picture (view/paint.cpp draws it so).
 struct Drawn {
-    Rgb ink, ground;
+    Rgb letters, ground;
     double cover = 1;
 };
-std::optional<Drawn> drawn(const ControlSpec& c, const BarSpec* bar) {
+std::optional<Drawn> drawn(const ControlSpec& c, const BarSpec* bar, const ThemeSpec& theme) {
     using Form = ControlKind::Form;
     auto& s = c.settings;
-    auto or_else = [](const std::string& own, std::string_view usual) { return rgb(own.empty() ? usual : own); };
+    auto first = [](std::initializer_list<std::string_view> list) {
+        return rgb(*std::find_if(list.begin(), list.end(), [](auto v) { return !v.empty(); }));
+    };
     auto form = c.kind->form;
     if (form == Form::strip || form == Form::meter) return {};  // pictures of their own, and no words
-    bool dark = form == Form::notice || form == Form::sign || form == Form::captions;
-    bool light = dark || c.kind->chief || lies_on_dark(&c, bar);
-    Drawn d{or_else(s.ink, light ? paper : ink), or_else(s.ground, dark ? night : sand), dark ? 0.8 : 0.93};
+    if (c.kind->chief) {
+        auto disc = s.ground.empty() ? theme.accent : s.ground;
+        bool dark = disc.empty() || is_dark(disc);
+        return Drawn{first({s.ink, dark ? paper : ink}), first({disc, wine}), 1};
+    }
+    // What lies on the picture in a dark plate of its own is not of the theme.
+    if (form == Form::notice || form == Form::sign || (form == Form::captions && !bar))
+        return Drawn{first({s.ink, paper}), first({s.ground, night}), s.ground.empty() ? 0.8 : 1};
+    Drawn d{first({s.ink, theme.text, lies_on_dark(&c, theme) ? paper : ink}),
+            first({s.ground, theme.background, sand}), bar ? bar->cover : 0.93};
     if (!s.ground.empty()) d.cover = 1;
-    if (c.kind->chief) return d.ground = or_else(s.ground, wine), d.cover = 1, d;
-    if (bar && s.ground.empty() && !dark) d.ground = rgb(bar->ground), d.cover = bar->cover;
     return d;
 }
+
 }  // namespace
 
-bool lies_on_dark(const ControlSpec* control, const BarSpec* bar) {
-    auto colour = control && !control->settings.ground.empty() ? control->settings.ground
-                  : bar                                        ? bar->ground
-                                                               : std::string();
-    if (!is_colour(colour)) return false;
+double contrast(std::string_view a, std::string_view b) { return contrast(luminance(rgb(a)), luminance(rgb(b))); }
+bool is_dark(std::string_view colour) {
     // Where the contrasts to black and to white are the same.
-    return luminance(rgb(colour)) < 0.18;
+    return is_colour(colour) && luminance(rgb(colour)) < 0.18;
+}
+bool lies_on_dark(const ControlSpec* control, const ThemeSpec& theme) {
+    return is_dark(control && !control->settings.ground.empty() ? control->settings.ground : theme.background);
 }
 
 std::vector<Image> sampled_pictures(const std::string& source) {
@@ -106,9 +114,9 @@ std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std:
                 auto& at = layout.controls[k];
                 auto slot = parse_slot(control.slot);
                 auto* bar = slot && !slot->bar.empty() ? spec.bar(slot->bar) : nullptr;
-                auto how = drawn(control, bar);
+                auto how = drawn(control, bar, at.theme);
                 if (said[k] || !at.shown || at.box.empty() || !how) continue;
-                auto letters = luminance(how->ink);
+                auto letters = luminance(how->letters);
                 std::size_t samples = 0, poor = 0;
                 double worst = 21;
                 constexpr int across = 24, down = 8;
@@ -130,23 +138,32 @@ std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std:
                         }
                 if (static_cast<double>(poor) < share * static_cast<double>(samples)) continue;
                 said[k] = true;
-                auto on_bar = bar && control.settings.ground.empty() && control.settings.ink.empty();
+                auto& own = control.settings;
+                bool by_theme = own.ink.empty() && own.ground.empty() && !(at.theme == ThemeSpec{});
+                auto on_bar = bar && own.ground.empty() && own.ink.empty();
                 found.push_back(
                     {"hard-to-read",
                      fmt::format(
                          "“{}” is hard to read on “{}”: its contrast is {:.1f} to 1 in places, and 4.5 is needed.",
                          control.name, source.name, worst),
                      "Nobody reads it there.", fmt::format("/players/{}/controls/{}", p, k),
-                     on_bar ? DocumentFinding::Fix{fmt::format("Let the bar “{}” cover what lies behind it", bar->name),
-                                                   [p, name = bar->name](PlayerDocument& doc) {
-                                                       for (auto& b : doc.player(p).bars)
-                                                           if (b.name == name)
-                                                               b.ground = std::string(sand), b.cover = 0.93;
-                                                   }}
-                            : DocumentFinding::Fix{"Draw it in the usual colours", [p, k](PlayerDocument& doc) {
-                                                       auto& s = doc.player(p).controls.at(k).settings;
-                                                       s.ink.clear(), s.ground.clear();
-                                                   }}});
+                     by_theme ? DocumentFinding::Fix{"Use the usual colours of text and background",
+                                                     [p](PlayerDocument& doc) {
+                                                         auto& player = doc.player(p);
+                                                         player.theme.text.clear(), player.theme.background.clear();
+                                                         for (auto& b : player.bars)
+                                                             b.theme.text.clear(), b.theme.background.clear();
+                                                     }}
+                     : on_bar
+                         ? DocumentFinding::Fix{fmt::format("Let the bar “{}” cover what lies behind it", bar->name),
+                                                [p, name = bar->name](PlayerDocument& doc) {
+                                                    for (auto& b : doc.player(p).bars)
+                                                        if (b.name == name) b.cover = 0.93;
+                                                }}
+                         : DocumentFinding::Fix{"Draw it in the usual colours", [p, k](PlayerDocument& doc) {
+                                                    auto& s = doc.player(p).controls.at(k).settings;
+                                                    s.ink.clear(), s.ground.clear();
+                                                }}});
             }
         }
     }

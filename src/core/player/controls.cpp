@@ -44,7 +44,6 @@ Words refused(C c) {
 constexpr auto no_play = refused<machine::Input::play>;
 Words closed(C c) { return nothing_open(c) ? "Nothing is open." : ""; }
 auto choices_of(C c, Kind kind) {
-    if (!c.snapshot.choices) return std::ptrdiff_t{0};
     auto& all = *c.snapshot.choices;
     return std::count_if(all.begin(), all.end(), [kind](auto& x) { return x.kind == kind; });
 }
@@ -66,12 +65,11 @@ double next_speed(C c, S s) {
 /// With the one text there is, a press shows and hides it; with several it goes through them.
 std::uint64_t next_text(C c) {
     bool found = c.snapshot.text_track == 0;
-    if (c.snapshot.choices)
-        for (auto& choice : *c.snapshot.choices) {
-            if (choice.kind != Kind::text) continue;
-            if (found) return choice.id;
-            found = choice.id == c.snapshot.text_track;
-        }
+    for (auto& choice : *c.snapshot.choices) {
+        if (choice.kind != Kind::text) continue;
+        if (found) return choice.id;
+        found = choice.id == c.snapshot.text_track;
+    }
     return 0;
 }
 std::string state_words(C c) {

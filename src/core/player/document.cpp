@@ -26,17 +26,36 @@ constexpr std::array<std::string_view, 2> edge_names{"bottom", "top"};
 constexpr std::array<std::string_view, 3> where_names{"on", "beside", "clear"};
 constexpr std::size_t most_sources = 10000, most_bars = 6, most_controls = 120;
 
+json theme_json(const ThemeSpec& t) {
+    json j = json::object();
+    for (auto& row : theme_members())
+        if (row.is_set(t)) j[std::string(row.name)] = row.get(t);
+    return with(std::move(j), t.extra);
+}
+ThemeSpec theme_from(const json& j, const std::string& at) {
+    ThemeSpec t;
+    auto rows = theme_members();
+    members(j, at, &t.extra, [&](auto& k, auto& v, auto p) {
+        auto row = std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == k; });
+        if (row == rows.end()) return false;
+        if (auto wrong = row->set(t, v)) throw Mistake{p, *wrong};
+        return true;
+    });
+    return t;
+}
+
 json bar_json(const BarSpec& b) {
     json j{{"name", b.name},
            {"edge", edge_names.at(static_cast<std::size_t>(b.edge))},
            {"where", where_names.at(static_cast<std::size_t>(b.where))},
-           {"ground", b.ground},
            {"cover", b.cover}};
+    if (!(b.theme == ThemeSpec{})) j["theme"] = theme_json(b.theme);
     if (b.floats) j["room"] = float_json(*b.floats);
     return with(std::move(j), b.extra);
 }
 BarSpec bar_from(const json& j, const std::string& at) {
     BarSpec b;
+    std::string background;
     members(j, at, &b.extra, [&](auto& k, auto& v, auto p) {
         if (k == "name")
             b.name = text(v, p);
@@ -44,8 +63,10 @@ BarSpec bar_from(const json& j, const std::string& at) {
             b.edge = one_of<BarSpec::Edge>(v, p, edge_names);
         else if (k == "where")
             b.where = one_of<BarSpec::Where>(v, p, where_names);
-        else if (k == "ground")
-            b.ground = colour(v, p);
+        else if (k == "theme")
+            b.theme = theme_from(v, p);
+        else if (k == "ground")  // the older spelling, which stood there always
+            background = colour(v, p);
         else if (k == "cover")
             b.cover = fraction(v, p);
         else if (k == "room")
@@ -54,6 +75,7 @@ BarSpec bar_from(const json& j, const std::string& at) {
             return false;
         return true;
     });
+    if (b.theme.background.empty() && background != "#EDE3CF") b.theme.background = background;
     if (b.name.empty() || b.name.find('/') != std::string::npos)
         throw Mistake{at, "has no name, or one with a stroke in it"};
     return b;
@@ -175,6 +197,7 @@ json player_json(const PlayerSpec& player) {
            {"bars", std::move(bars)},
            {"controls", std::move(controls)}};
     if (player.sources) j["sources"] = *player.sources;
+    if (!(player.theme == ThemeSpec{})) j["theme"] = theme_json(player.theme);
     if (!(player.hang == HangSpec{})) j["room"] = hang_json(player.hang);
     if (!(player.host == HostSpec{})) j["host"] = host_json(player.host);
     for (auto r : player.remembered) j["remembers"].push_back(all_remembered.at(static_cast<std::size_t>(r)));
@@ -195,6 +218,8 @@ PlayerSpec player_from(const json& j, const std::string& at) {
             player.at_end = one_of<AtEnd>(v, p, all_ends);
         else if (k == "picture")
             player.picture = picture_from(v, p);
+        else if (k == "theme")
+            player.theme = theme_from(v, p);
         else if (k == "volume")
             player.volume = fraction(v, p);
         else if (k == "muted")

@@ -424,8 +424,9 @@ Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlC
     auto layout = Laying(player, mount, context, source).run();
     for (std::size_t i = 0; i < layout.controls.size(); ++i) {
         auto slot = parse_slot(player.controls[i].slot);
-        auto* bar = slot && layout.controls[i].on_bar ? player.bar(slot->bar) : nullptr;
-        layout.controls[i].on_dark = lies_on_dark(&player.controls[i], bar);
+        auto& at = layout.controls[i];
+        at.theme = player.theme_on(slot && at.on_bar ? player.bar(slot->bar) : nullptr);
+        at.on_dark = lies_on_dark(&player.controls[i], at.theme);
     }
     return layout;
 }

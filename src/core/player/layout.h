@@ -47,6 +47,7 @@ struct Layout {
         bool shown = false, enabled = false, folded = false;
         bool on_bar = false;   ///< A bar's plate lies under it.
         bool on_dark = false;  ///< What lies under it is dark, so that its usual colours are light.
+        ThemeSpec theme{};     ///< Its bar's and its player's.
         std::string why;       ///< Where it is not shown or not enabled.
     };
     /// Stands for what did not fit.
@@ -65,8 +66,8 @@ struct Layout {
     std::vector<More> more;
 };
 
-/// Whether what a control, or a whole bar, is drawn on is dark: paper is read better on it than ink.
-bool lies_on_dark(const ControlSpec* control, const BarSpec* bar);
+/// Whether what a control of this theme is drawn on is dark, or all of a bar where there is none.
+bool lies_on_dark(const ControlSpec* control, const ThemeSpec& theme);
 
 /// `source` says how the picture lies; without one, or before its size is known, it takes all the room there is.
 Layout lay_out(const PlayerSpec& player, const MountShape& mount, const ControlContext& context,

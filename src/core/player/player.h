@@ -14,6 +14,7 @@
 #include "player/controls.h"
 #include "player/host_life.h"
 #include "player/room.h"
+#include "player/theme.h"
 
 namespace ruedo {
 
@@ -60,7 +61,7 @@ struct BarSpec {
     std::string name = "foot";
     Edge edge = Edge::bottom;
     Where where = Where::on;
-    std::string ground = "#EDE3CF";     ///< Colour of its plate.
+    ThemeSpec theme{};                  ///< Counts before its player's.
     double cover = 0.93;                ///< How much of what is behind it its plate covers, 0 to 1.
     std::optional<FloatSpec> floats{};  ///< In a room, where it lies beside the picture; as `float_of` has it without.
     std::string extra{};
@@ -94,6 +95,7 @@ struct PlayerSpec {
     std::optional<std::vector<std::string>> sources;
     AtEnd at_end = AtEnd::hold;
     PictureSpec picture;
+    ThemeSpec theme;
     double volume = 1, speed = 1;
     bool muted = false;
     Time hide_after = 3_s;             ///< What hides does so after so long of playing without a touch.
@@ -112,6 +114,8 @@ struct PlayerSpec {
     const ControlSpec* control(std::string_view name) const;
     /// Numbers in `controls` of those that stand in a slot, in order.
     std::vector<std::size_t> in_slot(std::string_view slot) const;
+    /// What counts on a bar, or on the picture where there is none.
+    ThemeSpec theme_on(const BarSpec* bar) const { return bar ? inheriting(bar->theme, theme) : theme; }
     /// "volume", or "volume 2" where that is taken.
     std::string free_name(std::string_view wanted) const;
     /// Puts a control into a slot, before the `at`-th there (the last where there are fewer); its name is made free.

@@ -27,7 +27,7 @@ Remembered remember(const PlayerSession& session) {
         bool over = s.state.phase == Phase::ended || (s.duration_known && s.duration - s.position < 2_s);
         if (!s.live && !over) r.at = s.position;
     }
-    if (p.remembers(Remember::captions) && s.choices) {
+    if (p.remembers(Remember::captions) && (s.has_video || s.has_audio)) {
         r.text_language = "";
         for (auto& c : *s.choices)
             if (c.kind == Kind::text && c.id == s.text_track) r.text_language = c.language;

@@ -38,6 +38,25 @@ void never_usable(R r) {
                             [](ControlSpec& s) { s.settings.usable.clear(); }));
     });
 }
+/// What an accent colours are shapes that mean something.
+void accent_hard_to_see(R r) {
+    constexpr double enough = 3;
+    every_player(r, [&](const Player& p) {
+        for (std::size_t i = 0; i < p.spec.bars.size(); ++i) {
+            auto& bar = p.spec.bars[i];
+            auto theme = p.spec.theme_on(&bar);
+            auto behind = theme.background.empty() ? std::string(usual_background) : theme.background;
+            if (theme.accent.empty() || contrast(theme.accent, behind) >= enough) continue;
+            bool own = !bar.theme.accent.empty();
+            r.note(fmt::format("The accent {} is hard to see on the bar “{}”: its contrast with {} is {:.1f} to 1.",
+                               theme.accent, bar.name, behind, contrast(theme.accent, behind)),
+                   p.at(own ? fmt::format("bars/{}/theme/accent", i) : std::string("theme/accent")),
+                   p.change("Use the usual accent",
+                            [i, own](PlayerSpec& s) { (own ? s.bars.at(i).theme : s.theme).accent.clear(); }));
+            if (!own) return;  // the others inherit it as well
+        }
+    });
+}
 void says_nothing(R r) {
     each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
         if (Player::among(c, {"words"}) && c.settings.words.empty())
@@ -166,6 +185,8 @@ constexpr std::array control_rows{
     ReviewRule{"never-seen", "A control that no moment shows.", "No moment fulfils its condition.", never_seen},
     ReviewRule{"never-usable", "A control that can be used in no moment in which it is seen.",
                "No moment fulfils its conditions.", never_usable},
+    ReviewRule{"accent-hard-to-see", "The accent of a theme has a contrast below 3 to 1 with its bar.",
+               "Nobody can tell where a clip has got to, nor how loud it is.", accent_hard_to_see},
     ReviewRule{"says-nothing", "Words of one’s own that are empty.", "Give it words, or take it away.", says_nothing},
     ReviewRule{"in-one-place", "Two controls that do the same stand in one place.",
                "Whoever sees two looks for a difference.", in_one_place},

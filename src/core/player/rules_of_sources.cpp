@@ -62,7 +62,7 @@ void poster_shape(R r) {
         auto ours = static_cast<double>(poster->first) / poster->second,
              theirs = static_cast<double>(video->video.display_width()) / video->video.display_height();
         if (std::max(ours / theirs, theirs / ours) < 1.03) return;
-        r.note(fmt::format("The poster of “{}” is {} x {}; the clip is {} x {}.", s.name, poster->first, poster->second,
+        r.note(fmt::format("The poster of “{}” is {} × {}; the clip is {} × {}.", s.name, poster->first, poster->second,
                            video->video.display_width(), video->video.display_height()),
                source_at(i, "poster"), mend_source("Take a frame of the clip", i, [](SourceSpec& x) {
                    x.poster.clear(), x.poster_at = Time{};
@@ -180,7 +180,7 @@ void render_shape(R r) {
             auto times = std::max({w / cw, cw / w, h / ch, ch / h});
             if (shape < 1.03 && times < 10) continue;
             return r.note(
-                fmt::format("The picture is drawn at {} x {}, {} “{}” ({} x {}).", picture.render_width,
+                fmt::format("The picture is drawn at {} × {}, {} “{}” ({} × {}).", picture.render_width,
                             picture.render_height, shape >= 1.03 ? "another shape than that of" : "ten times off",
                             r.document.sources[i].name, cw, ch),
                 p.at("picture/render"), p.change("Draw it as large as it is seen", [](PlayerSpec& s) {

@@ -128,6 +128,16 @@ json schema_of(const SettingKind& s) {
     j["default"] = s.get({});
     return j;
 }
+json theme_schema() {
+    json members = json::object();
+    for (auto& row : theme_members()) {
+        auto& j = members[std::string(row.name)] = row.type == ThemeMember::Type::colour ? colour : any_text;
+        if (row.type == ThemeMember::Type::whole) j = whole(row.low, row.high);
+        if (row.type == ThemeMember::Type::family) j["minLength"] = 1, j["maxLength"] = 200;
+        j["description"] = row.meaning;
+    }
+    return object(std::move(members));
+}
 }  // namespace
 
 json project_schema() {
@@ -177,7 +187,12 @@ json project_schema() {
     auto bar = object({{"name", {{"type", "string"}, {"pattern", "^[^/]+$"}}},
                        {"edge", one_of({"bottom", "top"})},
                        {"where", one_of({"on", "beside", "clear"})},
-                       {"ground", colour},
+                       {"theme", theme_schema()},
+                       {"ground",
+                        {{"type", "string"},
+                         {"pattern", colour["pattern"]},
+                         {"deprecated", true},
+                         {"description", "The older spelling of “background” in its theme."}}},
                        {"cover", number(0, 1)},
                        {"room", object({{"side", one_of(json(side_names()))},
                                         {"gap_m", number(0, in_room::place)},
@@ -199,6 +214,7 @@ json project_schema() {
                           {"sources", list_of(any_text, 10000)},
                           {"at_end", one_of(at_ends)},
                           {"picture", picture},
+                          {"theme", theme_schema()},
                           {"volume", number(0, 1)},
                           {"muted", {{"type", "boolean"}}},
                           {"speed", number(0.25, 4)},

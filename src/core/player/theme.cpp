@@ -1,0 +1,59 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "player/theme.h"
+
+#include <fmt/format.h>
+
+#include <array>
+#include <nlohmann/json.hpp>
+
+#include "player/controls.h"
+
+namespace ruedo {
+namespace {
+using Type = ThemeMember::Type;
+const std::array rows{
+    ThemeMember{"accent", Type::colour, "colour of positions, levels and the chief control", "", "the accent is {}",
+                "wine", &ThemeSpec::accent},
+    ThemeMember{"text", Type::colour, "colour of words and marks", "", "words and marks are {}",
+                "dark on light and light on dark", &ThemeSpec::text},
+    ThemeMember{"background", Type::colour, "colour of bars, and behind what stands on the picture alone", "",
+                "behind them is {}", "sand", &ThemeSpec::background},
+    ThemeMember{"font", Type::family, "family of its words; one that a device lacks is replaced by the device’s own",
+                "", "the font is {}", "the system’s", &ThemeSpec::font},
+    ThemeMember{"corner_px", Type::whole, "radius of the corners of bars and controls", "px", "corners are rounded {}",
+                "as usual", &ThemeSpec::corner, 0, 100},
+    ThemeMember{"mark_size", Type::whole, "size of marks, in per cent of the usual one", "%", "marks are {}",
+                "of their usual size", &ThemeSpec::mark_size, 50, 150},
+};
+}  // namespace
+
+std::span<const ThemeMember> theme_members() { return rows; }
+
+bool ThemeMember::is_set(const ThemeSpec& theme) const {
+    return std::visit([&](auto m) { return theme.*m != ThemeSpec{}.*m; }, place);
+}
+nlohmann::json ThemeMember::get(const ThemeSpec& theme) const {
+    return std::visit([&](auto m) { return nlohmann::json(theme.*m); }, place);
+}
+std::optional<std::string> ThemeMember::set(ThemeSpec& theme, const nlohmann::json& v) const {
+    if (auto* number = std::get_if<int ThemeSpec::*>(&place)) {
+        if (!v.is_number_integer() || v.get<double>() < low || v.get<double>() > high)
+            return fmt::format("must be a whole number from {} to {}", low, high);
+        theme.** number = v.get<int>();
+        return {};
+    }
+    auto* text = v.is_string() ? &v.get_ref<const std::string&>() : nullptr;
+    if (type == Type::colour && (!text || !is_colour(*text))) return "must be a colour such as “#17131A”";
+    if (!text || text->empty() || text->size() > 200) return "must be a text of 1 to 200 bytes";
+    theme.*std::get<std::string ThemeSpec::*>(place) = *text;
+    return {};
+}
+
+ThemeSpec inheriting(const ThemeSpec& own, const ThemeSpec& inherited) {
+    auto theme = inherited;
+    for (auto& row : rows)
+        if (row.is_set(own)) std::visit([&](auto m) { theme.*m = own.*m; }, row.place);
+    return theme;
+}
+
+}  // namespace ruedo

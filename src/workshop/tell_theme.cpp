@@ -1,0 +1,76 @@
+// SPDX-License-Identifier: GPL-3.0-or-later
+// How a player and its bars look, in sentences.
+#include <QFontDatabase>
+
+#include <nlohmann/json.hpp>
+
+#include "workshop/telling.h"
+
+namespace ruedo::telling {
+namespace {
+QString said(const ThemeMember& row, const ThemeSpec& theme) {
+    if (!row.is_set(theme)) return text(row.usual);
+    auto v = row.get(theme);
+    switch (row.type) {
+        case ThemeMember::Type::colour:
+            return colour_said(v.get<std::string>());
+        case ThemeMember::Type::family:
+            return "“" + text(v.get<std::string>()) + "”";
+        case ThemeMember::Type::whole:
+            break;
+    }
+    return row.unit == "%" ? QString("%1 % of their usual size").arg(v.get<int>())
+                           : "by " + plural(v.get<int>(), "pixel");
+}
+}  // namespace
+
+QString tell_theme(Telling& t, const QString& name, const QString& at, const ThemeSpec& theme,
+                   const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member) {
+    QStringList told;
+    for (auto& row : theme_members()) {
+        auto key = name + " " + text(row.name).section('_', 0, 0);
+        auto set = [&row, member](PlayerDocument& d, const QString& v) -> Taken {
+            // Nothing is what it inherits.
+            ThemeSpec fresh;
+            if (v.isEmpty()) return std::visit([&](auto m) { member(d).*m = fresh.*m; }, row.place), Taken{};
+            bool fine = true;
+            nlohmann::json value = v.toStdString();
+            if (row.type == ThemeMember::Type::whole) value = static_cast<int>(v.toDouble(&fine));
+            if (!fine) return "A number is wanted.";
+            if (auto wrong = row.set(member(d), value)) return "It " + text(*wrong) + ".";
+            return {};
+        };
+        auto& w = t.word(key, at + text(row.name), text(row.meaning), said(row, inheriting(theme, inherited)),
+                         said(row, inherited), row.is_set(theme), std::move(set));
+        w.now = row.is_set(theme) ? row.type == ThemeMember::Type::whole ? QString::number(row.get(theme).get<int>())
+                                                                         : text(row.get(theme).get<std::string>())
+                                  : QString();
+        w.choices = {{"", said(row, inherited)}};
+        switch (row.type) {
+            case ThemeMember::Type::colour:
+                w.choices.insert(w.choices.end(), colours().begin(), colours().end());
+                w.typed = "A colour of your own";
+                break;
+            case ThemeMember::Type::family:
+                for (auto& family : QFontDatabase::families())
+                    if (!QFontDatabase::isPrivateFamily(family)) w.choices.push_back({family, family});
+                w.typed = "Another family, by its name";
+                break;
+            case ThemeMember::Type::whole:
+                w.range = {static_cast<double>(row.low),
+                           static_cast<double>(row.high),
+                           row.is_set(theme) ? row.get(theme).get<double>()
+                           : row.unit == "%" ? 100.0
+                                             : 4.0,
+                           " " + text(row.unit),
+                           text(row.meaning),
+                           0};
+                break;
+        }
+        told << text(row.sentence).replace("{}", "{" + key + "}");
+    }
+    auto last = told.takeLast();
+    return told.join(", ") + ", and " + last + ".";
+}
+
+}  // namespace ruedo::telling
