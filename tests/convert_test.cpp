@@ -8,6 +8,7 @@
 #include "convert/stills.h"
 #include "facts/facts.h"
 #include "picture/quality.h"
+#include "timing.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -768,4 +769,39 @@ TEST_CASE("how long a clip was made is how long it is, also where only what begi
                 auto is = value(open_clip(out.string()))->info().duration;
                 CHECK(std::abs((told - is).ns) < (40_ms).ns);
             }
+}
+
+TEST_CASE("an AV1 conversion stops within half a second, whatever the effort, and the next one is right") {
+    Folder folder;
+    auto clip = fixture("h264_high_aac.mp4");
+    for (int effort : {0, 2}) {
+        Recipe recipe;
+        recipe.video.codec = Codec::av1, recipe.video.effort = effort;
+        recipe.audio.action = Recipe::Do::none;
+        BareTimer timer;
+        Time stopped{};
+        int asked = 0;
+        auto result = convert(clip.string(),
+                              {.out = folder / "never.webm",
+                               .recipe = recipe,
+                               .target = {},
+                               .told =
+                                   [&](auto&) {
+                                       if (++asked < 3) return true;
+                                       stopped = monotonic_now();
+                                       return false;
+                                   }},
+                              CodecRegistry::standard());
+        auto took = monotonic_now() - stopped;
+        INFO(effort << ": " << took.ms() << " ms");
+        REQUIRE_FALSE(result);
+        CHECK(result.error().code == Code::cancelled);
+        CHECK(took < 500_ms + timer.stood() * 4);
+        CHECK(fs::is_empty(folder.path));
+    }
+    // What was left behind goes on beside it and disturbs nothing.
+    Recipe recipe;
+    recipe.video.codec = Codec::av1, recipe.to = 500_ms;
+    auto after = made(clip.string(), folder / "after.webm", recipe);
+    CHECK(after.video.frames == 15);
 }

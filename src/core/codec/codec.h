@@ -63,9 +63,12 @@ struct VideoEncodeOptions {
     /// Two passes: 1, then 2 over the same pictures with the same options; `stats` keeps what the first one learned.
     int pass = 0;
     std::filesystem::path stats;
+    /// Asked every 50 ms by an encoder whose calls can take longer, on the caller's thread; an error ends the call.
+    std::function<Outcome()> go_on{};
 };
 class VideoEncoder {
   public:
+    /// Ends within a frame's time, also in the middle of a clip.
     virtual ~VideoEncoder() = default;
     virtual Outcome encode(const Picture& picture, std::vector<Encoded>& out) = 0;
     virtual Outcome drain(std::vector<Encoded>& out) = 0;

@@ -1,20 +1,25 @@
 // SPDX-License-Identifier: Apache-2.0
-// AV1 encoding through SVT-AV1 (Main profile, 8-bit 4:2:0). Every packet is a temporal unit with one shown picture, so
-// packets come in the order of presentation.
-#include <pthread.h>
-#include <unistd.h>
-#include <svt-av1/EbSvtAv1Enc.h>
+// AV1 encoding through SVT-AV1, which runs in a process of its own (svtav1_process.cpp). Every packet is a temporal
+// unit with one shown picture, so packets come in the order of presentation.
+#include <dlfcn.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <spawn.h>
+#include <sys/wait.h>
 
 #include <algorithm>
-#include <atomic>
-#include <cstdlib>
+#include <csignal>
 #include <deque>
+#include <thread>
 
 #include "codec/codec.h"
-#include "media/codec_headers.h"
+#include "codec/svtav1_wire.h"
+
+extern char** environ;
 
 namespace ruedo {
 namespace {
+using namespace svtav1;
 
 class Encoder final : public VideoEncoder {
   public:
@@ -24,175 +29,152 @@ class Encoder final : public VideoEncoder {
                         "Choose another size.");
         if (o.pass) return fail(Code::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
         auto e = std::make_unique<Encoder>();
-        EbSvtAv1EncConfiguration c{};
-        // As root the library schedules its caller in real time as well as its own threads; this puts the caller back.
-        struct Scheduled {
-            int policy = 0;
-            sched_param param{};
-            Scheduled() { ::pthread_getschedparam(::pthread_self(), &policy, &param); }
-            ~Scheduled() { ::pthread_setschedparam(::pthread_self(), policy, &param); }
-        } scheduled;
-        if (svt_av1_enc_init_handle(&e->handle_, nullptr, &c) != EB_ErrorNone)
-            return fail(Code::internal, "The AV1 encoder could not be started.");
-        e->width_ = o.width, e->height_ = o.height;
-        c.source_width = static_cast<std::uint32_t>(o.width), c.source_height = static_cast<std::uint32_t>(o.height);
-        c.frame_rate_numerator = static_cast<std::uint32_t>(o.rate.num);
-        c.frame_rate_denominator = static_cast<std::uint32_t>(o.rate.den);
-        static constexpr std::array<std::int8_t, 3> presets{12, 8, 5};
-        c.enc_mode = presets.at(static_cast<std::size_t>(std::clamp(o.effort, 0, 2)));
-        c.intra_period_length = std::max(1, o.keyframe_every) - 1;
-        c.intra_refresh_type = SVT_AV1_KF_REFRESH;
-        c.scene_change_detection = 0;
-        // What it looks ahead at it keeps, and a good deal more with it; large pictures are kept fewer.
-        bool large = o.width * o.height > 1280 * 720;
-        c.hierarchical_levels = large ? 3 : 4;
-        c.look_ahead_distance = large ? 0 : 16;
-        c.enable_tf = !large;
-        c.logical_processors = 2;
-        if (o.control == VideoEncodeOptions::Control::quality) {
-            c.rate_control_mode = SVT_AV1_RC_MODE_CQP_OR_CRF;
-            c.qp = static_cast<std::uint32_t>(std::clamp(o.quality, 1, 63));
-        } else {
-            c.rate_control_mode = SVT_AV1_RC_MODE_VBR;
-            c.target_bit_rate = std::max(10'000U, o.bitrate);
-        }
+        e->width_ = o.width, e->height_ = o.height, e->go_on_ = o.go_on;
+        TRY_DO(e->start());
         auto colour = o.colour.resolved(o.height);
-        c.matrix_coefficients = static_cast<EbMatrixCoefficients>(colour.matrix_code());
-        c.color_primaries = static_cast<EbColorPrimaries>(colour.primaries);
-        c.transfer_characteristics = static_cast<EbTransferCharacteristics>(colour.transfer);
-        c.color_range = colour.range == Colour::Range::full ? EB_CR_FULL_RANGE : EB_CR_STUDIO_RANGE;
-        if (svt_av1_enc_set_parameter(e->handle_, &c) != EB_ErrorNone || svt_av1_enc_init(e->handle_) != EB_ErrorNone)
-            return fail(Code::limit, "The AV1 encoder refused these settings.", "Choose another size or rate.");
-        e->started_ = true;
-        EbBufferHeaderType* header = nullptr;
-        if (svt_av1_enc_stream_header(e->handle_, &header) == EB_ErrorNone && header) {
-            for (auto& u : split_av1({header->p_buffer, header->n_filled_len}))
-                if (u.type == Av1Unit::sequence_header) e->configure(u);
-            svt_av1_enc_stream_header_release(header);
-        }
-        if (e->config_.empty()) return fail(Code::internal, "The AV1 encoder gave no header.");
+        Settings s{};
+        s.width = o.width, s.height = o.height, s.keyframe_every = o.keyframe_every, s.effort = o.effort;
+        s.rate_num = static_cast<int>(o.rate.num), s.rate_den = static_cast<int>(o.rate.den);
+        if (o.control == VideoEncodeOptions::Control::quality)
+            s.quality = o.quality;
+        else
+            s.bitrate = std::max(10'000U, o.bitrate);
+        s.matrix = colour.matrix_code(), s.primaries = colour.primaries, s.transfer = colour.transfer;
+        s.full_range = colour.range == Colour::Range::full;
+        e->put(&s, sizeof s);
+        std::vector<Encoded> header;
+        e->times_.push_back({});
+        TRY_DO(e->exchange(header));
+        e->times_.clear();
+        if (header.empty()) return broke_off();
+        e->config_ = std::move(header.front().data);
         return e;
     }
     ~Encoder() override {
-        if (!handle_) return;
-        if (started_) {
-            // It waits for its threads, and they for the end of what was begun.
-            if (!ended_) send_end();
-            std::vector<Encoded> rest;
-            if (!drained_) (void)collect(rest, true);
-            svt_av1_enc_deinit(handle_);
-        }
-        svt_av1_enc_deinit_handle(handle_);
+        if (socket_ >= 0) ::close(socket_);
+        if (process_ <= 0) return;
+        ::kill(process_, SIGKILL);
+        // It gives back gigabytes first, for which nobody waits.
+        std::thread([process = process_] {
+            while (::waitpid(process, nullptr, 0) < 0 && errno == EINTR) continue;
+        }).detach();
     }
     Outcome encode(const Picture& p, std::vector<Encoded>& out) override {
+        auto command = Command::picture;
+        put(&command, sizeof command);
+        for (std::size_t plane = 0; plane < 3; ++plane) {
+            auto half = plane ? 2 : 1;
+            for (int y = 0; y < height_ / half; ++y)
+                put(p.plane[plane] + y * p.stride[plane], static_cast<std::size_t>(width_ / half));
+        }
         times_.push_back(p.pts);
-        TRY_DO(send(p, forgotten_ + times_.size() - 1));
-        return collect(out, false);
+        return exchange(out);
     }
     Outcome drain(std::vector<Encoded>& out) override {
-        send_end();
-        return collect(out, true);
+        auto command = Command::end;
+        put(&command, sizeof command);
+        return exchange(out);
     }
-    /// An AV1CodecConfigurationRecord (AV1 in ISOBMFF clause 2.3.3).
     Bytes config() const override { return config_; }
 
   private:
-    Outcome send(const Picture& p, std::size_t number) {
-        EbSvtIOFormat planes{};
-        planes.luma = const_cast<std::uint8_t*>(p.plane[0]);
-        planes.cb = const_cast<std::uint8_t*>(p.plane[1]), planes.cr = const_cast<std::uint8_t*>(p.plane[2]);
-        planes.y_stride = static_cast<std::uint32_t>(p.stride[0]);
-        planes.cb_stride = static_cast<std::uint32_t>(p.stride[1]);
-        planes.cr_stride = static_cast<std::uint32_t>(p.stride[2]);
-        planes.width = static_cast<std::uint32_t>(p.width), planes.height = static_cast<std::uint32_t>(p.height);
-        planes.color_fmt = EB_YUV420, planes.bit_depth = EB_EIGHT_BIT;
-        EbBufferHeaderType in{};
-        in.size = sizeof in;
-        in.p_buffer = reinterpret_cast<std::uint8_t*>(&planes);
-        in.n_filled_len = static_cast<std::uint32_t>(p.width * p.height * 3 / 2);
-        in.pic_type = EB_AV1_INVALID_PICTURE;
-        in.pts = static_cast<std::int64_t>(number);
-        if (svt_av1_enc_send_picture(handle_, &in) != EB_ErrorNone)
-            return fail(Code::internal, "The AV1 encoder failed on a picture.");
+    Outcome start() {
+        auto failed = fail(Code::internal, "The AV1 encoder could not be started.", "Install Ruedo again.");
+        // The program lies beside this module.
+        static const char here = 0;
+        Dl_info module{};
+        if (::dladdr(&here, &module) == 0) return failed;
+        auto program = std::filesystem::path(module.dli_fname).replace_filename("encode-av1").string();
+        std::array<int, 2> ends{};
+        if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends.data()) != 0) return failed;
+        socket_ = ends[0];
+        posix_spawn_file_actions_t files;
+        posix_spawn_file_actions_init(&files);
+        posix_spawn_file_actions_adddup2(&files, ends[1], STDIN_FILENO);
+        posix_spawn_file_actions_addopen(&files, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
+        posix_spawn_file_actions_addopen(&files, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
+        // What a terminal tells a whole group is for whoever started this to pass on.
+        posix_spawnattr_t attributes;
+        posix_spawnattr_init(&attributes);
+        posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);
+        std::array<char*, 2> words{program.data(), nullptr};
+        bool spawned = ::posix_spawn(&process_, program.c_str(), &files, &attributes, words.data(), environ) == 0;
+        posix_spawn_file_actions_destroy(&files), posix_spawnattr_destroy(&attributes);
+        ::close(ends[1]);
+        if (spawned) return {};
+        process_ = 0;
+        return failed;
+    }
+    static std::unexpected<Error> broke_off() {
+        return fail(Code::internal, "The AV1 encoder broke off.", "Try again, or choose another codec.");
+    }
+    void put(const void* data, std::size_t size) {
+        auto* bytes = static_cast<const std::uint8_t*>(data);
+        going_.insert(going_.end(), bytes, bytes + size);
+    }
+    /// Sends what was put, and takes the answer. Somebody may no longer want it meanwhile.
+    Outcome exchange(std::vector<Encoded>& out) {
+        for (std::size_t sent = 0; sent < going_.size();) {
+            TRY_DO(wait(POLLOUT));
+            auto n = ::send(socket_, going_.data() + sent, going_.size() - sent, MSG_NOSIGNAL | MSG_DONTWAIT);
+            if (n < 0 && errno != EAGAIN && errno != EINTR) return broke_off();
+            if (n > 0) sent += static_cast<std::size_t>(n);
+        }
+        going_.clear();
+        Answer answer{};
+        TRY_DO(take(&answer, sizeof answer));
+        for (std::uint32_t i = 0; i < answer.packets; ++i) {
+            PacketHeader header{};
+            TRY_DO(take(&header, sizeof header));
+            auto at = static_cast<std::size_t>(header.number) - forgotten_;
+            if (header.number < 0 || at >= times_.size() || header.bytes > (256U << 20)) return broke_off();
+            Encoded e{Bytes(header.bytes), times_[at], times_[at], header.keyframe};
+            TRY_DO(take(e.data.data(), e.data.size()));
+            out.push_back(std::move(e));
+        }
+        while (times_.size() > 512) times_.pop_front(), ++forgotten_;
+        switch (answer.what) {
+            case Answer::What::fine:
+                return {};
+            case Answer::What::refused:
+                return fail(Code::limit, "The AV1 encoder refused these settings.", "Choose another size or rate.");
+            case Answer::What::failed:
+                return fail(Code::internal, "The AV1 encoder failed on a picture.");
+            case Answer::What::not_started:
+            case Answer::What::no_header:
+                break;
+        }
+        return broke_off();
+    }
+    Outcome take(void* data, std::size_t size) {
+        for (auto* p = static_cast<std::uint8_t*>(data); size > 0;) {
+            TRY_DO(wait(POLLIN));
+            auto n = ::recv(socket_, p, size, MSG_DONTWAIT);
+            if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR)) return broke_off();
+            if (n > 0) p += n, size -= static_cast<std::size_t>(n);
+        }
         return {};
     }
-    void configure(const Av1Unit& u) {
-        auto s = parse_av1_sequence(u.payload).value_or(Av1Sequence{});
-        ByteWriter w;
-        w.u8(0x81).u8(s.profile << 5 | s.level).u8(s.tier << 7 | 1 << 3 | 1 << 2).u8(0).raw(u.whole);
-        config_ = std::move(w.bytes);
-    }
-    void send_end() {
-        // Without a picture its threads wait for one for ever: they get one, whose time nobody knows, so it goes
-        // nowhere.
-        if (times_.empty()) {
-            std::array<std::uint8_t*, 3> to{};
-            (void)send(make_picture(width_, height_, to), 0);
-        }
-        EbBufferHeaderType end{};
-        end.size = sizeof end;
-        end.flags = EB_BUFFERFLAG_EOS;
-        end.pic_type = EB_AV1_INVALID_PICTURE;
-        svt_av1_enc_send_picture(handle_, &end);
-        ended_ = true;
-    }
-    Outcome collect(std::vector<Encoded>& out, bool to_the_end) {
+    Outcome wait(short until) const {
         for (;;) {
-            EbBufferHeaderType* packet = nullptr;
-            auto got = svt_av1_enc_get_packet(handle_, &packet, to_the_end);
-            if (got == EB_NoErrorEmptyQueue || (got == EB_ErrorNone && !packet)) return {};
-            if (got != EB_ErrorNone) {
-                drained_ = true;
-                return fail(Code::internal, "The AV1 encoder failed on a picture.");
-            }
-            Encoded e;
-            // Containers mark where a picture begins, so delimiters are left out.
-            for (auto& u : split_av1({packet->p_buffer, packet->n_filled_len}))
-                if (u.type != Av1Unit::temporal_delimiter) e.data.insert(e.data.end(), u.whole.begin(), u.whole.end());
-            auto number = static_cast<std::size_t>(std::max<std::int64_t>(0, packet->pts));
-            e.keyframe = packet->pic_type == EB_AV1_KEY_PICTURE;
-            bool last = packet->flags & EB_BUFFERFLAG_EOS;
-            svt_av1_enc_release_out_buffer(&packet);
-            if (!e.data.empty() && number >= forgotten_ && number - forgotten_ < times_.size()) {
-                e.pts = e.dts = times_[number - forgotten_];
-                out.push_back(std::move(e));
-            }
-            while (times_.size() > 512) times_.pop_front(), ++forgotten_;
-            if (last) {
-                drained_ = true;
-                return {};
-            }
+            pollfd p{socket_, until, 0};
+            if (::poll(&p, 1, 50) > 0) return {};
+            if (go_on_) TRY_DO(go_on_());
         }
     }
-    EbComponentType* handle_ = nullptr;
-    int width_ = 0, height_ = 0;
-    Bytes config_;
+    int socket_ = -1, width_ = 0, height_ = 0;
+    pid_t process_ = 0;
+    std::function<Outcome()> go_on_;
+    Bytes going_, config_;
     std::deque<Time> times_;
     std::size_t forgotten_ = 0;
-    bool started_ = false, ended_ = false, drained_ = false;
 };
-
-/// It would tell of itself on stderr, and only the environment keeps it from that. Modules are loaded while other
-/// threads may be looking through the environment, which setenv moves: it is exchanged as a whole instead, and the one
-/// before stays as it is.
-void keep_silent() {
-    if (std::getenv("SVT_LOG")) return;
-    static char line[] = "SVT_LOG=0";
-    std::size_t n = 0;
-    while (environ && environ[n]) ++n;
-    static auto& kept = *new std::vector<std::unique_ptr<char*[]>>;  // whoever reads one may do so for ever
-    auto* with_it = kept.emplace_back(std::make_unique<char*[]>(n + 2)).get();
-    std::copy_n(environ, n, with_it);
-    with_it[n] = line, with_it[n + 1] = nullptr;
-    std::atomic_ref(environ).store(with_it, std::memory_order_release);
-}
 
 }  // namespace
 }  // namespace ruedo
 
 RUEDO_CODEC_MODULE {
     using namespace ruedo;
-    keep_silent();
     static const CodecModule module{.name = "svtav1",
                                     .library = "SVT-AV1",
                                     .licence = "BSD-3-Clause-Clear",

@@ -152,13 +152,16 @@ class Conversion {
         return {};
     }
 
-    StreamMaker maker() const { return {clip_, plan_, o_.recipe, codecs_, rate_, constant_}; }
+    StreamMaker maker() {
+        return {clip_, plan_, o_.recipe, codecs_, rate_, constant_, [this] { return tell(told_part_, told_bytes_); }};
+    }
 
     /// Whether it may go on; the observer is told twice a second or oftener.
     Outcome tell(double part, std::uint64_t bytes) {
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
         // Once stopped it stays so, whoever made nothing of it.
         if (stopped_) return std::unexpected(*stopped_);
+        told_part_ = part, told_bytes_ = bytes;
         auto now = monotonic_now();
         if (now - told_at_ < 200_ms) return {};
         told_at_ = now;
@@ -479,6 +482,8 @@ class Conversion {
     std::shared_ptr<Clip> clip_;
     Plan plan_;
     Time to_ = Time::max(), began_{}, told_at_{};
+    double told_part_ = 0;
+    std::uint64_t told_bytes_ = 0;
     std::optional<Error> stopped_;
     Rational rate_{};
     std::uint64_t pictures_ = 0;

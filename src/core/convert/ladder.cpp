@@ -7,6 +7,7 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 #include <random>
+#include <mutex>
 #include <thread>
 
 #include "base/bounded.h"
@@ -212,6 +213,7 @@ class Maker {
         for (auto& r : rungs) {
             r->options.pass = number, r->options.stats = r->notes;
             r->pictures = std::make_unique<Bounded<Picture>>(10);
+            r->options.go_on = [this] { return go_on(); };
             TRY(r->encoder, codecs_.video_encoder(r_.video, r->options));
             if (!writes) continue;
             auto& w = r->rendition.track;
@@ -223,7 +225,7 @@ class Maker {
         }
         TRY(auto reader, PictureReader::open(clip_, video, codecs_));
         std::vector<std::thread> threads;
-        std::atomic<bool> stop = false;
+        auto& stop = stop_;
         for (auto& r : rungs)
             threads.emplace_back([&, rung = r.get()] {
                 rung->outcome = encode(*rung, video, writes);
@@ -265,6 +267,7 @@ class Maker {
             auto now = monotonic_now();
             if (!o_.told || now - told < 200_ms) continue;
             told = now;
+            std::lock_guard lock(telling_);
             ConversionProgress p;
             auto part = frames_ ? std::min(1.0, static_cast<double>(count) / static_cast<double>(frames_)) : 0;
             // What is left at the end: the lists, and looking at what was made.
@@ -277,9 +280,19 @@ class Maker {
             p.bytes = bytes_;
             if (p.bytes && part > 0.02)
                 p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(p.bytes) / part);
-            if (!o_.told(p)) return fail(Code::cancelled, "Making the ladder was stopped.", "Run it again.");
+            told_ = p;
+            if (!o_.told(p)) return stopped();
         }
         return {};
+    }
+    Outcome stopped() {
+        stop_ = true;
+        return fail(Code::cancelled, "Making the ladder was stopped.", "Run it again.");
+    }
+    /// While an encoder takes long, on its rung's thread.
+    Outcome go_on() {
+        std::lock_guard lock(telling_);
+        return stop_ || (o_.told && !o_.told(told_)) ? stopped() : Outcome{};
     }
 
     /// How much of a rung a clip's pictures fill, in their own shape; all of it where less than two pixels are missing.
@@ -457,6 +470,9 @@ class Maker {
     std::uint64_t frames_ = 0;
     int every_ = 1;                         ///< Pictures of a segment.
     std::atomic<std::uint64_t> bytes_ = 0;  ///< Of pictures, so far.
+    std::atomic<bool> stop_ = false;
+    std::mutex telling_;
+    ConversionProgress told_;  ///< The last; guarded by `telling_`.
     Bytes key_;
     std::vector<Rendition> renditions_;
     const Track* source_ = nullptr;  ///< Of the clip's pictures.

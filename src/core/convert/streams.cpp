@@ -419,6 +419,10 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
             first->pts = from;
         }
     }
+    e.go_on = [more = go_on, name = clip->info().name]() -> Outcome {
+        if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(name));
+        return more ? more() : Outcome{};
+    };
     TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     TRY(auto letters, burner());
     auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
