@@ -108,6 +108,22 @@ TEST_CASE("what a source becomes is told, tried on its hardest seconds, and chan
     press(&page.strip(), {page.strip().width() * 0.5, 30});
 }
 
+TEST_CASE("the first pictures of a trial can be compared before the rest of it is done, which says how far it is") {
+    Kitchen k("handset-basic", {"h264_high_aac.mp4"});
+    REQUIRE(k.told());
+    k.page().change([](Recipe& r) { r.video.codec = Codec::vp9, r.video.effort = 2, r.wrapper = "webm"; });
+    QStringList sums;
+    bool compared_before = false;
+    REQUIRE(soon([&] {
+        if (sums.isEmpty() || sums.back() != k.page().sum()) sums << k.page().sum();
+        compared_before = compared_before || (!k.page().trial() && k.page().wipe().both());
+        return k.page().trial() && k.page().wipe().both();
+    }));
+    CHECK(compared_before);
+    CHECK(sums.filter(QRegularExpression("Testing the hardest 4 seconds: \\d+ %")).size() > 1);
+    CHECK(sums.back().contains("The whole will take about"));
+}
+
 TEST_CASE("choices of every word of a recipe can be carried out, or says why not") {
     Kitchen k("open-web-view", {"text_webvtt.mkv"});
     auto& page = k.page();

@@ -46,6 +46,26 @@ TEST_CASE("the hardest stretch is where the bytes are") {
     CHECK(value(hardest_stretch(*sound, 1_s)) == Time{});
 }
 
+TEST_CASE("the hardest moment of a stretch lies in it, and how far a trial is only rises") {
+    auto clip = test::open("h264_high_aac.mp4");
+    for (auto from : {0_s, 1_s, 2500_ms}) {
+        auto at = value(hardest_stretch(*clip, 200_ms, {from, from + 2_s}));
+        CHECK((at >= from && at + 200_ms <= from + 2_s));
+    }
+    CHECK(value(hardest_stretch(*clip, 200_ms, {1_s, 1250_ms})) == 1_s);  // hardly longer
+    Folder folder;
+    TrialOptions o;
+    o.recipe.video.codec = Codec::vp9, o.recipe.video.effort = 0;
+    o.file = folder / "t.webm", o.length = 1_s;
+    std::vector<double> told;
+    o.told = [&](double part) { told.push_back(part); };
+    auto trial = value(try_out(fixture("h264_high_aac.mp4").string(), o, CodecRegistry::standard()));
+    CHECK(trial.likeness.frames == 30);
+    REQUIRE_FALSE(told.empty());
+    CHECK(std::is_sorted(told.begin(), told.end()));
+    CHECK((told.front() >= 0 && told.back() > 0.8 && told.back() <= 1));
+}
+
 TEST_CASE("whatever a size becomes, there are words for it") {
     Trial t;
     t.source_bytes = 1'000'000;

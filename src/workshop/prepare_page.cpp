@@ -342,8 +342,8 @@ void PreparePage::try_it() {
     auto file = scratch_.path() / ("trial-" + std::to_string(++number_) + "." + extension);
     TrialOptions o;
     o.recipe = p.recipe, o.target = p.known->target, o.from = p.known->hardest, o.file = file;
-    if (!trial_) sum_->setText("Its hardest four seconds are being tried …");
-    before_after_->clear("being tried …");
+    if (!trial_) sum_->setText("Testing the hardest 4 seconds …");
+    before_after_->clear("testing …");
     keep_->setEnabled(false);
     bool pictures = p.plan->video != nullptr;
     // The source itself is there at once.
@@ -355,18 +355,29 @@ void PreparePage::try_it() {
                 return find_poster(from, 1920, 1280, &cancel, at);
             },
             [this](QImage picture) { before_after_->show_source(picture); });
+    using Answer = std::pair<std::shared_ptr<const Trial>, std::string>;
     desk_.ask(
         "trial", key,
-        [from = source(), o](const std::atomic<bool>& cancel) mutable {
+        [this, from = source(), o, pictures](const Desk::Question& question) mutable -> Answer {
+            const std::atomic<bool>& cancel = question;
             o.cancel = &cancel;
+            if (pictures) try_a_moment(question, from, o);
+            auto told = Time{};
+            o.told = [&](double part) {
+                if (monotonic_now() - told < 200_ms) return;
+                told = monotonic_now();
+                question.tell([this, part] {
+                    if (!trial_) sum_->setText(QString("Testing the hardest 4 seconds: %1 %").arg(qRound(part * 100)));
+                });
+            };
             auto made = try_out(from, o, CodecRegistry::standard());
-            return made ? std::pair(std::make_shared<const Trial>(std::move(*made)), std::string())
-                        : std::pair(std::shared_ptr<const Trial>(), made.error().sentence + " " + made.error().hint);
+            if (made) return {std::make_shared<const Trial>(std::move(*made)), std::string()};
+            return {nullptr, made.error().sentence + " " + made.error().hint};
         },
-        [this, file, key, pictures](std::pair<std::shared_ptr<const Trial>, std::string> answer) {
+        [this, file, key, pictures](Answer answer) {
             tried_key_ = key;
             std::error_code ec;
-            if (!tried_.empty() && tried_ != file) fs::remove(tried_, ec);
+            if (!tried_.empty() && tried_ != file) fs::remove(tried_, ec), fs::remove(moment_file(tried_), ec);
             tried_ = file;
             trial_ = answer.first;
             if (!trial_) {
@@ -389,6 +400,26 @@ void PreparePage::try_it() {
                        sum + ".");
             show_runs();
         });
+}
+
+fs::path PreparePage::moment_file(const fs::path& trial) {
+    return trial.parent_path() / ("moment-" + trial.filename().string());
+}
+
+/// So short that it can be compared at once, where it is hardest; off the window's thread. Nothing of it is counted.
+void PreparePage::try_a_moment(const Desk::Question& question, const std::string& from, TrialOptions o) {
+    auto within = TimeRange{o.from, o.from + o.length};
+    o.file = moment_file(o.file), o.length = 200_ms;
+    o.recipe.video.passes = 1, o.recipe.audio.action = Recipe::Do::none;
+    auto clip = open_clip(from);
+    if (!clip) return;
+    if (auto at = hardest_stretch(**clip, o.length, within)) o.from = *at;
+    auto made = try_out(from, o, CodecRegistry::standard());
+    if (!made || made->made.video.action != "encoded") return;
+    question.tell([this, from, file = o.file.string(), t = std::move(*made)] {
+        auto worst = t.likeness.worst(1);
+        before_after_->open({from, file, t.from, t.to, {}, true}, worst.empty() ? t.from : worst[0].at);
+    });
 }
 
 void PreparePage::show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum) {

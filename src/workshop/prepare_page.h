@@ -91,6 +91,8 @@ class PreparePage : public QWidget {
     void tell();
     void open_word(const QString& key);
     void try_it();
+    void try_a_moment(const Desk::Question& question, const std::string& from, TrialOptions whole);
+    static std::filesystem::path moment_file(const std::filesystem::path& trial);
     /// What is seen, and its figures: a trial, or what came of a job.
     void show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum);
     void show_runs();

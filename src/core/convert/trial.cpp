@@ -36,18 +36,24 @@ std::string share_in_words(double part) {
     auto n = static_cast<std::size_t>(std::lround(1 / std::max(part, 1e-9)));
     return n <= 10 ? words[n - 2] : fmt::format("{:.2g} %", part * 100);
 }
+/// How far into its stretch a time is.
+double part_of(const Trial& t, Time at) {
+    return std::clamp((at - t.from).seconds() / std::max(1e-9, (t.to - t.from).seconds()), 0.0, 1.0);
+}
 }  // namespace
 
-Result<Time> hardest_stretch(Clip& clip, Time length) {
+Result<Time> hardest_stretch(Clip& clip, Time length, TimeRange within) {
     auto* track = clip.info().main(Kind::video);
     if (!track) return Time{};
     TRY(auto bytes, bytes_of(clip, *track));
     auto& tenths = bytes.each;
     auto wide = std::max<std::size_t>(1, BytesOverTime::place(length));
-    if (tenths.size() <= wide + wide / 2) return Time{};
-    std::size_t best = 0;
-    auto now = sum(bytes.between({}, length)), most = now;
-    for (std::size_t i = 1; i + wide <= tenths.size(); ++i) {
+    auto first = std::min(tenths.size(), BytesOverTime::place(within.from));
+    if (within.to < Time::max()) tenths.resize(std::min(tenths.size(), BytesOverTime::place(within.to)));
+    if (tenths.size() <= first + wide + wide / 2) return within.from;
+    auto best = first;
+    auto now = sum(bytes.between(within.from, within.from + length)), most = now;
+    for (auto i = first + 1; i + wide <= tenths.size(); ++i) {
         now += tenths[i + wide - 1] - tenths[i - 1];
         if (now > most + 0.5) most = now, best = i;
     }
@@ -66,7 +72,11 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     o.out = options.file, o.recipe = options.recipe, o.target = options.target;
     std::error_code ec;
     std::filesystem::remove(o.out, ec);  // of the trial before it
-    o.told = [&](auto&) { return !(options.cancel && *options.cancel); };
+    constexpr double converting = 0.8;   // of the time it takes, the rest being compared
+    o.told = [&](auto& progress) {
+        if (options.told) options.told(progress.done * converting);
+        return !(options.cancel && *options.cancel);
+    };
     // What is to be kept of the whole, and of that what is tried.
     auto begin = options.recipe.from,
          end = options.recipe.to.value_or(info.duration_known ? info.duration : Time::max());
@@ -109,8 +119,12 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
             t.after = std::move(after.each);
         }
         if (options.compared && t.made.video.action == "encoded") {
-            TRY(t.likeness, compare(source, options.file.string(), codecs,
-                                    {.at = {}, .from = t.from, .to = t.to, .cancel = options.cancel}));
+            CompareOptions c{.at = {}, .from = t.from, .to = t.to, .cancel = options.cancel};
+            c.told = [&](auto& place) {
+                if (options.told) options.told(converting + (1 - converting) * part_of(t, place.at));
+                return true;
+            };
+            TRY(t.likeness, compare(source, options.file.string(), codecs, c));
         }
     }
     t.whole_bytes = options.recipe.fit_bytes.value_or(
@@ -141,7 +155,7 @@ Result<Trial> hold_against(const std::string& source, const std::filesystem::pat
     CompareOptions o{.at = {}, .from = from, .to = t.to, .cancel = cancel};
     if (told)
         o.told = [&](auto& place) {
-            told(std::clamp((place.at - t.from).seconds() / std::max(1e-9, (t.to - t.from).seconds()), 0.0, 1.0));
+            told(part_of(t, place.at));
             return true;
         };
     TRY(t.likeness, compare(source, made.string(), codecs, o));

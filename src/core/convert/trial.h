@@ -8,7 +8,7 @@ namespace ruedo {
 
 /// Where the packets of the pictures take most bytes for so long: what is hardest to encode. From the beginning where
 /// the clip is hardly longer. Reads heads only.
-Result<Time> hardest_stretch(Clip& clip, Time length);
+Result<Time> hardest_stretch(Clip& clip, Time length, TimeRange within = {Time{}, Time::max()});
 
 struct TrialOptions {
     Recipe recipe;
@@ -17,6 +17,7 @@ struct TrialOptions {
     std::filesystem::path file;  ///< What is made of it, where it is not copied; another trial's may be written over.
     bool compared = true;        ///< Its pictures are held against those there were.
     const std::atomic<bool>* cancel = nullptr;
+    std::function<void(double)> told{};  ///< How far it is, 0 to 1, rising.
 };
 struct Trial {
     Time from{}, to{};
