@@ -10,24 +10,25 @@
 
 namespace ruedo {
 namespace {
-using Type = ThemeMember::Type;
-const std::array rows{
-    ThemeMember{"accent", Type::colour, "colour of positions, levels and the chief control", "", "the accent is {}",
-                "wine", &ThemeSpec::accent},
-    ThemeMember{"text", Type::colour, "colour of words and marks", "", "words and marks are {}",
+using ThemeType = ThemeMember::Type;
+const std::array theme_rows{
+    ThemeMember{"accent", ThemeType::colour, "colour of positions, levels and the chief control", "",
+                "the accent is {}", "wine", &ThemeSpec::accent},
+    ThemeMember{"text", ThemeType::colour, "colour of words and marks", "", "words and marks are {}",
                 "dark on light and light on dark", &ThemeSpec::text},
-    ThemeMember{"background", Type::colour, "colour of bars, and behind what stands on the picture alone", "",
+    ThemeMember{"background", ThemeType::colour, "colour of bars, and behind what stands on the picture alone", "",
                 "behind them is {}", "sand", &ThemeSpec::background},
-    ThemeMember{"font", Type::family, "family of its words; one that a device lacks is replaced by the device’s own",
-                "", "the font is {}", "the system’s", &ThemeSpec::font},
-    ThemeMember{"corner_px", Type::whole, "radius of the corners of bars and controls", "px", "corners are rounded {}",
-                "as usual", &ThemeSpec::corner, 0, 100},
-    ThemeMember{"mark_size", Type::whole, "size of marks, in per cent of the usual one", "%", "marks are {}",
+    ThemeMember{"font", ThemeType::family,
+                "family of its words; one that a device lacks is replaced by the device’s own", "", "the font is {}",
+                "the system’s", &ThemeSpec::font},
+    ThemeMember{"corner_px", ThemeType::whole, "radius of the corners of bars and controls", "px",
+                "corners are rounded {}", "as usual", &ThemeSpec::corner, 0, 100},
+    ThemeMember{"mark_size", ThemeType::whole, "size of marks, in per cent of the usual one", "%", "marks are {}",
                 "of their usual size", &ThemeSpec::mark_size, 50, 150},
 };
 }  // namespace
 
-std::span<const ThemeMember> theme_members() { return rows; }
+std::span<const ThemeMember> theme_members() { return theme_rows; }
 
 bool ThemeMember::is_set(const ThemeSpec& theme) const {
     return std::visit([&](auto m) { return theme.*m != ThemeSpec{}.*m; }, place);
@@ -51,7 +52,7 @@ std::optional<std::string> ThemeMember::set(ThemeSpec& theme, const nlohmann::js
 
 ThemeSpec inheriting(const ThemeSpec& own, const ThemeSpec& inherited) {
     auto theme = inherited;
-    for (auto& row : rows)
+    for (auto& row : theme_rows)
         if (row.is_set(own)) std::visit([&](auto m) { theme.*m = own.*m; }, row.place);
     return theme;
 }
