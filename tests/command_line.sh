@@ -253,7 +253,8 @@ check "convert over what is read" 1 'd["error"]["code"]=="refused"' \
     "$r" convert "$work/copy.mp4" "$work/copy.mp4" --replace --json
 check "convert for a target" 0 'd["video"]["codec"]=="h264" and d["audio"]["codec"]=="aac"' \
     "$r" convert "$fixtures/vp9_opus.webm" "$work/target.mp4" --target handset-basic --to 1s --json
-for words in "--size 3" "--quality 101" "--rate x" "--from 5" "--from 2s --to 1s" "--passes 3" "--loudness 4" \
+for words in "--size 3" "--size 0x0" "--quality 101" "--rate x" "--from 5" "--from 2s --to 1s" "--passes 3" \
+    "--loudness 4" "--range wide" "--matrix bt1" \
     "--shape round" "--bitrate much" "--fit-bytes 0" "--video h999" "--progress xml" \
     "--channels 9" "--wrapper tar" "--captions burnt" "--keyframes 2" "--effort none" "--quality 20 --bitrate 1M"; do
     # shellcheck disable=SC2086

@@ -771,6 +771,78 @@ TEST_CASE("how long a clip was made is how long it is, also where only what begi
             }
 }
 
+TEST_CASE("no second of what is made has more pictures than the most that is asked for, however they come") {
+    Folder folder;
+    auto busiest = [](Clip& clip) { return value(scan_track(clip, *clip.info().main(Kind::video))); };
+    auto before = busiest(*test::open("vfr_h264.mp4"));
+    REQUIRE_FALSE(before.frame_rate.stated());
+    // Its mean is well under what its busiest second has.
+    REQUIRE(static_cast<double>(before.busiest_second) > before.pictures_a_second() + 3);
+    for (auto most : {static_cast<std::int64_t>(before.busiest_second) - 1, std::int64_t{10}, std::int64_t{200}}) {
+        INFO(most << " of " << before.busiest_second);
+        Recipe recipe;
+        recipe.video.most_rate = Rational{most, 1};
+        auto out = folder / (std::to_string(most) + ".mp4");
+        (void)made(fixture("vfr_h264.mp4").string(), out, recipe);
+        auto after = busiest(*value(open_clip(out.string())));
+        CHECK(after.most_a_second() <= static_cast<double>(most) + 0.01);
+        CHECK(after.frame_rate.stated() == (most < static_cast<std::int64_t>(before.busiest_second)));
+    }
+}
+
+TEST_CASE("colours are converted to the matrix and range that are asked for, look the same, and are said in the tags") {
+    using Matrix = Colour::Matrix;
+    using Range = Colour::Range;
+    Folder folder;
+    int converted = 0;
+    auto first_picture = [](const std::shared_ptr<Clip>& clip) {
+        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        return reader->at(Time{});
+    };
+    for (auto name : {"colour_bt709_full_h264.mp4", "colour_bt601_limited_h264.mp4"}) {
+        std::shared_ptr<Clip> clip = test::open(name);
+        auto& track = *clip->info().main(Kind::video);
+        auto given = track.video.colour.resolved(track.video.height);
+        auto before = render(value(first_picture(clip)), 160, 90);
+        for (auto matrix : {Matrix::unspecified, Matrix::bt601, Matrix::bt709, Matrix::bt2020})
+            for (auto range : {Range::unspecified, Range::limited, Range::full}) {
+                Recipe recipe;
+                recipe.video.matrix = matrix, recipe.video.range = range, recipe.video.quality = 4;
+                recipe.to = 200_ms, recipe.audio.action = Recipe::Do::none;
+                INFO(name << " " << static_cast<int>(matrix) << " " << static_cast<int>(range));
+                CHECK(value(recipe_from_json(to_json(recipe), "x")) == recipe);
+                auto out = folder / "out.mp4";
+                fs::remove(out);
+                auto result = made(fixture(name).string(), out, recipe);
+                std::shared_ptr<Clip> again = value(open_clip(out.string()));
+                auto& is = again->info().main(Kind::video)->video.colour;
+                CHECK(is.matrix == (matrix == Matrix::unspecified ? given.matrix : matrix));
+                CHECK(is.range == (range == Range::unspecified ? given.range : range));
+                bool changes = is.matrix != given.matrix || is.range != given.range;
+                CHECK(says(result, "colours-converted") == changes);
+                converted += changes;
+                auto after = render(value(first_picture(again)), 160, 90);
+                double off = 0;
+                for (std::size_t k = 0; k < before.pixels.size(); ++k)
+                    off += std::abs(before.pixels[k] - after.pixels[k]);
+                CHECK(off / static_cast<double>(before.pixels.size()) < 2.5);
+            }
+    }
+    CHECK(converted == 16);
+    // A target that shows full range wrongly gets it converted, and refuses to be given it.
+    auto target = value(find_target("handset-basic"));
+    auto full = fixture("colour_bt709_full_h264.mp4").string();
+    auto for_it =
+        value(convert(full, {.out = folder / "t.mp4", .recipe = {}, .target = target}, CodecRegistry::standard()));
+    CHECK(value(open_clip((folder / "t.mp4").string()))->info().main(Kind::video)->video.colour.range ==
+          Range::limited);
+    Recipe wrong;
+    wrong.video.range = Range::full;
+    auto no = convert(full, {.out = folder / "n.mp4", .recipe = wrong, .target = target}, CodecRegistry::standard());
+    REQUIRE_FALSE(no);
+    CHECK(no.error().sentence.find("full range") != std::string::npos);
+}
+
 TEST_CASE("an AV1 conversion stops within half a second, whatever the effort, and the next one is right") {
     Folder folder;
     auto clip = fixture("h264_high_aac.mp4");

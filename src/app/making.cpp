@@ -76,6 +76,7 @@ std::optional<json> in_recipe(RecipeOption::Says says, const std::string& word) 
                 if (n.is_null() || n < 0) return std::nullopt;
                 if (n != 0) size[name] = n;
             }
+            if (size.empty()) return std::nullopt;
             return size;
         }
     }
@@ -97,6 +98,8 @@ std::span<const RecipeOption> recipe_options() {
         RecipeOption{"--audio", "/audio/codec", Says::word, "aac, opus, vorbis, mp3, flac, pcm, copy or none"},
         RecipeOption{"--size", "/video", Says::size, "1280x720, 1280x or x720, as shown"},
         RecipeOption{"--shape", "/video/shape", Says::word, "keep, crop, pad or bake"},
+        RecipeOption{"--matrix", "/video/matrix", Says::word, "bt601, bt709 or bt2020, which colours are converted to"},
+        RecipeOption{"--range", "/video/range", Says::word, "limited or full, which colours are converted to"},
         RecipeOption{"--rate", "/video/rate", Says::word, "keep, 30 or 30000/1001"},
         RecipeOption{"--most-rate", "/video/most_rate", Says::word, "Of the pictures, where they have more: 30"},
         RecipeOption{"--bitrate", "/video/bitrate", Says::bits, "Of the pictures: 2.5M"},

@@ -156,6 +156,27 @@ RecipeWord effort_word(const Recipe& recipe) {
     return w;
 }
 
+RecipeWord matrix_word(const Recipe& recipe) {
+    using Matrix = Colour::Matrix;
+    RecipeWord w{.key = "matrix", .what = "Colour matrix", .shown = {}, .choices = {}};
+    for (auto [matrix, label] : {std::pair{Matrix::unspecified, "keep their matrix"},
+                                 {Matrix::bt601, "are converted to BT.601"},
+                                 {Matrix::bt709, "are converted to BT.709"},
+                                 {Matrix::bt2020, "are converted to BT.2020"}})
+        w.choices.push_back({label, [matrix](Recipe& r) { r.video.matrix = matrix; }, recipe.video.matrix == matrix});
+    return w;
+}
+RecipeWord range_word(const Recipe& recipe, bool limited_only) {
+    using Range = Colour::Range;
+    RecipeWord w{.key = "range", .what = "Colour range", .shown = {}, .choices = {}};
+    for (auto [range, label] : {std::pair{Range::unspecified, "their own range"},
+                                {Range::limited, "limited range"},
+                                {Range::full, "full range"}})
+        if (!limited_only || range != Range::full)
+            w.choices.push_back({label, [range](Recipe& r) { r.video.range = range; }, recipe.video.range == range});
+    return w;
+}
+
 void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
                    CodecRegistry& codecs) {
     auto codec = t.say(codec_word(recipe, plan, info, target, codecs));
@@ -167,6 +188,12 @@ void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const Cli
             .arg(plan.format.display_width())
             .arg(plan.format.display_height())
             .arg(t.say(effort_word(recipe))));
+    // Where a codec's numbers mean one thing only there is nothing to choose.
+    if (Colour::always(plan.video_codec)) return;
+    bool limited = std::any_of(target.video.begin(), target.video.end(),
+                               [&](auto& r) { return r.codec == plan.video_codec && r.limited_range; });
+    t.paragraph(
+        QString("Their colours %1, in %2.").arg(t.say(matrix_word(recipe)), t.say(range_word(recipe, limited))));
 }
 
 void tell_sound(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,

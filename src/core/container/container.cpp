@@ -230,6 +230,10 @@ double TrackFacts::pictures_a_second() const {
     if (frame_rate.stated()) return static_cast<double>(frame_rate.num) / static_cast<double>(frame_rate.den);
     return frame_count > 1 && end > start ? static_cast<double>(frame_count) / (end - start).seconds() : 0;
 }
+double TrackFacts::most_a_second() const {
+    return frame_rate.stated() ? pictures_a_second()
+                               : std::max(pictures_a_second(), static_cast<double>(busiest_second));
+}
 Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each) {
     auto reader = clip.reader(track.id);
     TrackFacts facts;
@@ -259,6 +263,10 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
         facts.frame_count = times.size();
         facts.frame_rate = constant_rate(times, track.tick);
         if (!times.empty()) facts.start = times.front();
+        for (std::size_t first = 0, last = 0; last < times.size(); ++last) {
+            while (times[last] - times[first] > 1_s) ++first;
+            facts.busiest_second = std::max<std::uint64_t>(facts.busiest_second, last - first);
+        }
     }
     facts.end = std::max(Time{}, end.of(track).value_or(Time{}));
     return facts;

@@ -46,7 +46,7 @@ class Conversion {
         TRY(clip_, open_to_end(source));
         to_ = recipe.to.value_or(Time::max());
         auto packets = from_packets(clip_, source);
-        packets.rate = [this](const Track& t) { return walk(t) ? facts_->pictures_a_second() : 0; };
+        packets.rate = [this](const Track& t) { return walk(t) ? facts_->most_a_second() : 0; };
         TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
         TRY_DO(tell(0, 0));
         TRY_DO(count_pictures());
@@ -113,7 +113,9 @@ class Conversion {
         auto& most = plan_.most_rate ? plan_.most_rate : v.most_rate;
         constant_ = v.rate.has_value();
         if (v.rate) rate_ = *v.rate;
-        if (most && rate_.stated() && rate_.num * most->den > most->num * rate_.den) rate_ = *most, constant_ = true;
+        bool more = most && ((rate_.stated() && rate_.num * most->den > most->num * rate_.den) ||
+                             (!v.rate && facts.most_a_second() > most->about() + 0.01));
+        if (more) rate_ = *most, constant_ = true;
         if (!rate_.stated()) rate_ = {30, 1};
         if (plan_.length.ns <= 0) plan_.length = std::min(facts.end, to_) - o_.recipe.from;
         density_.assign(stretches, 0);

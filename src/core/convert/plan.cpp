@@ -52,6 +52,9 @@ bool needs_config(Codec codec, const Wrapper& wrapper) {
             return true;
     }
 }
+std::string_view matrix_title(Colour::Matrix matrix) {
+    return matrix == Colour::Matrix::bt709 ? "BT.709" : matrix == Colour::Matrix::bt2020 ? "BT.2020" : "BT.601";
+}
 /// Whether a container can say that a sound begins or ends inside a packet.
 bool trims(const Wrapper& wrapper, Codec codec) {
     return wrapper.container == "mp4" || wrapper.container == "webm" || wrapper.container == "matroska" ||
@@ -180,6 +183,7 @@ class Planner {
             return fmt::format("{} can’t say {}", wrapper_.title, what);
         if (reshaped) return "its size or shape changes";
         if (auto why = rule ? misfit(track, rate(), *rule) : std::string(); !why.empty()) return why;
+        if (wanted_colour(nullptr) != given_colour()) return "its colours change";
         // As much of it as is kept.
         auto kept = info_.duration.ns > 0 ? p_.length.seconds() / info_.duration.seconds() : 1;
         if (auto bytes = static_cast<double>(info_.bytes) * kept; bytes > static_cast<double>(p_.most_bytes))
@@ -214,7 +218,8 @@ class Planner {
         if (!form) return fail(Code::internal, "The encoder is not described.");
         step_ = form->step % 2 == 0 ? 2 : 1;
         plan_shape(p_, shape_wanted(), 0, 0, step_);
-        if (auto* own = target_ ? rule_of(target_->video, p_.video_codec) : nullptr) TRY_DO(keep_within(*own));
+        auto* rule = target_ ? rule_of(target_->video, p_.video_codec) : nullptr;
+        if (rule) TRY_DO(keep_within(*rule));
         if (v.quality && (*v.quality < form->low || *v.quality > form->high))
             return fail(
                 Code::refused,
@@ -234,16 +239,29 @@ class Planner {
                             form->least, form->least, p_.format.width, p_.format.height),
                 "Choose another codec, or a larger size.");
         note("pictures-encoded", fmt::format("The pictures are encoded anew: {}.", reason));
-        auto given = p_.video->video.colour.resolved(p_.video->video.height);
-        p_.format.colour = p_.reshape.colour = given.made_for(form->codec);
-        bool converts = p_.format.colour != given;
+        auto given = given_colour(), wanted = wanted_colour(rule);
+        p_.format.colour = p_.reshape.colour = wanted.made_for(form->codec);
+        bool alone = p_.format.colour != wanted;
         p_.format.colour = p_.format.colour.tagged();
-        if (converts)
+        auto range = p_.format.colour.range == Colour::Range::full ? "full" : "limited";
+        if (alone)
+            note("colours-converted", fmt::format("Colours are converted: the numbers of {} always mean BT.601 in {} "
+                                                  "range.",
+                                                  codec_title(form->codec), range));
+        else if (wanted != given)
             note("colours-converted",
-                 fmt::format("Colours are converted: the numbers of {} always mean BT.601 in {} range.",
-                             codec_title(form->codec),
-                             p_.format.colour.range == Colour::Range::full ? "full" : "limited"));
+                 fmt::format("Colours are converted to {} in {} range.", matrix_title(wanted.matrix), range));
         return {};
+    }
+    Colour given_colour() const { return p_.video->video.colour.resolved(p_.video->video.height); }
+    /// Before the codec has its say. Another matrix does not make other primaries.
+    Colour wanted_colour(const CodecRule* rule) const {
+        auto& v = recipe_.video;
+        auto c = given_colour();
+        if (v.matrix != Colour::Matrix::unspecified && v.matrix != c.matrix) c = c.tagged(), c.matrix = v.matrix;
+        if (v.range != Colour::Range::unspecified) c.range = v.range;
+        if (rule && rule->limited_range) c.range = Colour::Range::limited;
+        return c;
     }
     double rate() const { return packets_.rate ? packets_.rate(*p_.video) : 0; }
     /// What is encoded is what a target takes: of its size, its rate, its profile and its level.
@@ -256,12 +274,15 @@ class Planner {
                              fmt::format("takes at most {} × {}", rule.max_width, rule.max_height));
         if (v.rate && rule.max_rate && v.rate->num > v.rate->den * rule.max_rate)
             return not_taken("/video/rate", fmt::format("takes at most {} pictures a second", rule.max_rate));
+        if (rule.limited_range && v.range == Colour::Range::full)
+            return not_taken("/video/range", "shows colours of full range wrongly");
         auto most = v.most_rate;
         if (rule.max_rate && (!most || most->about() > rule.max_rate)) most = Rational{rule.max_rate, 1};
         if (auto now = rate(); most && now > most->about() + 0.01) {
             p_.most_rate = most;
             if (!v.most_rate)
-                note("rate-limited", fmt::format("Of its {:.4g} pictures a second {} are kept.", now, rule.max_rate));
+                note("rate-limited",
+                     fmt::format("It has up to {:.4g} pictures a second, of which {} are kept.", now, rule.max_rate));
         }
         // Either way round.
         bool upright = p_.video->video.display_height() > p_.video->video.display_width();

@@ -62,7 +62,7 @@ FromPackets from_packets(std::shared_ptr<Clip> clip, const std::string& source) 
                 auto [it, fresh] = rates->try_emplace(t.id, 0);
                 if (fresh)
                     if (auto facts = scan_track(*clip, t, [](auto&) { return !ReadScope::given_up(); }))
-                        it->second = facts->pictures_a_second();
+                        it->second = facts->most_a_second();
                 return it->second;
             },
             beside.empty() ? std::string() : beside.front()};
@@ -81,7 +81,7 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
     // Every head was read for the facts already.
     auto packets = from_packets(clip, address);
     packets.rate = [&](const Track& t) {
-        return facts.tracks[static_cast<std::size_t>(&t - info.tracks.data())].pictures_a_second();
+        return facts.tracks[static_cast<std::size_t>(&t - info.tracks.data())].most_a_second();
     };
     TRY(auto plan, plan_for(info, {}, *wrapper, codecs, &target, packets));
     p.recipe = recipe_of(plan);

@@ -12,6 +12,9 @@ using nlohmann::json;
 using Do = Recipe::Do;
 constexpr std::int64_t longest_recipe = 1'000'000'000'000'000'000;
 constexpr std::array<std::string_view, 4> shape_names{"keep", "crop", "pad", "bake"};
+// As the enumerations of `Colour` begin.
+constexpr std::array<std::string_view, 4> matrix_names{"keep", "bt601", "bt709", "bt2020"};
+constexpr std::array<std::string_view, 3> range_names{"keep", "limited", "full"};
 constexpr std::array<std::string_view, 3> caption_names{"keep", "none", "burn"};
 constexpr std::array<std::string_view, 2> track_names{"main", "all"};
 constexpr std::array<std::string_view, 3> effort_names{"quick", "middling", "thorough"};
@@ -163,6 +166,32 @@ const std::vector<Member>& members() {
          "with "
          "black; `bake`: upright, with square pixels",
          "`keep`"},
+        {"video", "matrix", one_of(matrix_names), "must be keep, bt601, bt709 or bt2020",
+         [](const json& v, Recipe& r) {
+             auto n = place_in(matrix_names, v);
+             if (n) r.video.matrix = static_cast<Colour::Matrix>(*n);
+             return n.has_value();
+         },
+         [](const Recipe& r) {
+             return r.video.matrix == Colour::Matrix::unspecified
+                        ? json()
+                        : json(matrix_names[static_cast<std::size_t>(r.video.matrix)]);
+         },
+         "how colours are written in numbers: converted to the matrix of ITU-R `bt601`, `bt709` or `bt2020`, or `keep`",
+         "`keep`"},
+        {"video", "range", one_of(range_names), "must be keep, limited or full",
+         [](const json& v, Recipe& r) {
+             auto n = place_in(range_names, v);
+             if (n) r.video.range = static_cast<Colour::Range>(*n);
+             return n.has_value();
+         },
+         [](const Recipe& r) {
+             return r.video.range == Colour::Range::unspecified
+                        ? json()
+                        : json(range_names[static_cast<std::size_t>(r.video.range)]);
+         },
+         "`limited` numbers (black at 16, white at 235), `full` ones (0 to 255), or `keep`",
+         "`keep`, limited where a target takes no others"},
         {"video", "rate", rate, a_rate, [](const json& v, Recipe& r) { return take_rate(v, r.video.rate); },
          [](const Recipe& r) { return given_rate(r.video.rate); },
          "made constant: at every moment the picture that was seen then", "as it is; a varying one stays so"},

@@ -22,10 +22,12 @@ struct Recipe {
         int passes = 1;
         int width = 0, height = 0;  ///< As shown; one of them 0 follows from the other.
         Shape shape = Shape::keep;
-        std::optional<Rational> rate;       ///< Made constant.
-        std::optional<Rational> most_rate;  ///< Made constant at this, where it has more.
-        Time keyframes = 2_s;               ///< At most so far apart.
-        int effort = 1;                     ///< Of the encoder: 0 quick, 1 middling, 2 thorough.
+        Colour::Matrix matrix = Colour::Matrix::unspecified;  ///< Converted to; as it is without.
+        Colour::Range range = Colour::Range::unspecified;     ///< The same.
+        std::optional<Rational> rate;                         ///< Made constant.
+        std::optional<Rational> most_rate;                    ///< Made constant at this, where it has more.
+        Time keyframes = 2_s;                                 ///< At most so far apart.
+        int effort = 1;                                       ///< Of the encoder: 0 quick, 1 middling, 2 thorough.
         bool operator==(const Video&) const = default;
     } video;
     struct Audio {

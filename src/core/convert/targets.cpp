@@ -78,6 +78,7 @@ Result<std::vector<CodecRule>> rules(const json& list, std::string_view subject,
         r.number("max_rate", rule.max_rate, 768000);
         r.number("max_channels", rule.max_channels, 64);
         r.take("bit_depths", rule.bit_depths);
+        r.take("limited_range", rule.limited_range);
         rule.codec = codec_from_name(codec);
         rule.max_level = static_cast<unsigned>(level);
         if (rule.codec == Codec::unknown) r.wrong("codec", fmt::format("names no codec known here (“{}”)", codec));
@@ -158,6 +159,8 @@ std::string misfit(const Track& t, double rate, const CodecRule& r) {
             return fmt::format("{:.2f} pictures come in a second, and {} are the most taken", rate, r.max_rate);
         if (!r.bit_depths.empty() && t.problem && t.problem->code == Code::depth_unsupported)
             return "its samples have more bits than are taken";
+        if (r.limited_range && t.video.colour.resolved(h).range == Colour::Range::full)
+            return "its colours are in full range, which is shown wrongly there";
     } else {
         if (r.max_rate && t.audio.rate > r.max_rate)
             return fmt::format("sound is sampled at {} Hz, and {} Hz is the highest taken", t.audio.rate, r.max_rate);
@@ -306,7 +309,7 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
                                                                            : std::string(codec_title(track->codec)));
         for (auto& r : rules) {
             if (r.codec != track->codec) continue;
-            why = misfit(*track, f.pictures_a_second(), r);
+            why = misfit(*track, f.most_a_second(), r);
             if (why.empty()) break;
         }
         bool locked =

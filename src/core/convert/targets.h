@@ -18,6 +18,7 @@ struct CodecRule {
     int max_rate = 0;                   ///< Pictures a second, or samples a second.
     int max_channels = 0;
     std::vector<int> bit_depths;
+    bool limited_range = false;  ///< Shows pictures of full range wrongly.
 };
 
 struct Target {

@@ -52,6 +52,7 @@ json to_json(const SourceFacts& f) {
                {"start", s.start.ns},
                {"end", s.end.ns},
                {"frames", s.frame_count},
+               {"busiest", s.busiest_second},
                {"frame_rate", rational(s.frame_rate)}};
         if (t.problem) j["problem"] = {static_cast<int>(t.problem->code), t.problem->sentence, t.problem->hint};
         tracks.push_back(std::move(j));
@@ -94,7 +95,7 @@ std::optional<SourceFacts> facts_from_json(const json& j) {
             t.video.pixel_aspect = rational(k.at("aspect")), t.video.rotation = k.at("rotation");
             t.audio = {k.at("rate"), k.at("channels")};
             s.start = Time{k.at("start")}, s.end = Time{k.at("end")}, s.frame_count = k.at("frames"),
-            s.frame_rate = rational(k.at("frame_rate"));
+            s.frame_rate = rational(k.at("frame_rate")), s.busiest_second = k.at("busiest");
             if (k.contains("problem"))
                 t.problem =
                     Error{static_cast<Code>(k["problem"].at(0).get<int>()), k["problem"].at(1), k["problem"].at(2)};
