@@ -364,8 +364,16 @@ TEST_CASE("usual colours are read on a light bar and on a dark one, and one's ow
     p.bars.front().cover = 1;
     p.theme.text = "#203040", p.theme.background = "#E6ECE4";
     CHECK(review_contrast(d, r.folder.path, pictures).empty());
-    p.bars.front().theme.background = "#2A3A48";
+    // Where it is only the bar that covers too little, the theme stays.
+    p.bars.front().cover = 0.1;
     auto found = review_contrast(d, r.folder.path, pictures);
+    REQUIRE_FALSE(found.empty());
+    auto covered = d;
+    found.front().fix->apply(covered);
+    CHECK(review_contrast(covered, r.folder.path, pictures).empty());
+    CHECK(covered.player().theme == p.theme);
+    p.bars.front().cover = 1, p.bars.front().theme.background = "#2A3A48";
+    found = review_contrast(d, r.folder.path, pictures);
     REQUIRE(found.size() > 1);
     for (auto& f : found) CHECK(f.code == "hard-to-read");
     REQUIRE(found.front().fix);

@@ -10,7 +10,6 @@
 #include <algorithm>
 #include <csignal>
 #include <deque>
-#include <thread>
 
 #include "codec/codec.h"
 #include "codec/svtav1_wire.h"
@@ -54,10 +53,7 @@ class Encoder final : public VideoEncoder {
         if (socket_ >= 0) ::close(socket_);
         if (process_ <= 0) return;
         ::kill(process_, SIGKILL);
-        // It gives back gigabytes first, for which nobody waits.
-        std::thread([process = process_] {
-            while (::waitpid(process, nullptr, 0) < 0 && errno == EINTR) continue;
-        }).detach();
+        while (::waitpid(process_, nullptr, 0) < 0 && errno == EINTR) continue;
     }
     Outcome encode(const Picture& p, std::vector<Encoded>& out) override {
         auto command = Command::picture;

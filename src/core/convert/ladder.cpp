@@ -225,11 +225,10 @@ class Maker {
         }
         TRY(auto reader, PictureReader::open(clip_, video, codecs_));
         std::vector<std::thread> threads;
-        auto& stop = stop_;
         for (auto& r : rungs)
             threads.emplace_back([&, rung = r.get()] {
                 rung->outcome = encode(*rung, video, writes);
-                if (!rung->outcome) stop = true;
+                if (!rung->outcome) stop_ = true;
                 rung->pictures->close();
             });
         Outcome sound_outcome;
@@ -237,20 +236,24 @@ class Maker {
             sound_ = std::make_unique<Rendition>();
             sound_->folder = work / "sound", sound_->name = "sound";
             threads.emplace_back([&] {
-                sound_outcome = encode_sound(*audio, stop);
-                if (!sound_outcome) stop = true;
+                sound_outcome = encode_sound(*audio, stop_);
+                if (!sound_outcome) stop_ = true;
             });
         }
         Outcome decoded = decode(*reader, from, to, [&](const Picture& p) {
             for (auto& r : rungs)
                 if (!r->pictures->put(p)) return false;
-            return !stop;
+            return !stop_;
         });
-        if (!decoded) stop = true;
+        if (!decoded) stop_ = true;
         for (auto& r : rungs) r->pictures->close();
         for (auto& t : threads) t.join();
         TRY_DO(decoded);
-        for (auto& r : rungs) TRY_DO(r->outcome);
+        // One that failed stops the others, which is not what is to be told.
+        Outcome outcome;
+        for (auto& r : rungs)
+            if (!r->outcome && (outcome || outcome.error().code == Code::cancelled)) outcome = r->outcome;
+        TRY_DO(outcome);
         return sound_outcome;
     }
 

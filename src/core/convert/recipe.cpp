@@ -42,6 +42,11 @@ std::optional<std::size_t> place_in(const std::array<std::string_view, n>& names
     auto it = v.is_string() ? std::find(names.begin(), names.end(), v.get_ref<const std::string&>()) : names.end();
     return it == names.end() ? std::nullopt : std::optional(static_cast<std::size_t>(it - names.begin()));
 }
+/// Nothing for the first, which is usual.
+template <std::size_t n>
+json named(const std::array<std::string_view, n>& names, std::size_t at) {
+    return at == 0 ? json() : json(names.at(at));
+}
 /// Codecs that some container takes, and what else may be done.
 json codec_names(bool video) {
     json names = json::array();
@@ -83,6 +88,18 @@ const char* const a_rate = "must be a rate such as “30” or “30000/1001”,
             [](const Recipe& r) -> json { return given; }, values, without           \
     }
 
+/// One of some names, in the order of an enumeration; the first is what is usual.
+#define NAMED(group, name, names, must, member, values, without)                                              \
+    Member {                                                                                                  \
+        group, name, one_of(names), must,                                                                     \
+            [](const json& v, Recipe& r) {                                                                    \
+                auto n = place_in(names, v);                                                                  \
+                if (n) r.member = static_cast<decltype(r.member)>(*n);                                        \
+                return n.has_value();                                                                         \
+            },                                                                                                \
+            [](const Recipe& r) { return named(names, static_cast<std::size_t>(r.member)); }, values, without \
+    }
+
 const std::vector<Member>& members() {
     static const json rate{{"type", "string"}, {"pattern", "^[0-9]+([./][0-9]+)?$"}};
     static const std::vector<Member> all{
@@ -113,19 +130,10 @@ const std::vector<Member>& members() {
          [](const json& v, Recipe& r) { return r.fit_bytes = v.get<std::uint64_t>(), true; },
          [](const Recipe& r) { return r.fit_bytes ? json(*r.fit_bytes) : json(); },
          "the whole file is at most so large, and at least 97 % of that where the pictures can use it", "–"},
-        {"", "captions", one_of(caption_names), "must be keep, none or burn",
-         [](const json& v, Recipe& r) {
-             auto n = place_in(caption_names, v);
-             if (n) r.captions = static_cast<Recipe::Captions>(*n);
-             return n.has_value();
-         },
-         [](const Recipe& r) {
-             return r.captions == Recipe::Captions::keep ? json()
-                                                         : json(caption_names[static_cast<std::size_t>(r.captions)]);
-         },
-         "`keep` them, where the container has a form for them, or `none`; or `burn` those that are shown first (or of "
-         "a file beside the clip) into the pictures, as the player shows them",
-         "`keep`"},
+        NAMED("", "captions", caption_names, "must be keep, none or burn", captions,
+              "`keep` them, where the container has a form for them, or `none`; or `burn` those that are shown first "
+              "(or of a file beside the clip) into the pictures, as the player shows them",
+              "`keep`"),
         {"", "tracks", one_of(track_names), "must be main or all",
          [](const json& v, Recipe& r) {
              auto n = place_in(track_names, v);
@@ -151,47 +159,18 @@ const std::vector<Member>& members() {
         WHOLE("video", "width", 2, 8192, video.width, int, given_number(r.video.width, 0),
               "as shown; one of width and height follows from the other", "as it is"),
         WHOLE("video", "height", 2, 8192, video.height, int, given_number(r.video.height, 0), "as shown", "as it is"),
-        {"video", "shape", one_of(shape_names), "must be keep, crop, pad or bake",
-         [](const json& v, Recipe& r) {
-             auto n = place_in(shape_names, v);
-             if (n) r.video.shape = static_cast<Recipe::Shape>(*n);
-             return n.has_value();
-         },
-         [](const Recipe& r) {
-             return r.video.shape == Recipe::Shape::keep ? json()
-                                                         : json(shape_names[static_cast<std::size_t>(r.video.shape)]);
-         },
-         "`keep`: all of it, in its own shape, at most so large, and upright where the container can’t say that it is "
-         "turned; `crop`: fills the size and cuts; `pad`: fills it up "
-         "with "
-         "black; `bake`: upright, with square pixels",
-         "`keep`"},
-        {"video", "matrix", one_of(matrix_names), "must be keep, bt601, bt709 or bt2020",
-         [](const json& v, Recipe& r) {
-             auto n = place_in(matrix_names, v);
-             if (n) r.video.matrix = static_cast<Colour::Matrix>(*n);
-             return n.has_value();
-         },
-         [](const Recipe& r) {
-             return r.video.matrix == Colour::Matrix::unspecified
-                        ? json()
-                        : json(matrix_names[static_cast<std::size_t>(r.video.matrix)]);
-         },
-         "how colours are written in numbers: converted to the matrix of ITU-R `bt601`, `bt709` or `bt2020`, or `keep`",
-         "`keep`"},
-        {"video", "range", one_of(range_names), "must be keep, limited or full",
-         [](const json& v, Recipe& r) {
-             auto n = place_in(range_names, v);
-             if (n) r.video.range = static_cast<Colour::Range>(*n);
-             return n.has_value();
-         },
-         [](const Recipe& r) {
-             return r.video.range == Colour::Range::unspecified
-                        ? json()
-                        : json(range_names[static_cast<std::size_t>(r.video.range)]);
-         },
-         "`limited` numbers (black at 16, white at 235), `full` ones (0 to 255), or `keep`",
-         "`keep`, limited where a target takes no others"},
+        NAMED("video", "shape", shape_names, "must be keep, crop, pad or bake", video.shape,
+              "`keep`: all of it, in its own shape, at most so large, and upright where the container can’t say that "
+              "it is turned; `crop`: fills the size and cuts; `pad`: fills it up with black; `bake`: upright, with "
+              "square pixels",
+              "`keep`"),
+        NAMED("video", "matrix", matrix_names, "must be keep, bt601, bt709 or bt2020", video.matrix,
+              "how colours are written in numbers: converted to the matrix of ITU-R `bt601`, `bt709` or `bt2020`, or "
+              "`keep`",
+              "`keep`"),
+        NAMED("video", "range", range_names, "must be keep, limited or full", video.range,
+              "`limited` numbers (black at 16, white at 235), `full` ones (0 to 255), or `keep`",
+              "`keep`, limited where a target takes no others"),
         {"video", "rate", rate, a_rate, [](const json& v, Recipe& r) { return take_rate(v, r.video.rate); },
          [](const Recipe& r) { return given_rate(r.video.rate); },
          "made constant: at every moment the picture that was seen then", "as it is; a varying one stays so"},

@@ -30,7 +30,7 @@ double luminance(const Rgb& c) {
 }
 double contrast(double a, double b) { return (std::max(a, b) + 0.05) / (std::min(a, b) + 0.05); }
 
-constexpr std::string_view sand = "#EDE3CF", ink = "#2A211C", paper = "#F7F1E5", wine = "#8A2436", night = "#17131A";
+constexpr std::string_view ink = "#2A211C", paper = "#F7F1E5", night = "#17131A";
 constexpr double enough = 4.5, share = 0.1;
 
 /// What a control is drawn in, and what lies between it and the picture (view/paint.cpp draws it so).
@@ -49,13 +49,13 @@ std::optional<Drawn> drawn(const ControlSpec& c, const BarSpec* bar, const Theme
     if (c.kind->chief) {
         auto disc = s.ground.empty() ? theme.accent : s.ground;
         bool dark = disc.empty() || is_dark(disc);
-        return Drawn{first({s.ink, dark ? paper : ink}), first({disc, wine}), 1};
+        return Drawn{first({s.ink, dark ? paper : ink}), first({disc, usual_accent}), 1};
     }
     // What lies on the picture in a dark plate of its own is not of the theme.
     if (form == Form::notice || form == Form::sign || (form == Form::captions && !bar))
         return Drawn{first({s.ink, paper}), first({s.ground, night}), s.ground.empty() ? 0.8 : 1};
     Drawn d{first({s.ink, theme.text, lies_on_dark(&c, theme) ? paper : ink}),
-            first({s.ground, theme.background, sand}), bar ? bar->cover : 0.93};
+            first({s.ground, theme.background, usual_background}), bar ? bar->cover : 0.93};
     if (!s.ground.empty()) d.cover = 1;
     return d;
 }
@@ -139,7 +139,10 @@ std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std:
                 if (static_cast<double>(poor) < share * static_cast<double>(samples)) continue;
                 said[k] = true;
                 auto& own = control.settings;
-                bool by_theme = own.ink.empty() && own.ground.empty() && !(at.theme == ThemeSpec{});
+                // Where its colours are read on each other, it is what shines through.
+                bool covered = contrast(letters, luminance(how->ground)) >= enough;
+                bool by_theme =
+                    own.ink.empty() && own.ground.empty() && !(at.theme == ThemeSpec{}) && !(bar && covered);
                 auto on_bar = bar && own.ground.empty() && own.ink.empty();
                 found.push_back(
                     {"hard-to-read",

@@ -40,7 +40,7 @@ std::optional<std::string> ThemeMember::set(ThemeSpec& theme, const nlohmann::js
     if (auto* number = std::get_if<int ThemeSpec::*>(&place)) {
         if (!v.is_number_integer() || v.get<double>() < low || v.get<double>() > high)
             return fmt::format("must be a whole number from {} to {}", low, high);
-        theme.** number = v.get<int>();
+        theme.*(*number) = v.get<int>();
         return {};
     }
     auto* text = v.is_string() ? &v.get_ref<const std::string&>() : nullptr;
