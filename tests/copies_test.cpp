@@ -2,6 +2,7 @@
 // What is copied from container to container: it is shown as before, from the same picture to the same one, and so
 // long.
 #include "conversions.h"
+#include "convert/compare.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
@@ -41,6 +42,29 @@ void patch_all(Bytes& file, std::string_view box, std::size_t at,
         auto n = to(static_cast<std::uint32_t>(p[0] << 24 | p[1] << 16 | p[2] << 8 | p[3]));
         for (int i = 0; i < 4; ++i) p[i] = static_cast<std::uint8_t>(n >> (24 - 8 * i));
     }
+}
+/// The first pictures of a file.
+std::vector<Picture> first_frames(const fs::path& path, std::size_t count) {
+    std::shared_ptr<Clip> clip = value(open_clip(path.string()));
+    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    std::vector<Picture> all;
+    while (all.size() < count) {
+        auto p = value(reader->next());
+        if (!p) break;
+        all.push_back(std::move(*p));
+    }
+    return all;
+}
+bool same_samples(const Picture& a, const Picture& b) {
+    if (a.width != b.width || a.height != b.height) return false;
+    for (std::size_t i = 0; i < 3; ++i) {
+        int rows = i ? (a.height + 1) / 2 : a.height, across = i ? (a.width + 1) / 2 : a.width;
+        for (std::ptrdiff_t y = 0; y < rows; ++y)
+            if (!std::equal(a.plane[i] + y * a.stride[i], a.plane[i] + y * a.stride[i] + across,
+                            b.plane[i] + y * b.stride[i]))
+                return false;
+    }
+    return true;
 }
 }  // namespace
 
@@ -215,4 +239,93 @@ TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and h
             CHECK(std::abs((is - 1_ms * length).ns) < (bare ? 120_ms : 40_ms).ns);
         }
     }
+}
+
+TEST_CASE("What a container crops is not shown, and is cropped by what its frames are copied into",
+          "[container][crop]") {
+    Folder folder;
+    for (std::string name : {"vp9_opus.webm", "h264_high_aac.mp4"})
+        for (std::string wrapper : {"mkv", "mp4"})
+            for (auto edges : {Crop{2, 4, 6, 8}, Crop{0, 0, 1, 1}, Crop{0, 0, 0, 3}, Crop{64, 0, 0, 0}}) {
+                INFO(name << " in " << wrapper << ", " << edges.left << " " << edges.right);
+                auto clip = test::open(name);
+                auto& track = *clip->info().main(Kind::video);
+                Bytes file;
+                auto writer = wrapper_of_extension(wrapper)->write(std::make_unique<MemorySink>(file));
+                WriteTrack w;
+                w.codec = track.codec, w.config = track.config, w.video = track.video;
+                w.video.crop = edges;
+                w.video.set_coded_size(track.video.width, track.video.height);
+                auto number = value(writer->add(w));
+                auto reader = clip->reader(track.id);
+                PacketHead head;
+                Bytes data;
+                while (value(reader->next(head))) {
+                    done(reader->read(data));
+                    done(writer->write(number,
+                                       {head.pts, head.dts.value_or(head.pts), head.duration, head.keyframe, data}));
+                }
+                done(writer->finish());
+                auto path = folder / ("cropped." + wrapper);
+                put(path, file);
+                auto info = value(open_clip(path.string()))->info();
+                auto& video = info.main(Kind::video)->video;
+                CHECK(video.crop == edges);
+                CHECK(video.width == track.video.width - edges.left - edges.right);
+                CHECK(video.display_height() == track.video.height - edges.top - edges.bottom);
+                auto all = first_frames(fixture(name), 4), part = first_frames(path, 4);
+                REQUIRE(part.size() == all.size());
+                for (std::size_t i = 0; i < all.size(); ++i) CHECK(same_samples(part[i], cropped(all[i], edges)));
+                for (std::string into : {"mkv", "mp4"}) {
+                    if (into == "mp4" && track.config.empty()) continue;  // it has to state one
+                    auto copy = folder / ("copy." + into);
+                    (void)value(convert(
+                        path.string(),
+                        {.out = copy, .recipe = copying(Kind::video), .target = {}, .replace = Replace::anything},
+                        CodecRegistry::standard()));
+                    CHECK(same_samples(first_frames(copy, 1)[0], part[0]));
+                }
+                if (track.codec == Codec::h264) {
+                    auto result =
+                        convert(path.string(), {.out = folder / "x.ts", .recipe = copying(Kind::video), .target = {}},
+                                CodecRegistry::standard());
+                    REQUIRE_FALSE(result.has_value());
+                    CHECK(result.error().sentence.find("which of their edges are cut off") != std::string::npos);
+                }
+            }
+    // More than there is: it is left alone.
+    VideoFormat f;
+    f.crop = {300, 0, 20, 0};
+    f.set_coded_size(320, 180);
+    CHECK((f.width == 320 && f.crop == Crop{}));
+}
+
+TEST_CASE("AV1 of odd sizes is coded with padding, which the container crops", "[convert][crop]") {
+    Folder folder;
+    for (std::string wrapper : {"webm", "mp4", "mkv"})
+        for (auto [width, height] : {std::pair{213, 121}, {213, 120}, {214, 121}}) {
+            INFO(wrapper << " " << width << " x " << height);
+            Recipe r;
+            r.to = 300_ms;
+            r.video.action = Recipe::Do::encode, r.video.codec = Codec::av1;
+            r.video.width = width, r.video.height = height, r.video.shape = Recipe::Shape::crop;
+            r.video.quality = 10;
+            auto path = folder / ("odd." + wrapper), plain = folder / "odd.vp9.webm";
+            CHECK_FALSE(says(value(convert(fixture("vp9_opus.webm").string(),
+                                           {.out = path, .recipe = r, .target = {}, .replace = Replace::anything},
+                                           CodecRegistry::standard())),
+                             "odd-size"));
+            auto info = value(open_clip(path.string()))->info();
+            auto& video = info.main(Kind::video)->video;
+            CHECK((video.width == width && video.height == height));
+            CHECK(video.crop == Crop{0, 0, width % 2, height % 2});
+            // As near to the original as another codec that takes such sizes by itself.
+            r.video.codec = Codec::vp9;
+            (void)value(convert(fixture("vp9_opus.webm").string(),
+                                {.out = plain, .recipe = r, .target = {}, .replace = Replace::anything},
+                                CodecRegistry::standard()));
+            auto alike = value(compare(path.string(), plain.string(), CodecRegistry::standard()));
+            CHECK(alike.frames >= 8);
+            CHECK(alike.ssim_y > 0.95);
+        }
 }

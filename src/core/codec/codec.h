@@ -74,6 +74,8 @@ class VideoEncoder {
     virtual Outcome drain(std::vector<Encoded>& out) = 0;
     /// The track's configuration for a writer; complete before the first picture.
     virtual Bytes config() const = 0;
+    /// By how much its coded frames are larger than the pictures, where only the container can say so.
+    virtual Crop padding() const { return {}; }
 };
 
 struct AudioEncodeOptions {
@@ -128,7 +130,7 @@ class TextSetter {
 
 /// What a module says of itself. One module may serve several codecs of one library.
 struct CodecModule {
-    static constexpr unsigned current_abi = 6;
+    static constexpr unsigned current_abi = 7;
     unsigned abi = current_abi;
     const char* name = "";     ///< "vpx"; the module's file is codec-vpx.so.
     const char* library = "";  ///< The library's name, for the notice sheet.

@@ -69,6 +69,35 @@ Error missing(Codec codec, const char* verb) {
     return {Code::codec_missing, fmt::format("No adapter here {} {}.", verb, codec_title(codec)),
             "Install the codec’s library, or export the track again in another codec."};
 }
+/// Cuts off what the container says is no part of the frames.
+class CroppingDecoder final : public VideoDecoder {
+  public:
+    CroppingDecoder(std::unique_ptr<VideoDecoder> decoder, const Crop& edges)
+        : decoder_(std::move(decoder)), edges_(edges) {}
+    Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+        return cut(out, [&] { return decoder_->decode(data, pts, keyframe, out); });
+    }
+    Outcome drain(std::vector<Picture>& out) override {
+        return cut(out, [&] { return decoder_->drain(out); });
+    }
+    Outcome hurry(std::vector<Picture>& out) override {
+        return cut(out, [&] { return decoder_->hurry(out); });
+    }
+    void reset() override { decoder_->reset(); }
+    void hand_out_from(Time from) override { decoder_->hand_out_from(from); }
+
+  private:
+    template <class F>
+    Outcome cut(std::vector<Picture>& out, F&& append) {
+        auto before = out.size();
+        auto done = append();
+        for (auto i = before; i < out.size(); ++i) out[i] = cropped(std::move(out[i]), edges_);
+        return done;
+    }
+    std::unique_ptr<VideoDecoder> decoder_;
+    Crop edges_;
+};
+
 /// An adapter may throw from its library's binding or from memory running out; neither passes this point.
 template <class T, class F>
 Result<T> guarded(F&& f) {
@@ -101,7 +130,9 @@ Result<std::unique_ptr<VideoDecoder>> CodecRegistry::video_decoder(const Track& 
     if (track.problem) return std::unexpected(*track.problem);
     auto found = decoder_module(track.codec);
     if (!found || !found->module->video_decoder) return std::unexpected(missing(track.codec, "decodes"));
-    return guarded<std::unique_ptr<VideoDecoder>>([&] { return found->module->video_decoder(track); });
+    TRY(auto decoder, guarded<std::unique_ptr<VideoDecoder>>([&] { return found->module->video_decoder(track); }));
+    if (track.video.crop == Crop{}) return decoder;
+    return std::make_unique<CroppingDecoder>(std::move(decoder), track.video.crop);
 }
 Result<std::unique_ptr<AudioDecoder>> CodecRegistry::audio_decoder(const Track& track) {
     if (track.problem) return std::unexpected(*track.problem);

@@ -23,8 +23,8 @@ using namespace svtav1;
 class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
-        if (o.width < 64 || o.height < 64 || o.width > 8192 || o.height > 4352 || o.width % 2 || o.height % 2)
-            return fail(Code::limit, "The AV1 encoder takes even sizes from 64 × 64 to 8192 × 4352.",
+        if (o.width < 64 || o.height < 64 || o.width > 8192 || o.height > 4352)
+            return fail(Code::limit, "The AV1 encoder takes sizes from 64 × 64 to 8192 × 4352.",
                         "Choose another size.");
         if (o.pass) return fail(Code::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
         auto e = std::make_unique<Encoder>();
@@ -32,7 +32,9 @@ class Encoder final : public VideoEncoder {
         TRY_DO(e->start());
         auto colour = o.colour.resolved(o.height);
         Settings s{};
-        s.width = o.width, s.height = o.height, s.keyframe_every = o.keyframe_every, s.effort = o.effort;
+        // The library takes even sizes only.
+        s.width = o.width + o.width % 2, s.height = o.height + o.height % 2;
+        s.keyframe_every = o.keyframe_every, s.effort = o.effort;
         s.rate_num = static_cast<int>(o.rate.num), s.rate_den = static_cast<int>(o.rate.den);
         if (o.control == VideoEncodeOptions::Control::quality)
             s.quality = o.quality;
@@ -59,9 +61,15 @@ class Encoder final : public VideoEncoder {
         auto command = Command::picture;
         put(&command, sizeof command);
         for (std::size_t plane = 0; plane < 3; ++plane) {
-            auto half = plane ? 2 : 1;
-            for (int y = 0; y < height_ / half; ++y)
-                put(p.plane[plane] + y * p.stride[plane], static_cast<std::size_t>(width_ / half));
+            auto half = plane ? 1 : 0;
+            int across = (width_ + half) >> half, rows = (height_ + half) >> half;
+            auto put_row = [&](int y) {
+                auto* row = p.plane[plane] + std::ptrdiff_t{y} * p.stride[plane];
+                put(row, static_cast<std::size_t>(across));
+                if (!half && width_ % 2) put(row + across - 1, 1);
+            };
+            for (int y = 0; y < rows; ++y) put_row(y);
+            if (!half && height_ % 2) put_row(rows - 1);
         }
         times_.push_back(p.pts);
         return exchange(out);
@@ -72,6 +80,7 @@ class Encoder final : public VideoEncoder {
         return exchange(out);
     }
     Bytes config() const override { return config_; }
+    Crop padding() const override { return {0, 0, width_ % 2, height_ % 2}; }
 
   private:
     Outcome start() {

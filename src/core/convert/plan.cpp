@@ -21,7 +21,7 @@ constexpr std::array picture_forms{
     PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45, true},
     PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2, true},
     PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false},
-    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 2, 0, 0.5, true},
+    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 1, 0, 0.5, true},
     PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
     PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
 };
@@ -232,6 +232,7 @@ class Planner {
             return fail(Code::refused, fmt::format("{} is encoded in one pass here.", codec_title(form->codec)),
                         "Ask for one pass.");
         even_out(*form);
+        p_.format.crop = {};
         if (p_.format.width < form->least || p_.format.height < form->least)
             return fail(
                 Code::refused,

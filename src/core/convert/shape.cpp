@@ -72,6 +72,7 @@ std::string unsaid_shape(const Track& track, const Wrapper& wrapper) {
     auto& shown = track.video;
     if (wrapper.shapes) return {};
     if (shown.rotation != 0) return "that they are turned";
+    if (shown.crop != Crop{}) return "which of their edges are cut off";
     Track bare;
     bare.kind = Kind::video, bare.codec = track.codec, bare.config = track.config;
     describe_from_config(bare);

@@ -347,7 +347,7 @@ class EncodedPictures final : public MadeStream {
     WriteTrack track() const override {
         WriteTrack w;
         w.codec = plan_.video_codec, w.config = encoder_ ? encoder_->config() : config_;
-        w.video = plan_.format;
+        w.video = plan_.format, w.video.crop = padding_;
         w.language = plan_.video->language;
         w.timescale = timescale_for(*plan_.video, w.timescale);
         return w;
@@ -367,6 +367,7 @@ class EncodedPictures final : public MadeStream {
     const Plan& plan_;
     std::unique_ptr<VideoEncoder> encoder_;  ///< Until all is encoded ...
     Bytes config_;                           ///< ... and then what its header was.
+    Crop padding_ = encoder_->padding();
     std::map<Time, Time> durations_;
     std::deque<Encoded> ready_;
     bool in_gaps_, apart_ = pictures_->works(), drained_ = false;

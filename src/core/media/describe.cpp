@@ -24,8 +24,7 @@ void describe_h264(Track& t) {
     }
     auto& sps = *config->sps;
     t.codec_string = fmt::format("avc1.{:02x}{:02x}{:02x}", sps.profile, sps.constraints, sps.level);
-    t.video.width = sps.width;
-    t.video.height = sps.height;
+    t.video.set_coded_size(sps.width, sps.height);
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
     t.video.colour = t.video.colour.or_else(sps.colour);
     if (sps.bit_depth > 8)
@@ -100,7 +99,7 @@ void describe_hevc(Track& t) {
     t.codec_string = fmt::format("hvc1.{}.{:x}.{}{}", sps.profile, flags, sps.tier ? 'H' : 'L', sps.level);
     auto last = std::find_if(sps.constraints.rbegin(), sps.constraints.rend(), [](auto b) { return b != 0; });
     for (auto it = sps.constraints.begin(); it != last.base(); ++it) t.codec_string += fmt::format(".{:X}", *it);
-    t.video.width = sps.width, t.video.height = sps.height;
+    t.video.set_coded_size(sps.width, sps.height);
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
     t.video.colour = t.video.colour.or_else(sps.colour);
     if (sps.bit_depth > 8)
@@ -118,7 +117,7 @@ void describe_theora(Track& t) {
         return;
     }
     t.codec_string = "theora";
-    t.video.width = head->width, t.video.height = head->height;
+    t.video.set_coded_size(head->width, head->height);
     if (!t.video.pixel_aspect.stated() && head->pixel_aspect.stated() &&
         head->pixel_aspect.num != head->pixel_aspect.den)
         t.video.pixel_aspect = head->pixel_aspect;
@@ -151,7 +150,7 @@ void describe_mpeg(Track& t) {
     // ISO/IEC 14496-1 table 5: an object type for each profile.
     static constexpr std::array<unsigned, 8> types{0x61, 0x64, 0x63, 0x62, 0x61, 0x60, 0x61, 0x61};
     t.codec_string = sequence->second ? fmt::format("mp4v.{:02x}", types[sequence->profile_level >> 4 & 7]) : "mp4v.6a";
-    t.video.width = sequence->width, t.video.height = sequence->height;
+    t.video.set_coded_size(sequence->width, sequence->height);
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sequence->pixel_aspect;
     t.video.colour = t.video.colour.or_else(sequence->colour);
     if (sequence->chroma_format != 1)
@@ -167,7 +166,7 @@ void describe_mpeg4(Track& t) {
         return;
     }
     t.codec_string = config->profile_level ? fmt::format("mp4v.20.{}", config->profile_level) : "mp4v.20";
-    t.video.width = config->width, t.video.height = config->height;
+    t.video.set_coded_size(config->width, config->height);
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = config->pixel_aspect;
     t.video.colour = t.video.colour.or_else(config->colour);
     if (!config->rectangular) refuse(t, Code::codec_missing, "MPEG-4 Visual of a shape that is no rectangle");

@@ -149,6 +149,27 @@ Error frame_too_large(std::int64_t width, std::int64_t height) {
 int VideoFormat::display_width() const { return rotation % 180 == 0 ? shaped_width(*this) : height; }
 int VideoFormat::display_height() const { return rotation % 180 == 0 ? height : shaped_width(*this); }
 
+/// Whether a frame of this size has something inside `c`.
+static bool leaves_something(const Crop& c, int width, int height) {
+    return c.left >= 0 && c.top >= 0 && c.right >= 0 && c.bottom >= 0 && std::int64_t{c.left} + c.right < width &&
+           std::int64_t{c.top} + c.bottom < height;
+}
+
+void VideoFormat::set_coded_size(int coded_width, int coded_height) {
+    if (!leaves_something(crop, coded_width, coded_height)) crop = {};
+    width = coded_width - crop.left - crop.right, height = coded_height - crop.top - crop.bottom;
+}
+
+Picture cropped(Picture picture, const Crop& edges) {
+    if (!leaves_something(edges, picture.width, picture.height)) return picture;
+    for (std::size_t i = 0; i < 3; ++i) {
+        int part = i == 0 ? 1 : 2;
+        picture.plane[i] += std::ptrdiff_t{edges.top / part} * picture.stride[i] + edges.left / part;
+    }
+    picture.width -= edges.left + edges.right, picture.height -= edges.top + edges.bottom;
+    return picture;
+}
+
 const Track* ClipInfo::find(std::uint64_t id) const {
     auto it = std::find_if(tracks.begin(), tracks.end(), [&](auto& t) { return t.id == id; });
     return it == tracks.end() ? nullptr : &*it;

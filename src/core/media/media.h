@@ -84,14 +84,24 @@ constexpr bool frame_fits(std::int64_t width, std::int64_t height) {
 /// `limit`, for a track whose frames are larger.
 Error frame_too_large(std::int64_t width, std::int64_t height);
 
+/// Pixels cut off the edges of a frame.
+struct Crop {
+    int left = 0, top = 0, right = 0, bottom = 0;
+    bool operator==(const Crop&) const = default;
+};
+
 struct VideoFormat {
-    int width = 0, height = 0;  ///< Pixels after the codec's cropping.
+    int width = 0, height = 0;  ///< Pixels after cropping: the codec's, then `crop`.
     Rational pixel_aspect{};    ///< Width of a pixel over its height; not stated means 1:1.
     int rotation = 0;           ///< 0, 90, 180 or 270: degrees clockwise to be applied to show it.
     Colour colour;
-    bool alpha = false;         ///< The file says that it may be see-through; here it is opaque.
+    bool alpha = false;  ///< The file says that it may be see-through; here it is opaque.
+    /// What the container cuts off decoded frames (RFC 9559 clause 5.1.4.1.28.8, ISO/IEC 14496-12 clause 12.1.4).
+    Crop crop{};
     int display_width() const;  ///< After pixel shape and rotation; the coded height is kept.
     int display_height() const;
+    /// Takes over the size of decoded frames, less `crop`; which is forgotten where it would leave nothing.
+    void set_coded_size(int coded_width, int coded_height);
 };
 
 struct AudioFormat {
@@ -322,6 +332,9 @@ struct Picture {
 };
 /// Planes of one allocation for a picture of this size, from a pool that keeps a few for reuse.
 Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes);
+/// The part of `picture` inside `edges`, sharing its planes; of an odd left or top edge, chroma is that of the sample
+/// before it. The picture itself where nothing would be left.
+Picture cropped(Picture picture, const Crop& edges);
 /// The same with a copy of these planes in it.
 Picture copy_picture(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides);
 

@@ -80,13 +80,14 @@ void sound_entry(BoxWriter& w, const WriteTrack& s) {
 }
 
 void picture_entry(BoxWriter& w, const WriteTrack& s) {
+    auto& cut = s.video.crop;
     auto fill = [&] {
         w.be(0, 6)
             .u16(1)
             .be(0, 8)
             .be(0, 8)
-            .u16(static_cast<unsigned>(s.video.width))
-            .u16(static_cast<unsigned>(s.video.height))
+            .u16(static_cast<unsigned>(s.video.width + cut.left + cut.right))
+            .u16(static_cast<unsigned>(s.video.height + cut.top + cut.bottom))
             .u32(0x480000)
             .u32(0x480000)
             .u32(0)
@@ -118,6 +119,14 @@ void picture_entry(BoxWriter& w, const WriteTrack& s) {
             w.box("pasp", [&] {
                 w.u32(static_cast<std::uint64_t>(s.video.pixel_aspect.num))
                     .u32(static_cast<std::uint64_t>(s.video.pixel_aspect.den));
+            });
+        // The clean aperture: its size, and how far its centre lies from the frame's (ISO/IEC 14496-12 clause 12.1.4).
+        if (cut != Crop{})
+            w.box("clap", [&] {
+                auto offset = [&](int before, int after) { w.u32(static_cast<std::uint32_t>(before - after)).u32(2); };
+                w.u32(static_cast<std::uint64_t>(s.video.width)).u32(1);
+                w.u32(static_cast<std::uint64_t>(s.video.height)).u32(1);
+                offset(cut.left, cut.right), offset(cut.top, cut.bottom);
             });
     };
     if (s.codec == Codec::h264)

@@ -364,6 +364,28 @@ Outcome IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
     return {};
 }
 
+/// The clean aperture (ISO/IEC 14496-12 clause 12.1.4), to the nearest pixel; nothing where it is no part of the frame.
+static void read_clean_aperture(ByteView data, VideoFormat& f) {
+    ByteReader r(data);
+    auto fraction = [&] {
+        auto n = r.i32();
+        auto d = r.u32();
+        return d ? static_cast<double>(n) / d : 0.0;
+    };
+    double width = fraction(), height = fraction(), x = fraction(), y = fraction();
+    auto edges = [](int coded, double clean, double offset, int& before, int& after) {
+        auto kept = std::lround(clean), first = std::lround((coded - clean) / 2 + offset);
+        if (kept < 1 || first < 0 || first + kept > coded) return false;
+        before = static_cast<int>(first), after = static_cast<int>(coded - first - kept);
+        return true;
+    };
+    Crop c;
+    if (r.overrun() || !edges(f.width, width, x, c.left, c.right) || !edges(f.height, height, y, c.top, c.bottom))
+        return;
+    f.crop = c;
+    f.set_coded_size(f.width, f.height);
+}
+
 Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
     auto& track = draft.track;
     TRY(auto data, body(entry, 78));
@@ -394,6 +416,10 @@ Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
             if (box.type == fourcc("pasp")) {
                 auto w = b.u32(), h = b.u32();
                 if (w && h) track.video.pixel_aspect = Rational{w, h}.reduced();
+            }
+            if (box.type == fourcc("clap")) {
+                TRY(auto clean, body(box, 32));
+                read_clean_aperture(clean, track.video);
             }
             if (box.type == fourcc("colr")) {
                 auto kind = b.u32();

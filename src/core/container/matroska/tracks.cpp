@@ -13,19 +13,20 @@ namespace ruedo::matroska {
 namespace {
 
 void read_video(ByteView data, Track& track) {
-    std::uint64_t dw = 0, dh = 0, unit = 0, cl = 0, cr = 0, ct = 0, cb = 0;
+    std::uint64_t dw = 0, dh = 0, unit = 0;
     auto& f = track.video;
+    auto pixels = [](ByteView v) { return static_cast<int>(std::min<std::uint64_t>(as_uint(v), 32768)); };
     walk(data, [&](std::uint32_t e, ByteView v) {
-        if (e == id::pixel_width) f.width = static_cast<int>(std::min<std::uint64_t>(as_uint(v), 32768));
-        if (e == id::pixel_height) f.height = static_cast<int>(std::min<std::uint64_t>(as_uint(v), 32768));
+        if (e == id::pixel_width) f.width = pixels(v);
+        if (e == id::pixel_height) f.height = pixels(v);
         if (e == id::display_width) dw = as_uint(v);
         if (e == id::display_height) dh = as_uint(v);
         if (e == id::display_unit) unit = as_uint(v);
         if (e == id::alpha_mode) f.alpha = as_uint(v) == 1;
-        if (e == id::crop_left) cl = as_uint(v);
-        if (e == id::crop_right) cr = as_uint(v);
-        if (e == id::crop_top) ct = as_uint(v);
-        if (e == id::crop_bottom) cb = as_uint(v);
+        if (e == id::crop_left) f.crop.left = pixels(v);
+        if (e == id::crop_right) f.crop.right = pixels(v);
+        if (e == id::crop_top) f.crop.top = pixels(v);
+        if (e == id::crop_bottom) f.crop.bottom = pixels(v);
         if (e == id::colour)
             walk(v, [&](std::uint32_t c, ByteView n) {
                 auto value = static_cast<unsigned>(as_uint(n));
@@ -45,10 +46,10 @@ void read_video(ByteView data, Track& track) {
             });
     });
     // Display size in pixels (unit 0) or as a shape (unit 3); both give the pixel's shape (clause 5.1.4.1.28.14).
-    auto w = static_cast<std::int64_t>(f.width) - static_cast<std::int64_t>(cl + cr),
-         h = static_cast<std::int64_t>(f.height) - static_cast<std::int64_t>(ct + cb);
-    if (dw && dh && (unit == 0 || unit == 3) && w > 0 && h > 0 && dw < (1 << 24) && dh < (1 << 24)) {
-        auto aspect = Rational{static_cast<std::int64_t>(dw) * h, static_cast<std::int64_t>(dh) * w}.reduced();
+    f.set_coded_size(f.width, f.height);
+    if (dw && dh && (unit == 0 || unit == 3) && f.width > 0 && f.height > 0 && dw < (1 << 24) && dh < (1 << 24)) {
+        auto aspect =
+            Rational{static_cast<std::int64_t>(dw) * f.height, static_cast<std::int64_t>(dh) * f.width}.reduced();
         if (aspect.num != aspect.den) f.pixel_aspect = aspect;
     }
 }

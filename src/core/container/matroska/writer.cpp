@@ -300,8 +300,14 @@ class MatroskaWriter final : public ClipWriter {
             // Fields are in MPEG video and Motion JPEG at most, and what these hold was not looked for.
             bool fields = t.codec == Codec::mpeg2 || t.codec == Codec::mpeg4 || t.codec == Codec::mjpeg;
             if (!fields) m.number(id::flag_interlaced, 2);
-            m.number(id::pixel_width, static_cast<std::uint64_t>(v.width))
-                .number(id::pixel_height, static_cast<std::uint64_t>(v.height));
+            auto& cut = v.crop;
+            m.number(id::pixel_width, static_cast<std::uint64_t>(v.width + cut.left + cut.right))
+                .number(id::pixel_height, static_cast<std::uint64_t>(v.height + cut.top + cut.bottom));
+            for (auto [element, pixels] : {std::pair{id::crop_bottom, cut.bottom},
+                                           {id::crop_top, cut.top},
+                                           {id::crop_left, cut.left},
+                                           {id::crop_right, cut.right}})
+                if (pixels) m.number(element, static_cast<std::uint64_t>(pixels));
             auto flat = v;
             flat.rotation = 0;
             if (flat.display_width() != v.width)
