@@ -10,6 +10,7 @@
 #include <fstream>
 
 #include "codec/codec.h"
+#include "codec/steered_rate.h"
 #include "media/codec_headers.h"
 #include "media/picture_memory.h"
 
@@ -203,6 +204,9 @@ class Encoder final : public VideoEncoder {
         }
         e->options_ = o;
         e->codec_id_ = codec;
+        e->settings_ = cfg;
+        if (codec == Codec::vp9 && o.control == VideoEncodeOptions::Control::bitrate && o.pass == 0)
+            e->steered_.emplace(o.bitrate);
         return e;
     }
     ~Encoder() override { vpx_codec_destroy(&codec_); }
@@ -257,13 +261,22 @@ class Encoder final : public VideoEncoder {
             e.pts = e.dts = times_.front();
             times_.erase(times_.begin());
             e.keyframe = (packet->data.frame.flags & VPX_FRAME_IS_KEY) != 0;
+            if (steered_)
+                steered_->add(e.data.size(),
+                              static_cast<double>(options_.rate.den) / static_cast<double>(options_.rate.num));
             out.push_back(std::move(e));
+        }
+        if (steered_ && steered_->changed()) {
+            settings_.rc_target_bitrate = static_cast<unsigned>(steered_->next() / 1000);
+            vpx_codec_enc_config_set(&codec_, &settings_);
         }
         return {};
     }
     vpx_codec_ctx_t codec_{};
     VideoEncodeOptions options_;
     Codec codec_id_ = Codec::vp9;
+    vpx_codec_enc_cfg_t settings_{};
+    std::optional<SteeredRate> steered_;
     std::int64_t count_ = 0;
     std::vector<Time> times_;
     Bytes statistics_;  ///< Of the first of two passes.
