@@ -81,6 +81,10 @@ TEST_CASE("each refusal has its own sentence") {
                               R"("play":{"form":"playlist","address":"/x"}})"};
     });
     refused(s.name("stream"), demo::catalogue_key, Code::codec_missing);
+    s.server->answer("/clips/long",
+                     [](auto&) { return demo::Answered{200, "application/json", std::string((1 << 20) + 1, ' ')}; });
+    refused(s.name("long"), demo::catalogue_key, Code::limit);
+    CHECK(sentences.back().find("answers with more than 1 MB") != std::string::npos);
     s.server->answer("/clips/fault", [](auto&) { return demo::Answered{500, "text/plain", ""}; });
     refused(s.name("fault"), demo::catalogue_key, Code::network);
 }

@@ -605,6 +605,32 @@ TEST_CASE("headers of MPEG video that lie, end early or say nothing") {
     CHECK((!refused || refused.value()->info().main(Kind::video) == nullptr));
 }
 
+TEST_CASE("A transport stream that was cut short says so, unless it is cut between two whole packets", "[mpegts]") {
+    auto whole = bytes_of(fixture("h264_aac.ts"));
+    auto truncated = [](const Bytes& bytes) {
+        auto clip = value(open_clip(memory_source(bytes, "cut.ts")));
+        auto& all = clip->info().findings;
+        return std::any_of(all.begin(), all.end(), [](auto& f) { return f.code == "truncated"; });
+    };
+    CHECK_FALSE(truncated(whole));
+    std::mt19937 random(7);
+    for (int i = 0; i < 20; ++i) {
+        auto cut = whole;
+        cut.resize(60'000 + random() % (whole.size() - 60'000));
+        if (cut.size() % 188 == 0) cut.pop_back();
+        INFO(cut.size());
+        CHECK(truncated(cut));
+    }
+    // Between two transport packets, within a PES packet of sound, which states its length.
+    int found = 0;
+    for (std::size_t packets = 600; packets < 700; ++packets) {
+        auto cut = whole;
+        cut.resize(packets * 188);
+        found += truncated(cut);
+    }
+    CHECK((found > 0 && found < 100));
+}
+
 // Short ones of each kind, for the fuzzers to begin with: ruedo-tests "[seeds]" in the folder that has the corpus.
 TEST_CASE("seeds for the fuzzers are written", "[.][seeds]") {
     auto sound = make_ac3(tone(8000));

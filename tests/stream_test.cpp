@@ -427,6 +427,14 @@ TEST_CASE("manifests name the same segments in many ways, and each plays picture
         CHECK(clip->info().main(Kind::audio)->language == "en");
         CHECK(sound_of(clip).size() / 2 > 48000 * 59 / 10);
     }
+    for (auto d : {"18446744073709551615", "9223372036854775807", "86400001"}) {
+        auto endless = timeline;
+        endless.replace(endless.find("d=\"2000\""), 8, fmt::format("d=\"{}\"", d));
+        put_text(copy.folder.path / "endless.mpd", manifest(endless));
+        auto clip = open_clip(copy / "endless.mpd");
+        REQUIRE_FALSE(clip.has_value());
+        CHECK(clip.error().sentence.find("lasts longer than a day") != std::string::npos);
+    }
     // One after the other in a list.
     std::string list = "<SegmentList duration=\"2\"><Initialization sourceURL=\"360p/init.mp4\"/>";
     for (int i = 0; i < 3; ++i) list += fmt::format("<SegmentURL media=\"360p/seg{}.m4s\"/>", i);

@@ -44,6 +44,9 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
     if (!answer) {
         if (answer.error().code == Code::cancelled || answer.error().code == Code::refused)
             return std::unexpected(answer.error());
+        if (answer.error().code == Code::limit)
+            return fail(Code::limit, fmt::format("The catalogue at “{}” answers with more than 1 MB.", name.host),
+                        "Tell the service; what it says of a clip is far shorter.");
         return fail(answer.error().code, fmt::format("The catalogue at “{}” does not answer.", name.host),
                     "Check that the service runs, and the network.");
     }

@@ -146,7 +146,8 @@ class Conversion {
             o_.recipe.video.bitrate
                 ? static_cast<std::uint64_t>(*o_.recipe.video.bitrate / 8.0 * plan_.length.seconds())
                 : clip_->info().bytes / 4);
-        if (space.available < wanted)
+        // What holds no files of ours says so when one is made there.
+        if (space.capacity > 0 && space.available < wanted)
             return fail(Code::disk_full,
                         fmt::format("There is room for {} MB in “{}”, and about {} MB are needed.",
                                     space.available / 1'000'000, folder.string(), wanted / 1'000'000),

@@ -180,6 +180,7 @@ class DashLister final : public Lister {
                 t = number(e, "t", t);
                 auto d = number(e, "d");
                 if (d == 0) return bad(part, "a segment of its timeline has no length");
+                if (scale.length(d) > 86'400_s) return bad(part, "a segment of its timeline lasts longer than a day");
                 auto repeat = std::strtoll(e.attribute("r").value(), nullptr, 10);
                 auto until = UINT64_MAX;
                 if (repeat < 0) {

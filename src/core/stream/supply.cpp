@@ -451,6 +451,7 @@ Outcome Supply::fetch_next(Goal g) {
         }
         if (!got) last = got.error();
         if (last.code == Code::cancelled) return std::unexpected(last);
+        if (last.code == Code::timeout && ReadScope::given_up()) return std::unexpected(last);
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(last.sentence));
         bool hopeless = (segment && segment->gap) || last.code == Code::encrypted || last.code == Code::limit;
         bool listed = false;

@@ -64,7 +64,7 @@ bool begin_pes(Pes& pes, const Packet& packet) {
     ByteReader r(packet.payload);
     if (r.u24() != 1) return false;
     auto id = r.u8();
-    r.skip(2);
+    std::size_t stated = r.u16();
     pes = {};
     pes.offset = packet.offset;
     pes.random_access = packet.random_access;
@@ -78,6 +78,7 @@ bool begin_pes(Pes& pes, const Packet& packet) {
     if (flags & 0x80) pes.pts = read_stamp(h);
     if ((flags & 0xC0) == 0xC0) pes.dts = read_stamp(h);
     if (h.overrun()) pes.pts.reset(), pes.dts.reset();
+    if (stated > 3U + length) pes.stated = stated - 3U - length;
     auto rest = r.rest();
     pes.data.assign(rest.begin(), rest.end());
     return true;

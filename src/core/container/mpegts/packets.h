@@ -38,7 +38,8 @@ struct Pes {
     std::optional<std::int64_t> pts, dts;  ///< 90 kHz, 33 bits.
     bool random_access = false;
     Bytes data;
-    bool complete = true;  ///< False when only its first packet was taken.
+    bool complete = true;    ///< False when only its first packet was taken.
+    std::size_t stated = 0;  ///< How long `data` should be (clause 2.4.3.7); 0 where that is not said.
 };
 
 /// The PES packets of one elementary stream in their order, whatever they travel in.

@@ -260,6 +260,8 @@ Outcome PesClip::find_joins() {
 
 Outcome PesClip::find_end() {
     auto size = *shared_->source->size();
+    auto& layout = shared_->layout;
+    bool cut = layout && (size - std::min(size, layout->first)) % layout->size != 0;
     for (std::uint64_t back = 1 << 18;; back *= 4) {
         auto from = size > back ? size - back : 0;
         bool all = true;
@@ -285,14 +287,17 @@ Outcome PesClip::find_end() {
             std::vector<std::int64_t> times;
             Pes pes;
             std::size_t bytes = 0;
+            bool short_of = false;
             for (;;) {
                 TRY(bool more, packets->next(pes));
                 if (!more) break;
+                short_of = pes.data.size() < pes.stated;
                 if (!pes.pts) continue;
                 times.push_back(shared_->ticks(s, *pes.pts, pes.offset));
                 if (times.back() == *std::max_element(times.begin(), times.end()))
                     bytes = s.frame ? count_frames(s, pes.data) : 0;
             }
+            cut = cut || short_of;
             if (times.size() < 2) {
                 all = false;
                 continue;
@@ -307,6 +312,11 @@ Outcome PesClip::find_end() {
         if (all || from == 0 || back > (64 << 20)) break;
     }
     info_.duration_known = info_.duration.ns > 0;
+    if (cut)
+        info_.findings.push_back({"truncated",
+                                  fmt::format("“{}” was cut short; the first {} of it play.", shared_->source->name(),
+                                              format_time(info_.duration)),
+                                  "Copy it again to have the rest."});
     return {};
 }
 
