@@ -13,7 +13,7 @@ namespace ruedo::bench {
 namespace fs = std::filesystem;
 namespace {
 
-void need(const Outcome& outcome) {
+void need(const Status& outcome) {
     if (outcome) return;
     std::fprintf(stderr, "%s\n", outcome.error().sentence.c_str());
     std::exit(1);

@@ -265,7 +265,7 @@ ClipSpec coastal_pass() {
             .sound = waves};
 }
 
-Outcome make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
+Status make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
     std::error_code ec;
     auto spec = coastal_pass();
     auto whole = folder / ("." + spec.file);
@@ -290,19 +290,19 @@ Image draw_frame(const ClipSpec& spec, int number) {
     return std::move(canvas.image());
 }
 
-Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
-                  const std::function<void(int, int)>& told) {
+Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
+                 const std::function<void(int, int)>& told) {
     auto path = folder / spec.file;
     auto writing = spec.file.ends_with(".webm") ? write_webm(path, true) : write_mp4(path, true);
     if (!writing) return std::unexpected(writing.error());
     auto& writer = **writing;
-    TRY(auto encoder, codecs.video_encoder(spec.video, {.width = spec.width,
-                                                        .height = spec.height,
-                                                        .rate = spec.rate,
-                                                        .bitrate = spec.bitrate,
-                                                        .keyframe_every = spec.keyframe_every,
-                                                        .pixel_aspect = spec.pixel_aspect}));
-    TRY(auto speaker, codecs.audio_encoder(spec.audio, {spec.audio_rate, 2, 96'000}));
+    RUEDO_TRY(auto encoder, codecs.video_encoder(spec.video, {.width = spec.width,
+                                                              .height = spec.height,
+                                                              .rate = spec.rate,
+                                                              .bitrate = spec.bitrate,
+                                                              .keyframe_every = spec.keyframe_every,
+                                                              .pixel_aspect = spec.pixel_aspect}));
+    RUEDO_TRY(auto speaker, codecs.audio_encoder(spec.audio, {spec.audio_rate, 2, 96'000}));
 
     int frames = static_cast<int>(static_cast<std::int64_t>(spec.seconds) * spec.rate.num / spec.rate.den);
     auto audio_rate = static_cast<std::uint64_t>(spec.audio_rate);
@@ -312,7 +312,7 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
     std::size_t video_track = 0, audio_track = 0;
     bool tracks_added = false;
 
-    auto sound_until = [&](Time until) -> Outcome {
+    auto sound_until = [&](Time until) -> Status {
         while (fed - delay < total && ticks_to_time(fed - delay, 1, audio_rate) < until) {
             std::vector<float> samples(static_cast<std::size_t>(block) * 2);
             for (std::int64_t i = 0; i < block; ++i) {
@@ -322,19 +322,19 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                 samples[static_cast<std::size_t>(2 * i)] = samples[static_cast<std::size_t>(2 * i + 1)] = v;
             }
             std::vector<EncodedSamples> made;
-            TRY_DO(speaker->encode(samples, made));
+            RUEDO_TRY_DO(speaker->encode(samples, made));
             for (auto& e : made) {
                 WritePacket p;
                 p.pts = p.dts = ticks_to_time(fed - delay, 1, audio_rate);
                 fed += e.samples;
                 p.duration = ticks_to_time(fed - delay, 1, audio_rate) - p.pts;
                 p.data = e.data;
-                TRY_DO(writer.write(audio_track, p));
+                RUEDO_TRY_DO(writer.write(audio_track, p));
             }
         }
         return {};
     };
-    auto write_pictures = [&](std::vector<Encoded>& packets) -> Outcome {
+    auto write_pictures = [&](std::vector<Encoded>& packets) -> Status {
         for (auto& e : packets) {
             if (!tracks_added) {
                 WriteTrack v;
@@ -345,14 +345,14 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
                 v.video.colour.primaries = v.video.colour.transfer =
                     static_cast<std::uint8_t>(v.video.colour.matrix_code());
                 v.timescale = static_cast<std::uint32_t>(spec.rate.num) * 512;
-                TRY(video_track, writer.add(v));
+                RUEDO_TRY(video_track, writer.add(v));
                 WriteTrack a;
                 a.codec = spec.audio;
                 a.config = speaker->config();
                 a.audio = {spec.audio_rate, 2};
                 a.language = "en";
                 a.delay_samples = static_cast<unsigned>(delay);
-                TRY(audio_track, writer.add(a));
+                RUEDO_TRY(audio_track, writer.add(a));
                 tracks_added = true;
             }
             WritePacket p;
@@ -360,8 +360,8 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
             p.duration = ticks_to_time(spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
             p.keyframe = e.keyframe;
             p.data = e.data;
-            TRY_DO(writer.write(video_track, p));
-            TRY_DO(sound_until(e.pts + p.duration));
+            RUEDO_TRY_DO(writer.write(video_track, p));
+            RUEDO_TRY_DO(sound_until(e.pts + p.duration));
         }
         packets.clear();
         return {};
@@ -371,13 +371,13 @@ Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Cod
         auto picture = to_picture(draw_frame(spec, n), {});
         picture.pts =
             ticks_to_time(static_cast<std::int64_t>(n) * spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
-        TRY_DO(encoder->encode(picture, packets));
-        TRY_DO(write_pictures(packets));
+        RUEDO_TRY_DO(encoder->encode(picture, packets));
+        RUEDO_TRY_DO(write_pictures(packets));
         if (told) told(n + 1, frames);
     }
-    TRY_DO(encoder->drain(packets));
-    TRY_DO(write_pictures(packets));
-    TRY_DO(sound_until(Time::max()));
+    RUEDO_TRY_DO(encoder->drain(packets));
+    RUEDO_TRY_DO(write_pictures(packets));
+    RUEDO_TRY_DO(sound_until(Time::max()));
     writer.ends(audio_track, ticks_to_time(spec.seconds, 1, 1));
     return writer.finish();
 }

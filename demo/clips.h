@@ -29,10 +29,10 @@ struct ClipSpec {
 std::vector<ClipSpec> harbour_lights();
 /// The long one, and a ladder of it: "coast/master.m3u8" and "coast/manifest.mpd" in `folder`.
 ClipSpec coastal_pass();
-Outcome make_coast(const std::filesystem::path& folder, CodecRegistry& codecs);
+Status make_coast(const std::filesystem::path& folder, CodecRegistry& codecs);
 /// Draws, encodes and writes one clip. `told` hears the frames done.
-Outcome make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
-                  const std::function<void(int, int)>& told = {});
+Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
+                 const std::function<void(int, int)>& told = {});
 /// The picture of frame `number` as the clip will hold it before encoding.
 Image draw_frame(const ClipSpec& spec, int number);
 

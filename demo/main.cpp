@@ -21,7 +21,7 @@ int main(int argc, char** argv) {
     bool outdated = !std::filesystem::exists(folder / drawn, ec);
     // Two at a time: an encoder keeps one core busy.
     auto specs = demo::harbour_lights();
-    auto coast = [&]() -> Outcome {
+    auto coast = [&]() -> Status {
         std::error_code gone;
         if (!outdated && std::filesystem::exists(folder / "coast" / "master.m3u8", gone)) return {};
         return demo::make_coast(folder, CodecRegistry::standard());

@@ -297,7 +297,7 @@ TEST_CASE("pictures of what can't be sought are those of the times asked for, wh
     auto shown_in = [&](std::shared_ptr<Clip> clip) {
         auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         Shown shown(times.size());
-        done(reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
+        done(reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
             shown[i] = {picture.pts, demo::read_strip(render(picture))};
             return {};
         }));
@@ -317,7 +317,7 @@ TEST_CASE("pictures of what can't be sought are those of the times asked for, wh
     auto seen = 0;
     auto clip = open("vp9_opus.webm");
     auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    auto ended = reader->at_each(times, [&](std::size_t, const Picture&) -> Outcome {
+    auto ended = reader->at_each(times, [&](std::size_t, const Picture&) -> Status {
         if (++seen == 3) return fail(Code::cancelled, "Enough.");
         return {};
     });

@@ -530,7 +530,7 @@ TEST_CASE("what is live can be sought in as far as it is kept") {
         Controller::Env env{strand, &mixer, &CodecRegistry::standard(), sink};
         env.open_clip = [&](const std::string& name) -> Result<std::unique_ptr<Clip>> {
             asked = name;
-            TRY(auto inner, open_clip(tiny("tiny.webm").string()));
+            RUEDO_TRY(auto inner, open_clip(tiny("tiny.webm").string()));
             return std::make_unique<Passing>(std::move(inner), window);
         };
         Controller controller(env);

@@ -29,7 +29,7 @@ Bytes pattern(std::size_t n) {
 }
 Result<Bytes> get(HttpSource& s, std::uint64_t at, std::size_t n) {
     Bytes b(n);
-    TRY(auto got, s.read_at(at, b));
+    RUEDO_TRY(auto got, s.read_at(at, b));
     b.resize(got);
     return b;
 }

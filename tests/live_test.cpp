@@ -101,7 +101,7 @@ TEST_CASE("what a stall took of a live one is made up for by five per cent, and 
     auto begun = std::make_shared<Time>(6_s);
     std::shared_ptr<VirtualStrand> strand;
     Stage stage(0, true, [&](const std::string& source) -> Result<std::unique_ptr<Clip>> {
-        TRY(auto inner, open_clip(source));
+        RUEDO_TRY(auto inner, open_clip(source));
         return std::make_unique<AsIfLive>(std::move(inner), strand, begun);
     });
     strand = stage.strand;

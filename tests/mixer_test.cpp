@@ -53,7 +53,7 @@ class Mortal final : public SoundDevice {
   public:
     explicit Mortal(Strand& strand, std::shared_ptr<bool> dead)
         : inner_(make_silent_device(strand)), dead_(std::move(dead)) {}
-    Outcome start(Pull pull) override { return inner_->start(std::move(pull)); }
+    Status start(Pull pull) override { return inner_->start(std::move(pull)); }
     void stop() override { inner_->stop(); }
     std::int64_t played(Time now) override { return last_ = *dead_ ? last_ : inner_->played(now); }
     std::string describe() const override { return "a mortal device"; }

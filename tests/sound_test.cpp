@@ -89,12 +89,12 @@ class Drifting final : public Clip {
             head.pts = clip_.stated(at_), head.duration = 20_ms, head.keyframe = true, head.size = frames * 2;
             return true;
         }
-        Outcome read(Bytes& out) override {
+        Status read(Bytes& out) override {
             out.assign(frames * 2, 0);
             if (at_ % 25 == 0) out[1] = 0x40;  // a tick on the packet's first sample
             return {};
         }
-        Outcome seek(Time t) override {
+        Status seek(Time t) override {
             at_ = -1;
             while (at_ + 1 < packets && clip_.stated(at_ + 1) <= t) ++at_;
             at_ = std::max(at_, 0) - 1;

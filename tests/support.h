@@ -57,7 +57,7 @@ T value(Result<T> r) {
     if (!r) FAIL(r.error().sentence);
     return std::move(*r);
 }
-inline void done(const Outcome& r) {
+inline void done(const Status& r) {
     if (!r) FAIL(r.error().sentence);
 }
 inline std::shared_ptr<Clip> open(const std::string& name) { return value(open_clip(fixture(name))); }

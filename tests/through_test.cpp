@@ -10,7 +10,7 @@ namespace {
 using Opened = std::function<Result<std::unique_ptr<Clip>>(const std::string&)>;
 Opened through(const char* target, std::shared_ptr<ThroughCounts> counts = {}, std::uint64_t keep = 64 << 20) {
     return [=](const std::string& name) -> Result<std::unique_ptr<Clip>> {
-        TRY(auto clip, open_clip(name));
+        RUEDO_TRY(auto clip, open_clip(name));
         return open_through(std::move(clip), {.target = value(find_target(target)), .keep = keep, .counts = counts},
                             CodecRegistry::standard());
     };

@@ -91,7 +91,7 @@ class Stage {
             if (call.at > end) break;
             go_to(begin + call.at);
             if (interrupted()) break;
-            TRY_DO(carry_out(call));
+            RUEDO_TRY_DO(carry_out(call));
         }
         go_to(begin + end);
         if (interrupted()) return fail(Code::cancelled, "Arranging was interrupted.", "Run it again.");
@@ -117,7 +117,7 @@ class Stage {
         return scene::build(options_.document, layouts, eye());
     }
     /// A press along a ray; what is in its way stops it.
-    Outcome press_along(const scene::Ray& ray, Time at) {
+    Status press_along(const scene::Ray& ray, Time at) {
         auto scene = scene_now();
         auto aim = scene.aim(ray);
         presses_.push_back({at, scene.told(aim), aim.landing});
@@ -127,10 +127,10 @@ class Stage {
         seat.session.touch();
         return press_at(seat, static_cast<int>(aim.landing->x), static_cast<int>(aim.landing->y), at);
     }
-    Outcome press_at(Seat& seat, int x, int y, Time at) {
+    Status press_at(Seat& seat, int x, int y, Time at) {
         auto control = control_at(seat.layout(seat.session.context()), x, y);
         bool pressable = control && seat.session.player().controls[*control].kind->pressable();
-        return pressable ? press(seat, *control, at) : Outcome{};
+        return pressable ? press(seat, *control, at) : Status{};
     }
     void go_to(Time until) {
         while (strand_->now() < until && !interrupted()) {
@@ -156,7 +156,7 @@ class Stage {
         if (options_.document.screen.one_sounds)
             for (auto i : one_sounds_.follow(all)) seats_[i].session.controller().set_muted(true);
     }
-    Outcome press(Seat& seat, std::size_t control, Time at) {
+    Status press(Seat& seat, std::size_t control, Time at) {
         auto& spec = seat.session.player().controls[control];
         auto context = seat.session.context();
         if (!spec.kind->pressable())
@@ -198,14 +198,14 @@ class Stage {
         focus_ = found[0].first;
         return found[0].second;
     }
-    Outcome carry_out(const ScriptedCall& call) {
+    Status carry_out(const ScriptedCall& call) {
         if (call.verb == "press" || call.verb == "drag") {
-            TRY(auto control, find(call.name));
+            RUEDO_TRY(auto control, find(call.name));
             auto& seat = seats_[focus_];
             if (call.verb == "press")
-                TRY_DO(press(seat, control, call.at));
+                RUEDO_TRY_DO(press(seat, control, call.at));
             else
-                TRY_DO(drag(seat, seat.session.player().controls[control], call));
+                RUEDO_TRY_DO(drag(seat, seat.session.player().controls[control], call));
         } else if (call.verb == "key") {
             auto& session = seats_[focus_].session;
             if (call.name == "F11" || call.name == "Esc") {
@@ -229,23 +229,23 @@ class Stage {
                 return fail(Code::usage, "There is no hand that could pull.",
                             "Put one there first, such as “0s hand 0.2 1.3 -0.5 0 0”.");
             } else {
-                TRY_DO(press_along({hand_->at, -scene::Axes::of(*hand_).face}, call.at));
+                RUEDO_TRY_DO(press_along({hand_->at, -scene::Axes::of(*hand_).face}, call.at));
             }
         } else if (call.verb == "touch" && hangs()) {
-            TRY_DO(press_along(eye().ray(call.x + 0.5, call.y + 0.5), call.at));
+            RUEDO_TRY_DO(press_along(eye().ray(call.x + 0.5, call.y + 0.5), call.at));
         } else if (call.verb == "touch") {
             for (std::size_t p = 0; p < seats_.size(); ++p)
                 if (seats_[p].box.holds({call.x, call.y, 1, 1})) focus_ = p;
             auto& seat = seats_[focus_];
             seat.session.touch();
-            TRY_DO(press_at(seat, call.x - seat.box.x, call.y - seat.box.y, call.at));
+            RUEDO_TRY_DO(press_at(seat, call.x - seat.box.x, call.y - seat.box.y, call.at));
         } else {
             perform(seats_[focus_].session.controller(), call);
         }
         settle();
         return {};
     }
-    Outcome drag(Seat& seat, const ControlSpec& spec, const ScriptedCall& call) {
+    Status drag(Seat& seat, const ControlSpec& spec, const ScriptedCall& call) {
         auto context = seat.session.context();
         auto why = unseen(seat.session.player(), spec, context);
         if (why.empty()) why = unusable(spec, context);

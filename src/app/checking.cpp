@@ -24,7 +24,7 @@ class Check {
   public:
     explicit Check(std::string target) : target_(std::move(target)) {}
 
-    Outcome look_at(const fs::path& project) {
+    Status look_at(const fs::path& project) {
         file_ = project.string();
         checked_.push_back(file_);
         auto bytes = read_file(project, most_document_bytes);
@@ -76,7 +76,7 @@ class Check {
     json report(bool ok) { return {{"ok", ok}, {"findings", std::move(findings_)}, {"checked", std::move(checked_)}}; }
 
   private:
-    static Outcome stopped() { return fail(Code::cancelled, "Checking was interrupted.", "Run it again."); }
+    static Status stopped() { return fail(Code::cancelled, "Checking was interrupted.", "Run it again."); }
     /// What its packets tell.
     void look_at(const SourceSpec& source, const std::string& where, const fs::path& folder) {
         auto path = resolve(source, folder);
@@ -143,15 +143,15 @@ Result<json> check_command(const CheckWords& w, int& exit) {
         return fail(Code::usage, fmt::format("--fail-on takes finding or error, not “{}”.", w.fail_on),
                     "Without it errors fail.");
     if (!w.target.empty()) {
-        TRY(auto named, find_target(w.target));
+        RUEDO_TRY(auto named, find_target(w.target));
     }
-    TRY(auto projects, projects_in(w.place));
+    RUEDO_TRY(auto projects, projects_in(w.place));
     std::error_code ec;
     if (projects.size() == 1 && !fs::exists(projects.front(), ec)) {
-        TRY_DO(open_file(projects.front()));
+        RUEDO_TRY_DO(open_file(projects.front()));
     }
     Check check(w.target);
-    for (auto& p : projects) TRY_DO(check.look_at(p));
+    for (auto& p : projects) RUEDO_TRY_DO(check.look_at(p));
     bool ok = check.count(w.fail_on == "error" ? Severity::error : Severity::finding) == 0;
     exit = ok ? 0 : 1;
     return check.report(ok);

@@ -28,13 +28,13 @@ Error wrong_usage(std::string sentence, std::string hint = {}) {
 }
 
 Result<json> pack_project(const fs::path& project, const fs::path& out, bool outside, bool replace) {
-    TRY(auto document, load_document(project));
+    RUEDO_TRY(auto document, load_document(project));
     auto folder = project.has_parent_path() ? project.parent_path() : fs::path(".");
     auto player = executable_path().parent_path() / "ruedo-player";
     PackOptions options{.progress = [](auto, auto) { return !interrupted(); }, .outside = {}};
     options.replace = replace;
     if (outside) options.outside = [](auto&) { return true; };
-    TRY(auto packed, pack(document, folder, out, player, CodecRegistry::standard(), options));
+    RUEDO_TRY(auto packed, pack(document, folder, out, player, CodecRegistry::standard(), options));
     json findings = json::array();
     for (auto& f : packed.findings) findings.push_back({{"code", f.code}, {"sentence", f.sentence}, {"hint", f.hint}});
     json items = json::array();
@@ -45,7 +45,7 @@ Result<json> pack_project(const fs::path& project, const fs::path& out, bool out
 }
 
 /// The mount that is named, or the document's own; at a size that is given, or its own.
-Outcome mount_for(ArrangeOptions& o, const std::string& mount, const std::string& size) {
+Status mount_for(ArrangeOptions& o, const std::string& mount, const std::string& size) {
     if (!mount.empty()) {
         auto named = mount_from_name(mount);
         if (!named)
@@ -73,7 +73,7 @@ Outcome mount_for(ArrangeOptions& o, const std::string& mount, const std::string
     o.mount = shape_of(o.document.mount, width, height);
     return {};
 }
-Outcome source_for(ArrangeOptions& o, const std::string& name) {
+Status source_for(ArrangeOptions& o, const std::string& name) {
     auto& sources = o.document.sources;
     if (sources.empty())
         return fail(Code::empty, "The project has no source to play.", "Add one in the window, or with a text editor.");
@@ -385,37 +385,37 @@ int run(int argc, char** argv, const Screens& screens) {
             auto calls = parse_script(script, why, true);
             if (!calls) return std::unexpected(wrong_usage(why));
             o.script = std::move(*calls);
-            TRY(auto moments, read_times(at));
+            RUEDO_TRY(auto moments, read_times(at));
             auto far = o.script.empty() ? Time{} : o.script.back().at;
             if (!moments.empty()) far = *std::max_element(moments.begin(), moments.end());
             if (far > 86400_s) return std::unexpected(wrong_usage("A moment is at most a day away."));
             if (arrange_command->count("--shot") && shot.empty())
                 return std::unexpected(wrong_usage("--shot names no file."));
-            TRY(auto document, load_document(source));
+            RUEDO_TRY(auto document, load_document(source));
             o.folder = fs::absolute(source).parent_path();
             o.document = for_target(std::move(document), o.folder);
-            TRY_DO(mount_for(o, mount, size));
-            TRY_DO(source_for(o, source_name));
+            RUEDO_TRY_DO(mount_for(o, mount, size));
+            RUEDO_TRY_DO(source_for(o, source_name));
             std::error_code ec;
             if (!shot.empty() && !replace && fs::exists(shot, ec))
                 return fail(Code::exists, fmt::format("“{}” exists already.", shot),
                             "Choose another name, or say --replace.");
             if (!weather.empty()) {
-                TRY(o.weather, stream::find_weather(weather));
+                RUEDO_TRY(o.weather, stream::find_weather(weather));
             }
             // Each moment is come to from the beginning, which in virtual time is the same every time.
             json several = json::array();
             for (std::size_t i = 0; i + 1 < moments.size(); ++i) {
                 o.at = moments[i];
-                TRY(auto then, arrange(o));
+                RUEDO_TRY(auto then, arrange(o));
                 several.push_back(to_json(then, mount_name(o.document.mount)));
                 several.back()["at_ns"] = moments[i].ns;
             }
             if (!moments.empty()) o.at = moments.back();
-            TRY(auto arranged, arrange(o));
+            RUEDO_TRY(auto arranged, arrange(o));
             if (!shot.empty()) {
-                TRY(auto image, screens.shot(arranged, argc, argv));
-                TRY_DO(write_png(shot, image, replacing(replace)));
+                RUEDO_TRY(auto image, screens.shot(arranged, argc, argv));
+                RUEDO_TRY_DO(write_png(shot, image, replacing(replace)));
             }
             auto last = to_json(arranged, mount_name(o.document.mount));
             if (moments.size() < 2) return last;
@@ -468,7 +468,7 @@ int run(int argc, char** argv, const Screens& screens) {
         auto found = find_target(target);
         if (!found) return finish(std::unexpected(found.error()), as_json);
         options.open_clip = [counts, taken = *found](const std::string& name) -> Result<std::unique_ptr<Clip>> {
-            TRY(auto clip, open_clip(name));
+            RUEDO_TRY(auto clip, open_clip(name));
             return open_through(std::move(clip), {.target = taken, .counts = counts}, CodecRegistry::standard());
         };
     }

@@ -48,20 +48,20 @@ json track_json(const Track& t, const TrackFacts& f) {
 Result<json> inspect(const std::string& source, const std::string& target_name, int& exit) {
     std::optional<Target> target;
     if (!target_name.empty()) {
-        TRY(target, find_target(target_name));
+        RUEDO_TRY(target, find_target(target_name));
     }
     std::shared_ptr<Clip> clip;
     std::optional<Error> problem;
     {
         // What playing would need first is tried here too, so that the two never disagree.
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(auto opened, open_clip(source));
+        RUEDO_TRY(auto opened, open_clip(source));
         clip = std::move(opened);
         if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
         if (problem && problem->code == Code::cancelled) return std::unexpected(*problem);
     }
-    TRY(auto facts,
-        gather_facts(clip, CodecRegistry::standard(), source, {.loudness = false, .cancel = nullptr, .so_far = {}}));
+    RUEDO_TRY(auto facts, gather_facts(clip, CodecRegistry::standard(), source,
+                                       {.loudness = false, .cancel = nullptr, .so_far = {}}));
     // Of a body in chunks it is known only now.
     if (auto fetched = clip->fetched(); fetched && fetched->of) facts.info.bytes = *fetched->of;
     json tracks = json::array();
@@ -95,29 +95,29 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(auto opened, open_clip(source));
+        RUEDO_TRY(auto opened, open_clip(source));
         clip = std::move(opened);
     }
-    TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
+    RUEDO_TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
     if (!tracks.video)
         return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
-    TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
-    TRY(auto batch, FileBatch::begin(out, replacing(replace)));
+    RUEDO_TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
+    RUEDO_TRY(auto batch, FileBatch::begin(out, replacing(replace)));
     std::vector<json> list(times.size());
-    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
+    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
         if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");
         auto name = fmt::format("{:04}-{}.png", i, picture.pts.ns);
-        TRY(auto path, batch.place(name));
-        TRY_DO(write_png(path, render(picture), Replace::nothing));
+        RUEDO_TRY(auto path, batch.place(name));
+        RUEDO_TRY_DO(write_png(path, render(picture), Replace::nothing));
         list[i] = {{"asked_ns", times[i].ns},
                    {"shown_ns", picture.pts.ns},
                    {"path", batch.final_place(name).string()},
                    {"decoded", reader->decoded()}};
         return {};
     });
-    TRY_DO(taken);
-    TRY_DO(batch.commit());
+    RUEDO_TRY_DO(taken);
+    RUEDO_TRY_DO(batch.commit());
     return json{{"frames", std::move(list)}};
 }
 

@@ -144,11 +144,11 @@ Result<ConversionOptions> read_words(const ConvertWords& w) {
     o.out = w.out;
     o.replace = replacing(w.replace), o.check = !w.unchecked;
     if (!w.recipe.empty()) {
-        TRY(auto j, read_json(w.recipe, 1 << 20));
-        TRY(o.recipe, recipe_from_json(j, std::filesystem::path(w.recipe).filename().string()));
+        RUEDO_TRY(auto j, read_json(w.recipe, 1 << 20));
+        RUEDO_TRY(o.recipe, recipe_from_json(j, std::filesystem::path(w.recipe).filename().string()));
     }
     if (!w.target.empty()) {
-        TRY(o.target, find_target(w.target));
+        RUEDO_TRY(o.target, find_target(w.target));
     }
     // On top of the recipe, member by member.
     auto all = to_json(o.recipe);
@@ -191,7 +191,7 @@ std::function<bool(const ConversionProgress&)> told_in_lines(bool lines) {
 }
 
 Result<json> convert_command(const ConvertWords& w) {
-    TRY(auto o, read_words(w));
+    RUEDO_TRY(auto o, read_words(w));
     o.told = told_in_lines(w.progress == "json");
     auto made = convert(w.in, o, CodecRegistry::standard());
     if (made) return to_json(*made);
@@ -222,7 +222,7 @@ Result<json> stills_command(const StillWords& w) {
     if (w.out.empty()) return wrong("--out names nothing.", "Name a folder, or the file of a sheet or of one picture.");
     if ((!w.at.empty()) + (!w.every.empty()) + (!w.count.empty()) + (!w.sheet.empty()) > 1)
         return wrong("--at, --every, --count and --sheet exclude each other.", "Choose one of them.");
-    TRY(o.at, read_times(w.at));
+    RUEDO_TRY(o.at, read_times(w.at));
     if (!w.every.empty()) {
         o.every = parse_time(w.every);
         if (!o.every || o.every->ns < 1)
@@ -278,7 +278,7 @@ Result<json> stills_command(const StillWords& w) {
     if (o.single && (o.at.size() > 1 || o.every || o.count > 1))
         return wrong(fmt::format("Several pictures don’t go into one file, “{}”.", w.out), "Name a folder for them.");
     o.go_on = [] { return !interrupted(); };
-    TRY(auto made, stills(w.in, o, CodecRegistry::standard()));
+    RUEDO_TRY(auto made, stills(w.in, o, CodecRegistry::standard()));
     json list = json::array();
     for (auto& s : made)
         list.push_back({{"at_ns", s.at.ns}, {"path", s.path.string()}, {"width", s.width}, {"height", s.height}});
@@ -286,23 +286,23 @@ Result<json> stills_command(const StillWords& w) {
 }
 
 Result<json> recipe_command(const std::string& in, const std::string& target) {
-    TRY(auto wanted, find_target(target));
+    RUEDO_TRY(auto wanted, find_target(target));
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(clip, open_clip(in));
+        RUEDO_TRY(clip, open_clip(in));
     }
-    TRY(auto proposal, propose(std::move(clip), wanted, CodecRegistry::standard(), in));
+    RUEDO_TRY(auto proposal, propose(std::move(clip), wanted, CodecRegistry::standard(), in));
     return to_json(proposal);
 }
 
 Result<json> prepare_command(const std::string& project, const std::string& target, bool make) {
-    TRY(auto document, load_document(project));
+    RUEDO_TRY(auto document, load_document(project));
     if (make && document.newer())
         return fail(Code::too_new, "The project is of a newer format; naming in it what was made would lose the rest.",
                     "Update Ruedo, or run this without --make.");
     auto folder = fs::absolute(project).parent_path();
-    TRY(auto wanted, find_target(target.empty() ? document.target : target));
+    RUEDO_TRY(auto wanted, find_target(target.empty() ? document.target : target));
     json list = json::array();
     for (auto& source : document.sources) {
         auto from = resolve(source, folder);
@@ -315,10 +315,10 @@ Result<json> prepare_command(const std::string& project, const std::string& targ
             o.out = made = place_for(folder, from, wanted, fitting.ending);
             o.recipe = fitting.recipe, o.target = wanted;
             o.told = [](auto&) { return !interrupted(); };
-            TRY(auto done, convert(from, o, CodecRegistry::standard()));
+            RUEDO_TRY(auto done, convert(from, o, CodecRegistry::standard()));
             fitting.made = true, fitting.bytes_after = done.bytes, fitting.took = done.took;
             source.prepare_for(wanted.name).file = made.lexically_relative(folder).string();
-            TRY_DO(save_document(document, project));
+            RUEDO_TRY_DO(save_document(document, project));
         }
         if (interrupted()) return fail(Code::cancelled, "Preparing was interrupted.", "Run it again.");
         auto j = to_json(fitting);
@@ -335,8 +335,8 @@ Result<json> jobs_command(const JobWords& w) {
         if (w.add.size() != 3) return wrong("--add takes a recipe, what is read and what is made.");
         ConvertWords words;
         words.recipe = w.add[0] == "-" ? "" : w.add[0], words.out = w.add[2], words.target = w.target;
-        TRY(auto o, read_words(words));
-        TRY_DO(wrapper_for(o.recipe, o.out));
+        RUEDO_TRY(auto o, read_words(words));
+        RUEDO_TRY_DO(wrapper_for(o.recipe, o.out));
         if (auto added = queue.add(w.add[1], o.out, o.recipe, w.target); !added) return std::unexpected(added.error());
     }
     auto numbered = [](const std::string& word) -> Result<std::uint64_t> {
@@ -348,19 +348,19 @@ Result<json> jobs_command(const JobWords& w) {
     for (auto [word, what] :
          {std::pair{&w.pause, &JobQueue::pause}, {&w.go_on, &JobQueue::go_on}, {&w.stop, &JobQueue::stop}})
         if (!word->empty()) {
-            TRY(auto id, numbered(*word));
-            TRY_DO((queue.*what)(id));
+            RUEDO_TRY(auto id, numbered(*word));
+            RUEDO_TRY_DO((queue.*what)(id));
         }
     if (!w.move.empty()) {
-        TRY(auto id, numbered(w.move));
+        RUEDO_TRY(auto id, numbered(w.move));
         std::optional<std::uint64_t> before;
         if (!w.before.empty()) {
-            TRY(before, numbered(w.before));
+            RUEDO_TRY(before, numbered(w.before));
         }
-        TRY_DO(queue.move(id, before));
+        RUEDO_TRY_DO(queue.move(id, before));
     }
     if (w.clear) queue.clear();
-    if (w.run) TRY_DO(queue.run(CodecRegistry::standard(), [](const Job&) { return !interrupted(); }, 2));
+    if (w.run) RUEDO_TRY_DO(queue.run(CodecRegistry::standard(), [](const Job&) { return !interrupted(); }, 2));
     json list = json::array();
     for (auto& j : queue.list()) list.push_back(to_json(j));
     json problems = json::array();
@@ -370,9 +370,9 @@ Result<json> jobs_command(const JobWords& w) {
 
 Result<json> compare_command(const std::string& a, const std::string& b, const std::string& at) {
     CompareOptions o;
-    TRY(o.at, read_times(at));
+    RUEDO_TRY(o.at, read_times(at));
     o.told = [](auto&) { return !interrupted(); };
-    TRY(auto c, compare(a, b, CodecRegistry::standard(), o));
+    RUEDO_TRY(auto c, compare(a, b, CodecRegistry::standard(), o));
     auto decibels = [](double v) { return std::isfinite(v) ? json(v) : json(nullptr); };
     json worst = json::array();
     for (auto& p : c.worst())

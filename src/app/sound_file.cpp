@@ -14,7 +14,7 @@ Result<std::unique_ptr<SoundFile>> SoundFile::create(Mixer& mixer, const std::fi
     if (std::filesystem::equivalent(path, source, ec))
         return fail(Code::exists, fmt::format("“{}” is what is being played; it is not written over.", path.string()),
                     "Choose another name.");
-    TRY(auto wav, WavWriter::create(path, replace));
+    RUEDO_TRY(auto wav, WavWriter::create(path, replace));
     return std::unique_ptr<SoundFile>(new SoundFile(mixer, std::move(wav)));
 }
 
@@ -70,9 +70,9 @@ void SoundFile::write(const Block& block) {
     next_ = std::max(*next_, block.frame + static_cast<std::int64_t>(block.samples.size() / 2));
 }
 
-Outcome SoundFile::finish() {
+Status SoundFile::finish() {
     stop();
-    TRY_DO(outcome_);
+    RUEDO_TRY_DO(outcome_);
     return wav_.finish();
 }
 

@@ -18,7 +18,7 @@ class SoundFile {
                                                      const std::string& source, bool replace);
     ~SoundFile();
     /// Ends listening and puts the file in its place.
-    Outcome finish();
+    Status finish();
 
   private:
     SoundFile(Mixer& mixer, WavWriter wav);
@@ -34,7 +34,7 @@ class SoundFile {
     std::condition_variable changed_;
     std::deque<Block> waiting_;
     bool ending_ = false;
-    Outcome outcome_;
+    Status outcome_;
     std::optional<std::int64_t> next_;  ///< The mixed frame that is to be written next, once it is known.
     std::thread thread_;
 };

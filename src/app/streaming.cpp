@@ -24,7 +24,7 @@ std::string names_of(std::span<const std::string_view> names) { return fmt::form
 
 /// A ladder as a document: {"segment_ns", "segments", "rungs": [{"bandwidth", "sizes": [bytes…]}]}.
 Result<adapt::Ladder> ladder_of_json(const std::string& file) {
-    TRY(auto j, read_json(file));
+    RUEDO_TRY(auto j, read_json(file));
     auto bad = [&](std::string_view why) {
         return fail(Code::malformed, fmt::format("“{}” is no ladder: {}.", fs::path(file).filename().string(), why),
                     "It needs segment_ns, segments, and rungs with their bandwidth.");
@@ -96,14 +96,14 @@ Result<json> adapt_command(const AdaptWords& w) {
         return fail(Code::usage, "One of --trace and --set says which links it is simulated on.");
     adapt::Ladder ladder;
     if (w.ladder.ends_with(".json")) {
-        TRY(ladder, ladder_of_json(w.ladder));
+        RUEDO_TRY(ladder, ladder_of_json(w.ladder));
     } else {
-        TRY(ladder, stream::ladder_of(w.ladder));
+        RUEDO_TRY(ladder, stream::ladder_of(w.ladder));
     }
     std::vector<stream::Weather> links;
     if (!w.trace.empty()) {
-        TRY(auto bytes, read_file(w.trace));
-        TRY(auto link, stream::weather_from_csv(bytes, fs::path(w.trace).stem().string()));
+        RUEDO_TRY(auto bytes, read_file(w.trace));
+        RUEDO_TRY(auto link, stream::weather_from_csv(bytes, fs::path(w.trace).stem().string()));
         link.delay = 20_ms;
         links.push_back(std::move(link));
     } else {
@@ -159,13 +159,13 @@ Result<json> adapt_command(const AdaptWords& w) {
                 {"took_ns", took.ns}};
 }
 
-Outcome host_command(const HostWords& w) {
+Status host_command(const HostWords& w) {
     stream::HostOptions o;
     o.folder = w.folder, o.live = w.live;
     if (w.port < 0 || w.port > 65535) return fail(Code::usage, "A port is a number from 1 to 65535.");
     o.port = static_cast<std::uint16_t>(w.port);
     if (!w.weather.empty()) {
-        TRY(o.weather, stream::find_weather(w.weather));
+        RUEDO_TRY(o.weather, stream::find_weather(w.weather));
     }
     auto line = [](const json& j) {
         auto text = j.dump(-1, ' ', false, json::error_handler_t::replace) + "\n";
@@ -180,7 +180,7 @@ Outcome host_command(const HostWords& w) {
               {"bytes", s.bytes},
               {"took_ns", s.took.ns}});
     };
-    TRY(auto host, stream::Host::start(std::move(o)));
+    RUEDO_TRY(auto host, stream::Host::start(std::move(o)));
     line({{"address", host->address()}});
     while (!interrupted()) std::this_thread::sleep_for(std::chrono::milliseconds(50));
     return {};
@@ -211,11 +211,11 @@ Result<json> ladder_command(const LadderWords& w) {
         if (auto* form = picture_form(r.video)) r.passes = form->two_passes ? 2 : 1;
     if (!w.progress.empty() && w.progress != "json") return fail(Code::usage, "--progress is json.", {});
     if (w.later) {
-        TRY(auto job, JobQueue(JobQueue::standard_folder()).add_ladder(w.in, o.out, r));
+        RUEDO_TRY(auto job, JobQueue(JobQueue::standard_folder()).add_ladder(w.in, o.out, r));
         return json{{"job", to_json(job)}};
     }
     o.told = told_in_lines(w.progress == "json");
-    TRY(auto made, make_ladder(w.in, o, CodecRegistry::standard()));
+    RUEDO_TRY(auto made, make_ladder(w.in, o, CodecRegistry::standard()));
     return to_json(made);
 }
 

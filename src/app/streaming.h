@@ -24,7 +24,7 @@ struct HostWords {
     bool live = false;
 };
 /// Prints a line a request until it is told to stop; nothing where it ended so.
-Outcome host_command(const HostWords& words);
+Status host_command(const HostWords& words);
 
 /// The options of `ruedo ladder`.
 struct LadderWords {

@@ -214,7 +214,7 @@ void FactsPanel::rebuild() {
     shape_->picture = {};
     say("<p>Looking into it …</p>");
     auto work = [this, source](const Desk::Question& question) -> Result<SourceFacts> {
-        TRY(auto clip, open_clip(source));
+        RUEDO_TRY(auto clip, open_clip(source));
         FactsOptions options;
         options.whole = false;
         options.cancel = &static_cast<const std::atomic<bool>&>(question);

@@ -136,10 +136,10 @@ class Pairing::Work {
             trouble(pairs.error());
         return true;
     }
-    Outcome at(Time t) {
+    Status at(Time t) {
         place_ = std::clamp(t, subject_->from, std::max(subject_->from, subject_->to - 1_ns));
         if (!pairs_) return {};
-        TRY(auto pair, pairs_->at(place_, &give_up_));
+        RUEDO_TRY(auto pair, pairs_->at(place_, &give_up_));
         cache_.clear();
         keep(std::move(pair));
         return {};
@@ -152,21 +152,21 @@ class Pairing::Work {
         current_ = cache_.size() - 1;
         post(cache_.back(), may_fail);
     }
-    Outcome step(const std::vector<int>& steps) {
-        if (cache_.empty()) TRY_DO(at(place_));
+    Status step(const std::vector<int>& steps) {
+        if (cache_.empty()) RUEDO_TRY_DO(at(place_));
         if (cache_.empty()) return {};
-        for (auto by : steps) TRY_DO(by > 0 ? step_on(by) : step_back(-by));
+        for (auto by : steps) RUEDO_TRY_DO(by > 0 ? step_on(by) : step_back(-by));
         place_ = cache_[current_].at;
         post(cache_[current_]);
         return {};
     }
-    Outcome step_on(int by) {
+    Status step_on(int by) {
         for (; by > 0; --by) {
             if (current_ + 1 < cache_.size()) {
                 ++current_;
                 continue;
             }
-            TRY(auto next, pairs_->next());
+            RUEDO_TRY(auto next, pairs_->next());
             if (!next || next->at >= subject_->to) return {};
             cache_.push_back(std::move(*next));
             if (cache_.size() > most_kept) cache_.pop_front();
@@ -174,25 +174,25 @@ class Pairing::Work {
         }
         return {};
     }
-    Outcome step_back(int by) {
+    Status step_back(int by) {
         for (; by > 0; --by) {
             if (current_ == 0 && cache_.front().at <= subject_->from) return {};
-            if (current_ == 0) TRY_DO(fill_up_to(cache_.front().at));
+            if (current_ == 0) RUEDO_TRY_DO(fill_up_to(cache_.front().at));
             if (current_ > 0) --current_;
         }
         return {};
     }
     /// What is shown up to there, so that one can step back from it.
-    Outcome fill_up_to(Time end) {
+    Status fill_up_to(Time end) {
         for (auto back = 400_ms;; back = back * 4) {
             auto begin = std::max(subject_->from, end - back);
-            TRY(auto pair, pairs_->at(begin, &give_up_));
+            RUEDO_TRY(auto pair, pairs_->at(begin, &give_up_));
             std::deque<Pair> found;
             while (pair.at <= end) {
                 found.push_back(pair);
                 if (found.size() > most_kept) found.pop_front();
                 if (pair.at == end) break;
-                TRY(auto next, pairs_->next());
+                RUEDO_TRY(auto next, pairs_->next());
                 if (!next) break;
                 pair = std::move(*next);
             }
@@ -241,7 +241,7 @@ class Pairing::Work {
         silence();
     }
     /// From there to the end of the stretch, or to another wish.
-    Outcome once(Time from, Heard heard) {
+    Status once(Time from, Heard heard) {
         auto* reader = sound(heard);
         Time anchor = from, since = monotonic_now();
         bool sounding = reader && reader->seek(from - offset(heard)).has_value(), all_pushed = !sounding;
@@ -279,14 +279,14 @@ class Pairing::Work {
         };
         std::optional<Pair> coming;
         if (pairs_ && (cache_.empty() || cache_.back().at != from)) {
-            TRY_DO(at(from));
+            RUEDO_TRY_DO(at(from));
         }
         bool ended = !pairs_;
         for (Time shown_at{}; !wished();) {
             feed();
             auto now = clock();
             if (!coming && !ended) {
-                TRY(coming, pairs_->next());
+                RUEDO_TRY(coming, pairs_->next());
                 if (!coming || coming->at >= subject_->to) ended = true, coming.reset();
             }
             if (!coming) {
@@ -348,7 +348,7 @@ class Pairing::Work {
             if (owner_.on_place) owner_.on_place(at);
         });
     }
-    void told(const Outcome& outcome) {
+    void told(const Status& outcome) {
         if (!outcome && outcome.error().code != Code::cancelled) trouble(outcome.error());
     }
     void trouble(const Error& error) {

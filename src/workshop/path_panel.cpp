@@ -67,13 +67,13 @@ void PathPanel::align(std::size_t anchor) {
     anchor_ = anchor;
     chart_->compare(chart_->kept(), anchors()[anchor]);
 }
-Outcome PathPanel::write(const std::filesystem::path& file) const {
+Status PathPanel::write(const std::filesystem::path& file) const {
     auto lines = to_lines(chart_->run());
     return write_file(file, {reinterpret_cast<const std::uint8_t*>(lines.data()), lines.size()});
 }
-Outcome PathPanel::read(const std::filesystem::path& file) {
-    TRY(auto bytes, read_file(file, 512 << 20));
-    TRY(auto run, run_from_lines(bytes, file.filename().string()));
+Status PathPanel::read(const std::filesystem::path& file) {
+    RUEDO_TRY(auto bytes, read_file(file, 512 << 20));
+    RUEDO_TRY(auto run, run_from_lines(bytes, file.filename().string()));
     chart_->compare(std::move(run), anchors()[anchor_]);
     return {};
 }

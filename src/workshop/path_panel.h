@@ -15,8 +15,8 @@ class PathPanel : public QWidget {
     void keep();
     void let_go();
     void align(std::size_t anchor);
-    Outcome write(const std::filesystem::path& file) const;
-    Outcome read(const std::filesystem::path& file);
+    Status write(const std::filesystem::path& file) const;
+    Status read(const std::filesystem::path& file);
     QString said() const { return said_->text(); }
 
   private:

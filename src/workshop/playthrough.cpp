@@ -14,7 +14,7 @@ Playthrough::Playthrough(PlaybackHost& host) : host_(host) {
             if (auto it = chosen->targets.find(source); it != chosen->targets.end()) target = it->second;
         }
         // A stream that is played adapts to its link; one that is converted comes as it is read.
-        TRY(auto clip, before ? before(source) : target ? open_clip(source) : open_clip(source, StreamOptions{}));
+        RUEDO_TRY(auto clip, before ? before(source) : target ? open_clip(source) : open_clip(source, StreamOptions{}));
         if (!target) return clip;
         return open_through(std::move(clip), {.target = *target}, CodecRegistry::standard());
     };

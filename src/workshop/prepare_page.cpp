@@ -183,14 +183,15 @@ void PreparePage::look() {
         [from, target = target(), recipe,
          known = planned_ ? planned_->known : nullptr](const std::atomic<bool>& cancel) mutable {
             auto p = std::make_shared<Planned>();
-            auto work = [&]() -> Outcome {
+            auto work = [&]() -> Status {
                 if (!known) {
                     auto fresh = std::make_shared<Known>();
-                    TRY(fresh->target, find_target(target));
-                    TRY(auto opened, open_clip(from));
+                    RUEDO_TRY(fresh->target, find_target(target));
+                    RUEDO_TRY(auto opened, open_clip(from));
                     fresh->clip = std::move(opened);
-                    TRY(fresh->proposal, propose(fresh->clip, fresh->target, CodecRegistry::standard(), from, &cancel));
-                    TRY(fresh->hardest, hardest_stretch(*fresh->clip, 4_s));
+                    RUEDO_TRY(fresh->proposal,
+                              propose(fresh->clip, fresh->target, CodecRegistry::standard(), from, &cancel));
+                    RUEDO_TRY(fresh->hardest, hardest_stretch(*fresh->clip, 4_s));
                     known = fresh;
                 }
                 p->known = known;
@@ -199,8 +200,8 @@ void PreparePage::look() {
                 if (recipe) p->recipe = *recipe;
                 auto* wrapper = wrapper_named(p->recipe.wrapper);
                 if (!wrapper) return fail(Code::internal, "The container is not known.");
-                TRY(p->plan, plan_for(known->clip->info(), p->recipe, *wrapper, CodecRegistry::standard(),
-                                      &known->target, from_packets(known->clip, from)));
+                RUEDO_TRY(p->plan, plan_for(known->clip->info(), p->recipe, *wrapper, CodecRegistry::standard(),
+                                            &known->target, from_packets(known->clip, from)));
                 return {};
             };
             if (auto done = work(); !done) p->refused = done.error();

@@ -70,7 +70,7 @@ void PreparePage::write_stills(const char* what, const StillOptions& options,
             std::error_code ec;
             fs::create_directories(scratch, ec);
             o.go_on = [&] { return !question.given_up(); };
-            TRY(auto made, stills(of, o, CodecRegistry::standard()));
+            RUEDO_TRY(auto made, stills(of, o, CodecRegistry::standard()));
             auto out = free_place(folder, of, what, "png");
             fs::copy_file(made.front().path, out, ec);
             if (ec) return std::unexpected(errno_error(ec.value(), "Writing “" + out.filename().string() + "”"));

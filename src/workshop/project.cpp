@@ -174,8 +174,8 @@ void Project::restart(PlayerDocument document, fs::path path) {
 }
 void Project::start_new() { restart({}, {}); }
 
-Outcome Project::open(const fs::path& path) {
-    TRY(auto document, load_document(path));
+Status Project::open(const fs::path& path) {
+    RUEDO_TRY(auto document, load_document(path));
     restart(std::move(document), fs::absolute(path));
     QSettings settings;
     auto list = settings.value("recent").toStringList();
@@ -201,7 +201,7 @@ void Project::look_at_disk() {
     emit changed_on_disk(!ours);
 }
 
-Outcome Project::save() {
+Status Project::save() {
     // What someone else wrote meanwhile is not written over.
     if (auto now = read_file(path_); now && !on_disk_.empty() && *now != on_disk_) {
         auto beside = path_;
@@ -210,17 +210,17 @@ Outcome Project::save() {
             beside =
                 path_.parent_path() / (path_.stem().string() + (n == 1 ? ".theirs" : ".theirs-" + std::to_string(n)) +
                                        path_.extension().string());
-        TRY_DO(write_file(beside, *now));
+        RUEDO_TRY_DO(write_file(beside, *now));
         emit theirs_kept(QString::fromStdString(beside.filename().string()));
     }
-    TRY_DO(save_document(document_, path_));
+    RUEDO_TRY_DO(save_document(document_, path_));
     on_disk_ = read_file(path_).value_or(Bytes{});
     saved_ = document_;
     forget_recovery();
     emit changed();
     return {};
 }
-Outcome Project::save_as(const fs::path& path) {
+Status Project::save_as(const fs::path& path) {
     // Files keep meaning what they meant: names relative to the old folder are written anew.
     auto moved = document_;
     auto old = folder();
@@ -236,9 +236,9 @@ Outcome Project::save_as(const fs::path& path) {
             *written = !relative.empty() && *relative.begin() != ".." ? relative.string() : file.string();
         }
     }
-    TRY_DO(save_document(moved, path));
+    RUEDO_TRY_DO(save_document(moved, path));
     auto current = current_;
-    TRY_DO(open(path));
+    RUEDO_TRY_DO(open(path));
     set_current(current);
     return {};
 }

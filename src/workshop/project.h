@@ -43,9 +43,9 @@ class Project : public QObject {
     void redo();
 
     void start_new();
-    Outcome open(const std::filesystem::path& path);
-    Outcome save();
-    Outcome save_as(const std::filesystem::path& path);
+    Status open(const std::filesystem::path& path);
+    Status save();
+    Status save_as(const std::filesystem::path& path);
     /// A file inside the project's folder is written relative to it.
     std::string file_for(const std::filesystem::path& file) const;
 

@@ -43,7 +43,7 @@ struct Error {
 
 template <class T>
 using Result = std::expected<T, Error>;
-using Outcome = Result<void>;
+using Status = Result<void>;
 
 inline std::unexpected<Error> fail(Code code, std::string sentence, std::string hint = {}) {
     return std::unexpected(Error{code, std::move(sentence), std::move(hint)});
@@ -57,10 +57,10 @@ Error errno_error(int number, std::string_view what);
     auto tmp = (expr);                                        \
     if (!tmp) return std::unexpected(std::move(tmp).error()); \
     decl = std::move(*tmp)
-/// `TRY(auto x, f());` takes the value, or returns the error from the enclosing function.
-#define TRY(decl, expr) RUEDO_TRY_(RUEDO_JOIN(try_, __LINE__), decl, expr)
-/// The same for outcomes without a value.
-#define TRY_DO(expr)                                                                       \
+/// `RUEDO_TRY(auto x, f());` takes the value, or returns the error from the enclosing function.
+#define RUEDO_TRY(decl, expr) RUEDO_TRY_(RUEDO_JOIN(try_, __LINE__), decl, expr)
+/// The same for a `Status`.
+#define RUEDO_TRY_DO(expr)                                                                 \
     do {                                                                                   \
         if (auto tried = (expr); !tried) return std::unexpected(std::move(tried).error()); \
     } while (false)

@@ -127,7 +127,7 @@ class CameraReader final : public TrackReader {
     Result<bool> next(PacketHead& head) override {
         for (Time waited{}; waited < 3_s; waited += 50_ms) {
             if (ReadScope::given_up()) return fail(Code::cancelled, "Waiting for the camera was given up.");
-            TRY(auto frame, device_->grab(50_ms));
+            RUEDO_TRY(auto frame, device_->grab(50_ms));
             if (!frame) continue;
             frame_ = std::move(*frame);
             head = {};
@@ -139,11 +139,11 @@ class CameraReader final : public TrackReader {
         }
         return fail(Code::timeout, "The camera gives no pictures.", "Unplug it and plug it in again.");
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         out.swap(frame_.data);
         return {};
     }
-    Outcome seek(Time) override { return {}; }
+    Status seek(Time) override { return {}; }
 
   private:
     std::shared_ptr<CameraDevice> device_;
@@ -249,7 +249,7 @@ Result<std::unique_ptr<Clip>> open_camera_clip(const std::string& source) {
                         fmt::format("Its first one is {}.", mode.name()));
         mode = *wanted;
     }
-    TRY(auto device, open_camera(name->id, mode));
+    RUEDO_TRY(auto device, open_camera(name->id, mode));
     return std::make_unique<CameraClip>(std::shared_ptr<CameraDevice>(std::move(device)), *camera, mode, name->width,
                                         name->height);
 }

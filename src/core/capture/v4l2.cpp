@@ -75,8 +75,8 @@ class Device final : public CameraDevice {
         if (handle_.fd >= 0 && streaming_) request(handle_.fd, VIDIOC_STREAMOFF, &type);
         for (auto& [at, size] : buffers_) ::munmap(at, size);
     }
-    Outcome start(const CameraMode& mode) {
-        auto wrong = [&](const char* what) -> Outcome {
+    Status start(const CameraMode& mode) {
+        auto wrong = [&](const char* what) -> Status {
             if (errno == EBUSY)
                 return fail(Code::refused, fmt::format("“{}” is in use by another program.", name_),
                             "Close the other program, then try again.");
@@ -198,7 +198,7 @@ std::vector<CameraInfo> list() {
 
 Result<std::unique_ptr<CameraDevice>> open(const std::string& id, const CameraMode& mode) {
     auto device = std::make_unique<Device>("/dev/" + id, id);
-    TRY_DO(device->start(mode));
+    RUEDO_TRY_DO(device->start(mode));
     return device;
 }
 

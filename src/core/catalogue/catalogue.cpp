@@ -131,7 +131,7 @@ std::vector<std::string> KeyFile::hosts() const {
     for (auto& [host, key] : keys.items()) list.push_back(host);
     return list;
 }
-Outcome KeyFile::set(const std::string& host, const std::string& key) {
+Status KeyFile::set(const std::string& host, const std::string& key) {
     if (path_.empty())
         return fail(Code::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
     auto j = keys_in(path_);
@@ -139,13 +139,13 @@ Outcome KeyFile::set(const std::string& host, const std::string& key) {
         j.erase(host);
     else
         j[host] = key;
-    TRY_DO(make_folder(path_.parent_path()));
+    RUEDO_TRY_DO(make_folder(path_.parent_path()));
     auto text = j.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
     // Nobody else may read it, not even for the moment before its mode is set.
     auto before = ::umask(0077);
     auto written = write_file(path_, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     ::umask(before);
-    TRY_DO(written);
+    RUEDO_TRY_DO(written);
     std::error_code ec;
     fs::permissions(path_, fs::perms::owner_read | fs::perms::owner_write, ec);
     return {};
@@ -157,7 +157,7 @@ Result<std::shared_ptr<ByteSource>> open_source(const std::string& source) {
         if (!name)
             return fail(Code::usage, fmt::format("“{}” names no clip of a catalogue.", source),
                         "Write it as catalogue://host:port/id.");
-        TRY(auto clip, ask_catalogue(*name, KeyFile().key_for(name->host), false));
+        RUEDO_TRY(auto clip, ask_catalogue(*name, KeyFile().key_for(name->host), false));
         return http_source(clip.address);
     }
     if (is_address(source)) return http_source(source);

@@ -38,7 +38,7 @@ class KeyFile {
     explicit KeyFile(std::filesystem::path path = standard()) : path_(std::move(path)) {}
     std::string key_for(const std::string& host) const;  ///< Empty when there is none.
     /// Written with mode 0600, whole or not at all. An empty key takes it out.
-    Outcome set(const std::string& host, const std::string& key);
+    Status set(const std::string& host, const std::string& key);
     std::vector<std::string> hosts() const;
 
   private:

@@ -18,13 +18,13 @@ class Decoder final : public AudioDecoder {
         d->asc_ = track.config;
         d->rate_ = config->rate;
         d->channels_ = config->channels > 0 ? config->channels : std::max(1, track.audio.channels);
-        TRY_DO(d->start());
+        RUEDO_TRY_DO(d->start());
         return d;
     }
     ~Decoder() override {
         if (handle_) NeAACDecClose(handle_);
     }
-    Outcome decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, SoundBlock& out) override {
         NeAACDecFrameInfo info{};
         out.rate = rate_, out.channels = channels_;
         out.samples.clear();
@@ -55,7 +55,7 @@ class Decoder final : public AudioDecoder {
     void reset() override { (void)start(); }
 
   private:
-    Outcome start() {
+    Status start() {
         if (handle_) NeAACDecClose(handle_);
         handle_ = NeAACDecOpen();
         auto* config = NeAACDecGetCurrentConfiguration(handle_);

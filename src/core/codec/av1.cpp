@@ -23,7 +23,7 @@ class Decoder final : public VideoDecoder {
         return d;
     }
     ~Decoder() override { dav1d_close(&context_); }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (data.empty()) return {};
         Dav1dData d{};
         auto* to = dav1d_data_create(&d, data.size());
@@ -37,18 +37,18 @@ class Decoder final : public VideoDecoder {
                 damaged = true;
                 break;
             }
-            TRY_DO(collect(out));
+            RUEDO_TRY_DO(collect(out));
         }
         if (d.sz > 0) dav1d_data_unref(&d);
-        TRY_DO(collect(out));
+        RUEDO_TRY_DO(collect(out));
         if (damaged) return fail(Code::malformed, "A picture of the AV1 track is damaged.", "Export the clip again.");
         return {};
     }
-    Outcome drain(std::vector<Picture>& out) override { return collect(out); }
+    Status drain(std::vector<Picture>& out) override { return collect(out); }
     void reset() override { dav1d_flush(context_); }
 
   private:
-    Outcome collect(std::vector<Picture>& out) {
+    Status collect(std::vector<Picture>& out) {
         for (;;) {
             auto held = std::shared_ptr<Dav1dPicture>(new Dav1dPicture{}, [](Dav1dPicture* p) {
                 dav1d_picture_unref(p);

@@ -17,12 +17,12 @@ class VideoDecoder {
   public:
     virtual ~VideoDecoder() = default;
     /// Appends what comes out, in presentation order. A damaged packet is an error; decoding may go on after it.
-    virtual Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) = 0;
+    virtual Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) = 0;
     /// Appends everything still held back.
-    virtual Outcome drain(std::vector<Picture>& out) = 0;
+    virtual Status drain(std::vector<Picture>& out) = 0;
     /// Appends what is held back although pictures may still come that are shown before it; decoding goes on. Nothing
     /// where a library can't do that.
-    virtual Outcome hurry(std::vector<Picture>&) { return {}; }
+    virtual Status hurry(std::vector<Picture>&) { return {}; }
     /// Forgets everything, for a jump to a keyframe.
     virtual void reset() = 0;
     /// Pictures before `from` are decoded but need not be handed out, which spares copying them.
@@ -37,7 +37,7 @@ class AudioDecoder {
     virtual ~AudioDecoder() = default;
     /// The samples of one packet, possibly none. More than two channels come in the order
     /// FL FR FC LFE BL BR SL SR, as far as there are that many.
-    virtual Outcome decode(ByteView data, SoundBlock& out) = 0;
+    virtual Status decode(ByteView data, SoundBlock& out) = 0;
     virtual void reset() = 0;
 };
 
@@ -64,14 +64,14 @@ struct VideoEncodeOptions {
     int pass = 0;
     std::filesystem::path stats;
     /// Asked every 50 ms by an encoder whose calls can take longer, on the caller's thread; an error ends the call.
-    std::function<Outcome()> go_on{};
+    std::function<Status()> go_on{};
 };
 class VideoEncoder {
   public:
     /// Ends within a frame's time, also in the middle of a clip.
     virtual ~VideoEncoder() = default;
-    virtual Outcome encode(const Picture& picture, std::vector<Encoded>& out) = 0;
-    virtual Outcome drain(std::vector<Encoded>& out) = 0;
+    virtual Status encode(const Picture& picture, std::vector<Encoded>& out) = 0;
+    virtual Status drain(std::vector<Encoded>& out) = 0;
     /// The track's configuration for a writer; complete before the first picture.
     virtual Bytes config() const = 0;
     /// By how much its coded frames are larger than the pictures, where only the container can say so.
@@ -97,9 +97,9 @@ class AudioEncoder {
     /// The first packet begins so many samples before the first one that was put in.
     virtual unsigned delay_samples() const = 0;
     /// Appends what is ready. Packets lie end to end.
-    virtual Outcome encode(std::span<const float> interleaved, std::vector<EncodedSamples>& out) = 0;
+    virtual Status encode(std::span<const float> interleaved, std::vector<EncodedSamples>& out) = 0;
     /// After the last samples: appends packets until all that was put in has come out.
-    virtual Outcome drain(std::vector<EncodedSamples>& out) = 0;
+    virtual Status drain(std::vector<EncodedSamples>& out) = 0;
     /// The track's configuration for a writer; complete before the first samples.
     virtual Bytes config() const = 0;
     int channels() const { return channels_; }
@@ -192,8 +192,8 @@ class PictureReader {
     Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Hands `take` the picture shown at each of `times`, with which of them it is: in their order, or as they come by
     /// where the clip can't be sought. What `take` fails with ends it.
-    Outcome at_each(const std::vector<Time>& times,
-                    const std::function<Outcome(std::size_t which, const Picture& picture)>& take);
+    Status at_each(const std::vector<Time>& times,
+                   const std::function<Status(std::size_t which, const Picture& picture)>& take);
     /// The keyframe nearest to `t`; where it would have to be fetched and the clip has keyframes apart, the one of
     /// those that is at `t` or before. `next` goes on after it.
     Result<Picture> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);
@@ -216,7 +216,7 @@ class PictureReader {
   private:
     PictureReader() = default;
     Result<bool> feed();
-    Outcome restart(Time at, Time from);
+    Status restart(Time at, Time from);
     Result<Picture> only(Time t);
     Picture finished(Picture p) const;
     Track track_;

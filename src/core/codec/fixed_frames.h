@@ -8,7 +8,7 @@ namespace ruedo {
 /// what the encoder still holds.
 class FixedFrameEncoder : public AudioEncoder {
   public:
-    Outcome encode(std::span<const float> interleaved, std::vector<EncodedSamples>& out) override {
+    Status encode(std::span<const float> interleaved, std::vector<EncodedSamples>& out) override {
         auto whole = frame_samples() * static_cast<std::size_t>(channels_);
         put_in_ += static_cast<std::int64_t>(interleaved.size()) / channels_;
         std::vector<float> filled;
@@ -17,13 +17,13 @@ class FixedFrameEncoder : public AudioEncoder {
             filled.resize(whole);
             interleaved = filled;
         }
-        TRY(auto data, encode_frame(interleaved));
+        RUEDO_TRY(auto data, encode_frame(interleaved));
         come_out_ += static_cast<std::int64_t>(frame_samples());
         out.push_back({std::move(data), static_cast<std::uint32_t>(frame_samples())});
         return {};
     }
-    Outcome drain(std::vector<EncodedSamples>& out) override {
-        while (come_out_ < put_in_ + static_cast<std::int64_t>(delay_samples())) TRY_DO(encode({}, out));
+    Status drain(std::vector<EncodedSamples>& out) override {
+        while (come_out_ < put_in_ + static_cast<std::int64_t>(delay_samples())) RUEDO_TRY_DO(encode({}, out));
         return {};
     }
 

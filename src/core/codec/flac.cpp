@@ -37,7 +37,7 @@ class Decoder final : public AudioDecoder {
     ~Decoder() override {
         if (decoder_) FLAC__stream_decoder_delete(decoder_);
     }
-    Outcome decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, SoundBlock& out) override {
         out.samples.clear();
         out_ = &out;
         input_ = data;
@@ -119,7 +119,7 @@ class Encoder final : public AudioEncoder {
     }
     std::size_t frame_samples() const override { return block; }
     unsigned delay_samples() const override { return 0; }
-    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+    Status encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
         auto full = static_cast<float>(1 << (bits_ - 1));
         whole_.resize(samples.size());
         std::transform(samples.begin(), samples.end(), whole_.begin(), [&](float v) {
@@ -129,13 +129,13 @@ class Encoder final : public AudioEncoder {
         bool fine = FLAC__stream_encoder_process_interleaved(
             encoder_, whole_.data(), static_cast<unsigned>(samples.size() / static_cast<std::size_t>(channels_)));
         out_ = nullptr;
-        return fine ? Outcome{} : fail(Code::internal, "The FLAC encoder failed on a block.");
+        return fine ? Status{} : fail(Code::internal, "The FLAC encoder failed on a block.");
     }
-    Outcome drain(std::vector<EncodedSamples>& out) override {
+    Status drain(std::vector<EncodedSamples>& out) override {
         out_ = &out;
         bool fine = FLAC__stream_encoder_finish(encoder_);
         out_ = nullptr;
-        return fine ? Outcome{} : fail(Code::internal, "The FLAC encoder failed at the end.");
+        return fine ? Status{} : fail(Code::internal, "The FLAC encoder failed at the end.");
     }
     Bytes config() const override { return head_; }
 

@@ -66,7 +66,7 @@ class Decoder final : public VideoDecoder {
     }
     ~Decoder() override { end(decoder_); }
 
-    Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
         if (!decoder_) return fail(Code::internal, "The H.264 decoder could not be started again.");
         annex_b_.clear();
         if (needs_parameters_ || keyframe) {
@@ -89,11 +89,11 @@ class Decoder final : public VideoDecoder {
             return fail(Code::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
         return {};
     }
-    Outcome drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Picture>& out) override {
         flush(out);
         return {};
     }
-    Outcome hurry(std::vector<Picture>& out) override {
+    Status hurry(std::vector<Picture>& out) override {
         flush(out);
         return {};
     }

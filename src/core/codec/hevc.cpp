@@ -26,7 +26,7 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (context_) de265_free_decoder(context_);
     }
-    Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
         bool damaged = false;
         if (keyframe) release(0, out);  // nothing before it is shown after it
         auto push = [&](ByteView nal) {
@@ -45,12 +45,12 @@ class Decoder final : public VideoDecoder {
         // The library then gives every picture as soon as it is decoded, in decoding order; the order of showing
         // is made here, so that an exact seek waits for no more pictures than the stream's own reordering asks.
         de265_push_end_of_frame(context_);
-        TRY_DO(run(damaged));
+        RUEDO_TRY_DO(run(damaged));
         release(reorder_, out);
         if (damaged) return fail(Code::malformed, "A picture of the HEVC track is damaged.", "Export the clip again.");
         return {};
     }
-    Outcome drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Picture>& out) override {
         bool damaged = false;
         de265_flush_data(context_);
         auto ran = run(damaged);
@@ -64,7 +64,7 @@ class Decoder final : public VideoDecoder {
     }
 
   private:
-    Outcome run(bool& damaged) {
+    Status run(bool& damaged) {
         for (int more = 1, turns = 0; more && turns < 1000; ++turns) {
             more = 0;
             auto result = de265_decode(context_, &more);
@@ -73,11 +73,11 @@ class Decoder final : public VideoDecoder {
                 more = 1;
             else if (result != DE265_OK)
                 damaged = true;
-            TRY_DO(collect());
+            RUEDO_TRY_DO(collect());
         }
         return collect();
     }
-    Outcome collect() {
+    Status collect() {
         while (auto* image = de265_get_next_picture(context_)) {
             if (de265_get_bits_per_pixel(image, 0) != 8)
                 return fail(Code::depth_unsupported, "The HEVC pictures have more than 8 bits, which is not supported.",

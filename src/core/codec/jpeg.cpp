@@ -20,7 +20,7 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (handle_) tjDestroy(handle_);
     }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (pts < from_) return {};
         auto broken = [] {
             return fail(Code::malformed, "A picture of the Motion JPEG track is damaged.", "Export the clip again.");
@@ -67,7 +67,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Outcome drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Picture>&) override { return {}; }
     void reset() override {}
 
   private:
@@ -90,7 +90,7 @@ class Encoder final : public VideoEncoder {
     ~Encoder() override {
         if (handle_) tjDestroy(handle_);
     }
-    Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
+    Status encode(const Picture& picture, std::vector<Encoded>& out) override {
         std::array<const unsigned char*, 3> planes{picture.plane[0], picture.plane[1], picture.plane[2]};
         std::array<int, 3> strides = picture.stride;
         unsigned char* made = nullptr;
@@ -107,7 +107,7 @@ class Encoder final : public VideoEncoder {
         out.push_back(std::move(e));
         return {};
     }
-    Outcome drain(std::vector<Encoded>&) override { return {}; }
+    Status drain(std::vector<Encoded>&) override { return {}; }
     Bytes config() const override { return {}; }
 
   private:

@@ -39,7 +39,7 @@ class Encoder final : public AudioEncoder {
     std::size_t frame_samples() const override { return 1152; }
     /// The encoder's own, and the 528 samples and one of every decoder's filters, which no file states.
     unsigned delay_samples() const override { return static_cast<unsigned>(lame_get_encoder_delay(handle_)) + 529; }
-    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+    Status encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
         auto n = static_cast<int>(samples.size() / static_cast<std::size_t>(channels_));
         put_in_ += n;
         Bytes made(static_cast<std::size_t>(n) * 5 / 4 + 7200);
@@ -51,18 +51,18 @@ class Encoder final : public AudioEncoder {
         held_.insert(held_.end(), made.begin(), made.begin() + got);
         return split(out);
     }
-    Outcome drain(std::vector<EncodedSamples>& out) override {
+    Status drain(std::vector<EncodedSamples>& out) override {
         // Its own end leaves out what decoders are late by, where that begins another frame.
         auto wanted = put_in_ + static_cast<std::int64_t>(delay_samples());
         const std::vector<float> silence(frame_samples() * static_cast<std::size_t>(channels_));
-        while (come_out_ < wanted) TRY_DO(encode(silence, out));
+        while (come_out_ < wanted) RUEDO_TRY_DO(encode(silence, out));
         return {};
     }
     Bytes config() const override { return {}; }
 
   private:
     /// What comes out is a run of bytes; frames say themselves how long they are.
-    Outcome split(std::vector<EncodedSamples>& out) {
+    Status split(std::vector<EncodedSamples>& out) {
         std::size_t at = 0;
         while (auto frame = parse_mp3_frame(ByteView(held_).subspan(at))) {
             if (frame->size > held_.size() - at) break;

@@ -25,14 +25,14 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (handle_) mpeg2_close(handle_);
     }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         // A picture may have the header before it; twice in a row the library takes it for damage.
-        if (!std::exchange(started_, true) && !parse_mpeg_sequence(data)) TRY_DO(feed(config_, out));
+        if (!std::exchange(started_, true) && !parse_mpeg_sequence(data)) RUEDO_TRY_DO(feed(config_, out));
         auto ns = static_cast<std::uint64_t>(pts.ns);
         mpeg2_tag_picture(handle_, static_cast<std::uint32_t>(ns >> 32), static_cast<std::uint32_t>(ns));
         return feed(data, out);
     }
-    Outcome drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Picture>& out) override {
         static constexpr std::array<std::uint8_t, 4> end{0, 0, 1, 0xB7};
         auto fed = feed(end, out);
         reset();
@@ -44,7 +44,7 @@ class Decoder final : public VideoDecoder {
     }
 
   private:
-    Outcome feed(ByteView data, std::vector<Picture>& out) {
+    Status feed(ByteView data, std::vector<Picture>& out) {
         if (data.empty()) return {};
         // The library reads ahead of what it was given, and does not write.
         held_.assign(data.begin(), data.end());

@@ -35,15 +35,15 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (handle_) xvid_decore(handle_, XVID_DEC_DESTROY, nullptr, nullptr);
     }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (auto config = parse_mpeg4_config(data)) time_bits_ = config->time_bits;
         waiting_.insert(pts);
         return run(data, out);
     }
-    Outcome drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Picture>& out) override {
         if (waiting_.empty()) return {};
         Bytes nothing(16);
-        TRY(auto step, call(nothing, -1, out));
+        RUEDO_TRY(auto step, call(nothing, -1, out));
         (void)step;
         waiting_.clear();
         return {};
@@ -58,7 +58,7 @@ class Decoder final : public VideoDecoder {
         int used = 0;
         int type = 0;
     };
-    Outcome run(ByteView data, std::vector<Picture>& out) {
+    Status run(ByteView data, std::vector<Picture>& out) {
         if (data.empty()) return {};
         // The library reads whole words, so some bytes beyond the end.
         padded_.assign(data.begin(), data.end());
@@ -68,7 +68,7 @@ class Decoder final : public VideoDecoder {
             auto left = ByteView(padded_).subspan(at, data.size() - at);
             auto pictures = split_mpeg4(left, time_bits_);
             auto here = std::span(padded_).subspan(at);
-            TRY(auto step, call(here, static_cast<int>(data.size() - at), out));
+            RUEDO_TRY(auto step, call(here, static_cast<int>(data.size() - at), out));
             // A picture between two that never came gives nothing; its time is spent all the same.
             if (step.type == XVID_TYPE_NOTHING && !pictures.empty() && pictures[0].type == 'B' && !waiting_.empty())
                 waiting_.erase(waiting_.begin());

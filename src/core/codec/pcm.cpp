@@ -57,7 +57,7 @@ class Decoder final : public AudioDecoder {
         d->take_ = take_of(*format);
         return d;
     }
-    Outcome decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, SoundBlock& out) override {
         auto size = format_.container_bytes;
         out.rate = format_.rate, out.channels = format_.channels;
         auto wide = static_cast<std::size_t>(format_.channels);
@@ -88,7 +88,7 @@ class Encoder final : public AudioEncoder {
     }
     std::size_t frame_samples() const override { return 1024; }
     unsigned delay_samples() const override { return 0; }
-    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+    Status encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
         if (samples.empty()) return {};
         auto full = static_cast<double>(1 << (format_.bits - 1));
         ByteWriter w;
@@ -100,7 +100,7 @@ class Encoder final : public AudioEncoder {
             {std::move(w.bytes), static_cast<std::uint32_t>(samples.size() / static_cast<std::size_t>(channels_))});
         return {};
     }
-    Outcome drain(std::vector<EncodedSamples>&) override { return {}; }
+    Status drain(std::vector<EncodedSamples>&) override { return {}; }
     Bytes config() const override { return make_pcm_config(format_); }
 
   private:

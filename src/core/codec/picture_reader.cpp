@@ -14,7 +14,7 @@ namespace ruedo {
 Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip> clip, const Track& track,
                                                            CodecRegistry& codecs) {
     std::unique_ptr<PictureReader> r(new PictureReader);
-    TRY(r->decoder_, codecs.video_decoder(track));
+    RUEDO_TRY(r->decoder_, codecs.video_decoder(track));
     r->track_ = track;
     r->codecs_ = &codecs;
     r->reader_ = clip->reader(track.id);
@@ -31,7 +31,7 @@ Result<bool> PictureReader::feed() {
     ready_at_ = 0;
     PacketHead head;
     ReadBudget budget(ReadBudget::of_a_packet);
-    TRY(bool more, reader_->next(head));
+    RUEDO_TRY(bool more, reader_->next(head));
     if (more) {
         if (auto read = reader_->read(data_); !read) {
             if (read.error().code != Code::truncated) return std::unexpected(read.error());
@@ -47,7 +47,7 @@ Result<bool> PictureReader::feed() {
     if (head.config && *head.config != track_.config) {
         (void)decoder_->drain(ready_);
         track_.config = *head.config;
-        TRY(decoder_, codecs_->video_decoder(track_));
+        RUEDO_TRY(decoder_, codecs_->video_decoder(track_));
         decoder_->hand_out_from(from_);
     }
     end_.see(head);
@@ -70,7 +70,7 @@ Result<bool> PictureReader::feed() {
     } else {
         damaged_in_a_row_ = 0;
         if (hurried_ == head.pts && ready_.empty()) {
-            TRY_DO(decoder_->hurry(ready_));
+            RUEDO_TRY_DO(decoder_->hurry(ready_));
             auto behind = std::find_if(ready_.begin(), ready_.end(), [&](auto& p) { return p.pts > head.pts; });
             early_.assign(std::make_move_iterator(behind), std::make_move_iterator(ready_.end()));
             ready_.erase(behind, ready_.end());
@@ -111,7 +111,7 @@ Picture PictureReader::finished(Picture p) const {
 
 Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
-    if (go_on_at_) TRY_DO(at(*go_on_at_, cancel));
+    if (go_on_at_) RUEDO_TRY_DO(at(*go_on_at_, cancel));
     for (;;) {
         while (ready_at_ < ready_.size() || (drained_ && !early_.empty())) {
             // What came early takes its turn.
@@ -124,14 +124,14 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
         }
         if (ReadScope::given_up())
             return std::unexpected(ReadScope::stopped(fmt::format("“{}” was still being decoded", clip_->info().name)));
-        TRY(bool more, feed());
+        RUEDO_TRY(bool more, feed());
         if (!more) return std::nullopt;
     }
 }
 
 /// Reads packets from the keyframe at or before `at`, and hands out pictures from `from` on.
-Outcome PictureReader::restart(Time at, Time from) {
-    TRY_DO(reader_->seek(at));
+Status PictureReader::restart(Time at, Time from) {
+    RUEDO_TRY_DO(reader_->seek(at));
     decoder_->reset();
     decoder_->hand_out_from(from);
     ready_.clear(), ready_at_ = 0, early_.clear(), fed_.clear(), drained_ = false;
@@ -146,7 +146,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     if (!window) {
         // What comes next is what there is.
         from_ = {INT64_MIN};
-        TRY(auto picture, next(cancel));
+        RUEDO_TRY(auto picture, next(cancel));
         if (picture) return *picture;
         return fail(Code::truncated, "No picture comes any more.", "Open the source again.");
     }
@@ -154,15 +154,15 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
                   : clip_->info().duration_known ? clip_->info().duration
                                                  : Time::max() / 4;
     t = std::clamp(t, window->from, std::max(window->from, std::min(latest, window->to)));
-    TRY(auto target, picture_time_at(*heads_, track_, t));
+    RUEDO_TRY(auto target, picture_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
-    TRY_DO(restart(target, target));
+    RUEDO_TRY_DO(restart(target, target));
     decoded_ = 0;
     hurried_ = target;
     auto found = next(cancel);
     hurried_.reset();
-    TRY(auto picture, std::move(found));
+    RUEDO_TRY(auto picture, std::move(found));
     if (!picture) {
         if (last_damage_) return std::unexpected(*last_damage_);
         return fail(Code::truncated,
@@ -175,27 +175,27 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     return *picture;
 }
 
-Outcome PictureReader::at_each(const std::vector<Time>& times,
-                               const std::function<Outcome(std::size_t which, const Picture& picture)>& take) {
+Status PictureReader::at_each(const std::vector<Time>& times,
+                              const std::function<Status(std::size_t which, const Picture& picture)>& take) {
     if (clip_->seekable()) {
         for (std::size_t i = 0; i < times.size(); ++i) {
-            TRY(auto picture, at(times[i]));
-            TRY_DO(take(i, picture));
+            RUEDO_TRY(auto picture, at(times[i]));
+            RUEDO_TRY_DO(take(i, picture));
         }
         return {};
     }
     std::vector<std::size_t> order(times.size());
     std::iota(order.begin(), order.end(), std::size_t{0});
     std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) { return times[a] < times[b]; });
-    TRY(auto shown, at({}));
-    TRY(auto following, next());
+    RUEDO_TRY(auto shown, at({}));
+    RUEDO_TRY(auto following, next());
     decoded_ = 1;
     for (auto which : order) {
         while (following && following->pts <= times[which]) {
             shown = std::move(*following), ++decoded_;
-            TRY(following, next());
+            RUEDO_TRY(following, next());
         }
-        TRY_DO(take(which, shown));
+        RUEDO_TRY_DO(take(which, shown));
         decoded_ = 0;
     }
     return {};
@@ -219,7 +219,7 @@ Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std
         }
     }
     auto waiting = static_cast<std::uint64_t>(ready_.size() - std::min(ready_at_, ready_.size()) + early_.size());
-    TRY(auto picture, at(*key, cancel));
+    RUEDO_TRY(auto picture, at(*key, cancel));
     left_out_ += std::max(passed, waiting);
     return picture;
 }
@@ -240,15 +240,15 @@ Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* ca
         if (picture) go_on_at_ = picture->pts;
         if (picture || picture.error().code == Code::cancelled) return picture;
     }
-    TRY(auto place, keyframe_time_near(*heads_, track_, t));
+    RUEDO_TRY(auto place, keyframe_time_near(*heads_, track_, t));
     return at(place, cancel);
 }
 
 /// The keyframe at `t` or before, and not a packet more.
 Result<Picture> PictureReader::only(Time t) {
-    TRY_DO(restart(t, {INT64_MIN}));
-    TRY_DO(feed());
-    if (ready_.empty()) TRY_DO(decoder_->drain(ready_));
+    RUEDO_TRY_DO(restart(t, {INT64_MIN}));
+    RUEDO_TRY_DO(feed());
+    if (ready_.empty()) RUEDO_TRY_DO(decoder_->drain(ready_));
     if (ready_.empty()) return fail(Code::truncated, "This keyframe can’t be decoded by itself.");
     return finished(std::move(ready_.front()));
 }

@@ -11,7 +11,7 @@ namespace {
 class Decoder final : public VideoDecoder {
   public:
     static Result<std::unique_ptr<VideoDecoder>> make(const Track&) { return std::make_unique<Decoder>(); }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (pts < from_) return {};
         png_image image{};
         image.version = PNG_IMAGE_VERSION;
@@ -38,7 +38,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Outcome drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Picture>&) override { return {}; }
     void reset() override {}
 
   private:

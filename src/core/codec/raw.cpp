@@ -18,7 +18,7 @@ class Decoder final : public VideoDecoder {
             return fail(Code::malformed, "The camera's pictures have a size that can’t be.", "Choose another mode.");
         return d;
     }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (data.size() < static_cast<std::size_t>(from_width_) * 2 * static_cast<std::size_t>(from_height_))
             return fail(Code::malformed, "A picture of the camera is cut short.", "Unplug it and plug it in again.");
         std::array<std::uint8_t*, 3> to{};
@@ -36,7 +36,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Outcome drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Picture>&) override { return {}; }
     void reset() override {}
 
   private:

@@ -74,13 +74,13 @@ class CroppingDecoder final : public VideoDecoder {
   public:
     CroppingDecoder(std::unique_ptr<VideoDecoder> decoder, const Crop& edges)
         : decoder_(std::move(decoder)), edges_(edges) {}
-    Outcome decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
         return cut(out, [&] { return decoder_->decode(data, pts, keyframe, out); });
     }
-    Outcome drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Picture>& out) override {
         return cut(out, [&] { return decoder_->drain(out); });
     }
-    Outcome hurry(std::vector<Picture>& out) override {
+    Status hurry(std::vector<Picture>& out) override {
         return cut(out, [&] { return decoder_->hurry(out); });
     }
     void reset() override { decoder_->reset(); }
@@ -88,7 +88,7 @@ class CroppingDecoder final : public VideoDecoder {
 
   private:
     template <class F>
-    Outcome cut(std::vector<Picture>& out, F&& append) {
+    Status cut(std::vector<Picture>& out, F&& append) {
         auto before = out.size();
         auto done = append();
         for (auto i = before; i < out.size(); ++i) out[i] = cropped(std::move(out[i]), edges_);
@@ -130,7 +130,8 @@ Result<std::unique_ptr<VideoDecoder>> CodecRegistry::video_decoder(const Track& 
     if (track.problem) return std::unexpected(*track.problem);
     auto found = decoder_module(track.codec);
     if (!found || !found->module->video_decoder) return std::unexpected(missing(track.codec, "decodes"));
-    TRY(auto decoder, guarded<std::unique_ptr<VideoDecoder>>([&] { return found->module->video_decoder(track); }));
+    RUEDO_TRY(auto decoder,
+              guarded<std::unique_ptr<VideoDecoder>>([&] { return found->module->video_decoder(track); }));
     if (track.video.crop == Crop{}) return decoder;
     return std::make_unique<CroppingDecoder>(std::move(decoder), track.video.crop);
 }

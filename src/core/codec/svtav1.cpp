@@ -29,7 +29,7 @@ class Encoder final : public VideoEncoder {
         if (o.pass) return fail(Code::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
         auto e = std::make_unique<Encoder>();
         e->width_ = o.width, e->height_ = o.height, e->go_on_ = o.go_on;
-        TRY_DO(e->start());
+        RUEDO_TRY_DO(e->start());
         auto colour = o.colour.resolved(o.height);
         Settings s{};
         // The library takes even sizes only.
@@ -45,7 +45,7 @@ class Encoder final : public VideoEncoder {
         e->put(&s, sizeof s);
         std::vector<Encoded> header;
         e->times_.push_back({});
-        TRY_DO(e->exchange(header));
+        RUEDO_TRY_DO(e->exchange(header));
         e->times_.clear();
         if (header.empty()) return broke_off();
         e->config_ = std::move(header.front().data);
@@ -57,7 +57,7 @@ class Encoder final : public VideoEncoder {
         ::kill(process_, SIGKILL);
         while (::waitpid(process_, nullptr, 0) < 0 && errno == EINTR) continue;
     }
-    Outcome encode(const Picture& p, std::vector<Encoded>& out) override {
+    Status encode(const Picture& p, std::vector<Encoded>& out) override {
         auto command = Command::picture;
         put(&command, sizeof command);
         for (std::size_t plane = 0; plane < 3; ++plane) {
@@ -74,7 +74,7 @@ class Encoder final : public VideoEncoder {
         times_.push_back(p.pts);
         return exchange(out);
     }
-    Outcome drain(std::vector<Encoded>& out) override {
+    Status drain(std::vector<Encoded>& out) override {
         auto command = Command::end;
         put(&command, sizeof command);
         return exchange(out);
@@ -83,7 +83,7 @@ class Encoder final : public VideoEncoder {
     Crop padding() const override { return {0, 0, width_ % 2, height_ % 2}; }
 
   private:
-    Outcome start() {
+    Status start() {
         auto failed = fail(Code::internal, "The AV1 encoder could not be started.", "Install Ruedo again.");
         // The program lies beside this module.
         static const char here = 0;
@@ -118,23 +118,23 @@ class Encoder final : public VideoEncoder {
         going_.insert(going_.end(), bytes, bytes + size);
     }
     /// Sends what was put, and takes the answer. Somebody may no longer want it meanwhile.
-    Outcome exchange(std::vector<Encoded>& out) {
+    Status exchange(std::vector<Encoded>& out) {
         for (std::size_t sent = 0; sent < going_.size();) {
-            TRY_DO(wait(POLLOUT));
+            RUEDO_TRY_DO(wait(POLLOUT));
             auto n = ::send(socket_, going_.data() + sent, going_.size() - sent, MSG_NOSIGNAL | MSG_DONTWAIT);
             if (n < 0 && errno != EAGAIN && errno != EINTR) return broke_off();
             if (n > 0) sent += static_cast<std::size_t>(n);
         }
         going_.clear();
         Answer answer{};
-        TRY_DO(take(&answer, sizeof answer));
+        RUEDO_TRY_DO(take(&answer, sizeof answer));
         for (std::uint32_t i = 0; i < answer.packets; ++i) {
             PacketHeader header{};
-            TRY_DO(take(&header, sizeof header));
+            RUEDO_TRY_DO(take(&header, sizeof header));
             auto at = static_cast<std::size_t>(header.number) - forgotten_;
             if (header.number < 0 || at >= times_.size() || header.bytes > (256U << 20)) return broke_off();
             Encoded e{Bytes(header.bytes), times_[at], times_[at], header.keyframe};
-            TRY_DO(take(e.data.data(), e.data.size()));
+            RUEDO_TRY_DO(take(e.data.data(), e.data.size()));
             out.push_back(std::move(e));
         }
         while (times_.size() > 512) times_.pop_front(), ++forgotten_;
@@ -151,25 +151,25 @@ class Encoder final : public VideoEncoder {
         }
         return broke_off();
     }
-    Outcome take(void* data, std::size_t size) {
+    Status take(void* data, std::size_t size) {
         for (auto* p = static_cast<std::uint8_t*>(data); size > 0;) {
-            TRY_DO(wait(POLLIN));
+            RUEDO_TRY_DO(wait(POLLIN));
             auto n = ::recv(socket_, p, size, MSG_DONTWAIT);
             if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR)) return broke_off();
             if (n > 0) p += n, size -= static_cast<std::size_t>(n);
         }
         return {};
     }
-    Outcome wait(short until) const {
+    Status wait(short until) const {
         for (;;) {
             pollfd p{socket_, until, 0};
             if (::poll(&p, 1, 50) > 0) return {};
-            if (go_on_) TRY_DO(go_on_());
+            if (go_on_) RUEDO_TRY_DO(go_on_());
         }
     }
     int socket_ = -1, width_ = 0, height_ = 0;
     pid_t process_ = 0;
-    std::function<Outcome()> go_on_;
+    std::function<Status()> go_on_;
     Bytes going_, config_;
     std::deque<Time> times_;
     std::size_t forgotten_ = 0;

@@ -41,7 +41,7 @@ class Decoder final : public VideoDecoder {
         th_setup_free(setup_);
         th_info_clear(&info_);
     }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         auto packet = as_packet(data);
         // An empty packet repeats the picture before it.
         auto result = th_decode_packetin(context_, &packet, nullptr);
@@ -64,7 +64,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Outcome drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Picture>&) override { return {}; }
     void reset() override {
         if (context_) th_decode_free(context_);
         context_ = th_decode_alloc(&info_, setup_);
@@ -108,7 +108,7 @@ class Encoder final : public VideoEncoder {
         e->context_ = th_encode_alloc(&i);
         if (!e->context_)
             return fail(Code::limit, "The Theora encoder refused these settings.", "Choose another size or rate.");
-        TRY_DO(e->keyframe_every(apart));
+        RUEDO_TRY_DO(e->keyframe_every(apart));
         int quickest = 0;
         th_encode_ctl(e->context_, TH_ENCCTL_GET_SPLEVEL_MAX, &quickest, sizeof quickest);
         int speed = o.effort == 0 ? quickest : o.effort == 1 ? 1 : 0;
@@ -130,8 +130,8 @@ class Encoder final : public VideoEncoder {
         if (context_) th_encode_free(context_);
         th_info_clear(&info_);
     }
-    Outcome encode(const Picture& p, std::vector<Encoded>& out) override {
-        if (options_.pass == 2) TRY_DO(recall());
+    Status encode(const Picture& p, std::vector<Encoded>& out) override {
+        if (options_.pass == 2) RUEDO_TRY_DO(recall());
         th_ycbcr_buffer planes;
         for (std::size_t i = 0; i < 3; ++i) {
             auto w = (i ? (p.width + 1) / 2 : p.width), h = (i ? (p.height + 1) / 2 : p.height);
@@ -151,11 +151,11 @@ class Encoder final : public VideoEncoder {
         // The library counts the pictures it is given; what is to be kept apart are moments.
         auto moment = time_to_ticks(p.pts, static_cast<std::uint64_t>(options_.rate.num)) / options_.rate.den;
         bool due = moment - last_key_ >= options_.keyframe_every;
-        if (due) TRY_DO(keyframe_every(1));
+        if (due) RUEDO_TRY_DO(keyframe_every(1));
         if (th_encode_ycbcr_in(context_, planes) != 0)
             return fail(Code::internal, "The Theora encoder failed on a picture.");
-        if (due) TRY_DO(keyframe_every(options_.keyframe_every));
-        if (options_.pass == 1) TRY_DO(learn());
+        if (due) RUEDO_TRY_DO(keyframe_every(options_.keyframe_every));
+        if (options_.pass == 1) RUEDO_TRY_DO(learn());
         ogg_packet packet;
         while (th_encode_packetout(context_, 0, &packet) > 0) {
             Encoded e;
@@ -169,19 +169,19 @@ class Encoder final : public VideoEncoder {
         }
         return {};
     }
-    Outcome drain(std::vector<Encoded>&) override {
+    Status drain(std::vector<Encoded>&) override {
         if (options_.pass != 1) return {};
-        TRY_DO(learn(true));
+        RUEDO_TRY_DO(learn(true));
         std::ofstream file(options_.stats, std::ios::binary);
         file.write(reinterpret_cast<const char*>(learned_.data()), static_cast<std::streamsize>(learned_.size()));
-        return file.flush() ? Outcome{}
+        return file.flush() ? Status{}
                             : fail(Code::io, "What the first of two passes learned could not be kept.",
                                    "Make room on the disk.");
     }
     Bytes config() const override { return config_; }
 
   private:
-    Outcome keyframe_every(int pictures) {
+    Status keyframe_every(int pictures) {
         auto distance = static_cast<ogg_uint32_t>(std::max(1, pictures));
         if (th_encode_ctl(context_, TH_ENCCTL_SET_KEYFRAME_FREQUENCY_FORCE, &distance, sizeof distance) != 0)
             return fail(Code::internal, "The Theora encoder refused a distance of keyframes.");
@@ -191,7 +191,7 @@ class Encoder final : public VideoEncoder {
         if (e->options_.stats.empty())
             return fail(Code::internal, "Encoding in two passes needs a place between them.");
         if (e->options_.pass == 1) {
-            TRY_DO(e->learn());
+            RUEDO_TRY_DO(e->learn());
             return e;
         }
         std::ifstream file(e->options_.stats, std::ios::binary);
@@ -202,7 +202,7 @@ class Encoder final : public VideoEncoder {
     /// What the first pass says of the picture before; at the end a summary, which goes in front of all of it, where
     /// room
     /// was left at the beginning.
-    Outcome learn(bool summary = false) {
+    Status learn(bool summary = false) {
         unsigned char* data = nullptr;
         auto n = th_encode_ctl(context_, TH_ENCCTL_2PASS_OUT, &data, sizeof data);
         if (n < 0) return fail(Code::internal, "The first of two passes failed.");
@@ -213,7 +213,7 @@ class Encoder final : public VideoEncoder {
         return {};
     }
     /// As much of it as the next picture needs.
-    Outcome recall() {
+    Status recall() {
         for (;;) {
             auto left = learned_.size() - told_;
             auto n = th_encode_ctl(context_, TH_ENCCTL_2PASS_IN, learned_.data() + told_, left);

@@ -42,7 +42,7 @@ class Decoder final : public AudioDecoder {
         vorbis_comment_clear(&comment_);
         vorbis_info_clear(&info_);
     }
-    Outcome decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, SoundBlock& out) override {
         auto p = packet(data, false);
         out.rate = static_cast<int>(info_.rate), out.channels = info_.channels;
         out.samples.clear();
@@ -120,7 +120,7 @@ class Encoder final : public AudioEncoder {
     }
     std::size_t frame_samples() const override { return 1024; }
     unsigned delay_samples() const override { return 0; }
-    Outcome encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
+    Status encode(std::span<const float> samples, std::vector<EncodedSamples>& out) override {
         auto wide = static_cast<std::size_t>(channels_), n = samples.size() / wide;
         auto** planes = vorbis_analysis_buffer(&state_, static_cast<int>(n));
         auto places = vorbis_places(channels_);
@@ -129,14 +129,14 @@ class Encoder final : public AudioEncoder {
         vorbis_analysis_wrote(&state_, static_cast<int>(n));
         return collect(out);
     }
-    Outcome drain(std::vector<EncodedSamples>& out) override {
+    Status drain(std::vector<EncodedSamples>& out) override {
         vorbis_analysis_wrote(&state_, 0);
         return collect(out);
     }
     Bytes config() const override { return config_; }
 
   private:
-    Outcome collect(std::vector<EncodedSamples>& out) {
+    Status collect(std::vector<EncodedSamples>& out) {
         while (vorbis_analysis_blockout(&state_, &block_) == 1) {
             ogg_packet packet;
             if (vorbis_analysis(&block_, nullptr) != 0 || vorbis_bitrate_addblock(&block_) != 0)

@@ -23,11 +23,11 @@ class Decoder final : public VideoDecoder {
         auto d = std::make_unique<Decoder>();
         d->vp9_ = track.codec == Codec::vp9;
         d->wide_ = track.video.width >= 960;
-        TRY_DO(d->start());
+        RUEDO_TRY_DO(d->start());
         return d;
     }
     ~Decoder() override { vpx_codec_destroy(&codec_); }
-    Outcome decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (data.empty()) return {};
         // A header’s word is enough for the library to ask for memory by it.
         vpx_codec_stream_info_t said{};
@@ -36,7 +36,7 @@ class Decoder final : public VideoDecoder {
         bool known =
             vpx_codec_peek_stream_info(form, data.data(), static_cast<unsigned>(data.size()), &said) == VPX_CODEC_OK;
         if (known && !frame_fits(said.w, said.h)) return std::unexpected(frame_too_large(said.w, said.h));
-        TRY_DO(prepare_for(data));
+        RUEDO_TRY_DO(prepare_for(data));
         if (vpx_codec_decode(&codec_, data.data(), static_cast<unsigned>(data.size()), nullptr, 0) != VPX_CODEC_OK) {
             damaged_ = true;
             return fail(Code::malformed, "A picture of the track is damaged.", "Export the clip again.");
@@ -87,18 +87,18 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Outcome drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Picture>&) override { return {}; }
     void reset() override { jumped_ = true; }
 
   private:
     /// What comes first, or first after a jump. A keyframe of VP9 leaves nothing of what was before it, so that its
     /// decoder goes on, with the memory it has.
-    Outcome prepare_for(ByteView data) {
+    Status prepare_for(ByteView data) {
         if (begun_ && !jumped_) return {};
         auto key = vp9_ ? parse_vp9_keyframe(data) : std::nullopt;
         if (begun_ && (!key || damaged_)) {
             vpx_codec_destroy(&codec_);
-            TRY_DO(start());
+            RUEDO_TRY_DO(start());
         }
         jumped_ = false;
         if (begun_) return {};
@@ -108,7 +108,7 @@ class Decoder final : public VideoDecoder {
         if (vp9_ && wide_) vpx_codec_control(&codec_, VP9D_SET_ROW_MT, !key || key->tile_columns < 2);
         return {};
     }
-    Outcome start() {
+    Status start() {
         vpx_codec_dec_cfg_t cfg{};
         cfg.threads = wide_ ? 2 : 1;
         if (vpx_codec_dec_init(&codec_, vp9_ ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0) != VPX_CODEC_OK)
@@ -210,7 +210,7 @@ class Encoder final : public VideoEncoder {
         return e;
     }
     ~Encoder() override { vpx_codec_destroy(&codec_); }
-    Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
+    Status encode(const Picture& picture, std::vector<Encoded>& out) override {
         vpx_image_t image{};
         vpx_img_wrap(&image, VPX_IMG_FMT_I420, static_cast<unsigned>(picture.width),
                      static_cast<unsigned>(picture.height), 1, const_cast<std::uint8_t*>(picture.plane[0]));
@@ -223,13 +223,13 @@ class Encoder final : public VideoEncoder {
             return fail(Code::internal, "The encoder failed on a picture.");
         return collect(out);
     }
-    Outcome drain(std::vector<Encoded>& out) override {
+    Status drain(std::vector<Encoded>& out) override {
         vpx_codec_encode(&codec_, nullptr, 0, 1, 0, deadline_);
-        TRY_DO(collect(out));
+        RUEDO_TRY_DO(collect(out));
         if (options_.pass != 1) return {};
         std::ofstream file(options_.stats, std::ios::binary);
         file.write(reinterpret_cast<const char*>(statistics_.data()), static_cast<std::streamsize>(statistics_.size()));
-        return file.flush() ? Outcome{}
+        return file.flush() ? Status{}
                             : fail(Code::io, "What the first of two passes learned could not be kept.",
                                    "Make room on the disk.");
     }
@@ -246,7 +246,7 @@ class Encoder final : public VideoEncoder {
     }
 
   private:
-    Outcome collect(std::vector<Encoded>& out) {
+    Status collect(std::vector<Encoded>& out) {
         vpx_codec_iter_t iter = nullptr;
         while (auto* packet = vpx_codec_get_cx_data(&codec_, &iter)) {
             if (packet->kind == VPX_CODEC_STATS_PKT) {

@@ -113,7 +113,7 @@ class Encoder final : public VideoEncoder {
         if (encoder_) x264_encoder_close(encoder_);
     }
 
-    Outcome encode(const Picture& picture, std::vector<Encoded>& out) override {
+    Status encode(const Picture& picture, std::vector<Encoded>& out) override {
         Picture padded;
         auto* from = &picture;
         if (coded_width_ != options_.width || coded_height_ != options_.height) {
@@ -132,8 +132,8 @@ class Encoder final : public VideoEncoder {
         times_.push_back(picture.pts);
         return give(&in, out);
     }
-    Outcome drain(std::vector<Encoded>& out) override {
-        while (x264_encoder_delayed_frames(encoder_) > 0) TRY_DO(give(nullptr, out));
+    Status drain(std::vector<Encoded>& out) override {
+        while (x264_encoder_delayed_frames(encoder_) > 0) RUEDO_TRY_DO(give(nullptr, out));
         return {};
     }
     /// An AVCDecoderConfigurationRecord (ISO/IEC 14496-15 clause 5.3.3.1), complete from the start.
@@ -157,7 +157,7 @@ class Encoder final : public VideoEncoder {
         p.rc.i_vbv_max_bitrate = level->bitrate, p.rc.i_vbv_buffer_size = level->cpb;
         if (p.rc.i_rc_method == X264_RC_ABR) p.rc.i_bitrate = std::min(p.rc.i_bitrate, level->bitrate);
     }
-    Outcome give(x264_picture_t* in, std::vector<Encoded>& out) {
+    Status give(x264_picture_t* in, std::vector<Encoded>& out) {
         x264_nal_t* nals = nullptr;
         int count = 0;
         x264_picture_t made;

@@ -10,9 +10,9 @@ namespace ruedo {
 
 Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamOptions& options) {
     if (is_camera(source)) return open_camera_clip(source);
-    TRY(auto bytes, open_source(source));
+    RUEDO_TRY(auto bytes, open_source(source));
     Bytes head(512);
-    TRY(auto got, bytes->read_at(0, head));
+    RUEDO_TRY(auto got, bytes->read_at(0, head));
     head.resize(got);
     if (stream::is_stream(head)) return stream::open(bytes->address().value_or(source), options);
     return open_clip(std::move(bytes));
@@ -20,14 +20,14 @@ Result<std::unique_ptr<Clip>> open_clip(const std::string& source, const StreamO
 
 Result<std::shared_ptr<Clip>> open_to_end(const std::string& source) {
     ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-    TRY(auto clip, open_clip(source));
+    RUEDO_TRY(auto clip, open_clip(source));
     if (clip->info().live)
         return fail(Code::refused, fmt::format("“{}” has no end.", clip->info().name), "Choose a clip that ends.");
     return std::shared_ptr<Clip>(std::move(clip));
 }
 
 Result<ClipInfo> info_of(const std::string& source) {
-    TRY(auto clip, open_clip(source));
+    RUEDO_TRY(auto clip, open_clip(source));
     return clip->info();
 }
 

@@ -134,7 +134,7 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     Bytes head(2048);
     std::size_t got = 0;
     while (got < head.size()) {
-        TRY(auto n, source->read_at(got, std::span(head).subspan(got)));
+        RUEDO_TRY(auto n, source->read_at(got, std::span(head).subspan(got)));
         if (n == 0) break;
         got += n;
     }
@@ -176,7 +176,7 @@ std::int64_t ticks_near(std::int64_t ticks, std::int64_t near) {
 
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     Bytes head(2048);
-    TRY(auto got, source->read_at(0, head));
+    RUEDO_TRY(auto got, source->read_at(0, head));
     head.resize(got);
     if (is_isobmff(head)) return isobmff::open_segment(std::move(source), timeline);
     if (mpegts::probe(head)) return mpegts::open_segment(std::move(source), timeline);
@@ -243,7 +243,7 @@ Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::functio
     PacketHead head;
     ReadBudget budget(ReadBudget::of_a_packet);
     for (;; budget.renew()) {
-        TRY(bool more, reader->next(head));
+        RUEDO_TRY(bool more, reader->next(head));
         if (!more || (each && !each(head))) break;
         if (track.end != Time::max() && head.pts > track.end + 10_s) break;  // nothing presented comes any more
         bool before = track.kind == Kind::video ? head.pts < track.start

@@ -83,7 +83,7 @@ class ClipWriter {
     void describe(ClipTags tags) { tags_ = std::move(tags); }
     /// All tracks come before the first packet; returns the number to pass to `write`.
     virtual Result<std::size_t> add(const WriteTrack& track) = 0;
-    virtual Outcome write(std::size_t track, const WritePacket& packet) = 0;
+    virtual Status write(std::size_t track, const WritePacket& packet) = 0;
     /// Before the first packet: about so many will come. Room for the index is then kept in front, where a container
     /// has it there, so that nothing has to be moved at the end.
     virtual void expect(std::uint64_t packets) { (void)packets; }
@@ -93,7 +93,7 @@ class ClipWriter {
     /// pictures, too.
     void ends(std::size_t track, Time at) { ends_[track] = at; }
     /// `told` hears of what takes long in it, which is moving everything to make room for the index.
-    virtual Outcome finish(const Progress& told = {}) = 0;
+    virtual Status finish(const Progress& told = {}) = 0;
 
   protected:
     ClipTags tags_;
@@ -116,7 +116,7 @@ struct Wrapper {
     bool shapes = false;         ///< It says how its pictures are turned and how wide their pixels are.
     bool takes(Codec codec) const;
     /// `codec-missing` for what it does not take.
-    Outcome check(const WriteTrack& track) const;
+    Status check(const WriteTrack& track) const;
     bool alone() const { return video.empty(); }  ///< One track of sound, and nothing else.
 };
 std::span<const Wrapper> wrappers();

@@ -11,13 +11,13 @@ SegmentSink::SegmentSink(std::filesystem::path folder, std::string form,
                          std::function<Bytes(std::uint64_t, Bytes)> seal)
     : folder_(std::move(folder)), form_(std::move(form)), seal_(std::move(seal)), fragments_(form_ == "m4s") {}
 
-Outcome SegmentSink::write(ByteView bytes) {
+Status SegmentSink::write(ByteView bytes) {
     position_ += bytes.size();
     auto type = fragments_ && bytes.size() >= 8 ? be32(bytes.data() + 4) : 0;
     if (type == fourcc("mfra")) dropping_ = true;  // an index of places in one file, of which there is none
     if (dropping_) return {};
     if (type == fourcc("moof")) {
-        TRY_DO(flush());
+        RUEDO_TRY_DO(flush());
         begun_ = true;
         held_.assign(bytes.begin(), bytes.end());
         made_.push_back({fmt::format("{}.{}", ++number_, form_), 0, 0, {}, {}});
@@ -29,17 +29,17 @@ Outcome SegmentSink::write(ByteView bytes) {
     if (fragments_ && begun_ && made_.back().key_bytes == 0) made_.back().key_bytes = held_.size();
     return {};
 }
-Outcome SegmentSink::write_at(std::uint64_t offset, ByteView bytes) {
+Status SegmentSink::write_at(std::uint64_t offset, ByteView bytes) {
     if (offset + bytes.size() > head_.size())
         return fail(Code::internal, "What lies in a segment is written over after it was done with.");
     std::copy(bytes.begin(), bytes.end(), head_.begin() + static_cast<std::ptrdiff_t>(offset));
     return {};
 }
-Outcome SegmentSink::insert_gap(std::uint64_t, std::uint64_t, const Progress&) {
+Status SegmentSink::insert_gap(std::uint64_t, std::uint64_t, const Progress&) {
     return fail(Code::internal, "Segments have no room to be made in them.");
 }
-Outcome SegmentSink::cut(Time start) {
-    TRY_DO(flush());
+Status SegmentSink::cut(Time start) {
+    RUEDO_TRY_DO(flush());
     made_.push_back({fmt::format("{}.{}", ++number_, form_), 0, 0, start, {}});
     begun_ = true;
     return {};
@@ -47,16 +47,16 @@ Outcome SegmentSink::cut(Time start) {
 void SegmentSink::key_ends() {
     if (!made_.empty() && made_.back().key_bytes == 0) made_.back().key_bytes = held_.size();
 }
-Outcome SegmentSink::flush() {
+Status SegmentSink::flush() {
     if (!begun_ || made_.empty() || held_.empty()) return {};
     auto bytes = std::exchange(held_, {});
     if (seal_) bytes = seal_(number_, std::move(bytes));
     made_.back().bytes = bytes.size();
     return write_file(folder_ / made_.back().file, bytes, Replace::nothing);
 }
-Outcome SegmentSink::commit() {
-    TRY_DO(flush());
-    return fragments_ ? write_file(folder_ / "init.mp4", head_, Replace::nothing) : Outcome{};
+Status SegmentSink::commit() {
+    RUEDO_TRY_DO(flush());
+    return fragments_ ? write_file(folder_ / "init.mp4", head_, Replace::nothing) : Status{};
 }
 
 }  // namespace ruedo

@@ -24,20 +24,20 @@ class SegmentSink final : public ByteSink {
     /// Files are "1.m4s", "2.m4s" and so on in `folder`, which must exist; `form` is what their names end with.
     /// `seal`, if any, changes the bytes of a segment on their way out: number, bytes.
     SegmentSink(std::filesystem::path folder, std::string form, std::function<Bytes(std::uint64_t, Bytes)> seal = {});
-    Outcome write(ByteView bytes) override;
-    Outcome write_at(std::uint64_t offset, ByteView bytes) override;
+    Status write(ByteView bytes) override;
+    Status write_at(std::uint64_t offset, ByteView bytes) override;
     std::uint64_t position() const override { return position_; }
-    Outcome insert_gap(std::uint64_t, std::uint64_t, const Progress& = {}) override;
-    Outcome commit() override;
+    Status insert_gap(std::uint64_t, std::uint64_t, const Progress& = {}) override;
+    Status commit() override;
     /// A segment begins here, at a time.
-    Outcome cut(Time start);
+    Status cut(Time start);
     /// The first picture of the segment has been written.
     void key_ends();
     const std::vector<SegmentMade>& made() const { return made_; }
     std::vector<SegmentMade>& made() { return made_; }
 
   private:
-    Outcome flush();
+    Status flush();
     std::filesystem::path folder_;
     std::string form_;
     std::function<Bytes(std::uint64_t, Bytes)> seal_;

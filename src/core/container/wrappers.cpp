@@ -74,7 +74,7 @@ Kind WriteTrack::kind() const {
 
 bool Wrapper::takes(Codec codec) const { return in(video, codec) || in(audio, codec) || in(text, codec); }
 
-Outcome Wrapper::check(const WriteTrack& track) const {
+Status Wrapper::check(const WriteTrack& track) const {
     if (takes(track.codec)) return {};
     std::string could;
     auto& list = track.kind() == Kind::video ? video : track.kind() == Kind::audio ? audio : text;

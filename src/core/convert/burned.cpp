@@ -44,7 +44,7 @@ Result<Picture> CaptionBurner::burn(const Picture& picture, Time t) {
     if (shown.empty()) return picture;
     Kind kind{picture.width, picture.height, picture.rotation, picture.pixel_aspect};
     if (shown != drawn_ || kind != kind_) {
-        TRY_DO(draw(shown, picture));
+        RUEDO_TRY_DO(draw(shown, picture));
         drawn_ = std::move(shown), kind_ = kind;
     }
     auto colour = picture.colour.resolved(picture.height);
@@ -77,7 +77,7 @@ Result<Picture> CaptionBurner::burn(const Picture& picture, Time t) {
 }
 
 /// Set as they are seen, then turned and squeezed as the picture's own pixels are.
-Outcome CaptionBurner::draw(const std::vector<const Cue*>& shown, const Picture& picture) {
+Status CaptionBurner::draw(const std::vector<const Cue*>& shown, const Picture& picture) {
     VideoFormat format{picture.width, picture.height, picture.pixel_aspect, picture.rotation, {}};
     double seen_width = format.display_width(), seen_height = format.display_height();
     bool aside = picture.rotation % 180 != 0;
@@ -93,7 +93,7 @@ Outcome CaptionBurner::draw(const std::vector<const Cue*>& shown, const Picture&
         style.align = (*cue)->align == Cue::Align::start ? TextStyle::Align::start
                       : (*cue)->align == Cue::Align::end ? TextStyle::Align::end
                                                          : TextStyle::Align::centre;
-        TRY(auto block, letters_->set((*cue)->runs, style));
+        RUEDO_TRY(auto block, letters_->set((*cue)->runs, style));
         auto box = places.place(**cue, block.width / style.stretch_x, block.height / style.stretch_y, block.line * 1.1);
         // Whole pairs of pixels, within the picture.
         Patch p;

@@ -27,7 +27,7 @@ class CaptionBurner {
         Rational pixel_aspect{};
         bool operator==(const Kind&) const = default;
     };
-    Outcome draw(const std::vector<const Cue*>& shown, const Picture& picture);
+    Status draw(const std::vector<const Cue*>& shown, const Picture& picture);
     Cues cues_;
     std::unique_ptr<TextSetter> letters_;
     Kind kind_;

@@ -66,21 +66,21 @@ std::vector<Comparison::Place> Comparison::worst(std::size_t count) const {
 
 Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegistry& codecs,
                            const CompareOptions& options) {
-    TRY(auto pairs, Pairs::open(a, b, codecs, options.from));
+    RUEDO_TRY(auto pairs, Pairs::open(a, b, codecs, options.from));
     Comparison c;
     Reshaper shape_a, shape_b;
     Similarity similarity;
     double errors = 0, similarities = 0, least = 1;
     auto stopped = [&] { return options.cancel && *options.cancel; };
-    auto take = [&](const Pair& pair) -> Outcome {
+    auto take = [&](const Pair& pair) -> Status {
         auto& [at, pa, pb] = pair;
         VideoFormat f{pa.width, pa.height, pa.pixel_aspect, pa.rotation, pa.colour};
         int width = f.display_width(), height = f.display_height();
-        TRY(auto shown_a, shape_a.make(pa, as_shown(pa, width, height)));
+        RUEDO_TRY(auto shown_a, shape_a.make(pa, as_shown(pa, width, height)));
         auto wanted = as_shown(pb, width, height);
         // The second one in the first one's numbers.
         wanted.colour = shown_a.colour.resolved(shown_a.height);
-        TRY(auto shown_b, shape_b.make(pb, wanted));
+        RUEDO_TRY(auto shown_b, shape_b.make(pb, wanted));
         auto la = luma(shown_a), lb = luma(shown_b);
         Comparison::Place place{at, 1, 0};
         if (auto error = squared_error(la, lb)) {
@@ -97,19 +97,19 @@ Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegi
     };
     if (!options.at.empty()) {
         for (auto t : options.at) {
-            TRY(auto pair, pairs->at(t, options.cancel));
-            TRY_DO(take(pair));
+            RUEDO_TRY(auto pair, pairs->at(t, options.cancel));
+            RUEDO_TRY_DO(take(pair));
         }
     } else {
         std::optional<Pair> pair;
         if (options.from.ns > 0) {
-            TRY(pair, pairs->at(options.from, options.cancel));
+            RUEDO_TRY(pair, pairs->at(options.from, options.cancel));
         } else {
-            TRY(pair, pairs->next());
+            RUEDO_TRY(pair, pairs->next());
         }
         while (pair && pair->at < options.to) {
-            TRY_DO(take(*pair));
-            TRY(pair, pairs->next());
+            RUEDO_TRY_DO(take(*pair));
+            RUEDO_TRY(pair, pairs->next());
         }
     }
     if (c.frames == 0)

@@ -41,27 +41,28 @@ class Conversion {
     Result<Converted> run(const std::string& source) {
         began_ = monotonic_now();
         auto& recipe = o_.recipe;
-        TRY(auto wrapper, wrapper_for(recipe, o_.out));
-        TRY_DO(look_at_place(source));
-        TRY(clip_, open_to_end(source));
+        RUEDO_TRY(auto wrapper, wrapper_for(recipe, o_.out));
+        RUEDO_TRY_DO(look_at_place(source));
+        RUEDO_TRY(clip_, open_to_end(source));
         to_ = recipe.to.value_or(Time::max());
         auto packets = from_packets(clip_, source);
         packets.rate = [this](const Track& t) { return walk(t) ? facts_->most_a_second() : 0; };
-        TRY(plan_, plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
-        TRY_DO(tell(0, 0));
-        TRY_DO(count_pictures());
+        RUEDO_TRY(plan_,
+                  plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
+        RUEDO_TRY_DO(tell(0, 0));
+        RUEDO_TRY_DO(count_pictures());
         for (auto& s : plan_.sounds) {
             auto going = [this] { return tell(0, 0); };
-            TRY(auto level, level_for(maker(), s, recipe.from, to_, going, plan_.why));
+            RUEDO_TRY(auto level, level_for(maker(), s, recipe.from, to_, going, plan_.why));
             levels_.push_back(level);
         }
-        TRY_DO(look_for_room());
+        RUEDO_TRY_DO(look_for_room());
         return encode();
     }
 
   private:
     /// Nothing is written over what is read, nor over what is there.
-    Outcome look_at_place(const std::string& source) {
+    Status look_at_place(const std::string& source) {
         std::error_code ec;
         if (o_.out.empty())
             return fail(Code::usage, "No name is given for what is made.", "Name it .mp4, .webm or .mkv.");
@@ -79,19 +80,19 @@ class Conversion {
         return {};
     }
     /// How many there are, for the rate and for what is done; by their heads alone.
-    Outcome count_pictures() {
+    Status count_pictures() {
         if (!plan_.video) return {};
-        TRY_DO(walk(*plan_.video));
+        RUEDO_TRY_DO(walk(*plan_.video));
         auto& facts = *facts_;
         // Ogg counts pictures: where they come at no one rate, in steps as small as the least between two of them.
         std::vector<Time> times;
         if (plan_.wrapper->name == "ogg" && plan_.encode_video && !facts.frame_rate.stated()) {
-            Outcome going;
-            TRY_DO(scan_track(*clip_, *plan_.video, [&](auto& head) {
+            Status going;
+            RUEDO_TRY_DO(scan_track(*clip_, *plan_.video, [&](auto& head) {
                 if (times.size() < 4'000'000) times.push_back(head.pts);
                 return (going = tell(0, 0)).has_value();
             }));
-            TRY_DO(going);
+            RUEDO_TRY_DO(going);
         }
         auto length = facts.end - facts.start;
         pictures_ = facts.frame_count;
@@ -127,17 +128,17 @@ class Conversion {
         return {};
     }
     /// Every packet's head, once: what only all of them tell, and where the bytes are.
-    Outcome walk(const Track& track) {
+    Status walk(const Track& track) {
         if (facts_) return {};
-        Outcome going;
-        TRY(facts_, scan_track(*clip_, track, [&](auto& head) {
-                bytes_.see(head);
-                return (going = tell(0, 0)).has_value();
-            }));
+        Status going;
+        RUEDO_TRY(facts_, scan_track(*clip_, track, [&](auto& head) {
+                      bytes_.see(head);
+                      return (going = tell(0, 0)).has_value();
+                  }));
         return going;
     }
 
-    Outcome look_for_room() {
+    Status look_for_room() {
         std::error_code ec;
         auto folder = o_.out.has_parent_path() ? o_.out.parent_path() : fs::path(".");
         auto space = fs::space(folder, ec);
@@ -160,7 +161,7 @@ class Conversion {
     }
 
     /// Whether it may go on; the observer is told twice a second or oftener.
-    Outcome tell(double part, std::uint64_t bytes) {
+    Status tell(double part, std::uint64_t bytes) {
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
         // Once stopped it stays so, whoever made nothing of it.
         if (stopped_) return std::unexpected(*stopped_);
@@ -184,7 +185,7 @@ class Conversion {
             p.expected_bytes = *o_.recipe.fit_bytes;
         else if (auto through = bytes_before(part); part > 0.02 && through > 0)
             p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(bytes) / through);
-        TRY_DO(look_whether_it_fits(now, part, p));
+        RUEDO_TRY_DO(look_whether_it_fits(now, part, p));
         if (o_.told && !o_.told(p)) {
             stopped_ = Error{Code::cancelled, "Converting was stopped.", "Run it again."};
             return std::unexpected(*stopped_);
@@ -202,7 +203,7 @@ class Conversion {
         return all > 0 ? before / all : part;
     }
     /// The room on the disk while it is filled, now and then: not only by this one.
-    Outcome look_whether_it_fits(Time now, double part, const ConversionProgress& p) {
+    Status look_whether_it_fits(Time now, double part, const ConversionProgress& p) {
         if (now - looked_at_room_ < 2_s || part < 0.25 || p.expected_bytes <= p.bytes) return {};
         looked_at_room_ = now;
         std::error_code ec;
@@ -232,23 +233,23 @@ class Conversion {
 
     static fs::path learned_in(const ScratchFolder& notes) { return notes.path() / "learned"; }
     /// Before the pass that is written, the one that learns, where there is one.
-    Outcome prepare(bool twice, const ScratchFolder& notes, std::uint32_t bitrate) {
+    Status prepare(bool twice, const ScratchFolder& notes, std::uint32_t bitrate) {
         auto first = twice ? picture_form(plan_.video_codec)->first_pass : 0;
         if (twice) {
             begin_pass(0, first);
-            TRY_DO(notes.make());
-            TRY_DO(learn(learned_in(notes), bitrate));
+            RUEDO_TRY_DO(notes.make());
+            RUEDO_TRY_DO(learn(learned_in(notes), bitrate));
         }
         begin_pass(first, 1);
         return {};
     }
     /// Pictures once through, for what a second pass is to know.
-    Outcome learn(const fs::path& notes, std::uint32_t bitrate) {
-        TRY(auto video, maker().pictures(o_.recipe.from, to_, {1, notes, bitrate}));
+    Status learn(const fs::path& notes, std::uint32_t bitrate) {
+        RUEDO_TRY(auto video, maker().pictures(o_.recipe.from, to_, {1, notes, bitrate}));
         for (;;) {
-            TRY(auto packet, video->next());
+            RUEDO_TRY(auto packet, video->next());
             if (!packet) return {};
-            TRY_DO(tell(part_of(packet->pts), 0));
+            RUEDO_TRY_DO(tell(part_of(packet->pts), 0));
         }
     }
     struct Written {
@@ -269,10 +270,10 @@ class Conversion {
         return {all.begin(), all.end()};
     }
     /// Whether what was made can be played, and is what the target takes.
-    Outcome check(const fs::path& made) {
-        TRY(auto opened, open_clip(made.string()));
+    Status check(const fs::path& made) {
+        RUEDO_TRY(auto opened, open_clip(made.string()));
         std::shared_ptr<Clip> clip = std::move(opened);
-        auto wrong = [&](bool encoded, const Error& error) -> Outcome {
+        auto wrong = [&](bool encoded, const Error& error) -> Status {
             if (error.code == Code::cancelled || error.code == Code::timeout) return std::unexpected(error);
             if (encoded)
                 return fail(Code::internal, "What was made can’t be played: " + error.sentence,
@@ -285,40 +286,41 @@ class Conversion {
             auto* track = clip->info().main(Kind::video);
             if (!track) return wrong(plan_.encode_video, {Code::malformed, "Its pictures are not found.", {}});
             auto reader = PictureReader::open(clip, *track, codecs_);
-            if (!reader) TRY_DO(wrong(plan_.encode_video, reader.error()));
+            if (!reader) RUEDO_TRY_DO(wrong(plan_.encode_video, reader.error()));
             for (auto at : reader ? places() : std::vector<Time>{})
-                if (auto picture = (*reader)->at(at); !picture) TRY_DO(wrong(plan_.encode_video, picture.error()));
+                if (auto picture = (*reader)->at(at); !picture)
+                    RUEDO_TRY_DO(wrong(plan_.encode_video, picture.error()));
         }
         if (!plan_.sounds.empty()) {
             auto& s = plan_.sounds.front();
             auto* track = clip->info().main(Kind::audio);
             if (!track) return wrong(s.encode, {Code::malformed, "Its sound is not found.", {}});
             auto reader = SoundReader::open(clip, *track, codecs_);
-            if (!reader) TRY_DO(wrong(s.encode, reader.error()));
+            if (!reader) RUEDO_TRY_DO(wrong(s.encode, reader.error()));
             for (auto at : reader ? std::vector{Time{}, plan_.length / 2} : std::vector<Time>{}) {
                 auto there = (*reader)->seek(at);
-                if (!there) TRY_DO(wrong(s.encode, there.error()));
-                if (auto heard = (*reader)->next(); !heard) TRY_DO(wrong(s.encode, heard.error()));
+                if (!there) RUEDO_TRY_DO(wrong(s.encode, there.error()));
+                if (auto heard = (*reader)->next(); !heard) RUEDO_TRY_DO(wrong(s.encode, heard.error()));
             }
         }
         if (!o_.target) return {};
-        TRY(auto facts, gather_facts(clip, codecs_, {}, {.loudness = false}));
+        RUEDO_TRY(auto facts, gather_facts(clip, codecs_, {}, {.loudness = false}));
         auto verdict = judge(facts, *o_.target, codecs_);
         if (verdict.plays == Verdict::Plays::yes) return {};
         return fail(Code::refused, fmt::format("What was made is not for {}: {}", o_.target->title, verdict.sentence()),
                     "Leave more of the recipe open, or choose another target.");
     }
-    Outcome write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
+    Status write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
         keys_.clear();
         bool any = false, first_sound = true;
         writer.describe(clip_->info().tags);
         for (auto& l : lines) {
-            TRY(l.next, l.stream->next());
+            RUEDO_TRY(l.next, l.stream->next());
             if (!l.next) continue;
             any = any || l.pictures || l.sound;
             auto track = l.stream->track();
             if (l.sound) track.is_default = std::exchange(first_sound, false);
-            TRY(l.number, writer.add(track));
+            RUEDO_TRY(l.number, writer.add(track));
         }
         if (!any)
             return fail(Code::truncated, fmt::format("Nothing of “{}” could be read.", clip_->info().name),
@@ -337,15 +339,15 @@ class Conversion {
                 if (l.next && (!now || l.next->dts < now->next->dts)) now = &l;
             if (!now) break;
             auto& m = *now->next;
-            TRY_DO(writer.write(now->number, {m.pts, m.dts, m.duration, m.keyframe, m.data}));
+            RUEDO_TRY_DO(writer.write(now->number, {m.pts, m.dts, m.duration, m.keyframe, m.data}));
             so_far.all += m.data.size();
             if (now->pictures) {
                 so_far.video += m.data.size();
                 if (m.keyframe) keys_.push_back(m.pts);
             }
             if (now->pictures || now->sound) so_far.begin = std::min(so_far.begin, std::max(Time{}, m.pts));
-            TRY_DO(tell(part_of(m.pts), so_far.all));
-            TRY(now->next, now->stream->next());
+            RUEDO_TRY_DO(tell(part_of(m.pts), so_far.all));
+            RUEDO_TRY(now->next, now->stream->next());
         }
         for (auto& l : lines) {
             so_far.end = std::max(so_far.end, l.stream->end());
@@ -360,7 +362,7 @@ class Conversion {
         auto target = o_.recipe.fit_bytes;
         auto bitrate = plan_.encode_video ? v.bitrate.value_or(0) : 0;
         if (target) {
-            TRY(bitrate, bitrate_for(*target));
+            RUEDO_TRY(bitrate, bitrate_for(*target));
         }
         auto* form = picture_form(plan_.video_codec);
         bool twice = plan_.encode_video && (v.passes == 2 || (target && form && form->two_passes));
@@ -369,23 +371,24 @@ class Conversion {
                         "Give one, or let it be one pass.");
         // What the first of two passes learns, which some libraries write as several files.
         ScratchFolder notes("passes");
-        TRY_DO(prepare(twice, notes, bitrate));
+        RUEDO_TRY_DO(prepare(twice, notes, bitrate));
         std::uint64_t least = target ? *target * 97 / 100 : 0, before = 0;
         for (int tries = 1;; ++tries) {
             std::vector<Line> lines;
             if (plan_.video) {
-                TRY(auto pictures, maker().pictures(o_.recipe.from, to_, {twice ? 2 : 0, learned_in(notes), bitrate}));
+                RUEDO_TRY(auto pictures,
+                          maker().pictures(o_.recipe.from, to_, {twice ? 2 : 0, learned_in(notes), bitrate}));
                 lines.push_back({.stream = std::move(pictures), .pictures = true});
             }
             for (std::size_t i = 0; i < plan_.sounds.size(); ++i) {
-                TRY(auto sound, maker().sound(plan_.sounds[i], o_.recipe.from, to_, levels_[i]));
+                RUEDO_TRY(auto sound, maker().sound(plan_.sounds[i], o_.recipe.from, to_, levels_[i]));
                 lines.push_back({.stream = std::move(sound), .sound = true});
             }
             for (auto& c : plan_.captions) {
-                TRY(auto captions, maker().captions(c, o_.recipe.from, to_));
+                RUEDO_TRY(auto captions, maker().captions(c, o_.recipe.from, to_));
                 lines.push_back({.stream = std::move(captions)});
             }
-            TRY(auto file, FileWriter::create(o_.out, o_.replace));
+            RUEDO_TRY(auto file, FileWriter::create(o_.out, o_.replace));
             if (o_.check) file.before_commit([this](auto& made) { return check(made); });
             Weight weight{least, std::min(target.value_or(UINT64_MAX), plan_.most_bytes), !target};
             auto writer = plan_.wrapper->write(std::make_unique<Weighed>(std::move(file), weight));
@@ -403,10 +406,10 @@ class Conversion {
                                  "to fit.",
                                  static_cast<double>(*target) / 1e6),
                      {}});
-                TRY(bitrate, bitrate_for(*target));
+                RUEDO_TRY(bitrate, bitrate_for(*target));
                 twice = form->two_passes;
                 writing_ = false;
-                TRY_DO(prepare(twice, notes, bitrate));
+                RUEDO_TRY_DO(prepare(twice, notes, bitrate));
                 continue;
             }
             // Once more, with as much more or less as it was off. What does not grow any more has all it can use.

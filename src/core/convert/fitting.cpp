@@ -26,21 +26,21 @@ Result<Fitting> planned(const std::string& source, const Target& target, const s
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(cancel, false, monotonic_now() + open_deadline);
-        TRY(clip, open_clip(source));
+        RUEDO_TRY(clip, open_clip(source));
     }
     auto& info = clip->info();
     Fitting f;
     f.bytes_before = f.bytes_after = info.bytes;
-    TRY(auto proposal, propose(clip, target, codecs, source, cancel));
+    RUEDO_TRY(auto proposal, propose(clip, target, codecs, source, cancel));
     f.why = proposal.why;
     if (!proposal.needed && !chosen) {
         if (is_address(source)) f.what = Fitting::What::elsewhere;
         return f;
     }
     f.recipe = chosen.value_or(proposal.recipe);
-    TRY(auto wrapper, wrapper_for(f.recipe, "x." + proposal.recipe.wrapper));
+    RUEDO_TRY(auto wrapper, wrapper_for(f.recipe, "x." + proposal.recipe.wrapper));
     f.ending = wrapper->extensions.empty() ? std::string("bin") : std::string(wrapper->extensions.front());
-    TRY(auto plan, plan_for(info, f.recipe, *wrapper, codecs, &target, from_packets(clip, source)));
+    RUEDO_TRY(auto plan, plan_for(info, f.recipe, *wrapper, codecs, &target, from_packets(clip, source)));
     bool encodes =
         plan.encode_video || std::any_of(plan.sounds.begin(), plan.sounds.end(), [](auto& s) { return s.encode; });
     f.what = encodes ? Fitting::What::converted : Fitting::What::rewrapped;
@@ -71,15 +71,15 @@ Fitting fit_for(const std::string& source, const Target& target, const std::opti
     return f ? *f : refused(f.error());
 }
 
-Outcome foretell(Fitting& fitting, const std::string& source, const Target& target, const fs::path& file,
-                 CodecRegistry& codecs, const std::atomic<bool>* cancel) {
+Status foretell(Fitting& fitting, const std::string& source, const Target& target, const fs::path& file,
+                CodecRegistry& codecs, const std::atomic<bool>* cancel) {
     if (!fitting.makes() || fitting.what != Fitting::What::converted) return {};
-    TRY(auto opened, open_clip(source));
+    RUEDO_TRY(auto opened, open_clip(source));
     TrialOptions o;
     o.recipe = fitting.recipe, o.target = target, o.length = 2_s, o.file = file, o.cancel = cancel;
     o.compared = false;
-    TRY(o.from, hardest_stretch(*opened, o.length));
-    TRY(auto trial, try_out(source, o, codecs));
+    RUEDO_TRY(o.from, hardest_stretch(*opened, o.length));
+    RUEDO_TRY(auto trial, try_out(source, o, codecs));
     fitting.bytes_after = trial.whole_bytes;
     fitting.took = trial.whole_took;
     return {};

@@ -26,8 +26,8 @@ std::string_view fitting_name(Fitting::What what);
 Fitting fit_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
                 const std::filesystem::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
 /// The hardest two seconds made into `file`, and what they say of the whole: bytes and time. Blocks.
-Outcome foretell(Fitting& fitting, const std::string& source, const Target& target, const std::filesystem::path& file,
-                 CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
+Status foretell(Fitting& fitting, const std::string& source, const Target& target, const std::filesystem::path& file,
+                CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
 nlohmann::json to_json(const Fitting& fitting);
 
 /// Where what is made of a source goes: under a name that says of what and what it is ("stairs poster.png"), and that

@@ -99,7 +99,7 @@ std::uint64_t whole(const json& j, const char* name, std::optional<std::uint64_t
 
 Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
     auto file = path.filename().string();
-    TRY(auto j, read_json(path, 1 << 20));
+    RUEDO_TRY(auto j, read_json(path, 1 << 20));
     auto wrong = [&](std::string_view why) {
         return fail(Code::malformed, fmt::format("“{}” is no job: {}.", file, why), "It was set aside.");
     };
@@ -108,9 +108,9 @@ Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
         auto state = std::find(state_names.begin(), state_names.end(), j.at("state").get<std::string>());
         if (state == state_names.end()) return wrong("it has no state there is");
         if (j.contains("ladder") && !j["ladder"].is_null()) {
-            TRY(k.job.ladder, ladder_recipe_from_json(j["ladder"], file));
+            RUEDO_TRY(k.job.ladder, ladder_recipe_from_json(j["ladder"], file));
         } else {
-            TRY(k.job.recipe, recipe_from_json(j.at("recipe"), file));
+            RUEDO_TRY(k.job.recipe, recipe_from_json(j.at("recipe"), file));
         }
         k.job.id = whole(j, "id");
         // Files under other names would be jobs again that are there already.
@@ -166,7 +166,7 @@ std::vector<Error> JobQueue::problems() const {
     return all;
 }
 
-Outcome JobQueue::keep(const Kept& k) const {
+Status JobQueue::keep(const Kept& k) const {
     auto j = to_json(k.job);
     j["order"] = k.order, j["owner"] = k.owner;
     auto text = j.dump(1, ' ', false, json::error_handler_t::replace) + "\n";
@@ -187,7 +187,7 @@ Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Reci
     return put(std::move(job));
 }
 Result<Job> JobQueue::add_ladder(const std::string& in, const fs::path& out, const LadderRecipe& ladder) {
-    TRY_DO(ladder.check());
+    RUEDO_TRY_DO(ladder.check());
     Job job;
     job.in = in, job.out = out, job.ladder = ladder;
     return put(std::move(job));
@@ -208,37 +208,37 @@ Result<Job> JobQueue::put(Job job) {
         return fail(Code::exists, fmt::format("“{}” exists already.", out.filename().string()), "Choose another name.");
     if (in.find("://") == std::string::npos) in = fs::absolute(in, ec).lexically_normal().string();
     out = fs::absolute(out, ec).lexically_normal();
-    TRY_DO(keep(k));
+    RUEDO_TRY_DO(keep(k));
     return k.job;
 }
 
-Outcome JobQueue::change(std::uint64_t id, const std::function<Outcome(Kept&)>& how) {
+Status JobQueue::change(std::uint64_t id, const std::function<Status(Kept&)>& how) {
     Turn turn(folder_ / ".turn", true);
     for (auto& k : kept())
         if (k.job.id == id) {
-            TRY_DO(how(k));
+            RUEDO_TRY_DO(how(k));
             return keep(k);
         }
     return std::unexpected(no_such(id));
 }
-Outcome JobQueue::pause(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Outcome {
+Status JobQueue::pause(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Status {
         if (k.job.over())
             return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::paused;
         return {};
     });
 }
-Outcome JobQueue::go_on(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Outcome {
+Status JobQueue::go_on(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Status {
         if (k.job.state != Job::State::paused)
             return fail(Code::refused, fmt::format("Job {} is not paused.", k.job.id));
         k.job.state = alive(k.owner) ? Job::State::running : Job::State::waiting;
         return {};
     });
 }
-Outcome JobQueue::stop(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Outcome {
+Status JobQueue::stop(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Status {
         if (k.job.over())
             return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::stopped;
@@ -246,15 +246,15 @@ Outcome JobQueue::stop(std::uint64_t id) {
         return {};
     });
 }
-Outcome JobQueue::again(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Outcome {
+Status JobQueue::again(std::uint64_t id) {
+    return change(id, [](Kept& k) -> Status {
         if (k.job.state != Job::State::failed && k.job.state != Job::State::stopped)
             return fail(Code::refused, fmt::format("Job {} is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::waiting, k.job.done = 0, k.job.bytes = 0, k.job.sentence.clear();
         return {};
     });
 }
-Outcome JobQueue::move(std::uint64_t id, std::optional<std::uint64_t> before) {
+Status JobQueue::move(std::uint64_t id, std::optional<std::uint64_t> before) {
     Turn turn(folder_ / ".turn", true);
     auto all = kept();
     auto it = std::find_if(all.begin(), all.end(), [&](auto& k) { return k.job.id == id; });
@@ -270,7 +270,7 @@ Outcome JobQueue::move(std::uint64_t id, std::optional<std::uint64_t> before) {
     for (std::size_t i = 0; i < all.size(); ++i)
         if (auto order = i + 1; all[i].order != order) {
             all[i].order = order;
-            TRY_DO(keep(all[i]));
+            RUEDO_TRY_DO(keep(all[i]));
         }
     return {};
 }
@@ -310,8 +310,8 @@ std::optional<JobQueue::Kept> JobQueue::take_next() {
     return std::nullopt;
 }
 
-Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
-                            const std::atomic<bool>& stop) {
+Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
+                           const std::atomic<bool>& stop) {
     /// What was made, and in what time.
     struct Made {
         std::uint64_t bytes;
@@ -338,7 +338,7 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
         k.job.state = Job::State::running;
         if (monotonic_now() - kept_at < 500_ms) return true;
         kept_at = monotonic_now();
-        (void)change(k.job.id, [&](Kept& now) -> Outcome {
+        (void)change(k.job.id, [&](Kept& now) -> Status {
             // What was said meanwhile stays said.
             auto state = now.job.state;
             now.job = k.job, now.job.state = state;
@@ -349,7 +349,8 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
     auto make = [&]() -> Result<Made> {
         ReadScope scope(&stop);
         if (k.job.ladder) {
-            TRY(auto made, make_ladder(k.job.in, {.out = k.job.out, .recipe = *k.job.ladder, .told = told}, codecs));
+            RUEDO_TRY(auto made,
+                      make_ladder(k.job.in, {.out = k.job.out, .recipe = *k.job.ladder, .told = told}, codecs));
             std::uint64_t bytes = 0;
             for (auto& r : made.rungs) bytes += r.bytes;
             return Made{bytes, made.took};
@@ -357,14 +358,14 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
         ConversionOptions o;
         o.out = k.job.out, o.recipe = k.job.recipe, o.told = told;
         if (!k.job.target.empty()) {
-            TRY(o.target, find_target(k.job.target));
+            RUEDO_TRY(o.target, find_target(k.job.target));
         }
-        TRY(auto made, convert(k.job.in, o, codecs));
+        RUEDO_TRY(auto made, convert(k.job.in, o, codecs));
         return Made{made.bytes, made.took};
     };
     result = make();
     given_up = given_up || (stop && !result && result.error().code == Code::cancelled);
-    auto kept_now = change(k.job.id, [&](Kept& now) -> Outcome {
+    auto kept_now = change(k.job.id, [&](Kept& now) -> Status {
         auto stopped = now.job.state == Job::State::stopped;
         now.job = k.job;
         now.owner = 0;
@@ -393,14 +394,14 @@ Outcome JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<b
     return {};
 }
 
-Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side) {
+Status JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side) {
     Turn lock(folder_ / ".running", false);
     if (!lock.held())
         return fail(Code::refused, "Another Ruedo carries out this queue already.", "Its jobs go on there.");
     std::atomic<bool> stop = false;
     std::atomic<int> busy = 0;
     std::mutex mutex;
-    Outcome outcome;
+    Status outcome;
     auto asked = [&](const Job& job) {
         std::lock_guard one_at_a_time(mutex);
         if (!stop && !go_on(job)) stop = true;
@@ -411,7 +412,7 @@ Outcome JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&
         while (!stop) {
             ++busy;
             auto next = take_next();
-            auto done = next ? carry_out(std::move(*next), codecs, asked, stop) : Outcome();
+            auto done = next ? carry_out(std::move(*next), codecs, asked, stop) : Status();
             --busy;
             if (!next && busy == 0) return;
             // What is added while another one goes on need not wait for its end.

@@ -48,13 +48,13 @@ class JobQueue {
     std::vector<Error> problems() const;
     /// What is running goes on or gives way within half a second, in whichever process. `refused` where that makes no
     /// sense for its state, `not-found` where there is no such job.
-    Outcome pause(std::uint64_t id);
-    Outcome go_on(std::uint64_t id);
-    Outcome stop(std::uint64_t id);
+    Status pause(std::uint64_t id);
+    Status go_on(std::uint64_t id);
+    Status stop(std::uint64_t id);
     /// What failed or was stopped waits for its turn once more.
-    Outcome again(std::uint64_t id);
+    Status again(std::uint64_t id);
     /// To before another one; to the end without.
-    Outcome move(std::uint64_t id, std::optional<std::uint64_t> before);
+    Status move(std::uint64_t id, std::optional<std::uint64_t> before);
     /// Forgets those that are over; or one that is.
     void clear();
     void forget(std::uint64_t id);
@@ -63,7 +63,7 @@ class JobQueue {
     /// time. So many go on side by side: a short one need not wait for the long one before it, and one that is paused
     /// holds nothing up. What a process that died had begun begins anew. One at a time looks after a queue
     /// (`refused`). A job that fails keeps none of the others.
-    Outcome run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side = 1);
+    Status run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side = 1);
 
   private:
     struct Kept {
@@ -74,13 +74,13 @@ class JobQueue {
     /// Held while one of all processes has its turn at the files.
     class Turn;
     Result<Job> put(Job job);
-    Outcome change(std::uint64_t id, const std::function<Outcome(Kept&)>& how);
-    Outcome keep(const Kept& kept) const;
+    Status change(std::uint64_t id, const std::function<Status(Kept&)>& how);
+    Status keep(const Kept& kept) const;
     Result<Kept> read(const std::filesystem::path& file) const;
     std::vector<Kept> kept() const;
     std::optional<Kept> take_next();
-    Outcome carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
-                      const std::atomic<bool>& stop);
+    Status carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
+                     const std::atomic<bool>& stop);
     std::filesystem::path folder_;
 };
 

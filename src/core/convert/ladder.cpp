@@ -36,51 +36,51 @@ struct Rendition {
     std::vector<Time> starts;  ///< Of its segments.
     Time end{};
 
-    Outcome open(const LadderOptions& o, const Bytes& key) {
+    Status open(const LadderOptions& o, const Bytes& key) {
         auto seal = [key](std::uint64_t number, Bytes bytes) {
             return key.empty() ? bytes : stream::encrypt(bytes, key, stream::vector_of(number));
         };
         auto make = [&](const char* form, SegmentSink*& sink) -> Result<std::unique_ptr<ByteSink>> {
             auto place = folder / form;
-            TRY_DO(make_folder(place));
+            RUEDO_TRY_DO(make_folder(place));
             auto made = std::make_unique<SegmentSink>(place, form, seal);
             sink = made.get();
             return made;
         };
         if (o.recipe.fragments) {
-            TRY(auto sink, make("m4s", fragments));
+            RUEDO_TRY(auto sink, make("m4s", fragments));
             fragment_writer = write_mp4_segments(std::move(sink));
-            TRY(auto ignored, fragment_writer->add(track));
+            RUEDO_TRY(auto ignored, fragment_writer->add(track));
             (void)ignored;
         }
         if (o.recipe.transport) {
-            TRY(auto sink, make("ts", transport));
+            RUEDO_TRY(auto sink, make("ts", transport));
             transport_writer = write_mpegts(std::move(sink));
-            TRY(auto ignored, transport_writer->add(track));
+            RUEDO_TRY(auto ignored, transport_writer->add(track));
             (void)ignored;
         }
         return {};
     }
     /// `cut`: a segment begins with it.
-    Outcome put(const WritePacket& p, bool cut) {
+    Status put(const WritePacket& p, bool cut) {
         // What comes before the beginning is decoded, and not heard.
         if (cut) starts.push_back(std::max(p.pts, Time{}));
         end = std::max(end, p.pts + p.duration);
         if (fragment_writer) {
             if (cut) fragment_writer->begins_segment();
-            TRY_DO(fragment_writer->write(0, p));
+            RUEDO_TRY_DO(fragment_writer->write(0, p));
         }
         if (transport_writer) {
-            if (cut) TRY_DO(transport->cut(p.pts));
+            if (cut) RUEDO_TRY_DO(transport->cut(p.pts));
             if (cut) transport_writer->begins_segment();
-            TRY_DO(transport_writer->write(0, p));
+            RUEDO_TRY_DO(transport_writer->write(0, p));
             if (cut) transport->key_ends();
         }
         return {};
     }
-    Outcome finish() {
-        if (fragment_writer) TRY_DO(fragment_writer->finish());
-        if (transport_writer) TRY_DO(transport_writer->finish());
+    Status finish() {
+        if (fragment_writer) RUEDO_TRY_DO(fragment_writer->finish());
+        if (transport_writer) RUEDO_TRY_DO(transport_writer->finish());
         for (auto* sink : {fragments, transport}) {
             if (!sink) continue;
             auto& made = sink->made();
@@ -102,16 +102,16 @@ class Maker {
         std::error_code ec;
         if (o_.out.empty())
             return fail(Code::usage, "No folder is named for the ladder.", "Name one that is not there yet.");
-        TRY_DO(look_at_folder_place(o_.out, o_.replace, "master.m3u8"));
-        TRY_DO(r_.check());
+        RUEDO_TRY_DO(look_at_folder_place(o_.out, o_.replace, "master.m3u8"));
+        RUEDO_TRY_DO(r_.check());
         clear_remains(o_.out.parent_path());
-        TRY(clip_, open_to_end(source));
-        TRY(auto tracks, select_tracks_for(*clip_));
+        RUEDO_TRY(clip_, open_to_end(source));
+        RUEDO_TRY(auto tracks, select_tracks_for(*clip_));
         auto* video = source_ = tracks.first;
         if (!video)
             return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip_->info().name),
                         "Choose a clip with pictures.");
-        TRY(auto facts, scan_track(*clip_, *video));
+        RUEDO_TRY(auto facts, scan_track(*clip_, *video));
         rate_ =
             facts.frame_rate.stated()
                 ? facts.frame_rate
@@ -137,12 +137,12 @@ class Maker {
         if (r_.key) {
             std::random_device random;
             for (int i = 0; i < 16; ++i) key_.push_back(static_cast<std::uint8_t>(random()));
-            TRY_DO(write_file(work / "key", key_, Replace::nothing));
+            RUEDO_TRY_DO(write_file(work / "key", key_, Replace::nothing));
         }
-        TRY_DO(make_renditions(work, *video, tracks.second, rungs));
-        TRY(auto made, write_lists(work));
+        RUEDO_TRY_DO(make_renditions(work, *video, tracks.second, rungs));
+        RUEDO_TRY(auto made, write_lists(work));
         if (o_.measure) measure(source, work, made);
-        TRY_DO(move_folder_into_place(work, o_.out, o_.replace));
+        RUEDO_TRY_DO(move_folder_into_place(work, o_.out, o_.replace));
         made.path = o_.out;
         made.took = monotonic_now() - begun;
         made.speed = length_.seconds() / std::max(1e-9, made.took.seconds());
@@ -166,11 +166,11 @@ class Maker {
         Rendition rendition;
         std::unique_ptr<Bounded<Picture>> pictures;
         std::unique_ptr<VideoEncoder> encoder;
-        Outcome outcome;
+        Status outcome;
     };
 
-    Outcome make_renditions(const fs::path& work, const Track& video, const Track* audio,
-                            const std::vector<RungSpec>& specs) {
+    Status make_renditions(const fs::path& work, const Track& video, const Track* audio,
+                           const std::vector<RungSpec>& specs) {
         // A whole number of pictures, and a keyframe with each segment's first.
         every_ = std::max(1, static_cast<int>(std::lround(r_.segment.seconds() * rate_.about())));
         std::vector<std::unique_ptr<Rung>> rungs;
@@ -190,10 +190,10 @@ class Maker {
         }
         auto first = r_.passes == 2 ? picture_form(r_.video)->first_pass : 0;
         if (r_.passes == 2) {
-            TRY_DO(pass(1, 0, first, video, nullptr, work, rungs));
+            RUEDO_TRY_DO(pass(1, 0, first, video, nullptr, work, rungs));
             for (auto& r : rungs) r->encoder.reset();
         }
-        TRY_DO(pass(r_.passes == 2 ? 2 : 0, first, 1, video, audio, work, rungs));
+        RUEDO_TRY_DO(pass(r_.passes == 2 ? 2 : 0, first, 1, video, audio, work, rungs));
         std::error_code ec;
         for (auto& r : rungs) {
             // An encoder may keep more than one file.
@@ -207,23 +207,23 @@ class Maker {
 
     /// Decodes once, and hands every picture to all rungs; each has a thread of its own that fits and encodes. The
     /// first of two passes writes nothing. Takes from `from` to `to` of all that there is to do.
-    Outcome pass(int number, double from, double to, const Track& video, const Track* audio, const fs::path& work,
-                 std::vector<std::unique_ptr<Rung>>& rungs) {
+    Status pass(int number, double from, double to, const Track& video, const Track* audio, const fs::path& work,
+                std::vector<std::unique_ptr<Rung>>& rungs) {
         bool writes = number != 1;
         for (auto& r : rungs) {
             r->options.pass = number, r->options.stats = r->notes;
             r->pictures = std::make_unique<Bounded<Picture>>(10);
             r->options.go_on = [this] { return go_on(); };
-            TRY(r->encoder, codecs_.video_encoder(r_.video, r->options));
+            RUEDO_TRY(r->encoder, codecs_.video_encoder(r_.video, r->options));
             if (!writes) continue;
             auto& w = r->rendition.track;
             w.codec = r_.video, w.config = r->encoder->config();
             w.video.width = r->spec.width, w.video.height = r->spec.height, w.video.colour = r->options.colour;
             w.timescale = static_cast<std::uint32_t>(
                 rate_.num < 10'000 ? rate_.num * ((10'000 + rate_.num - 1) / rate_.num) : rate_.num);
-            TRY_DO(r->rendition.open(o_, key_));
+            RUEDO_TRY_DO(r->rendition.open(o_, key_));
         }
-        TRY(auto reader, PictureReader::open(clip_, video, codecs_));
+        RUEDO_TRY(auto reader, PictureReader::open(clip_, video, codecs_));
         std::vector<std::thread> threads;
         for (auto& r : rungs)
             threads.emplace_back([&, rung = r.get()] {
@@ -231,7 +231,7 @@ class Maker {
                 if (!rung->outcome) stop_ = true;
                 rung->pictures->close();
             });
-        Outcome sound_outcome;
+        Status sound_outcome;
         if (audio) {
             sound_ = std::make_unique<Rendition>();
             sound_->folder = work / "sound", sound_->name = "sound";
@@ -240,7 +240,7 @@ class Maker {
                 if (!sound_outcome) stop_ = true;
             });
         }
-        Outcome decoded = decode(*reader, from, to, [&](const Picture& p) {
+        Status decoded = decode(*reader, from, to, [&](const Picture& p) {
             for (auto& r : rungs)
                 if (!r->pictures->put(p)) return false;
             return !stop_;
@@ -248,22 +248,22 @@ class Maker {
         if (!decoded) stop_ = true;
         for (auto& r : rungs) r->pictures->close();
         for (auto& t : threads) t.join();
-        TRY_DO(decoded);
+        RUEDO_TRY_DO(decoded);
         // One that failed stops the others, which is not what is to be told.
-        Outcome outcome;
+        Status outcome;
         for (auto& r : rungs)
             if (!r->outcome && (outcome || outcome.error().code == Code::cancelled)) outcome = r->outcome;
-        TRY_DO(outcome);
+        RUEDO_TRY_DO(outcome);
         return sound_outcome;
     }
 
-    Outcome decode(PictureReader& reader, double from, double to, const std::function<bool(const Picture&)>& give) {
+    Status decode(PictureReader& reader, double from, double to, const std::function<bool(const Picture&)>& give) {
         std::uint64_t count = 0;
         Time told{};
         auto begun = monotonic_now();
         for (;;) {
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
-            TRY(auto picture, reader.next());
+            RUEDO_TRY(auto picture, reader.next());
             if (!picture) break;
             if (!give(*picture)) return {};
             ++count;
@@ -288,14 +288,14 @@ class Maker {
         }
         return {};
     }
-    Outcome stopped() {
+    Status stopped() {
         stop_ = true;
         return fail(Code::cancelled, "Making the ladder was stopped.", "Run it again.");
     }
     /// While an encoder takes long, on its rung's thread.
-    Outcome go_on() {
+    Status go_on() {
         std::lock_guard lock(telling_);
-        return stop_ || (o_.told && !o_.told(told_)) ? stopped() : Outcome{};
+        return stop_ || (o_.told && !o_.told(told_)) ? stopped() : Status{};
     }
 
     /// How much of a rung a clip's pictures fill, in their own shape; all of it where less than two pixels are missing.
@@ -309,7 +309,7 @@ class Maker {
         return {fill(width, rung.width), fill(height, rung.height)};
     }
 
-    Outcome encode(Rung& rung, const Track& video, bool writes) {
+    Status encode(Rung& rung, const Track& video, bool writes) {
         Reshaper reshaper;
         std::vector<Encoded> ready;
         struct Given {
@@ -318,7 +318,7 @@ class Maker {
         };
         std::map<Time, Given> given;
         std::uint64_t number = 0;
-        auto write = [&]() -> Outcome {
+        auto write = [&]() -> Status {
             for (auto& e : ready) {
                 auto it = given.find(e.pts);
                 auto g = it == given.end() ? Given{tick_, 1} : it->second;
@@ -329,7 +329,7 @@ class Maker {
                 if (cut && !e.keyframe)
                     return fail(Code::internal, fmt::format("Rung {} lacks a keyframe.", rung.rendition.name), {});
                 bytes_ += e.data.size();
-                TRY_DO(rung.rendition.put({e.pts, e.dts, g.duration, e.keyframe, e.data}, cut));
+                RUEDO_TRY_DO(rung.rendition.put({e.pts, e.dts, g.duration, e.keyframe, e.data}, cut));
             }
             ready.clear();
             return {};
@@ -346,33 +346,33 @@ class Maker {
             wanted.canvas_width = spec.width, wanted.canvas_height = spec.height;
             wanted.left = (spec.width - width) / 4 * 2, wanted.top = (spec.height - height) / 4 * 2;
             wanted.colour = rung.options.colour;
-            TRY(auto fitted, reshaper.make(*picture, wanted));
+            RUEDO_TRY(auto fitted, reshaper.make(*picture, wanted));
             given[fitted.pts] = {fitted.duration, number++};
-            TRY_DO(rung.encoder->encode(fitted, ready));
-            TRY_DO(write());
+            RUEDO_TRY_DO(rung.encoder->encode(fitted, ready));
+            RUEDO_TRY_DO(write());
         }
-        TRY_DO(rung.encoder->drain(ready));
-        TRY_DO(write());
-        return writes ? rung.rendition.finish() : Outcome();
+        RUEDO_TRY_DO(rung.encoder->drain(ready));
+        RUEDO_TRY_DO(write());
+        return writes ? rung.rendition.finish() : Status();
     }
 
-    Outcome encode_sound(const Track& audio, const std::atomic<bool>& stop) {
+    Status encode_sound(const Track& audio, const std::atomic<bool>& stop) {
         Plan::Sound plan;
         plan.track = &audio, plan.encode = true, plan.codec = r_.audio;
         plan.form.rate = audio.audio.rate == 44100 && r_.audio == Codec::aac ? 44100 : 48000;
         plan.form.channels = audio.audio.channels == 1 ? 1 : 2;
         plan.bitrate = plan.form.channels == 1 ? 64'000 : 128'000;
-        TRY(auto reader, SoundReader::open(clip_, audio, codecs_, plan.form));
-        TRY_DO(reader->seek({}));
-        TRY(auto encoder,
-            codecs_.audio_encoder(
-                plan.codec,
-                {.rate = plan.form.rate, .channels = plan.form.channels, .bitrate = plan.bitrate, .bits = 16}));
+        RUEDO_TRY(auto reader, SoundReader::open(clip_, audio, codecs_, plan.form));
+        RUEDO_TRY_DO(reader->seek({}));
+        RUEDO_TRY(auto encoder,
+                  codecs_.audio_encoder(
+                      plan.codec,
+                      {.rate = plan.form.rate, .channels = plan.form.channels, .bitrate = plan.bitrate, .bits = 16}));
         auto sound = encoded_sound(std::move(reader), plan, std::move(encoder), {}, Time::max(), Level{});
-        TRY(auto packet, sound->next());
+        RUEDO_TRY(auto packet, sound->next());
         sound_->track = sound->track();
         sound_->track.language = audio.language;
-        TRY_DO(sound_->open(o_, key_));
+        RUEDO_TRY_DO(sound_->open(o_, key_));
         // Segments of sound begin with the first packet that begins with or after those of the pictures.
         auto length = ticks_to_time(every_ * rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
         std::int64_t next = 0;
@@ -381,8 +381,8 @@ class Maker {
             bool cut = packet->pts >= length * next || next == 0;
             if (cut) next = std::max(next + 1, packet->pts.ns / length.ns + 1);
             WritePacket p{packet->pts, packet->dts, packet->duration, true, packet->data};
-            TRY_DO(sound_->put(p, cut));
-            TRY(packet, sound->next());
+            RUEDO_TRY_DO(sound_->put(p, cut));
+            RUEDO_TRY(packet, sound->next());
         }
         for (auto* w : {sound_->fragment_writer.get(), sound_->transport_writer.get()})
             if (w && sound->trimmed()) w->ends(0, sound->end());
@@ -420,7 +420,7 @@ class Maker {
             if (!cues || cues->list.empty()) continue;
             lists.texts.push_back({t.language, std::move(*cues)});
         }
-        TRY_DO(lists.write(work, r_.dash));
+        RUEDO_TRY_DO(lists.write(work, r_.dash));
         if (r_.fragments) made.master = o_.out / "master.m3u8";
         if (r_.transport) made.transport_master = o_.out / (r_.fragments ? "master-ts.m3u8" : "master.m3u8");
         if (!r_.fragments) made.master = made.transport_master;

@@ -31,7 +31,7 @@ struct LadderRecipe {
     Codec video = Codec::h264, audio = Codec::aac;
     int passes = 1;
     /// What of it can’t be: `refused` or `usage`.
-    Outcome check() const;
+    Status check() const;
     bool operator==(const LadderRecipe&) const = default;
 };
 nlohmann::json to_json(const LadderRecipe& recipe);

@@ -34,7 +34,7 @@ std::int64_t target(const std::vector<SegmentMade>& segments) {
     for (auto& s : segments) most = std::max(most, (s.duration + 500_ms).ns / 1'000'000'000);
     return most;
 }
-Outcome put(const fs::path& path, const std::string& text) {
+Status put(const fs::path& path, const std::string& text) {
     return write_file(path, ByteView(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()),
                       Replace::nothing);
 }
@@ -183,19 +183,19 @@ std::string LadderLists::manifest() const {
     return out + "  </Period>\n</MPD>\n";
 }
 
-Outcome LadderLists::write(const fs::path& folder, bool dash) const {
+Status LadderLists::write(const fs::path& folder, bool dash) const {
     for (bool in_fragments : {true, false}) {
         if (in_fragments ? !fragments : !transport) continue;
         auto form = in_fragments ? "m4s" : "ts";
         for (auto& row : pictures) {
-            TRY_DO(
+            RUEDO_TRY_DO(
                 put(folder / row.name / form / "list.m3u8", segment_list(row.of(in_fragments), in_fragments, false)));
             if (!encrypted)
-                TRY_DO(put(folder / row.name / form / "keys.m3u8",
-                           segment_list(row.of(in_fragments), in_fragments, true)));
+                RUEDO_TRY_DO(put(folder / row.name / form / "keys.m3u8",
+                                 segment_list(row.of(in_fragments), in_fragments, true)));
         }
         if (sound)
-            TRY_DO(
+            RUEDO_TRY_DO(
                 put(folder / "sound" / form / "list.m3u8", segment_list(sound->of(in_fragments), in_fragments, false)));
         for (std::size_t i = 0; i < texts.size(); ++i) {
             auto place = folder / fmt::format("text-{}", i + 1) / form;
@@ -214,12 +214,13 @@ Outcome LadderLists::write(const fs::path& folder, bool dash) const {
                         text += fmt::format("\n{} --> {} {}\n{}\n", stamp(cue.start), stamp(cue.end), cue_settings(cue),
                                             cue_text(cue, true));
                 auto name = s.file.substr(0, s.file.find('.')) + ".vtt";
-                TRY_DO(put(place / name, text));
+                RUEDO_TRY_DO(put(place / name, text));
                 list += fmt::format("#EXTINF:{},\n{}\n", seconds(s.duration), name);
             }
-            TRY_DO(put(place / "list.m3u8", list + "#EXT-X-ENDLIST\n"));
+            RUEDO_TRY_DO(put(place / "list.m3u8", list + "#EXT-X-ENDLIST\n"));
         }
-        TRY_DO(put(folder / (in_fragments || !fragments ? "master.m3u8" : "master-ts.m3u8"), master(in_fragments)));
+        RUEDO_TRY_DO(
+            put(folder / (in_fragments || !fragments ? "master.m3u8" : "master-ts.m3u8"), master(in_fragments)));
     }
     if (!dash) return {};
     for (std::size_t i = 0; i < texts.size(); ++i) {
@@ -227,7 +228,7 @@ Outcome LadderLists::write(const fs::path& folder, bool dash) const {
         for (auto& cue : texts[i].cues.list)
             text += fmt::format("\n{} --> {} {}\n{}\n", stamp(cue.start), stamp(cue.end), cue_settings(cue),
                                 cue_text(cue, true));
-        TRY_DO(put(folder / fmt::format("text-{}", i + 1) / "all.vtt", text));
+        RUEDO_TRY_DO(put(folder / fmt::format("text-{}", i + 1) / "all.vtt", text));
     }
     return put(folder / "manifest.mpd", manifest());
 }

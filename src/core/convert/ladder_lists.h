@@ -28,7 +28,7 @@ struct LadderLists {
     std::uint64_t average(const Row& row, bool in_fragments) const;
     std::string codecs(const Row& row) const;
     /// Into a folder that holds the segments, by the names of the rows.
-    Outcome write(const std::filesystem::path& folder, bool dash) const;
+    Status write(const std::filesystem::path& folder, bool dash) const;
 
   private:
     std::string segment_list(const std::vector<SegmentMade>& segments, bool map, bool keys_alone) const;

@@ -69,7 +69,7 @@ std::vector<RungSpec> propose_rungs(const VideoFormat& format, double pictures_a
     return all;
 }
 
-Outcome LadderRecipe::check() const {
+Status LadderRecipe::check() const {
     if (!fragments && !transport)
         return fail(Code::usage, "A ladder needs fragments, a transport stream, or both.", {});
     if (key && dash)
@@ -155,7 +155,7 @@ Result<LadderRecipe> ladder_recipe_from_json(const json& j, std::string_view sub
     } catch (const json::exception&) {
         return bad("a member is of another kind than it should be");
     }
-    TRY_DO(r.check());
+    RUEDO_TRY_DO(r.check());
     return r;
 }
 

@@ -22,14 +22,14 @@ class DecodedSound {
         auto w = made->track();
         Track t;
         t.kind = Kind::audio, t.codec = w.codec, t.config = w.config, t.audio = w.audio;
-        TRY(auto decoder, codecs.audio_decoder(t));
+        RUEDO_TRY(auto decoder, codecs.audio_decoder(t));
         return DecodedSound(std::move(made), std::move(decoder));
     }
     /// Appends some more; false when there is none.
     Result<bool> next(std::vector<float>& out) {
-        TRY(auto packet, made_->next());
+        RUEDO_TRY(auto packet, made_->next());
         if (!packet) return false;
-        TRY_DO(decoder_->decode(packet->data, block_));
+        RUEDO_TRY_DO(decoder_->decode(packet->data, block_));
         out.insert(out.end(), block_.samples.begin(), block_.samples.end());
         return true;
     }
@@ -42,16 +42,16 @@ class DecodedSound {
     SoundBlock block_;
 };
 
-Result<Measured> measure(auto sound, const SoundForm& form, const std::function<Outcome()>& going) {
+Result<Measured> measure(auto sound, const SoundForm& form, const std::function<Status()>& going) {
     auto channels = static_cast<unsigned>(form.channels);
     auto* state =
         ebur128_init(channels, static_cast<unsigned long>(form.rate), EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
     if (!state) return fail(Code::internal, "The loudness could not be measured.");
     std::unique_ptr<ebur128_state, void (*)(ebur128_state*)> kept(state, [](auto* p) { ebur128_destroy(&p); });
     for (std::vector<float> block;; block.clear()) {
-        TRY(bool more, sound.next(block));
+        RUEDO_TRY(bool more, sound.next(block));
         ebur128_add_frames_float(state, block.data(), block.size() / channels);
-        TRY_DO(going());
+        RUEDO_TRY_DO(going());
         if (!more) break;
     }
     Measured m;
@@ -65,15 +65,15 @@ Result<Measured> measure(auto sound, const SoundForm& form, const std::function<
 }  // namespace
 
 Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time from, Time to,
-                        const std::function<Outcome()>& going, std::vector<Finding>& why) {
+                        const std::function<Status()>& going, std::vector<Finding>& why) {
     Level level;
     auto loudness = maker.recipe.audio.loudness;
     if (!plan.encode) return level;
     if (plan.form.channels < plan.track->audio.channels) level.ceiling = 1;
     if (!loudness) return level;
-    TRY(auto reader, maker.open_sound(plan, from));
+    RUEDO_TRY(auto reader, maker.open_sound(plan, from));
     auto length = to == Time::max() ? to : to - from;
-    TRY(auto plain, measure(LevelledSound(std::move(reader), plan.form, length, {}), plan.form, going));
+    RUEDO_TRY(auto plain, measure(LevelledSound(std::move(reader), plan.form, length, {}), plan.form, going));
     if (!std::isfinite(plain.lufs)) {
         why.push_back({"silent", "The sound is silent, so it keeps its level.", {}});
         return level;
@@ -86,9 +86,9 @@ Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time 
     if (loudest > ceiling) level.ceiling = ceiling * margin;
     // Encoding changes peaks, so what counts is what is heard of it.
     for (int round = 0; round < 8; ++round) {
-        TRY(auto made, maker.sound(plan, from, to, level));
-        TRY(auto heard, DecodedSound::open(std::move(made), maker.codecs));
-        TRY(auto now, measure(std::move(heard), plan.form, going));
+        RUEDO_TRY(auto made, maker.sound(plan, from, to, level));
+        RUEDO_TRY(auto heard, DecodedSound::open(std::move(made), maker.codecs));
+        RUEDO_TRY(auto now, measure(std::move(heard), plan.form, going));
         auto gained = now.lufs - std::exchange(reached, now.lufs), lacks = *loudness - reached;
         bool over = now.peak > ceiling, lower = level.ceiling && std::abs(lacks) >= 0.1 && level.gain <= 1000;
         if (!over && !lower) break;

@@ -12,6 +12,6 @@ namespace ruedo {
 /// the sound twice where a loudness is wanted, oftener where its peaks are held down, between `from` and `to`; `going`
 /// says whether it may go on. What could not be reached is said in `why`.
 Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time from, Time to,
-                        const std::function<Outcome()>& going, std::vector<Finding>& why);
+                        const std::function<Status()>& going, std::vector<Finding>& why);
 
 }  // namespace ruedo

@@ -8,7 +8,7 @@
 namespace ruedo {
 namespace {
 Result<std::unique_ptr<PictureReader>> pictures_of(const std::string& source, CodecRegistry& codecs) {
-    TRY(auto clip, open_to_end(source));
+    RUEDO_TRY(auto clip, open_to_end(source));
     for (auto& t : clip->info().tracks)
         if (t.kind == Kind::video) {
             if (t.problem) return std::unexpected(*t.problem);
@@ -31,8 +31,8 @@ Pairs::Pairs(std::unique_ptr<PictureReader> first, std::unique_ptr<PictureReader
 
 Result<std::unique_ptr<Pairs>> Pairs::open(const std::string& first, const std::string& second, CodecRegistry& codecs,
                                            Time from) {
-    TRY(auto a, pictures_of(first, codecs));
-    TRY(auto b, pictures_of(second, codecs));
+    RUEDO_TRY(auto a, pictures_of(first, codecs));
+    RUEDO_TRY(auto b, pictures_of(second, codecs));
     auto slack = half_tick(*a) + half_tick(*b);
     std::unique_ptr<Pairs> pairs(new Pairs(std::move(a), std::move(b), from));
     pairs->slack_ = slack;
@@ -40,19 +40,19 @@ Result<std::unique_ptr<Pairs>> Pairs::open(const std::string& first, const std::
 }
 
 Result<Pair> Pairs::at(Time t, const std::atomic<bool>* cancel) {
-    TRY(auto before, first_.at(t, cancel));
+    RUEDO_TRY(auto before, first_.at(t, cancel));
     // The part begins within a picture, perhaps.
     auto at = std::max(before.pts, from_);
-    TRY(now_, second_.at(at - from_ + slack_, cancel));
+    RUEDO_TRY(now_, second_.at(at - from_ + slack_, cancel));
     coming_.reset(), ended_ = false;
     return Pair{at, std::move(before), *now_};
 }
 
 Result<std::optional<Pair>> Pairs::next() {
-    TRY(auto before, first_.next());
+    RUEDO_TRY(auto before, first_.next());
     if (!before) return std::nullopt;
     auto at = before->pts;
-    TRY(auto shown, after(at - from_ + slack_));
+    RUEDO_TRY(auto shown, after(at - from_ + slack_));
     return Pair{at, std::move(*before), std::move(shown)};
 }
 
@@ -60,7 +60,7 @@ Result<std::optional<Pair>> Pairs::next() {
 Result<Picture> Pairs::after(Time t) {
     for (;;) {
         if (!coming_ && !ended_) {
-            TRY(coming_, second_.next());
+            RUEDO_TRY(coming_, second_.next());
             ended_ = !coming_;
         }
         if (now_ && (!coming_ || coming_->pts > t)) return *now_;

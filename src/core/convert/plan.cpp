@@ -69,7 +69,7 @@ class Planner {
 
     Result<Plan> make() {
         p_.wrapper = &wrapper_;
-        TRY_DO(look_at_recipe());
+        RUEDO_TRY_DO(look_at_recipe());
         if (target_ && std::find(target_->containers.begin(), target_->containers.end(), wrapper_.container) ==
                            target_->containers.end()) {
             if (!recipe_.wrapper.empty())
@@ -79,7 +79,7 @@ class Planner {
                                     target_->containers.empty() ? "mp4" : target_->containers.front()));
         }
         bool wants_pictures = recipe_.video.action != Do::none;
-        TRY(auto tracks, select_tracks(info_, codecs_, {}, wants_pictures));
+        RUEDO_TRY(auto tracks, select_tracks(info_, codecs_, {}, wants_pictures));
         if (tracks.lacking && (tracks.video || recipe_.video.action != Do::none || recipe_.audio.action != Do::none))
             note("track-left-out", "Left out is what is not known here: " + tracks.lacking->sentence);
         p_.video = !wants_pictures || wrapper_.video.empty() ? nullptr : tracks.video;
@@ -97,19 +97,19 @@ class Planner {
                     : recipe_.to         ? *recipe_.to - recipe_.from
                                          : Time{};
         if (recipe_.captions == Recipe::Captions::burn) plan_burning();
-        if (p_.video) TRY_DO(plan_pictures());
-        for (auto& s : p_.sounds) TRY_DO(plan_sound(s));
+        if (p_.video) RUEDO_TRY_DO(plan_pictures());
+        for (auto& s : p_.sounds) RUEDO_TRY_DO(plan_sound(s));
         plan_captions();
         return std::move(p_);
     }
 
   private:
     /// What a recipe says and its target does not take.
-    Outcome not_taken(const char* at, const std::string& what) const {
+    Status not_taken(const char* at, const std::string& what) const {
         return fail(Code::refused, fmt::format("The recipe’s {} is not for {}, which {}.", at, target_->title, what),
                     "Change it there, or choose another target.");
     }
-    Outcome look_at_recipe() {
+    Status look_at_recipe() {
         if (!target_) return {};
         for (auto [at, encodes, codec, rules] :
              {std::tuple{"/video/codec", recipe_.video.action == Do::encode, recipe_.video.codec, &target_->video},
@@ -201,7 +201,7 @@ class Planner {
         if (track.config.empty() && needs_config(track.codec, wrapper_)) return "its settings stand in the stream";
         return {};
     }
-    Outcome plan_pictures() {
+    Status plan_pictures() {
         auto& v = recipe_.video;
         if (p_.video->video.alpha)
             note("opaque", "The file says that its pictures may be see-through; what is made of them is opaque.");
@@ -213,13 +213,13 @@ class Planner {
         if (v.action == Do::copy)
             return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
-        TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
+        RUEDO_TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
         auto* form = picture_form(p_.video_codec);
         if (!form) return fail(Code::internal, "The encoder is not described.");
         step_ = form->step % 2 == 0 ? 2 : 1;
         plan_shape(p_, shape_wanted(), 0, 0, step_);
         auto* rule = target_ ? rule_of(target_->video, p_.video_codec) : nullptr;
-        if (rule) TRY_DO(keep_within(*rule));
+        if (rule) RUEDO_TRY_DO(keep_within(*rule));
         if (v.quality && (*v.quality < form->low || *v.quality > form->high))
             return fail(
                 Code::refused,
@@ -266,7 +266,7 @@ class Planner {
     }
     double rate() const { return packets_.rate ? packets_.rate(*p_.video) : 0; }
     /// What is encoded is what a target takes: of its size, its rate, its profile and its level.
-    Outcome keep_within(const CodecRule& rule) {
+    Status keep_within(const CodecRule& rule) {
         auto& v = recipe_.video;
         auto large = std::max(v.width, v.height), small = v.width && v.height ? std::min(v.width, v.height) : 0;
         if ((rule.max_width && large > std::max(rule.max_width, rule.max_height)) ||
@@ -350,7 +350,7 @@ class Planner {
         if (wrapper_.container == "adts" && adts_header(t.config, 0).empty()) return "its settings have no form there";
         return {};
     }
-    Outcome plan_sound(Plan::Sound& s) {
+    Status plan_sound(Plan::Sound& s) {
         auto& a = recipe_.audio;
         auto& t = *s.track;
         auto reason = sound_changes(t);
@@ -361,7 +361,7 @@ class Planner {
         if (a.action == Do::copy)
             return fail(Code::refused, fmt::format("The sound can’t be copied: {}.", reason),
                         "Let it be encoded, or leave the rest as it is.");
-        TRY(s.codec, choose(wrapper_.audio, target_ ? &target_->audio : nullptr, a.codec));
+        RUEDO_TRY(s.codec, choose(wrapper_.audio, target_ ? &target_->audio : nullptr, a.codec));
         auto* form = sound_codec_form(s.codec);
         if (!form) return fail(Code::internal, "The encoder is not described.");
         auto* rule = target_ ? rule_of(target_->audio, s.codec) : nullptr;

@@ -71,19 +71,19 @@ FromPackets from_packets(std::shared_ptr<Clip> clip, const std::string& source) 
 Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, CodecRegistry& codecs,
                          const std::string& address, const std::atomic<bool>* cancel) {
     auto& info = clip->info();
-    TRY(auto facts, gather_facts(clip, codecs, address, {.loudness = false, .cancel = cancel, .so_far = {}}));
+    RUEDO_TRY(auto facts, gather_facts(clip, codecs, address, {.loudness = false, .cancel = cancel, .so_far = {}}));
     auto verdict = judge(facts, target, codecs, address);
     if (verdict.plays == Verdict::Plays::no)
         return fail(Code::refused, verdict.sentence(), "Export it again where it was made.");
     Proposal p;
     p.needed = verdict.plays != Verdict::Plays::yes && verdict.needs != std::vector<std::string>{"address"};
-    TRY(auto wrapper, wrapper_for(target, info));
+    RUEDO_TRY(auto wrapper, wrapper_for(target, info));
     // Every head was read for the facts already.
     auto packets = from_packets(clip, address);
     packets.rate = [&](const Track& t) {
         return facts.tracks[static_cast<std::size_t>(&t - info.tracks.data())].most_a_second();
     };
-    TRY(auto plan, plan_for(info, {}, *wrapper, codecs, &target, packets));
+    RUEDO_TRY(auto plan, plan_for(info, {}, *wrapper, codecs, &target, packets));
     p.recipe = recipe_of(plan);
     if (!p.needed) p.why.push_back(fmt::format("It plays on {} as it is.", target.title));
     if (wrapper->container != info.container)

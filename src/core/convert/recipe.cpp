@@ -316,7 +316,7 @@ Result<Recipe> recipe_from_json(const json& j, std::string_view subject) {
         return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, at, what),
                     "Put it right in a text editor.");
     };
-    auto read = [&](const json& of, const std::string& group) -> Outcome {
+    auto read = [&](const json& of, const std::string& group) -> Status {
         auto at = group.empty() ? std::string("/") : "/" + group;
         if (!of.is_object()) return wrong(at, "must be an object");
         for (auto& [key, value] : of.items()) {
@@ -333,9 +333,9 @@ Result<Recipe> recipe_from_json(const json& j, std::string_view subject) {
         }
         return {};
     };
-    TRY_DO(read(j, ""));
+    RUEDO_TRY_DO(read(j, ""));
     for (auto group : {"video", "audio"})
-        if (j.contains(group)) TRY_DO(read(j[group], group));
+        if (j.contains(group)) RUEDO_TRY_DO(read(j[group], group));
     if (r.to && *r.to <= r.from) return wrong("/to_ns", "must lie after from_ns");
     return r;
 }

@@ -23,18 +23,18 @@ class EncodedSound final : public MadeStream {
             std::vector<EncodedSamples> out;
             auto block = encoder_->frame_samples() * wide;
             while (!ended_ && held_.size() < block) {
-                TRY(bool more, sound_.next(held_));
+                RUEDO_TRY(bool more, sound_.next(held_));
                 ended_ = !more;
             }
             if (ended_) cut_ = sound_.cut();
             auto n = std::min(held_.size(), block);
             if (n > 0) {
-                TRY_DO(encoder_->encode(std::span(held_).first(n), out));
+                RUEDO_TRY_DO(encoder_->encode(std::span(held_).first(n), out));
                 held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(n));
                 taken_ += static_cast<std::int64_t>(n / wide);
                 end_ = ticks_to_time(taken_, 1, rate);
             } else {
-                TRY_DO(encoder_->drain(out));
+                RUEDO_TRY_DO(encoder_->drain(out));
                 drained_ = true;
             }
             for (auto& e : out) ready_.push_back(std::move(e));
@@ -115,7 +115,7 @@ LevelledSound::LevelledSound(std::unique_ptr<SoundReader> sound, SoundForm form,
 }
 Result<bool> LevelledSound::next(std::vector<float>& out) {
     if (ended_) return false;
-    TRY(auto block, sound_->next());
+    RUEDO_TRY(auto block, sound_->next());
     auto n = block ? std::min<std::int64_t>(static_cast<std::int64_t>(block->frames()), left_) : 0;
     left_ -= n;
     ended_ = !block || left_ == 0;

@@ -15,16 +15,16 @@ namespace {
 constexpr int gap = 8;  ///< Round the pictures of a sheet.
 constexpr std::size_t most_stills = 10'000;
 
-Outcome write_image(const fs::path& path, const Image& image, const StillOptions& o, CodecRegistry& codecs) {
+Status write_image(const fs::path& path, const Image& image, const StillOptions& o, CodecRegistry& codecs) {
     if (o.format == StillOptions::Format::png) return write_png(path, image, o.replace);
     VideoEncodeOptions e;
     e.width = image.width, e.height = image.height;
     e.colour = *Colour::always(Codec::mjpeg);
     e.control = VideoEncodeOptions::Control::quality;
     e.quality = 92;
-    TRY(auto encoder, codecs.video_encoder(Codec::mjpeg, e));
+    RUEDO_TRY(auto encoder, codecs.video_encoder(Codec::mjpeg, e));
     std::vector<Encoded> packets;
-    TRY_DO(encoder->encode(to_picture(image, e.colour), packets));
+    RUEDO_TRY_DO(encoder->encode(to_picture(image, e.colour), packets));
     if (packets.empty()) return fail(Code::internal, "No JPEG came of a picture.");
     return write_file(path, packets.front().data, o.replace);
 }
@@ -47,7 +47,7 @@ Image cut(const Image& image, int width, int height) {
 }
 Result<std::shared_ptr<Clip>> clip_with_pictures(const std::string& source) {
     ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-    TRY(auto clip, open_clip(source));
+    RUEDO_TRY(auto clip, open_clip(source));
     if (!clip->info().main(Kind::video))
         return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
@@ -71,20 +71,20 @@ double detail_of(const Picture& p) {
 
 Result<Time> sharpest_near(const std::string& source, Time at, Time span, CodecRegistry& codecs,
                            const std::atomic<bool>* cancel) {
-    TRY(auto clip, clip_with_pictures(source));
-    TRY(auto reader, PictureReader::open(clip, *clip->info().main(Kind::video), codecs));
-    TRY(auto picture, reader->at(std::max(Time{}, at - span), cancel));
+    RUEDO_TRY(auto clip, clip_with_pictures(source));
+    RUEDO_TRY(auto reader, PictureReader::open(clip, *clip->info().main(Kind::video), codecs));
+    RUEDO_TRY(auto picture, reader->at(std::max(Time{}, at - span), cancel));
     Time best = picture.pts;
     double most = -1;
     for (std::optional<Picture> now(std::move(picture)); now && now->pts <= at + span;) {
         if (auto detail = detail_of(*now); detail > most) most = detail, best = now->pts;
-        TRY(now, reader->next(cancel));
+        RUEDO_TRY(now, reader->next(cancel));
     }
     return best;
 }
 
 Result<std::vector<Still>> stills(const std::string& source, const StillOptions& o, CodecRegistry& codecs) {
-    TRY(auto clip, clip_with_pictures(source));
+    RUEDO_TRY(auto clip, clip_with_pictures(source));
     auto& info = clip->info();
     auto* track = info.main(Kind::video);
     bool spread = o.every || o.count || o.columns;
@@ -101,7 +101,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         return fail(Code::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
     if (o.single && times.size() > 1)
         return fail(Code::refused, "Several pictures don’t go into one file.", "Name a folder for them.");
-    TRY(auto reader, PictureReader::open(clip, *track, codecs));
+    RUEDO_TRY(auto reader, PictureReader::open(clip, *track, codecs));
     int width = track->video.display_width(), height = track->video.display_height();
     bool cuts = o.fills && o.width > 0 && o.height > 0;
     RectF whole{0, 0, static_cast<double>(width), static_cast<double>(height)};
@@ -127,12 +127,12 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     }
     std::optional<FileBatch> batch;
     if (!o.columns && !o.single) {
-        TRY(auto begun, FileBatch::begin(o.out, o.replace));
+        RUEDO_TRY(auto begun, FileBatch::begin(o.out, o.replace));
         batch.emplace(std::move(begun));
     }
     std::vector<Still> made(times.size());
     auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";
-    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Outcome {
+    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
         if (o.go_on && !o.go_on()) return fail(Code::cancelled, "Making stills was interrupted.", "Run it again.");
         auto image = cuts ? cut(render(picture, std::max(width, static_cast<int>(whole.width + 0.5)),
                                        std::max(height, static_cast<int>(whole.height + 0.5))),
@@ -149,14 +149,14 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
             return write_image(o.out, image, o, codecs);
         }
         auto name = fmt::format("{:04}-{}.{}", i, picture.pts.ns, ending);
-        TRY(auto path, batch->place(name));
-        TRY_DO(write_image(path, image, o, codecs));
+        RUEDO_TRY(auto path, batch->place(name));
+        RUEDO_TRY_DO(write_image(path, image, o, codecs));
         made[i] = {picture.pts, batch->final_place(name), width, height};
         return {};
     });
-    TRY_DO(taken);
-    if (o.columns) TRY_DO(write_image(o.out, sheet, o, codecs));
-    if (batch) TRY_DO(batch->commit());
+    RUEDO_TRY_DO(taken);
+    if (o.columns) RUEDO_TRY_DO(write_image(o.out, sheet, o, codecs));
+    if (batch) RUEDO_TRY_DO(batch->commit());
     return made;
 }
 

@@ -30,14 +30,14 @@ class Copied final : public MadeStream {
         s->reader_ = clip.reader(track.id);
         auto heads = clip.reader(track.id);
         PacketHead head;
-        TRY(bool any, heads->next(head));
+        RUEDO_TRY(bool any, heads->next(head));
         bool sound = track.kind == Kind::audio;
         s->cuts_ = from.ns > 0 || (any && edited_off(track, head));
         if (s->cuts_) {
             auto begin = sound ? from - track.preroll : from;
-            TRY_DO(s->reader_->seek(begin));
-            TRY_DO(heads->seek(begin));
-            TRY(any, heads->next(head));
+            RUEDO_TRY_DO(s->reader_->seek(begin));
+            RUEDO_TRY_DO(heads->seek(begin));
+            RUEDO_TRY(any, heads->next(head));
             // Pictures before the first that is shown stay where it needs them.
             s->cuts_ = sound || from.ns > 0 || (any && head.pts >= from);
         }
@@ -50,7 +50,7 @@ class Copied final : public MadeStream {
                 if (sound) {
                     s->first_ = s->heard_ = head.pts - from;
                     if (s->vorbis_) {
-                        TRY(any, heads->next(head));
+                        RUEDO_TRY(any, heads->next(head));
                         s->heard_ = head.pts - from;
                     }
                     break;
@@ -61,7 +61,7 @@ class Copied final : public MadeStream {
                 s->seen_.see(head);
             }
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip.info().name));
-            TRY(any, heads->next(head));
+            RUEDO_TRY(any, heads->next(head));
         }
         times.resize(s->needed_);
         s->order_ = times;
@@ -174,18 +174,18 @@ class Pictures {
     Result<std::optional<Picture>> next() {
         if (!rate_) {
             if (!begun_) {
-                TRY(coming_, pull());
+                RUEDO_TRY(coming_, pull());
                 begun_ = true;
             }
             if (!coming_ || coming_->pts >= to_) return std::nullopt;
             auto p = std::move(*coming_);
-            TRY(coming_, pull());
+            RUEDO_TRY(coming_, pull());
             // Of several in one step the last is kept: were each to have its own, all that follow would be late.
             while (steps_ && coming_ && coming_->pts < to_ && step_of(coming_->pts) == step_of(p.pts)) {
                 auto at = p.pts;
                 p = std::move(*coming_);
                 p.pts = at;
-                TRY(coming_, pull());
+                RUEDO_TRY(coming_, pull());
             }
             // A picture lasts until the next one's time.
             auto until = coming_ ? coming_->pts : end_after(p);
@@ -204,7 +204,7 @@ class Pictures {
                 if (shown_) lasted_ = coming_->pts - shown_->pts;
                 shown_ = std::move(coming_);
             }
-            TRY(coming_, pull());
+            RUEDO_TRY(coming_, pull());
             ended_ = !coming_;
         }
         if (!shown_) {
@@ -217,7 +217,7 @@ class Pictures {
             else
                 base_ = first;
             shown_ = std::move(coming_);
-            TRY(coming_, pull());
+            RUEDO_TRY(coming_, pull());
             ended_ = !coming_;
             return next();
         }
@@ -262,9 +262,9 @@ class Fitted {
         : pictures_(std::move(pictures)), from_(from), plan_(plan), captions_(std::move(captions)) {}
     Result<std::optional<Picture>> next() {
         if (!rest_) {
-            TRY(auto picture, pictures_->next());
+            RUEDO_TRY(auto picture, pictures_->next());
             if (!picture) return std::nullopt;
-            TRY(auto made, reshaper_.make(*picture, plan_.reshape));
+            RUEDO_TRY(auto made, reshaper_.make(*picture, plan_.reshape));
             made.pts = picture->pts, made.duration = picture->duration;
             if (!captions_) return made;
             made.pixel_aspect = plan_.format.pixel_aspect, made.rotation = plan_.format.rotation;
@@ -280,7 +280,7 @@ class Fitted {
         made.duration = until - made.pts;
         rest_->pts = until, rest_->duration = end - until;
         if (until == end) rest_.reset();
-        TRY(auto burnt, captions_->burn(made, made.pts + from_));
+        RUEDO_TRY(auto burnt, captions_->burn(made, made.pts + from_));
         return burnt;
     }
     /// Whether there is anything to be done to what is decoded.
@@ -320,10 +320,10 @@ class EncodedPictures final : public MadeStream {
             if (auto& made = *picture) {
                 end_ = std::max(end_, made->pts + made->duration);
                 durations_[made->pts] = made->duration;
-                TRY_DO(encoder_->encode(*made, out));
+                RUEDO_TRY_DO(encoder_->encode(*made, out));
             } else {
                 if (!cut_) cut_ = pictures_->cut();
-                TRY_DO(encoder_->drain(out));
+                RUEDO_TRY_DO(encoder_->drain(out));
                 drained_ = true;
             }
             for (auto& e : out) ready_.push_back(std::move(e));
@@ -410,22 +410,22 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOptions e, Time from, Time to,
                                                                  bool in_gaps) const {
-    TRY(auto reader, PictureReader::open(clip, *plan.video, codecs));
+    RUEDO_TRY(auto reader, PictureReader::open(clip, *plan.video, codecs));
     std::optional<Picture> first;
     if (from.ns > 0) {
-        TRY(first, reader->at(from));
+        RUEDO_TRY(first, reader->at(from));
         // The one that is seen there is seen from there on; before the first one there is none.
         if (first->pts <= from) {
             first->duration = first->pts + first->duration - from;
             first->pts = from;
         }
     }
-    e.go_on = [more = go_on, name = clip->info().name]() -> Outcome {
+    e.go_on = [more = go_on, name = clip->info().name]() -> Status {
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(name));
-        return more ? more() : Outcome{};
+        return more ? more() : Status{};
     };
-    TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
-    TRY(auto letters, burner());
+    RUEDO_TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
+    RUEDO_TRY(auto letters, burner());
     auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
                                                constant ? std::optional(rate) : std::nullopt,
                                                plan.wrapper->name == "ogg" ? std::optional(rate) : std::nullopt);
@@ -433,26 +433,26 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
     return std::make_unique<EncodedPictures>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }
 Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
-    TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));
-    TRY_DO(sound->seek(from));
+    RUEDO_TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));
+    RUEDO_TRY_DO(sound->seek(from));
     return sound;
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::sound(const Plan::Sound& s, Time from, Time to, Level level) const {
     if (!s.encode) return copied_stream(*clip, *s.track, from, to);
-    TRY(auto reader, open_sound(s, from));
-    TRY(auto encoder,
-        codecs.audio_encoder(s.codec,
-                             {.rate = s.form.rate, .channels = s.form.channels, .bitrate = s.bitrate, .bits = s.bits}));
+    RUEDO_TRY(auto reader, open_sound(s, from));
+    RUEDO_TRY(auto encoder,
+              codecs.audio_encoder(
+                  s.codec, {.rate = s.form.rate, .channels = s.form.channels, .bitrate = s.bitrate, .bits = s.bits}));
     return encoded_sound(std::move(reader), s, std::move(encoder), from, to, level);
 }
 Result<std::unique_ptr<CaptionBurner>> StreamMaker::burner() const {
     if (!plan.burnt && plan.burnt_file.empty()) return nullptr;
-    TRY(auto cues, plan.burnt ? read_cues(*clip, *plan.burnt) : load_captions(plan.burnt_file));
-    TRY(auto letters, codecs.text_setter());
+    RUEDO_TRY(auto cues, plan.burnt ? read_cues(*clip, *plan.burnt) : load_captions(plan.burnt_file));
+    RUEDO_TRY(auto letters, codecs.text_setter());
     return std::make_unique<CaptionBurner>(std::move(cues), std::move(letters));
 }
 Result<std::unique_ptr<MadeStream>> StreamMaker::captions(const Plan::Captions& c, Time from, Time to) const {
-    TRY(auto cues, read_cues(*clip, *c.track));
+    RUEDO_TRY(auto cues, read_cues(*clip, *c.track));
     return caption_stream(std::move(cues), c, from, to);
 }
 

@@ -81,9 +81,9 @@ struct StreamMaker {
     const Plan& plan;
     const Recipe& recipe;
     CodecRegistry& codecs;
-    Rational rate{};                   ///< Of the pictures, about, for the encoder.
-    bool constant = false;             ///< They are made to come at it.
-    std::function<Outcome()> go_on{};  ///< As `VideoEncodeOptions` has it.
+    Rational rate{};                  ///< Of the pictures, about, for the encoder.
+    bool constant = false;            ///< They are made to come at it.
+    std::function<Status()> go_on{};  ///< As `VideoEncodeOptions` has it.
     Result<std::unique_ptr<MadeStream>> pictures(Time from, Time to, const EncodingPass& pass = {}) const;
     /// The same up to the end, as fast as can be, and in the order in which they are shown.
     Result<std::unique_ptr<MadeStream>> quick_pictures(Time from) const;

@@ -201,8 +201,8 @@ Result<Target> target_from_json(const json& j, std::string_view subject) {
     if (!plain) r.wrong("name", "should be made of small letters, digits and hyphens");
     if (t.containers.empty()) r.wrong("containers", "names none");
     if (auto e = r.error()) return std::unexpected(*e);
-    TRY(t.video, rules(video, subject, "/video"));
-    TRY(t.audio, rules(audio, subject, "/audio"));
+    RUEDO_TRY(t.video, rules(video, subject, "/video"));
+    RUEDO_TRY(t.audio, rules(audio, subject, "/audio"));
     if (t.title.empty()) t.title = t.name;
     return t;
 }
@@ -231,8 +231,8 @@ static Result<Target> target_in(const fs::path& file) {
         if (auto it = all.find(file); it != all.end() && it->second.at == at && it->second.bytes == bytes)
             return it->second.target;
     }
-    TRY(auto read, read_json(file, 1 << 20));
-    TRY(auto target, target_from_json(read, file.filename().string()));
+    RUEDO_TRY(auto read, read_json(file, 1 << 20));
+    RUEDO_TRY(auto target, target_from_json(read, file.filename().string()));
     if (!ec && fs::file_time_type::clock::now() - at > std::chrono::seconds(2)) {
         std::lock_guard lock(mutex);
         all.insert_or_assign(file, Kept{at, bytes, target});

@@ -42,7 +42,7 @@ class MadeTrack {
     /// What the stream says of itself.
     Result<WriteTrack> describe() {
         std::lock_guard lock(mutex_);
-        TRY(auto stretch, begin({}));
+        RUEDO_TRY(auto stretch, begin({}));
         return stretch->stream->track();
     }
     struct Place {
@@ -55,10 +55,10 @@ class MadeTrack {
         std::lock_guard lock(mutex_);
         auto stretch = holding(t);
         if (!stretch) {
-            TRY(stretch, begin(std::max(Time{}, place_(t))));
+            RUEDO_TRY(stretch, begin(std::max(Time{}, place_(t))));
         }
         // As far as it has to be made to know that a later keyframe is too late.
-        while (stretch->made_to <= t && stretch->stream) TRY_DO(make(*stretch));
+        while (stretch->made_to <= t && stretch->stream) RUEDO_TRY_DO(make(*stretch));
         Place p{stretch, stretch->forgotten, stretch->from};
         for (std::size_t i = 0; i < stretch->packets.size(); ++i)
             if (stretch->packets[i].keyframe && stretch->packets[i].pts <= t) p.number = stretch->forgotten + i;
@@ -71,7 +71,7 @@ class MadeTrack {
             auto& s = *p.stretch;
             if (p.number < s.forgotten) {
                 // Others were so far ahead that it is not kept any more: made again, from there on.
-                TRY(auto again, begin(std::max(Time{}, place_(p.next))));
+                RUEDO_TRY(auto again, begin(std::max(Time{}, place_(p.next))));
                 p = {again, again->forgotten, p.next};
                 continue;
             }
@@ -93,7 +93,7 @@ class MadeTrack {
                 p = {next, next->forgotten, s.made_to};
                 continue;
             }
-            TRY_DO(make(s));
+            RUEDO_TRY_DO(make(s));
         }
     }
 
@@ -102,7 +102,7 @@ class MadeTrack {
         if (!stretches_.empty() && leads_) ++counts_->restarts;
         auto s = std::make_shared<Stretch>();
         s->from = s->made_to = from;
-        TRY(s->stream, begin_(from));
+        RUEDO_TRY(s->stream, begin_(from));
         stretches_.push_back(s);
         if (leads_) counts_->from_ns = counts_->to_ns = from.ns;
         return s;
@@ -126,8 +126,8 @@ class MadeTrack {
                 best = other;
         return best;
     }
-    Outcome make(Stretch& s) {
-        TRY(auto m, s.stream->next());
+    Status make(Stretch& s) {
+        RUEDO_TRY(auto m, s.stream->next());
         if (m) {
             m->pts = m->pts + s.from, m->dts = m->dts + s.from;
             std::swap(m, s.held);
@@ -184,9 +184,9 @@ class MadeReader final : public TrackReader {
     explicit MadeReader(std::shared_ptr<MadeTrack> track) : track_(std::move(track)) {}
     Result<bool> next(PacketHead& head) override {
         if (!place_.stretch) {
-            TRY(place_, track_->find({}));
+            RUEDO_TRY(place_, track_->find({}));
         }
-        TRY(auto m, track_->take(place_));
+        RUEDO_TRY(auto m, track_->take(place_));
         if (!m) return false;
         head = {};
         head.pts = m->pts, head.dts = m->dts, head.duration = m->duration;
@@ -195,12 +195,12 @@ class MadeReader final : public TrackReader {
         data_ = std::move(m->data);
         return true;
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         out = data_;
         return {};
     }
-    Outcome seek(Time t) override {
-        TRY(place_, track_->find(std::max(t, Time{})));
+    Status seek(Time t) override {
+        RUEDO_TRY(place_, track_->find(std::max(t, Time{})));
         return {};
     }
 
@@ -213,29 +213,29 @@ class MadeReader final : public TrackReader {
 class ThroughClip final : public Clip {
   public:
     ThroughClip(std::shared_ptr<Clip> clip, CodecRegistry& codecs) : clip_(std::move(clip)), codecs_(codecs) {}
-    Outcome open(const ThroughOptions& o) {
+    Status open(const ThroughOptions& o) {
         if (o.counts) counts_ = o.counts;
         auto& from = clip_->info();
         if (from.live) return fail(Code::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
         // Nothing is put into a container, but what may stay as it is depends on one.
-        TRY(auto wrapper, wrapper_for(o.target, from));
+        RUEDO_TRY(auto wrapper, wrapper_for(o.target, from));
         recipe_.video.keyframes = 1_s;
         // How large the whole would become is nothing to what is made as it plays.
         auto target = o.target;
         target.bundle_bytes = 0;
-        TRY(plan_, plan_for(from, recipe_, *wrapper, codecs_, &target,
-                            {{}, {}, [this](const Track& t) {
-                                 // Times in a container's ticks are off by a little.
-                                 auto rate = about(t).about(), whole = std::round(rate);
-                                 return std::abs(rate - whole) < 0.01 * rate ? whole : rate;
-                             }}));
+        RUEDO_TRY(plan_, plan_for(from, recipe_, *wrapper, codecs_, &target,
+                                  {{}, {}, [this](const Track& t) {
+                                       // Times in a container's ticks are off by a little.
+                                       auto rate = about(t).about(), whole = std::round(rate);
+                                       return std::abs(rate - whole) < 0.01 * rate ? whole : rate;
+                                   }}));
         if (plan_.video) rate_ = plan_.most_rate ? *plan_.most_rate : about(*plan_.video);
         info_ = from;
         info_.container = wrapper->container;
         info_.tracks.clear();
         info_.findings = plan_.why;
-        if (plan_.video) TRY_DO(add_pictures(o));
-        for (auto& s : plan_.sounds) TRY_DO(add_sound(s, o));
+        if (plan_.video) RUEDO_TRY_DO(add_pictures(o));
+        for (auto& s : plan_.sounds) RUEDO_TRY_DO(add_sound(s, o));
         for (auto& t : from.tracks)
             if (t.kind == Kind::text) info_.tracks.push_back(t);
         return {};
@@ -276,9 +276,9 @@ class ThroughClip final : public Clip {
         auto rate = Rational{static_cast<std::int64_t>(times.size() - 1) * 1'000'000'000, length.ns}.reduced();
         return rate.num > 1000 * rate.den || rate.den > 1'000'000 ? Rational{30, 1} : rate;
     }
-    Outcome add_pictures(const ThroughOptions& o) {
+    Status add_pictures(const ThroughOptions& o) {
         auto& source = *plan_.video;
-        if (!plan_.encode_video) return info_.tracks.push_back(source), Outcome{};
+        if (!plan_.encode_video) return info_.tracks.push_back(source), Status{};
         auto place = [this, &source](Time t) {
             // At a constant rate, wherever it begins, in the same steps.
             if (plan_.most_rate) {
@@ -293,16 +293,16 @@ class ThroughClip final : public Clip {
         };
         auto track = std::make_shared<MadeTrack>([this](Time from) { return maker().quick_pictures(from); }, place,
                                                  o.keep, counts_, true);
-        TRY(auto made, track->describe());
+        RUEDO_TRY(auto made, track->describe());
         info_.tracks.push_back(described(source, made));
         made_[source.id] = std::move(track);
         return {};
     }
-    Outcome add_sound(const Plan::Sound& s, const ThroughOptions& o) {
-        if (!s.encode) return info_.tracks.push_back(*s.track), Outcome{};
+    Status add_sound(const Plan::Sound& s, const ThroughOptions& o) {
+        if (!s.encode) return info_.tracks.push_back(*s.track), Status{};
         auto track = std::make_shared<MadeTrack>([this, &s](Time from) { return maker().sound(s, from, Time::max()); },
                                                  [](Time t) { return t; }, o.keep, counts_, made_.empty());
-        TRY(auto made, track->describe());
+        RUEDO_TRY(auto made, track->describe());
         info_.tracks.push_back(described(*s.track, made));
         made_[s.track->id] = std::move(track);
         return {};
@@ -321,7 +321,7 @@ class ThroughClip final : public Clip {
 Result<std::unique_ptr<Clip>> open_through(std::shared_ptr<Clip> clip, const ThroughOptions& options,
                                            CodecRegistry& codecs) {
     auto through = std::make_unique<ThroughClip>(std::move(clip), codecs);
-    TRY_DO(through->open(options));
+    RUEDO_TRY_DO(through->open(options));
     return through;
 }
 

@@ -18,7 +18,7 @@ namespace {
 Result<BytesOverTime> bytes_of(Clip& clip, const Track& track, std::vector<Time>* keys = nullptr,
                                TimeRange of = {Time{}, Time::max()}, Time later = {}) {
     BytesOverTime bytes;
-    TRY_DO(scan_track(clip, track, [&](auto& head) {
+    RUEDO_TRY_DO(scan_track(clip, track, [&](auto& head) {
         bytes.see(head);
         if (keys && head.keyframe && head.pts >= of.from && head.pts < of.to) keys->push_back(head.pts + later);
         return !ReadScope::given_up();
@@ -45,7 +45,7 @@ double part_of(const Trial& t, Time at) {
 Result<Time> hardest_stretch(Clip& clip, Time length, TimeRange within) {
     auto* track = clip.info().main(Kind::video);
     if (!track) return Time{};
-    TRY(auto bytes, bytes_of(clip, *track));
+    RUEDO_TRY(auto bytes, bytes_of(clip, *track));
     auto& tenths = bytes.each;
     auto wide = std::max<std::size_t>(1, BytesOverTime::place(length));
     auto first = std::min(tenths.size(), BytesOverTime::place(within.from));
@@ -65,7 +65,7 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
-        TRY(clip, open_clip(source));
+        RUEDO_TRY(clip, open_clip(source));
     }
     auto& info = clip->info();
     ConversionOptions o;
@@ -86,12 +86,12 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     auto* track = info.main(Kind::video);
     t.source_bytes = info.bytes;
     // What is copied of the whole may not be copied of a part, so it is not tried: it stays what it is.
-    TRY(auto wrapper, wrapper_for(options.recipe, options.file));
-    TRY(auto plan,
-        plan_for(info, options.recipe, *wrapper, codecs, o.target ? &*o.target : nullptr, from_packets(clip, source)));
+    RUEDO_TRY(auto wrapper, wrapper_for(options.recipe, options.file));
+    RUEDO_TRY(auto plan, plan_for(info, options.recipe, *wrapper, codecs, o.target ? &*o.target : nullptr,
+                                  from_packets(clip, source)));
     BytesOverTime bytes;
     if (plan.video) {
-        TRY(bytes, bytes_of(*clip, *track, &t.keys_before, {t.from, t.to}));
+        RUEDO_TRY(bytes, bytes_of(*clip, *track, &t.keys_before, {t.from, t.to}));
         t.before = bytes.between(t.from, t.to);
     }
     if (plan.video && !plan.encode_video) {
@@ -107,15 +107,15 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
         o.recipe.fit_bytes =
             std::max<std::uint64_t>(1000, static_cast<std::uint64_t>(static_cast<double>(*o.recipe.fit_bytes) * part));
     if (o.target) o.target->bundle_bytes = 0;
-    TRY(t.made, convert(source, o, codecs));
+    RUEDO_TRY(t.made, convert(source, o, codecs));
     double density = 1;
     if (plan.video && t.made.video.action != "none") {
         t.bytes_before = static_cast<std::uint64_t>(sum(t.before));
         auto whole = sum(end == Time::max() ? bytes.each : bytes.between(begin, end + BytesOverTime::step));
         if (t.bytes_before > 0 && whole > 0) density = whole * part / static_cast<double>(t.bytes_before);
-        TRY(auto result, open_clip(options.file.string()));
+        RUEDO_TRY(auto result, open_clip(options.file.string()));
         if (auto* made = result->info().main(Kind::video)) {
-            TRY(auto after, bytes_of(*result, *made, &t.keys_after, {Time{}, Time::max()}, t.from));
+            RUEDO_TRY(auto after, bytes_of(*result, *made, &t.keys_after, {Time{}, Time::max()}, t.from));
             t.after = std::move(after.each);
         }
         if (options.compared && t.made.video.action == "encoded") {
@@ -124,7 +124,7 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
                 if (options.told) options.told(converting + (1 - converting) * part_of(t, place.at));
                 return true;
             };
-            TRY(t.likeness, compare(source, options.file.string(), codecs, c));
+            RUEDO_TRY(t.likeness, compare(source, options.file.string(), codecs, c));
         }
     }
     t.whole_bytes = options.recipe.fit_bytes.value_or(
@@ -139,18 +139,18 @@ Result<Trial> hold_against(const std::string& source, const std::filesystem::pat
                            CodecRegistry& codecs, const std::atomic<bool>* cancel,
                            const std::function<void(double)>& told) {
     Trial t;
-    TRY(auto before, open_clip(source));
-    TRY(auto after, open_clip(made.string()));
+    RUEDO_TRY(auto before, open_clip(source));
+    RUEDO_TRY(auto after, open_clip(made.string()));
     t.from = from, t.to = from + after->info().duration;
     t.source_bytes = before->info().bytes, t.whole_bytes = t.made.bytes = after->info().bytes;
     t.made.path = made, t.made.container = after->info().container, t.made.duration = after->info().duration;
     auto *was = before->info().main(Kind::video), *is = after->info().main(Kind::video);
     if (!was || !is) return t;
     t.made.video.action = "encoded";
-    TRY(auto bytes, bytes_of(*before, *was, &t.keys_before, {t.from, t.to}));
+    RUEDO_TRY(auto bytes, bytes_of(*before, *was, &t.keys_before, {t.from, t.to}));
     t.before = bytes.between(t.from, t.to);
     t.bytes_before = static_cast<std::uint64_t>(sum(t.before));
-    TRY(auto bytes_now, bytes_of(*after, *is, &t.keys_after, {Time{}, Time::max()}, from));
+    RUEDO_TRY(auto bytes_now, bytes_of(*after, *is, &t.keys_after, {Time{}, Time::max()}, from));
     t.after = std::move(bytes_now.each);
     CompareOptions o{.at = {}, .from = from, .to = t.to, .cancel = cancel};
     if (told)
@@ -158,7 +158,7 @@ Result<Trial> hold_against(const std::string& source, const std::filesystem::pat
             told(part_of(t, place.at));
             return true;
         };
-    TRY(t.likeness, compare(source, made.string(), codecs, o));
+    RUEDO_TRY(t.likeness, compare(source, made.string(), codecs, o));
     return t;
 }
 

@@ -17,21 +17,21 @@ struct Weight {
 
 struct Weighed final : ByteSink {
     Weighed(FileWriter f, Weight& w) : file(std::move(f)), weight(w) {}
-    Outcome write(ByteView b) override {
+    Status write(ByteView b) override {
         if (weight.at_once && file.position() + b.size() > weight.most) return refuse();
         return file.write(b);
     }
-    Outcome write_at(std::uint64_t at, ByteView b) override { return file.write_at(at, b); }
+    Status write_at(std::uint64_t at, ByteView b) override { return file.write_at(at, b); }
     std::uint64_t position() const override { return file.position(); }
-    Outcome insert_gap(std::uint64_t at, std::uint64_t extra, const Progress& told) override {
+    Status insert_gap(std::uint64_t at, std::uint64_t extra, const Progress& told) override {
         return file.insert_gap(at, extra, told);
     }
-    Outcome commit() override {
+    Status commit() override {
         weight.size = file.position();
         if (weight.size > weight.most || weight.size < weight.least) return refuse();
         return file.commit();
     }
-    Outcome refuse() {
+    Status refuse() {
         weight.size = file.position(), weight.refused = true;
         return fail(Code::limit, fmt::format("It became {} bytes, and may be {}.", weight.size, weight.most),
                     "Allow more, or a smaller picture.");

@@ -188,9 +188,9 @@ std::optional<double> loudness_of(SoundReader& reader, Time to, const std::atomi
 }
 
 namespace {
-Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, CodecRegistry& codecs,
-             const FactsOptions& options) {
-    TRY(auto reader, SoundReader::open(std::move(clip), audio, codecs));
+Status hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, CodecRegistry& codecs,
+            const FactsOptions& options) {
+    RUEDO_TRY(auto reader, SoundReader::open(std::move(clip), audio, codecs));
     Meter meter(EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_S | EBUR128_MODE_SAMPLE_PEAK);
     if (!meter.state) return fail(Code::limit, "There is no memory to measure loudness.");
     auto mark = [&](Time at) {
@@ -207,7 +207,7 @@ Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Cod
         Time next{};
         for (;;) {
             if (options.cancel && *options.cancel) return std::unexpected(given_up());
-            TRY(auto block, reader->next());
+            RUEDO_TRY(auto block, reader->next());
             if (!block) break;
             feed(*block);
             if (block->pts >= next) mark(block->pts - std::min(block->pts, 1500_ms)), next += f.bin;
@@ -217,10 +217,10 @@ Outcome hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Cod
         total.samples_of = stretches;
         for (std::size_t i = 0; i < stretches; ++i) {
             auto at = f.duration / static_cast<std::int64_t>(stretches) * static_cast<std::int64_t>(i);
-            TRY_DO(reader->seek(at));
+            RUEDO_TRY_DO(reader->seek(at));
             for (Time heard{}; heard < 3_s;) {
                 if (options.cancel && *options.cancel) return std::unexpected(given_up());
-                TRY(auto block, reader->next());
+                RUEDO_TRY(auto block, reader->next());
                 if (!block) break;
                 feed(*block);
                 heard += ticks_to_time(static_cast<std::int64_t>(block->frames()), 1, mix_rate);
@@ -314,7 +314,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     }
     f.findings = f.info.findings;
     bool streamed = clip->stream().has_value();
-    if (streamed) TRY_DO(clip->survey());
+    if (streamed) RUEDO_TRY_DO(clip->survey());
     auto part = streamed && (!options.whole || f.info.live);
     bool endless = f.info.live && !streamed, overlong = false;
     // What comes without a size may go on for ever behind the length that it states.
@@ -328,15 +328,15 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     Census census{f.bin, f.bins, {}};
     std::uint64_t bytes = 0;
     for (auto& track : f.info.tracks) {
-        TRY(auto facts, scan_track(*clip, track, [&](const PacketHead& head) {
-                census.add(head.pts, head.size);
-                bytes += head.size;
-                if (part && head.pts > clip->begins().value_or(Time{}) + 5_s) return false;
-                // Of what may have no end, a first part is looked at.
-                if (endless && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
-                if (head.pts > enough) return !(overlong = true);
-                return !ReadScope::given_up();
-            }));
+        RUEDO_TRY(auto facts, scan_track(*clip, track, [&](const PacketHead& head) {
+                      census.add(head.pts, head.size);
+                      bytes += head.size;
+                      if (part && head.pts > clip->begins().value_or(Time{}) + 5_s) return false;
+                      // Of what may have no end, a first part is looked at.
+                      if (endless && (bytes > looked_at_of_endless || head.pts > 5_s)) return false;
+                      if (head.pts > enough) return !(overlong = true);
+                      return !ReadScope::given_up();
+                  }));
         if (part && !f.info.live) facts.end = std::max(facts.end, f.info.duration);
         if (track.kind == Kind::video || track.kind == Kind::audio) f.duration = std::max(f.duration, facts.end);
         f.tracks.push_back(std::move(facts));

@@ -25,7 +25,7 @@ Result<std::string> content_key(ByteSource& source) {
     };
     Bytes part(stretch);
     for (auto at : {std::uint64_t{0}, size / 2, size > stretch ? size - stretch : 0}) {
-        TRY(auto got, source.read_at(at, part));
+        RUEDO_TRY(auto got, source.read_at(at, part));
         add(ByteView(part).first(got));
     }
     return fmt::format("{:x}-{:016x}{:016x}", size, hash[0], hash[1]);

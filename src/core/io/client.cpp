@@ -136,7 +136,7 @@ Result<HttpAnswer> http_get(const std::string& address, const HttpOptions& optio
     HttpClient client(options);
     auto until = monotonic_now() + options.connect + options.first_byte;
     ReadScope scope(nullptr, false, until);
-    TRY(auto answer, client.get(address, {}, limit));
+    RUEDO_TRY(auto answer, client.get(address, {}, limit));
     return HttpAnswer{answer.status, std::move(answer.body)};
 }
 

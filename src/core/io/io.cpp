@@ -221,7 +221,7 @@ Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
     return ByteView(buffer_).subspan(at, std::min(n, filled_ - at));
 }
 
-Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
+Status SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
     if (n > size_ || offset > size_ - n)
         return fail(Code::truncated, fmt::format("“{}” ends before byte {}.", source_->name(), offset + n),
                     "The file was cut short; copy it again.");
@@ -241,7 +241,7 @@ Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
         std::memcpy(out.data(), buffer_.data() + (offset - start_), got);
     }
     if (got < n) {
-        TRY(auto more, source_->read_at(offset + got, std::span(out).subspan(got)));
+        RUEDO_TRY(auto more, source_->read_at(offset + got, std::span(out).subspan(got)));
         if (got + more < n)
             return fail(Code::truncated, fmt::format("“{}” became shorter while it was read.", source_->name()),
                         "Open it again once it is complete.");
@@ -250,14 +250,14 @@ Outcome SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
 }
 
 Result<Bytes> read_file(const fs::path& path, std::uint64_t limit) {
-    TRY(auto source, open_file(path));
+    RUEDO_TRY(auto source, open_file(path));
     auto size = source->size().value_or(0);
     if (size > limit)
         return fail(Code::limit, fmt::format("“{}” is too large to be read as a whole.", path.filename().string()),
                     "Is it the right file?");
     SourceReader reader(source);
     Bytes bytes;
-    TRY_DO(reader.read(0, size, bytes));
+    RUEDO_TRY_DO(reader.read(0, size, bytes));
     return bytes;
 }
 

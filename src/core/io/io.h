@@ -107,7 +107,7 @@ class SourceReader {
     /// `n` may not exceed the buffer's size.
     Result<ByteView> view(std::uint64_t offset, std::size_t n);
     /// Exactly `n` bytes at `offset` into `out`, or the error `truncated`.
-    Outcome read(std::uint64_t offset, std::uint64_t n, Bytes& out);
+    Status read(std::uint64_t offset, std::uint64_t n, Bytes& out);
     ByteSource& source() { return *source_; }
     std::uint64_t size_or_max() const { return size_; }
 
@@ -121,14 +121,13 @@ class SourceReader {
 
 /// Moves what was made under a temporary name to its place, where nothing may be yet. File systems that can't say
 /// so in one step (network ones) are asked twice: whether it is there, then to move.
-Outcome move_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place);
+Status move_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place);
 /// Whether a folder that is to be made may stand at `place`: nothing is there, or with `replace` a folder that holds
 /// `marker`, so that it was made by the same command before. `exists` and `refused` otherwise.
-Outcome look_at_folder_place(const std::filesystem::path& place, bool replace, const std::string& marker);
+Status look_at_folder_place(const std::filesystem::path& place, bool replace, const std::string& marker);
 /// A folder that was made under a temporary name moves to its place; one that stands there, which
 /// `look_at_folder_place` allowed, is removed in exchange.
-Outcome move_folder_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place,
-                               bool replace);
+Status move_folder_into_place(const std::filesystem::path& temporary, const std::filesystem::path& place, bool replace);
 /// Removes what processes that have ended since left in `folder` under temporary names.
 void clear_remains(const std::filesystem::path& folder);
 /// The temporary name of this process for `name`: ".NAME.PID-COUNT.part".
@@ -144,7 +143,7 @@ class ScratchFolder {
     ScratchFolder(const ScratchFolder&) = delete;
     ScratchFolder& operator=(const ScratchFolder&) = delete;
     /// Makes it, where it isn’t there yet, and removes what processes that have ended since left beside it.
-    Outcome make() const;
+    Status make() const;
     const std::filesystem::path& path() const { return path_; }
 
   private:
@@ -158,14 +157,14 @@ using Progress = std::function<bool(double done)>;
 class ByteSink {
   public:
     virtual ~ByteSink() = default;
-    virtual Outcome write(ByteView bytes) = 0;
+    virtual Status write(ByteView bytes) = 0;
     /// Over what was written before.
-    virtual Outcome write_at(std::uint64_t offset, ByteView bytes) = 0;
+    virtual Status write_at(std::uint64_t offset, ByteView bytes) = 0;
     virtual std::uint64_t position() const = 0;
     /// Makes room for `extra` bytes at `offset` by moving what follows; for an index put in front.
-    virtual Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) = 0;
+    virtual Status insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) = 0;
     /// What was written is whole; without this it is as if nothing had been.
-    virtual Outcome commit() = 0;
+    virtual Status commit() = 0;
 };
 
 /// Bytes in memory, for a segment or a test.
@@ -173,11 +172,11 @@ class MemorySink final : public ByteSink {
   public:
     /// `into` is filled by `commit` and must outlive this.
     explicit MemorySink(Bytes& into) : into_(&into) {}
-    Outcome write(ByteView bytes) override;
-    Outcome write_at(std::uint64_t offset, ByteView bytes) override;
+    Status write(ByteView bytes) override;
+    Status write_at(std::uint64_t offset, ByteView bytes) override;
     std::uint64_t position() const override { return bytes_.size(); }
-    Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
-    Outcome commit() override;
+    Status insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
+    Status commit() override;
 
   private:
     Bytes* into_;
@@ -202,23 +201,23 @@ class FileWriter final : public ByteSink {
     FileWriter(FileWriter&&) noexcept;
     FileWriter& operator=(FileWriter&&) = delete;
     ~FileWriter() override;
-    Outcome write(ByteView bytes) override;
-    Outcome write_at(std::uint64_t offset, ByteView bytes) override;
+    Status write(ByteView bytes) override;
+    Status write_at(std::uint64_t offset, ByteView bytes) override;
     std::uint64_t position() const override { return position_; }
-    Outcome insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
-    Outcome commit() override;
+    Status insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told = {}) override;
+    Status commit() override;
     /// Asked with the file as it is under its temporary name, whole, before it is moved to its place: an error leaves
     /// nothing behind.
-    void before_commit(std::function<Outcome(const std::filesystem::path&)> check) { check_ = std::move(check); }
+    void before_commit(std::function<Status(const std::filesystem::path&)> check) { check_ = std::move(check); }
 
   private:
     FileWriter() = default;
-    Outcome flush();
-    Outcome put(std::uint64_t offset, ByteView bytes);
+    Status flush();
+    Status put(std::uint64_t offset, ByteView bytes);
     Bytes held_;  ///< The last of what was written, on its way to the file.
     int fd_ = -1;
     std::filesystem::path path_, temporary_;
-    std::function<Outcome(const std::filesystem::path&)> check_;
+    std::function<Status(const std::filesystem::path&)> check_;
     std::uint64_t position_ = 0;
     Replace replace_ = Replace::nothing;
 };
@@ -236,7 +235,7 @@ class FileBatch {
     Result<std::filesystem::path> place(const std::string& name);
     /// Where it is found afterwards.
     std::filesystem::path final_place(const std::string& name) const { return folder_ / name; }
-    Outcome commit();
+    Status commit();
 
   private:
     FileBatch() = default;
@@ -246,8 +245,8 @@ class FileBatch {
 };
 
 /// A folder and those above it, where they are not there yet; `exists` where a file stands in its place.
-Outcome make_folder(const std::filesystem::path& path);
-Outcome write_file(const std::filesystem::path& path, ByteView bytes, Replace replace = Replace::anything);
+Status make_folder(const std::filesystem::path& path);
+Status write_file(const std::filesystem::path& path, ByteView bytes, Replace replace = Replace::anything);
 /// Whether `file` lies in `folder` or below it, once all links are followed.
 bool lies_inside(const std::filesystem::path& file, const std::filesystem::path& folder);
 Result<Bytes> read_file(const std::filesystem::path& path, std::uint64_t limit = 64 << 20);

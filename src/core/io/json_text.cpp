@@ -206,7 +206,7 @@ std::expected<json, JsonFault> parse_json(ByteView text) {
 }
 
 Result<json> read_json(const std::filesystem::path& path, std::uint64_t limit) {
-    TRY(auto bytes, read_file(path, limit));
+    RUEDO_TRY(auto bytes, read_file(path, limit));
     auto read = parse_json(bytes);
     if (!read) return std::unexpected(read.error().error(path.filename().string()));
     return std::move(*read);

@@ -62,7 +62,7 @@ ScratchFolder::~ScratchFolder() {
     std::error_code ec;
     fs::remove_all(path_, ec);
 }
-Outcome ScratchFolder::make() const {
+Status ScratchFolder::make() const {
     clear_remains(path_.parent_path());
     if (::mkdir(path_.c_str(), 0700) == 0) return {};
     auto why = errno;
@@ -73,7 +73,7 @@ Outcome ScratchFolder::make() const {
     return std::unexpected(errno_error(why, "Making a folder in “" + path_.parent_path().string() + "”"));
 }
 
-Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
+Status move_into_place(const fs::path& temporary, const fs::path& place) {
     // A plain rename would replace what has appeared there meanwhile.
     if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_NOREPLACE) == 0) return {};
     if (errno == EINVAL || errno == ENOSYS || errno == ENOTSUP) {
@@ -86,7 +86,7 @@ Outcome move_into_place(const fs::path& temporary, const fs::path& place) {
     return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", place.string())));
 }
 
-Outcome look_at_folder_place(const fs::path& place, bool replace, const std::string& marker) {
+Status look_at_folder_place(const fs::path& place, bool replace, const std::string& marker) {
     std::error_code ec;
     auto there = fs::symlink_status(place, ec);
     if (!fs::exists(there)) return {};
@@ -99,7 +99,7 @@ Outcome look_at_folder_place(const fs::path& place, bool replace, const std::str
                     "Only what it made is replaced; choose another folder.");
     return {};
 }
-Outcome move_folder_into_place(const fs::path& temporary, const fs::path& place, bool replace) {
+Status move_folder_into_place(const fs::path& temporary, const fs::path& place, bool replace) {
     std::error_code ec;
     if (!replace || !fs::exists(fs::symlink_status(place, ec))) return move_into_place(temporary, place);
     if (::renameat2(AT_FDCWD, temporary.c_str(), AT_FDCWD, place.c_str(), RENAME_EXCHANGE) == 0) {
@@ -119,7 +119,7 @@ void forget_reads() { ReadFiles::of_process().clear(); }
 
 namespace {
 /// Whether what stands at a place may be replaced.
-Outcome may_replace(const fs::path& path, Replace replace) {
+Status may_replace(const fs::path& path, Replace replace) {
     std::error_code ec;
     auto there = fs::symlink_status(path, ec);
     if (!fs::exists(there)) return {};
@@ -136,7 +136,7 @@ Outcome may_replace(const fs::path& path, Replace replace) {
 }  // namespace
 
 Result<FileWriter> FileWriter::create(const fs::path& asked, Replace replace) {
-    TRY_DO(may_replace(asked, replace));
+    RUEDO_TRY_DO(may_replace(asked, replace));
     std::error_code ec, none;
     auto path = fs::is_symlink(asked, none) ? fs::canonical(asked, ec) : asked;
     if (ec) return std::unexpected(errno_error(ec.value(), fmt::format("Writing “{}”", asked.string())));
@@ -168,22 +168,22 @@ FileWriter::~FileWriter() {
     ::unlink(temporary_.c_str());
 }
 
-Outcome FileWriter::write(ByteView bytes) {
+Status FileWriter::write(ByteView bytes) {
     position_ += bytes.size();
     held_.insert(held_.end(), bytes.begin(), bytes.end());
-    return held_.size() < (1 << 20) ? Outcome{} : flush();
+    return held_.size() < (1 << 20) ? Status{} : flush();
 }
-Outcome FileWriter::flush() {
+Status FileWriter::flush() {
     auto written = put(position_ - held_.size(), held_);
     if (written) held_.clear();
     return written;
 }
-Outcome FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
-    TRY_DO(flush());
+Status FileWriter::write_at(std::uint64_t offset, ByteView bytes) {
+    RUEDO_TRY_DO(flush());
     return put(offset, bytes);
 }
 
-Outcome FileWriter::put(std::uint64_t offset, ByteView bytes) {
+Status FileWriter::put(std::uint64_t offset, ByteView bytes) {
     while (!bytes.empty()) {
         auto n = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
         if (n < 0 && errno == EINTR) continue;
@@ -194,8 +194,8 @@ Outcome FileWriter::put(std::uint64_t offset, ByteView bytes) {
     return {};
 }
 
-Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
-    TRY_DO(flush());
+Status FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
+    RUEDO_TRY_DO(flush());
     Bytes block(1 << 20);
     for (auto end = position_; end > offset;) {
         if (told && !told(static_cast<double>(position_ - end) / static_cast<double>(position_ - offset)))
@@ -204,22 +204,22 @@ Outcome FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const 
         auto got = ::pread(fd_, block.data(), n, static_cast<off_t>(end - n));
         if (got != static_cast<ssize_t>(n))
             return std::unexpected(errno_error(got < 0 ? errno : EIO, fmt::format("Writing “{}”", path_.string())));
-        TRY_DO(write_at(end - n + extra, ByteView(block).first(n)));
+        RUEDO_TRY_DO(write_at(end - n + extra, ByteView(block).first(n)));
         end -= n;
     }
     position_ += extra;
     return {};
 }
 
-Outcome FileWriter::commit() {
+Status FileWriter::commit() {
     auto broken = [&] { return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", path_.string()))); };
-    TRY_DO(flush());
-    if (check_) TRY_DO(check_(temporary_));
+    RUEDO_TRY_DO(flush());
+    if (check_) RUEDO_TRY_DO(check_(temporary_));
     // It may have been opened since.
-    TRY_DO(may_replace(path_, replace_));
+    RUEDO_TRY_DO(may_replace(path_, replace_));
     if (::fsync(fd_) != 0) return broken();
     if (replace_ == Replace::nothing)
-        TRY_DO(move_into_place(temporary_, path_));
+        RUEDO_TRY_DO(move_into_place(temporary_, path_));
     else if (::rename(temporary_.c_str(), path_.c_str()) != 0)
         return broken();
     // What was looked at while it was made is one's own all the same.
@@ -228,26 +228,26 @@ Outcome FileWriter::commit() {
     return {};
 }
 
-Outcome MemorySink::write(ByteView bytes) {
+Status MemorySink::write(ByteView bytes) {
     bytes_.insert(bytes_.end(), bytes.begin(), bytes.end());
     return {};
 }
-Outcome MemorySink::write_at(std::uint64_t offset, ByteView bytes) {
+Status MemorySink::write_at(std::uint64_t offset, ByteView bytes) {
     bytes_.resize(std::max<std::size_t>(bytes_.size(), offset + bytes.size()));
     std::copy(bytes.begin(), bytes.end(), bytes_.begin() + static_cast<std::ptrdiff_t>(offset));
     return {};
 }
-Outcome MemorySink::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
+Status MemorySink::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
     if (told && !told(0)) return fail(Code::cancelled, "Writing was stopped.");
     bytes_.insert(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), extra, 0);
     return {};
 }
-Outcome MemorySink::commit() {
+Status MemorySink::commit() {
     *into_ = std::move(bytes_);
     return {};
 }
 
-Outcome make_folder(const fs::path& path) {
+Status make_folder(const fs::path& path) {
     std::error_code ec;
     fs::create_directories(path, ec);
     if (!ec) return {};
@@ -263,7 +263,7 @@ Result<FileBatch> FileBatch::begin(const fs::path& folder, Replace replace) {
     // The topmost folder that is not there yet.
     auto whole = fs::absolute(folder, ec).lexically_normal();
     for (auto at = whole; !ec && !fs::exists(at, ec) && at.has_relative_path(); at = at.parent_path()) batch.made_ = at;
-    TRY_DO(make_folder(folder));
+    RUEDO_TRY_DO(make_folder(folder));
     clear_remains(folder);
     batch.folder_ = folder, batch.replace_ = replace;
     batch.temporary_ = folder / temporary_name("batch");
@@ -286,18 +286,18 @@ FileBatch::~FileBatch() {
     }
 }
 Result<fs::path> FileBatch::place(const std::string& name) {
-    TRY_DO(may_replace(folder_ / name, replace_));
+    RUEDO_TRY_DO(may_replace(folder_ / name, replace_));
     names_.push_back(name);
     return temporary_ / name;
 }
-Outcome FileBatch::commit() {
-    for (auto& name : names_) TRY_DO(may_replace(folder_ / name, replace_));
+Status FileBatch::commit() {
+    for (auto& name : names_) RUEDO_TRY_DO(may_replace(folder_ / name, replace_));
     std::set<std::string> moved;
     for (auto& name : names_) {
         if (!moved.insert(name).second) continue;
         auto to = folder_ / name;
         if (replace_ == Replace::nothing)
-            TRY_DO(move_into_place(temporary_ / name, to));
+            RUEDO_TRY_DO(move_into_place(temporary_ / name, to));
         else if (::rename((temporary_ / name).c_str(), to.c_str()) != 0)
             return std::unexpected(errno_error(errno, fmt::format("Writing “{}”", to.string())));
     }
@@ -313,9 +313,9 @@ bool lies_inside(const fs::path& file, const fs::path& folder) {
     return !ec && !relative.empty() && *relative.begin() != "..";
 }
 
-Outcome write_file(const fs::path& path, ByteView bytes, Replace replace) {
-    TRY(auto writer, FileWriter::create(path, replace));
-    TRY_DO(writer.write(bytes));
+Status write_file(const fs::path& path, ByteView bytes, Replace replace) {
+    RUEDO_TRY(auto writer, FileWriter::create(path, replace));
+    RUEDO_TRY_DO(writer.write(bytes));
     return writer.commit();
 }
 

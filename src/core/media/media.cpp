@@ -199,10 +199,10 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
     t = std::max(t, track.start);
     std::optional<Time> best, first, key;
     // A keyframe before the edit's start may be the only one at or before t, so the search begins there.
-    TRY_DO(reader.seek(t));
+    RUEDO_TRY_DO(reader.seek(t));
     PacketHead head;
     for (int later = 0; later < reorder_limit;) {
-        TRY(bool more, reader.next(head));
+        RUEDO_TRY(bool more, reader.next(head));
         if (!more) break;
         if (!presented(track, head.pts)) continue;
         if (!first || head.pts < *first) first = head.pts;
@@ -227,7 +227,7 @@ Result<PictureTimes> picture_times(TrackReader& reader, const Track& track) {
     PictureTimes times;
     PacketHead head;
     for (;;) {
-        TRY(bool more, reader.next(head));
+        RUEDO_TRY(bool more, reader.next(head));
         if (!more) break;
         if (!presented(track, head.pts)) continue;
         if (times.all.size() == most)
@@ -289,7 +289,7 @@ std::optional<Time> TrackEnd::of(const Track& track) const {
 }
 
 Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t) {
-    TRY_DO(reader.seek(t));
+    RUEDO_TRY_DO(reader.seek(t));
     PacketHead head;
     std::optional<Time> before;
     for (;;) {

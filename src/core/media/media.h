@@ -220,10 +220,10 @@ class TrackReader {
     /// may be asked again, and goes on where it was.
     virtual Result<bool> next(PacketHead& head) = 0;
     /// The bytes of the packet that `next` moved to.
-    virtual Outcome read(Bytes& out) = 0;
+    virtual Status read(Bytes& out) = 0;
     /// Moves so that `next` gives the keyframe from which the sample at `t` can be decoded: the last keyframe
     /// with a time <= t, or the first of the track.
-    virtual Outcome seek(Time t) = 0;
+    virtual Status seek(Time t) = 0;
 };
 
 struct TimeRange {
@@ -278,7 +278,7 @@ class Clip {
     /// Where it comes in segments: how that goes.
     virtual std::optional<StreamReport> stream() const { return std::nullopt; }
     /// Reads all that its lists say, what playing has not needed too. May take long.
-    virtual Outcome survey() { return {}; }
+    virtual Status survey() { return {}; }
     /// What happened since the last call, for the trace; for one listener.
     virtual std::vector<ClipNews> news() { return {}; }
     /// Its pictures are shown at so many pixels; more need not be fetched.

@@ -31,7 +31,7 @@ class Staging {
         auto target = fs::absolute(out, ec).lexically_normal();
         if (ec) return std::unexpected(errno_error(ec.value(), "Finding the working folder"));
         if (!target.has_filename()) target = target.parent_path();
-        TRY_DO(look_at_folder_place(target, replace, "player.json"));
+        RUEDO_TRY_DO(look_at_folder_place(target, replace, "player.json"));
         if (!fs::is_directory(target.parent_path(), ec))
             return fail(Code::not_found,
                         fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()),
@@ -53,8 +53,8 @@ class Staging {
     }
     const fs::path& folder() const { return folder_; }
     const fs::path& target() const { return target_; }
-    Outcome commit() {
-        TRY_DO(move_folder_into_place(folder_, target_, replace_));
+    Status commit() {
+        RUEDO_TRY_DO(move_folder_into_place(folder_, target_, replace_));
         folder_.clear();
         return {};
     }
@@ -139,9 +139,9 @@ Result<ClipInfo> ask_within(const InfoOf& ask, const std::string& path) {
 }
 /// What a stream on disk is made of; nothing for any other file.
 Result<std::vector<fs::path>> parts_of(const fs::path& path) {
-    TRY(auto source, open_file(path));
+    RUEDO_TRY(auto source, open_file(path));
     Bytes head(512);
-    TRY(auto got, source->read_at(0, head));
+    RUEDO_TRY(auto got, source->read_at(0, head));
     if (!stream::is_stream(ByteView(head).first(got))) return std::vector<fs::path>{};
     return stream::files_of(path.lexically_normal());
 }
@@ -169,12 +169,12 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         auto path = resolve(source, folder);
         if (!source.poster.empty())
             if (auto poster = resolve(source.poster, folder); !is_address(poster)) {
-                TRY_DO(check_poster(poster));
+                RUEDO_TRY_DO(check_poster(poster));
                 beside(poster);
             }
         for (auto& file : source.captions)
             if (auto captions = resolve(file, folder); !is_address(captions)) {
-                TRY(auto cues, load_captions(captions));
+                RUEDO_TRY(auto cues, load_captions(captions));
                 beside(captions);
             }
         if (is_camera(path)) {
@@ -197,7 +197,7 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         }
         if (!asked_of) return std::unexpected(asked_of.error());
         auto& info = *asked_of;
-        TRY(auto tracks, select_tracks(info, codecs));
+        RUEDO_TRY(auto tracks, select_tracks(info, codecs));
         note_outside(path);
         // Whoever plays it may choose another sound.
         for (auto& track : info.tracks) {
@@ -211,7 +211,7 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         bool stream = info.container == "hls" || info.container == "dash";
         if (stream) {
             // Everything that it is made of.
-            TRY(auto parts, stream::files_of(path));
+            RUEDO_TRY(auto parts, stream::files_of(path));
             bytes = 0;
             for (auto& part : parts) {
                 note_outside(part);
@@ -233,14 +233,14 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     if (document.sources.empty())
         return fail(Code::empty, "The project has no sources, so there is nothing to pack.",
                     "Add a clip in Gather first.");
-    TRY(auto needs, needs_of(document, folder, codecs));
+    RUEDO_TRY(auto needs, needs_of(document, folder, codecs));
     for (auto& file : needs.outside)
         if (!options.outside || !options.outside(file))
             return fail(
                 Code::refused,
                 fmt::format("“{}” lies outside the project’s folder, so it is not packed unasked.", file.string()),
                 "Copy it into the project’s folder, or confirm that it is meant (--outside).");
-    TRY(auto staging, Staging::make(out, options.replace));
+    RUEDO_TRY(auto staging, Staging::make(out, options.replace));
     Packed packed;
     packed.licence = needs.licence;
     packed.findings = needs.findings;
@@ -250,24 +250,24 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
 
     auto place = [&](const std::string& relative, const char* kind) -> Result<FileWriter> {
         auto path = staging.folder() / relative;
-        TRY_DO(make_folder(path.parent_path()));
+        RUEDO_TRY_DO(make_folder(path.parent_path()));
         packed.items.push_back({relative, 0, kind});
         return FileWriter::create(path);
     };
-    auto write = [&](const std::string& relative, const char* kind, std::string_view text) -> Outcome {
-        TRY(auto file, place(relative, kind));
-        TRY_DO(file.write({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}));
+    auto write = [&](const std::string& relative, const char* kind, std::string_view text) -> Status {
+        RUEDO_TRY(auto file, place(relative, kind));
+        RUEDO_TRY_DO(file.write({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}));
         packed.items.back().bytes = file.position();
         return file.commit();
     };
-    auto copy = [&](const fs::path& from, const std::string& relative, const char* kind) -> Outcome {
-        TRY(auto source, open_file(from));
-        TRY(auto file, place(relative, kind));
+    auto copy = [&](const fs::path& from, const std::string& relative, const char* kind) -> Status {
+        RUEDO_TRY(auto source, open_file(from));
+        RUEDO_TRY(auto file, place(relative, kind));
         Bytes block(1 << 20);
         for (;;) {
-            TRY(auto n, source->read_at(file.position(), block));
+            RUEDO_TRY(auto n, source->read_at(file.position(), block));
             if (n == 0) break;
-            TRY_DO(file.write(ByteView(block).first(n)));
+            RUEDO_TRY_DO(file.write(ByteView(block).first(n)));
             done += n;
             if (options.progress && !options.progress(done, total))
                 return fail(Code::cancelled, "Packing was stopped; nothing was left behind.");
@@ -295,7 +295,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
         bool stays = is_address(source.file);
         if (!stays && !names.contains(key)) {
             // A stream keeps its folder: its lists name their segments by where they lie.
-            TRY(auto parts, parts_of(path));
+            RUEDO_TRY(auto parts, parts_of(path));
             auto of = parts.empty() ? path : path.parent_path();
             auto name = of.filename().string();
             for (int i = 2; taken.contains(name); ++i)
@@ -330,24 +330,24 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
     }
     for (auto& c : copies)
         if (auto bytes = fs::file_size(c.from, ec); !ec) total += bytes;
-    for (auto& c : copies) TRY_DO(copy(c.from, c.relative, c.kind));
+    for (auto& c : copies) RUEDO_TRY_DO(copy(c.from, c.relative, c.kind));
     fs::permissions(staging.folder() / stem, fs::perms(0755), ec);
-    TRY_DO(write("player.json", "document", to_json(inside).dump(2) + "\n"));
-    TRY_DO(write("LICENCES.txt", "notice", notice(document, needs)));
+    RUEDO_TRY_DO(write("player.json", "document", to_json(inside).dump(2) + "\n"));
+    RUEDO_TRY_DO(write("LICENCES.txt", "notice", notice(document, needs)));
     std::string shown = document.app_name;
     std::replace_if(shown.begin(), shown.end(), [](unsigned char c) { return c < 32; }, ' ');
-    TRY_DO(write(
+    RUEDO_TRY_DO(write(
         stem + ".desktop", "desktop",
         fmt::format(
             "[Desktop "
             "Entry]\nType=Application\nName={}\nExec={}\nIcon={}\nCategories=AudioVideo;Player;\nTerminal=false\n",
             shown, stem, stem)));
-    TRY_DO(write_png(staging.folder() / (stem + ".png"), draw_icon(document.app_name), Replace::nothing));
+    RUEDO_TRY_DO(write_png(staging.folder() / (stem + ".png"), draw_icon(document.app_name), Replace::nothing));
     packed.items.push_back({stem + ".png", fs::file_size(staging.folder() / (stem + ".png"), ec), "desktop"});
 
     for (auto& item : packed.items) packed.bytes += item.bytes;
     std::stable_sort(packed.items.begin(), packed.items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });
-    TRY_DO(staging.commit());
+    RUEDO_TRY_DO(staging.commit());
     packed.folder = staging.target();
     packed.executable = staging.target() / stem;
     return packed;

@@ -129,7 +129,7 @@ Image render(const Picture& p) {
     return render(p, f.display_width(), f.display_height());
 }
 
-Outcome write_png(const std::filesystem::path& path, const Image& image, Replace replace) {
+Status write_png(const std::filesystem::path& path, const Image& image, Replace replace) {
     png_image png{};
     png.version = PNG_IMAGE_VERSION;
     png.width = static_cast<png_uint_32>(image.width);

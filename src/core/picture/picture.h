@@ -79,7 +79,7 @@ Image render(const Picture& picture, int width, int height);
 /// At display size.
 Image render(const Picture& picture);
 
-Outcome write_png(const std::filesystem::path& path, const Image& image, Replace replace = Replace::anything);
+Status write_png(const std::filesystem::path& path, const Image& image, Replace replace = Replace::anything);
 
 /// The inverse, for making media: display pixels to a picture. Odd sizes are fine.
 Picture to_picture(const Image& image, const Colour& colour);

@@ -82,7 +82,7 @@ struct Reshaper::Graph {
     std::unique_ptr<std::byte[]> memory;
     std::byte* scratch = nullptr;
 
-    Outcome set_up(const Picture& p, const Reshape& w) {
+    Status set_up(const Picture& p, const Reshape& w) {
         zimg_filter_graph_free(std::exchange(graph, nullptr));
         wanted = w, width = p.width, height = p.height, colour = p.colour.resolved(p.height);
         in.resize(p.width + p.width % 2, p.height + p.height % 2);
@@ -112,7 +112,7 @@ struct Reshaper::Graph {
         scratch = memory.get() + (alignment - at % alignment) % alignment;
         return {};
     }
-    Outcome run(const Picture& p) {
+    Status run(const Picture& p) {
         for (std::size_t i = 0; i < 3; ++i) {
             bool chroma = i > 0;
             put_plane(p.plane[i], p.stride[i], chroma ? (p.width + 1) / 2 : p.width,
@@ -148,7 +148,7 @@ Result<Picture> Reshaper::make(const Picture& p, const Reshape& w) {
         }
     }
     auto& g = *graph_;
-    TRY_DO(g.run(p));
+    RUEDO_TRY_DO(g.run(p));
     bool aside = w.turn % 180 != 0;
     int part_width = aside ? w.to_height : w.to_width, part_height = aside ? w.to_width : w.to_height;
     int canvas_width = w.canvas_width > 0 ? w.canvas_width : part_width,

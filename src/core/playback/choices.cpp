@@ -43,9 +43,9 @@ void Controller::Engine::choose_sound(std::uint64_t id) {
     auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at),
                 end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<SoundReader>> {
         ReadScope scope(cancel.get());
-        TRY(auto sound, SoundReader::open(clip, track, *codecs));
+        RUEDO_TRY(auto sound, SoundReader::open(clip, track, *codecs));
         sound->set_end(end);
-        TRY_DO(sound->read_ahead(to, switch_read_ahead));
+        RUEDO_TRY_DO(sound->read_ahead(to, switch_read_ahead));
         return sound;
     };
     beside(*switch_lane_, env_.costs.open, sound_switch_, std::move(job),
@@ -62,12 +62,12 @@ void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at,
         // It took longer than thought: once more, from further on. What was read lies at hand now.
         at = media_now() + switch_ahead();
         auto shared = std::shared_ptr<SoundReader>(std::move(sound));
-        auto job = [shared, to = fold(at), cancel = switch_cancel_]() -> Outcome {
+        auto job = [shared, to = fold(at), cancel = switch_cancel_]() -> Status {
             ReadScope scope(cancel.get());
             return shared->read_ahead(to, switch_read_ahead);
         };
         return beside(*switch_lane_, env_.costs.sound, sound_switch_, std::move(job),
-                      [this, shared, at, asked, tries](Outcome read) mutable {
+                      [this, shared, at, asked, tries](Status read) mutable {
                           if (!read)
                               return note("refused",
                                           fmt::format("sound {}: {}", shared->track().id, read.error().sentence));

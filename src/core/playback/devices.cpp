@@ -34,7 +34,7 @@ class ServerDevice final : public SoundDevice {
         if (stream_) cubeb_stream_destroy(stream_);
         if (context_) cubeb_destroy(context_);
     }
-    Outcome start(Pull pull) override {
+    Status start(Pull pull) override {
         pull_ = std::move(pull);
         if (cubeb_stream_start(stream_) != CUBEB_OK) return fail(Code::io, "The sound device could not be started.");
         return {};
@@ -67,7 +67,7 @@ class SilentDevice final : public SoundDevice {
   public:
     SilentDevice(Strand& strand, double drift_ppm) : strand_(strand), speed_(1 + drift_ppm * 1e-6) {}
     ~SilentDevice() override { stop(); }
-    Outcome start(Pull pull) override {
+    Status start(Pull pull) override {
         state_ = std::make_shared<State>();
         state_->pull = std::move(pull);
         state_->started = state_->ticked = strand_.now();

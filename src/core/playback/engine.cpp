@@ -243,7 +243,7 @@ void Controller::Engine::open_source() {
                 stream = env_.stream]() -> Result<Playable> {
         ReadScope scope(cancel.get(), false, until);
         if (!open) return open_playable(source, *codecs, language, from, stream);
-        TRY(auto clip, open(source));
+        RUEDO_TRY(auto clip, open(source));
         return open_playable(std::shared_ptr<Clip>(std::move(clip)), *codecs, language, from);
     };
     beside(*picture_lane_, env_.costs.open, generation_, std::move(job),
@@ -347,26 +347,27 @@ void Controller::Engine::begin_seek() {
                 end = looping() ? loop_to() : Time::max()]() -> Result<std::optional<Picture>> {
         pictures->set_sparing(false);
         if (wanted.steps == 0) {
-            TRY(auto picture, wanted.mode == SeekMode::keyframe ? pictures->keyframe_near(wanted.time, cancel.get())
-                                                                : pictures->at(wanted.time, cancel.get()));
+            RUEDO_TRY(auto picture, wanted.mode == SeekMode::keyframe
+                                        ? pictures->keyframe_near(wanted.time, cancel.get())
+                                        : pictures->at(wanted.time, cancel.get()));
             return picture;
         }
         std::optional<Picture> picture;
-        if (wanted.steps > 0) TRY_DO(pictures->at(from, cancel.get()));
+        if (wanted.steps > 0) RUEDO_TRY_DO(pictures->at(from, cancel.get()));
         for (int left = wanted.steps; left > 0; --left) {
-            TRY(auto next, pictures->next(cancel.get()));
+            RUEDO_TRY(auto next, pictures->next(cancel.get()));
             if (!next || next->pts >= end) break;
             picture = next;
         }
         auto at = from;
         for (int left = wanted.steps; left < 0; ++left) {
             if (at <= pictures->track().start) break;
-            TRY(auto before, pictures->at(at - 1_ns, cancel.get()));
+            RUEDO_TRY(auto before, pictures->at(at - 1_ns, cancel.get()));
             at = before.pts;
             picture = before;
         }
         if (!picture) {
-            TRY(picture, pictures->at(from, cancel.get()));
+            RUEDO_TRY(picture, pictures->at(from, cancel.get()));
         }
         return picture;
     };

@@ -43,14 +43,14 @@ void Controller::Engine::pump_pictures() {
         auto before = pictures->left_out();
         pictures->set_sparing(sparing);
         if (again) {
-            TRY(d.picture, pictures->at(start, cancel.get()));
+            RUEDO_TRY(d.picture, pictures->at(start, cancel.get()));
         } else {
             if (leap) {
-                TRY(d.picture, pictures->leap(from, to, cancel.get()));
+                RUEDO_TRY(d.picture, pictures->leap(from, to, cancel.get()));
                 d.leapt = d.picture.has_value();
             }
             if (!d.picture) {
-                TRY(d.picture, pictures->next(cancel.get()));
+                RUEDO_TRY(d.picture, pictures->next(cancel.get()));
             }
         }
         if (!d.picture) d.end = pictures->end();
@@ -177,7 +177,7 @@ void Controller::Engine::prime_sound(Time at) {
         sound->set_end(end);
         return sound->seek(to);
     };
-    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job), [this](Outcome outcome) {
+    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job), [this](Status outcome) {
         sound_busy_ = false;
         if (!outcome) return fail_with(outcome.error());
         pump_sound();
@@ -208,10 +208,10 @@ void Controller::Engine::pump_sound() {
         Made made;
         if (old) old->flush(made.before);
         sound->set_end(end);
-        if (again) TRY_DO(sound->seek(from));
+        if (again) RUEDO_TRY_DO(sound->seek(from));
         std::vector<float> samples;
         while (samples.size() < wanted && !made.end) {
-            TRY(auto block, sound->next());
+            RUEDO_TRY(auto block, sound->next());
             if (!block)
                 made.end = true, made.track_end = sound->track_end();
             else

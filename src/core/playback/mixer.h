@@ -18,7 +18,7 @@ class SoundDevice {
   public:
     using Pull = std::function<void(float* out, std::size_t frames)>;
     virtual ~SoundDevice() = default;
-    virtual Outcome start(Pull pull) = 0;
+    virtual Status start(Pull pull) = 0;
     virtual void stop() = 0;  ///< No pull is running or begins after this returns.
     /// Frames heard since `start`, as the device says; may stand still or jump.
     virtual std::int64_t played(Time now) = 0;

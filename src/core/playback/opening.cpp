@@ -51,7 +51,7 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
 
 Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language,
                                std::optional<Time> from, const StreamOptions& options) {
-    TRY(auto clip, open_clip(source, options));
+    RUEDO_TRY(auto clip, open_clip(source, options));
     return open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, sound_language, from);
 }
 
@@ -60,12 +60,12 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
     Playable p;
     p.clip = std::move(clip);
     p.from = from.value_or(p.clip->begins().value_or(Time{}));
-    TRY(auto tracks, select_tracks(p.clip->info(), codecs, sound_language));
+    RUEDO_TRY(auto tracks, select_tracks(p.clip->info(), codecs, sound_language));
     p.lacking = tracks.lacking;
     p.unseen = p.lacking && !tracks.video && p.clip->info().main(Kind::video);
     if (tracks.video) {
-        TRY(p.pictures, PictureReader::open(p.clip, *tracks.video, codecs));
-        TRY(p.first, p.pictures->at(p.from));
+        RUEDO_TRY(p.pictures, PictureReader::open(p.clip, *tracks.video, codecs));
+        RUEDO_TRY(p.first, p.pictures->at(p.from));
         p.playing.push_back(*tracks.video);
     }
     if (tracks.audio) {

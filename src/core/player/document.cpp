@@ -423,13 +423,13 @@ std::expected<PlayerDocument, DocumentFault> document_from_text(ByteView text, s
 }
 
 Result<PlayerDocument> load_document(const fs::path& path) {
-    TRY(auto bytes, read_file(path, most_document_bytes));
+    RUEDO_TRY(auto bytes, read_file(path, most_document_bytes));
     auto document = document_from_text(bytes, path.filename().string());
     if (!document) return std::unexpected(document.error().error);
     return std::move(*document);
 }
 
-Outcome save_document(const PlayerDocument& document, const fs::path& path) {
+Status save_document(const PlayerDocument& document, const fs::path& path) {
     if (document.newer())
         return fail(Code::too_new,
                     fmt::format("“{}” is of a newer format ({}); saving it here would lose what this Ruedo does not "

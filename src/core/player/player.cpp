@@ -117,10 +117,10 @@ OpenOptions open_options(const PlayerDocument& document, const SourceSpec& sourc
     return o;
 }
 
-Outcome check_poster(const std::string& file) {
-    TRY(auto source, open_file(file));
+Status check_poster(const std::string& file) {
+    RUEDO_TRY(auto source, open_file(file));
     std::array<std::uint8_t, 8> head{};
-    TRY(auto got, source->read_at(0, head));
+    RUEDO_TRY(auto got, source->read_at(0, head));
     static constexpr std::array<std::uint8_t, 8> png{0x89, 'P', 'N', 'G', '\r', '\n', 0x1A, '\n'};
     bool picture = got == head.size() && (head == png || (head[0] == 0xFF && head[1] == 0xD8 && head[2] == 0xFF));
     if (!picture)

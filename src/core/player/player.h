@@ -176,14 +176,14 @@ constexpr std::uint64_t most_document_bytes = 16 << 20;
 /// Errors name the line as well.
 Result<PlayerDocument> load_document(const std::filesystem::path& path);
 /// A document of a newer format is refused (`too-new`): what was not understood would be lost.
-Outcome save_document(const PlayerDocument& document, const std::filesystem::path& path);
+Status save_document(const PlayerDocument& document, const std::filesystem::path& path);
 /// Where a source is, for a document in `folder`: a path, or its address as it stands.
 std::string resolve(const std::string& file, const std::filesystem::path& folder);
 inline std::string resolve(const SourceSpec& source, const std::filesystem::path& folder) {
     return resolve(source.file, folder);
 }
 /// Whether a file is there and begins as a PNG or a JPEG does.
-Outcome check_poster(const std::string& file);
+Status check_poster(const std::string& file);
 /// The document as it is played and packed for its target: what was made for that stands in a source's place, once it
 /// is there.
 PlayerDocument for_target(PlayerDocument document, const std::filesystem::path& folder);

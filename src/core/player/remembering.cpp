@@ -75,7 +75,7 @@ Memory read_memory(const fs::path& file) {
     return memory;
 }
 
-Outcome write_memory(const Memory& memory, const fs::path& file) {
+Status write_memory(const Memory& memory, const fs::path& file) {
     json j = json::object();
     for (auto& [name, r] : memory) {
         auto& v = j[name] = json::object();
@@ -89,7 +89,7 @@ Outcome write_memory(const Memory& memory, const fs::path& file) {
     return write_file(file, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
 }
 
-Outcome keep_memory(const Memory& now, const Memory& before, const fs::path& file) {
+Status keep_memory(const Memory& now, const Memory& before, const fs::path& file) {
     std::error_code ec;
     fs::create_directories(file.parent_path(), ec);
     auto lock = file.string() + ".lock";

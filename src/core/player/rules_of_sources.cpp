@@ -108,7 +108,7 @@ void no_captions_file(R r) {
 }
 void unread_captions(R r) {
     caption_files(r, [](const std::string&, const std::string& file) {
-        auto fine = is_there(file) ? check_captions(file) : Outcome();
+        auto fine = is_there(file) ? check_captions(file) : Status();
         return fine ? std::string() : fine.error().sentence;
     });
 }

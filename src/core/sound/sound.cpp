@@ -111,20 +111,20 @@ SoundReader::SoundReader(SoundReader&&) noexcept = default;
 Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track,
                                                        CodecRegistry& codecs, SoundForm form) {
     std::unique_ptr<SoundReader> r(new SoundReader);
-    TRY(r->decoder_, codecs.audio_decoder(track));
+    RUEDO_TRY(r->decoder_, codecs.audio_decoder(track));
     r->track_ = track;
     r->form_ = form;
     r->codecs_ = &codecs;
     r->reader_ = clip->reader(track.id);
     r->clip_ = std::move(clip);
     r->rate_ = track.audio.rate > 0 ? track.audio.rate : mix_rate;
-    TRY_DO(r->seek({}));
+    RUEDO_TRY_DO(r->seek({}));
     return r;
 }
 
-Outcome SoundReader::seek(Time t) {
+Status SoundReader::seek(Time t) {
     t = std::max(t, Time{});
-    TRY_DO(reader_->seek(t - track_.preroll));
+    RUEDO_TRY_DO(reader_->seek(t - track_.preroll));
     decoder_->reset();
     config_.reset();
     resampler_.reset();
@@ -178,7 +178,7 @@ Result<bool> SoundReader::decode_more() {
     for (bool past_end = false;;) {
         bool more = false;
         if (!past_end) {
-            TRY(more, reader_->next(head));
+            RUEDO_TRY(more, reader_->next(head));
         }
         if (more) {
             auto read = reader_->read(data_);
@@ -201,7 +201,7 @@ Result<bool> SoundReader::decode_more() {
             anchored_ = false;
             if (config_ && *config_ != track_.config) {
                 track_.config = *config_;
-                TRY(decoder_, codecs_->audio_decoder(track_));
+                RUEDO_TRY(decoder_, codecs_->audio_decoder(track_));
             } else {
                 decoder_->reset();
             }
@@ -235,7 +235,7 @@ Result<bool> SoundReader::decode_more() {
 }
 
 /// Until so many frames are ready to be given out, or there are no more.
-Outcome SoundReader::fill(std::size_t frames) {
+Status SoundReader::fill(std::size_t frames) {
     auto rate = static_cast<std::uint64_t>(form_.rate);
     auto wide = static_cast<std::size_t>(form_.channels);
     auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, rate);
@@ -252,15 +252,15 @@ Outcome SoundReader::fill(std::size_t frames) {
         } else if (out_position_ + static_cast<std::int64_t>(out_.size() / wide) >= end_frame) {
             break;
         } else {
-            TRY(bool more, decode_more());
+            RUEDO_TRY(bool more, decode_more());
             if (!more && held_.empty()) finished_ = true;
         }
     }
     return {};
 }
 
-Outcome SoundReader::read_ahead(Time t, Time much) {
-    TRY_DO(seek(t));
+Status SoundReader::read_ahead(Time t, Time much) {
+    RUEDO_TRY_DO(seek(t));
     return fill(static_cast<std::size_t>(time_to_ticks(much, static_cast<std::uint64_t>(form_.rate))));
 }
 
@@ -269,7 +269,7 @@ Result<std::optional<SoundBlock>> SoundReader::next() {
     auto wide = static_cast<std::size_t>(form_.channels);
     auto block_frames = static_cast<std::size_t>(rate / 25);
     auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, rate);
-    TRY_DO(fill(block_frames));
+    RUEDO_TRY_DO(fill(block_frames));
     auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / wide, block_frames)),
                                     end_frame - out_position_);
     if (n <= 0) return std::nullopt;
@@ -327,11 +327,11 @@ Bytes wav_header(std::uint64_t bytes) {
 }
 }  // namespace
 Result<WavWriter> WavWriter::create(const std::filesystem::path& path, bool replace) {
-    TRY(auto file, FileWriter::create(path, replacing(replace)));
-    TRY_DO(file.write(wav_header(0)));
+    RUEDO_TRY(auto file, FileWriter::create(path, replacing(replace)));
+    RUEDO_TRY_DO(file.write(wav_header(0)));
     return WavWriter(std::move(file));
 }
-Outcome WavWriter::write(std::span<const float> samples) {
+Status WavWriter::write(std::span<const float> samples) {
     ByteWriter w;
     w.bytes.reserve(samples.size() * 2);
     for (auto v : samples)
@@ -339,8 +339,8 @@ Outcome WavWriter::write(std::span<const float> samples) {
     bytes_ += w.size();
     return file_.write(w.bytes);
 }
-Outcome WavWriter::finish() {
-    TRY_DO(file_.write_at(0, wav_header(bytes_)));
+Status WavWriter::finish() {
+    RUEDO_TRY_DO(file_.write_at(0, wav_header(bytes_)));
     return file_.commit();
 }
 

@@ -37,9 +37,9 @@ class SoundReader {
     ~SoundReader();
     SoundReader(SoundReader&&) noexcept;
     /// The next block begins at `t` exactly (to the sample).
-    Outcome seek(Time t);
+    Status seek(Time t);
     /// The same, with so much of what follows decoded already: the first blocks then cost nothing.
-    Outcome read_ahead(Time t, Time much);
+    Status read_ahead(Time t, Time much);
     /// Up to some 40 ms; `pts` counts on from `seek`. Nothing at the end.
     Result<std::optional<SoundBlock>> next();
     /// Sound ends here, and is filled with silence up to here when the track ends before. Time::max() for neither.
@@ -53,7 +53,7 @@ class SoundReader {
 
   private:
     SoundReader();
-    Outcome fill(std::size_t frames);
+    Status fill(std::size_t frames);
     Result<bool> decode_more();
     void place(SoundBlock& block, Time pts, Time trim_end);
     void push(std::vector<float> samples);
@@ -118,8 +118,8 @@ class Limiter {
 class WavWriter {
   public:
     static Result<WavWriter> create(const std::filesystem::path& path, bool replace = false);
-    Outcome write(std::span<const float> interleaved);
-    Outcome finish();
+    Status write(std::span<const float> interleaved);
+    Status finish();
 
   private:
     explicit WavWriter(FileWriter file) : file_(std::move(file)) {}

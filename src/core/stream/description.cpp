@@ -117,7 +117,7 @@ const char* either(Node a, Node b, const char* name) {
 }
 }  // namespace
 
-Outcome Description::read(ByteView xml, const std::string& from) {
+Status Description::read(ByteView xml, const std::string& from) {
     auto name = transfer::last_part(from);
     address = from;
     auto bad = [&](std::string why) {
@@ -157,12 +157,12 @@ Result<std::vector<Description::Group>> Description::groups() const {
             lasts = length - start;
         }
         at = start + lasts;
-        TRY(auto base, based(address, root));
-        TRY(base, based(base, periods[p]));
+        RUEDO_TRY(auto base, based(address, root));
+        RUEDO_TRY(base, based(base, periods[p]));
         std::map<std::string, int> seen;
         for (auto set : periods[p].children()) {
             if (!is(set, "AdaptationSet")) continue;
-            TRY_DO(take_set(all, seen, set, periods[p], base, start, lasts, p));
+            RUEDO_TRY_DO(take_set(all, seen, set, periods[p], base, start, lasts, p));
         }
     }
     for (auto& g : all) {
@@ -177,9 +177,9 @@ Result<std::vector<Description::Group>> Description::groups() const {
     return all;
 }
 
-Outcome Description::take_set(std::vector<Group>& all, std::map<std::string, int>& seen, Node set, Node period,
-                              const std::string& period_base, Time start, Time lasts, std::size_t p) const {
-    TRY(auto set_base, based(period_base, set));
+Status Description::take_set(std::vector<Group>& all, std::map<std::string, int>& seen, Node set, Node period,
+                             const std::string& period_base, Time start, Time lasts, std::size_t p) const {
+    RUEDO_TRY(auto set_base, based(period_base, set));
     auto first = child(set, "Representation");
     std::string type = either(set, first, "contentType"), mime = either(set, first, "mimeType");
     auto kind = type == "video" || mime.starts_with("video/")   ? Kind::video
@@ -213,7 +213,7 @@ Outcome Description::take_set(std::vector<Group>& all, std::map<std::string, int
     for (auto n : set.children()) {
         if (!is(n, "Representation") || fresh.size() >= 100) continue;
         if (child(set, "ContentProtection") || child(n, "ContentProtection")) group.encrypted = true;
-        TRY(auto base, based(set_base, n));
+        RUEDO_TRY(auto base, based(set_base, n));
         Rung r;
         r.id = n.attribute("id").value();
         r.bandwidth = number(n, "bandwidth");

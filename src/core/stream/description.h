@@ -48,7 +48,7 @@ class Description {
     Time clock_off{};           ///< What the server's clock is ahead of ours.
 
     /// `malformed` with the place of the fault.
-    Outcome read(ByteView xml, const std::string& from);
+    Status read(ByteView xml, const std::string& from);
     /// Renditions of one kind (and language), from the lowest bitrate on, each with its parts in all periods.
     struct Group {
         Kind kind = Kind::other;
@@ -61,8 +61,8 @@ class Description {
     Result<std::vector<Group>> groups() const;
 
   private:
-    Outcome take_set(std::vector<Group>& all, std::map<std::string, int>& seen, Node set, Node period,
-                     const std::string& period_base, Time start, Time lasts, std::size_t p) const;
+    Status take_set(std::vector<Group>& all, std::map<std::string, int>& seen, Node set, Node period,
+                    const std::string& period_base, Time start, Time lasts, std::size_t p) const;
 };
 
 }  // namespace ruedo::stream::dash

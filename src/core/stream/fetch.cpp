@@ -13,7 +13,7 @@ Result<Fetch::Got> Fetch::get(const std::string& address, std::optional<ByteSour
                               const HttpClient::Watch& watch) {
     auto begun = monotonic_now();
     if (!is_address(address)) {
-        TRY(auto file, open_file(address));
+        RUEDO_TRY(auto file, open_file(address));
         auto size = file->size().value_or(0);
         auto part = range.value_or(ByteSource::Range{0, size});
         part.to = std::min(part.to, size);
@@ -24,11 +24,11 @@ Result<Fetch::Got> Fetch::get(const std::string& address, std::optional<ByteSour
             return fail(Code::limit, fmt::format("“{}” is larger than {} bytes.", file->name(), limit),
                         "Is it what was meant?");
         Bytes bytes(static_cast<std::size_t>(part.to - part.from));
-        TRY(auto got, file->read_at(part.from, bytes));
+        RUEDO_TRY(auto got, file->read_at(part.from, bytes));
         bytes.resize(got);
         return Got{std::move(bytes), address, monotonic_now() - begun, {}};
     }
-    TRY(auto answer, client_.get(address, range, limit, watch));
+    RUEDO_TRY(auto answer, client_.get(address, range, limit, watch));
     if (auto e = transfer::status_error(answer.status, address)) return std::unexpected(*e);
     if (answer.status == 416 || (answer.body.empty() && range))
         return fail(Code::truncated,

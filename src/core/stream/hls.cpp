@@ -16,12 +16,12 @@ class HlsLister final : public Lister {
     Result<SegmentList> list(Fetch& fetch, std::size_t rendition) override {
         if (first_) return *std::exchange(first_, std::nullopt);
         auto& address = addresses_[rendition];
-        TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
+        RUEDO_TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
         auto name = transfer::last_part(address);
         if (!is_playlist(got.bytes))
             return fail(Code::not_media, fmt::format("“{}” should be a list of segments, and is none.", name),
                         "Check what the server sends for it.");
-        TRY(auto playlist, parse_playlist(got.bytes, got.address, names_));
+        RUEDO_TRY(auto playlist, parse_playlist(got.bytes, got.address, names_));
         if (playlist.master)
             return fail(Code::malformed,
                         fmt::format("“{}” should list segments, and names further playlists instead.", name),

@@ -54,16 +54,16 @@ class DashLister final : public Lister {
         auto& d = shared_->description;
         auto every = std::max(500_ms, d->update);
         if (d->live && shared_->listed && monotonic_now() - shared_->read >= every) {
-            TRY(auto got, fetch.get(d->address, {}, most_playlist_bytes));
+            RUEDO_TRY(auto got, fetch.get(d->address, {}, most_playlist_bytes));
             auto fresh = std::make_shared<Description>();
-            TRY_DO(fresh->read(got.bytes, got.address));
+            RUEDO_TRY_DO(fresh->read(got.bytes, got.address));
             fresh->clock_off = got.server_date ? *got.server_date - unix_now() : d->clock_off;
             if (got.server_date && abs_ns(fresh->clock_off - d->clock_off) < 2_s) fresh->clock_off = d->clock_off;
-            TRY(auto groups, fresh->groups());
+            RUEDO_TRY(auto groups, fresh->groups());
             d = fresh, shared_->groups = std::move(groups), shared_->read = monotonic_now();
         }
         if (!shared_->listed) {
-            TRY(shared_->groups, d->groups());
+            RUEDO_TRY(shared_->groups, d->groups());
             shared_->listed = true, shared_->read = monotonic_now();
         }
         if (group_ >= shared_->groups.size() || rendition >= shared_->groups[group_].parts.size())
@@ -74,7 +74,7 @@ class DashLister final : public Lister {
         SegmentList list;
         list.ended = !d->live, list.grows = d->live && d->depth.ns == 0;
         if (d->live && d->delay.ns > 0) list.hold_back = d->delay;
-        for (auto& part : group.parts[rendition]) TRY_DO(add(fetch, list, part, group, rendition));
+        for (auto& part : group.parts[rendition]) RUEDO_TRY_DO(add(fetch, list, part, group, rendition));
         for (auto& s : list.segments) list.target = std::max(list.target, s.duration);
         if (d->live && !list.segments.empty()) {
             // Times count from the first segment that was ever listed.
@@ -117,8 +117,8 @@ class DashLister final : public Lister {
         return unix_now() + d.clock_off - *d.begun - part.start;
     }
 
-    Outcome add(Fetch& fetch, SegmentList& list, const Part& part, const Description::Group& group,
-                std::size_t rendition) {
+    Status add(Fetch& fetch, SegmentList& list, const Part& part, const Description::Group& group,
+               std::size_t rendition) {
         Addressing a{part};
         auto& rung = group.rungs[rendition];
         if (a.has("SegmentTemplate")) return add_template(list, part, a, rung);
@@ -137,7 +137,7 @@ class DashLister final : public Lister {
         return {std::max<std::uint64_t>(1, a.whole(element, "timescale", 1)),
                 a.whole(element, "presentationTimeOffset", 0)};
     }
-    Outcome put(SegmentList& list, const Part& part, const Scale& scale, Segment s) {
+    Status put(SegmentList& list, const Part& part, const Scale& scale, Segment s) {
         s.discontinuity = part.period;
         s.zero = scale.length(scale.offset) - part.start;
         if (list.segments.size() >= most_segments)
@@ -148,7 +148,7 @@ class DashLister final : public Lister {
         return {};
     }
 
-    Outcome add_template(SegmentList& list, const Part& part, const Addressing& a, const Rung& rung) {
+    Status add_template(SegmentList& list, const Part& part, const Addressing& a, const Rung& rung) {
         constexpr auto element = "SegmentTemplate";
         auto scale = scale_of(a, element);
         auto media = a.attribute(element, "media"), initialization = a.attribute(element, "initialization");
@@ -158,15 +158,15 @@ class DashLister final : public Lister {
             auto filled = fill(initialization, id, rung.bandwidth, 0, 0);
             if (!filled) return bad(part, "its template has something between dollar signs that is not known");
             map = std::make_shared<Map>();
-            TRY(map->address, resolve(part.base, *filled));
+            RUEDO_TRY(map->address, resolve(part.base, *filled));
         }
         auto first = a.whole(element, "startNumber", 1);
         auto here = passed(part);
-        auto one = [&](std::uint64_t n, std::uint64_t time, Time start, Time length) -> Outcome {
+        auto one = [&](std::uint64_t n, std::uint64_t time, Time start, Time length) -> Status {
             auto filled = fill(media, id, rung.bandwidth, n, time);
             if (!filled) return bad(part, "its template has something between dollar signs that is not known");
             Segment s;
-            TRY(s.address, resolve(part.base, *filled));
+            RUEDO_TRY(s.address, resolve(part.base, *filled));
             s.start = part.start + start, s.duration = length, s.number = n, s.map = map;
             return put(list, part, scale, std::move(s));
         };
@@ -199,7 +199,7 @@ class DashLister final : public Lister {
                     if (part.length.ns > 0 && start >= part.length) return {};
                     bool there =
                         !here || (start + length <= *here && (depth.ns == 0 || start + length > *here - depth));
-                    if (there) TRY_DO(one(n, t, start, length));
+                    if (there) RUEDO_TRY_DO(one(n, t, start, length));
                     t += d, ++n;
                 }
             }
@@ -225,12 +225,12 @@ class DashLister final : public Lister {
         for (auto k = from; k < to; ++k) {
             auto start = scale.length(d * k);
             auto lasts = part.length.ns > 0 ? std::min(length, part.length - start) : length;
-            TRY_DO(one(first + k, d * k + scale.offset, start, lasts));
+            RUEDO_TRY_DO(one(first + k, d * k + scale.offset, start, lasts));
         }
         return {};
     }
 
-    Outcome add_list(SegmentList& list, const Part& part, const Addressing& a) {
+    Status add_list(SegmentList& list, const Part& part, const Addressing& a) {
         constexpr auto element = "SegmentList";
         auto scale = scale_of(a, element);
         auto length = scale.length(a.whole(element, "duration", 0));
@@ -238,7 +238,7 @@ class DashLister final : public Lister {
         if (auto n = a.inner(element, "Initialization")) {
             map = std::make_shared<Map>();
             auto source = std::string(n.attribute("sourceURL").value());
-            TRY(map->address, source.empty() ? Result<std::string>(part.base) : resolve(part.base, source));
+            RUEDO_TRY(map->address, source.empty() ? Result<std::string>(part.base) : resolve(part.base, source));
             map->range = range(n.attribute("range").value());
         }
         std::vector<Node> entries;
@@ -263,20 +263,20 @@ class DashLister final : public Lister {
         for (std::size_t k = 0; k < entries.size(); ++k) {
             Segment s;
             auto name = std::string(entries[k].attribute("media").value());
-            TRY(s.address, name.empty() ? Result<std::string>(part.base) : resolve(part.base, name));
+            RUEDO_TRY(s.address, name.empty() ? Result<std::string>(part.base) : resolve(part.base, name));
             s.range = range(entries[k].attribute("mediaRange").value());
             auto start = k < times.size() ? times[k].first : length * static_cast<std::int64_t>(k);
             s.start = part.start + start, s.duration = k < times.size() ? times[k].second : length;
             if (part.length.ns > 0) s.duration = std::min(s.duration, std::max(1_ms, part.length - start));
             s.number = first + k, s.map = map;
-            TRY_DO(put(list, part, scale, std::move(s)));
+            RUEDO_TRY_DO(put(list, part, scale, std::move(s)));
         }
         return {};
     }
 
     /// One file: the places of its segments stand in an index within it (ISO/IEC 14496-12 clause 8.16.3); without one
     /// it is a single segment.
-    Outcome add_base(Fetch& fetch, SegmentList& list, const Part& part, const Addressing& a) {
+    Status add_base(Fetch& fetch, SegmentList& list, const Part& part, const Addressing& a) {
         constexpr auto element = "SegmentBase";
         auto scale = scale_of(a, element);
         Segment whole;
@@ -286,7 +286,7 @@ class DashLister final : public Lister {
             if (part.length.ns <= 0) return bad(part, "it is not said how long it lasts");
             return put(list, part, scale, std::move(whole));
         }
-        TRY(auto got, fetch.get(part.base, index, 16 << 20));
+        RUEDO_TRY(auto got, fetch.get(part.base, index, 16 << 20));
         auto map = std::make_shared<Map>();
         map->address = part.base;
         auto n = a.inner(element, "Initialization");
@@ -317,7 +317,7 @@ class DashLister final : public Lister {
                 scale.length(scale.offset);
             s.duration = ticks_to_time(lasts, 1, timescale);
             at += word & 0x7FFFFFFF, time += lasts;
-            TRY_DO(put(list, part, scale, std::move(s)));
+            RUEDO_TRY_DO(put(list, part, scale, std::move(s)));
         }
         return {};
     }
@@ -338,10 +338,10 @@ bool is_manifest(ByteView head) {
 
 Result<Plan> plan_dash(ByteView xml, const std::string& address, std::optional<Time> server_date) {
     auto description = std::make_shared<Description>();
-    TRY_DO(description->read(xml, address));
+    RUEDO_TRY_DO(description->read(xml, address));
     if (server_date)
         description->clock_off = *server_date - Time{std::chrono::system_clock::now().time_since_epoch().count()};
-    TRY(auto groups, description->groups());
+    RUEDO_TRY(auto groups, description->groups());
     auto name = fmt::format("“{}”", transfer::last_part(address));
     auto main = std::find_if(groups.begin(), groups.end(), [](auto& g) { return g.kind == Kind::video; });
     if (main == groups.end())

@@ -53,7 +53,7 @@ Result<SegmentList> Supply::list(std::size_t index) {
     }
 }
 
-Outcome Supply::list_all(std::size_t index) {
+Status Supply::list_all(std::size_t index) {
     std::lock_guard one(fetching_);
     for (std::size_t i = 0; i < feeds_[index].renditions.size(); ++i) {
         {
@@ -71,9 +71,9 @@ Outcome Supply::list_all(std::size_t index) {
     return {};
 }
 
-Outcome Supply::load(std::size_t index, std::size_t rendition) {
+Status Supply::load(std::size_t index, std::size_t rendition) {
     auto lister = feeds_[index].plan.lister;  // neither changes
-    TRY(auto fresh, lister->list(fetch_, rendition));
+    RUEDO_TRY(auto fresh, lister->list(fetch_, rendition));
     std::lock_guard lock(mutex_);
     join_lists(feeds_[index], rendition, std::move(fresh));
     return {};
@@ -128,7 +128,7 @@ Result<const Segment> Supply::segment_for(Goal g, std::size_t rendition) {
                 return Segment{};
             }
         }
-        TRY_DO(load(g.feed, rendition));
+        RUEDO_TRY_DO(load(g.feed, rendition));
     }
 }
 
@@ -139,9 +139,9 @@ Result<std::shared_ptr<const Bytes>> Supply::small(const std::string& address, s
         std::lock_guard lock(mutex_);
         if (auto it = small_.find(name); it != small_.end()) return it->second;
     }
-    TRY(auto got, fetch_.get(address, range, 4 << 20));
+    RUEDO_TRY(auto got, fetch_.get(address, range, 4 << 20));
     if (key) {
-        TRY(got.bytes, plain(std::move(got.bytes), key, 0));
+        RUEDO_TRY(got.bytes, plain(std::move(got.bytes), key, 0));
     }
     auto kept = std::make_shared<const Bytes>(std::move(got.bytes));
     std::lock_guard lock(mutex_);
@@ -155,7 +155,7 @@ Result<Bytes> Supply::plain(Bytes bytes, const Key* key, std::uint64_t number) {
         return fail(Code::encrypted,
                     fmt::format("Its segments are encrypted in a way that is not known here ({}).", key->name),
                     "Ask for a copy without encryption; Ruedo holds no keys.");
-    TRY(auto secret, small(key->address, {}, nullptr));
+    RUEDO_TRY(auto secret, small(key->address, {}, nullptr));
     if (secret->size() != 16)
         return fail(Code::encrypted,
                     fmt::format("The key at “{}” has {} bytes; it should have 16.", transfer::last_part(key->address),
@@ -195,7 +195,7 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
         }
         size = got->bytes.size();
         if (options_.link) {
-            TRY(comes, carried(feeds_[index], rendition, segment, size, instead));
+            RUEDO_TRY(comes, carried(feeds_[index], rendition, segment, size, instead));
         }
         report_.bytes_fetched += size;
         ++report_.segments_fetched;
@@ -213,13 +213,13 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
     }
     auto bytes = std::move(got->bytes);
     if (segment.key) {
-        TRY(bytes, plain(std::move(bytes), segment.key.get(), segment.number));
+        RUEDO_TRY(bytes, plain(std::move(bytes), segment.key.get(), segment.number));
     }
     if (segment.map) {
-        TRY(auto front, small(segment.map->address, segment.map->range, segment.map->key.get()));
+        RUEDO_TRY(auto front, small(segment.map->address, segment.map->range, segment.map->key.get()));
         bytes.insert(bytes.begin(), front->begin(), front->end());
     }
-    TRY(auto piece, open(index, rendition, segment, std::move(bytes)));
+    RUEDO_TRY(auto piece, open(index, rendition, segment, std::move(bytes)));
     piece->comes = comes;
     return piece;
 }
@@ -241,14 +241,14 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
     }
     if (!zero) {
         // The first segment of its clock tells how that stands to the stream's.
-        TRY(auto clip, open_segment(source));
+        RUEDO_TRY(auto clip, open_segment(source));
         if (clip->info().zero) {
             zero = *clip->info().zero - segment.start;
             std::lock_guard lock(mutex_);
             zero = clocks_.try_emplace(segment.discontinuity, *zero).first->second;
         }
     }
-    TRY(auto clip, open_segment(source, zero ? std::optional(Timeline{*zero, segment.start}) : std::nullopt));
+    RUEDO_TRY(auto clip, open_segment(source, zero ? std::optional(Timeline{*zero, segment.start}) : std::nullopt));
     piece->shift = zero && clip->info().zero ? *clip->info().zero - *zero : segment.start;
     piece->clip = std::move(clip);
     if (auto* t = piece->clip->info().main(Kind::video)) piece->video_config = std::make_shared<const Bytes>(t->config);

@@ -117,7 +117,7 @@ class Parser {
         }
     }
     Result<std::string> address(std::string_view text) const {
-        TRY(auto plain, filled(text));
+        RUEDO_TRY(auto plain, filled(text));
         return resolve(base_, plain);
     }
     /// "length@offset": where the offset is left out it goes on after the one before, of the same file.
@@ -135,13 +135,13 @@ class Parser {
         return ByteSource::Range{*from, *from + *length};
     }
 
-    Outcome tag(std::string_view line) {
+    Status tag(std::string_view line) {
         auto colon = line.find(':');
         auto name = line.substr(0, colon);
         auto rest = colon == std::string_view::npos ? std::string_view{} : line.substr(colon + 1);
         struct Row {
             std::string_view name;
-            Outcome (Parser::*read)(std::string_view);
+            Status (Parser::*read)(std::string_view);
         };
         static constexpr std::array rows{Row{"#EXTINF", &Parser::length},
                                          Row{"#EXT-X-BYTERANGE", &Parser::byte_range},
@@ -168,22 +168,22 @@ class Parser {
         return {};  // clause 6.3.1: what is not known is passed over
     }
 
-    Outcome length(std::string_view s) {
+    Status length(std::string_view s) {
         auto t = seconds(transfer::trimmed(s.substr(0, s.find(','))));
         if (!t) return wrong("the length of a segment is no number");
         next_.duration = *t;
         timed_ = true;
         return {};
     }
-    Outcome byte_range(std::string_view s) {
+    Status byte_range(std::string_view s) {
         next_range_ = std::string(s);
         return {};
     }
-    Outcome discontinuity(std::string_view) {
+    Status discontinuity(std::string_view) {
         ++discontinuity_;
         return {};
     }
-    Outcome key(std::string_view s) {
+    Status key(std::string_view s) {
         auto a = attributes(s);
         auto form = a["KEYFORMAT"];
         auto k = std::make_shared<Key>();
@@ -199,7 +199,7 @@ class Parser {
             return {};
         if (k->method == Key::Method::aes_128) {
             if (!a.contains("URI")) return wrong("a key is said to be nowhere");
-            TRY(k->address, address(a["URI"]));
+            RUEDO_TRY(k->address, address(a["URI"]));
             if (auto iv = a["IV"]; !iv.empty()) {
                 std::array<std::uint8_t, 16> bytes{};
                 if (iv.size() != 34 || (!iv.starts_with("0x") && !iv.starts_with("0X")))
@@ -215,66 +215,66 @@ class Parser {
         key_ = std::move(k), keyed_now_ = true;
         return {};
     }
-    Outcome map(std::string_view s) {
+    Status map(std::string_view s) {
         auto a = attributes(s);
         auto m = std::make_shared<Map>();
-        TRY(m->address, address(a["URI"]));
+        RUEDO_TRY(m->address, address(a["URI"]));
         if (auto r = a.find("BYTERANGE"); r != a.end()) {
-            TRY(m->range, range(r->second.contains('@') ? r->second : r->second + "@0", m->address));
+            RUEDO_TRY(m->range, range(r->second.contains('@') ? r->second : r->second + "@0", m->address));
         }
         m->key = key_;
         map_ = std::move(m);
         return {};
     }
-    Outcome dated(std::string_view s) {
+    Status dated(std::string_view s) {
         next_.date = parse_date(s);
         return {};
     }
-    Outcome gap(std::string_view) {
+    Status gap(std::string_view) {
         next_.gap = true;
         return {};
     }
-    Outcome target(std::string_view s) {
+    Status target(std::string_view s) {
         auto t = seconds(s);
         if (!t) return wrong("the target duration is no number");
         list_.target = *t;
         return {};
     }
-    Outcome sequence(std::string_view s) {
+    Status sequence(std::string_view s) {
         auto n = transfer::number_in(s);
         if (!n || *n > UINT64_MAX / 4) return wrong("the media sequence number is none");
         if (list_.segments.empty()) number_ = *n;
         return {};
     }
-    Outcome discontinuities(std::string_view s) {
+    Status discontinuities(std::string_view s) {
         auto n = transfer::number_in(s);
         if (!n || *n > UINT64_MAX / 4) return wrong("the discontinuity sequence number is none");
         if (list_.segments.empty()) discontinuity_ = *n;
         return {};
     }
-    Outcome ended(std::string_view) {
+    Status ended(std::string_view) {
         list_.ended = true;
         return {};
     }
-    Outcome type(std::string_view s) {
+    Status type(std::string_view s) {
         list_.grows = s == "EVENT" || s == "VOD";
         return {};
     }
-    Outcome pictures_alone(std::string_view) {
+    Status pictures_alone(std::string_view) {
         list_.pictures_alone = true;
         return {};
     }
-    Outcome begin(std::string_view s) {
+    Status begin(std::string_view s) {
         auto t = seconds(attributes(s)["TIME-OFFSET"], true);
         if (!t) return wrong("the offset to begin at is no number");
         list_.begin = master_.begin = *t;
         return {};
     }
-    Outcome server(std::string_view s) {
+    Status server(std::string_view s) {
         list_.hold_back = seconds(attributes(s)["HOLD-BACK"]);
         return {};
     }
-    Outcome define(std::string_view s) {
+    Status define(std::string_view s) {
         auto a = attributes(s);
         if (names_.size() > 100) return wrong("more than 100 variables are defined");
         if (a.contains("NAME")) {
@@ -299,7 +299,7 @@ class Parser {
         }
         return {};
     }
-    Outcome alternative(std::string_view s) {
+    Status alternative(std::string_view s) {
         is_master_ = true;
         auto a = attributes(s);
         Alternative m;
@@ -315,7 +315,7 @@ class Parser {
         m.channels = static_cast<int>(
             std::min<std::uint64_t>(64, transfer::number_in(channels.substr(0, channels.find('/'))).value_or(0)));
         if (a.contains("URI")) {
-            TRY(m.address, address(a["URI"]));
+            RUEDO_TRY(m.address, address(a["URI"]));
         }
         if (master_.alternatives.size() >= most_variants) return too_many();
         master_.alternatives.push_back(std::move(m));
@@ -353,28 +353,28 @@ class Parser {
             if (std::abs(rate - static_cast<double>(n) * 1000 / 1001) < 0.002) return {n * 1000, 1001};
         return Rational{std::llround(rate * 1000), 1000}.reduced();
     }
-    Outcome variant(std::string_view s) {
+    Status variant(std::string_view s) {
         is_master_ = true;
         variant_ = variant_of(s);
         return {};
     }
-    Outcome picture_variant(std::string_view s) {
+    Status picture_variant(std::string_view s) {
         is_master_ = true;
         auto v = variant_of(s);
-        TRY(v.address, address(attributes(s)["URI"]));
+        RUEDO_TRY(v.address, address(attributes(s)["URI"]));
         if (master_.pictures_alone.size() >= most_variants) return too_many();
         master_.pictures_alone.push_back(std::move(v));
         return {};
     }
-    Outcome session_key(std::string_view) {
+    Status session_key(std::string_view) {
         is_master_ = master_.session_encrypted = true;
         return {};
     }
 
     /// A line that is no tag: where a rendition or a segment lies.
-    Outcome place(std::string_view line) {
+    Status place(std::string_view line) {
         if (variant_) {
-            TRY(variant_->address, address(line));
+            RUEDO_TRY(variant_->address, address(line));
             if (master_.variants.size() >= most_variants) return too_many();
             master_.variants.push_back(*std::exchange(variant_, std::nullopt));
             return {};
@@ -386,9 +386,9 @@ class Parser {
                         fmt::format("“{}” lists more than {} segments.", transfer::last_part(base_), most_segments),
                         "Make segments longer, or the playlist shorter.");
         auto& s = next_;
-        TRY(s.address, address(line));
+        RUEDO_TRY(s.address, address(line));
         if (next_range_) {
-            TRY(s.range, range(*next_range_, s.address));
+            RUEDO_TRY(s.range, range(*next_range_, s.address));
         }
         s.start = at_, s.number = number_++, s.discontinuity = discontinuity_, s.key = key_, s.map = map_;
         at_ += s.duration;

@@ -19,12 +19,12 @@ class SegmentReader : public TrackReader {
     Result<bool> next(PacketHead& head) override {
         for (;;) {
             if (!inner_) {
-                TRY(auto piece, begun_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, Time{}));
+                RUEDO_TRY(auto piece, begun_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, Time{}));
                 if (!piece) return false;
                 enter(std::move(piece));
                 if (!inner_) continue;
             }
-            TRY(bool more, inner_->next(head));
+            RUEDO_TRY(bool more, inner_->next(head));
             if (!more) {
                 inner_.reset();
                 continue;
@@ -38,31 +38,31 @@ class SegmentReader : public TrackReader {
             return true;
         }
     }
-    Outcome read(Bytes& out) override { return inner_->read(out); }
-    Outcome seek(Time t) override {
+    Status read(Bytes& out) override { return inner_->read(out); }
+    Status seek(Time t) override {
         t = std::max(t, Time{});
         given_to_ = {INT64_MIN};
         waits_for_key_ = false;
-        TRY(auto piece, supply_->piece(feed_, t));
+        RUEDO_TRY(auto piece, supply_->piece(feed_, t));
         if (!piece) {
             auto end = supply_->window().to;
-            TRY(piece, supply_->piece(feed_, std::max(Time{}, std::min(t, end) - 1_ms * 50)));
+            RUEDO_TRY(piece, supply_->piece(feed_, std::max(Time{}, std::min(t, end) - 1_ms * 50)));
         }
         // Its own beginning may lie a little after what the list says; then the one before holds the place.
         for (int back = 0; piece; ++back) {
             enter(piece);
             if (inner_) {
-                TRY_DO(inner_->seek(t - piece->shift));
+                RUEDO_TRY_DO(inner_->seek(t - piece->shift));
                 PacketHead first;
-                TRY(bool any, inner_->next(first));
+                RUEDO_TRY(bool any, inner_->next(first));
                 if (any && (first.pts + piece->shift <= t || piece->segment.start.ns <= 0 || back == 2)) {
-                    TRY_DO(inner_->seek(t - piece->shift));
+                    RUEDO_TRY_DO(inner_->seek(t - piece->shift));
                     return {};
                 }
             }
             auto start = piece->segment.start;
             if (start.ns <= 0 || back == 2) return {};
-            TRY(auto before, supply_->piece(feed_, start - 50_ms));
+            RUEDO_TRY(auto before, supply_->piece(feed_, start - 50_ms));
             if (!before || before->segment.start >= start) return {};
             piece = std::move(before);
         }
@@ -122,18 +122,18 @@ class CaptionReader final : public TrackReader {
                 head.size = data_.size();
                 return true;
             }
-            TRY(auto piece, piece_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, place_));
+            RUEDO_TRY(auto piece, piece_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, place_));
             if (!piece) return false;
             enter(std::move(piece));
         }
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         out = data_;
         return {};
     }
-    Outcome seek(Time t) override {
+    Status seek(Time t) override {
         piece_.reset(), cues_.clear(), seen_.clear(), at_ = 0, place_ = t;
-        TRY(auto piece, supply_->piece(feed_, t));
+        RUEDO_TRY(auto piece, supply_->piece(feed_, t));
         if (!piece) return {};
         enter(std::move(piece));
         while (at_ < cues_.size() && cues_[at_].end <= t) ++at_;
@@ -184,12 +184,12 @@ class CaptionReader final : public TrackReader {
 
 class StreamClip final : public Clip {
   public:
-    Outcome open(const std::string& address, Plan plan, const StreamOptions& options) {
+    Status open(const std::string& address, Plan plan, const StreamOptions& options) {
         kind_ = plan.kind;
         auto link = is_address(address) ? transfer::host_of(address) : std::string();
         plan_ = plan;
         supply_ = std::make_shared<Supply>(std::move(plan.feeds), link, options);
-        TRY(auto list, supply_->list(0));
+        RUEDO_TRY(auto list, supply_->list(0));
         auto& rungs = plan_.feeds[0].rungs;
         if (!options.rung.empty() &&
             std::none_of(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options.rung; })) {
@@ -264,7 +264,7 @@ class StreamClip final : public Clip {
         for (auto& s : plan_.texts) r.texts.push_back(s.language.empty() ? s.name : s.language);
         return r;
     }
-    Outcome survey() override { return supply_->list_all(0); }
+    Status survey() override { return supply_->list_all(0); }
     std::vector<ClipNews> news() override { return supply_->news(); }
     void shown_at(int width, int height) override { supply_->shown_at(width, height); }
 
@@ -280,8 +280,8 @@ class StreamClip final : public Clip {
         places_.emplace(id, place);
         info_.tracks.push_back(std::move(track));
     }
-    Outcome find_tracks() {
-        TRY(auto first, supply_->piece(0, begins_));
+    Status find_tracks() {
+        RUEDO_TRY(auto first, supply_->piece(0, begins_));
         if (!first || !first->clip)
             return fail(Code::truncated, fmt::format("“{}” has no segment to begin with.", info_.name),
                         "Try it again.");
@@ -318,7 +318,7 @@ class StreamClip final : public Clip {
         auto main = std::find_if(plan_.sounds.begin(), plan_.sounds.end(), [](auto& s) { return s.is_default; });
         if (main == plan_.sounds.end()) main = plan_.sounds.begin();
         if (main != plan_.sounds.end() && main->feed > 0) {
-            TRY(auto piece, supply_->piece(main->feed, begins_));
+            RUEDO_TRY(auto piece, supply_->piece(main->feed, begins_));
             auto* sound = piece && piece->clip ? piece->clip->info().main(Kind::audio) : nullptr;
             if (sound) alike = *sound;
         }
@@ -352,10 +352,10 @@ class StreamClip final : public Clip {
 }  // namespace
 
 static Result<Plan> plan_of(Fetch& fetch, const std::string& address) {
-    TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
+    RUEDO_TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
     if (is_manifest(ByteView(got.bytes).first(std::min<std::size_t>(got.bytes.size(), 4096))))
         return plan_dash(got.bytes, got.address, got.server_date);
-    TRY(auto playlist, parse_playlist(got.bytes, got.address));
+    RUEDO_TRY(auto playlist, parse_playlist(got.bytes, got.address));
     return plan_hls(got.address, std::move(playlist));
 }
 
@@ -363,7 +363,7 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
     namespace fs = std::filesystem;
     std::set<fs::path> all;
     Fetch fetch;
-    std::function<Outcome(const std::string&, int)> take_list;
+    std::function<Status(const std::string&, int)> take_list;
     auto take = [&](const std::string& file) {
         if (!is_address(file)) all.insert(fs::path(file).lexically_normal());
     };
@@ -376,27 +376,27 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
     };
     // Every list that is named, and what those name; a manifest's lists are in itself.
     std::map<std::string, std::string> names;
-    take_list = [&](const std::string& file, int depth) -> Outcome {
+    take_list = [&](const std::string& file, int depth) -> Status {
         take(file);
         if (is_address(file) || depth > 2) return {};
-        TRY(auto got, fetch.get(file, {}, most_playlist_bytes));
+        RUEDO_TRY(auto got, fetch.get(file, {}, most_playlist_bytes));
         if (!is_playlist(got.bytes)) return {};
-        TRY(auto parsed, parse_playlist(got.bytes, file, names));
-        if (!parsed.master) return take_segments(parsed.list), Outcome{};
+        RUEDO_TRY(auto parsed, parse_playlist(got.bytes, file, names));
+        if (!parsed.master) return take_segments(parsed.list), Status{};
         names = parsed.names;
         for (auto* list : {&parsed.master->variants, &parsed.master->pictures_alone})
-            for (auto& v : *list) TRY_DO(take_list(v.address, depth + 1));
+            for (auto& v : *list) RUEDO_TRY_DO(take_list(v.address, depth + 1));
         for (auto& a : parsed.master->alternatives)
-            if (!a.address.empty()) TRY_DO(take_list(a.address, depth + 1));
+            if (!a.address.empty()) RUEDO_TRY_DO(take_list(a.address, depth + 1));
         return {};
     };
-    TRY_DO(take_list(playlist.string(), 0));
+    RUEDO_TRY_DO(take_list(playlist.string(), 0));
     if (all.size() == 1) {
-        TRY(auto plan, plan_of(fetch, playlist.string()));
+        RUEDO_TRY(auto plan, plan_of(fetch, playlist.string()));
         if (plan.kind == "dash")
             for (auto& feed : plan.feeds)
                 for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
-                    TRY(auto list, feed.lister->list(fetch, i));
+                    RUEDO_TRY(auto list, feed.lister->list(fetch, i));
                     take_segments(list);
                 }
     }
@@ -414,11 +414,11 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
 
 Result<adapt::Ladder> ladder_of(const std::string& address) {
     Fetch fetch;
-    TRY(auto plan, plan_of(fetch, address));
+    RUEDO_TRY(auto plan, plan_of(fetch, address));
     adapt::Ladder ladder;
     auto& feed = plan.feeds[0];
     for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
-        TRY(auto list, feed.lister->list(fetch, i));
+        RUEDO_TRY(auto list, feed.lister->list(fetch, i));
         std::vector<double> sizes;
         double bits = 0;
         for (auto& s : list.segments) {
@@ -445,9 +445,9 @@ Result<adapt::Ladder> ladder_of(const std::string& address) {
 
 Result<std::unique_ptr<Clip>> open(const std::string& address, const StreamOptions& options) {
     Fetch fetch;
-    TRY(auto plan, plan_of(fetch, address));
+    RUEDO_TRY(auto plan, plan_of(fetch, address));
     auto clip = std::make_unique<StreamClip>();
-    TRY_DO(clip->open(address, std::move(plan), options));
+    RUEDO_TRY_DO(clip->open(address, std::move(plan), options));
     return clip;
 }
 

@@ -380,7 +380,7 @@ bool Supply::pause(Goal g, Time length) {
     return true;
 }
 
-Outcome Supply::fetch_next(Goal g) {
+Status Supply::fetch_next(Goal g) {
     std::size_t rendition = 0;
     bool first = false;
     {

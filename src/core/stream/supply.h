@@ -59,7 +59,7 @@ class Supply {
     /// The list of some rendition of a feed; fetched if there is none yet.
     Result<SegmentList> list(std::size_t feed);
     /// The lists of all renditions of a feed. One that can’t be had is left out of what is fetched.
-    Outcome list_all(std::size_t feed);
+    Status list_all(std::size_t feed);
     /// Where the playing place is, as far as someone knows better than by what is read.
     void playing_at(Time t);
     /// From where to where all that is played is here without a gap round `t`.
@@ -134,11 +134,11 @@ class Supply {
 
     // Without it.
     void run();
-    Outcome fetch_next(Goal goal);
+    Status fetch_next(Goal goal);
     void fetch_by_now();
     bool pause(Goal goal, Time length);
     Result<const Segment> segment_for(Goal goal, std::size_t rendition);
-    Outcome load(std::size_t feed, std::size_t rendition);
+    Status load(std::size_t feed, std::size_t rendition);
     void join_lists(Feed& feed, std::size_t rendition, SegmentList fresh);
     Result<std::shared_ptr<Piece>> fetch_piece(std::size_t feed, std::size_t rendition, const Segment& segment,
                                                std::optional<std::size_t>& instead);

@@ -159,7 +159,7 @@ Result<Weather> find_weather(const std::string& name) {
         return fail(Code::not_found, fmt::format("There is no weather “{}”.", name),
                     fmt::format("There are {}; or name a file of seconds and Mbit/s.", names));
     }
-    TRY(auto bytes, read_file(name));
+    RUEDO_TRY(auto bytes, read_file(name));
     return weather_from_csv(bytes, name);
 }
 

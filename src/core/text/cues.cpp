@@ -301,7 +301,7 @@ Result<Bytes> beginning_of(ByteSource& source, std::size_t most) {
     for (constexpr std::size_t step = 64 << 10; all.size() < most;) {
         auto at = all.size();
         all.resize(at + step);
-        TRY(auto got, source.read_at(at, std::span(all).subspan(at)));
+        RUEDO_TRY(auto got, source.read_at(at, std::span(all).subspan(at)));
         all.resize(at + got);
         if (got < step) return all;
     }
@@ -310,17 +310,17 @@ Result<Bytes> beginning_of(ByteSource& source, std::size_t most) {
 }
 }  // namespace
 
-Outcome check_captions(const std::string& file) {
-    TRY(auto source, open_source(file));
-    TRY(auto beginning, beginning_of(*source, 64 << 10));
-    TRY(auto cues, parse_captions(beginning, source->name()));
+Status check_captions(const std::string& file) {
+    RUEDO_TRY(auto source, open_source(file));
+    RUEDO_TRY(auto beginning, beginning_of(*source, 64 << 10));
+    RUEDO_TRY(auto cues, parse_captions(beginning, source->name()));
     return {};
 }
 
 Result<Cues> load_captions(const std::string& source) {
-    TRY(auto bytes, open_source(source));
-    TRY(auto all, beginning_of(*bytes, most_captions));
-    TRY(auto cues, parse_captions(all, bytes->name()));
+    RUEDO_TRY(auto bytes, open_source(source));
+    RUEDO_TRY(auto all, beginning_of(*bytes, most_captions));
+    RUEDO_TRY(auto cues, parse_captions(all, bytes->name()));
     if (cues.language.empty()) cues.language = language_of_name(bytes->name());
     return cues;
 }
@@ -381,7 +381,7 @@ Result<Cues> read_cues(Clip& clip, const Track& track) {
     PacketHead head;
     Bytes data;
     for (;;) {
-        TRY(bool more, reader->next(head));
+        RUEDO_TRY(bool more, reader->next(head));
         if (!more || cues.list.size() > 200'000) break;
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped("captions were still being read"));
         if (head.size > (1 << 20)) continue;

@@ -33,7 +33,7 @@ struct Cues {
 Result<Cues> parse_captions(ByteView file, std::string_view name);
 Result<Cues> load_captions(const std::string& source);
 /// Whether a file is there, has the size of captions and begins as they do. Reads little of it.
-Outcome check_captions(const std::string& file);
+Status check_captions(const std::string& file);
 /// The settings of a cue as WebVTT has them (clause 4.4); empty when it has none of its own.
 std::string cue_settings(const Cue& cue);
 /// Its text with tags; in WebVTT `&`, `<` and `>` are written as names.

@@ -113,12 +113,12 @@ FirstFrame read_first_frame(ByteView frame, const SoundFrame& head) {
 
 class FramedClip final : public Clip {
   public:
-    Outcome open(std::shared_ptr<ByteSource> source) {
+    Status open(std::shared_ptr<ByteSource> source) {
         auto& name = source->name();
         SourceReader reader(source);
         std::uint64_t at = 0;
         for (int tags = 0; tags < 16; ++tags) {
-            TRY(auto head, reader.view(at, 10));
+            RUEDO_TRY(auto head, reader.view(at, 10));
             auto length = id3_length(head);
             if (length == 0) break;
             if (length <= (source->cheap_to_seek() ? ClipTags::most_cover + 65536 : 16384)) {
@@ -128,7 +128,7 @@ class FramedClip final : public Clip {
             at += length;
         }
         if (at > 0) {
-            TRY(auto head, reader.view(at, 4));
+            RUEDO_TRY(auto head, reader.view(at, 4));
             if (head.size() == 4 && std::memcmp(head.data(), "fLaC", 4) == 0) {
                 flac_at_ = at;
                 return {};
@@ -139,7 +139,7 @@ class FramedClip final : public Clip {
         // Over a network no more is waited for than two frames may take.
         const std::size_t look = source->cheap_to_seek() ? 16384 : 4096;
         for (auto limit = at + (1 << 17); !first && at < limit;) {
-            TRY(auto window, reader.view(at, look));
+            RUEDO_TRY(auto window, reader.view(at, look));
             if (window.size() < 10) break;
             std::size_t i = 0;
             for (; i + 10 <= window.size() && !first; ++i) {
@@ -164,7 +164,7 @@ class FramedClip final : public Clip {
         info_.container = adts_ ? "adts" : codec_name(first->codec);
         FirstFrame stated;
         if (first->codec == Codec::mp3) {
-            TRY(auto frame, reader.view(at, std::min<std::size_t>(first->size, 4096)));
+            RUEDO_TRY(auto frame, reader.view(at, std::min<std::size_t>(first->size, 4096)));
             stated = read_first_frame(frame, *first);
             if (stated.present) at += first->size;
         }
@@ -187,7 +187,7 @@ class FramedClip final : public Clip {
         auto part = ticks_to_time(static_cast<std::int64_t>(stated.frames) * first->samples, 1, rate);
         bool joined = false;
         if (size && stated.frames > 0 && stated.bytes > 0 && at + stated.bytes < *size) {
-            TRY(auto more, goes_on(reader, at + stated.bytes, stated.bytes, part));
+            RUEDO_TRY(auto more, goes_on(reader, at + stated.bytes, stated.bytes, part));
             joined = more;
         }
         if (stated.frames > 0 && !joined) {
@@ -198,7 +198,7 @@ class FramedClip final : public Clip {
             if (stated.states_delay) t.end = info_.duration;
         } else if (size && source->cheap_to_seek()) {
             // Without a header only walking tells; a long file is walked in part, and the rest estimated.
-            TRY(bool whole, index_->walk(16 << 20));
+            RUEDO_TRY(bool whole, index_->walk(16 << 20));
             auto walked = index_->time_of(index_->frames()) - delay_;
             info_.duration =
                 whole || index_->passed() == 0
@@ -246,7 +246,7 @@ class FramedClip final : public Clip {
         // Looking there would mean waiting for all before it.
         if (source.forward_only()) return true;
         for (int in_a_row = 0; in_a_row < 8; ++in_a_row) {
-            TRY(auto frame, index_->find(reader, at));
+            RUEDO_TRY(auto frame, index_->find(reader, at));
             if (!frame) return false;
             at += frame->size;
         }
@@ -271,14 +271,14 @@ bool probe(ByteView head) {
 
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<FramedClip>();
-    TRY_DO(clip->open(source));
+    RUEDO_TRY_DO(clip->open(source));
     if (clip->flac_at()) return open_flac_behind(std::move(source), *clip->flac_at(), clip->info().tags);
     return clip;
 }
 
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     auto clip = std::make_unique<FramedClip>();
-    TRY_DO(clip->open(source));
+    RUEDO_TRY_DO(clip->open(source));
     if (clip->flac_at())
         return fail(Code::not_media, fmt::format("“{}” is FLAC, which no stream is made of here.", source->name()),
                     "Make the stream anew, with a codec that streams have.");

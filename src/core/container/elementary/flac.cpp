@@ -35,13 +35,13 @@ class FrameFinder {
     Result<std::optional<Frame>> find(std::uint64_t at) {
         for (std::uint64_t from = at; at < shared_->size && at < from + (4 << 20);) {
             // Nearly always a frame begins right here; over a network no more is waited for.
-            TRY(auto here, reader_.view(at, 16));
+            RUEDO_TRY(auto here, reader_.view(at, 16));
             if (here.size() < 10) return std::nullopt;
             if (here[0] == 0xFF && (here[1] & 0xFE) == 0xF8) {
-                TRY(auto frame, whole(at));
+                RUEDO_TRY(auto frame, whole(at));
                 if (frame) return frame;
             }
-            TRY(auto view, reader_.view(at, 1 << 14));
+            RUEDO_TRY(auto view, reader_.view(at, 1 << 14));
             std::size_t i = here[0] == 0xFF && (here[1] & 0xFE) == 0xF8 ? 1 : 0;
             for (; i + 1 < view.size(); ++i)
                 if (view[i] == 0xFF && (view[i + 1] & 0xFE) == 0xF8) break;
@@ -50,7 +50,7 @@ class FrameFinder {
                 if (view.size() < 1 << 14) return std::nullopt;
                 continue;
             }
-            TRY(auto frame, whole(at + i));
+            RUEDO_TRY(auto frame, whole(at + i));
             if (frame) return frame;
             at += i + 1;
         }
@@ -70,7 +70,7 @@ class FrameFinder {
         for (std::size_t length = std::clamp<std::size_t>(
                  shared_->info.max_frame ? shared_->info.max_frame + 64U : 1 << 11, 512, window);
              ; length = std::min(window, length * 2)) {
-            TRY(auto view, reader_.view(at, length));
+            RUEDO_TRY(auto view, reader_.view(at, length));
             if (!head) {
                 head = parse_flac_frame(view);
                 if (!head || (head->rate && head->rate != shared_->info.rate) ||
@@ -117,7 +117,7 @@ class FlacReader final : public TrackReader {
     Result<bool> next(PacketHead& head) override {
         // The header may say how much there is; what stands behind that is not part of it.
         if (last_) return false;
-        TRY(auto frame, frames_.find(offset_));
+        RUEDO_TRY(auto frame, frames_.find(offset_));
         if (!frame) return false;
         frame_ = *frame;
         last_ = is_last(frame_);
@@ -130,8 +130,8 @@ class FlacReader final : public TrackReader {
         head.size = frame_.size;
         return true;
     }
-    Outcome read(Bytes& out) override { return frames_.reader().read(frame_.offset, frame_.size, out); }
-    Outcome seek(Time t) override {
+    Status read(Bytes& out) override { return frames_.reader().read(frame_.offset, frame_.size, out); }
+    Status seek(Time t) override {
         auto rate = static_cast<std::uint64_t>(shared_->info.rate);
         auto target = static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks_floor(t + 1_ns, rate)));
         auto low = shared_->begin, high = shared_->size;
@@ -147,7 +147,7 @@ class FlacReader final : public TrackReader {
         if (high == UINT64_MAX || shared_->source->forward_only() || target == 0) high = low;
         while (high > low && high - low > 65536) {
             auto middle = low + (high - low) / 2;
-            TRY(auto frame, frames_.find(middle));
+            RUEDO_TRY(auto frame, frames_.find(middle));
             if (frame && frame->offset < high && frame->sample <= target)
                 low = frame->offset;
             else
@@ -156,7 +156,7 @@ class FlacReader final : public TrackReader {
         offset_ = low;
         last_ = false;
         for (;;) {
-            TRY(auto frame, frames_.find(offset_));
+            RUEDO_TRY(auto frame, frames_.find(offset_));
             if (!frame || frame->sample + static_cast<std::uint64_t>(frame->samples) > target) break;
             offset_ = frame->offset + frame->size;
             if ((last_ = is_last(*frame))) break;
@@ -179,7 +179,7 @@ class FlacReader final : public TrackReader {
 class FlacClip final : public Clip {
   public:
     /// `from`: where it begins; what a tag before it says counts where its own comments say nothing.
-    Outcome open(std::shared_ptr<ByteSource> source, std::uint64_t from, const ClipTags& before) {
+    Status open(std::shared_ptr<ByteSource> source, std::uint64_t from, const ClipTags& before) {
         auto& name = source->name();
         info_.container = "flac";
         SourceReader reader(source);
@@ -187,7 +187,7 @@ class FlacClip final : public Clip {
         Track t;
         auto at = from + 4;
         for (int blocks = 0;; ++blocks) {
-            TRY(auto head, reader.view(at, 4));
+            RUEDO_TRY(auto head, reader.view(at, 4));
             if (head.size() < 4 || blocks > 512)
                 return fail(Code::truncated, fmt::format("“{}” ends within its FLAC header.", name), "Copy it again.");
             bool last = head[0] & 0x80;
@@ -200,7 +200,7 @@ class FlacClip final : public Clip {
                             "Copy or export it again.");
             if ((type == 0 && blocks == 0) || type == 3 || type == 4 || type == 6) {
                 Bytes block;
-                TRY_DO(reader.read(at, 4 + length, block));
+                RUEDO_TRY_DO(reader.read(at, 4 + length, block));
                 if (type == 0) {
                     t.config = {'f', 'L', 'a', 'C'};
                     t.config.insert(t.config.end(), block.begin(), block.end());
@@ -249,7 +249,7 @@ class FlacClip final : public Clip {
             for (std::uint64_t back = 1 << 16; samples == 0; back *= 4) {
                 auto begin = back >= shared_->size - at ? at : shared_->size - back;
                 for (auto place = begin;;) {
-                    TRY(auto frame, frames.find(place));
+                    RUEDO_TRY(auto frame, frames.find(place));
                     if (!frame) break;
                     samples = frame->sample + static_cast<std::uint64_t>(frame->samples);
                     place = frame->offset + frame->size;
@@ -279,12 +279,12 @@ class FlacClip final : public Clip {
 
 Result<std::unique_ptr<Clip>> open_flac(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<FlacClip>();
-    TRY_DO(clip->open(std::move(source), 0, {}));
+    RUEDO_TRY_DO(clip->open(std::move(source), 0, {}));
     return clip;
 }
 Result<std::unique_ptr<Clip>> open_flac_behind(std::shared_ptr<ByteSource> source, std::uint64_t from, ClipTags tags) {
     auto clip = std::make_unique<FlacClip>();
-    TRY_DO(clip->open(std::move(source), from, tags));
+    RUEDO_TRY_DO(clip->open(std::move(source), from, tags));
     return clip;
 }
 

@@ -10,17 +10,17 @@ Result<std::optional<SoundFrame>> FrameIndex::find(SourceReader& reader, std::ui
     for (auto from = at; at < from + reach;) {
         if (at == from) {
             // Nearly always a frame begins right here; over a network no more is waited for.
-            TRY(auto here, reader.view(at, 16));
+            RUEDO_TRY(auto here, reader.view(at, 16));
             if (auto frame = here.size() < 10 ? std::nullopt : parse_(here); frame && alike(*frame)) return frame;
         }
-        TRY(auto window, reader.view(at, 8192));
+        RUEDO_TRY(auto window, reader.view(at, 8192));
         if (window.size() < 10) return std::nullopt;
         for (std::size_t i = 0; i + 10 <= window.size(); ++i, ++at) {
             if (window[i] != 0xFF && window[i] != 0x0B) continue;
             auto frame = parse_(window.subspan(i));
             if (!frame || !alike(*frame)) continue;
             if (i + frame->size + 10 > window.size()) {
-                TRY(auto after, reader.view(at + frame->size, 16));
+                RUEDO_TRY(auto after, reader.view(at + frame->size, 16));
                 auto next = parse_(after);
                 if (after.size() < 10 || (next && alike(*next))) return frame;
                 // The view moved; look at this place's rest again.
@@ -38,7 +38,7 @@ Result<std::optional<SoundFrame>> FrameIndex::find(SourceReader& reader, std::ui
 Result<bool> FrameIndex::step() {
     if (ended_) return false;
     auto at = frontier_;
-    TRY(auto frame, find(reader_, at));
+    RUEDO_TRY(auto frame, find(reader_, at));
     auto size = source_->size();
     if (!frame || (size && at + frame->size > *size)) {
         ended_ = true;
@@ -53,7 +53,7 @@ Result<bool> FrameIndex::step() {
 Result<FrameIndex::Place> FrameIndex::place_of(std::uint64_t number) {
     std::lock_guard lock(mutex_);
     while (count_ <= number && marks_.size() <= number / every) {
-        TRY(bool more, step());
+        RUEDO_TRY(bool more, step());
         if (!more) break;
     }
     auto mark = std::min<std::uint64_t>(number / every, marks_.size() - 1);
@@ -63,7 +63,7 @@ Result<FrameIndex::Place> FrameIndex::place_of(std::uint64_t number) {
 Result<bool> FrameIndex::walk(std::uint64_t bytes) {
     std::lock_guard lock(mutex_);
     while (passed() < bytes) {
-        TRY(bool more, step());
+        RUEDO_TRY(bool more, step());
         if (!more) return true;
     }
     return false;
@@ -77,7 +77,7 @@ class FrameReader final : public TrackReader {
         if (auto place = index_->place_of(0)) offset_ = place->offset;
     }
     Result<bool> next(PacketHead& head) override {
-        TRY(auto frame, index_->find(reader_, offset_));
+        RUEDO_TRY(auto frame, index_->find(reader_, offset_));
         if (!frame) return false;
         at_ = offset_ + (bare_ ? frame->header : 0);
         size_ = frame->size - (bare_ ? frame->header : 0);
@@ -92,16 +92,16 @@ class FrameReader final : public TrackReader {
         ++number_;
         return true;
     }
-    Outcome read(Bytes& out) override { return reader_.read(at_, size_, out); }
-    Outcome seek(Time t) override {
+    Status read(Bytes& out) override { return reader_.read(at_, size_, out); }
+    Status seek(Time t) override {
         auto rate = static_cast<std::uint64_t>(index_->first().rate);
         auto target = static_cast<std::uint64_t>(
             std::max<std::int64_t>(0, time_to_ticks_floor(t + delay_, rate) / index_->first().samples));
         while (index_->time_of(target + 1) <= t + delay_) ++target;
-        TRY(auto place, index_->place_of(target));
+        RUEDO_TRY(auto place, index_->place_of(target));
         number_ = place.number, offset_ = place.offset;
         while (number_ < target) {
-            TRY(auto frame, index_->find(reader_, offset_));
+            RUEDO_TRY(auto frame, index_->find(reader_, offset_));
             if (!frame) break;
             offset_ += frame->size;
             ++number_;

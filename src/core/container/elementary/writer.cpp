@@ -21,29 +21,29 @@ class FrameWriter final : public ClipWriter {
         spec_ = track;
         return 0;
     }
-    Outcome write(std::size_t, const WritePacket& p) override {
+    Status write(std::size_t, const WritePacket& p) override {
         if (spec_.codec == Codec::aac) {
             auto head = adts_header(spec_.config, p.data.size());
             if (head.empty()) return fail(Code::limit, "A packet is too long for ADTS.", "Let it be encoded anew.");
-            TRY_DO(sink_->write(head));
+            RUEDO_TRY_DO(sink_->write(head));
         }
         if (spec_.codec == Codec::mp3) {
-            if (places_.empty()) TRY_DO(begin(p.data));
+            if (places_.empty()) RUEDO_TRY_DO(begin(p.data));
             places_.push_back(sink_->position());
         }
         any_ = true;
         return sink_->write(p.data);
     }
-    Outcome finish(const Progress&) override {
+    Status finish(const Progress&) override {
         if (!any_) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
-        if (spec_.codec == Codec::mp3) TRY_DO(state(end_of(0)));
+        if (spec_.codec == Codec::mp3) RUEDO_TRY_DO(state(end_of(0)));
         return sink_->commit();
     }
 
   private:
     /// A frame of the same kind, and long enough, that holds no sound but what there is to say; a decoder that does not
     /// know of it hears a moment of silence.
-    Outcome begin(ByteView first) {
+    Status begin(ByteView first) {
         if (!tags_.title.empty() || !tags_.cover.empty()) {
             // ID3v2.4, a text frame in UTF-8 and a picture; sizes of seven bits a byte.
             auto size = [](std::size_t n) {
@@ -58,7 +58,7 @@ class FrameWriter final : public ClipWriter {
                 frames.text("APIC").raw(size(picture.size())).u16(0).raw(picture.bytes);
             }
             w.text("ID3").u8(4).u8(0).u8(0).raw(size(frames.size())).raw(frames.bytes);
-            TRY_DO(sink_->write(w.bytes));
+            RUEDO_TRY_DO(sink_->write(w.bytes));
             info_at_ = w.size();
         }
         auto head = parse_mp3_frame(first);
@@ -79,7 +79,7 @@ class FrameWriter final : public ClipWriter {
                     "Let it be encoded anew.");
     }
     /// How many frames and bytes follow, where each hundredth begins, and what is to be cut at both ends.
-    Outcome state(std::optional<Time> stated) {
+    Status state(std::optional<Time> stated) {
         ByteWriter w;
         auto bytes = sink_->position() - info_at_;
         w.raw(ByteView(frame_).first(4)).bytes.resize(4 + side_);
@@ -111,7 +111,7 @@ class FlacFileWriter final : public ClipWriter {
   public:
     explicit FlacFileWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named("flac")->check(track));
+        RUEDO_TRY_DO(wrapper_named("flac")->check(track));
         auto info = parse_flac_info(track.config);
         if (!info || sink_->position())
             return fail(Code::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
@@ -127,10 +127,10 @@ class FlacFileWriter final : public ClipWriter {
         }
         w.bytes[4] = 0;  // another block follows
         head_.assign(w.bytes.begin(), w.bytes.begin() + 42);
-        TRY_DO(sink_->write(w.bytes));
+        RUEDO_TRY_DO(sink_->write(w.bytes));
         return 0;
     }
-    Outcome write(std::size_t, const WritePacket& p) override {
+    Status write(std::size_t, const WritePacket& p) override {
         auto frame = parse_flac_frame(p.data);
         if (!frame) return fail(Code::malformed, "A packet of the FLAC track is damaged.", "Let it be encoded anew.");
         samples_ += static_cast<std::uint64_t>(frame->samples);
@@ -138,7 +138,7 @@ class FlacFileWriter final : public ClipWriter {
         least_ = std::min(least_, size), most_ = std::max(most_, size);
         return sink_->write(p.data);
     }
-    Outcome finish(const Progress&) override {
+    Status finish(const Progress&) override {
         if (!samples_) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
         // Lengths are known now. The checksum over all samples holds where all are there.
         ByteWriter w;
@@ -149,7 +149,7 @@ class FlacFileWriter final : public ClipWriter {
             w.raw(ByteView(head_).subspan(26));
         else
             w.bytes.resize(42);
-        TRY_DO(sink_->write_at(0, w.bytes));
+        RUEDO_TRY_DO(sink_->write_at(0, w.bytes));
         return sink_->commit();
     }
 

@@ -9,7 +9,7 @@ namespace ruedo::isobmff {
 
 Result<std::optional<Box>> read_box(SourceReader& reader, std::uint64_t at, std::uint64_t limit) {
     if (at >= limit || limit - at < 8) return std::nullopt;
-    TRY(auto head, reader.view(at, 16));
+    RUEDO_TRY(auto head, reader.view(at, 16));
     if (head.size() < 8) return std::nullopt;
     ByteReader r(head);
     std::uint64_t size = r.u32();
@@ -52,7 +52,7 @@ const std::uint8_t* Table::page(std::uint64_t i, unsigned at) {
 // Larger than any sample seen; a size above it is a lie.
 constexpr std::uint64_t sample_limit = 256ULL << 20;
 
-Outcome read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out) {
+Status read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out) {
     if (size > sample_limit)
         return fail(Code::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size),
                     "The file is damaged; export it again.");

@@ -17,7 +17,7 @@ struct Box {
 Result<std::optional<Box>> read_box(SourceReader& reader, std::uint64_t at, std::uint64_t limit);
 
 /// The bytes of a sample; a size that none can have is `limit`.
-Outcome read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out);
+Status read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out);
 
 /// A table of fixed-size entries of big-endian numbers, paged in as it is used: opening a long clip does not
 /// read its tables through.
@@ -57,8 +57,8 @@ struct SampleTables {
     std::uint32_t constant_size = 0;
     std::uint64_t samples = 0;
     /// Why one of them could not be read since the last call; of all of them that is forgotten with it.
-    Outcome check() {
-        Outcome outcome;
+    Status check() {
+        Status outcome;
         for (auto* t : {&stts, &ctts, &stsz, &stsc, &chunks, &stss})
             if (auto e = t->take_error(); e && outcome) outcome = std::unexpected(std::move(*e));
         return outcome;

@@ -245,8 +245,8 @@ void sample_description(BoxWriter& w, const WriteTrack& t) {
     });
 }
 
-Outcome CueSamples::add(const WritePacket& cue, const Put& put) {
-    TRY_DO(until(cue.pts, put));
+Status CueSamples::add(const WritePacket& cue, const Put& put) {
+    RUEDO_TRY_DO(until(cue.pts, put));
     auto end = std::find(cue.data.begin(), cue.data.end(), '\n');
     BoxWriter w;
     w.box("vttc", [&] {
@@ -256,19 +256,19 @@ Outcome CueSamples::add(const WritePacket& cue, const Put& put) {
     shown_.push_back({cue.pts + cue.duration, std::move(w.bytes)});
     return {};
 }
-Outcome CueSamples::finish(const Put& put) {
+Status CueSamples::finish(const Put& put) {
     auto last = at_;
     for (auto& s : shown_) last = std::max(last, s.end);
     return until(last, put);
 }
-Outcome CueSamples::until(Time t, const Put& put) {
+Status CueSamples::until(Time t, const Put& put) {
     while (at_ < t) {
         auto next = t;
         for (auto& s : shown_) next = std::min(next, s.end);
         BoxWriter w;
         for (auto& s : shown_) w.raw(s.box);
         if (shown_.empty()) w.box("vtte", [] {});
-        TRY_DO(put({at_, at_, next - at_, true, w.bytes}));
+        RUEDO_TRY_DO(put({at_, at_, next - at_, true, w.bytes}));
         at_ = next;
         std::erase_if(shown_, [&](auto& s) { return s.end <= at_; });
     }

@@ -60,17 +60,17 @@ void media_information(BoxWriter& w, const WriteTrack& track, F&& tables) {
 /// of it, or says that there are none.
 class CueSamples {
   public:
-    using Put = std::function<Outcome(const WritePacket&)>;
+    using Put = std::function<Status(const WritePacket&)>;
     /// Cues come by their beginnings.
-    Outcome add(const WritePacket& cue, const Put& put);
-    Outcome finish(const Put& put);
+    Status add(const WritePacket& cue, const Put& put);
+    Status finish(const Put& put);
 
   private:
     struct Shown {
         Time end{};
         Bytes box;
     };
-    Outcome until(Time t, const Put& put);
+    Status until(Time t, const Put& put);
     std::vector<Shown> shown_;
     Time at_{};
 };

@@ -36,21 +36,21 @@ class FragmentWriter final : public ClipWriter {
     void begins_segment() override { begins_segment_ = true; }
 
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named("mp4-fragments")->check(track));
+        RUEDO_TRY_DO(wrapper_named("mp4-fragments")->check(track));
         tracks_.emplace_back();
         tracks_.back().spec = track;
         if (track.kind() == Kind::audio) tracks_.back().lead = track.delay_samples;
         return tracks_.size() - 1;
     }
-    Outcome write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const WritePacket& p) override {
         auto& t = tracks_.at(index);
         if (t.spec.kind() != Kind::text) return put(index, p);
         return t.cues.add(p, [&](auto& sample) { return put(index, sample); });
     }
-    Outcome finish(const Progress&) override {
+    Status finish(const Progress&) override {
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
             auto& t = tracks_[i];
-            TRY_DO(t.cues.finish([&](auto& sample) { return put(i, sample); }));
+            RUEDO_TRY_DO(t.cues.finish([&](auto& sample) { return put(i, sample); }));
             // A last sample that is longer than what is presented says so by its length.
             auto end = end_of(i);
             if (!end || t.waiting.empty()) continue;
@@ -59,14 +59,14 @@ class FragmentWriter final : public ClipWriter {
             last.duration = std::clamp<std::int64_t>(ticks, 1, std::max<std::int64_t>(1, last.duration));
             t.end = std::min(t.end, *end);
         }
-        TRY_DO(flush(true));
+        RUEDO_TRY_DO(flush(true));
         if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         Time end{};
         for (auto& t : tracks_) end = std::max(end, t.end);
         ByteWriter length;
         length.u64(movie_ticks(end));
-        TRY_DO(sink_->write_at(length_at_, length.bytes));
+        RUEDO_TRY_DO(sink_->write_at(length_at_, length.bytes));
         BoxWriter w;
         w.box("mfra", [&] {
             for (std::size_t i = 0; i < tracks_.size(); ++i)
@@ -78,22 +78,22 @@ class FragmentWriter final : public ClipWriter {
             // The whole box’s size, its last four bytes being these.
             w.full("mfro", 0, 0, [&] { w.u32(w.size() + 4); });
         });
-        TRY_DO(sink_->write(w.bytes));
+        RUEDO_TRY_DO(sink_->write(w.bytes));
         return sink_->commit();
     }
 
   private:
-    Outcome put(std::size_t index, const WritePacket& p) {
+    Status put(std::size_t index, const WritePacket& p) {
         auto& t = tracks_.at(index);
         bool leads = index == leading();
         if (by_segments_) {
             // The last packet before it is as long as it says: nothing waits beyond a segment's end.
-            if (std::exchange(begins_segment_, false) && !t.waiting.empty()) TRY_DO(flush(true));
+            if (std::exchange(begins_segment_, false) && !t.waiting.empty()) RUEDO_TRY_DO(flush(true));
         } else if (leads && !t.waiting.empty()) {
             auto long_enough = [&](Time least) { return p.dts - begun_ >= least; };
             bool video = t.spec.kind() == Kind::video;
             if ((p.keyframe && long_enough(video ? shortest_fragment : longest_fragment)) || held_ > heaviest_fragment)
-                TRY_DO(flush(false, time_to_ticks(p.dts, track_scale(t.spec)) + t.lead));
+                RUEDO_TRY_DO(flush(false, time_to_ticks(p.dts, track_scale(t.spec)) + t.lead));
         }
         auto scale = track_scale(t.spec);
         auto dts = time_to_ticks(p.dts, scale), pts = time_to_ticks(p.pts, scale);
@@ -113,7 +113,7 @@ class FragmentWriter final : public ClipWriter {
         auto it = std::find_if(tracks_.begin(), tracks_.end(), [](auto& t) { return t.spec.kind() == Kind::video; });
         return it == tracks_.end() ? 0 : static_cast<std::size_t>(it - tracks_.begin());
     }
-    Outcome head() {
+    Status head() {
         BoxWriter w;
         w.box("ftyp", [&] { w.text("iso6").u32(0x200).text("iso6iso5isomcmfc"); });
         w.box("moov", [&] {
@@ -148,7 +148,7 @@ class FragmentWriter final : public ClipWriter {
     }
     /// One fragment of what waits. The last packet of a sound waits on, so that the end can still shorten it.
     /// `upcoming` is when the first picture that is not in it is decoded.
-    Outcome flush(bool last, std::int64_t upcoming = 0) {
+    Status flush(bool last, std::int64_t upcoming = 0) {
         std::vector<std::vector<Waiting>> now(tracks_.size());
         bool any = false;
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
@@ -162,7 +162,7 @@ class FragmentWriter final : public ClipWriter {
             any = any || !now[i].empty();
         }
         if (!any) return {};
-        if (!headed_) TRY_DO(head());
+        if (!headed_) RUEDO_TRY_DO(head());
         auto moof = sink_->position();
         // Offsets count from the moof, whose size does not depend on them.
         std::uint64_t size = 0;
@@ -180,7 +180,7 @@ class FragmentWriter final : public ClipWriter {
             size = w.size();
             if (round == 0) continue;
             w.u32(data - size).text("mdat");
-            TRY_DO(sink_->write(w.bytes));
+            RUEDO_TRY_DO(sink_->write(w.bytes));
         }
         ++number_;
         held_ = 0, begins_ = true;
@@ -188,7 +188,7 @@ class FragmentWriter final : public ClipWriter {
             if (now[i].empty()) continue;
             auto& first = now[i].front();
             if (first.sync) tracks_[i].places.push_back({static_cast<std::uint64_t>(first.dts + first.shift), moof});
-            for (auto& s : now[i]) TRY_DO(sink_->write(s.data));
+            for (auto& s : now[i]) RUEDO_TRY_DO(sink_->write(s.data));
         }
         return {};
     }

@@ -17,7 +17,7 @@ Result<std::optional<std::uint64_t>> FragmentIndex::find(std::uint64_t from) {
     SourceReader reader(source_, 4096);
     auto size = reader.size_or_max();
     for (auto at = from;;) {
-        TRY(auto box, read_box(reader, at, size));
+        RUEDO_TRY(auto box, read_box(reader, at, size));
         if (!box) return std::nullopt;
         if (box->type == fourcc("moof")) {
             std::lock_guard lock(mutex_);
@@ -34,7 +34,7 @@ Result<std::optional<std::uint64_t>> FragmentIndex::first() {
         std::lock_guard lock(mutex_);
         if (first_) return first_;
     }
-    TRY(auto found, find(begin_));
+    RUEDO_TRY(auto found, find(begin_));
     std::lock_guard lock(mutex_);
     return first_ = found;
 }
@@ -51,9 +51,9 @@ Result<std::optional<std::uint64_t>> FragmentIndex::after(std::uint64_t moof) {
         if (auto it = known_.find(moof); it != known_.end() && it->second.next) return it->second.next;
     }
     SourceReader reader(source_, 4096);
-    TRY(auto box, read_box(reader, moof, reader.size_or_max()));
+    RUEDO_TRY(auto box, read_box(reader, moof, reader.size_or_max()));
     if (!box) return std::nullopt;
-    TRY(auto next, find(box->end));
+    RUEDO_TRY(auto next, find(box->end));
     std::lock_guard lock(mutex_);
     if (next) known_[moof].next = next;
     return next;
@@ -85,12 +85,12 @@ Result<std::optional<std::uint64_t>> FragmentIndex::search_back(std::uint64_t en
     auto size = boxes.size_or_max();
     auto leads_to_end = [&](std::uint64_t at) -> Result<bool> {
         // Whole, and beginning as each does, with its number (8.8.5).
-        TRY(auto moof, read_box(boxes, at, size));
+        RUEDO_TRY(auto moof, read_box(boxes, at, size));
         if (!moof || moof->stated_end > end) return false;
-        TRY(auto inner, read_box(boxes, moof->body, moof->end));
+        RUEDO_TRY(auto inner, read_box(boxes, moof->body, moof->end));
         if (!inner || inner->type != fourcc("mfhd") || inner->size() != 8) return false;
         for (int i = 0; i < 64; ++i) {
-            TRY(auto box, read_box(boxes, at, size));
+            RUEDO_TRY(auto box, read_box(boxes, at, size));
             if (!box || (i > 0 && box->type == fourcc("moof") && box->start >= end)) return false;
             at = box->end;
             if (at >= end) {
@@ -105,13 +105,13 @@ Result<std::optional<std::uint64_t>> FragmentIndex::search_back(std::uint64_t en
         auto low = high - std::min<std::uint64_t>(step, high - begin_);
         // The tag may lie across two blocks.
         block.resize(static_cast<std::size_t>(std::min(high + 3, end) - low));
-        TRY(auto got, source_->read_at(low, block));
+        RUEDO_TRY(auto got, source_->read_at(low, block));
         block.resize(got);
         for (auto i = block.size(); i-- > 0;) {
             if (i + 4 > block.size() || be32(block.data() + i) != fourcc("moof") || low + i < begin_ + 4) continue;
             auto at = low + i - 4;
             if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(source_->name()));
-            TRY(bool real, leads_to_end(at));
+            RUEDO_TRY(bool real, leads_to_end(at));
             if (!real) continue;
             std::lock_guard lock(mutex_);
             known_.try_emplace(at);
@@ -131,14 +131,14 @@ Result<std::optional<std::uint64_t>> FragmentIndex::last() {
         if (!known_.empty()) from = known_.rbegin()->first;
     }
     if (size && !source_->forward_only()) {
-        TRY(auto found, search_back(*size));
+        RUEDO_TRY(auto found, search_back(*size));
         if (found) return found;
     }
     if (!from) {
-        TRY(from, first());
+        RUEDO_TRY(from, first());
     }
     while (from) {
-        TRY(auto next, after(*from));
+        RUEDO_TRY(auto next, after(*from));
         if (!next) break;
         from = next;
     }
@@ -147,15 +147,15 @@ Result<std::optional<std::uint64_t>> FragmentIndex::last() {
 
 Result<std::optional<std::uint64_t>> FragmentIndex::last_before(std::uint64_t moof) {
     if (!source_->forward_only()) {
-        TRY(auto found, search_back(moof));
+        RUEDO_TRY(auto found, search_back(moof));
         if (found) return found;
     }
     auto from = before(moof);
     if (!from) {
-        TRY(from, first());
+        RUEDO_TRY(from, first());
     }
     while (from && *from < moof) {
-        TRY(auto next, after(*from));
+        RUEDO_TRY(auto next, after(*from));
         if (!next || *next >= moof) return from;
         from = next;
     }
@@ -173,9 +173,9 @@ class FragmentReader final : public TrackReader {
     Result<bool> next(PacketHead& head) override {
         while (at_ >= samples_.size()) {
             if (over_) return false;
-            TRY(auto place, following());
+            RUEDO_TRY(auto place, following());
             if (!place) return false;
-            TRY(bool more, load(*place));
+            RUEDO_TRY(bool more, load(*place));
             if (!more) return false;
             // Where times start over another recording begins, which is not part of this one.
             over_ = reached_ && !samples_.empty() && samples_[0].dts < *reached_ - plan_.timescale;
@@ -195,23 +195,23 @@ class FragmentReader final : public TrackReader {
         ++at_;
         return true;
     }
-    Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
+    Status read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
-    Outcome seek(Time t) override {
+    Status seek(Time t) override {
         reached_.reset(), over_ = false;
         if (timeless_) return seek_from_known(t);
         auto media = ticks_to_time(plan_.tick_at(t), 1, plan_.timescale);
-        TRY(auto from, index_->first());
+        RUEDO_TRY(auto from, index_->first());
         if (!from) return {};
         auto opening = *from;
         if (auto nearer = index_->at_or_before(media); nearer) from = nearer;
         std::optional<std::pair<std::uint64_t, std::size_t>> best;
         // Forward from there, as far as a keyframe that is early enough can still come.
         for (auto f = from; f;) {
-            TRY(bool more, load(*f));
+            RUEDO_TRY(bool more, load(*f));
             if (timeless_ && !known_time_) return seek_from_known(t);
             if (!more || note_keys(t, best)) break;
-            TRY(f, index_->after(*f));
+            RUEDO_TRY(f, index_->after(*f));
             if (f && best)
                 if (auto begins = index_->time_of(*f); begins && *begins > media) break;
         }
@@ -219,10 +219,10 @@ class FragmentReader final : public TrackReader {
         for (auto until = *from; !best && until > opening;) {
             auto earlier = index_->before(until).value_or(opening);
             for (std::optional f = earlier; f && *f < until;) {
-                TRY(bool more, load(*f));
+                RUEDO_TRY(bool more, load(*f));
                 if (!more) break;
                 (void)note_keys(t, best);
-                TRY(f, index_->after(*f));
+                RUEDO_TRY(f, index_->after(*f));
             }
             until = earlier;
         }
@@ -231,7 +231,7 @@ class FragmentReader final : public TrackReader {
 
     /// The end of what this track has in the fragment at `place`; nothing when that holds none of it.
     Result<std::optional<Time>> end_in(std::uint64_t place) {
-        TRY(bool there, load(place));
+        RUEDO_TRY(bool there, load(place));
         if (!there || samples_.empty() || (timeless_ && !known_time_)) return std::nullopt;
         std::optional<Time> end;
         for (auto& s : samples_)
@@ -263,19 +263,19 @@ class FragmentReader final : public TrackReader {
         }
         return !samples_.empty() && plan_.present(next_dts_ + early) > t;
     }
-    Outcome stand_at(std::pair<std::uint64_t, std::size_t> place) {
+    Status stand_at(std::pair<std::uint64_t, std::size_t> place) {
         if (loaded_ == place.first && !samples_.empty()) {
             at_ = place.second;
             return {};
         }
-        TRY(bool there, load(place.first));
+        RUEDO_TRY(bool there, load(place.first));
         at_ = there ? place.second : 0;
         return {};
     }
     /// Fragments that do not say when they begin (no tfdt) are only told by those before them: from the nearest one
     /// that this reader has come by before.
-    Outcome seek_from_known(Time t) {
-        TRY(auto opening, index_->first());
+    Status seek_from_known(Time t) {
+        RUEDO_TRY(auto opening, index_->first());
         if (!opening) return {};
         begins_.try_emplace(*opening, 0);
         auto from = std::prev(begins_.end());
@@ -284,14 +284,14 @@ class FragmentReader final : public TrackReader {
         for (;; --from) {
             loaded_.reset();
             for (std::optional f = from->first; f;) {
-                TRY(bool more, load(*f, f == from->first ? std::optional(from->second) : std::nullopt));
+                RUEDO_TRY(bool more, load(*f, f == from->first ? std::optional(from->second) : std::nullopt));
                 if (!more || note_keys(t, best)) break;
-                TRY(f, following());
+                RUEDO_TRY(f, following());
             }
             if (best || from == begins_.begin()) break;
         }
         if (!best) best.emplace(*opening, 0);
-        TRY(bool there, load(best->first, begins_.at(best->first)));
+        RUEDO_TRY(bool there, load(best->first, begins_.at(best->first)));
         at_ = there ? best->second : 0;
         return {};
     }
@@ -300,14 +300,14 @@ class FragmentReader final : public TrackReader {
         bool follows = loaded_ && index_->follows(*loaded_, place);
         samples_.clear();
         at_ = 0;
-        TRY(auto moof, read_box(reader_, place, reader_.size_or_max()));
+        RUEDO_TRY(auto moof, read_box(reader_, place, reader_.size_or_max()));
         if (!moof || moof->size() > (16ULL << 20)) return false;
         Bytes body;
         if (auto got = reader_.read(moof->body, moof->size(), body); !got) {
             if (got.error().code == Code::truncated) return false;
             return std::unexpected(got.error());
         }
-        TRY(auto opening, index_->first());
+        RUEDO_TRY(auto opening, index_->first());
         known_time_ = begins || follows || place == opening;
         auto implicit = begins ? *begins : follows ? next_dts_ : 0;
         loaded_ = place;
@@ -413,19 +413,19 @@ std::unique_ptr<TrackReader> make_fragment_reader(std::shared_ptr<ByteSource> so
 
 Result<std::optional<Time>> fragments_end(const TrackPlan& plan, std::shared_ptr<FragmentIndex> index) {
     FragmentReader reader(index->source(), plan, index);
-    TRY(auto place, index->last());
+    RUEDO_TRY(auto place, index->last());
     // Tracks may have fragments of their own, so the last ones are asked in turn.
     for (int i = 0; place && i < 32; ++i) {
-        TRY(auto end, reader.end_in(*place));
+        RUEDO_TRY(auto end, reader.end_in(*place));
         if (end) return end;
-        TRY(place, index->last_before(*place));
+        RUEDO_TRY(place, index->last_before(*place));
     }
     // No times in the fragments, or none of the last ones is this track's: forwards through all.
     FragmentReader forwards(index->source(), plan, index);
     PacketHead head;
     std::optional<Time> end;
     for (;;) {
-        TRY(bool more, forwards.next(head));
+        RUEDO_TRY(bool more, forwards.next(head));
         if (!more) return end;
         end = std::max(end.value_or(Time{INT64_MIN}), head.pts + head.duration);
     }

@@ -33,7 +33,7 @@ class IsoClip final : public Clip {
   public:
     explicit IsoClip(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline = {})
         : source_(std::move(source)), reader_(source_), timeline_(timeline) {}
-    Outcome open();
+    Status open();
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
         auto& plan = plans_.at(id);
         if (fragments_) return make_fragment_reader(source_, plan, fragments_);
@@ -42,37 +42,37 @@ class IsoClip final : public Clip {
 
   private:
     template <class F>
-    Outcome children(const Box& parent, std::uint64_t from, F&& visit, int depth) {
+    Status children(const Box& parent, std::uint64_t from, F&& visit, int depth) {
         if (depth > depth_limit)
             return fail(Code::limit, fmt::format("“{}” nests boxes more than {} deep.", source_->name(), depth_limit),
                         "The file is damaged; export it again.");
         for (auto at = from; at < parent.end;) {
-            TRY(auto box, read_box(reader_, at, parent.end));
+            RUEDO_TRY(auto box, read_box(reader_, at, parent.end));
             if (!box) break;
-            TRY_DO(visit(*box));
+            RUEDO_TRY_DO(visit(*box));
             at = box->end;
         }
         return {};
     }
     Result<Bytes> body(const Box& box, std::uint64_t limit = 1 << 20) {
         Bytes out;
-        TRY_DO(reader_.read(box.body, std::min(box.size(), limit), out));
+        RUEDO_TRY_DO(reader_.read(box.body, std::min(box.size(), limit), out));
         return out;
     }
-    Outcome read_moov(const Box& moov);
-    Outcome read_trak(const Box& box, Draft& draft, int depth);
-    Outcome read_tags(const Box& udta);
-    Outcome read_table(const Box& box, Draft& draft);
-    Outcome read_sample_entry(const Box& stsd, Draft& draft);
-    Outcome read_video_entry(const Box& entry, Draft& draft);
-    Outcome read_audio_entry(const Box& entry, Draft& draft);
-    Outcome read_sidx(const Box& box, int depth);
-    Outcome read_mfra();
-    Outcome finish();
+    Status read_moov(const Box& moov);
+    Status read_trak(const Box& box, Draft& draft, int depth);
+    Status read_tags(const Box& udta);
+    Status read_table(const Box& box, Draft& draft);
+    Status read_sample_entry(const Box& stsd, Draft& draft);
+    Status read_video_entry(const Box& entry, Draft& draft);
+    Status read_audio_entry(const Box& entry, Draft& draft);
+    Status read_sidx(const Box& box, int depth);
+    Status read_mfra();
+    Status finish();
     void apply_edits(Draft& draft);
-    Outcome settle_fragments();
-    Outcome find_truncation();
-    Outcome find_length();
+    Status settle_fragments();
+    Status find_truncation();
+    Status find_length();
 
     std::shared_ptr<ByteSource> source_;
     SourceReader reader_;

@@ -9,7 +9,7 @@
 
 namespace ruedo::isobmff {
 
-Outcome IsoClip::open() {
+Status IsoClip::open() {
     auto size = source_->size().value_or(UINT64_MAX);
     file_end_ = size;
     info_.container = "mp4";
@@ -18,7 +18,7 @@ Outcome IsoClip::open() {
     std::optional<std::uint64_t> broken_at;
     bool first = true, has_mdat = false;
     while (at < size) {
-        TRY(auto box, read_box(reader_, at, size));
+        RUEDO_TRY(auto box, read_box(reader_, at, size));
         if (!box) {
             if (first)
                 return fail(Code::malformed,
@@ -33,12 +33,12 @@ Outcome IsoClip::open() {
         first = false;
         if (box->stated_end > size && box->stated_end != UINT64_MAX) cut_short_ = true;
         if (box->type == fourcc("ftyp")) {
-            TRY(auto brand, body(*box, 64));
+            RUEDO_TRY(auto brand, body(*box, 64));
             if (brand.size() >= 4 && be32(brand.data()) == fourcc("qt  ")) info_.container = "mov";
         } else if (box->type == fourcc("moov") && !moov) {
             moov = box;
             moov_end_ = box->end;
-            TRY_DO(read_moov(*box));
+            RUEDO_TRY_DO(read_moov(*box));
         } else if (box->type == fourcc("mdat")) {
             if (!has_mdat) first_mdat = box->start;
             has_mdat = true;
@@ -80,14 +80,14 @@ Outcome IsoClip::open() {
     }
     if (fragmented_) {
         fragments_ = std::make_shared<FragmentIndex>(source_, first_moof ? first_moof : moov_end_);
-        if (sidx_) TRY_DO(read_sidx(*sidx_, 0));
-        if (!sidx_ && !source_->forward_only()) TRY_DO(read_mfra());
+        if (sidx_) RUEDO_TRY_DO(read_sidx(*sidx_, 0));
+        if (!sidx_ && !source_->forward_only()) RUEDO_TRY_DO(read_mfra());
     }
     return finish();
 }
 
-Outcome IsoClip::read_sidx(const Box& box, int depth) {
-    TRY(auto data, body(box, 16 << 20));
+Status IsoClip::read_sidx(const Box& box, int depth) {
+    RUEDO_TRY(auto data, body(box, 16 << 20));
     ByteReader r(data);
     auto version = r.u32() >> 24;
     r.skip(4);
@@ -104,9 +104,9 @@ Outcome IsoClip::read_sidx(const Box& box, int depth) {
         if (word >> 31) {
             // An index of indexes. Over a network more than a few of them would cost more than walking does.
             if (depth >= 3 || ++inner_indexes_ > (source_->cheap_to_seek() ? 4096 : 8)) return {};
-            TRY(auto inner, read_box(reader_, offset, source_->size().value_or(UINT64_MAX)));
+            RUEDO_TRY(auto inner, read_box(reader_, offset, source_->size().value_or(UINT64_MAX)));
             if (!inner || inner->type != fourcc("sidx")) return {};
-            TRY_DO(read_sidx(*inner, depth + 1));
+            RUEDO_TRY_DO(read_sidx(*inner, depth + 1));
         } else {
             fragments_->know(offset, ticks_to_time(time, 1, timescale));
         }
@@ -118,28 +118,28 @@ Outcome IsoClip::read_sidx(const Box& box, int depth) {
     auto size = source_->size();
     bool whole = size && offset >= *size;
     if (size && !whole && !source_->forward_only()) {
-        TRY(auto next, read_box(reader_, offset, *size));
+        RUEDO_TRY(auto next, read_box(reader_, offset, *size));
         whole = next && next->type == fourcc("mfra");
     }
     if (whole) sidx_duration_ = ticks_to_time(time - start, 1, timescale);
     return {};
 }
 
-Outcome IsoClip::read_mfra() {
+Status IsoClip::read_mfra() {
     // The last box of the file states the size of the mfra around it (8.8.11).
     auto size = source_->size();
     if (!size || *size < 16) return {};
-    TRY(auto tail, reader_.view(*size - 16, 16));
+    RUEDO_TRY(auto tail, reader_.view(*size - 16, 16));
     if (tail.size() < 16 || be32(tail.data() + 4) != fourcc("mfro")) return {};
     std::uint64_t length = be32(tail.data() + 12);
     if (length < 24 || length > *size || length > (64 << 20)) return {};
-    TRY(auto mfra, read_box(reader_, *size - length, *size));
+    RUEDO_TRY(auto mfra, read_box(reader_, *size - length, *size));
     if (!mfra || mfra->type != fourcc("mfra")) return {};
     return children(
         *mfra, mfra->body,
-        [&](const Box& box) -> Outcome {
+        [&](const Box& box) -> Status {
             if (box.type != fourcc("tfra")) return {};
-            TRY(auto data, body(box, 16 << 20));
+            RUEDO_TRY(auto data, body(box, 16 << 20));
             ByteReader r(data);
             auto version = r.u32() >> 24;
             auto id = r.u32();
@@ -183,7 +183,7 @@ void IsoClip::apply_edits(Draft& draft) {
             draft.plan.offset + ticks_to_time(static_cast<std::int64_t>(edits[i].duration), 1, movie_timescale_);
 }
 
-Outcome IsoClip::finish() {
+Status IsoClip::finish() {
     if (drafts_.empty())
         return fail(Code::malformed, fmt::format("“{}” has an index without a single track.", source_->name()),
                     "Export the clip again.");
@@ -222,7 +222,7 @@ Outcome IsoClip::finish() {
             taken = taken || d.enabled;
         }
     }
-    TRY_DO(settle_fragments());
+    RUEDO_TRY_DO(settle_fragments());
     // The earliest presented sample of the whole clip is presentation time 0.
     std::optional<Time> origin;
     for (auto& d : drafts_) {
@@ -232,7 +232,7 @@ Outcome IsoClip::finish() {
         PacketHead head;
         Time first = Time::max();
         for (int i = 0; i < 17; ++i) {
-            TRY(bool more, walker->next(head));
+            RUEDO_TRY(bool more, walker->next(head));
             if (!more) break;
             auto pts = d.track.kind == Kind::audio ? std::max(head.pts, d.track.start) : head.pts;
             if (pts >= d.track.start) first = std::min(first, pts);
@@ -269,9 +269,9 @@ Outcome IsoClip::finish() {
         plans_.emplace(d.track.id, d.plan);
         info_.tracks.push_back(d.track);
     }
-    TRY_DO(fragmented_ ? find_length() : find_truncation());
+    RUEDO_TRY_DO(fragmented_ ? find_length() : find_truncation());
     // What could not be read was zeros, and is no clip.
-    for (auto& [id, plan] : plans_) TRY_DO(plan.tables.check());
+    for (auto& [id, plan] : plans_) RUEDO_TRY_DO(plan.tables.check());
     if (cut_short_)
         info_.findings.push_back(
             {"truncated",
@@ -281,7 +281,7 @@ Outcome IsoClip::finish() {
     return {};
 }
 
-Outcome IsoClip::settle_fragments() {
+Status IsoClip::settle_fragments() {
     if (!fragmented_) return {};
     // A moov that holds samples of its own is a plain file with an empty mvex.
     bool any = std::any_of(drafts_.begin(), drafts_.end(), [](auto& d) { return d.plan.tables.samples > 0; });
@@ -293,21 +293,21 @@ Outcome IsoClip::settle_fragments() {
 }
 
 /// Where a file with sample tables was cut.
-Outcome IsoClip::find_truncation() {
+Status IsoClip::find_truncation() {
     Time reach{};
     bool missing = false;
     for (auto& track : info_.tracks) {
         if (track.kind != Kind::video && track.kind != Kind::audio) continue;
         auto& plan = plans_.at(track.id);
         // Chunks are stored in order in nearly every file: the last sample tells at once whether all are there.
-        TRY(bool there, has_last_sample(source_, plan));
+        RUEDO_TRY(bool there, has_last_sample(source_, plan));
         if (there) continue;
         missing = true;
         PacketHead head;
         auto all = make_table_reader(source_, plan);
         Time end{};
         for (;;) {
-            TRY(bool more, all->next(head));
+            RUEDO_TRY(bool more, all->next(head));
             if (!more) break;
             end = std::max(end, head.pts + head.duration);
         }
@@ -321,7 +321,7 @@ Outcome IsoClip::find_truncation() {
 
 /// How long a fragmented file is: as its index says, or as its last fragments do; where bytes come in order only, as
 /// its header does (8.8.2), if that does.
-Outcome IsoClip::find_length() {
+Status IsoClip::find_length() {
     info_.duration = sidx_duration_;
     if (sidx_duration_.ns && !cut_short_) return {};
     if (source_->forward_only()) {
@@ -332,7 +332,7 @@ Outcome IsoClip::find_length() {
     info_.duration = {};
     for (auto& track : info_.tracks) {
         if (track.kind != Kind::video && track.kind != Kind::audio) continue;
-        TRY(auto end, fragments_end(plans_.at(track.id), fragments_));
+        RUEDO_TRY(auto end, fragments_end(plans_.at(track.id), fragments_));
         if (end) info_.duration = std::max(info_.duration, *end);
     }
     cut_short_ = cut_short_ || fragments_->cut_short();
@@ -341,7 +341,7 @@ Outcome IsoClip::find_length() {
 
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     auto clip = std::make_unique<IsoClip>(std::move(source), timeline);
-    TRY_DO(clip->open());
+    RUEDO_TRY_DO(clip->open());
     return clip;
 }
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {

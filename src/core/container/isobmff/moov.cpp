@@ -80,16 +80,16 @@ std::optional<PcmFormat> quicktime_pcm(std::uint32_t type, const Bytes& entry, u
 
 }  // namespace
 
-Outcome IsoClip::read_moov(const Box& moov) {
+Status IsoClip::read_moov(const Box& moov) {
     if (moov.stated_end > file_end_)
         return fail(Code::truncated,
                     fmt::format("“{}” was cut short inside its index (the moov box).", source_->name()),
                     "Copy it again.");
     return children(
         moov, moov.body,
-        [&](const Box& box) -> Outcome {
+        [&](const Box& box) -> Status {
             if (box.type == fourcc("mvhd")) {
-                TRY(auto data, body(box, 256));
+                RUEDO_TRY(auto data, body(box, 256));
                 ByteReader r(data);
                 auto version = r.u32() >> 24;
                 auto created = static_cast<std::int64_t>(r.be(version == 1 ? 8 : 4));
@@ -105,7 +105,7 @@ Outcome IsoClip::read_moov(const Box& moov) {
                                 fmt::format("“{}” states more than {} tracks.", source_->name(), track_limit),
                                 "The file is damaged.");
                 Draft draft;
-                TRY_DO(read_trak(box, draft, 1));
+                RUEDO_TRY_DO(read_trak(box, draft, 1));
                 drafts_.push_back(std::move(draft));
             } else if (box.type == fourcc("udta")) {
                 return read_tags(box);
@@ -113,8 +113,8 @@ Outcome IsoClip::read_moov(const Box& moov) {
                 fragmented_ = true;
                 return children(
                     box, box.body,
-                    [&](const Box& inner) -> Outcome {
-                        TRY(auto data, body(inner, 64));
+                    [&](const Box& inner) -> Status {
+                        RUEDO_TRY(auto data, body(inner, 64));
                         ByteReader r(data);
                         auto version = r.u32() >> 24;
                         if (inner.type == fourcc("mehd")) fragment_duration_ = version == 1 ? r.u64() : r.u32();
@@ -134,12 +134,12 @@ Outcome IsoClip::read_moov(const Box& moov) {
 }
 
 /// The title and the cover, where they stand in a list of items. What can't be followed here is passed over.
-Outcome IsoClip::read_tags(const Box& udta) {
+Status IsoClip::read_tags(const Box& udta) {
     auto inside = [&](const Box& parent, std::uint64_t from, std::uint32_t type) -> std::optional<Box> {
         std::optional<Box> found;
         (void)children(
             parent, from,
-            [&](const Box& b) -> Outcome {
+            [&](const Box& b) -> Status {
                 if (b.type == type && !found) found = b;
                 return {};
             },
@@ -153,21 +153,21 @@ Outcome IsoClip::read_tags(const Box& udta) {
         auto named = list ? inside(*list, list->body, type) : std::nullopt;
         auto data = named ? inside(*named, named->body, fourcc("data")) : std::nullopt;
         if (!data || data->size() > most) return Bytes{};
-        TRY(auto bytes, body(*data, most));
+        RUEDO_TRY(auto bytes, body(*data, most));
         bytes.erase(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(8, bytes.size())));
         return bytes;
     };
-    TRY(auto title, item(fourcc("\xA9nam"), 4096));
+    RUEDO_TRY(auto title, item(fourcc("\xA9nam"), 4096));
     if (!title.empty()) info_.tags.title = tidy_title({reinterpret_cast<const char*>(title.data()), title.size()});
-    TRY(auto cover, item(fourcc("covr"), ClipTags::most_cover + 8));
+    RUEDO_TRY(auto cover, item(fourcc("covr"), ClipTags::most_cover + 8));
     info_.tags.take_cover(cover);
     return {};
 }
 
-Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
+Status IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
     return children(
         parent, parent.body,
-        [&](const Box& box) -> Outcome {
+        [&](const Box& box) -> Status {
             switch (box.type) {
                 case fourcc("mdia"):
                 case fourcc("minf"):
@@ -175,7 +175,7 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                 case fourcc("edts"):
                     return read_trak(box, draft, depth + 1);
                 case fourcc("tkhd"): {
-                    TRY(auto data, body(box, 256));
+                    RUEDO_TRY(auto data, body(box, 256));
                     ByteReader r(data);
                     auto word = r.u32();
                     draft.enabled = word & 1;
@@ -195,15 +195,15 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                 case fourcc("tref"):
                     return children(
                         box, box.body,
-                        [&](const Box& b) -> Outcome {
+                        [&](const Box& b) -> Status {
                             if (b.type != fourcc("chap")) return {};
-                            TRY(auto data, body(b, 1024));
+                            RUEDO_TRY(auto data, body(b, 1024));
                             for (ByteReader r(data); r.left() >= 4;) chapters_.insert(r.u32());
                             return {};
                         },
                         depth + 1);
                 case fourcc("mdhd"): {
-                    TRY(auto data, body(box, 64));
+                    RUEDO_TRY(auto data, body(box, 64));
                     ByteReader r(data);
                     auto version = r.u32() >> 24;
                     r.skip(version == 1 ? 16 : 8);
@@ -215,7 +215,7 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                 }
                 case fourcc("elng"): {
                     // The whole tag counts before the three letters of the media header (8.4.6), which come before it.
-                    TRY(auto data, body(box, 64));
+                    RUEDO_TRY(auto data, body(box, 64));
                     std::string tag(
                         data.begin() + std::min<std::ptrdiff_t>(4, static_cast<std::ptrdiff_t>(data.size())),
                         data.end());
@@ -227,7 +227,7 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                     return {};
                 }
                 case fourcc("hdlr"): {
-                    TRY(auto data, body(box, 64));
+                    RUEDO_TRY(auto data, body(box, 64));
                     ByteReader r(data);
                     r.skip(8);
                     auto type = r.u32();
@@ -240,7 +240,7 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
                     return {};
                 }
                 case fourcc("elst"): {
-                    TRY(auto data, body(box));
+                    RUEDO_TRY(auto data, body(box));
                     ByteReader r(data);
                     auto version = r.u32() >> 24;
                     auto count = r.u32();
@@ -263,12 +263,12 @@ Outcome IsoClip::read_trak(const Box& parent, Draft& draft, int depth) {
         depth);
 }
 
-Outcome IsoClip::read_table(const Box& box, Draft& draft) {
+Status IsoClip::read_table(const Box& box, Draft& draft) {
     static constexpr std::array<std::uint32_t, 8> tables{fourcc("stts"), fourcc("ctts"), fourcc("stsz"),
                                                          fourcc("stz2"), fourcc("stsc"), fourcc("stco"),
                                                          fourcc("co64"), fourcc("stss")};
     if (std::find(tables.begin(), tables.end(), box.type) == tables.end()) return {};
-    TRY(auto head, body(box, 12));
+    RUEDO_TRY(auto head, body(box, 12));
     ByteReader r(head);
     auto version = r.u32() >> 24;
     auto& t = draft.plan.tables;
@@ -307,15 +307,15 @@ Outcome IsoClip::read_table(const Box& box, Draft& draft) {
     return {};
 }
 
-Outcome IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
-    TRY(auto entry, read_box(reader_, stsd.body + 8, stsd.end));
+Status IsoClip::read_sample_entry(const Box& stsd, Draft& draft) {
+    RUEDO_TRY(auto entry, read_box(reader_, stsd.body + 8, stsd.end));
     if (!entry) return {};
     auto& track = draft.track;
     track.codec_tag = tag_text(entry->type);
     auto type = entry->type;
     if (type == fourcc("encv") || type == fourcc("enca")) draft.encrypted_as = track.codec_tag;
-    if (track.kind == Kind::video) TRY_DO(read_video_entry(*entry, draft));
-    if (track.kind == Kind::audio) TRY_DO(read_audio_entry(*entry, draft));
+    if (track.kind == Kind::video) RUEDO_TRY_DO(read_video_entry(*entry, draft));
+    if (track.kind == Kind::audio) RUEDO_TRY_DO(read_audio_entry(*entry, draft));
     switch (type) {
         case fourcc("avc1"):
         case fourcc("avc3"):
@@ -386,17 +386,17 @@ static void read_clean_aperture(ByteView data, VideoFormat& f) {
     f.set_coded_size(f.width, f.height);
 }
 
-Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
+Status IsoClip::read_video_entry(const Box& entry, Draft& draft) {
     auto& track = draft.track;
-    TRY(auto data, body(entry, 78));
+    RUEDO_TRY(auto data, body(entry, 78));
     ByteReader r(data);
     r.skip(24);
     track.video.width = r.u16();
     track.video.height = r.u16();
     return children(
         entry, entry.body + 78,
-        [&](const Box& box) -> Outcome {
-            TRY(auto inner, body(box));
+        [&](const Box& box) -> Status {
+            RUEDO_TRY(auto inner, body(box));
             ByteReader b(inner);
             if (box.type == fourcc("esds") && inner.size() > 4) {
                 // ISO/IEC 14496-1 table 5.
@@ -418,7 +418,7 @@ Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
                 if (w && h) track.video.pixel_aspect = Rational{w, h}.reduced();
             }
             if (box.type == fourcc("clap")) {
-                TRY(auto clean, body(box, 32));
+                RUEDO_TRY(auto clean, body(box, 32));
                 read_clean_aperture(clean, track.video);
             }
             if (box.type == fourcc("colr")) {
@@ -436,9 +436,9 @@ Outcome IsoClip::read_video_entry(const Box& entry, Draft& draft) {
         4);
 }
 
-Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
+Status IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
     auto& track = draft.track;
-    TRY(auto data, body(entry, 64));
+    RUEDO_TRY(auto data, body(entry, 64));
     ByteReader r(data);
     r.skip(8);
     auto version = r.u16();
@@ -449,10 +449,10 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
     auto pcm = quicktime_pcm(entry.type, data, version);
     // QuickTime's sound descriptions of version 1 and 2 are longer.
     std::uint64_t from = entry.body + 28 + (version == 1 ? 16U : version == 2 ? 36U : 0U);
-    auto visit = [&](auto&& self, const Box& box, int depth) -> Outcome {
+    auto visit = [&](auto&& self, const Box& box, int depth) -> Status {
         if (box.type == fourcc("wave"))
             return children(box, box.body, [&](const Box& b) { return self(self, b, depth + 1); }, depth + 1);
-        TRY(auto inner, body(box));
+        RUEDO_TRY(auto inner, body(box));
         if (box.type == fourcc("enda") && pcm && inner.size() >= 2) pcm->big_endian = inner[1] == 0;
         if (box.type == fourcc("esds") && inner.size() > 4) {
             unsigned indication = 0;
@@ -480,7 +480,7 @@ Outcome IsoClip::read_audio_entry(const Box& entry, Draft& draft) {
         }
         return {};
     };
-    TRY_DO(children(entry, from, [&](const Box& b) { return visit(visit, b, 4); }, 4));
+    RUEDO_TRY_DO(children(entry, from, [&](const Box& b) { return visit(visit, b, 4); }, 4));
     if (!pcm) return {};
     track.codec = Codec::pcm;
     track.audio = {pcm->rate, pcm->channels};

@@ -69,9 +69,9 @@ class TableReader final : public TrackReader {
         return true;
     }
 
-    Outcome read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
+    Status read(Bytes& out) override { return read_sample(reader_, offset_, size_, out); }
 
-    Outcome seek(Time t) override {
+    Status seek(Time t) override {
         (void)plan_.tables.check();  // what could not be read before is read again where it is needed
         lost_.reset();
         auto placed = find(t);
@@ -84,7 +84,7 @@ class TableReader final : public TrackReader {
     void place(std::uint64_t index);
 
   private:
-    Outcome find(Time t) {
+    Status find(Time t) {
         auto& tables = plan_.tables;
         auto target = plan_.tick_at(t);
         auto sample = sample_at_dts(target);
@@ -98,16 +98,16 @@ class TableReader final : public TrackReader {
         auto pts_of = [&](std::uint64_t entry) -> Result<Time> {
             auto number = tables.stss.u32(entry);
             place(number > 0 ? number - 1 : 0);
-            TRY(bool more, next(head));
+            RUEDO_TRY(bool more, next(head));
             return more ? head.pts : Time::max();
         };
         while (k < tables.stss.count()) {  // with negative offsets a later sync sample may be shown in time
-            TRY(auto pts, pts_of(k));
+            RUEDO_TRY(auto pts, pts_of(k));
             if (pts > t) break;
             ++k;
         }
         for (; k > 1; --k) {
-            TRY(auto pts, pts_of(k - 1));
+            RUEDO_TRY(auto pts, pts_of(k - 1));
             if (pts <= t) break;
         }
         auto number = k > 0 ? tables.stss.u32(k - 1) : 1;

@@ -44,26 +44,26 @@ class Mp4Writer final : public ClipWriter {
     explicit Mp4Writer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
 
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named("mp4")->check(track));
+        RUEDO_TRY_DO(wrapper_named("mp4")->check(track));
         tracks_.emplace_back();
         tracks_.back().spec = track;
         return tracks_.size() - 1;
     }
 
-    Outcome write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const WritePacket& p) override {
         auto& t = tracks_.at(index);
         if (t.spec.kind() != Kind::text) return put(index, p);
         return t.cues.add(p, [&](auto& sample) { return put(index, sample); });
     }
 
-    Outcome finish(const Progress& told) override {
+    Status finish(const Progress& told) override {
         for (std::size_t i = 0; i < tracks_.size(); ++i)
-            TRY_DO(tracks_[i].cues.finish([&](auto& sample) { return put(i, sample); }));
+            RUEDO_TRY_DO(tracks_[i].cues.finish([&](auto& sample) { return put(i, sample); }));
         if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         ByteWriter size;
         size.u64(sink_->position() - room_);
-        TRY_DO(sink_->write_at(room_ + 8, size.bytes));
+        RUEDO_TRY_DO(sink_->write_at(room_ + 8, size.bytes));
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
             auto& t = tracks_[i];
             t.reach_end();
@@ -78,15 +78,15 @@ class Mp4Writer final : public ClipWriter {
             if (whole.size() == room_ || whole.size() + 8 <= room_) {
                 BoxWriter rest;
                 if (whole.size() < room_) rest.u32(static_cast<std::uint32_t>(room_ - whole.size())).text("free");
-                TRY_DO(sink_->write_at(whole.size(), rest.bytes));
-                TRY_DO(sink_->write_at(0, whole));
+                RUEDO_TRY_DO(sink_->write_at(whole.size(), rest.bytes));
+                RUEDO_TRY_DO(sink_->write_at(0, whole));
                 return sink_->commit();
             }
         }
         auto head = index(0, large).size();
         auto whole = index(head, large);
-        TRY_DO(sink_->insert_gap(0, whole.size(), told));
-        TRY_DO(sink_->write_at(0, whole));
+        RUEDO_TRY_DO(sink_->insert_gap(0, whole.size(), told));
+        RUEDO_TRY_DO(sink_->write_at(0, whole));
         return sink_->commit();
     }
 
@@ -96,14 +96,14 @@ class Mp4Writer final : public ClipWriter {
     }
 
   private:
-    Outcome put(std::size_t index, const WritePacket& p) {
+    Status put(std::size_t index, const WritePacket& p) {
         auto& t = tracks_.at(index);
         if (sink_->position() == 0) {
             // A 64-bit size, since it is not known yet how much will come.
             BoxWriter w;
             if (room_) w.box("free", [&] { w.bytes.resize(w.bytes.size() + room_ - 8); });
             w.u32(1).text("mdat").u64(0);
-            TRY_DO(sink_->write(w.bytes));
+            RUEDO_TRY_DO(sink_->write(w.bytes));
         }
         auto dts = time_to_ticks(p.dts, t.scale()), pts = time_to_ticks(p.pts, t.scale());
         if (t.samples.empty())
@@ -231,7 +231,7 @@ std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink) {
     return std::make_unique<isobmff::Mp4Writer>(std::move(sink));
 }
 Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace) {
-    TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
+    RUEDO_TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
     return write_mp4(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

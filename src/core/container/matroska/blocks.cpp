@@ -55,7 +55,7 @@ Result<std::uint64_t> next_cluster(SourceReader& reader, std::uint64_t from, std
     static constexpr std::array<std::uint8_t, 4> mark{0x1F, 0x43, 0xB6, 0x75};
     limit = std::min(limit, reader.size_or_max());
     for (auto at = from; at < limit;) {
-        TRY(auto data, reader.view(at, 32768));
+        RUEDO_TRY(auto data, reader.view(at, 32768));
         if (data.size() < 8) break;
         auto hit = std::search(data.begin(), data.end(), mark.begin(), mark.end());
         if (hit == data.end()) {
@@ -63,10 +63,10 @@ Result<std::uint64_t> next_cluster(SourceReader& reader, std::uint64_t from, std
             continue;
         }
         auto place = at + static_cast<std::uint64_t>(hit - data.begin());
-        TRY(auto cluster, read_element(reader, place));
+        RUEDO_TRY(auto cluster, read_element(reader, place));
         if (cluster) {
             // Chance bytes look like the ID once in 4 GB; a child that makes sense settles it.
-            TRY(auto child, read_element(reader, cluster->body));
+            RUEDO_TRY(auto child, read_element(reader, cluster->body));
             if (child && (child->id == id::timestamp || child->id == id::crc32 || child->id == id::void_element ||
                           child->id == 0xAB || child->id == 0xA7))
                 return place;
@@ -78,7 +78,7 @@ Result<std::uint64_t> next_cluster(SourceReader& reader, std::uint64_t from, std
 
 Result<bool> BlockReader::next(PacketHead& head) {
     while (lace_at_ >= laces_.size()) {
-        TRY(bool more, next_block());
+        RUEDO_TRY(bool more, next_block());
         if (!more) return false;
     }
     auto& lace = laces_[lace_at_++];
@@ -87,9 +87,9 @@ Result<bool> BlockReader::next(PacketHead& head) {
     return true;
 }
 
-Outcome BlockReader::read(Bytes& out) {
+Status BlockReader::read(Bytes& out) {
     auto& head = laces_[lace_at_ - 1].head;
-    TRY_DO(reader_.read(offset_, head.size, out));
+    RUEDO_TRY_DO(reader_.read(offset_, head.size, out));
     if (!extra_.stripped.empty()) out.insert(out.begin(), extra_.stripped.begin(), extra_.stripped.end());
     if (extra_.is_webvtt) {
         // As WebM has it: a name, settings, text.
@@ -108,10 +108,10 @@ Result<bool> BlockReader::next_block() {
     auto size = reader_.size_or_max();
     for (;;) {
         if (at_ >= size || at_ >= shared_->segment_end) return false;
-        TRY(auto element, read_element(reader_, at_));
+        RUEDO_TRY(auto element, read_element(reader_, at_));
         if (!element) {
             // Damage: go on with the next cluster that makes sense.
-            TRY(at_, next_cluster(reader_, at_ + 1, shared_->segment_end));
+            RUEDO_TRY(at_, next_cluster(reader_, at_ + 1, shared_->segment_end));
             cluster_end_ = 0;
             if (at_ == UINT64_MAX) return false;
             continue;
@@ -131,7 +131,7 @@ Result<bool> BlockReader::next_block() {
         if (e.unknown()) return false;
         bool inside = cluster_end_ != 0 && e.start < cluster_end_ && !is_level1(e.id);
         if (inside && e.id == id::timestamp) {
-            TRY(auto v, reader_.view(e.body, std::min<std::uint64_t>(8, e.size())));
+            RUEDO_TRY(auto v, reader_.view(e.body, std::min<std::uint64_t>(8, e.size())));
             cluster_time_ = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
         } else if (inside && (e.id == id::simple_block || e.id == id::block_group)) {
             if (e.end > size) return false;  // cut short inside this block
@@ -153,12 +153,12 @@ Result<bool> BlockReader::parse_group(const Element& group) {
     bool referenced = false;
     std::string settings;
     for (auto at = group.body; at < group.end;) {
-        TRY(auto e, read_element(reader_, at));
+        RUEDO_TRY(auto e, read_element(reader_, at));
         if (!e || e->unknown() || e->end > group.end) break;
         if (e->id == id::block) block = *e;
         if (e->id == id::reference_block) referenced = true;
         if (e->id == id::block_additions && extra_.is_webvtt && e->size() < 1024) {
-            TRY(auto additions, reader_.view(e->body, static_cast<std::size_t>(e->size())));
+            RUEDO_TRY(auto additions, reader_.view(e->body, static_cast<std::size_t>(e->size())));
             walk(additions, [&](std::uint32_t m, ByteView more) {
                 if (m != id::block_more) return;
                 walk(more, [&](std::uint32_t a, ByteView v) {
@@ -168,7 +168,7 @@ Result<bool> BlockReader::parse_group(const Element& group) {
             });
         }
         if (e->id == id::block_duration || e->id == id::discard_padding) {
-            TRY(auto v, reader_.view(e->body, std::min<std::uint64_t>(8, e->size())));
+            RUEDO_TRY(auto v, reader_.view(e->body, std::min<std::uint64_t>(8, e->size())));
             if (e->id == id::block_duration)
                 duration = shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
             else
@@ -177,7 +177,7 @@ Result<bool> BlockReader::parse_group(const Element& group) {
         at = e->end;
     }
     if (!block) return false;
-    TRY(bool ours, parse_block(*block, false, duration, discard, referenced));
+    RUEDO_TRY(bool ours, parse_block(*block, false, duration, discard, referenced));
     if (ours) settings_ = std::move(settings);
     return ours;
 }
@@ -227,7 +227,7 @@ bool BlockReader::lay_out(ByteView head, unsigned used, const Element& e, unsign
 }
 
 Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time duration, Time discard, bool referenced) {
-    TRY(auto head, reader_.view(e.body, std::min<std::uint64_t>(e.size(), 4096)));
+    RUEDO_TRY(auto head, reader_.view(e.body, std::min<std::uint64_t>(e.size(), 4096)));
     unsigned used = 0;
     auto track = read_vint(head, used);
     if (used == 0 || track != extra_.number || head.size() < used + 3) return false;
@@ -250,11 +250,11 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
         if (extra_.pcm_frame && extra_.pcm_rate)
             length = ticks_to_time(static_cast<std::int64_t>(n / extra_.pcm_frame), 1, extra_.pcm_rate);
         if (extra_.is_opus && n > 0) {
-            TRY(auto start, reader_.view(from, 2));
+            RUEDO_TRY(auto start, reader_.view(from, 2));
             if (auto samples = opus_packet_samples(start)) length = ticks_to_time(samples, 1, 48000);
         }
         if (extra_.is_flac && n > 0) {
-            TRY(auto start, reader_.view(from, static_cast<std::size_t>(std::min<std::uint64_t>(n, 32))));
+            RUEDO_TRY(auto start, reader_.view(from, static_cast<std::size_t>(std::min<std::uint64_t>(n, 32))));
             if (auto frame = parse_flac_frame(start); frame && frame->rate > 0)
                 length = ticks_to_time(frame->samples, 1, static_cast<std::uint64_t>(frame->rate));
         }
@@ -275,14 +275,14 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
 }
 
 Result<std::optional<Time>> BlockReader::cluster_time(std::uint64_t at) {
-    TRY(auto cluster, read_element(reader_, at));
+    RUEDO_TRY(auto cluster, read_element(reader_, at));
     if (!cluster || cluster->id != id::cluster) return std::nullopt;
     auto child_at = cluster->body;
     for (int i = 0; i < 8; ++i) {
-        TRY(auto child, read_element(reader_, child_at));
+        RUEDO_TRY(auto child, read_element(reader_, child_at));
         if (!child || child->unknown()) return std::nullopt;
         if (child->id == id::timestamp) {
-            TRY(auto v, reader_.view(child->body, std::min<std::uint64_t>(8, child->size())));
+            RUEDO_TRY(auto v, reader_.view(child->body, std::min<std::uint64_t>(8, child->size())));
             return shared_->stamp(static_cast<std::int64_t>(as_uint(v)));
         }
         child_at = child->end;
@@ -295,7 +295,7 @@ Result<std::optional<std::uint64_t>> BlockReader::settle(std::uint64_t from, Tim
     enter(from);
     PacketHead head;
     for (;;) {
-        TRY(bool more, next(head));
+        RUEDO_TRY(bool more, next(head));
         if (!more) break;
         if (head.keyframe && head.pts <= t) best = block_start_;
         // Pictures may be shown earlier than decoded, so look a little past t.
@@ -304,10 +304,10 @@ Result<std::optional<std::uint64_t>> BlockReader::settle(std::uint64_t from, Tim
     return best;
 }
 
-Outcome BlockReader::seek(Time t) {
+Status BlockReader::seek(Time t) {
     auto container_time = t + shared_->origin + extra_.codec_delay;
     auto from = shared_->first_cluster;
-    if (t.ns <= 0) return enter(from), Outcome{};
+    if (t.ns <= 0) return enter(from), Status{};
     auto cues = shared_->read_cues(reader_);
     auto cue = std::upper_bound(cues->begin(), cues->end(), container_time, [](Time v, auto& c) { return v < c.time; });
     bool cued = false;
@@ -324,10 +324,10 @@ Outcome BlockReader::seek(Time t) {
         std::uint64_t low = shared_->first_cluster, high = std::min(shared_->segment_end, reader_.size_or_max());
         while (high > low && high - low > (1 << 17)) {
             auto middle = low + (high - low) / 2;
-            TRY(auto found, next_cluster(reader_, middle, high));
+            RUEDO_TRY(auto found, next_cluster(reader_, middle, high));
             std::optional<Time> time;
             if (found != UINT64_MAX) {
-                TRY(time, cluster_time(found));
+                RUEDO_TRY(time, cluster_time(found));
             }
             if (time && *time <= container_time)
                 low = found;
@@ -339,13 +339,13 @@ Outcome BlockReader::seek(Time t) {
     // The cluster found may begin between keyframes: step back until one is early enough.
     std::uint64_t back = 1 << 18;
     for (;;) {
-        TRY(auto cluster, settle(from, t));
+        RUEDO_TRY(auto cluster, settle(from, t));
         if (cluster || from <= shared_->first_cluster) {
             from = cluster.value_or(shared_->first_cluster);
             break;
         }
         auto to = from > shared_->first_cluster + back ? from - back : shared_->first_cluster;
-        TRY(auto found, next_cluster(reader_, to, from));
+        RUEDO_TRY(auto found, next_cluster(reader_, to, from));
         from = found < from ? found : shared_->first_cluster;
         if (found >= from && to == shared_->first_cluster) from = shared_->first_cluster;
         back *= 2;
@@ -355,14 +355,14 @@ Outcome BlockReader::seek(Time t) {
     PacketHead head;
     std::optional<std::size_t> wanted;
     for (std::size_t i = 0;; ++i) {
-        TRY(bool more, next(head));
+        RUEDO_TRY(bool more, next(head));
         if (!more || block_start_ != from) break;
         if (head.keyframe && head.pts <= t) wanted = i;
         if (head.pts > t + 500_ms) break;
     }
     enter(from);
     for (std::size_t i = 0; i < wanted.value_or(0); ++i) {
-        TRY(bool more, next(head));
+        RUEDO_TRY(bool more, next(head));
         if (!more) break;
     }
     return {};

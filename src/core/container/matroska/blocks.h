@@ -52,8 +52,8 @@ class BlockReader final : public TrackReader {
     }
 
     Result<bool> next(PacketHead& head) override;
-    Outcome read(Bytes& out) override;
-    Outcome seek(Time t) override;
+    Status read(Bytes& out) override;
+    Status seek(Time t) override;
     /// The time of the cluster at `at`, if there is one.
     Result<std::optional<Time>> cluster_time(std::uint64_t at);
 

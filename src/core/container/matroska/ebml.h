@@ -61,7 +61,7 @@ inline std::uint64_t read_vint(ByteView data, unsigned& length, unsigned longest
 
 /// The element at `at`; nothing where there is no valid header.
 inline Result<std::optional<Element>> read_element(SourceReader& reader, std::uint64_t at) {
-    TRY(auto head, reader.view(at, 12));
+    RUEDO_TRY(auto head, reader.view(at, 12));
     if (head.empty() || head[0] < 0x10) return std::nullopt;
     unsigned id_length = static_cast<unsigned>(std::countl_zero(head[0])) + 1;
     if (head.size() < id_length + 1) return std::nullopt;

@@ -16,20 +16,20 @@ namespace {
 class MatroskaClip final : public Clip {
   public:
     explicit MatroskaClip(std::shared_ptr<ByteSource> source) : reader_(source) { shared_->source = std::move(source); }
-    Outcome open();
+    Status open();
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
         return std::make_unique<BlockReader>(shared_, extras_.at(id));
     }
 
   private:
-    Outcome read_segment(const Element& segment);
+    Status read_segment(const Element& segment);
     Result<Bytes> body(const Element& e);
     void read_info(ByteView data);
     void take_track(ByteView data);
     void read_cover(std::uint64_t at);
-    Outcome settle_times();
+    Status settle_times();
     void take_config(Track& track, const Bytes& first);
-    Outcome find_end();
+    Status find_end();
 
     SourceReader reader_;
     std::shared_ptr<Shared> shared_ = std::make_shared<Shared>();
@@ -43,16 +43,16 @@ Result<Bytes> MatroskaClip::body(const Element& e) {
         return fail(Code::limit,
                     fmt::format("“{}” has a header of impossible size at byte {}.", shared_->source->name(), e.start),
                     "The file is damaged; copy it again.");
-    TRY_DO(reader_.read(e.body, e.size(), data));
+    RUEDO_TRY_DO(reader_.read(e.body, e.size(), data));
     return data;
 }
 
-Outcome MatroskaClip::open() {
+Status MatroskaClip::open() {
     auto& name = shared_->source->name();
-    TRY(auto header, read_element(reader_, 0));
+    RUEDO_TRY(auto header, read_element(reader_, 0));
     if (!header || header->id != id::ebml || header->unknown())
         return fail(Code::malformed, fmt::format("“{}” has a broken EBML header.", name), "Copy it again.");
-    TRY(auto data, body(*header));
+    RUEDO_TRY(auto data, body(*header));
     info_.container = "matroska";
     std::string type = "matroska";
     walk(data, [&](std::uint32_t e, ByteView v) {
@@ -66,7 +66,7 @@ Outcome MatroskaClip::open() {
                     "Choose a media file.");
     auto at = header->end;
     for (int i = 0; i < 64; ++i) {
-        TRY(auto e, read_element(reader_, at));
+        RUEDO_TRY(auto e, read_element(reader_, at));
         if (!e) break;
         if (e->id == id::segment) return read_segment(*e);
         if (e->unknown()) break;
@@ -75,14 +75,14 @@ Outcome MatroskaClip::open() {
     return fail(Code::truncated, fmt::format("“{}” ends before its first track is described.", name), "Copy it again.");
 }
 
-Outcome MatroskaClip::read_segment(const Element& segment) {
+Status MatroskaClip::read_segment(const Element& segment) {
     auto size = reader_.size_or_max();
     shared_->segment = segment.body;
     shared_->segment_end = segment.end;
     bool have_tracks = false, have_info = false;
     std::map<std::uint32_t, std::uint64_t> places;
-    auto take = [&](const Element& e) -> Outcome {
-        TRY(auto data, body(e));
+    auto take = [&](const Element& e) -> Status {
+        RUEDO_TRY(auto data, body(e));
         if (e.id == id::info && !std::exchange(have_info, true)) read_info(data);
         if (e.id == id::tracks && !std::exchange(have_tracks, true))
             walk(data, [&](std::uint32_t t, ByteView v) {
@@ -103,7 +103,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         return {};
     };
     for (auto at = segment.body; at < segment.end && at < size;) {
-        TRY(auto e, read_element(reader_, at));
+        RUEDO_TRY(auto e, read_element(reader_, at));
         if (!e) break;
         if (e->id == id::cluster) {
             shared_->first_cluster = e->start;
@@ -111,7 +111,8 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
         }
         if (e->unknown()) break;
         if (e->id == id::attachments) places.emplace(id::attachments, e->start);
-        if (e->id == id::info || e->id == id::tracks || e->id == id::seek_head || e->id == id::cues) TRY_DO(take(*e));
+        if (e->id == id::info || e->id == id::tracks || e->id == id::seek_head || e->id == id::cues)
+            RUEDO_TRY_DO(take(*e));
         at = e->end;
     }
     if (places.contains(id::cues))
@@ -123,8 +124,8 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
              "Rewrap it so that it gets an index."});
     for (auto late : {id::info, id::tracks}) {
         if ((late == id::info ? have_info : have_tracks) || !places.contains(late)) continue;
-        TRY(auto e, read_element(reader_, places[late]));
-        if (e && e->id == late) TRY_DO(take(*e));
+        RUEDO_TRY(auto e, read_element(reader_, places[late]));
+        if (e && e->id == late) RUEDO_TRY_DO(take(*e));
     }
     if (places.contains(id::attachments)) read_cover(places[id::attachments]);
     auto& name = shared_->source->name();
@@ -136,9 +137,9 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
                     "Copy it again.");
     for (auto& track : info_.tracks)
         track.tick = Rational{static_cast<std::int64_t>(shared_->scale), 1'000'000'000}.reduced();
-    TRY_DO(settle_times());
+    RUEDO_TRY_DO(settle_times());
     if (segment.end != UINT64_MAX && segment.end > size) {
-        TRY_DO(find_end());
+        RUEDO_TRY_DO(find_end());
         info_.findings.push_back(
             {"truncated",
              fmt::format("“{}” was cut short; the first {} of it play.", name, format_time(info_.duration)),
@@ -149,7 +150,7 @@ Outcome MatroskaClip::read_segment(const Element& segment) {
             shared_->origin;
         info_.duration_known = true;
     } else {
-        TRY_DO(find_end());
+        RUEDO_TRY_DO(find_end());
     }
     return {};
 }
@@ -222,7 +223,7 @@ void MatroskaClip::take_config(Track& track, const Bytes& first) {
 }
 
 /// Finds where the first presented sample is, and makes that presentation time 0.
-Outcome MatroskaClip::settle_times() {
+Status MatroskaClip::settle_times() {
     std::map<std::uint64_t, Time> firsts;
     std::optional<Time> origin;
     for (auto& track : info_.tracks) {
@@ -231,7 +232,7 @@ Outcome MatroskaClip::settle_times() {
         PacketHead head;
         std::optional<Time> first;
         for (int i = 0; i < (track.kind == Kind::video ? 17 : 1); ++i) {
-            TRY(bool more, walker.next(head));
+            RUEDO_TRY(bool more, walker.next(head));
             if (!more) break;
             Bytes data;
             if (missing_config(track) && walker.read(data)) take_config(track, data);
@@ -276,15 +277,15 @@ Outcome MatroskaClip::settle_times() {
 }
 
 /// The end of the last block, found from the last clusters of the file.
-Outcome MatroskaClip::find_end() {
+Status MatroskaClip::find_end() {
     auto size = reader_.size_or_max();
     if (size == UINT64_MAX || shared_->source->forward_only()) return {};
     std::uint64_t from = shared_->first_cluster;
     for (std::uint64_t back = 1 << 16; back < size - shared_->first_cluster; back *= 4) {
         // Two clusters, so that every track is likely to appear.
-        TRY(auto found, next_cluster(reader_, size - back, size));
+        RUEDO_TRY(auto found, next_cluster(reader_, size - back, size));
         if (found == UINT64_MAX) continue;
-        TRY(auto second, next_cluster(reader_, found + 4, size));
+        RUEDO_TRY(auto second, next_cluster(reader_, found + 4, size));
         from = found;
         if (second != UINT64_MAX || back > (8 << 20)) break;
         from = shared_->first_cluster;
@@ -296,16 +297,16 @@ Outcome MatroskaClip::find_end() {
         PacketHead head;
         std::vector<Time> times;
         Time last_duration{};
-        auto walk_from = [&](std::uint64_t at) -> Outcome {
+        auto walk_from = [&](std::uint64_t at) -> Status {
             // Entering a cluster is what seeking to its own time does.
             BlockReader probe(shared_, extras_.at(track.id));
-            TRY(auto time, probe.cluster_time(at));
-            if (time) TRY_DO(tail.seek(*time - shared_->origin));
+            RUEDO_TRY(auto time, probe.cluster_time(at));
+            if (time) RUEDO_TRY_DO(tail.seek(*time - shared_->origin));
             return {};
         };
-        TRY_DO(walk_from(from));
+        RUEDO_TRY_DO(walk_from(from));
         for (;;) {
-            TRY(bool more, tail.next(head));
+            RUEDO_TRY(bool more, tail.next(head));
             if (!more) break;
             times.push_back(head.pts);
             if (times.size() > 4096) times.erase(times.begin(), times.begin() + 2048);
@@ -325,7 +326,7 @@ Outcome MatroskaClip::find_end() {
 
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<MatroskaClip>(std::move(source));
-    TRY_DO(clip->open());
+    RUEDO_TRY_DO(clip->open());
     return clip;
 }
 

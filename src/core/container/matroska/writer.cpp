@@ -105,17 +105,17 @@ class MatroskaWriter final : public ClipWriter {
     MatroskaWriter(std::unique_ptr<ByteSink> sink, std::string_view doc) : sink_(std::move(sink)), doc_(doc) {}
 
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named(doc_)->check(track));
+        RUEDO_TRY_DO(wrapper_named(doc_)->check(track));
         tracks_.push_back(track);
         held_.emplace_back();
         return tracks_.size() - 1;
     }
 
-    Outcome write(std::size_t index, const WritePacket& p) override {
-        if (sink_->position() == 0) TRY_DO(write_head());
+    Status write(std::size_t index, const WritePacket& p) override {
+        if (sink_->position() == 0) RUEDO_TRY_DO(write_head());
         auto& held = held_.at(index);
         // Pictures come in the order of decoding: one that is shown after the next may be the last to be shown.
-        if (held.there) TRY_DO(put(index, held, {}, held.pts > p.pts));
+        if (held.there) RUEDO_TRY_DO(put(index, held, {}, held.pts > p.pts));
         auto delay = delay_of(tracks_[index]);
         auto ms = [&](Time t) { return (t + delay).ns >= 0 ? ((t + delay).ns + 500'000) / 1'000'000 : 0; };
         held.there = true;
@@ -130,7 +130,7 @@ class MatroskaWriter final : public ClipWriter {
 
     void expect(std::uint64_t packets) override { room_ = 512 + std::min<std::uint64_t>(packets, 64 << 20); }
 
-    Outcome finish(const Progress& told) override {
+    Status finish(const Progress& told) override {
         if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         Time end{};
@@ -141,19 +141,19 @@ class MatroskaWriter final : public ClipWriter {
             // Opus says itself how long a packet lasts, whatever was made of it before.
             auto lasts =
                 tracks_[i].codec == Codec::opus ? ticks_to_time(opus_packet_samples(h.data), 1, 48000) : h.duration;
-            TRY_DO(put(i, h, std::max(Time{}, h.pts + lasts - until), true));
+            RUEDO_TRY_DO(put(i, h, std::max(Time{}, h.pts + lasts - until), true));
             end = std::max(end, until);
         }
-        TRY_DO(flush());
+        RUEDO_TRY_DO(flush());
         auto cues_at = room_ ? room_at_ : sink_->position();
         auto cues = written_cues(0);
         if (!room_) {
-            TRY_DO(sink_->write(cues));
+            RUEDO_TRY_DO(sink_->write(cues));
         } else if (cues.size() == room_ || cues.size() + 9 <= room_) {
             EbmlWriter rest;
             if (cues.size() < room_) rest.element_id(id::void_element).size(room_ - cues.size() - 9, 8);
-            TRY_DO(sink_->write_at(room_at_, cues));
-            TRY_DO(sink_->write_at(room_at_ + cues.size(), rest.bytes));
+            RUEDO_TRY_DO(sink_->write_at(room_at_, cues));
+            RUEDO_TRY_DO(sink_->write_at(room_at_ + cues.size(), rest.bytes));
         } else {
             // More than was expected: what follows makes room. The size does not depend on the places.
             auto more = cues.size() > room_ ? cues.size() - room_ : 0;
@@ -162,14 +162,14 @@ class MatroskaWriter final : public ClipWriter {
                 more += 9;
                 rest.element_id(id::void_element).size(left, 8);
             }
-            TRY_DO(sink_->insert_gap(room_at_ + room_, more, told));
+            RUEDO_TRY_DO(sink_->insert_gap(room_at_ + room_, more, told));
             cues = written_cues(more);
-            TRY_DO(sink_->write_at(room_at_, cues));
-            TRY_DO(sink_->write_at(room_at_ + cues.size(), rest.bytes));
+            RUEDO_TRY_DO(sink_->write_at(room_at_, cues));
+            RUEDO_TRY_DO(sink_->write_at(room_at_ + cues.size(), rest.bytes));
         }
         EbmlWriter size;
         size.size(sink_->position() - segment_, 8);
-        TRY_DO(sink_->write_at(segment_ - 8, size.bytes));
+        RUEDO_TRY_DO(sink_->write_at(segment_ - 8, size.bytes));
         EbmlWriter head;
         head.master(id::seek_head, [&](auto& s) {
             auto seek = [&](std::uint32_t what, std::uint64_t where) {
@@ -184,10 +184,10 @@ class MatroskaWriter final : public ClipWriter {
         });
         auto rest = seek_head_room - head.bytes.size();
         head.element_id(id::void_element).size(rest - 2, 1);
-        TRY_DO(sink_->write_at(segment_, head.bytes));
+        RUEDO_TRY_DO(sink_->write_at(segment_, head.bytes));
         EbmlWriter duration;
         duration.real(id::duration, end.ms());
-        TRY_DO(sink_->write_at(duration_at_, duration.bytes));
+        RUEDO_TRY_DO(sink_->write_at(duration_at_, duration.bytes));
         return sink_->commit();
     }
 
@@ -197,7 +197,7 @@ class MatroskaWriter final : public ClipWriter {
         std::uint64_t track, cluster, relative;
     };
 
-    Outcome write_head() {
+    Status write_head() {
         EbmlWriter w;
         w.master(id::ebml, [&](auto& e) {
             e.number(0x4286, 1)
@@ -330,7 +330,7 @@ class MatroskaWriter final : public ClipWriter {
         });
     }
 
-    Outcome put(std::size_t index, Held& h, Time cut, bool last) {
+    Status put(std::size_t index, Held& h, Time cut, bool last) {
         auto kind = tracks_[index].kind();
         bool video = kind == Kind::video, text = kind == Kind::text;
         bool has_video = std::any_of(tracks_.begin(), tracks_.end(), [](auto& t) { return t.kind() == Kind::video; });
@@ -338,7 +338,7 @@ class MatroskaWriter final : public ClipWriter {
                      cluster_.size() > (4 << 20) || (video && h.keyframe && h.ms - cluster_ms_ >= 500) ||
                      (!has_video && h.ms - cluster_ms_ >= 5'000);
         if (fresh) {
-            TRY_DO(flush());
+            RUEDO_TRY_DO(flush());
             cluster_ms_ = h.ms;
             EbmlWriter w;
             w.number(id::timestamp, static_cast<std::uint64_t>(cluster_ms_));
@@ -384,14 +384,14 @@ class MatroskaWriter final : public ClipWriter {
         return {};
     }
 
-    Outcome flush() {
+    Status flush() {
         if (cluster_.empty()) return {};
         for (auto& cue : pending_) cue.cluster = sink_->position(), cues_.push_back(cue);
         pending_.clear();
         EbmlWriter w;
         w.element_id(id::cluster).size(cluster_.size());
-        TRY_DO(sink_->write(w.bytes));
-        TRY_DO(sink_->write(cluster_));
+        RUEDO_TRY_DO(sink_->write(w.bytes));
+        RUEDO_TRY_DO(sink_->write(cluster_));
         cluster_.clear();
         return {};
     }
@@ -440,7 +440,7 @@ std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink) {
     return std::make_unique<matroska::MatroskaWriter>(std::move(sink), "matroska");
 }
 Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace) {
-    TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
+    RUEDO_TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
     return write_webm(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

@@ -31,11 +31,11 @@ struct Section {
 
 class TsClip final : public PesClip {
   public:
-    Outcome open(std::shared_ptr<ByteSource> source, Layout layout, std::optional<Timeline> timeline) {
+    Status open(std::shared_ptr<ByteSource> source, Layout layout, std::optional<Timeline> timeline) {
         shared_->source = std::move(source);
         shared_->layout = layout;
         info_.container = "mpegts";
-        TRY_DO(read_tables());
+        RUEDO_TRY_DO(read_tables());
         if (shared_->streams.empty())
             return fail(Code::malformed,
                         fmt::format("“{}” looks like a transport stream, but no programme is described in it.",
@@ -45,13 +45,13 @@ class TsClip final : public PesClip {
     }
 
   private:
-    Outcome read_tables() {
+    Status read_tables() {
         PacketWalker packets(shared_->source, *shared_->layout);
         Packet p;
         Section pat, pmt;
         std::optional<unsigned> map_pid;
         for (int i = 0; i < 100'000; ++i) {
-            TRY(bool more, packets.next(p));
+            RUEDO_TRY(bool more, packets.next(p));
             if (!more) break;
             if (p.pid == 0 && !map_pid && pat.add(p)) {
                 ByteReader r(pat.body());
@@ -141,10 +141,10 @@ Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
 
 Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, std::optional<Timeline> timeline) {
     Bytes head(2048);
-    TRY(auto got, source->read_at(0, head));
+    RUEDO_TRY(auto got, source->read_at(0, head));
     head.resize(got);
     auto clip = std::make_unique<TsClip>();
-    TRY_DO(clip->open(std::move(source), find_layout(head).value_or(Layout{}), timeline));
+    RUEDO_TRY_DO(clip->open(std::move(source), find_layout(head).value_or(Layout{}), timeline));
     return clip;
 }
 

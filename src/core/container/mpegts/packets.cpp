@@ -21,12 +21,12 @@ void PacketWalker::seek(std::uint64_t offset) {
 
 Result<bool> PacketWalker::next(Packet& packet) {
     for (std::uint64_t lost = 0;;) {
-        TRY(auto view, reader_.view(at_, 188));
+        RUEDO_TRY(auto view, reader_.view(at_, 188));
         if (view.size() < 188) return false;
         if (view[0] != 0x47) {
             // Out of step: look for three sync bytes at their distance.
             if (++lost > (4 << 20)) return false;
-            TRY(auto wide, reader_.view(at_, static_cast<std::size_t>(layout_.size) * 3));
+            RUEDO_TRY(auto wide, reader_.view(at_, static_cast<std::size_t>(layout_.size) * 3));
             std::uint64_t skip = 1;
             while (skip < layout_.size &&
                    !(skip + 2 * layout_.size < wide.size() && wide[skip] == 0x47 && wide[skip + layout_.size] == 0x47))
@@ -96,7 +96,7 @@ void PesWalker::seek(std::uint64_t offset) {
 Result<bool> PesWalker::next(Pes& pes) {
     Packet packet;
     for (;;) {
-        TRY(bool more, packets_.next(packet));
+        RUEDO_TRY(bool more, packets_.next(packet));
         if (!more) break;
         if (packet.pid != pid_ || packet.payload.empty() || packet.scrambled) continue;
         if (!packet.unit_start) {
@@ -120,7 +120,7 @@ Result<bool> PesWalker::next(Pes& pes) {
 Result<bool> PesWalker::next_head(Pes& pes) {
     Packet packet;
     for (;;) {
-        TRY(bool more, packets_.next(packet));
+        RUEDO_TRY(bool more, packets_.next(packet));
         if (!more) return false;
         if (packet.pid != pid_ || !packet.unit_start || packet.scrambled || !begin_pes(pes, packet)) continue;
         pes.complete = false;

@@ -45,12 +45,12 @@ void PackWalker::seek(std::uint64_t offset) {
 
 Result<bool> PackWalker::next(Pes& pes) {
     for (std::uint64_t lost = 0;;) {
-        TRY(auto head, reader_.view(at_, 16));
+        RUEDO_TRY(auto head, reader_.view(at_, 16));
         if (head.size() < 6) return false;
         bool code = head[0] == 0 && head[1] == 0 && head[2] == 1 && head[3] >= end_code;
         if (!code || (!in_step_ && head[3] != pack_code)) {
             // Out of step: the next pack, which nothing in a packet's payload is likely to look like.
-            TRY(auto wide, reader_.view(at_, 1 << 14));
+            RUEDO_TRY(auto wide, reader_.view(at_, 1 << 14));
             auto from = next_start_code(wide, code ? 4 : 1);
             auto by = from ? *from : wide.size() > 4 ? wide.size() - 3 : wide.size();
             lost += by, at_ += by;
@@ -76,7 +76,7 @@ Result<bool> PackWalker::next(Pes& pes) {
             at_ += 6 + length;
             continue;
         }
-        TRY(auto packet, reader_.view(offset + 6, std::min<std::size_t>(length, (1 << 16) - 1)));
+        RUEDO_TRY(auto packet, reader_.view(offset + 6, std::min<std::size_t>(length, (1 << 16) - 1)));
         at_ += 6 + length;
         pes = {};
         pes.offset = offset;

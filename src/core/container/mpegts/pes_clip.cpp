@@ -27,7 +27,7 @@ Result<bool> pictures_are_apart(PesSource& packets, Codec codec) {
     Pes pes;
     for (int i = 0; i < 18; ++i) {
         // Who puts several into one does so from the start; the heads of more tell whether each has a stamp.
-        TRY(bool more, i < 3 ? packets.next(pes) : packets.next_head(pes));
+        RUEDO_TRY(bool more, i < 3 ? packets.next(pes) : packets.next_head(pes));
         if (!more) break;
         // What has no stamp goes on with a picture, or begins one that nobody timed.
         auto begins = next_start_code(pes.data, 0);
@@ -47,11 +47,11 @@ class Watched final : public PesSource {
         packets_->seek(offset);
     }
     Result<bool> next(Pes& pes) override {
-        TRY(bool more, packets_->next(pes));
+        RUEDO_TRY(bool more, packets_->next(pes));
         return more && told(pes);
     }
     Result<bool> next_head(Pes& pes) override {
-        TRY(bool more, packets_->next_head(pes));
+        RUEDO_TRY(bool more, packets_->next_head(pes));
         return more && told(pes);
     }
 
@@ -94,13 +94,13 @@ std::unique_ptr<TrackReader> PesClip::reader(std::uint64_t id) {
     return make_reader(shared_, *it);
 }
 
-Outcome PesClip::settle(std::optional<Timeline> timeline) {
+Status PesClip::settle(std::optional<Timeline> timeline) {
     auto& all = shared_->streams;
     std::optional<std::int64_t> base;
     std::vector<unsigned> silent;
     for (auto& s : all) {
         bool units = s.track.codec == Codec::mpeg1 || s.track.codec == Codec::mpeg2;
-        TRY(auto first, units ? describe_pictures(s) : describe(s));
+        RUEDO_TRY(auto first, units ? describe_pictures(s) : describe(s));
         if (!first) {
             silent.push_back(s.pid);
             continue;
@@ -124,8 +124,8 @@ Outcome PesClip::settle(std::optional<Timeline> timeline) {
     for (auto& s : all)
         if (!s.counted) s.first = shared_->ticks(s, *s.first, 0);
     bool end_at_hand = shared_->source->size() && !shared_->source->forward_only();
-    if (end_at_hand) TRY_DO(find_joins());
-    if (end_at_hand) TRY_DO(find_end());
+    if (end_at_hand) RUEDO_TRY_DO(find_joins());
+    if (end_at_hand) RUEDO_TRY_DO(find_end());
     shared_->arriving = !end_at_hand;
     for (auto& s : all) {
         s.track.start = std::max(Time{}, Shared::time(*s.first));
@@ -139,7 +139,7 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     auto& t = s.track;
     auto& name = shared_->source->name();
     if (t.codec == Codec::h264 || t.codec == Codec::hevc || t.codec == Codec::mpeg4) {
-        TRY(s.by_units, pictures_are_apart(*shared_->packets(s), t.codec));
+        RUEDO_TRY(s.by_units, pictures_are_apart(*shared_->packets(s), t.codec));
     }
     auto packets = shared_->packets(s);
     UnitSplitter units(shared_->packets(s), t.codec);
@@ -148,11 +148,11 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     for (Pes pes; seen < 300; ++seen) {
         if (s.by_units) {
             PictureUnit unit;
-            TRY(bool more, units.next(unit));
+            RUEDO_TRY(bool more, units.next(unit));
             if (!more) break;
             pes = {unit.offset, unit.pts, unit.dts, false, std::move(unit.data)};
         } else {
-            TRY(bool more, packets->next(pes));
+            RUEDO_TRY(bool more, packets->next(pes));
             if (!more) break;
         }
         if (!pes.pts) continue;
@@ -187,7 +187,7 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     else
         describe_from_config(t);
     if (s.by_units) {
-        TRY(s.pace, pace_of(shared_, s));
+        RUEDO_TRY(s.pace, pace_of(shared_, s));
     }
     return first;
 }
@@ -198,7 +198,7 @@ Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
     UnitSplitter units(shared_->packets(s), s.track.codec);
     PictureUnit unit;
     for (int seen = 0; seen < 600 && !s.sequence; ++seen) {
-        TRY(bool more, units.next(unit));
+        RUEDO_TRY(bool more, units.next(unit));
         if (!more) break;
         if (!unit.sequence) continue;
         s.sequence = parse_mpeg_sequence(unit.data);
@@ -207,10 +207,10 @@ Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
     if (!s.sequence) return std::nullopt;
     describe_from_config(s.track);
     PacketHead head;
-    TRY(bool stamped, make_reader(shared_, s)->next(head));
+    RUEDO_TRY(bool stamped, make_reader(shared_, s)->next(head));
     if (stamped) return time_to_ticks(head.pts, 90000);
     s.counted = Time{};
-    TRY(bool any, make_reader(shared_, s)->next(head));
+    RUEDO_TRY(bool any, make_reader(shared_, s)->next(head));
     if (!any) return std::nullopt;
     s.counted = -head.pts;
     return 0;
@@ -218,7 +218,7 @@ Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
 
 /// A file whose times start over was joined from several: the parts are laid end to end. Sixty-four looks
 /// tell whether there is any such place; only then is the file walked.
-Outcome PesClip::find_joins() {
+Status PesClip::find_joins() {
     auto& lead = shared_->streams[0];
     auto size = *shared_->source->size();
     auto looks = shared_->packets(lead);
@@ -228,7 +228,7 @@ Outcome PesClip::find_joins() {
     std::int64_t first_step = 0;
     for (std::uint64_t k = 0; k < 64 && !odd; ++k) {
         looks->seek(size / 64 * k);
-        TRY(bool more, looks->next_head(pes));
+        RUEDO_TRY(bool more, looks->next_head(pes));
         if (!more || !pes.pts) continue;
         auto now = shared_->ticks(lead, pes.dts.value_or(*pes.pts), pes.offset);
         if (last) {
@@ -244,7 +244,7 @@ Outcome PesClip::find_joins() {
     for (auto& s : shared_->streams) {
         auto packets = shared_->packets(s);
         for (;;) {
-            TRY(bool more, packets->next_head(pes));
+            RUEDO_TRY(bool more, packets->next_head(pes));
             if (!more) break;
             if (pes.pts) shared_->joins.see(s.pid, pes.offset, shared_->ticks_of(pes.dts.value_or(*pes.pts)));
         }
@@ -258,7 +258,7 @@ Outcome PesClip::find_joins() {
     return {};
 }
 
-Outcome PesClip::find_end() {
+Status PesClip::find_end() {
     auto size = *shared_->source->size();
     auto& layout = shared_->layout;
     bool cut = layout && (size - std::min(size, layout->first)) % layout->size != 0;
@@ -274,7 +274,7 @@ Outcome PesClip::find_end() {
                 PacketHead head;
                 Time last{};
                 for (;;) {
-                    TRY(bool more, pictures->next(head));
+                    RUEDO_TRY(bool more, pictures->next(head));
                     if (!more) break;
                     last = std::max(last, head.pts + head.duration);
                 }
@@ -289,7 +289,7 @@ Outcome PesClip::find_end() {
             std::size_t bytes = 0;
             bool short_of = false;
             for (;;) {
-                TRY(bool more, packets->next(pes));
+                RUEDO_TRY(bool more, packets->next(pes));
                 if (!more) break;
                 short_of = pes.data.size() < pes.stated;
                 if (!pes.pts) continue;

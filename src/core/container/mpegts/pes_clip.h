@@ -55,7 +55,7 @@ class ByUnits : public PesReader {
     ByUnits(std::shared_ptr<const Shared> shared, const Stream& stream) : shared_(std::move(shared)), stream_(stream) {}
     Result<bool> next(PacketHead& head) final;
     void go_to(std::uint64_t offset) final { walk_from(offset), begun_ = false; }
-    Outcome seek(Time t) final;
+    Status seek(Time t) final;
 
   protected:
     virtual void walk_from(std::uint64_t offset) = 0;
@@ -86,14 +86,14 @@ class PesClip : public Clip {
     /// A stream that was found; its kind and codec are in `track`.
     void add(Stream stream);
     /// Learns from the first packets what the streams are, and how long they last.
-    Outcome settle(std::optional<Timeline> timeline = {});
+    Status settle(std::optional<Timeline> timeline = {});
     std::shared_ptr<Shared> shared_ = std::make_shared<Shared>();
 
   private:
     Result<std::optional<std::int64_t>> describe(Stream& s);
     Result<std::optional<std::int64_t>> describe_pictures(Stream& s);
-    Outcome find_joins();
-    Outcome find_end();
+    Status find_joins();
+    Status find_end();
 };
 
 }  // namespace ruedo::mpegts

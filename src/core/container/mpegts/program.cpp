@@ -12,7 +12,7 @@ namespace {
 
 class PsClip final : public PesClip {
   public:
-    Outcome open(std::shared_ptr<ByteSource> source) {
+    Status open(std::shared_ptr<ByteSource> source) {
         shared_->source = source;
         info_.container = "mpegps";
         PackWalker packets(source, 0);
@@ -21,7 +21,7 @@ class PsClip final : public PesClip {
         // A stream that begins later than this is none that a clip is opened for.
         constexpr std::uint64_t reach = 4 << 20;
         for (;;) {
-            TRY(bool more, packets.next(pes));
+            RUEDO_TRY(bool more, packets.next(pes));
             if (!more || pes.offset > reach) break;
             auto [it, fresh] = found.try_emplace(packets.stream());
             if (fresh) it->second.pid = packets.stream();
@@ -74,7 +74,7 @@ class PsClip final : public PesClip {
 
 Result<std::unique_ptr<Clip>> open_program(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<PsClip>();
-    TRY_DO(clip->open(std::move(source)));
+    RUEDO_TRY_DO(clip->open(std::move(source)));
     return clip;
 }
 

@@ -17,7 +17,7 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
     auto early = [&](std::uint64_t from, std::uint64_t before) -> Result<std::optional<bool>> {
         packets->seek(from);
         for (;;) {
-            TRY(bool more, packets->next_head(pes));
+            RUEDO_TRY(bool more, packets->next_head(pes));
             if (!more || pes.offset >= before) return std::nullopt;
             if (pes.pts) return shared.ticks(stream, pes.dts.value_or(*pes.pts), pes.offset) <= ticks;
         }
@@ -27,7 +27,7 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
     if (ticks <= 0 || shared.source->forward_only()) high = low;
     while (high - low > 64 * 188) {
         auto middle = low + (high - low) / 2;
-        TRY(auto is_early, early(middle, high));
+        RUEDO_TRY(auto is_early, early(middle, high));
         if (is_early && *is_early)
             low = pes.offset;
         else
@@ -36,7 +36,7 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
     auto best = low;
     packets->seek(low);
     for (;;) {
-        TRY(bool more, packets->next_head(pes));
+        RUEDO_TRY(bool more, packets->next_head(pes));
         if (!more) break;
         if (!pes.pts) continue;
         if (shared.ticks(stream, pes.dts.value_or(*pes.pts), pes.offset) > ticks) break;
@@ -47,17 +47,17 @@ Result<std::uint64_t> find_place(const Shared& shared, const Stream& stream, std
 
 Result<bool> ByUnits::next(PacketHead& head) {
     for (;;) {
-        TRY(bool more, advance(head));
+        RUEDO_TRY(bool more, advance(head));
         if (!more) return false;
         if (begun_ || head.keyframe) break;
     }
     begun_ = true;
     return true;
 }
-Outcome ByUnits::seek(Time t) {
+Status ByUnits::seek(Time t) {
     std::uint64_t place = UINT64_MAX;
     if (!stream_.counted) {
-        TRY(place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
+        RUEDO_TRY(place, find_place(*shared_, stream_, time_to_ticks_floor(t + 1_ns, 90000)));
     }
     // Back from there in growing steps to the last keyframe shown at or before it. Times are counted on from stamps, so
     // the second walk begins where the first one did.
@@ -67,13 +67,13 @@ Outcome ByUnits::seek(Time t) {
         PacketHead head;
         go_to(from);
         for (std::size_t i = 0;; ++i) {
-            TRY(bool more, advance(head));
+            RUEDO_TRY(bool more, advance(head));
             if (!more || offset_ > place || head.dts > t) break;
             if (head.keyframe && head.pts <= t) key = i;
         }
         if (!key && from > 0) continue;
         go_to(from);
-        for (std::size_t i = 0; i < key.value_or(0); ++i) TRY_DO(advance(head));
+        for (std::size_t i = 0; i < key.value_or(0); ++i) RUEDO_TRY_DO(advance(head));
         return {};
     }
 }
@@ -86,10 +86,10 @@ class VideoReader final : public PesReader {
     VideoReader(std::shared_ptr<const Shared> shared, const Stream& stream)
         : shared_(std::move(shared)), stream_(stream), packets_(shared_->packets(stream)) {}
     Result<bool> next(PacketHead& head) override {
-        if (!ahead_) TRY_DO(fetch(ahead_));
+        if (!ahead_) RUEDO_TRY_DO(fetch(ahead_));
         if (!ahead_) return false;
         std::optional<Pes> after;
-        TRY_DO(fetch(after));
+        RUEDO_TRY_DO(fetch(after));
         unit_ = std::move(*ahead_), ahead_ = std::move(after);
         head = {};
         auto ticks = shared_->ticks(stream_, *unit_.pts, unit_.offset);
@@ -105,16 +105,16 @@ class VideoReader final : public PesReader {
         head.size = unit_.data.size();
         return true;
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         if (stream_.track.codec == Codec::mpeg4)
             out = unit_.data;
         else
             from_annex_b(unit_.data, out);
         return {};
     }
-    Outcome seek(Time t) override {
+    Status seek(Time t) override {
         auto wanted = time_to_ticks_floor(t + 1_ns, 90000);
-        TRY(auto place, find_place(*shared_, stream_, wanted));
+        RUEDO_TRY(auto place, find_place(*shared_, stream_, wanted));
         // Back from there in growing steps to the last keyframe shown at or before it.
         for (std::uint64_t back = 1 << 18;; back *= 2) {
             auto from = place > back ? place - back : 0;
@@ -122,7 +122,7 @@ class VideoReader final : public PesReader {
             std::optional<std::uint64_t> key;
             for (;;) {
                 Pes pes;
-                TRY(bool more, packets_->next_head(pes));
+                RUEDO_TRY(bool more, packets_->next_head(pes));
                 if (!more || pes.offset > place) break;
                 if (!pes.pts || !is_keyframe(stream_.track.codec, pes.data, true)) continue;
                 if (shared_->ticks(stream_, *pes.pts, pes.offset) <= wanted) key = pes.offset;
@@ -133,7 +133,7 @@ class VideoReader final : public PesReader {
         }
         ahead_.reset();
         do {
-            TRY_DO(fetch(ahead_));
+            RUEDO_TRY_DO(fetch(ahead_));
         } while (ahead_ && !is_keyframe(stream_.track.codec, ahead_->data));
         return {};
     }
@@ -144,10 +144,10 @@ class VideoReader final : public PesReader {
     }
 
   private:
-    Outcome fetch(std::optional<Pes>& pes) {
+    Status fetch(std::optional<Pes>& pes) {
         pes.reset();
         for (Pes found;;) {
-            TRY(bool more, packets_->next(found));
+            RUEDO_TRY(bool more, packets_->next(found));
             if (!more) return {};
             if (!found.pts || found.data.empty()) continue;
             pes = std::move(found);
@@ -206,7 +206,7 @@ class SoundFrames final : public PesReader {
                 return true;
             }
             Pes pes;
-            TRY(bool more, packets_->next(pes));
+            RUEDO_TRY(bool more, packets_->next(pes));
             if (!more) return false;
             held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(std::min(at_, held_.size())));
             at_ = 0;
@@ -215,24 +215,24 @@ class SoundFrames final : public PesReader {
             held_.insert(held_.end(), pes.data.begin(), pes.data.end());
         }
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         out.assign(held_.begin() + static_cast<std::ptrdiff_t>(begin_),
                    held_.begin() + static_cast<std::ptrdiff_t>(begin_ + size_));
         return {};
     }
-    Outcome seek(Time t) override {
+    Status seek(Time t) override {
         // A little early: frames are passed over up to the one that holds `t`.
-        TRY(auto place, find_place(*shared_, stream_, time_to_ticks_floor(t, 90000) - 9000));
+        RUEDO_TRY(auto place, find_place(*shared_, stream_, time_to_ticks_floor(t, 90000) - 9000));
         go_to(place);
         PacketHead head;
         std::size_t skip = 0;
         for (;;) {
-            TRY(bool more, next(head));
+            RUEDO_TRY(bool more, next(head));
             if (!more || head.pts + head.duration > t) break;
             ++skip;
         }
         go_to(place);
-        for (; skip > 0; --skip) TRY_DO(next(head));
+        for (; skip > 0; --skip) RUEDO_TRY_DO(next(head));
         return {};
     }
 
@@ -262,7 +262,7 @@ class UnitReader final : public ByUnits {
     UnitReader(std::shared_ptr<const Shared> shared, const Stream& stream)
         : ByUnits(std::move(shared), stream),
           units_(shared_->packets(stream), stream.track.codec, stream.sequence->progressive) {}
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         out = current_.unit.data;
         return {};
     }
@@ -298,9 +298,9 @@ class UnitReader final : public ByUnits {
         ended_ = false;
     }
     /// One more unit with its decoding time; those before the first stamp have none and are left out.
-    Outcome fetch() {
+    Status fetch() {
         Timed t;
-        TRY(bool more, units_.next(t.unit));
+        RUEDO_TRY(bool more, units_.next(t.unit));
         if (!more) {
             ended_ = true;
             return {};
@@ -322,7 +322,7 @@ class UnitReader final : public ByUnits {
     }
     /// Looks ahead until the first one's presentation time is known; false at the end.
     Result<bool> peek() {
-        while (ahead_.empty() && !ended_) TRY_DO(fetch());
+        while (ahead_.empty() && !ended_) RUEDO_TRY_DO(fetch());
         if (ahead_.empty()) return false;
         auto& first = ahead_[0];
         if (first.pts) return true;
@@ -332,14 +332,14 @@ class UnitReader final : public ByUnits {
         }
         // It is shown when the next one on which others depend is decoded.
         for (std::size_t i = 1;; ++i) {
-            while (i >= ahead_.size() && !ended_ && i < 64) TRY_DO(fetch());
+            while (i >= ahead_.size() && !ended_ && i < 64) RUEDO_TRY_DO(fetch());
             if (i < ahead_.size() && is_between(ahead_[i])) continue;
             ahead_[0].pts = i < ahead_.size() ? ahead_[i].dts : clock_.value_or(ahead_[0].dts);
             return true;
         }
     }
     Result<bool> advance(PacketHead& head) override {
-        TRY(bool more, peek());
+        RUEDO_TRY(bool more, peek());
         if (!more) return false;
         current_ = std::move(ahead_[0]);
         offset_ = current_.unit.offset;

@@ -20,7 +20,7 @@ class UnitPictures final : public ByUnits {
           reorders_(PictureOrder::reorders(stream.track)),
           pace_(stream.pace) {}
     std::int64_t pace() const { return pace_; }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         if (stream_.track.codec == Codec::mpeg4)
             out = current_.data;
         else
@@ -45,9 +45,9 @@ class UnitPictures final : public ByUnits {
         ended_ = false;
     }
     /// One more with its decoding time; those before the first stamp have none and are left out.
-    Outcome fetch() {
+    Status fetch() {
         PictureUnit unit;
-        TRY(bool more, units_.next(unit));
+        RUEDO_TRY(bool more, units_.next(unit));
         if (!more) {
             ended_ = true;
             return {};
@@ -71,9 +71,9 @@ class UnitPictures final : public ByUnits {
         return {};
     }
     Result<bool> advance(PacketHead& head) override {
-        while (ahead_.size() < 2 && !ended_) TRY_DO(fetch());
+        while (ahead_.size() < 2 && !ended_) RUEDO_TRY_DO(fetch());
         std::optional<std::int64_t> place;
-        while (reorders_ && !(place = places_.place(0, ended_)) && !ended_) TRY_DO(fetch());
+        while (reorders_ && !(place = places_.place(0, ended_)) && !ended_) RUEDO_TRY_DO(fetch());
         if (ahead_.empty()) return false;
         current_ = std::move(ahead_.front());
         ahead_.pop_front();
@@ -112,7 +112,7 @@ Result<std::int64_t> pace_of(std::shared_ptr<const Shared> shared, const Stream&
     UnitPictures pictures(std::move(shared), stream);
     PacketHead head;
     for (int i = 0; i < 32; ++i) {
-        TRY(bool more, pictures.next(head));
+        RUEDO_TRY(bool more, pictures.next(head));
         if (!more) break;
     }
     return pictures.pace();

@@ -49,9 +49,9 @@ void UnitSplitter::seek(std::uint64_t offset) {
     ended_ = false;
 }
 
-Outcome UnitSplitter::fill() {
+Status UnitSplitter::fill() {
     Pes pes;
-    TRY(bool more, packets_->next(pes));
+    RUEDO_TRY(bool more, packets_->next(pes));
     if (!more || held_.size() > most_held) {
         ended_ = true;
         return {};
@@ -89,7 +89,7 @@ Result<bool> UnitSplitter::next(PictureUnit& unit) {
             if (!at || (*at + 64 > held_.size() && !ended_)) {
                 if (ended_) break;
                 from = std::max(from, at ? *at : held_.size() - std::min<std::size_t>(held_.size(), 3));
-                TRY_DO(fill());
+                RUEDO_TRY_DO(fill());
                 continue;
             }
             from = *at + 4;

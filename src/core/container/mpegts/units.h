@@ -36,7 +36,7 @@ class UnitSplitter {
         std::uint64_t offset;
         std::optional<std::int64_t> pts, dts;
     };
-    Outcome fill();
+    Status fill();
     void cut(std::size_t from, std::size_t to, PictureUnit& unit);
     std::unique_ptr<PesSource> packets_;
     Codec codec_;

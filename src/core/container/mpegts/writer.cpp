@@ -47,7 +47,7 @@ class TsWriter final : public ClipWriter {
   public:
     explicit TsWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named("mpegts")->check(track));
+        RUEDO_TRY_DO(wrapper_named("mpegts")->check(track));
         Elementary e;
         e.spec = track;
         e.pid = first_pid + static_cast<unsigned>(tracks_.size());
@@ -70,7 +70,7 @@ class TsWriter final : public ClipWriter {
         tracks_.push_back(std::move(e));
         return tracks_.size() - 1;
     }
-    Outcome write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const WritePacket& p) override {
         auto& t = tracks_.at(index);
         if (clock_ == SIZE_MAX) {
             auto video =
@@ -80,16 +80,16 @@ class TsWriter final : public ClipWriter {
         bool starts =
             (index == clock_ && p.keyframe && t.spec.kind() == Kind::video) || std::exchange(begins_segment_, false);
         if (!any_ || starts || p.dts - tables_at_ >= tables_apart) {
-            TRY_DO(tables());
+            RUEDO_TRY_DO(tables());
             tables_at_ = p.dts;
         }
         any_ = true;
-        TRY_DO(keep_clock(p.dts));
-        TRY(auto data, payload(t, p));
+        RUEDO_TRY_DO(keep_clock(p.dts));
+        RUEDO_TRY(auto data, payload(t, p));
         return send(t, index == clock_, p, data);
     }
     void begins_segment() override { begins_segment_ = true; }
-    Outcome finish(const Progress&) override {
+    Status finish(const Progress&) override {
         if (!any_)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         return sink_->commit();
@@ -144,7 +144,7 @@ class TsWriter final : public ClipWriter {
         clocked_ = t;
     }
     /// References by themselves, where pictures come further apart than those may. A gap of hours is not filled.
-    Outcome keep_clock(Time now) {
+    Status keep_clock(Time now) {
         auto& t = tracks_.at(clock_);
         if (clocked_ && now - *clocked_ > 3600_s) clocked_.reset();
         while (clocked_ && now - *clocked_ > clocks_apart) {
@@ -152,11 +152,11 @@ class TsWriter final : public ClipWriter {
             packet.u8(0x47).u16(t.pid).u8(0x20 | ((t.continuity + 15) & 15)).u8(183).u8(0x10);
             reference(packet, *clocked_ + clocks_apart);
             packet.bytes.resize(188, 0xFF);
-            TRY_DO(sink_->write(packet.bytes));
+            RUEDO_TRY_DO(sink_->write(packet.bytes));
         }
         return {};
     }
-    Outcome send(Elementary& t, bool clock, const WritePacket& p, const Bytes& data) {
+    Status send(Elementary& t, bool clock, const WritePacket& p, const Bytes& data) {
         auto pts = time_to_ticks(p.pts, 90000) + lead, dts = time_to_ticks(p.dts, 90000) + lead;
         ByteWriter w;
         w.u24(1).u8(t.stream_id);
@@ -191,12 +191,12 @@ class TsWriter final : public ClipWriter {
             }
             packet.raw(ByteView(w.bytes).subspan(at, n));
             packet.bytes.resize(188, 0xFF);
-            TRY_DO(sink_->write(packet.bytes));
+            RUEDO_TRY_DO(sink_->write(packet.bytes));
             at += n;
         }
         return {};
     }
-    Outcome section(unsigned pid, unsigned& continuity, unsigned table, ByteView body) {
+    Status section(unsigned pid, unsigned& continuity, unsigned table, ByteView body) {
         ByteWriter s;
         s.u8(table).u16(0xB000 | (body.size() + 5 + 4)).u16(1).u8(0xC1).u16(0).raw(body);
         s.u32(section_crc(s.bytes));
@@ -208,10 +208,10 @@ class TsWriter final : public ClipWriter {
         packet.bytes.resize(188, 0xFF);
         return sink_->write(packet.bytes);
     }
-    Outcome tables() {
+    Status tables() {
         ByteWriter programmes, map;
         programmes.u16(1).u16(0xE000 | map_pid);
-        TRY_DO(section(0, pat_continuity_, 0, programmes.bytes));
+        RUEDO_TRY_DO(section(0, pat_continuity_, 0, programmes.bytes));
         map.u16(0xE000 | tracks_.at(clock_).pid).u16(0xF000);
         for (auto& t : tracks_) {
             ByteWriter descriptors;

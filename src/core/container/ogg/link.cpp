@@ -11,8 +11,8 @@ namespace ruedo::ogg {
 namespace {
 
 /// Where pages of other streams than this link's begin: a chain's next link.
-Outcome find_end(PageWalker& walker, ByteSource& source, Link& link, const std::vector<int>& others,
-                 std::uint64_t size) {
+Status find_end(PageWalker& walker, ByteSource& source, Link& link, const std::vector<int>& others,
+                std::uint64_t size) {
     link.end = size;
     if (size == UINT64_MAX || source.forward_only()) return {};
     auto ours = [&](ogg_page& page) {
@@ -27,7 +27,7 @@ Outcome find_end(PageWalker& walker, ByteSource& source, Link& link, const std::
         walker.seek(size - std::min(back, size - link.data));
         bool any = false;
         for (;;) {
-            TRY(bool more, walker.next(page, start));
+            RUEDO_TRY(bool more, walker.next(page, start));
             if (!more) break;
             any = true;
             chained = !ours(page);
@@ -39,7 +39,7 @@ Outcome find_end(PageWalker& walker, ByteSource& source, Link& link, const std::
     while (high - low > 8192) {
         auto middle = low + (high - low) / 2;
         walker.seek(middle);
-        TRY(bool more, walker.next(page, start));
+        RUEDO_TRY(bool more, walker.next(page, start));
         if (more && start < high && ours(page))
             low = start;
         else
@@ -47,7 +47,7 @@ Outcome find_end(PageWalker& walker, ByteSource& source, Link& link, const std::
     }
     walker.seek(low);
     for (;;) {
-        TRY(bool more, walker.next(page, start));
+        RUEDO_TRY(bool more, walker.next(page, start));
         if (!more) return {};
         if (!ours(page)) {
             link.end = start;
@@ -57,7 +57,7 @@ Outcome find_end(PageWalker& walker, ByteSource& source, Link& link, const std::
 }
 
 /// The unit at which each stream begins: its first page's position less what the page holds.
-Outcome find_first(PageWalker& walker, Link& link) {
+Status find_first(PageWalker& walker, Link& link) {
     for (auto& s : link.streams) {
         s.has_data = false;
         walker.seek(link.data);
@@ -73,7 +73,7 @@ Outcome find_first(PageWalker& walker, Link& link) {
         std::size_t headers = 1;
         std::int64_t sum = 0;
         for (int pages = 0; pages < 65536; ++pages) {
-            TRY(bool more, walker.next(page, start));
+            RUEDO_TRY(bool more, walker.next(page, start));
             if (!more || start >= link.end) break;
             if (ogg_page_serialno(&page) != s.serial || ogg_page_bos(&page)) continue;
             ogg_stream_pagein(&state, &page);
@@ -94,7 +94,7 @@ Outcome find_first(PageWalker& walker, Link& link) {
     return {};
 }
 
-Outcome find_last(PageWalker& walker, ByteSource& source, Link& link) {
+Status find_last(PageWalker& walker, ByteSource& source, Link& link) {
     if (link.end == UINT64_MAX || source.forward_only()) return {};
     for (std::uint64_t back = 1 << 16;; back *= 4) {
         auto from = link.end - std::min(back, link.end - link.data);
@@ -103,7 +103,7 @@ Outcome find_last(PageWalker& walker, ByteSource& source, Link& link) {
         ogg_page page;
         std::uint64_t start = 0;
         for (;;) {
-            TRY(bool more, walker.next(page, start));
+            RUEDO_TRY(bool more, walker.next(page, start));
             if (!more || start >= link.end) break;
             for (auto& s : link.streams)
                 if (s.serial == ogg_page_serialno(&page) && ogg_page_granulepos(&page) >= 0) {
@@ -133,7 +133,7 @@ Result<std::optional<Link>> read_link(const std::shared_ptr<ByteSource>& source,
     std::vector<int> others;
     bool headers_done = false;
     for (int pages = 0; !headers_done && pages < 4096; ++pages) {
-        TRY(bool more, walker.next(page, start));
+        RUEDO_TRY(bool more, walker.next(page, start));
         if (!more) break;
         auto serial = ogg_page_serialno(&page);
         if (ogg_page_bos(&page)) {
@@ -168,9 +168,9 @@ Result<std::optional<Link>> read_link(const std::shared_ptr<ByteSource>& source,
     }
     std::erase_if(link.streams, [](auto& l) { return !l.complete(); });
     if (link.streams.empty()) return std::nullopt;
-    TRY_DO(find_end(walker, *source, link, others, size));
-    TRY_DO(find_first(walker, link));
-    TRY_DO(find_last(walker, *source, link));
+    RUEDO_TRY_DO(find_end(walker, *source, link, others, size));
+    RUEDO_TRY_DO(find_first(walker, link));
+    RUEDO_TRY_DO(find_last(walker, *source, link));
     std::optional<Time> from;
     Time to{};
     for (auto& s : link.streams) {

@@ -40,15 +40,15 @@ class Reader final : public TrackReader {
 
     Result<bool> next(PacketHead& head) override {
         if (at_ < ready_.size()) ++at_;
-        TRY(bool more, fill());
+        RUEDO_TRY(bool more, fill());
         if (more) head = ready_[at_].head;
         return more;
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         out = at_ < ready_.size() ? ready_[at_].data : Bytes{};
         return {};
     }
-    Outcome seek(Time t) override {
+    Status seek(Time t) override {
         std::size_t k = 0;
         const Logical* s = nullptr;
         std::int64_t target = 0;
@@ -64,7 +64,7 @@ class Reader final : public TrackReader {
             // Rounding to a nanosecond must not lose the unit that begins there.
             while (s->time_of(target + 1) <= within) ++target;
             if (s->is_video()) target = std::max(target, s->first);  // sound has more before it, to be decoded only
-            TRY_DO(stand_before(k, *s, target));
+            RUEDO_TRY_DO(stand_before(k, *s, target));
         }
         if (!s->is_video()) {
             return drop_until([&](const Pending& p) { return p.unit + p.length > target || p.unit >= target; });
@@ -73,12 +73,12 @@ class Reader final : public TrackReader {
         auto key = key_before_;
         for (;;) {
             ++at_;
-            TRY(bool more, fill());
+            RUEDO_TRY(bool more, fill());
             if (!more || link_ != k || ready_[at_].unit > target) break;
             if (ready_[at_].head.keyframe) key = ready_[at_].unit;
         }
         s = track_in(k);  // where the link's end was met, it was written down anew
-        TRY_DO(stand_before(k, *s, key));
+        RUEDO_TRY_DO(stand_before(k, *s, key));
         return drop_until([&](const Pending& p) { return p.head.keyframe && p.unit >= key; });
     }
 
@@ -108,7 +108,7 @@ class Reader final : public TrackReader {
     /// The next page of link `k`; false where it ends. Where that can't be known beforehand, a page that begins a
     /// stream ends it, and what begins there is put on the list.
     Result<bool> next_page(std::size_t k, ogg_page& page, std::uint64_t& start) {
-        TRY(bool more, walker_.next(page, start));
+        RUEDO_TRY(bool more, walker_.next(page, start));
         if (!more || start >= links_[k]->end) return false;
         if (k + 1 < links_.size() || !shared_->source->forward_only()) return true;
         if (!ogg_page_bos(&page)) {
@@ -120,7 +120,7 @@ class Reader final : public TrackReader {
         auto next = read_link(shared_->source, start, links_[k]->end);
         // What has not come yet is met again.
         if (!next) walker_.seek(start);
-        TRY(auto link, std::move(next));
+        RUEDO_TRY(auto link, std::move(next));
         if (!link) return false;
         auto before = std::make_shared<Link>(*links_[k]);
         before->end = start;
@@ -142,7 +142,7 @@ class Reader final : public TrackReader {
 
     /// Starts with the last page all of whose packets end at or before `target`, so that one which begins on it
     /// is whole.
-    Outcome stand_before(std::size_t k, const Logical& s, std::int64_t target) {
+    Status stand_before(std::size_t k, const Logical& s, std::int64_t target) {
         auto link = links_[k];
         auto low = link->data, high = link->end;
         std::uint64_t best = link->data;
@@ -151,7 +151,7 @@ class Reader final : public TrackReader {
         std::uint64_t start = 0;
         auto consider = [&]() -> Result<bool> {  // the next page of this stream that ends a packet; false past `high`
             for (;;) {
-                TRY(bool more, next_page(k, page, start));
+                RUEDO_TRY(bool more, next_page(k, page, start));
                 if (!more || start >= high) return false;
                 if (ogg_page_serialno(&page) == s.serial && ogg_page_granulepos(&page) >= 0) return true;
             }
@@ -166,7 +166,7 @@ class Reader final : public TrackReader {
         while (search && high - low > 16384) {
             auto middle = low + (high - low) / 2;
             walker_.seek(middle);
-            TRY(bool found, consider());
+            RUEDO_TRY(bool found, consider());
             if (found && early())
                 take();
             else
@@ -175,7 +175,7 @@ class Reader final : public TrackReader {
         high = link->end;
         walker_.seek(low);
         for (;;) {
-            TRY(bool found, consider());
+            RUEDO_TRY(bool found, consider());
             if (!found || !early()) break;
             take();
         }
@@ -185,10 +185,10 @@ class Reader final : public TrackReader {
     }
 
     template <class F>
-    Outcome drop_until(F&& wanted) {
+    Status drop_until(F&& wanted) {
         for (;;) {
             ++at_;
-            TRY(bool more, fill());
+            RUEDO_TRY(bool more, fill());
             if (!more) return {};
             if (wanted(ready_[at_])) break;
         }
@@ -204,7 +204,7 @@ class Reader final : public TrackReader {
             if (!logical_) return false;
             ogg_page page;
             std::uint64_t start = 0;
-            TRY(bool more, next_page(link_, page, start));
+            RUEDO_TRY(bool more, next_page(link_, page, start));
             if (!more) {
                 if (link_ + 1 >= links_.size()) return false;
                 enter(link_ + 1, links_[link_ + 1]->data);
@@ -293,12 +293,12 @@ class OggClip final : public Clip {
         shared_->source = std::move(source);
     }
 
-    Outcome open() {
+    Status open() {
         info_.container = "ogg";
         auto size = shared_->source->size().value_or(UINT64_MAX);
         Time place{};
         for (std::uint64_t at = 0; at < size;) {
-            TRY(auto link, read_link(shared_->source, at, size));
+            RUEDO_TRY(auto link, read_link(shared_->source, at, size));
             if (!link) break;
             if (shared_->links.size() == most_links) {
                 info_.findings.push_back(
@@ -365,7 +365,7 @@ class OggClip final : public Clip {
 
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<OggClip>(std::move(source));
-    TRY_DO(clip->open());
+    RUEDO_TRY_DO(clip->open());
     return clip;
 }
 

@@ -71,7 +71,7 @@ class OggWriter final : public ClipWriter {
         for (auto& s : streams_) ogg_stream_clear(&s->state);
     }
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named("ogg")->check(track));
+        RUEDO_TRY_DO(wrapper_named("ogg")->check(track));
         auto s = std::make_unique<Stream>();
         s->spec = track;
         s->headers = headers_of(track, tags_);
@@ -85,11 +85,11 @@ class OggWriter final : public ClipWriter {
         streams_.push_back(std::move(s));
         return streams_.size() - 1;
     }
-    Outcome write(std::size_t index, const WritePacket& p) override {
-        if (sink_->position() == 0) TRY_DO(write_heads());
+    Status write(std::size_t index, const WritePacket& p) override {
+        if (sink_->position() == 0) RUEDO_TRY_DO(write_heads());
         auto& s = *streams_.at(index);
         if (s.logical.is_video()) return write_picture(s, p);
-        TRY_DO(release(s, false));
+        RUEDO_TRY_DO(release(s, false));
         auto rate = s.logical.den;
         auto stated = time_to_ticks(p.pts, rate) + s.skipped();
         // Times only count where the sound begins, or is clearly apart from what came before. Nothing is heard of the
@@ -102,27 +102,27 @@ class OggWriter final : public ClipWriter {
         hold(s, p, s.position);
         return {};
     }
-    Outcome finish(const Progress&) override {
+    Status finish(const Progress&) override {
         if (sink_->position() == 0)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
         for (std::size_t i = 0; i < streams_.size(); ++i) {
             auto& s = streams_[i];
             // The last picture is shown for as long as it lasts.
-            if (s->there && s->logical.is_video()) TRY_DO(repeat_until(*s, s->logical.nearest(s->held_end)));
+            if (s->there && s->logical.is_video()) RUEDO_TRY_DO(repeat_until(*s, s->logical.nearest(s->held_end)));
             // The last page of a sound may claim less than it holds, and so cuts the end.
             if (auto end = end_of(i); end && s->there && !s->logical.is_video()) {
                 auto cut = time_to_ticks(*end, s->logical.den) + s->skipped();
                 s->held_granule = std::min(s->held_granule, cut);
             }
-            TRY_DO(release(*s, true));
-            TRY_DO(pages(*s, true));
+            RUEDO_TRY_DO(release(*s, true));
+            RUEDO_TRY_DO(pages(*s, true));
         }
         return sink_->commit();
     }
 
   private:
     /// The first page of every stream, then what else stands before the first packets.
-    Outcome write_heads() {
+    Status write_heads() {
         // Pictures first, as players like it that look at the first page only.
         std::vector<Stream*> order;
         for (bool video : {true, false})
@@ -132,31 +132,31 @@ class OggWriter final : public ClipWriter {
             for (auto* s : order) {
                 for (std::size_t i = first ? 0 : 1; i < (first ? 1 : s->headers.size()); ++i)
                     put(*s, s->headers[i], 0, false);
-                TRY_DO(pages(*s, true));
+                RUEDO_TRY_DO(pages(*s, true));
             }
         return {};
     }
     /// Frames are counted, so a place among them that none comes to is filled with one that repeats the last.
-    Outcome write_picture(Stream& s, const WritePacket& p) {
+    Status write_picture(Stream& s, const WritePacket& p) {
         auto number = std::max(s.last_frame + 1, s.logical.nearest(p.pts));
         if (s.last_frame < 0 && !p.keyframe) return {};  // nothing that could be decoded yet
-        TRY_DO(repeat_until(s, number));
-        TRY_DO(release(s, false));
+        RUEDO_TRY_DO(repeat_until(s, number));
+        RUEDO_TRY_DO(release(s, false));
         // A page begins with a keyframe, so that seeking finds it at once.
-        if (p.keyframe && s.last_frame >= 0) TRY_DO(pages(s, true));
+        if (p.keyframe && s.last_frame >= 0) RUEDO_TRY_DO(pages(s, true));
         if (p.keyframe) s.last_key = number;
         return hold_picture(s, p, number);
     }
-    Outcome repeat_until(Stream& s, std::int64_t number) {
+    Status repeat_until(Stream& s, std::int64_t number) {
         auto& l = s.logical;
         while (s.last_frame >= 0 && s.last_frame + 1 < number) {
             auto n = s.last_frame + 1;
-            TRY_DO(release(s, false));
-            TRY_DO(hold_picture(s, {l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}}, n));
+            RUEDO_TRY_DO(release(s, false));
+            RUEDO_TRY_DO(hold_picture(s, {l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}}, n));
         }
         return {};
     }
-    Outcome hold_picture(Stream& s, const WritePacket& p, std::int64_t n) {
+    Status hold_picture(Stream& s, const WritePacket& p, std::int64_t n) {
         auto& l = s.logical;
         auto key = std::min(s.last_key, n);
         if ((n - key) >> l.shift)
@@ -172,7 +172,7 @@ class OggWriter final : public ClipWriter {
         s.held_end = p.pts + p.duration;
         s.there = true;
     }
-    Outcome release(Stream& s, bool last) {
+    Status release(Stream& s, bool last) {
         if (!s.there) return {};
         s.there = false;
         put(s, s.held, s.held_granule, last);
@@ -188,13 +188,13 @@ class OggWriter final : public ClipWriter {
         p.packetno = s.packets++;
         ogg_stream_packetin(&s.state, &p);
     }
-    Outcome pages(Stream& s, bool all) {
+    Status pages(Stream& s, bool all) {
         // A page has no position before 0, so the first goes on beyond it.
         if (!s.logical.is_video() && s.position <= 0 && !all) return {};
         ogg_page page;
         while (all ? ogg_stream_flush(&s.state, &page) : ogg_stream_pageout(&s.state, &page)) {
-            TRY_DO(sink_->write({page.header, static_cast<std::size_t>(page.header_len)}));
-            TRY_DO(sink_->write({page.body, static_cast<std::size_t>(page.body_len)}));
+            RUEDO_TRY_DO(sink_->write({page.header, static_cast<std::size_t>(page.header_len)}));
+            RUEDO_TRY_DO(sink_->write({page.body, static_cast<std::size_t>(page.body_len)}));
             s.page_from = s.end;
         }
         return {};

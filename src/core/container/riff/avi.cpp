@@ -16,7 +16,7 @@ class AviClip final : public Clip {
   public:
     explicit AviClip(std::shared_ptr<ByteSource> source) : source_(std::move(source)), reader_(source_) {}
 
-    Outcome open() {
+    Status open() {
         info_.container = "avi";
         auto& name = source_->name();
         auto size = reader_.size_or_max();
@@ -25,19 +25,19 @@ class AviClip final : public Clip {
         std::vector<std::pair<std::uint64_t, std::uint64_t>> bodies;  // of every movi list
         bool cut = false;
         for (std::uint64_t at = 0; at < size && bodies.size() < 4096;) {
-            TRY(auto riff, read_chunk(reader_, at));
+            RUEDO_TRY(auto riff, read_chunk(reader_, at));
             if (!riff || riff->id != le_tag("RIFF")) break;
             if (at > 0) {
-                TRY(bool more, goes_on(reader_, *riff));
+                RUEDO_TRY(bool more, goes_on(reader_, *riff));
                 if (!more) break;
             }
             auto end = riff->at + riff->size;
             if (end > size) cut = size != UINT64_MAX, end = size;
             for (auto inner = riff->at + 4; inner + 8 <= end;) {
-                TRY(auto chunk, read_chunk(reader_, inner));
+                RUEDO_TRY(auto chunk, read_chunk(reader_, inner));
                 if (!chunk) break;
                 if (chunk->id == le_tag("LIST")) {
-                    TRY(auto view, reader_.view(chunk->at, 4));
+                    RUEDO_TRY(auto view, reader_.view(chunk->at, 4));
                     auto type = ByteReader(view).le(4);
                     if (type == le_tag("hdrl") && streams_.empty()) {
                         if (chunk->size > (16 << 20))
@@ -63,14 +63,14 @@ class AviClip final : public Clip {
         }
         if (streams_.empty()) return no_streams();
         if (bodies.empty()) return ends_early();
-        for (auto& s : streams_) TRY_DO(read_open_index(*s));
+        for (auto& s : streams_) RUEDO_TRY_DO(read_open_index(*s));
         bool indexed = std::any_of(streams_.begin(), streams_.end(), [](auto& s) { return !s->entries.empty(); });
         if (!indexed && index) {
-            TRY_DO(read_old_index(*index, movi));
+            RUEDO_TRY_DO(read_old_index(*index, movi));
             indexed = std::any_of(streams_.begin(), streams_.end(), [](auto& s) { return !s->entries.empty(); });
         }
         if (!indexed) {
-            for (auto& [from, to] : bodies) TRY_DO(walk_all(from, to));
+            for (auto& [from, to] : bodies) RUEDO_TRY_DO(walk_all(from, to));
             info_.findings.push_back({"no-index",
                                       fmt::format("“{}” has no index; its chunks were walked to make one.", name),
                                       "Put it into MP4 or Matroska so that it seeks quickly everywhere."});
@@ -106,7 +106,7 @@ class AviClip final : public Clip {
   private:
     /// Bytes that come in order only: whatever index there is lies behind all that it tells of, so chunks are taken
     /// as they come, and each reader walks for itself.
-    Outcome open_arriving(std::uint64_t body) {
+    Status open_arriving(std::uint64_t body) {
         if (streams_.empty()) return no_streams();
         arriving_ = body;
         constexpr std::uint64_t reach = 8 << 20;  // where the first of each stream must be
@@ -114,7 +114,7 @@ class AviClip final : public Clip {
             if (s->track.kind == Kind::other) continue;
             auto own = walking(*s, body + reach);
             do {
-                TRY(bool more, own->more());
+                RUEDO_TRY(bool more, own->more());
                 if (!more) break;
             } while (own->entries.back().size == 0);
             s->entries = std::move(own->entries);
@@ -198,7 +198,7 @@ class AviClip final : public Clip {
         streams_.push_back(std::move(s));
     }
     /// OpenDML (AVI extensions 1.02): an index of indexes, or the index itself, in the stream's header.
-    Outcome read_open_index(Stream& s) {
+    Status read_open_index(Stream& s) {
         if (s.super_index.size() < 24) return {};
         ByteReader r(s.super_index);
         r.skip(3);
@@ -236,12 +236,12 @@ class AviClip final : public Clip {
                                  !(size & 0x80000000U) || s.always_key()});
         }
     }
-    Outcome read_old_index(const Chunk& index, std::uint64_t movi) {
+    Status read_old_index(const Chunk& index, std::uint64_t movi) {
         std::optional<std::uint64_t> base;
         for (std::uint64_t at = 0; at + 16 <= index.size; at += 16 * 4096) {
-            TRY(auto view,
-                reader_.view(index.at + at,
-                             static_cast<std::size_t>(std::min<std::uint64_t>(16 * 4096, index.size - at) / 16 * 16)));
+            RUEDO_TRY(auto view,
+                      reader_.view(index.at + at, static_cast<std::size_t>(
+                                                      std::min<std::uint64_t>(16 * 4096, index.size - at) / 16 * 16)));
             Bytes part(view.begin(), view.end());
             ByteReader r(part);
             while (r.left() >= 16) {
@@ -252,7 +252,7 @@ class AviClip final : public Clip {
                     // Offsets count from the list's type, or from the start of the file; the first entry tells.
                     base = 0;
                     for (auto from : {movi, std::uint64_t{0}}) {
-                        TRY(auto chunk, read_chunk(reader_, from + offset));
+                        RUEDO_TRY(auto chunk, read_chunk(reader_, from + offset));
                         if (chunk && chunk->id == id) {
                             base = from;
                             break;
@@ -266,13 +266,13 @@ class AviClip final : public Clip {
         }
         return {};
     }
-    Outcome walk_all(std::uint64_t from, std::uint64_t to) {
+    Status walk_all(std::uint64_t from, std::uint64_t to) {
         ChunkWalk walk{SourceReader(source_), from, to};
         for (;;) {
-            TRY(auto chunk, walk.next());
+            RUEDO_TRY(auto chunk, walk.next());
             if (!chunk) return {};
             for (auto& s : streams_)
-                if (s->takes(chunk->id)) TRY_DO(s->add_walked(*chunk, walk.reader));
+                if (s->takes(chunk->id)) RUEDO_TRY_DO(s->add_walked(*chunk, walk.reader));
         }
     }
     /// From the header and the first chunk: the track.
@@ -330,7 +330,7 @@ class AviClip final : public Clip {
 
 Result<std::unique_ptr<Clip>> open_avi(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<AviClip>(std::move(source));
-    TRY_DO(clip->open());
+    RUEDO_TRY_DO(clip->open());
     return clip;
 }
 

@@ -19,7 +19,7 @@ class OrderedReader final : public TrackReader {
     }
     Result<bool> next(PacketHead& head) override {
         std::optional<std::int64_t> place;
-        while (!(place = places_.place(0, ended_)) && !ended_) TRY_DO(fetch());
+        while (!(place = places_.place(0, ended_)) && !ended_) RUEDO_TRY_DO(fetch());
         if (!place) return false;
         auto& unit = ahead_.front();
         head = {};
@@ -32,8 +32,8 @@ class OrderedReader final : public TrackReader {
         places_.take();
         return true;
     }
-    Outcome read(Bytes& out) override {
-        TRY_DO(reader_.read(current_.at, current_.size, out));
+    Status read(Bytes& out) override {
+        RUEDO_TRY_DO(reader_.read(current_.at, current_.size, out));
         if (stream_->annex_b) {
             Bytes units;
             from_annex_b(out, units);
@@ -43,13 +43,13 @@ class OrderedReader final : public TrackReader {
         }
         return {};
     }
-    Outcome seek(Time t) override {
-        TRY_DO(stream_->reach(t));
+    Status seek(Time t) override {
+        RUEDO_TRY_DO(stream_->reach(t));
         // A key picture may be shown later than its chunk stands; then it is the one before it that leads to `t`.
         for (auto chunk = stream_->key_at(t);;) {
             begin(chunk);
             PacketHead head;
-            TRY(bool more, next(head));
+            RUEDO_TRY(bool more, next(head));
             bool late = more && head.pts > t && chunk > 0;
             begin(chunk);
             if (!late) return {};
@@ -72,10 +72,10 @@ class OrderedReader final : public TrackReader {
         order_.reset();
     }
     /// Takes the next chunk that is not empty.
-    Outcome fetch() {
+    Status fetch() {
         for (;; ++next_) {
             if (next_ >= stream_->entries.size()) {
-                TRY(bool more, stream_->more());
+                RUEDO_TRY(bool more, stream_->more());
                 if (!more) {
                     ended_ = true;
                     return {};
@@ -86,17 +86,17 @@ class OrderedReader final : public TrackReader {
         auto entry = stream_->entries[next_];
         auto place = static_cast<std::int64_t>(next_);
         if (stream_->track.codec == Codec::mpeg4) {
-            TRY_DO(fetch_mpeg4(entry, place));
+            RUEDO_TRY_DO(fetch_mpeg4(entry, place));
         } else {
             // The first slice nearly always stands in the first few hundred bytes.
-            TRY(auto view, heads_.view(entry.at, std::min<std::size_t>(entry.size, 4096)));
+            RUEDO_TRY(auto view, heads_.view(entry.at, std::min<std::size_t>(entry.size, 4096)));
             add({entry.at, entry.size, entry.key}, order_.mark(view), place);
         }
         ++next_;
         return {};
     }
-    Outcome fetch_mpeg4(const Entry& entry, std::int64_t place) {
-        TRY_DO(heads_.read(entry.at, entry.size, chunk_));
+    Status fetch_mpeg4(const Entry& entry, std::int64_t place) {
+        RUEDO_TRY_DO(heads_.read(entry.at, entry.size, chunk_));
         auto pictures = split_mpeg4(chunk_, time_bits_);
         if (pictures.size() == 1 && !pictures[0].coded && surplus_ > 0) {
             --surplus_;  // it stands for the second picture of a chunk before

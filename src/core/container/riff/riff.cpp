@@ -6,7 +6,7 @@
 namespace ruedo::riff {
 
 Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at) {
-    TRY(auto head, reader.view(at, 8));
+    RUEDO_TRY(auto head, reader.view(at, 8));
     if (head.size() < 8) return std::nullopt;
     ByteReader r(head);
     auto id = static_cast<std::uint32_t>(r.le(4));
@@ -14,7 +14,7 @@ Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at) 
 }
 
 Result<bool> goes_on(SourceReader& reader, const Chunk& riff) {
-    TRY(auto type, reader.view(riff.at, 4));
+    RUEDO_TRY(auto type, reader.view(riff.at, 4));
     return ByteReader(type).le(4) == le_tag("AVIX");
 }
 
@@ -47,7 +47,7 @@ void name_sound(Track& t, ByteView format) {
 
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source) {
     Bytes head(12);
-    TRY(auto got, source->read_at(0, head));
+    RUEDO_TRY(auto got, source->read_at(0, head));
     if (got == 12 && std::memcmp(head.data() + 8, "AVI ", 4) == 0) return open_avi(std::move(source));
     return open_wav(std::move(source));
 }

@@ -8,10 +8,10 @@ namespace ruedo::riff {
 
 Result<std::optional<Chunk>> ChunkWalk::next() {
     while (at + 8 <= end) {
-        TRY(auto chunk, read_chunk(reader, at));
+        RUEDO_TRY(auto chunk, read_chunk(reader, at));
         if (!chunk) break;
         if (chunk->id == le_tag("RIFF")) {
-            TRY(bool more, goes_on(reader, *chunk));
+            RUEDO_TRY(bool more, goes_on(reader, *chunk));
             if (!more) break;
         }
         bool list = chunk->id == le_tag("LIST") || chunk->id == le_tag("RIFF");
@@ -40,10 +40,11 @@ void Stream::add(const Chunk& chunk, bool key) {
     entries.push_back({chunk.at, 0, static_cast<std::uint32_t>(chunk.size), key || always_key()});
 }
 
-Outcome Stream::add_walked(const Chunk& chunk, SourceReader& reader) {
+Status Stream::add_walked(const Chunk& chunk, SourceReader& reader) {
     bool key = entries.empty() || always_key();
     if (!key && chunk.size > 0) {
-        TRY(auto head, reader.view(chunk.at, static_cast<std::size_t>(std::min<std::uint64_t>(chunk.size, 4096))));
+        RUEDO_TRY(auto head,
+                  reader.view(chunk.at, static_cast<std::size_t>(std::min<std::uint64_t>(chunk.size, 4096))));
         key = is_keyframe(track.codec, head);
     }
     auto before = total();
@@ -56,7 +57,7 @@ Result<bool> Stream::more() {
     if (!walk) return false;
     for (;;) {
         auto from = walk->at;
-        TRY(auto chunk, walk->next());
+        RUEDO_TRY(auto chunk, walk->next());
         if (!chunk || chunk->at + chunk->size > walk->reader.size_or_max()) return false;
         if (!takes(chunk->id)) continue;
         // What could not be looked at is met again.
@@ -68,9 +69,9 @@ Result<bool> Stream::more() {
     }
 }
 
-Outcome Stream::reach(Time t) {
+Status Stream::reach(Time t) {
     while (entries.empty() || time_of(entries.size() - 1) <= t) {
-        TRY(bool more_came, more());
+        RUEDO_TRY(bool more_came, more());
         if (!more_came) break;
     }
     return {};
@@ -102,7 +103,7 @@ class Joined final : public ByteSource {
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> into) override {
         std::lock_guard lock(mutex_);
         while (stream_->total() < offset + into.size()) {
-            TRY(bool more, stream_->more());
+            RUEDO_TRY(bool more, stream_->more());
             if (!more) break;
         }
         auto& e = stream_->entries;
@@ -114,7 +115,7 @@ class Joined final : public ByteSource {
             auto skip = offset + done - it->before;
             if (skip >= it->size) continue;
             auto n = std::min<std::uint64_t>(it->size - skip, into.size() - done);
-            TRY(auto got, source_->read_at(it->at + skip, into.subspan(done, static_cast<std::size_t>(n))));
+            RUEDO_TRY(auto got, source_->read_at(it->at + skip, into.subspan(done, static_cast<std::size_t>(n))));
             done += got;
             if (got < n) break;
         }
@@ -142,7 +143,7 @@ class AviReader final : public TrackReader {
         // An empty chunk lets the picture before it stand longer.
         for (;; ++at_) {
             if (at_ >= e.size()) {
-                TRY(bool more, stream_->more());
+                RUEDO_TRY(bool more, stream_->more());
                 if (!more) return false;
             }
             if (e[at_].size > 0) break;
@@ -158,9 +159,9 @@ class AviReader final : public TrackReader {
         current_ = at_++;
         return true;
     }
-    Outcome read(Bytes& out) override {
+    Status read(Bytes& out) override {
         auto& e = stream_->entries[current_];
-        TRY_DO(reader_.read(e.at, e.size, out));
+        RUEDO_TRY_DO(reader_.read(e.at, e.size, out));
         if (stream_->annex_b) {
             Bytes units;
             from_annex_b(out, units);
@@ -168,8 +169,8 @@ class AviReader final : public TrackReader {
         }
         return {};
     }
-    Outcome seek(Time t) override {
-        TRY_DO(stream_->reach(t));
+    Status seek(Time t) override {
+        RUEDO_TRY_DO(stream_->reach(t));
         at_ = stream_->key_at(t);
         return {};
     }

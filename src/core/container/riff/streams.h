@@ -45,11 +45,11 @@ struct Stream : Described {
     bool takes(std::uint32_t id) const;
     void add(const Chunk& chunk, bool key);
     /// Without an index nothing says which pictures are whole; the first is, and where a codec tells, others.
-    Outcome add_walked(const Chunk& chunk, SourceReader& reader);
+    Status add_walked(const Chunk& chunk, SourceReader& reader);
     /// Walks on to the next chunk; false when there is none, or no need to walk.
     Result<bool> more();
     /// Walks, where there is no index, until the last chunk stands after `t`.
-    Outcome reach(Time t);
+    Status reach(Time t);
     /// The last chunk at or before `t` that holds a picture to begin with; the first such one when there is none.
     std::size_t key_at(Time t) const;
     bool always_key() const {

@@ -28,8 +28,8 @@ class WavReader final : public TrackReader {
         ++number_;
         return true;
     }
-    Outcome read(Bytes& out) override { return reader_.read(at_, count_ * block_, out); }
-    Outcome seek(Time t) override {
+    Status read(Bytes& out) override { return reader_.read(at_, count_ * block_, out); }
+    Status seek(Time t) override {
         number_ =
             static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks_floor(t + 1_ns, rate_))) / per_packet;
         number_ = std::min(number_, frames_ ? (frames_ - 1) / per_packet : 0);
@@ -45,7 +45,7 @@ class WavReader final : public TrackReader {
 
 class WavClip final : public Clip {
   public:
-    Outcome open(std::shared_ptr<ByteSource> source) {
+    Status open(std::shared_ptr<ByteSource> source) {
         source_ = std::move(source);
         auto& name = source_->name();
         info_.container = "wav";
@@ -59,16 +59,16 @@ class WavClip final : public Clip {
         std::optional<Chunk> data;
         bool have_format = false;
         for (int i = 0; i < 4096 && !data; ++i) {
-            TRY(auto chunk, read_chunk(reader, at));
+            RUEDO_TRY(auto chunk, read_chunk(reader, at));
             if (!chunk) break;
             if (chunk->id == le_tag("ds64") && chunk->size >= 24) {
-                TRY(auto view, reader.view(chunk->at, 24));
+                RUEDO_TRY(auto view, reader.view(chunk->at, 24));
                 ByteReader r(view);
                 r.skip(8);
                 long_data = r.le(8);
             } else if (chunk->id == le_tag("fmt ") && chunk->size <= 4096) {
                 Bytes format;
-                TRY_DO(reader.read(chunk->at, chunk->size, format));
+                RUEDO_TRY_DO(reader.read(chunk->at, chunk->size, format));
                 if (auto pcm = parse_pcm_format(format))
                     block_ = pcm->container_bytes * static_cast<unsigned>(pcm->channels);
                 name_sound(t, format);
@@ -121,7 +121,7 @@ class WavClip final : public Clip {
 
 Result<std::unique_ptr<Clip>> open_wav(std::shared_ptr<ByteSource> source) {
     auto clip = std::make_unique<WavClip>();
-    TRY_DO(clip->open(std::move(source)));
+    RUEDO_TRY_DO(clip->open(std::move(source)));
     return clip;
 }
 

@@ -10,7 +10,7 @@ class WavFileWriter final : public ClipWriter {
   public:
     explicit WavFileWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
     Result<std::size_t> add(const WriteTrack& track) override {
-        TRY_DO(wrapper_named("wav")->check(track));
+        RUEDO_TRY_DO(wrapper_named("wav")->check(track));
         auto format = parse_pcm_format(track.config);
         if (!format || format->big_endian || data_at_)
             return fail(Code::limit, "WAV takes one track of little-endian samples.", "Let it be encoded anew.");
@@ -34,10 +34,10 @@ class WavFileWriter final : public ClipWriter {
         }
         w.text("data").le(0, 4);
         data_at_ = w.size();
-        TRY_DO(sink_->write(w.bytes));
+        RUEDO_TRY_DO(sink_->write(w.bytes));
         return 0;
     }
-    Outcome write(std::size_t, const WritePacket& p) override {
+    Status write(std::size_t, const WritePacket& p) override {
         // Samples lie end to end; where there were none for a while, there is silence.
         auto stated = time_to_ticks(p.pts, rate_) * static_cast<std::int64_t>(block_);
         auto at = static_cast<std::int64_t>(sink_->position() - data_at_);
@@ -45,23 +45,23 @@ class WavFileWriter final : public ClipWriter {
             for (Bytes quiet(static_cast<std::size_t>(std::min<std::int64_t>(gap, 1 << 16)) / block_ * block_ + block_,
                              silence_);
                  gap > 0; gap -= std::ssize(quiet))
-                TRY_DO(sink_->write(
+                RUEDO_TRY_DO(sink_->write(
                     ByteView(quiet).first(static_cast<std::size_t>(std::min<std::int64_t>(gap, std::ssize(quiet))))));
         return sink_->write(p.data);
     }
-    Outcome finish(const Progress&) override {
+    Status finish(const Progress&) override {
         if (!data_at_ || sink_->position() == data_at_)
             return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
         auto size = sink_->position() - data_at_;
-        if (size & 1) TRY_DO(sink_->write(Bytes{0}));
+        if (size & 1) RUEDO_TRY_DO(sink_->write(Bytes{0}));
         auto all = sink_->position() - 8;
         bool large = all > 0xFFFFFFFE;
         ByteWriter head, length;
         head.text(large ? "RF64" : "RIFF").le(large ? 0xFFFFFFFF : all, 4).text("WAVE");
         if (large) head.text("ds64").le(28, 4).le(all, 8).le(size, 8).le(size / block_, 8).le(0, 4);
         length.le(large ? 0xFFFFFFFF : size, 4);
-        TRY_DO(sink_->write_at(0, head.bytes));
-        TRY_DO(sink_->write_at(data_at_ - 4, length.bytes));
+        RUEDO_TRY_DO(sink_->write_at(0, head.bytes));
+        RUEDO_TRY_DO(sink_->write_at(data_at_ - 4, length.bytes));
         return sink_->commit();
     }
 
