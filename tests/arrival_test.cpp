@@ -160,7 +160,7 @@ TEST_CASE("a station without an end is looked at in part, and memory stays withi
     REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed; }));
     auto error = *live.controller->snapshot().error;
     INFO(error.sentence);
-    CHECK((error.code == Code::timeout || error.code == Code::truncated || error.code == Code::network));
+    CHECK((error.code == ErrorCode::timeout || error.code == ErrorCode::truncated || error.code == ErrorCode::network));
     CHECK_FALSE(error.hint.empty());
     rusage usage{};
     getrusage(RUSAGE_SELF, &usage);
@@ -318,7 +318,7 @@ TEST_CASE("pictures of what can't be sought are those of the times asked for, wh
     auto clip = open("vp9_opus.webm");
     auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     auto ended = reader->at_each(times, [&](std::size_t, const Picture&) -> Status {
-        if (++seen == 3) return fail(Code::cancelled, "Enough.");
+        if (++seen == 3) return fail(ErrorCode::cancelled, "Enough.");
         return {};
     });
     CHECK((!ended && ended.error().sentence == "Enough." && seen == 3));
@@ -356,7 +356,7 @@ TEST_CASE("opening has one deadline, whatever the server does with its time, and
             REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed; }));
         });
         auto error = *live.controller->snapshot().error;
-        CHECK(error.code == Code::timeout);
+        CHECK(error.code == ErrorCode::timeout);
         CHECK(error.sentence.find("127.0.0.1") != std::string::npos);
         CHECK(monotonic_now() - begun > 1_s);  // not before its time, by the clock that it goes by
         CHECK(time < 2_s);
@@ -406,20 +406,20 @@ TEST_CASE("whoever stops waiting is obeyed at once, in files without end and cap
         auto clip = open_clip(huge.string());
         if (!clip) return clip.error().code;
         auto scanned = scan_track(**clip, (*clip)->info().tracks.front());
-        return scanned ? Code::internal : scanned.error().code;
+        return scanned ? ErrorCode::internal : scanned.error().code;
     };
-    Code code{};
+    ErrorCode code{};
     CHECK(took([&] {
               ReadScope scope(&flag);
               code = walk();
           }) < 400_ms);
-    CHECK(code == Code::cancelled);
+    CHECK(code == ErrorCode::cancelled);
     later.join();
     CHECK(took([&] {
               ReadScope scope(nullptr, false, monotonic_now() + 100_ms);
               code = walk();
           }) < 500_ms);
-    CHECK(code == Code::timeout);
+    CHECK(code == ErrorCode::timeout);
 }
 
 TEST_CASE("giving one thing up leaves the others alone: captions come though a seek is made meanwhile") {
@@ -448,7 +448,7 @@ TEST_CASE("what is not http is called that, and not a redirect, and what is aske
         INFO(answer);
         REQUIRE_FALSE(got.has_value());
         CHECK(got.error().sentence.find("redirect") == std::string::npos);
-        CHECK(got.error().code == Code::network);
+        CHECK(got.error().code == ErrorCode::network);
     }
     auto server = LoopbackServer::start();
     auto clip = bytes_of(fixture("audio_opus.ogg"));

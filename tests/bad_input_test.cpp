@@ -47,7 +47,7 @@ std::optional<Error> use(std::shared_ptr<ByteSource> source, bool decode = true)
     return std::nullopt;
 }
 void check_words(const Error& e) {
-    CHECK(e.code != Code::internal);
+    CHECK(e.code != ErrorCode::internal);
     CHECK_FALSE(e.sentence.empty());
     CHECK(e.sentence.find('\n') == std::string::npos);
     CHECK_FALSE(e.hint.empty());
@@ -76,15 +76,15 @@ TEST_CASE("nearly nothing is refused in words") {
         check_words(e.error());
         return e.error().code;
     };
-    CHECK(code({}) == Code::empty);
-    CHECK(code(Bytes{0}) == Code::not_media);
+    CHECK(code({}) == ErrorCode::empty);
+    CHECK(code(Bytes{0}) == ErrorCode::not_media);
     std::string text = "This is a letter about the harbour, not a clip at all.\n";
-    CHECK(code({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}) == Code::not_media);
-    CHECK(code(Bytes(4096, 0)) == Code::not_media);
-    CHECK(code(Bytes{0x1A, 0x45, 0xDF, 0xA3}) == Code::malformed);
+    CHECK(code({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}) == ErrorCode::not_media);
+    CHECK(code(Bytes(4096, 0)) == ErrorCode::not_media);
+    CHECK(code(Bytes{0x1A, 0x45, 0xDF, 0xA3}) == ErrorCode::malformed);
     ByteWriter only_mdat;
     only_mdat.u32(16).text("ftyp").text("isom").u32(0).u32(1000).text("mdat").u64(1);
-    CHECK(code(only_mdat.bytes) == Code::truncated);
+    CHECK(code(only_mdat.bytes) == ErrorCode::truncated);
 }
 
 TEST_CASE("what can't be decoded is refused with its own code") {
@@ -94,10 +94,10 @@ TEST_CASE("what can't be decoded is refused with its own code") {
         check_words(*e);
         return e->code;
     };
-    CHECK(code("encrypted_encv.mp4") == Code::encrypted);
-    CHECK(code("codec_xxxx.mp4") == Code::codec_missing);
-    CHECK(code("h264_10bit.mp4") == Code::depth_unsupported);
-    CHECK(code("box_size7.mp4") == Code::malformed);
+    CHECK(code("encrypted_encv.mp4") == ErrorCode::encrypted);
+    CHECK(code("codec_xxxx.mp4") == ErrorCode::codec_missing);
+    CHECK(code("h264_10bit.mp4") == ErrorCode::depth_unsupported);
+    CHECK(code("box_size7.mp4") == ErrorCode::malformed);
 }
 
 TEST_CASE("a codec whose adapter is missing is said to be missing") {
@@ -106,7 +106,7 @@ TEST_CASE("a codec whose adapter is missing is said to be missing") {
     auto clip = open("vp9_opus.webm");
     auto tracks = select_tracks(clip->info(), none);
     REQUIRE_FALSE(tracks.has_value());
-    CHECK(tracks.error().code == Code::codec_missing);
+    CHECK(tracks.error().code == ErrorCode::codec_missing);
     CHECK(tracks.error().sentence.find("VP9") != std::string::npos);
 }
 
@@ -176,7 +176,7 @@ TEST_CASE("sizes that lie and boxes without end cost neither time nor memory") {
     for (unsigned i = 0; i < levels; ++i) deep.u32((levels - i) * 8).text(i == 0 ? "moov" : i == 1 ? "trak" : "mdia");
     auto e = use(memory_source(deep.bytes, "deep.mp4"));
     REQUIRE(e.has_value());
-    CHECK(e->code == Code::limit);
+    CHECK(e->code == ErrorCode::limit);
     check_words(*e);
     CHECK_FALSE(use(value(open_file(fixture("ebml_nested_10000.webm")))).has_value());
 

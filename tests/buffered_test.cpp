@@ -22,7 +22,7 @@ class Arriving final : public ByteSource {
             else if (!ReadScope::only_buffered())
                 here_[i] = keeps_;
             else
-                return fail(Code::timeout, "These bytes are not here yet.");
+                return fail(ErrorCode::timeout, "These bytes are not here yet.");
         return all_->read_at(offset, into);
     }
     std::optional<std::uint64_t> size() const override { return all_->size(); }

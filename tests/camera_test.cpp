@@ -40,9 +40,9 @@ TEST_CASE("a list of cameras follows what is plugged in, and none at all is a fa
     CHECK(count() == 0);
     auto none = open_camera_clip("camera://harbour");
     REQUIRE_FALSE(none.has_value());
-    CHECK(none.error().code == Code::not_found);
+    CHECK(none.error().code == ErrorCode::not_found);
     for (auto wrong : {"camera://", "camera://harbour?size=8x8", "camera://harbour?size=wide"})
-        CHECK(open_camera_clip(wrong).error().code == Code::usage);
+        CHECK(open_camera_clip(wrong).error().code == ErrorCode::usage);
 }
 
 TEST_CASE("a camera runs at its rate, is held and runs on with what there is then") {
@@ -103,7 +103,7 @@ TEST_CASE("unplugged while running, busy, and back again") {
     h.camera.plug(true);
     h.camera.set_busy(true);
     live.controller.open("camera://harbour");
-    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed && s.error->code == Code::refused; }));
+    REQUIRE(live.until([](auto& s) { return s.state.phase == Phase::failed && s.error->code == ErrorCode::refused; }));
     h.camera.set_busy(false);
     live.controller.open("camera://harbour", {.start = {Start::How::play, {}}});
     CHECK(live.until([](auto& s) { return s.state.phase == Phase::playing && s.counters.presented > 5; }));

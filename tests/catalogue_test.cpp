@@ -50,7 +50,7 @@ TEST_CASE("an id and a key give title, poster, length and an address that plays"
 TEST_CASE("each refusal has its own sentence") {
     Service s;
     std::vector<std::string> sentences;
-    auto refused = [&](const CatalogueName& name, const std::string& key, Code code) {
+    auto refused = [&](const CatalogueName& name, const std::string& key, ErrorCode code) {
         auto e = ask_catalogue(name, key);
         REQUIRE_FALSE(e.has_value());
         INFO(e.error().sentence);
@@ -59,12 +59,12 @@ TEST_CASE("each refusal has its own sentence") {
         CHECK(std::count(sentences.begin(), sentences.end(), e.error().sentence) == 0);
         sentences.push_back(e.error().sentence);
     };
-    refused(s.name("no-such-clip"), demo::catalogue_key, Code::not_found);
-    refused(s.name("old-pier"), demo::catalogue_key, Code::not_found);
-    refused(s.name("fog-signal"), "", Code::refused);
-    refused(s.name("fog-signal"), "another-key", Code::refused);
-    refused(s.name("fog-signal"), "two\r\nlines", Code::refused);
-    refused({"127.0.0.1:1", "fog-signal", false}, demo::catalogue_key, Code::network);
+    refused(s.name("no-such-clip"), demo::catalogue_key, ErrorCode::not_found);
+    refused(s.name("old-pier"), demo::catalogue_key, ErrorCode::not_found);
+    refused(s.name("fog-signal"), "", ErrorCode::refused);
+    refused(s.name("fog-signal"), "another-key", ErrorCode::refused);
+    refused(s.name("fog-signal"), "two\r\nlines", ErrorCode::refused);
+    refused({"127.0.0.1:1", "fog-signal", false}, demo::catalogue_key, ErrorCode::network);
     int turn = 0;
     for (auto body : {"not json", "{}", R"({"format":"ruedo-catalogue","version":1,"title":"x"})",
                       R"({"format":"ruedo-catalogue","version":1,"title":"x","duration_ns":1,)"
@@ -73,20 +73,20 @@ TEST_CASE("each refusal has its own sentence") {
                          [body](auto&) { return demo::Answered{200, "application/json", body}; });
         auto e = ask_catalogue(s.name("wrong" + std::to_string(turn++)), demo::catalogue_key);
         REQUIRE_FALSE(e.has_value());
-        CHECK(e.error().code == Code::malformed);
+        CHECK(e.error().code == ErrorCode::malformed);
     }
     s.server->answer("/clips/stream", [](auto&) {
         return demo::Answered{200, "application/json",
                               R"({"format":"ruedo-catalogue","version":1,"title":"x","duration_ns":1,)"
                               R"("play":{"form":"playlist","address":"/x"}})"};
     });
-    refused(s.name("stream"), demo::catalogue_key, Code::codec_missing);
+    refused(s.name("stream"), demo::catalogue_key, ErrorCode::codec_missing);
     s.server->answer("/clips/long",
                      [](auto&) { return demo::Answered{200, "application/json", std::string((1 << 20) + 1, ' ')}; });
-    refused(s.name("long"), demo::catalogue_key, Code::limit);
+    refused(s.name("long"), demo::catalogue_key, ErrorCode::limit);
     CHECK(sentences.back().find("answers with more than 1 MB") != std::string::npos);
     s.server->answer("/clips/fault", [](auto&) { return demo::Answered{500, "text/plain", ""}; });
-    refused(s.name("fault"), demo::catalogue_key, Code::network);
+    refused(s.name("fault"), demo::catalogue_key, ErrorCode::network);
 }
 
 TEST_CASE("keys are kept for the user alone, and not in projects") {

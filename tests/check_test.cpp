@@ -233,7 +233,7 @@ TEST_CASE("a check names file, line and column, and fails on what it was asked t
     CHECK(said_of("gone.ruedo", "no-file")["severity"] == "error");
     CHECK(said_of("gone.ruedo", "no-file")["line"] == 3);
     CHECK(check_command({.place = (folder / "none.ruedo").string(), .target = {}}, exit).error().code ==
-          Code::not_found);
+          ErrorCode::not_found);
     CHECK(check_command({.place = folder.path.string(), .target = {}, .fail_on = "x"}, exit).error().code ==
-          Code::usage);
+          ErrorCode::usage);
 }

@@ -424,7 +424,7 @@ TEST_CASE("a seek that is no longer wanted is given up") {
     std::atomic<bool> cancel = true;
     auto p = reader->at(1900_ms, &cancel);
     REQUIRE_FALSE(p.has_value());
-    CHECK(p.error().code == Code::cancelled);
+    CHECK(p.error().code == ErrorCode::cancelled);
     cancel = false;
     CHECK(value(reader->at(1900_ms, &cancel)).pts == 1900_ms);
 }
@@ -585,10 +585,10 @@ TEST_CASE("an encoder that is given no picture gives none back, and ends, asked 
 
 TEST_CASE("settings an encoder can't follow are refused in words") {
     CHECK(CodecRegistry::standard().video_encoder(Codec::h264, {.width = 15, .height = 15}).error().code ==
-          Code::limit);
-    CHECK(CodecRegistry::standard().audio_encoder(Codec::opus, {.rate = 44100}).error().code == Code::limit);
+          ErrorCode::limit);
+    CHECK(CodecRegistry::standard().audio_encoder(Codec::opus, {.rate = 44100}).error().code == ErrorCode::limit);
     CHECK(CodecRegistry::standard().video_encoder(Codec::hevc, {.width = 64, .height = 64}).error().code ==
-          Code::codec_missing);
+          ErrorCode::codec_missing);
 }
 
 namespace {

@@ -327,7 +327,7 @@ TEST_CASE("what fails is told by code, sentence and hint, and can be tried again
     auto s = stage.now();
     REQUIRE(s.state.phase == Phase::failed);
     REQUIRE(s.error.has_value());
-    CHECK(s.error->code == Code::not_found);
+    CHECK(s.error->code == ErrorCode::not_found);
     CHECK_FALSE(s.error->hint.empty());
     stage.controller.play();
     stage.run(100_ms);
@@ -408,7 +408,7 @@ TEST_CASE("a fault inside fails the source with words, and the next one plays") 
         auto s = controller.snapshot();
         REQUIRE(s.state.phase == Phase::failed);
         REQUIRE(s.error);
-        CHECK(s.error->code == Code::internal);
+        CHECK(s.error->code == ErrorCode::internal);
         CHECK_FALSE(s.error->hint.empty());
     }
     sink->prepare_left = sink->show_left = 1 << 20;

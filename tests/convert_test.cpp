@@ -55,7 +55,7 @@ TEST_CASE("what may stay as it is is copied bit for bit, and what may not says w
     CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "x.webm", copying).sentence.find("H.264") !=
           std::string::npos);
     copying.video.width = 320;
-    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "x.mp4", copying).code == Code::refused);
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "x.mp4", copying).code == ErrorCode::refused);
     auto mixed = made(fixture("h264_high_vorbis.mkv").string(), folder / "m.mp4");
     CHECK(mixed.audio.action == "encoded");
     CHECK(says(mixed, "sound-encoded"));
@@ -173,7 +173,7 @@ TEST_CASE("a size in bytes is landed under, closely, and loudness comes to where
     }
     Recipe small;
     small.fit_bytes = 5000;
-    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "g.mp4", small).code == Code::limit);
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "g.mp4", small).code == ErrorCode::limit);
     holds_only(folder, {"f.mp4"});
     Recipe loud;
     loud.audio.loudness = -30, loud.to = 3_s;
@@ -194,31 +194,31 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     fs::copy_file(fixture("h264_high_aac.mp4"), folder / "in.mp4");
     auto before = bytes_of(folder / "in.mp4");
     auto in = (folder / "in.mp4").string();
-    CHECK(refused(in, folder / "in.mp4").code == Code::refused);
+    CHECK(refused(in, folder / "in.mp4").code == ErrorCode::refused);
     CHECK(convert(in, {.out = folder / "in.mp4", .recipe = {}, .target = {}, .replace = Replace::anything},
                   CodecRegistry::standard())
               .error()
-              .code == Code::refused);
+              .code == ErrorCode::refused);
     fs::create_symlink(folder / "in.mp4", folder / "link.mp4");
     CHECK(convert(in, {.out = folder / "link.mp4", .recipe = {}, .target = {}, .replace = Replace::anything},
                   CodecRegistry::standard())
               .error()
-              .code == Code::refused);
+              .code == ErrorCode::refused);
     put(folder / "there.mp4", Bytes{1, 2, 3});
-    CHECK(refused(in, folder / "there.mp4").code == Code::exists);
+    CHECK(refused(in, folder / "there.mp4").code == ErrorCode::exists);
     CHECK(bytes_of(folder / "there.mp4").size() == 3);
-    CHECK(refused(in, folder / "x.doc").code == Code::usage);
-    CHECK(refused(in, folder / "none" / "x.mp4").code == Code::not_found);
-    CHECK(refused((folder / "missing.mp4").string(), folder / "x.mp4").code == Code::not_found);
+    CHECK(refused(in, folder / "x.doc").code == ErrorCode::usage);
+    CHECK(refused(in, folder / "none" / "x.mp4").code == ErrorCode::not_found);
+    CHECK(refused((folder / "missing.mp4").string(), folder / "x.mp4").code == ErrorCode::not_found);
     Recipe late;
     late.from = 60_s;
-    CHECK(refused(in, folder / "x.mp4", late).code == Code::refused);
+    CHECK(refused(in, folder / "x.mp4", late).code == ErrorCode::refused);
     Recipe empty;
     empty.video.action = empty.audio.action = Recipe::Do::none;
-    CHECK(refused(in, folder / "x.mp4", empty).code == Code::empty);
+    CHECK(refused(in, folder / "x.mp4", empty).code == ErrorCode::empty);
     Recipe odd;
     odd.video.action = Recipe::Do::encode, odd.video.codec = Codec::hevc;
-    CHECK(refused(in, folder / "x.mp4", odd).code == Code::codec_missing);
+    CHECK(refused(in, folder / "x.mp4", odd).code == ErrorCode::codec_missing);
     // Stopped at any moment nothing is left behind.
     for (int stop_at : {0, 1, 3}) {
         Recipe anew;
@@ -235,7 +235,7 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
                                    }},
                               CodecRegistry::standard());
         REQUIRE_FALSE(result.has_value());
-        CHECK(result.error().code == Code::cancelled);
+        CHECK(result.error().code == ErrorCode::cancelled);
     }
     fs::remove(folder / "link.mp4");
     holds_only(folder, {"in.mp4", "there.mp4"});
@@ -264,7 +264,7 @@ TEST_CASE("what was stopped once stays stopped, however short it is and wherever
         o.told = [&](auto&) { return ++asked, !std::exchange(first, false); };
         auto result = convert(fixture(name).string(), o, CodecRegistry::standard());
         REQUIRE_FALSE(result);
-        CHECK(result.error().code == Code::cancelled);
+        CHECK(result.error().code == ErrorCode::cancelled);
         holds_only(folder, {});
     }
     CHECK(asked == 5);
@@ -291,7 +291,7 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
     REQUIRE(made.size() == 4);
     CHECK((made[0].at == 3_s && made[1].at == 1_s && made[2].at == 1_s && made[3].at > 5900_ms));
     CHECK((made[0].width == 640 && made[0].height == 360));
-    CHECK(stills(source, o, codecs).error().code == Code::exists);
+    CHECK(stills(source, o, codecs).error().code == ErrorCode::exists);
     // A JPEG is the same picture, which can be read again.
     o.format = StillOptions::Format::jpeg, o.replace = Replace::anything;
     made = value(stills(source, o, codecs));
@@ -315,16 +315,16 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
     for (std::size_t i = 0; i < 4; ++i)
         CHECK(std::abs((made[i].at - (750_ms + 1500_ms * static_cast<std::int64_t>(i))).ns) < 34'000'000);
     o.count = 0, o.columns = 100, o.rows = 100;
-    CHECK(stills(source, o, codecs).error().code == Code::limit);
+    CHECK(stills(source, o, codecs).error().code == ErrorCode::limit);
     o.columns = o.rows = 0, o.go_on = [] { return false; };
-    CHECK(stills(source, o, codecs).error().code == Code::cancelled);
-    CHECK(stills(fixture("audio.flac").string(), o, codecs).error().code == Code::not_media);
+    CHECK(stills(source, o, codecs).error().code == ErrorCode::cancelled);
+    CHECK(stills(fixture("audio.flac").string(), o, codecs).error().code == ErrorCode::not_media);
     // One goes into a file by itself; several don't.
     o.go_on = {}, o.at = {1_s}, o.single = true, o.out = folder / "one.jpg";
     made = value(stills(source, o, codecs));
     CHECK((made.size() == 1 && made[0].path == o.out && fs::is_regular_file(o.out)));
     o.at.push_back(2_s);
-    CHECK(stills(source, o, codecs).error().code == Code::refused);
+    CHECK(stills(source, o, codecs).error().code == ErrorCode::refused);
 }
 
 TEST_CASE("sound alone, pictures alone, and an end among pictures that need later ones") {
@@ -750,7 +750,7 @@ TEST_CASE("what is copied goes out in its order, though parts overlap or times g
         auto out = folder / ("d" + std::to_string(i) + (i % 2 ? ".mp4" : ".mkv"));
         auto result = convert((folder / "damaged.ts").string(), {.out = out, .recipe = copying, .target = {}},
                               CodecRegistry::standard());
-        if (!result) CHECK(result.error().code != Code::internal);
+        if (!result) CHECK(result.error().code != ErrorCode::internal);
         copied += result.has_value();
     }
     CHECK(copied > 20);
@@ -867,7 +867,7 @@ TEST_CASE("an AV1 conversion stops within half a second, whatever the effort, an
         auto took = monotonic_now() - stopped;
         INFO(effort << ": " << took.ms() << " ms");
         REQUIRE_FALSE(result);
-        CHECK(result.error().code == Code::cancelled);
+        CHECK(result.error().code == ErrorCode::cancelled);
         CHECK(took < 500_ms + timer.stood() * 4);
         CHECK(fs::is_empty(folder.path));
     }

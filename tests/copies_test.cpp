@@ -81,7 +81,7 @@ TEST_CASE("pictures that are copied keep their shape, their number, their times 
             auto result = convert(fixture(name).string(), {.out = out, .recipe = copying(Kind::video), .target = {}},
                                   CodecRegistry::standard());
             if (!result) {
-                CHECK(result.error().code == Code::refused);
+                CHECK(result.error().code == ErrorCode::refused);
                 CHECK(result.error().sentence.starts_with("The pictures can’t be copied: "));
                 ++refused;
                 continue;
@@ -167,7 +167,7 @@ TEST_CASE("a cut whose sound is copied holds the same samples as the original th
                             {.out = folder / out, .recipe = recipe, .target = {}, .replace = Replace::anything},
                             CodecRegistry::standard());
                 if (!result) {
-                    CHECK(result.error().code == Code::refused);
+                    CHECK(result.error().code == ErrorCode::refused);
                     continue;
                 }
                 ++copied;

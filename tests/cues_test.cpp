@@ -97,7 +97,7 @@ TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
               .text() == "Größe");
     std::string nothing = "just a letter";
     CHECK(parse_captions({reinterpret_cast<const std::uint8_t*>(nothing.data()), nothing.size()}, "x").error().code ==
-          Code::not_media);
+          ErrorCode::not_media);
 }
 
 TEST_CASE("SubRip as old folders hold it") {

@@ -226,7 +226,7 @@ TEST_CASE("a file that is cut or written over while it plays is said to have bee
         auto s = stage.now();
         CHECK(s.state.phase == Phase::failed);
         REQUIRE(s.error);
-        CHECK(s.error->code == Code::truncated);
+        CHECK(s.error->code == ErrorCode::truncated);
         CHECK(s.counters.presented + static_cast<std::uint64_t>(s.position.ns) > 0);  // what was there has been played
         auto events = stage.controller.events();
         CHECK(std::any_of(events.begin(), events.end(), [](auto& e) {

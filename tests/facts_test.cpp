@@ -110,7 +110,7 @@ TEST_CASE("loudness is that of the samples") {
     auto stopped = gather_facts(open("audio.flac"), CodecRegistry::standard(), {},
                                 {.loudness = true, .cancel = &cancel, .so_far = {}});
     REQUIRE_FALSE(stopped.has_value());
-    CHECK(stopped.error().code == Code::cancelled);
+    CHECK(stopped.error().code == ErrorCode::cancelled);
 }
 
 TEST_CASE("what ships as a target can be read, and each takes something that it should") {
@@ -200,7 +200,7 @@ TEST_CASE("a target file counts as it is now, however often it was read before")
     REQUIRE(problems.size() == 1);
     CHECK(problems[0].sentence.find("mine.json") != std::string::npos);
     fs::remove(file);
-    CHECK(find_target("mine").error().code == Code::not_found);
+    CHECK(find_target("mine").error().code == ErrorCode::not_found);
     unsetenv("XDG_CONFIG_HOME");
 }
 

@@ -79,7 +79,7 @@ TEST_CASE("what is foretold of a source on the shelf is about what comes") {
     done(foretell(stays, source, handset, folder / "none.mp4", codecs()));
     CHECK_FALSE(fs::exists(folder / "none.mp4"));
     std::atomic<bool> cancel = true;
-    CHECK(foretell(f, source, handset, folder / "x.mp4", codecs(), &cancel).error().code == Code::cancelled);
+    CHECK(foretell(f, source, handset, folder / "x.mp4", codecs(), &cancel).error().code == ErrorCode::cancelled);
 }
 
 TEST_CASE("names of what is made say source and target, and never take another's place") {
@@ -159,9 +159,9 @@ TEST_CASE("pairs are what both clips show at a time, entered anywhere or walked"
         }
         CHECK(pairs > 30);
         std::atomic<bool> cancel = true;
-        CHECK(entered->at(r.from, &cancel).error().code == Code::cancelled);
+        CHECK(entered->at(r.from, &cancel).error().code == ErrorCode::cancelled);
     }
-    CHECK(Pairs::open(source, fixture("audio.flac").string(), codecs()).error().code == Code::not_media);
+    CHECK(Pairs::open(source, fixture("audio.flac").string(), codecs()).error().code == ErrorCode::not_media);
 }
 
 TEST_CASE("what was made is held against the whole of what it was made of") {
@@ -193,8 +193,8 @@ TEST_CASE("what was made is held against the whole of what it was made of") {
     auto sound = made(fixture("audio.flac").string(), folder / "s.mp3");
     CHECK(value(hold_against(fixture("audio.flac").string(), sound.path, {}, codecs())).likeness.frames == 0);
     std::atomic<bool> cancel = true;
-    CHECK(hold_against(source, c.path, {}, codecs(), &cancel).error().code == Code::cancelled);
-    CHECK(hold_against(source, folder / "gone.mp4", {}, codecs()).error().code == Code::not_found);
+    CHECK(hold_against(source, c.path, {}, codecs(), &cancel).error().code == ErrorCode::cancelled);
+    CHECK(hold_against(source, folder / "gone.mp4", {}, codecs()).error().code == ErrorCode::not_found);
 }
 
 TEST_CASE("no run lies above the line of those that none beats") {
@@ -297,7 +297,7 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
             ReadScope scope(&flag);
             auto got = open_clip(source);
             if (!got) {
-                CHECK(got.error().code == Code::cancelled);
+                CHECK(got.error().code == ErrorCode::cancelled);
                 continue;
             }
             auto& now = (*got)->info();
@@ -329,7 +329,7 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
             auto place = far ? middle : early, there = far ? wanted : sooner;
             flag = false, source->left = left;
             auto got = reader->at(place, &flag);
-            CHECK((got ? got->pts == there : got.error().code == Code::cancelled));
+            CHECK((got ? got->pts == there : got.error().code == ErrorCode::cancelled));
             source->left = 0, flag = false;
             CHECK(value(reader->at(place, &flag)).pts == there);
         }

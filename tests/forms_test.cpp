@@ -275,7 +275,7 @@ TEST_CASE("what a Theora header can't count is not written as if it could") {
         auto at = ticks_to_time(gap, 1, 30);
         auto wrote = writer->write(number, {at, at, 33_ms, false, picture});
         CHECK(wrote.has_value() == (gap < 64));
-        if (!wrote) CHECK(wrote.error().code == Code::limit);
+        if (!wrote) CHECK(wrote.error().code == ErrorCode::limit);
     }
 }
 
@@ -788,7 +788,7 @@ TEST_CASE("the sharpest picture near a moment is the one with most detail") {
     CHECK(near(2_s, 100_ms) >= 1900_ms);
     CHECK(near(Time{}, 100_ms) <= 100_ms);
     std::atomic<bool> cancel = true;
-    CHECK(sharpest_near(file, 1_s, 1_s, CodecRegistry::standard(), &cancel).error().code == Code::cancelled);
+    CHECK(sharpest_near(file, 1_s, 1_s, CodecRegistry::standard(), &cancel).error().code == ErrorCode::cancelled);
     CHECK(sharpest_near(fixture("audio.flac").string(), 1_s, 1_s, CodecRegistry::standard()).error().code ==
-          Code::not_media);
+          ErrorCode::not_media);
 }

@@ -63,15 +63,15 @@ TEST_CASE("what was read is not written over, whatever name or link leads there"
     REQUIRE(read_file(folder / "read.txt"));
     for (auto name : {"read.txt", "soft.txt", "hard.txt"}) {
         INFO(name);
-        CHECK(write_file(folder / name, text("new"), Replace::unread).error().code == Code::refused);
-        CHECK(write_file(folder / name, text("new"), Replace::nothing).error().code == Code::exists);
+        CHECK(write_file(folder / name, text("new"), Replace::unread).error().code == ErrorCode::refused);
+        CHECK(write_file(folder / name, text("new"), Replace::nothing).error().code == ErrorCode::exists);
     }
     done(write_file(folder / "other.txt", text("new"), Replace::unread));
     // Opened while the other is being written: found out at the end.
     auto writer = value(FileWriter::create(folder / "other.txt", Replace::unread));
     done(writer.write(text("newer")));
     CHECK(bytes_of(folder / "other.txt") == text("new"));
-    CHECK(writer.commit().error().code == Code::refused);
+    CHECK(writer.commit().error().code == ErrorCode::refused);
     CHECK(bytes_of(folder / "other.txt") == text("new"));
     forget_reads();
     done(write_file(folder / "other.txt", text("newest"), Replace::unread));
@@ -87,8 +87,8 @@ TEST_CASE("a link is written through to its plain file, and to nothing else") {
     done(write_file(folder / "link.txt", text("new"), Replace::unread));
     CHECK(fs::is_symlink(folder / "link.txt"));
     CHECK(bytes_of(folder / "target.txt") == text("new"));
-    CHECK(write_file(folder / "device", text("x"), Replace::unread).error().code == Code::refused);
-    CHECK(write_file("/dev/null", text("x"), Replace::anything).error().code == Code::refused);
+    CHECK(write_file(folder / "device", text("x"), Replace::unread).error().code == ErrorCode::refused);
+    CHECK(write_file("/dev/null", text("x"), Replace::anything).error().code == ErrorCode::refused);
     CHECK_FALSE(write_file(folder / "dangling", text("x"), Replace::unread));
     CHECK(fs::is_symlink(folder / "dangling"));
     auto missing = open_file(folder / "dangling");
@@ -109,7 +109,7 @@ TEST_CASE("several files appear together or not at all, and a folder made for th
         CHECK(fs::exists(folder / "a") == commits);
     }
     auto again = value(FileBatch::begin(folder / "a" / "b", Replace::nothing));
-    CHECK(again.place("1").error().code == Code::exists);
+    CHECK(again.place("1").error().code == ErrorCode::exists);
 }
 
 TEST_CASE("stills and frames that are stopped leave nothing") {
@@ -118,7 +118,7 @@ TEST_CASE("stills and frames that are stopped leave nothing") {
     StillOptions o;
     o.out = folder / "stills", o.count = 6;
     o.go_on = [&] { return ++asked < 4; };
-    CHECK(stills(fixture("vp9_opus.webm"), o, CodecRegistry::standard()).error().code == Code::cancelled);
+    CHECK(stills(fixture("vp9_opus.webm"), o, CodecRegistry::standard()).error().code == ErrorCode::cancelled);
     CHECK(names_in(folder.path).empty());
     o.go_on = {};
     auto made = value(stills(fixture("vp9_opus.webm"), o, CodecRegistry::standard()));
@@ -138,14 +138,14 @@ TEST_CASE("a folder is replaced only where the same command made it") {
     auto place = folder / "out";
     done(look_at_folder_place(place, false, "mark"));
     done(move_folder_into_place(make("1"), place, true));
-    CHECK(look_at_folder_place(place, false, "mark").error().code == Code::exists);
+    CHECK(look_at_folder_place(place, false, "mark").error().code == ErrorCode::exists);
     done(look_at_folder_place(place, true, "mark"));
-    CHECK(look_at_folder_place(place, true, "another").error().code == Code::refused);
+    CHECK(look_at_folder_place(place, true, "another").error().code == ErrorCode::refused);
     done(move_folder_into_place(make("2"), place, true));
     CHECK(bytes_of(place / "mark") == text("2"));
     CHECK(names_in(folder.path) == std::set<std::string>{"out", "mark"});
     fs::create_directory_symlink(place, folder / "link");
-    CHECK(look_at_folder_place(folder / "link", true, "mark").error().code == Code::refused);
+    CHECK(look_at_folder_place(folder / "link", true, "mark").error().code == ErrorCode::refused);
 }
 
 TEST_CASE("nothing outside the project goes into an app unasked, however a stream leads there") {
@@ -174,7 +174,7 @@ TEST_CASE("nothing outside the project goes into an app unasked, however a strea
     CHECK(value(needs_of(d, project, CodecRegistry::standard())).outside.size() == 1);
     auto packed = pack(d, project, folder / "app", "/bin/true", CodecRegistry::standard());
     REQUIRE_FALSE(packed);
-    CHECK(packed.error().code == Code::refused);
+    CHECK(packed.error().code == ErrorCode::refused);
 }
 
 TEST_CASE("a source on the network that can't be reached is packed by its address, and that is said") {
@@ -207,7 +207,7 @@ TEST_CASE("frames of a size that can't be are refused before any memory is asked
     REQUIRE(changed);
     put(folder / "huge.webm", bytes);
     std::shared_ptr<Clip> clip = value(open_clip((folder / "huge.webm").string()));
-    CHECK(open_playable(clip, CodecRegistry::standard(), {}, {}).error().code == Code::limit);
+    CHECK(open_playable(clip, CodecRegistry::standard(), {}, {}).error().code == ErrorCode::limit);
     CHECK(frame_fits(16384, 16384));
     CHECK_FALSE(frame_fits(16385, 2));
 }
@@ -327,11 +327,11 @@ TEST_CASE("an endless tail of whatever fills a container ends in words, and long
             for (auto& track : info.tracks) {
                 if (track.kind != Kind::video && track.kind != Kind::audio) continue;
                 auto facts = scan_track(**clip, track);
-                if (!facts) CHECK(facts.error().code == Code::limit);
+                if (!facts) CHECK(facts.error().code == ErrorCode::limit);
             }
         } else {
-            CHECK((clip.error().code == Code::limit || clip.error().code == Code::not_media ||
-                   clip.error().code == Code::truncated || clip.error().code == Code::malformed));
+            CHECK((clip.error().code == ErrorCode::limit || clip.error().code == ErrorCode::not_media ||
+                   clip.error().code == ErrorCode::truncated || clip.error().code == ErrorCode::malformed));
         }
         clip = std::unexpected(Error{});
     }

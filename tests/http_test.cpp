@@ -42,7 +42,7 @@ Bytes slice(const Bytes& b, std::size_t at, std::size_t n) {
 struct Wrong {
     const char* name;
     Served served;
-    std::vector<Code> codes;
+    std::vector<ErrorCode> codes;
 };
 }  // namespace
 
@@ -126,19 +126,20 @@ TEST_CASE("who only looks at what is here has nothing fetched, and keeps nothing
 TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in time") {
     auto body = pattern(400'000);
     auto server = LoopbackServer::start();
-    std::vector<Wrong> all{
-        {"missing", {.status = 404}, {Code::not_found}},
-        {"gone", {.status = 410}, {Code::not_found}},
-        {"forbidden", {.status = 403}, {Code::refused}},
-        {"fault", {.status = 503}, {Code::network}},
-        {"circle", {.redirect = "/circle"}, {Code::network}},
-        {"elsewhere", {.redirect = "ftp://127.0.0.1/x"}, {Code::refused}},
-        {"compressed", {.body = body, .compressed = true}, {Code::network}},
-        {"mute", {.never_answers = true}, {Code::timeout}},
-        {"stops", {.body = body, .silent_after = 1000, .ignores_ranges = true}, {Code::timeout, Code::network}},
-        {"more", {.body = body, .claims_more = 100'000}, {Code::network}},
-        {"other part", {.body = body, .wrong_part = true}, {Code::network}},
-        {"nowhere", {.redirect = "http://127.0.0.1:1/x"}, {Code::network}}};
+    std::vector<Wrong> all{{"missing", {.status = 404}, {ErrorCode::not_found}},
+                           {"gone", {.status = 410}, {ErrorCode::not_found}},
+                           {"forbidden", {.status = 403}, {ErrorCode::refused}},
+                           {"fault", {.status = 503}, {ErrorCode::network}},
+                           {"circle", {.redirect = "/circle"}, {ErrorCode::network}},
+                           {"elsewhere", {.redirect = "ftp://127.0.0.1/x"}, {ErrorCode::refused}},
+                           {"compressed", {.body = body, .compressed = true}, {ErrorCode::network}},
+                           {"mute", {.never_answers = true}, {ErrorCode::timeout}},
+                           {"stops",
+                            {.body = body, .silent_after = 1000, .ignores_ranges = true},
+                            {ErrorCode::timeout, ErrorCode::network}},
+                           {"more", {.body = body, .claims_more = 100'000}, {ErrorCode::network}},
+                           {"other part", {.body = body, .wrong_part = true}, {ErrorCode::network}},
+                           {"nowhere", {.redirect = "http://127.0.0.1:1/x"}, {ErrorCode::network}}};
     for (auto& w : all) {
         auto path = "/" + std::string(w.name == std::string("other part") ? "part" : w.name);
         server->serve(path, w.served);
@@ -157,10 +158,11 @@ TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in tim
     HttpClient client(quick());
     auto other = client.get(server->address("/part"), ByteSource::Range{1000, 2000});
     REQUIRE_FALSE(other.has_value());
-    CHECK((other.error().code == Code::network && other.error().sentence.find("another part") != std::string::npos));
+    CHECK(
+        (other.error().code == ErrorCode::network && other.error().sentence.find("another part") != std::string::npos));
     CHECK(value(client.get(server->address("/part"), ByteSource::Range{0, 2000})).body == slice(body, 0, 2000));
     auto nobody = http_source("http://127.0.0.1:1/x.mp4", quick());
-    CHECK(get(*nobody, 0, 10).error().code == Code::network);
+    CHECK(get(*nobody, 0, 10).error().code == ErrorCode::network);
     auto nameless = http_source("http:///x.mp4", quick());
     CHECK_FALSE(get(*nameless, 0, 10).has_value());
 }
@@ -209,7 +211,7 @@ TEST_CASE("waiting for the network is given up within a tenth of a second") {
             reader.join();
         });
         CHECK(time < 100_ms);
-        CHECK(error->code == Code::cancelled);
+        CHECK(error->code == ErrorCode::cancelled);
         CHECK(took([&] { source.reset(); }) < 200_ms);
     }
 }
@@ -229,7 +231,7 @@ TEST_CASE("a certificate that nobody vouches for is refused") {
     auto source = http_source(server->address("/x.mp4"), quick());
     auto got = get(*source, 0, 10);
     REQUIRE_FALSE(got.has_value());
-    CHECK(got.error().code == Code::refused);
+    CHECK(got.error().code == ErrorCode::refused);
     CHECK(got.error().sentence.find("certificate") != std::string::npos);
 }
 
@@ -287,7 +289,7 @@ TEST_CASE("a controller on a bad server fails with words, and lets go at once") 
         Controller controller({strand, &mixer, &CodecRegistry::standard(), make_null_sink(16_ms)});
         controller.open(server->address("/gone.mp4"), {});
         REQUIRE(controller.wait([](auto& s) { return s.state.phase == Phase::failed; }, 5_s));
-        CHECK(controller.snapshot().error->code == Code::not_found);
+        CHECK(controller.snapshot().error->code == ErrorCode::not_found);
         controller.open(server->address("/mute.mp4"), {});
         std::this_thread::sleep_for(std::chrono::milliseconds(200));
         auto time = took([&] {

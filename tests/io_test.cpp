@@ -21,8 +21,8 @@ TEST_CASE("a file is written whole or not at all") {
     done(writer.write(data));
     done(writer.commit());
     CHECK(bytes_of(path) == data);
-    CHECK(FileWriter::create(path).error().code == Code::exists);
-    CHECK(write_file(path, Bytes{9}, Replace::nothing).error().code == Code::exists);
+    CHECK(FileWriter::create(path).error().code == ErrorCode::exists);
+    CHECK(write_file(path, Bytes{9}, Replace::nothing).error().code == ErrorCode::exists);
     CHECK(bytes_of(path) == data);
 }
 
@@ -32,7 +32,7 @@ TEST_CASE("what appears in the place meanwhile is not replaced") {
     auto writer = value(FileWriter::create(path));
     done(writer.write(Bytes{1}));
     put(path, Bytes{7, 7});
-    CHECK(writer.commit().error().code == Code::exists);
+    CHECK(writer.commit().error().code == ErrorCode::exists);
     CHECK(bytes_of(path) == Bytes{7, 7});
 }
 
@@ -99,14 +99,14 @@ TEST_CASE("a scratch folder goes with whoever made it, or with the next one wher
 }
 
 TEST_CASE("a disk that is full or closed says so and leaves nothing") {
-    CHECK(FileWriter::create("/proc/ruedo-test").error().code != Code::internal);
+    CHECK(FileWriter::create("/proc/ruedo-test").error().code != ErrorCode::internal);
     auto full = FileWriter::create("/dev/full/x");
     CHECK_FALSE(full.has_value());
     if (fs::exists("/dev/full")) {
         // A device that takes nothing stands for a full disk.
         auto error = errno_error(ENOSPC, "Writing");
-        CHECK(error.code == Code::disk_full);
-        CHECK(errno_error(EROFS, "Writing").code == Code::read_only);
+        CHECK(error.code == ErrorCode::disk_full);
+        CHECK(errno_error(EROFS, "Writing").code == ErrorCode::read_only);
     }
 }
 
@@ -115,12 +115,12 @@ TEST_CASE("a name that is not there leads to the nearest that is") {
     put(folder / "lantern.webm", Bytes{1});
     auto missing = open_file(folder / "lantren.webm");
     REQUIRE_FALSE(missing.has_value());
-    CHECK(missing.error().code == Code::not_found);
+    CHECK(missing.error().code == ErrorCode::not_found);
     CHECK(missing.error().hint.find("lantern.webm") != std::string::npos);
     CHECK_FALSE(nearest_name(folder / "something-else-entirely.mp4").has_value());
-    CHECK(open_file(folder.path).error().code == Code::not_media);
+    CHECK(open_file(folder.path).error().code == ErrorCode::not_media);
     put(folder / "empty.mp4", {});
-    CHECK(open_file(folder / "empty.mp4").error().code == Code::empty);
+    CHECK(open_file(folder / "empty.mp4").error().code == ErrorCode::empty);
 }
 
 TEST_CASE("a reader gives the same bytes whatever the steps") {
@@ -139,7 +139,7 @@ TEST_CASE("a reader gives the same bytes whatever the steps") {
         if (at + n <= data.size())
             CHECK((read && std::equal(out.begin(), out.end(), data.begin() + static_cast<std::ptrdiff_t>(at))));
         else
-            CHECK(read.error().code == Code::truncated);
+            CHECK(read.error().code == ErrorCode::truncated);
     }
 }
 
@@ -167,11 +167,11 @@ TEST_CASE("scopes around a read add up: any flag and any deadline among them end
         auto got = source->read_at(random() % 90'000, some);
         CHECK(got.has_value() == !ReadScope::given_up());
         if (!got) {
-            CHECK((got.error().code == Code::cancelled || got.error().code == Code::timeout));
+            CHECK((got.error().code == ErrorCode::cancelled || got.error().code == ErrorCode::timeout));
             if (flags[0] || flags[2])
-                CHECK(got.error().code == Code::cancelled);
+                CHECK(got.error().code == ErrorCode::cancelled);
             else if (!flags[1])
-                CHECK(got.error().code == Code::timeout);
+                CHECK(got.error().code == ErrorCode::timeout);
             CHECK_FALSE(got.error().sentence.empty());
         }
     }

@@ -50,9 +50,9 @@ TEST_CASE("jobs are carried out in their order, and one that fails keeps none of
     CHECK(state_of(other, third.id) == Job::State::failed);
     for (auto& j : other.list()) CHECK_FALSE(j.sentence.empty());
     CHECK((fs::exists(folder / "1.webm") && fs::exists(folder / "4.mp4")));
-    CHECK(other.pause(first.id).error().code == Code::refused);
-    CHECK(other.go_on(first.id).error().code == Code::refused);
-    CHECK(other.stop(99).error().code == Code::not_found);
+    CHECK(other.pause(first.id).error().code == ErrorCode::refused);
+    CHECK(other.go_on(first.id).error().code == ErrorCode::refused);
+    CHECK(other.stop(99).error().code == ErrorCode::not_found);
     other.clear();
     CHECK(queue.list().empty());
 }
@@ -91,7 +91,7 @@ TEST_CASE("two at a time: a short one does not wait for the long one before it, 
     for (int i = 6; i < 9; ++i) (void)value(queue.add(in, folder / (std::to_string(i) + ".webm"), longest));
     std::atomic<int> told = 0;
     auto stopped = queue.run(CodecRegistry::standard(), [&](const Job&) { return ++told < 4; }, 2);
-    CHECK(stopped.error().code == Code::cancelled);
+    CHECK(stopped.error().code == ErrorCode::cancelled);
     for (auto& j : queue.list()) CHECK(j.state == Job::State::waiting);
 }
 
@@ -114,7 +114,7 @@ TEST_CASE("a job under way is paused, goes on, and is stopped by whoever says so
     };
     REQUIRE(until([&] { return told > 0; }));
     // One at a time looks after a queue.
-    CHECK(queue.run(CodecRegistry::standard(), on).error().code == Code::refused);
+    CHECK(queue.run(CodecRegistry::standard(), on).error().code == ErrorCode::refused);
     done(queue.pause(job.id));
     int at_pause = told;
     REQUIRE(until([&] { return told > at_pause + 3; }));
@@ -139,7 +139,7 @@ TEST_CASE("what was interrupted, or begun by a process that died, begins anew, a
     JobQueue queue(folder / "jobs");
     auto job = value(queue.add(fixture("vp9_opus.webm").string(), folder / "o.webm", anew()));
     auto interrupted = queue.run(CodecRegistry::standard(), [](const Job&) { return false; });
-    CHECK(interrupted.error().code == Code::cancelled);
+    CHECK(interrupted.error().code == ErrorCode::cancelled);
     CHECK(state_of(queue, job.id) == Job::State::waiting);
     CHECK_FALSE(fs::exists(folder / "o.webm"));
     // As a crash leaves it: running, by a process that is no more.
@@ -155,7 +155,7 @@ TEST_CASE("what was interrupted, or begun by a process that died, begins anew, a
     done(queue.run(CodecRegistry::standard(), on));
     CHECK(state_of(queue, job.id) == Job::State::done);
     CHECK(fs::exists(folder / "o.webm"));
-    CHECK(queue.add("/x.mp4", folder / "o.webm", {}).error().code == Code::exists);
+    CHECK(queue.add("/x.mp4", folder / "o.webm", {}).error().code == ErrorCode::exists);
     // Died between the clip and the word about it: the clip is there, so it is done.
     auto again = bytes_of(file);
     auto k = nlohmann::json::parse(again.begin(), again.end());
@@ -201,7 +201,7 @@ TEST_CASE("what was foretold stays with a job, and what failed can be tried agai
     foretold.foretold_bytes = 12345, foretold.foretold = 3_s;
     auto in = folder / "late.webm";
     auto job = value(queue.add(in.string(), folder / "1.webm", anew(), {}, foretold));
-    CHECK(queue.again(job.id).error().code == Code::refused);
+    CHECK(queue.again(job.id).error().code == ErrorCode::refused);
     done(queue.run(CodecRegistry::standard(), on));
     CHECK(state_of(queue, job.id) == Job::State::failed);
     fs::copy_file(fixture("vp9_opus.webm"), in);
@@ -211,7 +211,7 @@ TEST_CASE("what was foretold stays with a job, and what failed can be tried agai
     auto now = JobQueue(folder / "jobs").list().at(0);
     CHECK((now.state == Job::State::done && now.foretold_bytes == 12345 && now.foretold == 3_s));
     CHECK((now.took.ns > 0 && now.bytes == fs::file_size(folder / "1.webm")));
-    CHECK(queue.again(job.id).error().code == Code::refused);
+    CHECK(queue.again(job.id).error().code == ErrorCode::refused);
     auto other = value(queue.add(in.string(), folder / "2.webm", anew()));
     done(queue.stop(other.id));
     done(queue.again(other.id));

@@ -225,17 +225,18 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     CHECK(!open_clip(made.master.string()));
     auto again = make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard());
     REQUIRE(!again);
-    CHECK(again.error().code == Code::exists);
+    CHECK(again.error().code == ErrorCode::exists);
     o.out = folder / "stopped";
     o.told = [](auto&) { return false; };
     auto stopped = make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard());
     REQUIRE(!stopped);
-    CHECK(stopped.error().code == Code::cancelled);
+    CHECK(stopped.error().code == ErrorCode::cancelled);
     o.told = {}, o.recipe.dash = true;
-    CHECK(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()).error().code == Code::refused);
+    CHECK(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()).error().code == ErrorCode::refused);
     o.recipe.key = false;
-    CHECK(make_ladder((folder / "none.mp4").string(), o, CodecRegistry::standard()).error().code == Code::not_found);
-    CHECK(make_ladder("camera://harbour", o, CodecRegistry::standard()).error().code == Code::refused);
+    CHECK(make_ladder((folder / "none.mp4").string(), o, CodecRegistry::standard()).error().code ==
+          ErrorCode::not_found);
+    CHECK(make_ladder("camera://harbour", o, CodecRegistry::standard()).error().code == ErrorCode::refused);
     std::size_t left = 0;
     for (auto& entry : fs::directory_iterator(folder.path)) left += entry.path().filename() != "locked";
     CHECK(left == 0);
@@ -326,7 +327,7 @@ TEST_CASE("a ladder waits in the queue of conversions, in other codecs and two p
         CHECK(pictures_of(folder / list).numbers == counting(180));
     }
     // The same once more fails in words, and keeps what is there.
-    CHECK(queue.add_ladder(in, folder / "ladder", r).error().code == Code::exists);
+    CHECK(queue.add_ladder(in, folder / "ladder", r).error().code == ErrorCode::exists);
     (void)value(queue.add_ladder((folder / "none.mp4").string(), folder / "other", r));
     done(queue.run(CodecRegistry::standard(), [](const Job&) { return true; }));
     CHECK(queue.list().at(1).state == Job::State::failed);

@@ -18,7 +18,7 @@ ControlContext random_moment(std::mt19937& random) {
     if (!s.live || random() % 2) s.seekable = TimeRange{{}, 90_s};
     s.duration_known = !s.live, s.duration = 90_s, s.position = random() % 2 ? Time{} : 31_s;
     if (s.state.phase == Phase::failed)
-        s.error = Error{Code::io, std::string(random() % 200, 'w'), "Try something else."};
+        s.error = Error{ErrorCode::io, std::string(random() % 200, 'w'), "Try something else."};
     if (random() % 4) s.display_width = 16 * (1 + static_cast<int>(random() % 90)), s.display_height = 360;
     if (random() % 2)
         s.choices = std::make_shared<const std::vector<Choice>>(std::vector<Choice>{

@@ -63,7 +63,7 @@ TEST_CASE("an app holds what any sound needs that can be chosen in it, and nothi
             auto& track = info.tracks.at(2);
             REQUIRE(track.kind == Kind::audio);
             track.codec = second;
-            if (fails) track.problem = Error{Code::malformed, "It is damaged.", ""};
+            if (fails) track.problem = Error{ErrorCode::malformed, "It is damaged.", ""};
             return info;
         };
         std::set<std::string> names;
@@ -103,13 +103,13 @@ TEST_CASE("packing is whole or not at all") {
         auto result =
             shop.pack_into(out, [&](std::uint64_t done_bytes, std::uint64_t) { return done_bytes < stop_at; });
         REQUIRE_FALSE(result.has_value());
-        CHECK(result.error().code == Code::cancelled);
+        CHECK(result.error().code == ErrorCode::cancelled);
         CHECK(std::distance(fs::directory_iterator(shop.folder.path), {}) == before);
     }
     fs::create_directory(out);
-    CHECK(shop.pack_into(out).error().code == Code::exists);
+    CHECK(shop.pack_into(out).error().code == ErrorCode::exists);
     CHECK(fs::is_empty(out));
-    CHECK(shop.pack_into(shop.folder.path / "no" / "such" / "place").error().code == Code::not_found);
+    CHECK(shop.pack_into(shop.folder.path / "no" / "such" / "place").error().code == ErrorCode::not_found);
     CHECK_FALSE(shop.pack_into("/proc/ruedo-out").has_value());
     struct {
         PlayerDocument document;
@@ -119,10 +119,10 @@ TEST_CASE("packing is whole or not at all") {
         }
     } lost{shop.document, shop.folder.path};
     lost.document.sources[1].file = "gone.mp4";
-    CHECK(lost.pack_into(shop.folder / "other").error().code == Code::not_found);
+    CHECK(lost.pack_into(shop.folder / "other").error().code == ErrorCode::not_found);
     CHECK_FALSE(fs::exists(shop.folder / "other"));
     lost.document.sources.clear();
-    CHECK(lost.pack_into(shop.folder / "other").error().code == Code::empty);
+    CHECK(lost.pack_into(shop.folder / "other").error().code == ErrorCode::empty);
 }
 
 TEST_CASE("nothing goes into an app but what it is used as, and from outside only what was confirmed") {
@@ -136,35 +136,35 @@ TEST_CASE("nothing goes into an app but what it is used as, and from outside onl
         source = kept;
         CHECK_FALSE(packed.has_value());
         CHECK(std::distance(fs::directory_iterator(shop.folder.path), {}) == before);
-        if (packed) return Code::internal;
+        if (packed) return ErrorCode::internal;
         CHECK_FALSE(packed.error().sentence.empty());
         return packed.error().code;
     };
     for (auto secret : {"/etc/passwd", "/etc/group", "/etc/hostname", "/proc/self/environ"}) {
         INFO(secret);
         if (!fs::exists(secret)) continue;
-        CHECK((refused([&] { source.captions = {secret}; }) != Code::internal));
-        CHECK((refused([&] { source.poster = secret; }) != Code::internal));
-        CHECK((refused([&] { source.file = secret; }) != Code::internal));
+        CHECK((refused([&] { source.captions = {secret}; }) != ErrorCode::internal));
+        CHECK((refused([&] { source.poster = secret; }) != ErrorCode::internal));
+        CHECK((refused([&] { source.file = secret; }) != ErrorCode::internal));
         // Beside a camera, which need not be there, as beside a clip.
-        CHECK((refused([&] { source.file = "camera://harbour", source.captions = {secret}; }) != Code::internal));
-        CHECK((refused([&] { source.file = "camera://harbour", source.poster = secret; }) != Code::internal));
+        CHECK((refused([&] { source.file = "camera://harbour", source.captions = {secret}; }) != ErrorCode::internal));
+        CHECK((refused([&] { source.file = "camera://harbour", source.poster = secret; }) != ErrorCode::internal));
     }
     // By a name inside that leads outside, too.
     fs::create_symlink("/etc/passwd", shop.folder / "harmless.en.vtt");
     ++before;
-    CHECK((refused([&] { source.captions = {"harmless.en.vtt"}; }) != Code::internal));
+    CHECK((refused([&] { source.captions = {"harmless.en.vtt"}; }) != ErrorCode::internal));
     // What is what it should be may come from elsewhere when that was meant; it is said.
     Folder elsewhere;
     std::string vtt = "WEBVTT\n\n00:00.000 --> 00:02.000\nThe lamp turns.\n";
     put(elsewhere / "clip.en.vtt", {reinterpret_cast<const std::uint8_t*>(vtt.data()), vtt.size()});
     source.captions = {(elsewhere / "clip.en.vtt").string()};
-    CHECK(refused([] {}) == Code::refused);
+    CHECK(refused([] {}) == ErrorCode::refused);
     auto confirm = [&](const fs::path& file) { return file == elsewhere / "clip.en.vtt"; };
     fs::copy_file(fixture("audio_opus.ogg"), elsewhere / "more.ogg");
     auto kept = source;
     source.file = (elsewhere / "more.ogg").string();
-    CHECK(shop.pack_into(shop.folder / "out", {}, confirm).error().code == Code::refused);  // not all of it was
+    CHECK(shop.pack_into(shop.folder / "out", {}, confirm).error().code == ErrorCode::refused);  // not all of it was
     source = kept;
     auto packed = value(shop.pack_into(shop.folder / "out", {}, confirm));
     REQUIRE(packed.findings.size() == 1);
@@ -186,7 +186,7 @@ TEST_CASE("apps called as the folders beside them are, and folders without a nam
     Shop shop{"audio_opus.ogg"};
     auto nameless = shop.pack_into("");
     REQUIRE_FALSE(nameless.has_value());
-    CHECK(nameless.error().code == Code::usage);
+    CHECK(nameless.error().code == ErrorCode::usage);
 }
 
 TEST_CASE("what a process that was killed left behind is cleared by the next one, and nobody else's") {
@@ -225,7 +225,7 @@ TEST_CASE("what is finished comes to its place where the file system can't refus
     put(folder / "there", Bytes{2});
     auto taken = move_into_place(folder / "made", folder / "there");
     REQUIRE_FALSE(taken.has_value());
-    CHECK(taken.error().code == Code::exists);
+    CHECK(taken.error().code == ErrorCode::exists);
     CHECK(bytes_of(folder / "there") == Bytes{2});
     done(move_into_place(folder / "made", folder / "free"));
     CHECK(bytes_of(folder / "free") == Bytes{1});
@@ -302,5 +302,5 @@ TEST_CASE("a stream on disk is packed with all that it is made of, and plays fro
     other.document.sources.push_back(s);
     auto refused = other.pack_into(other.folder / "out");
     REQUIRE(!refused);
-    CHECK(refused.error().code == Code::refused);
+    CHECK(refused.error().code == ErrorCode::refused);
 }

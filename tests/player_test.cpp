@@ -204,12 +204,12 @@ TEST_CASE("the random documents set every field there is, so that what they show
 
 TEST_CASE("format numbers that never were are refused, however large or small they are") {
     auto good = to_json(PlayerDocument{});
-    for (auto& [number, code] : std::vector<std::pair<json, Code>>{{-1, Code::malformed},
-                                                                   {0, Code::malformed},
-                                                                   {4294967297ULL, Code::too_new},
-                                                                   {UINT64_MAX, Code::too_new},
-                                                                   {INT64_MIN, Code::malformed},
-                                                                   {3, Code::too_new}}) {
+    for (auto& [number, code] : std::vector<std::pair<json, ErrorCode>>{{-1, ErrorCode::malformed},
+                                                                        {0, ErrorCode::malformed},
+                                                                        {4294967297ULL, ErrorCode::too_new},
+                                                                        {UINT64_MAX, ErrorCode::too_new},
+                                                                        {INT64_MIN, ErrorCode::malformed},
+                                                                        {3, ErrorCode::too_new}}) {
         auto j = good;
         j["ruedo"] = number;
         j["players"] = "of another shape";
@@ -239,45 +239,45 @@ TEST_CASE("a mistake in a document is named by its place") {
         CHECK(d.error().sentence.find(pointer) != std::string::npos);
         return d.error().code;
     };
-    CHECK(at("/sources/0/fit", "squeeze") == Code::malformed);
-    CHECK(at("/sources/0/start", 7) == Code::malformed);
-    CHECK(at("/sources/0/poster", true) == Code::malformed);
-    CHECK(at("/sources/0/poster", -1) == Code::malformed);
-    CHECK(at("/sources/0/loop", {{"from_ns", 5}, {"to_ns", 5}}) == Code::malformed);
-    CHECK(at("/sources/0/align", {0.5, 2}) == Code::malformed);
-    CHECK(at("/players/0/volume", 1.5) == Code::malformed);
-    CHECK(at("/players/0/hide_after_ns", -1) == Code::malformed);
-    CHECK(at("/players/0/picture/surround", "pink") == Code::malformed);
-    CHECK(at("/players/0/picture/render", {{"width", 9}}) == Code::malformed);
-    CHECK(at("/players", json::array()) == Code::malformed);
+    CHECK(at("/sources/0/fit", "squeeze") == ErrorCode::malformed);
+    CHECK(at("/sources/0/start", 7) == ErrorCode::malformed);
+    CHECK(at("/sources/0/poster", true) == ErrorCode::malformed);
+    CHECK(at("/sources/0/poster", -1) == ErrorCode::malformed);
+    CHECK(at("/sources/0/loop", {{"from_ns", 5}, {"to_ns", 5}}) == ErrorCode::malformed);
+    CHECK(at("/sources/0/align", {0.5, 2}) == ErrorCode::malformed);
+    CHECK(at("/players/0/volume", 1.5) == ErrorCode::malformed);
+    CHECK(at("/players/0/hide_after_ns", -1) == ErrorCode::malformed);
+    CHECK(at("/players/0/picture/surround", "pink") == ErrorCode::malformed);
+    CHECK(at("/players/0/picture/render", {{"width", 9}}) == ErrorCode::malformed);
+    CHECK(at("/players", json::array()) == ErrorCode::malformed);
     auto control = [&](json c) { return at("/players/0/controls", json::array({std::move(c)})); };
-    CHECK(control({{"kind", "lever"}, {"slot", "centre"}}) == Code::malformed);
-    CHECK(control({{"kind", "toggle"}, {"slot", "beneath"}}) == Code::malformed);
-    CHECK(control({{"kind", "toggle"}, {"slot", "no such bar/end"}}) == Code::malformed);
-    CHECK(control({{"kind", "toggle"}}) == Code::malformed);
-    CHECK(control({{"kind", "toggle"}, {"slot", "centre"}, {"when", "has colour"}}) == Code::malformed);
-    CHECK(control({{"kind", "words"}, {"slot", "centre"}, {"template", "{colour}"}}) == Code::malformed);
-    CHECK(control({{"kind", "back"}, {"slot", "centre"}, {"by_ns", 0}}) == Code::malformed);
-    CHECK(at("/players/0/controls", json(121, {{"kind", "toggle"}, {"slot", "centre"}})) == Code::malformed);
-    CHECK(at("/players", json(1000, json::object())) == Code::malformed);
-    CHECK(at("/players", json(13, {{"name", ""}})) == Code::malformed);
-    CHECK(at("/players/0/sources", {"Clip 99"}) == Code::malformed);
-    CHECK(at("/players/0/sources", "a.mp4") == Code::malformed);
-    CHECK(at("/screen", {{"arrangement", "pile"}}) == Code::malformed);
-    CHECK(at("/screen", {{"gap_px", 201}}) == Code::malformed);
+    CHECK(control({{"kind", "lever"}, {"slot", "centre"}}) == ErrorCode::malformed);
+    CHECK(control({{"kind", "toggle"}, {"slot", "beneath"}}) == ErrorCode::malformed);
+    CHECK(control({{"kind", "toggle"}, {"slot", "no such bar/end"}}) == ErrorCode::malformed);
+    CHECK(control({{"kind", "toggle"}}) == ErrorCode::malformed);
+    CHECK(control({{"kind", "toggle"}, {"slot", "centre"}, {"when", "has colour"}}) == ErrorCode::malformed);
+    CHECK(control({{"kind", "words"}, {"slot", "centre"}, {"template", "{colour}"}}) == ErrorCode::malformed);
+    CHECK(control({{"kind", "back"}, {"slot", "centre"}, {"by_ns", 0}}) == ErrorCode::malformed);
+    CHECK(at("/players/0/controls", json(121, {{"kind", "toggle"}, {"slot", "centre"}})) == ErrorCode::malformed);
+    CHECK(at("/players", json(1000, json::object())) == ErrorCode::malformed);
+    CHECK(at("/players", json(13, {{"name", ""}})) == ErrorCode::malformed);
+    CHECK(at("/players/0/sources", {"Clip 99"}) == ErrorCode::malformed);
+    CHECK(at("/players/0/sources", "a.mp4") == ErrorCode::malformed);
+    CHECK(at("/screen", {{"arrangement", "pile"}}) == ErrorCode::malformed);
+    CHECK(at("/screen", {{"gap_px", 201}}) == ErrorCode::malformed);
     auto twice = good;
     twice["players"] = json(2, {{"name", "Left"}});
     CHECK(document_from_json(twice, "a").error().sentence.find("/players/1/name") != std::string::npos);
     // Without names they are given some.
     twice["players"] = json(2, json::object());
     CHECK(value(document_from_json(twice, "a")).player(1).name == "Player 2");
-    CHECK(at("/mount", json::array()) == Code::malformed);
-    CHECK(at("/mount_size", {360, "wide"}) == Code::malformed);
-    CHECK(at("/mount_size", {360, 99}) == Code::malformed);
+    CHECK(at("/mount", json::array()) == ErrorCode::malformed);
+    CHECK(at("/mount_size", {360, "wide"}) == ErrorCode::malformed);
+    CHECK(at("/mount_size", {360, 99}) == ErrorCode::malformed);
     auto newer = good;
     newer["ruedo"] = 99, newer["mount"] = "hologram";
-    CHECK(document_from_json(newer, "a").error().code == Code::too_new);
-    CHECK(document_from_json(json::array(), "a").error().code == Code::malformed);
+    CHECK(document_from_json(newer, "a").error().code == ErrorCode::too_new);
+    CHECK(document_from_json(json::array(), "a").error().code == ErrorCode::malformed);
 }
 
 TEST_CASE("a document that is cut or scrambled is refused in one sentence") {
@@ -406,7 +406,7 @@ TEST_CASE("what a newer version wrote is kept through a round trip, and a newer 
     auto newer = value(document_from_json(j, "a"));
     CHECK(newer.newer());
     CHECK(to_json(newer)["ruedo"] == 7);
-    CHECK(save_document(newer, folder / "a.ruedo").error().code == Code::too_new);
+    CHECK(save_document(newer, folder / "a.ruedo").error().code == ErrorCode::too_new);
     CHECK(value(load_document(folder / "a.ruedo")) == d);  // what was there stays
 }
 
@@ -457,7 +457,7 @@ TEST_CASE("what goes deeper than anybody would write is refused wherever it stan
         text.replace(text.find('@'), 1, nested(200'000));
         INFO(around);
         put(folder / "a.ruedo", {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
-        CHECK(load_document(folder / "a.ruedo").error().code == Code::malformed);
+        CHECK(load_document(folder / "a.ruedo").error().code == ErrorCode::malformed);
     }
     CHECK_FALSE(control_from_text(nested(10'000)).has_value());
     // What a newer version may well have written is kept.

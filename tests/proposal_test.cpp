@@ -139,7 +139,7 @@ TEST_CASE("what is too large for a bundle is made to fit into it") {
     CHECK(says(again, "made-to-fit"));
     CHECK(again.bytes <= 60'000);
     auto hopeless = begun(source, folder / "h.mp4", target_of({{{"codec", "h264"}}}, {{{"codec", "aac"}}}, 9'000), {});
-    CHECK(hopeless.error().code == Code::limit);
+    CHECK(hopeless.error().code == ErrorCode::limit);
     holds_only(folder, {"b.mp4", "f.mp4"});
 }
 
@@ -164,7 +164,7 @@ TEST_CASE("a recipe that a target does not take says where") {
         auto r = value(recipe_from_json(nlohmann::json::parse(recipe), "r.json"));
         auto result = begun(fixture("h264_high_aac.mp4").string(), folder / "x.mp4", target, r);
         REQUIRE_FALSE(result.has_value());
-        CHECK(result.error().code == Code::refused);
+        CHECK(result.error().code == ErrorCode::refused);
         CHECK(result.error().sentence.find(at) != std::string::npos);
         CHECK(result.error().sentence.find("Box") != std::string::npos);
     }

@@ -43,7 +43,7 @@ struct Room {
         return review(d, folder.path, [&](const std::string& source) -> Result<ClipInfo> {
             auto it = clips.find(fs::path(source).filename().string());
             if (it != clips.end()) return it->second;
-            return fail(Code::not_found, "It is not there.");
+            return fail(ErrorCode::not_found, "It is not there.");
         });
     }
 };

@@ -351,7 +351,7 @@ TEST_CASE("a document says what its room may be, and refuses the rest by its pla
         auto read = document_from_json(j, "x");
         INFO(part << " " << with.dump());
         REQUIRE_FALSE(read);
-        CHECK(read.error().code == Code::malformed);
+        CHECK(read.error().code == ErrorCode::malformed);
         CHECK(read.error().sentence.find(where) != std::string::npos);
     };
     refused("/players/0/room/width_m", 0, "/room/width_m");

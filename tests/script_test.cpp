@@ -185,9 +185,9 @@ TEST_CASE("what is arranged is the same on every run, and follows what hands did
     REQUIRE(picture);
     CHECK(picture->width > 0);
     o.script = *parse_script("1s press next 2", why, true);
-    CHECK(arrange(o).error().code == Code::not_found);
+    CHECK(arrange(o).error().code == ErrorCode::not_found);
     o.script = *parse_script("1s drag toggle 0.5", why, true);
-    CHECK(arrange(o).error().code == Code::refused);
+    CHECK(arrange(o).error().code == ErrorCode::refused);
 }
 
 TEST_CASE("several players are arranged side by side, and each press goes to the one that is meant") {
@@ -235,7 +235,7 @@ TEST_CASE("several players are arranged side by side, and each press goes to the
     o.script = *parse_script("1s press toggle", why, true);
     auto unclear = arrange(o);
     REQUIRE_FALSE(unclear);
-    CHECK(unclear.error().code == Code::usage);
+    CHECK(unclear.error().code == ErrorCode::usage);
     CHECK(unclear.error().hint.find("Left/toggle") != std::string::npos);
     // A source is begun with by the player in whose queue it is.
     d.player(1).sources = {{d.sources[0].name, d.sources[1].name}};

@@ -158,14 +158,14 @@ TEST_CASE("a playlist that can't be followed is refused by its line") {
         INFO(row.text);
         auto p = parse(row.text);
         REQUIRE(!p);
-        CHECK(p.error().code == Code::malformed);
+        CHECK(p.error().code == ErrorCode::malformed);
         CHECK(p.error().sentence.find(row.says) != std::string::npos);
     }
     std::string many = "#EXTM3U\n";
     for (int i = 0; i < 100'001; ++i) many += "#EXTINF:1,\na\n";
     auto p = parse(many);
     REQUIRE(!p);
-    CHECK(p.error().code == Code::limit);
+    CHECK(p.error().code == ErrorCode::limit);
 }
 
 TEST_CASE("what a playlist names is looked for where the playlist lies, and nowhere it should not be") {
@@ -188,7 +188,7 @@ TEST_CASE("what a playlist names is looked for where the playlist lies, and nowh
         INFO(row.base << " " << row.reference);
         auto r = resolve(std::string(row.base), std::string(row.reference));
         REQUIRE(!r);
-        CHECK(r.error().code == Code::refused);
+        CHECK(r.error().code == ErrorCode::refused);
     }
 }
 
@@ -312,11 +312,11 @@ TEST_CASE("segments that are encrypted with a key of 128 bits play like the plai
     // The key in force may be another one, too short, nowhere, or of a kind that is not known.
     put(copy / "180p/other", Bytes(16, 9));
     put(copy / "180p/short", Bytes(5, 9));
-    for (auto& [tag, code] :
-         std::vector<std::pair<std::string, Code>>{{"#EXT-X-KEY:METHOD=AES-128,URI=\"other\"", Code::encrypted},
-                                                   {"#EXT-X-KEY:METHOD=AES-128,URI=\"short\"", Code::encrypted},
-                                                   {"#EXT-X-KEY:METHOD=AES-128,URI=\"none\"", Code::not_found},
-                                                   {"#EXT-X-KEY:METHOD=SAMPLE-AES,URI=\"key\"", Code::encrypted}}) {
+    for (auto& [tag, code] : std::vector<std::pair<std::string, ErrorCode>>{
+             {"#EXT-X-KEY:METHOD=AES-128,URI=\"other\"", ErrorCode::encrypted},
+             {"#EXT-X-KEY:METHOD=AES-128,URI=\"short\"", ErrorCode::encrypted},
+             {"#EXT-X-KEY:METHOD=AES-128,URI=\"none\"", ErrorCode::not_found},
+             {"#EXT-X-KEY:METHOD=SAMPLE-AES,URI=\"key\"", ErrorCode::encrypted}}) {
         INFO(tag);
         auto opened = with(tag);
         REQUIRE(!opened);
@@ -357,10 +357,10 @@ TEST_CASE("playlists that name themselves, nothing, or what is none of theirs en
     };
     put_text(folder / "empty.m3u8", "#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-ENDLIST\n");
     put_text(folder / "page.m3u8", "<html></html>");
-    for (auto& [of, code] : std::vector<std::pair<std::string, Code>>{{"self.m3u8", Code::malformed},
-                                                                      {"empty.m3u8", Code::empty},
-                                                                      {"page.m3u8", Code::not_media},
-                                                                      {"none.m3u8", Code::not_found}}) {
+    for (auto& [of, code] : std::vector<std::pair<std::string, ErrorCode>>{{"self.m3u8", ErrorCode::malformed},
+                                                                           {"empty.m3u8", ErrorCode::empty},
+                                                                           {"page.m3u8", ErrorCode::not_media},
+                                                                           {"none.m3u8", ErrorCode::not_found}}) {
         INFO(of);
         auto opened = master("self.m3u8", of);
         REQUIRE(!opened);
@@ -369,7 +369,7 @@ TEST_CASE("playlists that name themselves, nothing, or what is none of theirs en
     put_text(folder / "b.m3u8", "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1000\nself.m3u8\n");
     auto circle = master("self.m3u8", "b.m3u8");
     REQUIRE(!circle);
-    CHECK(circle.error().code == Code::malformed);
+    CHECK(circle.error().code == ErrorCode::malformed);
     // One bad rendition among good ones is left out.
     Copy copy("ts");
     fs::remove(copy / "180p/index.m3u8");
@@ -496,19 +496,20 @@ TEST_CASE("manifests that are wrong, or mean harm, end in a sentence") {
         "\"file:///etc/passwd\">]>";
     struct Row {
         std::string text;
-        Code code;
+        ErrorCode code;
     };
     for (auto& row :
-         {Row{fine.substr(0, fine.size() / 2), Code::malformed},
-          Row{swapped(fine, "static", "dynamic"), Code::malformed},
-          Row{swapped(fine, "$Number$", "$Nonsense$"), Code::malformed},
-          Row{swapped(fine, "duration=\"2\"", "duration=\"0\""), Code::malformed},
-          Row{swapped(fine, "$RepresentationID$/init", "&c;/init"), Code::not_found},
+         {Row{fine.substr(0, fine.size() / 2), ErrorCode::malformed},
+          Row{swapped(fine, "static", "dynamic"), ErrorCode::malformed},
+          Row{swapped(fine, "$Number$", "$Nonsense$"), ErrorCode::malformed},
+          Row{swapped(fine, "duration=\"2\"", "duration=\"0\""), ErrorCode::malformed},
+          Row{swapped(fine, "$RepresentationID$/init", "&c;/init"), ErrorCode::not_found},
           Row{swapped(swapped(fine, "<MPD", laughs + "<MPD"), "<Period>", "<Period><BaseURL>&b;/</BaseURL>"),
-              Code::not_found},
-          Row{"<MPD type=\"static\"></MPD>", Code::malformed},
-          Row{swapped(fine, "mimeType=\"video/mp4\">", "mimeType=\"video/mp4\"><ContentProtection/>"), Code::encrypted},
-          Row{swapped(fine, "PT6S", "PT999999999S"), Code::limit}}) {
+              ErrorCode::not_found},
+          Row{"<MPD type=\"static\"></MPD>", ErrorCode::malformed},
+          Row{swapped(fine, "mimeType=\"video/mp4\">", "mimeType=\"video/mp4\"><ContentProtection/>"),
+              ErrorCode::encrypted},
+          Row{swapped(fine, "PT6S", "PT999999999S"), ErrorCode::limit}}) {
         INFO(row.text.substr(0, 1200));
         put_text(copy.folder.path / "bad.mpd", row.text);
         auto opened = open_clip(copy / "bad.mpd");
@@ -638,7 +639,7 @@ TEST_CASE("a live manifest lists what is there by the server's clock, whatever o
     live(-3600_s, "");
     auto early = open_clip(host->address() + "live.mpd");
     REQUIRE(!early);
-    CHECK(early.error().code == Code::empty);
+    CHECK(early.error().code == ErrorCode::empty);
 }
 
 TEST_CASE("captions of a stream come with its segments, in their places, and each once") {

@@ -186,7 +186,7 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
                         CodecRegistry::standard());
             if (!result) {
                 // Only for a reason that is the picture's size.
-                CHECK((result.error().code == Code::refused || result.error().code == Code::limit));
+                CHECK((result.error().code == ErrorCode::refused || result.error().code == ErrorCode::limit));
                 CHECK((codec == Codec::av1 || c.width > 2000 || c.width < 2));
                 CHECK_FALSE(result.error().sentence.empty());
                 continue;
@@ -208,7 +208,7 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
     Recipe r;
     r.audio.action = Recipe::Do::encode;
     r.audio.channels = 8;
-    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "e.mp4", r).code == Code::refused);
+    CHECK(refused(fixture("h264_high_aac.mp4").string(), folder / "e.mp4", r).code == ErrorCode::refused);
     CHECK(made(fixture("h264_high_aac.mp4").string(), folder / "e.webm", r).audio.channels == 8);
 }
 
@@ -238,5 +238,5 @@ TEST_CASE("what is made as it goes is described as what lies in a file is") {
     target.containers = {"ogg"};
     auto none = open_through(value(open_clip(fixture("vp9_opus.webm"))), {.target = target}, CodecRegistry::standard());
     REQUIRE_FALSE(none);
-    CHECK((none.error().code == Code::refused && none.error().sentence.find(target.title) != std::string::npos));
+    CHECK((none.error().code == ErrorCode::refused && none.error().sentence.find(target.title) != std::string::npos));
 }

@@ -124,7 +124,7 @@ TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     CHECK(value(try_out(fixture("audio.flac").string(), sound, CodecRegistry::standard())).likeness.frames == 0);
     std::atomic<bool> cancel = true;
     o.cancel = &cancel;
-    CHECK(try_out(source, o, CodecRegistry::standard()).error().code == Code::cancelled);
+    CHECK(try_out(source, o, CodecRegistry::standard()).error().code == ErrorCode::cancelled);
 }
 
 TEST_CASE("where a picture is least alike is said, where it stands out") {
@@ -158,5 +158,5 @@ TEST_CASE("where a picture is least alike is said, where it stands out") {
     CHECK_FALSE(value(compare(grey, grey, CodecRegistry::standard())).worst(1).at(0).part);
     // What comes without end can't be held against anything.
     for (auto& [a, b] : {std::pair{std::string("camera://harbour"), grey}, {grey, "camera://harbour"}})
-        CHECK(compare(a, b, CodecRegistry::standard(), {}).error().code == Code::refused);
+        CHECK(compare(a, b, CodecRegistry::standard(), {}).error().code == ErrorCode::refused);
 }

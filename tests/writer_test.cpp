@@ -272,7 +272,7 @@ TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped 
         int asked = 0;
         auto finished = write([&](double) { return asked++ < stop_at; });
         REQUIRE_FALSE(finished);
-        CHECK(finished.error().code == Code::cancelled);
+        CHECK(finished.error().code == ErrorCode::cancelled);
         CHECK(fs::is_empty(folder.path));
     }
     double before = -1;

@@ -94,7 +94,7 @@ class Stage {
             RUEDO_TRY_DO(carry_out(call));
         }
         go_to(begin + end);
-        if (interrupted()) return fail(Code::cancelled, "Arranging was interrupted.", "Run it again.");
+        if (interrupted()) return fail(ErrorCode::cancelled, "Arranging was interrupted.", "Run it again.");
         Arranged out{options_.document, options_.mount, {}, options_.folder, {}};
         if (hangs()) out.room = Arranged::Room{eye(), scene_now(), std::move(presses_)};
         for (auto& s : seats_) {
@@ -160,12 +160,12 @@ class Stage {
         auto& spec = seat.session.player().controls[control];
         auto context = seat.session.context();
         if (!spec.kind->pressable())
-            return fail(Code::refused, fmt::format("“{}” is nothing to press.", spec.name),
+            return fail(ErrorCode::refused, fmt::format("“{}” is nothing to press.", spec.name),
                         spec.kind->slides() ? "Drag it to a number from 0 to 1." : "Choose another control.");
         auto why = unseen(seat.session.player(), spec, context);
         if (why.empty()) why = unusable(spec, context);
         if (!why.empty())
-            return fail(Code::refused, fmt::format("“{}” cannot be pressed at {}: {}", spec.name, moment(at), why),
+            return fail(ErrorCode::refused, fmt::format("“{}” cannot be pressed at {}: {}", spec.name, moment(at), why),
                         "Press it when it can be used.");
         // What is hidden can’t be pressed; what was pressed is no longer untouched.
         seat.session.touch();
@@ -189,11 +189,11 @@ class Stage {
         if (named && found.empty()) found = {*named};
         if (found.empty())
             return fail(
-                Code::not_found,
+                ErrorCode::not_found,
                 fmt::format("{} control “{}”.", seats_.size() > 1 ? "No player has a" : "The player has no", name),
                 names.empty() ? "There are none at all." : "There are " + names + ".");
         if (found.size() > 1)
-            return fail(Code::usage, fmt::format("Several players have a control “{}”.", name),
+            return fail(ErrorCode::usage, fmt::format("Several players have a control “{}”.", name),
                         fmt::format("Say whose is meant, such as “{}/{}”.", seats_[found[0].first].name(), name));
         focus_ = found[0].first;
         return found[0].second;
@@ -215,18 +215,19 @@ class Stage {
             } else if (!session.key(call.name)) {
                 std::string names;
                 for (auto& k : player_keys()) names += fmt::format("{}{}", names.empty() ? "" : ", ", k.keys);
-                return fail(Code::usage, fmt::format("The key “{}” does nothing in a player.", call.name),
+                return fail(ErrorCode::usage, fmt::format("The key “{}” does nothing in a player.", call.name),
                             fmt::format("Those that do are {}.", names));
             }
         } else if (call.verb == "host") {
             for (auto& seat : seats_) seat.session.host(call.name);
         } else if (call.verb == "hand" || call.verb == "pull") {
             if (!hangs())
-                return fail(Code::usage, fmt::format("“{}” is done in a room only.", call.verb), "Say --mount room.");
+                return fail(ErrorCode::usage, fmt::format("“{}” is done in a room only.", call.verb),
+                            "Say --mount room.");
             if (call.verb == "hand") {
                 hand_ = call.pose;
             } else if (!hand_) {
-                return fail(Code::usage, "There is no hand that could pull.",
+                return fail(ErrorCode::usage, "There is no hand that could pull.",
                             "Put one there first, such as “0s hand 0.2 1.3 -0.5 0 0”.");
             } else {
                 RUEDO_TRY_DO(press_along({hand_->at, -scene::Axes::of(*hand_).face}, call.at));
@@ -251,7 +252,8 @@ class Stage {
         if (why.empty()) why = unusable(spec, context);
         if (why.empty() && !spec.kind->slides()) why = "It does not slide.";
         if (!why.empty())
-            return fail(Code::refused, fmt::format("“{}” cannot be dragged at {}: {}", spec.name, moment(call.at), why),
+            return fail(ErrorCode::refused,
+                        fmt::format("“{}” cannot be dragged at {}: {}", spec.name, moment(call.at), why),
                         "Drag what slides, when it can be used.");
         seat.session.touch();
         seat.session.press(spec.kind->slide(context, call.number));

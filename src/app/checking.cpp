@@ -29,7 +29,7 @@ class Check {
         checked_.push_back(file_);
         auto bytes = read_file(project, most_document_bytes);
         if (!bytes) {
-            note({std::string(code_name(bytes.error().code)),
+            note({std::string(error_code_name(bytes.error().code)),
                   bytes.error().sentence,
                   bytes.error().hint,
                   "",
@@ -49,7 +49,7 @@ class Check {
         auto document = document_from_text(text_, project.filename().string());
         if (!document) {
             auto& fault = document.error();
-            note({std::string(code_name(fault.error.code)),
+            note({std::string(error_code_name(fault.error.code)),
                   fault.error.sentence,
                   fault.error.hint,
                   fault.where,
@@ -76,7 +76,7 @@ class Check {
     json report(bool ok) { return {{"ok", ok}, {"findings", std::move(findings_)}, {"checked", std::move(checked_)}}; }
 
   private:
-    static Status stopped() { return fail(Code::cancelled, "Checking was interrupted.", "Run it again."); }
+    static Status stopped() { return fail(ErrorCode::cancelled, "Checking was interrupted.", "Run it again."); }
     /// What its packets tell.
     void look_at(const SourceSpec& source, const std::string& where, const fs::path& folder) {
         auto path = resolve(source, folder);
@@ -125,14 +125,16 @@ Result<std::vector<fs::path>> projects_in(const fs::path& place) {
     std::vector<fs::path> all;
     auto options = fs::directory_options::skip_permission_denied;
     for (fs::recursive_directory_iterator it(place, options, ec), end; !ec && it != end; it.increment(ec)) {
-        if (interrupted()) return fail(Code::cancelled, "Checking was interrupted.", "Run it again.");
+        if (interrupted()) return fail(ErrorCode::cancelled, "Checking was interrupted.", "Run it again.");
         if (it->path().extension() == ".ruedo" && it->is_regular_file(ec)) all.push_back(it->path());
         if (all.size() > most_projects)
-            return fail(Code::limit, fmt::format("“{}” holds more than {} projects.", place.string(), most_projects),
+            return fail(ErrorCode::limit,
+                        fmt::format("“{}” holds more than {} projects.", place.string(), most_projects),
                         "Name a folder with fewer of them.");
     }
     if (all.empty())
-        return fail(Code::not_found, fmt::format("“{}” holds no project.", place.string()), "Projects end in .ruedo.");
+        return fail(ErrorCode::not_found, fmt::format("“{}” holds no project.", place.string()),
+                    "Projects end in .ruedo.");
     std::sort(all.begin(), all.end());
     return all;
 }
@@ -140,7 +142,7 @@ Result<std::vector<fs::path>> projects_in(const fs::path& place) {
 
 Result<json> check_command(const CheckWords& w, int& exit) {
     if (w.fail_on != "error" && w.fail_on != "finding")
-        return fail(Code::usage, fmt::format("--fail-on takes finding or error, not “{}”.", w.fail_on),
+        return fail(ErrorCode::usage, fmt::format("--fail-on takes finding or error, not “{}”.", w.fail_on),
                     "Without it errors fail.");
     if (!w.target.empty()) {
         RUEDO_TRY(auto named, find_target(w.target));

@@ -24,7 +24,7 @@ using nlohmann::json;
 namespace {
 
 Error wrong_usage(std::string sentence, std::string hint = {}) {
-    return {Code::usage, std::move(sentence), std::move(hint)};
+    return {ErrorCode::usage, std::move(sentence), std::move(hint)};
 }
 
 Result<json> pack_project(const fs::path& project, const fs::path& out, bool outside, bool replace) {
@@ -76,14 +76,15 @@ Status mount_for(ArrangeOptions& o, const std::string& mount, const std::string&
 Status source_for(ArrangeOptions& o, const std::string& name) {
     auto& sources = o.document.sources;
     if (sources.empty())
-        return fail(Code::empty, "The project has no source to play.", "Add one in the window, or with a text editor.");
+        return fail(ErrorCode::empty, "The project has no source to play.",
+                    "Add one in the window, or with a text editor.");
     if (name.empty()) return {};
     auto it = std::find_if(sources.begin(), sources.end(), [&](auto& s) { return s.name == name; });
     if (it == sources.end()) {
         std::vector<std::string_view> names;
         for (auto& s : sources) names.push_back(s.name);
         auto near = closest(name, names);
-        return fail(Code::not_found, fmt::format("The project has no source “{}”.", name),
+        return fail(ErrorCode::not_found, fmt::format("The project has no source “{}”.", name),
                     near ? fmt::format("Did you mean “{}”?", *near) : "See its shelf for their names.");
     }
     o.source = static_cast<std::size_t>(it - sources.begin());
@@ -119,7 +120,7 @@ std::string usage_hint = "Run “ruedo --help” to see how it is used.";
 int finish(const Result<json>& result, bool as_json, int exit = 0) {
     if (result) return finish(*result, exit, as_json);
     auto error = result.error();
-    if (error.code == Code::usage && error.hint.empty()) error.hint = usage_hint;
+    if (error.code == ErrorCode::usage && error.hint.empty()) error.hint = usage_hint;
     return finish(error_document(error), exit_code(error), as_json);
 }
 
@@ -398,7 +399,7 @@ int run(int argc, char** argv, const Screens& screens) {
             RUEDO_TRY_DO(source_for(o, source_name));
             std::error_code ec;
             if (!shot.empty() && !replace && fs::exists(shot, ec))
-                return fail(Code::exists, fmt::format("“{}” exists already.", shot),
+                return fail(ErrorCode::exists, fmt::format("“{}” exists already.", shot),
                             "Choose another name, or say --replace.");
             if (!weather.empty()) {
                 RUEDO_TRY(o.weather, stream::find_weather(weather));
@@ -488,7 +489,7 @@ int run_command(int argc, char** argv, const Screens& screens) {
         return run(argc, argv, screens);
     } catch (const std::exception& e) {
         bool as_json = std::any_of(argv, argv + argc, [](const char* a) { return std::string_view(a) == "--json"; });
-        return finish(std::unexpected(Error{Code::internal, fmt::format("A fault inside: {}.", e.what()),
+        return finish(std::unexpected(Error{ErrorCode::internal, fmt::format("A fault inside: {}.", e.what()),
                                             "It is ours; tell who made this program how to bring it about."}),
                       as_json);
     }

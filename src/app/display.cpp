@@ -68,16 +68,16 @@ std::optional<Error> no_display(int argc, char** argv) {
         if (!std::strcmp(argv[i], "-platform")) asked = argv[i + 1];
     if (!asked.empty()) {
         if (auto platforms = installed(); !platforms.empty() && !any_of(asked, platforms))
-            return Error{Code::usage, fmt::format("There is no platform “{}” to show a window on.", asked),
+            return Error{ErrorCode::usage, fmt::format("There is no platform “{}” to show a window on.", asked),
                          fmt::format("There are {}.", fmt::join(platforms, ", "))};
         return std::nullopt;
     }
     auto x = named("DISPLAY"), wayland = named("WAYLAND_DISPLAY");
     if (x.empty() && wayland.empty())
-        return Error{Code::io, "There is no display to open a window on.",
+        return Error{ErrorCode::io, "There is no display to open a window on.",
                      "Start it where there is one; “ruedo --help” lists what works without."};
     if ((!wayland.empty() && wayland_answers(wayland)) || (!x.empty() && x_answers())) return std::nullopt;
-    return Error{Code::io, fmt::format("The display “{}” does not answer.", x.empty() ? wayland : x),
+    return Error{ErrorCode::io, fmt::format("The display “{}” does not answer.", x.empty() ? wayland : x),
                  "Check DISPLAY, or start it where there is a display."};
 }
 

@@ -42,7 +42,9 @@ void catch_interrupts() {
 bool interrupted() { return interrupt_seen; }
 InterruptScope::InterruptScope() : scope_(&interrupt_seen) {}
 
-int exit_code(const Error& error) { return error.code == Code::cancelled ? 130 : error.code == Code::usage ? 2 : 1; }
+int exit_code(const Error& error) {
+    return error.code == ErrorCode::cancelled ? 130 : error.code == ErrorCode::usage ? 2 : 1;
+}
 
 bool ScriptRun::over() const {
     auto s = controller_.snapshot();
@@ -54,7 +56,8 @@ bool ScriptRun::over() const {
 }
 
 HeadlessResult ScriptRun::result(bool virtual_time) const {
-    if (interrupted()) return {error_document({Code::cancelled, "Playing was interrupted.", "Run it again."}), 130};
+    if (interrupted())
+        return {error_document({ErrorCode::cancelled, "Playing was interrupted.", "Run it again."}), 130};
     auto report = controller_.report();
     bool failed = report.snapshot.state.phase == Phase::failed;
     return {to_json(report, virtual_time), failed ? exit_code(report.snapshot.error.value_or(Error{})) : 0};

@@ -58,7 +58,7 @@ Result<json> inspect(const std::string& source, const std::string& target_name, 
         RUEDO_TRY(auto opened, open_clip(source));
         clip = std::move(opened);
         if (auto playable = open_playable(clip, CodecRegistry::standard()); !playable) problem = playable.error();
-        if (problem && problem->code == Code::cancelled) return std::unexpected(*problem);
+        if (problem && problem->code == ErrorCode::cancelled) return std::unexpected(*problem);
     }
     RUEDO_TRY(auto facts, gather_facts(clip, CodecRegistry::standard(), source,
                                        {.loudness = false, .cancel = nullptr, .so_far = {}}));
@@ -91,7 +91,8 @@ Result<json> list_targets() {
 }
 
 Result<json> frames(const std::string& source, const std::vector<Time>& times, const fs::path& out, bool replace) {
-    if (out.empty()) return fail(Code::usage, "--out names no folder.", "Run “ruedo --help” to see how it is used.");
+    if (out.empty())
+        return fail(ErrorCode::usage, "--out names no folder.", "Run “ruedo --help” to see how it is used.");
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
@@ -100,13 +101,13 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
     }
     RUEDO_TRY(auto tracks, select_tracks(clip->info(), CodecRegistry::standard()));
     if (!tracks.video)
-        return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
+        return fail(ErrorCode::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
     RUEDO_TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
     RUEDO_TRY(auto batch, FileBatch::begin(out, replacing(replace)));
     std::vector<json> list(times.size());
     auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
-        if (interrupted()) return fail(Code::cancelled, "Reading frames was interrupted.", "Run it again.");
+        if (interrupted()) return fail(ErrorCode::cancelled, "Reading frames was interrupted.", "Run it again.");
         auto name = fmt::format("{:04}-{}.png", i, picture.pts.ns);
         RUEDO_TRY(auto path, batch.place(name));
         RUEDO_TRY_DO(write_png(path, render(picture), Replace::nothing));

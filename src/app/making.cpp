@@ -23,7 +23,7 @@ namespace {
 using nlohmann::json;
 
 std::unexpected<Error> wrong(std::string sentence, std::string hint = {}) {
-    return std::unexpected(Error{Code::usage, std::move(sentence), std::move(hint)});
+    return std::unexpected(Error{ErrorCode::usage, std::move(sentence), std::move(hint)});
 }
 std::optional<double> plain_number(std::string_view text) {
     double v = 0;
@@ -196,8 +196,8 @@ Result<json> convert_command(const ConvertWords& w) {
     auto made = convert(w.in, o, CodecRegistry::standard());
     if (made) return to_json(*made);
     auto error = made.error();
-    if (error.code == Code::cancelled && interrupted())
-        return fail(Code::cancelled, "Stopped; nothing was written.", "Run it again.");
+    if (error.code == ErrorCode::cancelled && interrupted())
+        return fail(ErrorCode::cancelled, "Stopped; nothing was written.", "Run it again.");
     error.sentence = by_option(std::move(error.sentence));
     return std::unexpected(std::move(error));
 }
@@ -299,7 +299,8 @@ Result<json> recipe_command(const std::string& in, const std::string& target) {
 Result<json> prepare_command(const std::string& project, const std::string& target, bool make) {
     RUEDO_TRY(auto document, load_document(project));
     if (make && document.newer())
-        return fail(Code::too_new, "The project is of a newer format; naming in it what was made would lose the rest.",
+        return fail(ErrorCode::too_new,
+                    "The project is of a newer format; naming in it what was made would lose the rest.",
                     "Update Ruedo, or run this without --make.");
     auto folder = fs::absolute(project).parent_path();
     RUEDO_TRY(auto wanted, find_target(target.empty() ? document.target : target));
@@ -320,7 +321,7 @@ Result<json> prepare_command(const std::string& project, const std::string& targ
             source.prepare_for(wanted.name).file = made.lexically_relative(folder).string();
             RUEDO_TRY_DO(save_document(document, project));
         }
-        if (interrupted()) return fail(Code::cancelled, "Preparing was interrupted.", "Run it again.");
+        if (interrupted()) return fail(ErrorCode::cancelled, "Preparing was interrupted.", "Run it again.");
         auto j = to_json(fitting);
         j["name"] = source.name;
         j["file"] = fitting.made ? json(made.string()) : json(nullptr);

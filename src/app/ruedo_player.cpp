@@ -30,7 +30,7 @@ int print(const nlohmann::json& document, int exit) {
 }
 int usage(const char* why) {
     std::fprintf(stderr, "%s\n", why);
-    return print(error_document({Code::usage, why, "Run it without arguments, or with --check TIME --json."}), 2);
+    return print(error_document({ErrorCode::usage, why, "Run it without arguments, or with --check TIME --json."}), 2);
 }
 int run(int argc, char** argv) {
     auto exe = executable_path();
@@ -55,7 +55,7 @@ int run(int argc, char** argv) {
         auto part = part_of(*document, 0);
         for (std::size_t i = 1; part.sources.empty() && i < document->players.size(); ++i) part = part_of(*document, i);
         if (part.sources.empty())
-            return print(error_document({Code::empty, "No player of the app has a source to play.",
+            return print(error_document({ErrorCode::empty, "No player of the app has a source to play.",
                                          "Pack it again with one that has."}),
                          1);
         o.source = resolve(part.sources.front(), exe.parent_path());
@@ -127,8 +127,8 @@ int main(int argc, char** argv) {
     try {
         return run(argc, argv);
     } catch (const std::exception& e) {
-        return print(error_document(
-                         {Code::internal, std::string("A fault inside: ") + e.what() + ".", "Tell who made this app."}),
+        return print(error_document({ErrorCode::internal, std::string("A fault inside: ") + e.what() + ".",
+                                     "Tell who made this app."}),
                      1);
     }
 }

@@ -12,7 +12,8 @@ Result<std::unique_ptr<SoundFile>> SoundFile::create(Mixer& mixer, const std::fi
                                                      const std::string& source, bool replace) {
     std::error_code ec;
     if (std::filesystem::equivalent(path, source, ec))
-        return fail(Code::exists, fmt::format("“{}” is what is being played; it is not written over.", path.string()),
+        return fail(ErrorCode::exists,
+                    fmt::format("“{}” is what is being played; it is not written over.", path.string()),
                     "Choose another name.");
     RUEDO_TRY(auto wav, WavWriter::create(path, replace));
     return std::unique_ptr<SoundFile>(new SoundFile(mixer, std::move(wav)));

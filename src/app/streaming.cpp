@@ -26,7 +26,8 @@ std::string names_of(std::span<const std::string_view> names) { return fmt::form
 Result<adapt::Ladder> ladder_of_json(const std::string& file) {
     RUEDO_TRY(auto j, read_json(file));
     auto bad = [&](std::string_view why) {
-        return fail(Code::malformed, fmt::format("“{}” is no ladder: {}.", fs::path(file).filename().string(), why),
+        return fail(ErrorCode::malformed,
+                    fmt::format("“{}” is no ladder: {}.", fs::path(file).filename().string(), why),
                     "It needs segment_ns, segments, and rungs with their bandwidth.");
     };
     if (!j.is_object()) return bad("it is no JSON object");
@@ -90,10 +91,10 @@ json stream_json(const StreamReport& r, const ClipInfo& info) {
 
 Result<json> adapt_command(const AdaptWords& w) {
     if (!w.policy.empty() && !adapt::make_policy(w.policy))
-        return fail(Code::usage, fmt::format("There is no policy “{}”.", w.policy),
+        return fail(ErrorCode::usage, fmt::format("There is no policy “{}”.", w.policy),
                     fmt::format("There are {}.", names_of(adapt::policy_names())));
     if (w.trace.empty() == w.set.empty())
-        return fail(Code::usage, "One of --trace and --set says which links it is simulated on.");
+        return fail(ErrorCode::usage, "One of --trace and --set says which links it is simulated on.");
     adapt::Ladder ladder;
     if (w.ladder.ends_with(".json")) {
         RUEDO_TRY(ladder, ladder_of_json(w.ladder));
@@ -126,7 +127,7 @@ Result<json> adapt_command(const AdaptWords& w) {
         else if (w.set == "named")
             links = stream::weathers();
         else
-            return fail(Code::usage, fmt::format("There is no set “{}”.", w.set),
+            return fail(ErrorCode::usage, fmt::format("There is no set “{}”.", w.set),
                         "There are made (a hundred links), made-N-SEED, and named (those that a service knows).");
     }
     json traces = json::array();
@@ -134,7 +135,7 @@ Result<json> adapt_command(const AdaptWords& w) {
     Time simulated{}, took{};
     auto policy = w.policy.empty() ? adapt::default_policy : std::string_view(w.policy);
     for (auto& link : links) {
-        if (interrupted()) return fail(Code::cancelled, "The simulation was interrupted.", "Run it again.");
+        if (interrupted()) return fail(ErrorCode::cancelled, "The simulation was interrupted.", "Run it again.");
         auto begun = monotonic_now();
         auto run = adapt::simulate(ladder, link, policy);
         took += monotonic_now() - begun;
@@ -162,7 +163,7 @@ Result<json> adapt_command(const AdaptWords& w) {
 Status host_command(const HostWords& w) {
     stream::HostOptions o;
     o.folder = w.folder, o.live = w.live;
-    if (w.port < 0 || w.port > 65535) return fail(Code::usage, "A port is a number from 1 to 65535.");
+    if (w.port < 0 || w.port > 65535) return fail(ErrorCode::usage, "A port is a number from 1 to 65535.");
     o.port = static_cast<std::uint16_t>(w.port);
     if (!w.weather.empty()) {
         RUEDO_TRY(o.weather, stream::find_weather(w.weather));
@@ -193,23 +194,23 @@ Result<json> ladder_command(const LadderWords& w) {
     if (!w.rungs.empty()) {
         auto rungs = parse_rungs(w.rungs);
         if (!rungs)
-            return fail(Code::usage, fmt::format("“{}” are no rungs.", w.rungs),
+            return fail(ErrorCode::usage, fmt::format("“{}” are no rungs.", w.rungs),
                         "Write even sizes and bitrates such as 1280x720@2.5M,640x360@700k.");
         r.rungs = std::move(*rungs);
     }
     r.propose = static_cast<std::size_t>(std::max(0, w.propose)), r.passes = w.passes;
     auto segment = parse_time(w.segment);
-    if (!segment) return fail(Code::usage, not_a_time(w.segment) + ".", {});
+    if (!segment) return fail(ErrorCode::usage, not_a_time(w.segment) + ".", {});
     r.segment = *segment;
     if (w.wrap != "fmp4" && w.wrap != "ts" && w.wrap != "both")
-        return fail(Code::usage, "--wrap is fmp4, ts or both.", {});
+        return fail(ErrorCode::usage, "--wrap is fmp4, ts or both.", {});
     r.fragments = w.wrap != "ts", r.transport = w.wrap != "fmp4";
     for (auto [word, codec] : {std::pair{&w.video, &r.video}, {&w.audio, &r.audio}})
         if (*codec = codec_from_name(*word); *codec == Codec::unknown)
-            return fail(Code::usage, fmt::format("There is no codec “{}”.", *word), {});
+            return fail(ErrorCode::usage, fmt::format("There is no codec “{}”.", *word), {});
     if (w.passes == 0)
         if (auto* form = picture_form(r.video)) r.passes = form->two_passes ? 2 : 1;
-    if (!w.progress.empty() && w.progress != "json") return fail(Code::usage, "--progress is json.", {});
+    if (!w.progress.empty() && w.progress != "json") return fail(ErrorCode::usage, "--progress is json.", {});
     if (w.later) {
         RUEDO_TRY(auto job, JobQueue(JobQueue::standard_folder()).add_ladder(w.in, o.out, r));
         return json{{"job", to_json(job)}};
@@ -223,12 +224,12 @@ Result<StreamOptions> stream_options(const std::string& policy, const std::strin
     StreamOptions o;
     o.policy = policy, o.rung = rung;
     if (!policy.empty() && !adapt::make_policy(policy))
-        return fail(Code::usage, fmt::format("There is no policy “{}”.", policy),
+        return fail(ErrorCode::usage, fmt::format("There is no policy “{}”.", policy),
                     fmt::format("There are {}.", names_of(adapt::policy_names())));
     if (start == "live") {
         o.at_edge = true;
     } else if (!start.empty() && !(o.start = parse_time(start))) {
-        return fail(Code::usage, not_a_time(start) + ".", "Say one, or “live”.");
+        return fail(ErrorCode::usage, not_a_time(start) + ".", "Say one, or “live”.");
     }
     return o;
 }

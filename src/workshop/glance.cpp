@@ -67,8 +67,9 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         auto id = camera_id(source);
         auto it = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; });
         if (it == cameras.end())
-            return {
-                {}, {}, Error{Code::not_found, fmt::format("The camera “{}” is not connected.", id), "Plug it in."}};
+            return {{},
+                    {},
+                    Error{ErrorCode::not_found, fmt::format("The camera “{}” is not connected.", id), "Plug it in."}};
         auto facts = std::make_shared<SourceFacts>();
         facts->first_sentence = facts->second_sentence = fmt::format("Live pictures from “{}”.", it->name);
         g.from_service = true;

@@ -20,8 +20,8 @@ Result<ClipInfo> KnownClips::info(const std::string& source) {
     ReadScope within(nullptr, false, monotonic_now() + open_deadline);
     auto found = info_of(source);
     // What was given up, or did not answer in time, is asked again another time.
-    bool final = found || (found.error().code != Code::cancelled && found.error().code != Code::timeout &&
-                           found.error().code != Code::network);
+    bool final = found || (found.error().code != ErrorCode::cancelled && found.error().code != ErrorCode::timeout &&
+                           found.error().code != ErrorCode::network);
     std::lock_guard lock(mutex_);
     if (known_.size() > 2000) known_.clear();
     if (final) known_.insert_or_assign(key, found);

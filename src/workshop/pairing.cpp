@@ -129,7 +129,7 @@ class Pairing::Work {
         if (!subject_ || !subject_->pictures) return true;
         auto pairs = Pairs::open(subject_->before, subject_->after, CodecRegistry::standard(),
                                  subject_->from - subject_->after_from);
-        if (!pairs && pairs.error().code == Code::cancelled) return false;
+        if (!pairs && pairs.error().code == ErrorCode::cancelled) return false;
         if (pairs)
             pairs_ = std::move(*pairs);
         else
@@ -349,7 +349,7 @@ class Pairing::Work {
         });
     }
     void told(const Status& outcome) {
-        if (!outcome && outcome.error().code != Code::cancelled) trouble(outcome.error());
+        if (!outcome && outcome.error().code != ErrorCode::cancelled) trouble(outcome.error());
     }
     void trouble(const Error& error) {
         {

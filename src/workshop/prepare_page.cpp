@@ -199,7 +199,7 @@ void PreparePage::look() {
                 p->recipe.fit_bytes = known->proposal.recipe.fit_bytes;
                 if (recipe) p->recipe = *recipe;
                 auto* wrapper = wrapper_named(p->recipe.wrapper);
-                if (!wrapper) return fail(Code::internal, "The container is not known.");
+                if (!wrapper) return fail(ErrorCode::internal, "The container is not known.");
                 RUEDO_TRY(p->plan, plan_for(known->clip->info(), p->recipe, *wrapper, CodecRegistry::standard(),
                                             &known->target, from_packets(known->clip, from)));
                 return {};

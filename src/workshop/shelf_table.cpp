@@ -261,7 +261,7 @@ void ShelfTable::try_them() {
                 auto file = folder / ("trial." + line.fitting.ending);
                 auto done = foretell(line.fitting, line.place, target, file, CodecRegistry::standard(),
                                      &static_cast<const std::atomic<bool>&>(question));
-                if (!done && done.error().code != Code::cancelled) {
+                if (!done && done.error().code != ErrorCode::cancelled) {
                     line.fitting.what = What::refused;
                     line.fitting.why = {done.error().sentence, done.error().hint};
                 }

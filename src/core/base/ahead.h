@@ -30,7 +30,7 @@ class Ahead {
                       if (!value || !*value || !ready_.put(std::move(**value))) break;
                   }
               } catch (const std::exception& e) {
-                  ready_.put(fail(Code::internal, fmt::format("Working ahead broke off: {}.", e.what())));
+                  ready_.put(fail(ErrorCode::internal, fmt::format("Working ahead broke off: {}.", e.what())));
               }
               ready_.close();
           }) {}

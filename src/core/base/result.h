@@ -8,8 +8,8 @@
 
 namespace ruedo {
 
-/// The closed list of error codes; `code_name` gives the spelling used in every document.
-enum class Code {
+/// The closed list of error codes; `error_code_name` gives the spelling used in every document.
+enum class ErrorCode {
     not_found,
     not_media,
     empty,
@@ -33,10 +33,10 @@ enum class Code {
     usage,
     internal
 };
-std::string_view code_name(Code code);
+std::string_view error_code_name(ErrorCode code);
 
 struct Error {
-    Code code = Code::internal;
+    ErrorCode code = ErrorCode::internal;
     std::string sentence;  ///< One plain sentence, naming its subject (file, track, offset).
     std::string hint;      ///< What to do about it.
 };
@@ -45,7 +45,7 @@ template <class T>
 using Result = std::expected<T, Error>;
 using Status = Result<void>;
 
-inline std::unexpected<Error> fail(Code code, std::string sentence, std::string hint = {}) {
+inline std::unexpected<Error> fail(ErrorCode code, std::string sentence, std::string hint = {}) {
     return std::unexpected(Error{code, std::move(sentence), std::move(hint)});
 }
 /// An error from `errno`, as it happened to `what` ("Opening demo.webm").

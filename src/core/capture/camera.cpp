@@ -72,7 +72,8 @@ class HarbourDevice final : public CameraDevice {
                                           static_cast<std::uint64_t>(mode_.rate.num));
         for (;;) {
             if (!HarbourCamera::instance().plugged())
-                return fail(Code::not_found, "The harbour camera was unplugged.", "Plug it in again, then try again.");
+                return fail(ErrorCode::not_found, "The harbour camera was unplugged.",
+                            "Plug it in again, then try again.");
             auto now = monotonic_now();
             if (now >= due) break;
             if (now >= until) return std::nullopt;
@@ -126,7 +127,7 @@ class CameraReader final : public TrackReader {
         : device_(std::move(device)), begun_(begun), each_(each) {}
     Result<bool> next(PacketHead& head) override {
         for (Time waited{}; waited < 3_s; waited += 50_ms) {
-            if (ReadScope::given_up()) return fail(Code::cancelled, "Waiting for the camera was given up.");
+            if (ReadScope::given_up()) return fail(ErrorCode::cancelled, "Waiting for the camera was given up.");
             RUEDO_TRY(auto frame, device_->grab(50_ms));
             if (!frame) continue;
             frame_ = std::move(*frame);
@@ -137,7 +138,7 @@ class CameraReader final : public TrackReader {
             head.size = frame_.data.size();
             return true;
         }
-        return fail(Code::timeout, "The camera gives no pictures.", "Unplug it and plug it in again.");
+        return fail(ErrorCode::timeout, "The camera gives no pictures.", "Unplug it and plug it in again.");
     }
     Status read(Bytes& out) override {
         out.swap(frame_.data);
@@ -218,7 +219,7 @@ std::vector<CameraInfo> list_cameras() {
 Result<std::unique_ptr<CameraDevice>> open_camera(const std::string& id, const CameraMode& mode) {
     if (!id.starts_with("harbour")) return v4l2::open(id, mode);
     if (HarbourCamera::instance().busy())
-        return fail(Code::refused, "The harbour camera is in use by another program.",
+        return fail(ErrorCode::refused, "The harbour camera is in use by another program.",
                     "Close the other program, then try again.");
     return std::make_unique<HarbourDevice>(mode);
 }
@@ -226,18 +227,18 @@ Result<std::unique_ptr<CameraDevice>> open_camera(const std::string& id, const C
 Result<std::unique_ptr<Clip>> open_camera_clip(const std::string& source) {
     auto name = parse_name(source);
     if (!name)
-        return fail(Code::usage, fmt::format("“{}” names no camera.", source),
+        return fail(ErrorCode::usage, fmt::format("“{}” names no camera.", source),
                     "Write it as camera://ID, with ?mode= and size= where they are wanted.");
     auto cameras = list_cameras();
     auto camera = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == name->id; });
     if (camera == cameras.end()) {
         std::string there;
         for (auto& c : cameras) there += (there.empty() ? "" : ", ") + c.id;
-        return fail(Code::not_found, fmt::format("There is no camera “{}”.", name->id),
+        return fail(ErrorCode::not_found, fmt::format("There is no camera “{}”.", name->id),
                     there.empty() ? "No camera is connected." : fmt::format("There are: {}.", there));
     }
     if (camera->modes.empty())
-        return fail(Code::codec_missing,
+        return fail(ErrorCode::codec_missing,
                     fmt::format("“{}” gives pictures only in forms that are not read here.", camera->name),
                     "A camera that gives YUYV or MJPEG works.");
     auto mode = camera->modes.front();
@@ -245,7 +246,7 @@ Result<std::unique_ptr<Clip>> open_camera_clip(const std::string& source) {
         auto wanted =
             std::find_if(camera->modes.begin(), camera->modes.end(), [&](auto& m) { return m.name() == name->mode; });
         if (wanted == camera->modes.end())
-            return fail(Code::not_found, fmt::format("“{}” has no mode {}.", camera->name, name->mode),
+            return fail(ErrorCode::not_found, fmt::format("“{}” has no mode {}.", camera->name, name->mode),
                         fmt::format("Its first one is {}.", mode.name()));
         mode = *wanted;
     }

@@ -78,10 +78,10 @@ class Device final : public CameraDevice {
     Status start(const CameraMode& mode) {
         auto wrong = [&](const char* what) -> Status {
             if (errno == EBUSY)
-                return fail(Code::refused, fmt::format("“{}” is in use by another program.", name_),
+                return fail(ErrorCode::refused, fmt::format("“{}” is in use by another program.", name_),
                             "Close the other program, then try again.");
             if (errno == EACCES)
-                return fail(Code::refused, fmt::format("You may not open “{}”.", name_),
+                return fail(ErrorCode::refused, fmt::format("You may not open “{}”.", name_),
                             "Ask for membership of the group “video”.");
             auto e = errno_error(errno, fmt::format("{} “{}”", what, name_));
             return std::unexpected(e);
@@ -96,7 +96,8 @@ class Device final : public CameraDevice {
         if (request(handle_.fd, VIDIOC_S_FMT, &format) < 0) return wrong("Setting the format of");
         if (static_cast<int>(format.fmt.pix.width) != mode.width ||
             static_cast<int>(format.fmt.pix.height) != mode.height)
-            return fail(Code::io, fmt::format("“{}” does not keep to {}.", name_, mode.name()), "Choose another mode.");
+            return fail(ErrorCode::io, fmt::format("“{}” does not keep to {}.", name_, mode.name()),
+                        "Choose another mode.");
         row_ = format.fmt.pix.bytesperline;
         mode_ = mode;
         v4l2_streamparm rate{};
@@ -126,7 +127,7 @@ class Device final : public CameraDevice {
         auto ready = ::poll(&p, 1, static_cast<int>(deadline.ns / 1'000'000));
         if (ready == 0) return std::nullopt;
         auto gone = [&] {
-            return fail(Code::not_found, fmt::format("“{}” was unplugged.", name_),
+            return fail(ErrorCode::not_found, fmt::format("“{}” was unplugged.", name_),
                         "Plug it in again, then try again.");
         };
         if (p.revents & (POLLERR | POLLHUP | POLLNVAL)) return gone();

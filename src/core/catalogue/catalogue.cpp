@@ -38,14 +38,15 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
     options.redirects = 0;  // a key is not carried elsewhere
     if (!key.empty()) options.headers = {"Authorization: Bearer " + key};
     if (std::any_of(key.begin(), key.end(), [](unsigned char c) { return c < 33 || c > 126; }))
-        return fail(Code::refused, fmt::format("The key for “{}” holds characters that a key can’t have.", name.host),
+        return fail(ErrorCode::refused,
+                    fmt::format("The key for “{}” holds characters that a key can’t have.", name.host),
                     "Enter the key again, as the service gave it.");
     auto answer = http_get(fmt::format("{}/clips/{}", name.base(), name.id), options, 1 << 20);
     if (!answer) {
-        if (answer.error().code == Code::cancelled || answer.error().code == Code::refused)
+        if (answer.error().code == ErrorCode::cancelled || answer.error().code == ErrorCode::refused)
             return std::unexpected(answer.error());
-        if (answer.error().code == Code::limit)
-            return fail(Code::limit, fmt::format("The catalogue at “{}” answers with more than 1 MB.", name.host),
+        if (answer.error().code == ErrorCode::limit)
+            return fail(ErrorCode::limit, fmt::format("The catalogue at “{}” answers with more than 1 MB.", name.host),
                         "Tell the service; what it says of a clip is far shorter.");
         return fail(answer.error().code, fmt::format("The catalogue at “{}” does not answer.", name.host),
                     "Check that the service runs, and the network.");
@@ -54,28 +55,29 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
         case 200:
             break;
         case 401:
-            return fail(Code::refused,
+            return fail(ErrorCode::refused,
                         fmt::format("The catalogue at “{}” wants a key, and none is kept for it.", name.host),
                         fmt::format("Keep one with: ruedo key {} KEY", name.host));
         case 403:
-            return fail(Code::refused,
+            return fail(ErrorCode::refused,
                         fmt::format("The catalogue at “{}” does not accept the key that is kept for it.", name.host),
                         "Ask the service for a key, and keep that one.");
         case 404:
-            return fail(Code::not_found, fmt::format("The catalogue at “{}” knows no clip “{}”.", name.host, name.id),
-                        "Check the id.");
+            return fail(ErrorCode::not_found,
+                        fmt::format("The catalogue at “{}” knows no clip “{}”.", name.host, name.id), "Check the id.");
         case 410:
-            return fail(Code::not_found,
+            return fail(ErrorCode::not_found,
                         fmt::format("The clip “{}” was withdrawn from the catalogue at “{}”.", name.id, name.host),
                         "Choose another clip.");
         default:
-            return fail(Code::network,
+            return fail(ErrorCode::network,
                         fmt::format("The catalogue at “{}” has a fault (status {}).", name.host, answer->status),
                         "Try again later.");
     }
     auto j = parse_json(answer->body).value_or(json());
     auto wrong = [&](const char* what) {
-        return fail(Code::malformed, fmt::format("The catalogue at “{}” gives an answer that {}.", name.host, what),
+        return fail(ErrorCode::malformed,
+                    fmt::format("The catalogue at “{}” gives an answer that {}.", name.host, what),
                     "The service speaks another format than this program.");
     };
     if (!j.is_object()) return wrong("is not JSON");
@@ -93,7 +95,7 @@ Result<CatalogueClip> ask_catalogue(const CatalogueName& name, const std::string
     if (clip.address.starts_with('/')) clip.address = name.base() + clip.address;
     if (!is_address(clip.address)) return wrong("names no address to play from");
     if (clip.form != "file" && clip.form != "stream")
-        return fail(Code::codec_missing,
+        return fail(ErrorCode::codec_missing,
                     fmt::format("The clip “{}” comes as a {}, which can’t be played here yet.", name.id, clip.form),
                     "Ask for it as a file.");
     if (with_poster && j.contains("poster") && j["poster"].is_string()) {
@@ -133,7 +135,7 @@ std::vector<std::string> KeyFile::hosts() const {
 }
 Status KeyFile::set(const std::string& host, const std::string& key) {
     if (path_.empty())
-        return fail(Code::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
+        return fail(ErrorCode::not_found, "There is no home folder to keep keys in.", "Set HOME or XDG_CONFIG_HOME.");
     auto j = keys_in(path_);
     if (key.empty())
         j.erase(host);
@@ -155,7 +157,7 @@ Result<std::shared_ptr<ByteSource>> open_source(const std::string& source) {
     if (source.starts_with("catalogue://") || source.starts_with("catalogues://")) {
         auto name = parse_catalogue_name(source);
         if (!name)
-            return fail(Code::usage, fmt::format("“{}” names no clip of a catalogue.", source),
+            return fail(ErrorCode::usage, fmt::format("“{}” names no clip of a catalogue.", source),
                         "Write it as catalogue://host:port/id.");
         RUEDO_TRY(auto clip, ask_catalogue(*name, KeyFile().key_for(name->host), false));
         return http_source(clip.address);

@@ -13,7 +13,8 @@ class Decoder final : public AudioDecoder {
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto config = parse_aac_config(track.config);
         if (!config)
-            return fail(Code::malformed, "The AAC track's configuration can't be followed.", "Export the sound again.");
+            return fail(ErrorCode::malformed, "The AAC track's configuration can't be followed.",
+                        "Export the sound again.");
         auto d = std::make_unique<Decoder>();
         d->asc_ = track.config;
         d->rate_ = config->rate;
@@ -31,7 +32,7 @@ class Decoder final : public AudioDecoder {
         auto* samples =
             static_cast<float*>(NeAACDecDecode(handle_, &info, const_cast<unsigned char*>(data.data()), data.size()));
         if (info.error != 0)
-            return fail(Code::malformed, "A packet of the AAC track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A packet of the AAC track is damaged.", "Export the clip again.");
         if (!samples || info.samples == 0 || info.channels == 0) return {};
         std::size_t from = info.channels, wide = static_cast<std::size_t>(channels_);
         auto n = info.samples / from;
@@ -66,7 +67,8 @@ class Decoder final : public AudioDecoder {
         unsigned long rate = 0;
         unsigned char channels = 0;
         if (NeAACDecInit2(handle_, asc_.data(), asc_.size(), &rate, &channels) != 0)
-            return fail(Code::malformed, "The AAC track's configuration can't be followed.", "Export the sound again.");
+            return fail(ErrorCode::malformed, "The AAC track's configuration can't be followed.",
+                        "Export the sound again.");
         return {};
     }
     NeAACDecHandle handle_ = nullptr;

@@ -19,7 +19,7 @@ class Encoder final : public FixedFrameEncoder {
         auto e = std::make_unique<Encoder>();
         e->options_ = o;
         if (o.channels < 1 || o.channels > 2)
-            return fail(Code::limit, "The AAC encoder takes one or two channels.", "Mix it down first.");
+            return fail(ErrorCode::limit, "The AAC encoder takes one or two channels.", "Mix it down first.");
         voGetAACEncAPI(&e->api_);
         e->memory_.Alloc = cmnMemAlloc, e->memory_.Copy = cmnMemCopy, e->memory_.Free = cmnMemFree;
         e->memory_.Set = cmnMemSet, e->memory_.Check = cmnMemCheck;
@@ -27,13 +27,13 @@ class Encoder final : public FixedFrameEncoder {
         user.memflag = VO_IMF_USERMEMOPERATOR;
         user.memData = &e->memory_;
         if (e->api_.Init(&e->handle_, VO_AUDIO_CodingAAC, &user) != VO_ERR_NONE)
-            return fail(Code::internal, "The AAC encoder could not be started.");
+            return fail(ErrorCode::internal, "The AAC encoder could not be started.");
         AACENC_PARAM p{};
         e->channels_ = o.channels;
         p.sampleRate = o.rate, p.nChannels = static_cast<short>(o.channels), p.bitRate = static_cast<int>(o.bitrate),
         p.adtsUsed = 0;
         if (e->api_.SetParam(e->handle_, VO_PID_AAC_ENCPARAM, &p) != VO_ERR_NONE)
-            return fail(Code::limit, "The AAC encoder refused these settings.", "Choose another rate.");
+            return fail(ErrorCode::limit, "The AAC encoder refused these settings.", "Choose another rate.");
         return e;
     }
     ~Encoder() override {
@@ -55,7 +55,7 @@ class Encoder final : public FixedFrameEncoder {
         out.Length = static_cast<VO_U32>(data.size());
         VO_AUDIO_OUTPUTINFO info{};
         if (api_.GetOutputData(handle_, &out, &info) != VO_ERR_NONE)
-            return fail(Code::internal, "The AAC encoder failed on a block.");
+            return fail(ErrorCode::internal, "The AAC encoder failed on a block.");
         data.resize(out.Length);
         return data;
     }

@@ -42,7 +42,7 @@ class Decoder final : public AudioDecoder {
     static Result<std::unique_ptr<AudioDecoder>> make(const Track&) {
         auto d = std::make_unique<Decoder>();
         d->reset();
-        if (!d->state_) return fail(Code::internal, "The AC-3 decoder could not be started.");
+        if (!d->state_) return fail(ErrorCode::internal, "The AC-3 decoder could not be started.");
         return d;
     }
     ~Decoder() override {
@@ -52,7 +52,7 @@ class Decoder final : public AudioDecoder {
         out.samples.clear();
         auto head = parse_ac3_frame(data);
         auto broken = [] {
-            return fail(Code::malformed, "A packet of the AC-3 track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A packet of the AC-3 track is damaged.", "Export the clip again.");
         };
         if (!head || head->size > data.size() || !state_) return broken();
         out.rate = head->rate, out.channels = head->channels;

@@ -19,7 +19,8 @@ class Decoder final : public VideoDecoder {
         s.max_frame_delay = 1;  // a picture for every packet: exact seeks decode nothing in vain
         s.logger.callback = nullptr;
         s.frame_size_limit = static_cast<unsigned>(most_frame_pixels);
-        if (dav1d_open(&d->context_, &s) != 0) return fail(Code::internal, "The AV1 decoder could not be started.");
+        if (dav1d_open(&d->context_, &s) != 0)
+            return fail(ErrorCode::internal, "The AV1 decoder could not be started.");
         return d;
     }
     ~Decoder() override { dav1d_close(&context_); }
@@ -27,7 +28,7 @@ class Decoder final : public VideoDecoder {
         if (data.empty()) return {};
         Dav1dData d{};
         auto* to = dav1d_data_create(&d, data.size());
-        if (!to) return fail(Code::limit, "There is no memory for an AV1 packet.");
+        if (!to) return fail(ErrorCode::limit, "There is no memory for an AV1 packet.");
         std::memcpy(to, data.data(), data.size());
         d.m.timestamp = pts.ns;
         bool damaged = false;
@@ -41,7 +42,8 @@ class Decoder final : public VideoDecoder {
         }
         if (d.sz > 0) dav1d_data_unref(&d);
         RUEDO_TRY_DO(collect(out));
-        if (damaged) return fail(Code::malformed, "A picture of the AV1 track is damaged.", "Export the clip again.");
+        if (damaged)
+            return fail(ErrorCode::malformed, "A picture of the AV1 track is damaged.", "Export the clip again.");
         return {};
     }
     Status drain(std::vector<Picture>& out) override { return collect(out); }
@@ -56,10 +58,11 @@ class Decoder final : public VideoDecoder {
             });
             if (dav1d_get_picture(context_, held.get()) != 0) return {};
             if (held->p.bpc != 8)
-                return fail(Code::depth_unsupported, "The AV1 pictures have more than 8 bits, which is not supported.",
+                return fail(ErrorCode::depth_unsupported,
+                            "The AV1 pictures have more than 8 bits, which is not supported.",
                             "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
             if (held->p.layout != DAV1D_PIXEL_LAYOUT_I420)
-                return fail(Code::chroma_unsupported,
+                return fail(ErrorCode::chroma_unsupported,
                             "The AV1 pictures have other than 4:2:0 chroma, which is not supported.",
                             "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
             Picture p;

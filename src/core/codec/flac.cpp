@@ -17,21 +17,21 @@ class Decoder final : public AudioDecoder {
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto info = parse_flac_info(track.config);
         if (!info)
-            return fail(Code::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
+            return fail(ErrorCode::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
         auto d = std::make_unique<Decoder>();
         // Only the first metadata block matters for decoding; it is marked as the last one.
         d->head_.assign(track.config.begin(), track.config.begin() + 42);
         d->head_[4] = 0x80;
         d->decoder_ = FLAC__stream_decoder_new();
-        if (!d->decoder_) return fail(Code::limit, "There is no memory for the FLAC decoder.");
+        if (!d->decoder_) return fail(ErrorCode::limit, "There is no memory for the FLAC decoder.");
         FLAC__stream_decoder_set_md5_checking(d->decoder_, false);
         if (FLAC__stream_decoder_init_stream(d->decoder_, &Decoder::give, nullptr, nullptr, nullptr, nullptr,
                                              &Decoder::take, nullptr, &Decoder::complain,
                                              d.get()) != FLAC__STREAM_DECODER_INIT_STATUS_OK)
-            return fail(Code::internal, "The FLAC decoder could not be started.");
+            return fail(ErrorCode::internal, "The FLAC decoder could not be started.");
         d->input_ = d->head_;
         if (!FLAC__stream_decoder_process_until_end_of_metadata(d->decoder_))
-            return fail(Code::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
+            return fail(ErrorCode::malformed, "The FLAC track's header can’t be followed.", "Export the sound again.");
         return d;
     }
     ~Decoder() override {
@@ -46,7 +46,7 @@ class Decoder final : public AudioDecoder {
         out_ = nullptr;
         if (damaged_ || out.samples.empty()) {
             reset();
-            return fail(Code::malformed, "A packet of the FLAC track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A packet of the FLAC track is damaged.", "Export the clip again.");
         }
         return {};
     }
@@ -92,12 +92,12 @@ class Encoder final : public AudioEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
         if (o.channels < 1 || o.channels > 8 || o.rate < 1 || o.rate > 655350 || (o.bits != 16 && o.bits != 24))
-            return fail(Code::limit, "The FLAC encoder takes up to eight channels of 16 or 24 bits.",
+            return fail(ErrorCode::limit, "The FLAC encoder takes up to eight channels of 16 or 24 bits.",
                         "Mix it down first.");
         auto e = std::make_unique<Encoder>();
         e->channels_ = o.channels, e->bits_ = o.bits;
         e->encoder_ = FLAC__stream_encoder_new();
-        if (!e->encoder_) return fail(Code::limit, "There is no memory for the FLAC encoder.");
+        if (!e->encoder_) return fail(ErrorCode::limit, "There is no memory for the FLAC encoder.");
         FLAC__stream_encoder_set_channels(e->encoder_, static_cast<unsigned>(o.channels));
         FLAC__stream_encoder_set_bits_per_sample(e->encoder_, static_cast<unsigned>(o.bits));
         FLAC__stream_encoder_set_sample_rate(e->encoder_, static_cast<unsigned>(o.rate));
@@ -107,8 +107,8 @@ class Encoder final : public AudioEncoder {
         FLAC__stream_encoder_set_streamable_subset(e->encoder_, o.rate <= 48000);
         if (FLAC__stream_encoder_init_stream(e->encoder_, &Encoder::take, nullptr, nullptr, nullptr, e.get()) !=
             FLAC__STREAM_ENCODER_INIT_STATUS_OK)
-            return fail(Code::limit, "The FLAC encoder refused these settings.", "Choose another rate.");
-        if (e->head_.size() < 42) return fail(Code::internal, "The FLAC encoder gave no header.");
+            return fail(ErrorCode::limit, "The FLAC encoder refused these settings.", "Choose another rate.");
+        if (e->head_.size() < 42) return fail(ErrorCode::internal, "The FLAC encoder gave no header.");
         // Of what it tells before the first frame only the first block counts; it is marked as the last one.
         e->head_.resize(42);
         e->head_[4] = 0x80;
@@ -129,13 +129,13 @@ class Encoder final : public AudioEncoder {
         bool fine = FLAC__stream_encoder_process_interleaved(
             encoder_, whole_.data(), static_cast<unsigned>(samples.size() / static_cast<std::size_t>(channels_)));
         out_ = nullptr;
-        return fine ? Status{} : fail(Code::internal, "The FLAC encoder failed on a block.");
+        return fine ? Status{} : fail(ErrorCode::internal, "The FLAC encoder failed on a block.");
     }
     Status drain(std::vector<EncodedSamples>& out) override {
         out_ = &out;
         bool fine = FLAC__stream_encoder_finish(encoder_);
         out_ = nullptr;
-        return fine ? Status{} : fail(Code::internal, "The FLAC encoder failed at the end.");
+        return fine ? Status{} : fail(ErrorCode::internal, "The FLAC encoder failed at the end.");
     }
     Bytes config() const override { return head_; }
 

@@ -56,18 +56,19 @@ class Decoder final : public VideoDecoder {
     static Result<std::unique_ptr<VideoDecoder>> make(const Track& track) {
         auto config = parse_avcc(track.config);
         if (!config)
-            return fail(Code::malformed, "The H.264 track has no readable parameter sets.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "The H.264 track has no readable parameter sets.",
+                        "Export the clip again.");
         auto d = std::make_unique<Decoder>();
         d->config_ = std::move(*config);
         if (d->config_.sps) d->colour_ = d->config_.sps->colour;
         d->decoder_ = ready.take();
-        if (!d->decoder_) return fail(Code::internal, "The H.264 decoder could not be started.");
+        if (!d->decoder_) return fail(ErrorCode::internal, "The H.264 decoder could not be started.");
         return d;
     }
     ~Decoder() override { end(decoder_); }
 
     Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
-        if (!decoder_) return fail(Code::internal, "The H.264 decoder could not be started again.");
+        if (!decoder_) return fail(ErrorCode::internal, "The H.264 decoder could not be started again.");
         annex_b_.clear();
         if (needs_parameters_ || keyframe) {
             // Pictures still held back belong before an IDR.
@@ -76,7 +77,7 @@ class Decoder final : public VideoDecoder {
             needs_parameters_ = false;
         }
         if (!to_annex_b(data, config_.length_size, annex_b_))
-            return fail(Code::malformed, "An H.264 packet's lengths do not fit its size.",
+            return fail(ErrorCode::malformed, "An H.264 packet's lengths do not fit its size.",
                         "The file is damaged; export it again.");
         if (annex_b_.empty()) return {};
         SBufferInfo info{};
@@ -86,7 +87,7 @@ class Decoder final : public VideoDecoder {
         if (info.iBufferStatus == 1)
             take(info, out);
         else if (state != dsErrorFree)
-            return fail(Code::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
         return {};
     }
     Status drain(std::vector<Picture>& out) override {

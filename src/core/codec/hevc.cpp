@@ -15,11 +15,13 @@ class Decoder final : public VideoDecoder {
     static Result<std::unique_ptr<VideoDecoder>> make(const Track& track) {
         auto config = parse_hvcc(track.config);
         if (!config)
-            return fail(Code::malformed, "The HEVC track has no readable parameter sets.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "The HEVC track has no readable parameter sets.",
+                        "Export the clip again.");
         auto d = std::make_unique<Decoder>();
         d->config_ = std::move(*config);
         if (d->config_.sps) d->colour_ = d->config_.sps->colour, d->reorder_ = d->config_.sps->reorder;
-        if (!(d->context_ = de265_new_decoder())) return fail(Code::internal, "The HEVC decoder could not be started.");
+        if (!(d->context_ = de265_new_decoder()))
+            return fail(ErrorCode::internal, "The HEVC decoder could not be started.");
         de265_start_worker_threads(d->context_, 2);
         return d;
     }
@@ -38,7 +40,7 @@ class Decoder final : public VideoDecoder {
         while (r.left() > 0) {
             auto nal = r.take(r.be(config_.length_size));
             if (r.overrun())
-                return fail(Code::malformed, "An HEVC packet's lengths do not fit its size.",
+                return fail(ErrorCode::malformed, "An HEVC packet's lengths do not fit its size.",
                             "The file is damaged; export it again.");
             if (nal.size() > 2) push(nal);
         }
@@ -47,7 +49,8 @@ class Decoder final : public VideoDecoder {
         de265_push_end_of_frame(context_);
         RUEDO_TRY_DO(run(damaged));
         release(reorder_, out);
-        if (damaged) return fail(Code::malformed, "A picture of the HEVC track is damaged.", "Export the clip again.");
+        if (damaged)
+            return fail(ErrorCode::malformed, "A picture of the HEVC track is damaged.", "Export the clip again.");
         return {};
     }
     Status drain(std::vector<Picture>& out) override {
@@ -80,10 +83,11 @@ class Decoder final : public VideoDecoder {
     Status collect() {
         while (auto* image = de265_get_next_picture(context_)) {
             if (de265_get_bits_per_pixel(image, 0) != 8)
-                return fail(Code::depth_unsupported, "The HEVC pictures have more than 8 bits, which is not supported.",
+                return fail(ErrorCode::depth_unsupported,
+                            "The HEVC pictures have more than 8 bits, which is not supported.",
                             "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
             if (de265_get_chroma_format(image) != de265_chroma_420)
-                return fail(Code::chroma_unsupported,
+                return fail(ErrorCode::chroma_unsupported,
                             "The HEVC pictures have other than 4:2:0 chroma, which is not supported.",
                             "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
             Time pts{de265_get_image_PTS(image)};

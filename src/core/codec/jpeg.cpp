@@ -14,7 +14,8 @@ class Decoder final : public VideoDecoder {
   public:
     static Result<std::unique_ptr<VideoDecoder>> make(const Track&) {
         auto d = std::make_unique<Decoder>();
-        if (!(d->handle_ = tjInitDecompress())) return fail(Code::internal, "The JPEG decoder could not be started.");
+        if (!(d->handle_ = tjInitDecompress()))
+            return fail(ErrorCode::internal, "The JPEG decoder could not be started.");
         return d;
     }
     ~Decoder() override {
@@ -23,7 +24,8 @@ class Decoder final : public VideoDecoder {
     Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (pts < from_) return {};
         auto broken = [] {
-            return fail(Code::malformed, "A picture of the Motion JPEG track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A picture of the Motion JPEG track is damaged.",
+                        "Export the clip again.");
         };
         int width = 0, height = 0, sampling = 0, space = 0;
         if (tjDecompressHeader3(handle_, data.data(), data.size(), &width, &height, &sampling, &space) != 0 ||
@@ -81,9 +83,10 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 1 || o.height < 1 || o.width > 16384 || o.height > 16384)
-            return fail(Code::limit, "The JPEG encoder takes sizes up to 16384 × 16384.", "Choose a smaller one.");
+            return fail(ErrorCode::limit, "The JPEG encoder takes sizes up to 16384 × 16384.", "Choose a smaller one.");
         auto e = std::make_unique<Encoder>();
-        if (!(e->handle_ = tjInitCompress())) return fail(Code::internal, "The JPEG encoder could not be started.");
+        if (!(e->handle_ = tjInitCompress()))
+            return fail(ErrorCode::internal, "The JPEG encoder could not be started.");
         e->options_ = o;
         return e;
     }
@@ -102,7 +105,7 @@ class Encoder final : public VideoEncoder {
         Encoded e;
         if (fine) e.data.assign(made, made + size);
         tjFree(made);
-        if (!fine) return fail(Code::internal, "The JPEG encoder failed on a picture.");
+        if (!fine) return fail(ErrorCode::internal, "The JPEG encoder failed on a picture.");
         e.pts = e.dts = picture.pts;
         out.push_back(std::move(e));
         return {};

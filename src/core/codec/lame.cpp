@@ -15,9 +15,9 @@ class Encoder final : public AudioEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
         if (o.channels < 1 || o.channels > 2)
-            return fail(Code::limit, "The MP3 encoder takes one or two channels.", "Mix it down first.");
+            return fail(ErrorCode::limit, "The MP3 encoder takes one or two channels.", "Mix it down first.");
         auto e = std::make_unique<Encoder>();
-        if (!(e->handle_ = lame_init())) return fail(Code::internal, "The MP3 encoder could not be started.");
+        if (!(e->handle_ = lame_init())) return fail(ErrorCode::internal, "The MP3 encoder could not be started.");
         auto silent = [](const char*, std::va_list) {};
         lame_set_errorf(e->handle_, silent), lame_set_debugf(e->handle_, silent), lame_set_msgf(e->handle_, silent);
         e->channels_ = o.channels;
@@ -29,7 +29,7 @@ class Encoder final : public AudioEncoder {
         lame_set_quality(e->handle_, 3);
         lame_set_bWriteVbrTag(e->handle_, 0);  // the writer of the file knows more
         if (lame_init_params(e->handle_) < 0 || lame_get_out_samplerate(e->handle_) != o.rate)
-            return fail(Code::limit, "The MP3 encoder refused these settings.",
+            return fail(ErrorCode::limit, "The MP3 encoder refused these settings.",
                         "Choose one of its rates, of which 48000 is the highest.");
         return e;
     }
@@ -47,7 +47,7 @@ class Encoder final : public AudioEncoder {
                                                                  made.data(), static_cast<int>(made.size()))
                                  : lame_encode_buffer_interleaved_ieee_float(handle_, samples.data(), n, made.data(),
                                                                              static_cast<int>(made.size()));
-        if (got < 0) return fail(Code::internal, "The MP3 encoder failed on a block.");
+        if (got < 0) return fail(ErrorCode::internal, "The MP3 encoder failed on a block.");
         held_.insert(held_.end(), made.begin(), made.begin() + got);
         return split(out);
     }

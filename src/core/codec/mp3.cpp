@@ -15,7 +15,7 @@ class Decoder final : public AudioDecoder {
         auto d = std::make_unique<Decoder>();
         int error = 0;
         if (!ready || !(d->handle_ = mpg123_new(nullptr, &error)))
-            return fail(Code::internal, "The MPEG sound decoder could not be started.");
+            return fail(ErrorCode::internal, "The MPEG sound decoder could not be started.");
         // The container knows the encoder's delay; here every frame gives all its samples.
         mpg123_param(d->handle_, MPG123_REMOVE_FLAGS, MPG123_GAPLESS, 0);
         mpg123_param(d->handle_, MPG123_ADD_FLAGS,
@@ -30,7 +30,7 @@ class Decoder final : public AudioDecoder {
         auto head = parse_mp3_frame(data);
         auto broken = [&] {
             reset();
-            return fail(Code::malformed, "A packet of the MPEG sound track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A packet of the MPEG sound track is damaged.", "Export the clip again.");
         };
         if (!head || head->size > data.size()) return broken();
         out.rate = head->rate, out.channels = head->channels;

@@ -17,7 +17,8 @@ class Decoder final : public VideoDecoder {
   public:
     static Result<std::unique_ptr<VideoDecoder>> make(const Track& track) {
         auto d = std::make_unique<Decoder>();
-        if (!(d->handle_ = mpeg2_init())) return fail(Code::internal, "The MPEG video decoder could not be started.");
+        if (!(d->handle_ = mpeg2_init()))
+            return fail(ErrorCode::internal, "The MPEG video decoder could not be started.");
         d->config_ = track.config;
         d->colour_.range = Colour::Range::limited;
         return d;
@@ -58,7 +59,8 @@ class Decoder final : public VideoDecoder {
             if (state == STATE_INVALID) damaged = true;
             if (state == STATE_SLICE || state == STATE_END || state == STATE_INVALID_END) take(*info, out);
         }
-        if (damaged) return fail(Code::malformed, "A picture of the MPEG video track is damaged.", "Export it again.");
+        if (damaged)
+            return fail(ErrorCode::malformed, "A picture of the MPEG video track is damaged.", "Export it again.");
         return {};
     }
     void take(const mpeg2_info_t& info, std::vector<Picture>& out) {

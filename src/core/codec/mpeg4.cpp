@@ -24,7 +24,7 @@ class Decoder final : public VideoDecoder {
         create.version = XVID_VERSION;
         create.width = track.video.width, create.height = track.video.height;
         if (!ready || xvid_decore(nullptr, XVID_DEC_CREATE, &create, nullptr) != 0)
-            return fail(Code::internal, "The MPEG-4 decoder could not be started.");
+            return fail(ErrorCode::internal, "The MPEG-4 decoder could not be started.");
         d->handle_ = create.handle;
         d->width_ = track.video.width, d->height_ = track.video.height;
         if (auto config = parse_mpeg4_config(track.config)) d->time_bits_ = config->time_bits;
@@ -98,7 +98,7 @@ class Decoder final : public VideoDecoder {
         }
         auto used = xvid_decore(handle_, XVID_DEC_DECODE, &frame, &stats);
         if (used < 0 && length >= 0)
-            return fail(Code::malformed, "A picture of the MPEG-4 track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A picture of the MPEG-4 track is damaged.", "Export the clip again.");
         if (stats.type == XVID_TYPE_VOL) {
             width_ = stats.data.vol.width, height_ = stats.data.vol.height;
         } else if (stats.type > 0 && !waiting_.empty()) {

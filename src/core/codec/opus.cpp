@@ -24,14 +24,14 @@ class Decoder final : public AudioDecoder {
             streams = c[19], coupled = c[20];
             for (int i = 0; i < d->channels_; ++i) mapping[i] = c[21U + static_cast<unsigned>(i)];
         } else if (d->channels_ > 2) {
-            return fail(Code::malformed, "The Opus track does not say how its channels are laid out.",
+            return fail(ErrorCode::malformed, "The Opus track does not say how its channels are laid out.",
                         "Export the sound again.");
         }
         if (head) d->gain_ = static_cast<std::int16_t>(c[16] | c[17] << 8);
         int error = 0;
         d->decoder_ = opus_multistream_decoder_create(48000, d->channels_, streams, coupled, mapping, &error);
         if (!d->decoder_)
-            return fail(Code::malformed, "The Opus track's header can't be followed.", "Export the sound again.");
+            return fail(ErrorCode::malformed, "The Opus track's header can't be followed.", "Export the sound again.");
         opus_multistream_decoder_ctl(d->decoder_, OPUS_SET_GAIN(d->gain_));
         return d;
     }
@@ -41,7 +41,8 @@ class Decoder final : public AudioDecoder {
         buffer_.resize(5760 * wide);
         int n = opus_multistream_decode_float(decoder_, data.data(), static_cast<opus_int32>(data.size()),
                                               buffer_.data(), 5760, 0);
-        if (n < 0) return fail(Code::malformed, "A packet of the Opus track is damaged.", "Export the clip again.");
+        if (n < 0)
+            return fail(ErrorCode::malformed, "A packet of the Opus track is damaged.", "Export the clip again.");
         out.rate = 48000, out.channels = channels_;
         out.samples.resize(static_cast<std::size_t>(n) * wide);
         auto places = vorbis_places(channels_);
@@ -64,7 +65,7 @@ class Encoder final : public FixedFrameEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
         if (o.rate != 48000 || o.channels < 1 || o.channels > 8)
-            return fail(Code::limit, "The Opus encoder takes 48 kHz sound in up to eight channels.",
+            return fail(ErrorCode::limit, "The Opus encoder takes 48 kHz sound in up to eight channels.",
                         "Resample it first.");
         auto e = std::make_unique<Encoder>();
         int error = 0;
@@ -72,7 +73,7 @@ class Encoder final : public FixedFrameEncoder {
         e->encoder_ =
             opus_multistream_surround_encoder_create(48000, o.channels, e->family_, &e->streams_, &e->coupled_,
                                                      e->mapping_.data(), OPUS_APPLICATION_AUDIO, &error);
-        if (!e->encoder_) return fail(Code::internal, "The Opus encoder could not be started.");
+        if (!e->encoder_) return fail(ErrorCode::internal, "The Opus encoder could not be started.");
         opus_multistream_encoder_ctl(e->encoder_, OPUS_SET_BITRATE(static_cast<opus_int32>(o.bitrate)));
         e->channels_ = o.channels;
         return e;
@@ -93,7 +94,7 @@ class Encoder final : public FixedFrameEncoder {
         Bytes out(1500 * wide + 2500);
         auto n = opus_multistream_encode_float(encoder_, placed_.data(), 960, out.data(),
                                                static_cast<opus_int32>(out.size()));
-        if (n < 0) return fail(Code::internal, "The Opus encoder failed on a block.");
+        if (n < 0) return fail(ErrorCode::internal, "The Opus encoder failed on a block.");
         out.resize(static_cast<std::size_t>(n));
         return out;
     }

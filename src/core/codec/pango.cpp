@@ -31,7 +31,7 @@ class Setter final : public TextSetter {
         Surface none(cairo_image_surface_create(CAIRO_FORMAT_A8, 1, 1));
         Context measuring(cairo_create(none.get()));
         auto layout = lay_out(measuring.get(), runs, style);
-        if (!layout) return fail(Code::internal, "The letters could not be set.", "Install a font.");
+        if (!layout) return fail(ErrorCode::internal, "The letters could not be set.", "Install a font.");
         PangoRectangle ink{}, logical{};
         pango_layout_get_extents(layout.get(), &ink, &logical);
         auto units = [](int v) { return static_cast<double>(v) / PANGO_SCALE; };
@@ -40,7 +40,7 @@ class Setter final : public TextSetter {
         block.height = static_cast<int>(std::ceil((units(logical.height) + 2 * style.margin) * style.stretch_y));
         block.line = units(logical.height) / std::max(1, pango_layout_get_line_count(layout.get()));
         if (block.width < 1 || block.height < 1 || block.width > 16384 || block.height > 16384)
-            return fail(Code::limit, "The letters come to no size that can be drawn.", "Choose another size.");
+            return fail(ErrorCode::limit, "The letters come to no size that can be drawn.", "Choose another size.");
         Surface surface(cairo_image_surface_create(CAIRO_FORMAT_A8, block.width, block.height));
         Context context(cairo_create(surface.get()));
         cairo_scale(context.get(), style.stretch_x, style.stretch_y);
@@ -50,7 +50,7 @@ class Setter final : public TextSetter {
         cairo_surface_flush(surface.get());
         auto* from = cairo_image_surface_get_data(surface.get());
         if (cairo_status(context.get()) != CAIRO_STATUS_SUCCESS || !from)
-            return fail(Code::internal, "The letters could not be drawn.");
+            return fail(ErrorCode::internal, "The letters could not be drawn.");
         auto stride = cairo_image_surface_get_stride(surface.get());
         auto width = static_cast<std::size_t>(block.width);
         block.cover.resize(width * static_cast<std::size_t>(block.height));

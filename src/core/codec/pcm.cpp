@@ -50,7 +50,7 @@ class Decoder final : public AudioDecoder {
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto format = parse_pcm_format(track.config);
         if (!format)
-            return fail(Code::malformed, "The PCM track does not say how its samples are stored.",
+            return fail(ErrorCode::malformed, "The PCM track does not say how its samples are stored.",
                         "Export the sound again.");
         auto d = std::make_unique<Decoder>();
         d->format_ = *format;
@@ -77,7 +77,7 @@ class Encoder final : public AudioEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
         if (o.channels < 1 || o.channels > 64 || o.rate < 1 || o.rate > 768000 || (o.bits != 16 && o.bits != 24))
-            return fail(Code::limit, "Plain samples are written with 16 or 24 bits.", "Choose one of these.");
+            return fail(ErrorCode::limit, "Plain samples are written with 16 or 24 bits.", "Choose one of these.");
         auto e = std::make_unique<Encoder>();
         e->channels_ = o.channels;
         e->format_ = {.bits = static_cast<unsigned>(o.bits),

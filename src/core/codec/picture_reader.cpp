@@ -34,7 +34,7 @@ Result<bool> PictureReader::feed() {
     RUEDO_TRY(bool more, reader_->next(head));
     if (more) {
         if (auto read = reader_->read(data_); !read) {
-            if (read.error().code != Code::truncated) return std::unexpected(read.error());
+            if (read.error().code != ErrorCode::truncated) return std::unexpected(read.error());
             more = false;  // the file became shorter: what is there has been played
             cut_ = read.error();
         }
@@ -64,8 +64,8 @@ Result<bool> PictureReader::feed() {
         // One bad packet costs a picture; a stream of nothing else can't be played.
         ++damaged_;
         last_damage_ = done.error();
-        if (++damaged_in_a_row_ > 600 || done.error().code == Code::depth_unsupported ||
-            done.error().code == Code::chroma_unsupported)
+        if (++damaged_in_a_row_ > 600 || done.error().code == ErrorCode::depth_unsupported ||
+            done.error().code == ErrorCode::chroma_unsupported)
             return std::unexpected(done.error());
     } else {
         damaged_in_a_row_ = 0;
@@ -148,7 +148,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
         from_ = {INT64_MIN};
         RUEDO_TRY(auto picture, next(cancel));
         if (picture) return *picture;
-        return fail(Code::truncated, "No picture comes any more.", "Open the source again.");
+        return fail(ErrorCode::truncated, "No picture comes any more.", "Open the source again.");
     }
     auto latest = track_.end != Time::max()      ? track_.end
                   : clip_->info().duration_known ? clip_->info().duration
@@ -165,7 +165,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     RUEDO_TRY(auto picture, std::move(found));
     if (!picture) {
         if (last_damage_) return std::unexpected(*last_damage_);
-        return fail(Code::truncated,
+        return fail(ErrorCode::truncated,
                     fmt::format("No picture of “{}” can be decoded at {}.", clip_->info().name, format_time(target)),
                     "The file may be cut short or damaged there.");
     }
@@ -238,7 +238,7 @@ Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* ca
         if (here) return at(*here, cancel);
         auto picture = apart_->only(t);
         if (picture) go_on_at_ = picture->pts;
-        if (picture || picture.error().code == Code::cancelled) return picture;
+        if (picture || picture.error().code == ErrorCode::cancelled) return picture;
     }
     RUEDO_TRY(auto place, keyframe_time_near(*heads_, track_, t));
     return at(place, cancel);
@@ -249,7 +249,7 @@ Result<Picture> PictureReader::only(Time t) {
     RUEDO_TRY_DO(restart(t, {INT64_MIN}));
     RUEDO_TRY_DO(feed());
     if (ready_.empty()) RUEDO_TRY_DO(decoder_->drain(ready_));
-    if (ready_.empty()) return fail(Code::truncated, "This keyframe can’t be decoded by itself.");
+    if (ready_.empty()) return fail(ErrorCode::truncated, "This keyframe can’t be decoded by itself.");
     return finished(std::move(ready_.front()));
 }
 

@@ -26,7 +26,8 @@ class Decoder final : public VideoDecoder {
             fine = false;
         }
         png_image_free(&image);
-        if (!fine) return fail(Code::malformed, "A PNG picture of the track is damaged.", "Export the clip again.");
+        if (!fine)
+            return fail(ErrorCode::malformed, "A PNG picture of the track is damaged.", "Export the clip again.");
         auto width = static_cast<int>(image.width), height = static_cast<int>(image.height);
         std::array<std::uint8_t*, 3> to{};
         auto p = make_picture(width, height, to);

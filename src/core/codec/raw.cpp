@@ -15,12 +15,14 @@ class Decoder final : public VideoDecoder {
         d->from_width_ = r.u16(), d->from_height_ = r.u16(), d->width_ = r.u16(), d->height_ = r.u16();
         if (r.overrun() || d->from_width_ < 2 || d->from_height_ < 2 || d->width_ < 2 || d->height_ < 2 ||
             d->from_width_ % 2)
-            return fail(Code::malformed, "The camera's pictures have a size that can’t be.", "Choose another mode.");
+            return fail(ErrorCode::malformed, "The camera's pictures have a size that can’t be.",
+                        "Choose another mode.");
         return d;
     }
     Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
         if (data.size() < static_cast<std::size_t>(from_width_) * 2 * static_cast<std::size_t>(from_height_))
-            return fail(Code::malformed, "A picture of the camera is cut short.", "Unplug it and plug it in again.");
+            return fail(ErrorCode::malformed, "A picture of the camera is cut short.",
+                        "Unplug it and plug it in again.");
         std::array<std::uint8_t*, 3> to{};
         auto p = make_picture(from_width_, from_height_, to);
         libyuv::YUY2ToI420(data.data(), from_width_ * 2, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2],

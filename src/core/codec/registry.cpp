@@ -66,7 +66,7 @@ bool has(const std::vector<Codec>& list, Codec codec) {
 }
 
 Error missing(Codec codec, const char* verb) {
-    return {Code::codec_missing, fmt::format("No adapter here {} {}.", verb, codec_title(codec)),
+    return {ErrorCode::codec_missing, fmt::format("No adapter here {} {}.", verb, codec_title(codec)),
             "Install the codec’s library, or export the track again in another codec."};
 }
 /// Cuts off what the container says is no part of the frames.
@@ -104,7 +104,7 @@ Result<T> guarded(F&& f) {
     try {
         return f();
     } catch (const std::exception& e) {
-        return fail(Code::internal, fmt::format("A codec could not be started: {}.", e.what()),
+        return fail(ErrorCode::internal, fmt::format("A codec could not be started: {}.", e.what()),
                     "Close other programs and try again.");
     }
 }
@@ -156,7 +156,7 @@ Result<std::unique_ptr<AudioEncoder>> CodecRegistry::audio_encoder(Codec codec, 
 Result<std::unique_ptr<TextSetter>> CodecRegistry::text_setter() {
     for (auto& m : modules())
         if (m.module->text_setter) return guarded<std::unique_ptr<TextSetter>>([&] { return m.module->text_setter(); });
-    return fail(Code::codec_missing, "No adapter here draws letters.", "Install libpangocairo-1.0-0.");
+    return fail(ErrorCode::codec_missing, "No adapter here draws letters.", "Install libpangocairo-1.0-0.");
 }
 
 }  // namespace ruedo

@@ -24,9 +24,9 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 64 || o.height < 64 || o.width > 8192 || o.height > 4352)
-            return fail(Code::limit, "The AV1 encoder takes sizes from 64 × 64 to 8192 × 4352.",
+            return fail(ErrorCode::limit, "The AV1 encoder takes sizes from 64 × 64 to 8192 × 4352.",
                         "Choose another size.");
-        if (o.pass) return fail(Code::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
+        if (o.pass) return fail(ErrorCode::limit, "The AV1 encoder here works in one pass.", "Ask for one pass.");
         auto e = std::make_unique<Encoder>();
         e->width_ = o.width, e->height_ = o.height, e->go_on_ = o.go_on;
         RUEDO_TRY_DO(e->start());
@@ -84,7 +84,7 @@ class Encoder final : public VideoEncoder {
 
   private:
     Status start() {
-        auto failed = fail(Code::internal, "The AV1 encoder could not be started.", "Install Ruedo again.");
+        auto failed = fail(ErrorCode::internal, "The AV1 encoder could not be started.", "Install Ruedo again.");
         // The program lies beside this module.
         static const char here = 0;
         Dl_info module{};
@@ -111,7 +111,7 @@ class Encoder final : public VideoEncoder {
         return failed;
     }
     static std::unexpected<Error> broke_off() {
-        return fail(Code::internal, "The AV1 encoder broke off.", "Try again, or choose another codec.");
+        return fail(ErrorCode::internal, "The AV1 encoder broke off.", "Try again, or choose another codec.");
     }
     void put(const void* data, std::size_t size) {
         auto* bytes = static_cast<const std::uint8_t*>(data);
@@ -142,9 +142,10 @@ class Encoder final : public VideoEncoder {
             case Answer::What::fine:
                 return {};
             case Answer::What::refused:
-                return fail(Code::limit, "The AV1 encoder refused these settings.", "Choose another size or rate.");
+                return fail(ErrorCode::limit, "The AV1 encoder refused these settings.",
+                            "Choose another size or rate.");
             case Answer::What::failed:
-                return fail(Code::internal, "The AV1 encoder failed on a picture.");
+                return fail(ErrorCode::internal, "The AV1 encoder failed on a picture.");
             case Answer::What::not_started:
             case Answer::What::no_header:
                 break;

@@ -27,12 +27,14 @@ class Decoder final : public VideoDecoder {
         }
         th_comment_clear(&comment);
         if (!good || number != 3)
-            return fail(Code::malformed, "The Theora track's headers can’t be followed.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "The Theora track's headers can’t be followed.",
+                        "Export the clip again.");
         if (!frame_fits(d->info_.frame_width, d->info_.frame_height))
             return std::unexpected(frame_too_large(d->info_.frame_width, d->info_.frame_height));
         d->reset();
         if (!d->context_)
-            return fail(Code::malformed, "The Theora track's headers do not fit together.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "The Theora track's headers do not fit together.",
+                        "Export the clip again.");
         return d;
     }
     Decoder() { th_info_init(&info_); }
@@ -46,7 +48,7 @@ class Decoder final : public VideoDecoder {
         // An empty packet repeats the picture before it.
         auto result = th_decode_packetin(context_, &packet, nullptr);
         if (result != 0 && result != TH_DUPFRAME)
-            return fail(Code::malformed, "A picture of the Theora track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A picture of the Theora track is damaged.", "Export the clip again.");
         if (pts < from_) return {};
         th_ycbcr_buffer planes;
         if (th_decode_ycbcr_out(context_, planes) != 0) return {};
@@ -88,7 +90,7 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 1 || o.height < 1 || o.width > 8192 || o.height > 8192)
-            return fail(Code::limit, "The Theora encoder takes sizes up to 8192 × 8192.", "Choose a smaller one.");
+            return fail(ErrorCode::limit, "The Theora encoder takes sizes up to 8192 × 8192.", "Choose a smaller one.");
         auto e = std::make_unique<Encoder>();
         auto& i = e->info_;
         i.frame_width = static_cast<unsigned>(o.width + 15) & ~15U;
@@ -107,7 +109,7 @@ class Encoder final : public VideoEncoder {
         i.keyframe_granule_shift = 20;
         e->context_ = th_encode_alloc(&i);
         if (!e->context_)
-            return fail(Code::limit, "The Theora encoder refused these settings.", "Choose another size or rate.");
+            return fail(ErrorCode::limit, "The Theora encoder refused these settings.", "Choose another size or rate.");
         RUEDO_TRY_DO(e->keyframe_every(apart));
         int quickest = 0;
         th_encode_ctl(e->context_, TH_ENCCTL_GET_SPLEVEL_MAX, &quickest, sizeof quickest);
@@ -120,7 +122,7 @@ class Encoder final : public VideoEncoder {
         while (th_encode_flushheader(e->context_, &comment, &packet) > 0)
             headers.emplace_back(packet.packet, packet.packet + packet.bytes);
         th_comment_clear(&comment);
-        if (headers.size() != 3) return fail(Code::internal, "The Theora encoder gave no headers.");
+        if (headers.size() != 3) return fail(ErrorCode::internal, "The Theora encoder gave no headers.");
         e->config_ = lace_headers(headers);
         e->options_ = o;
         return o.pass ? e->begin_pass(std::move(e)) : Result<std::unique_ptr<VideoEncoder>>(std::move(e));
@@ -153,7 +155,7 @@ class Encoder final : public VideoEncoder {
         bool due = moment - last_key_ >= options_.keyframe_every;
         if (due) RUEDO_TRY_DO(keyframe_every(1));
         if (th_encode_ycbcr_in(context_, planes) != 0)
-            return fail(Code::internal, "The Theora encoder failed on a picture.");
+            return fail(ErrorCode::internal, "The Theora encoder failed on a picture.");
         if (due) RUEDO_TRY_DO(keyframe_every(options_.keyframe_every));
         if (options_.pass == 1) RUEDO_TRY_DO(learn());
         ogg_packet packet;
@@ -175,7 +177,7 @@ class Encoder final : public VideoEncoder {
         std::ofstream file(options_.stats, std::ios::binary);
         file.write(reinterpret_cast<const char*>(learned_.data()), static_cast<std::streamsize>(learned_.size()));
         return file.flush() ? Status{}
-                            : fail(Code::io, "What the first of two passes learned could not be kept.",
+                            : fail(ErrorCode::io, "What the first of two passes learned could not be kept.",
                                    "Make room on the disk.");
     }
     Bytes config() const override { return config_; }
@@ -184,19 +186,19 @@ class Encoder final : public VideoEncoder {
     Status keyframe_every(int pictures) {
         auto distance = static_cast<ogg_uint32_t>(std::max(1, pictures));
         if (th_encode_ctl(context_, TH_ENCCTL_SET_KEYFRAME_FREQUENCY_FORCE, &distance, sizeof distance) != 0)
-            return fail(Code::internal, "The Theora encoder refused a distance of keyframes.");
+            return fail(ErrorCode::internal, "The Theora encoder refused a distance of keyframes.");
         return {};
     }
     static Result<std::unique_ptr<VideoEncoder>> begin_pass(std::unique_ptr<Encoder> e) {
         if (e->options_.stats.empty())
-            return fail(Code::internal, "Encoding in two passes needs a place between them.");
+            return fail(ErrorCode::internal, "Encoding in two passes needs a place between them.");
         if (e->options_.pass == 1) {
             RUEDO_TRY_DO(e->learn());
             return e;
         }
         std::ifstream file(e->options_.stats, std::ios::binary);
         e->learned_.assign(std::istreambuf_iterator<char>(file), {});
-        if (e->learned_.empty()) return fail(Code::internal, "The first of two passes left nothing behind.");
+        if (e->learned_.empty()) return fail(ErrorCode::internal, "The first of two passes left nothing behind.");
         return e;
     }
     /// What the first pass says of the picture before; at the end a summary, which goes in front of all of it, where
@@ -205,7 +207,7 @@ class Encoder final : public VideoEncoder {
     Status learn(bool summary = false) {
         unsigned char* data = nullptr;
         auto n = th_encode_ctl(context_, TH_ENCCTL_2PASS_OUT, &data, sizeof data);
-        if (n < 0) return fail(Code::internal, "The first of two passes failed.");
+        if (n < 0) return fail(ErrorCode::internal, "The first of two passes failed.");
         if (summary)
             std::copy_n(data, std::min(static_cast<std::size_t>(n), learned_.size()), learned_.begin());
         else
@@ -217,7 +219,7 @@ class Encoder final : public VideoEncoder {
         for (;;) {
             auto left = learned_.size() - told_;
             auto n = th_encode_ctl(context_, TH_ENCCTL_2PASS_IN, learned_.data() + told_, left);
-            if (n < 0) return fail(Code::internal, "What the first of two passes learned does not fit.");
+            if (n < 0) return fail(ErrorCode::internal, "What the first of two passes learned does not fit.");
             if (n == 0) return {};
             told_ += static_cast<std::size_t>(n);
         }

@@ -16,7 +16,8 @@ class Decoder final : public AudioDecoder {
   public:
     static Result<std::unique_ptr<AudioDecoder>> make(const Track& track) {
         auto broken = [] {
-            return fail(Code::malformed, "The Vorbis track's headers can't be followed.", "Export the sound again.");
+            return fail(ErrorCode::malformed, "The Vorbis track's headers can't be followed.",
+                        "Export the sound again.");
         };
         auto headers = split_laced(track.config);
         if (headers.empty()) return broken();
@@ -47,7 +48,7 @@ class Decoder final : public AudioDecoder {
         out.rate = static_cast<int>(info_.rate), out.channels = info_.channels;
         out.samples.clear();
         if (vorbis_synthesis(&block_, &p) != 0)
-            return fail(Code::malformed, "A packet of the Vorbis track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A packet of the Vorbis track is damaged.", "Export the clip again.");
         vorbis_synthesis_blockin(&state_, &block_);
         float** planes = nullptr;
         auto wide = static_cast<std::size_t>(info_.channels);
@@ -84,7 +85,7 @@ class Encoder final : public AudioEncoder {
   public:
     static Result<std::unique_ptr<AudioEncoder>> make(Codec, const AudioEncodeOptions& o) {
         auto refused = [] {
-            return fail(Code::limit, "The Vorbis encoder refused these settings.", "Choose another rate.");
+            return fail(ErrorCode::limit, "The Vorbis encoder refused these settings.", "Choose another rate.");
         };
         if (o.channels < 1 || o.channels > 8) return refused();
         auto e = std::make_unique<Encoder>();
@@ -100,11 +101,11 @@ class Encoder final : public AudioEncoder {
         if (vorbis_encode_init_vbr(&e->info_, o.channels, o.rate, std::clamp(quality, -0.1F, 1.0F)) != 0)
             return refused();
         if (vorbis_analysis_init(&e->state_, &e->info_) != 0 || vorbis_block_init(&e->state_, &e->block_) != 0)
-            return fail(Code::internal, "The Vorbis encoder could not be started.");
+            return fail(ErrorCode::internal, "The Vorbis encoder could not be started.");
         e->started_ = true;
         ogg_packet first, comments, setup;
         if (vorbis_analysis_headerout(&e->state_, &e->comment_, &first, &comments, &setup) != 0)
-            return fail(Code::internal, "The Vorbis encoder gave no headers.");
+            return fail(ErrorCode::internal, "The Vorbis encoder gave no headers.");
         auto bytes = [](const ogg_packet& p) { return Bytes(p.packet, p.packet + p.bytes); };
         e->config_ = lace_headers({bytes(first), bytes(comments), bytes(setup)});
         return e;
@@ -140,7 +141,7 @@ class Encoder final : public AudioEncoder {
         while (vorbis_analysis_blockout(&state_, &block_) == 1) {
             ogg_packet packet;
             if (vorbis_analysis(&block_, nullptr) != 0 || vorbis_bitrate_addblock(&block_) != 0)
-                return fail(Code::internal, "The Vorbis encoder failed on a block.");
+                return fail(ErrorCode::internal, "The Vorbis encoder failed on a block.");
             while (vorbis_bitrate_flushpacket(&state_, &packet) == 1) {
                 // A packet gives a quarter of its block and of the one before it; the first one gives nothing yet.
                 auto size = vorbis_packet_blocksize(&info_, &packet);

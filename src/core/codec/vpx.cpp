@@ -39,17 +39,17 @@ class Decoder final : public VideoDecoder {
         RUEDO_TRY_DO(prepare_for(data));
         if (vpx_codec_decode(&codec_, data.data(), static_cast<unsigned>(data.size()), nullptr, 0) != VPX_CODEC_OK) {
             damaged_ = true;
-            return fail(Code::malformed, "A picture of the track is damaged.", "Export the clip again.");
+            return fail(ErrorCode::malformed, "A picture of the track is damaged.", "Export the clip again.");
         }
         vpx_codec_iter_t iter = nullptr;
         vpx_image_t* shown = nullptr;
         while (auto* image = vpx_codec_get_frame(&codec_, &iter)) shown = image;  // a superframe shows one
         if (!shown) return {};
         if (shown->fmt == VPX_IMG_FMT_I42016 || shown->bit_depth > 8)
-            return fail(Code::depth_unsupported, "The VP9 pictures have more than 8 bits, which is not supported.",
+            return fail(ErrorCode::depth_unsupported, "The VP9 pictures have more than 8 bits, which is not supported.",
                         "Export it again with 8 bits; it can’t be decoded here, so not converted either.");
         if (shown->fmt != VPX_IMG_FMT_I420)
-            return fail(Code::chroma_unsupported,
+            return fail(ErrorCode::chroma_unsupported,
                         "The VP9 pictures have other than 4:2:0 chroma, which is not supported.",
                         "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
         if (pts < from_) return {};
@@ -112,7 +112,7 @@ class Decoder final : public VideoDecoder {
         vpx_codec_dec_cfg_t cfg{};
         cfg.threads = wide_ ? 2 : 1;
         if (vpx_codec_dec_init(&codec_, vp9_ ? vpx_codec_vp9_dx() : vpx_codec_vp8_dx(), &cfg, 0) != VPX_CODEC_OK)
-            return fail(Code::internal, "The decoder could not be started.");
+            return fail(ErrorCode::internal, "The decoder could not be started.");
         begun_ = damaged_ = false;
         if (vp9_) vpx_codec_set_frame_buffer_functions(&codec_, take_frame, give_frame, this);
         return {};
@@ -156,7 +156,7 @@ class Encoder final : public VideoEncoder {
         auto* face = codec == Codec::vp9 ? vpx_codec_vp9_cx() : vpx_codec_vp8_cx();
         vpx_codec_enc_cfg_t cfg{};
         if (vpx_codec_enc_config_default(face, &cfg, 0) != VPX_CODEC_OK)
-            return fail(Code::internal, "The encoder could not be started.");
+            return fail(ErrorCode::internal, "The encoder could not be started.");
         cfg.g_w = static_cast<unsigned>(o.width), cfg.g_h = static_cast<unsigned>(o.height);
         cfg.g_timebase = {1, 1'000'000};
         cfg.rc_target_bitrate = o.bitrate / 1000;
@@ -174,15 +174,16 @@ class Encoder final : public VideoEncoder {
         }
         cfg.g_pass = o.pass == 1 ? VPX_RC_FIRST_PASS : o.pass == 2 ? VPX_RC_LAST_PASS : VPX_RC_ONE_PASS;
         if (o.pass && o.stats.empty())
-            return fail(Code::internal, "Encoding in two passes needs a place between them.");
+            return fail(ErrorCode::internal, "Encoding in two passes needs a place between them.");
         if (o.pass == 2) {
             std::ifstream file(o.stats, std::ios::binary);
             e->statistics_.assign(std::istreambuf_iterator<char>(file), {});
-            if (e->statistics_.empty()) return fail(Code::internal, "The first of two passes left nothing behind.");
+            if (e->statistics_.empty())
+                return fail(ErrorCode::internal, "The first of two passes left nothing behind.");
             cfg.rc_twopass_stats_in = {e->statistics_.data(), e->statistics_.size()};
         }
         if (vpx_codec_enc_init(&e->codec_, face, &cfg, 0) != VPX_CODEC_OK)
-            return fail(Code::limit, "The encoder refused these settings.", "Choose another size.");
+            return fail(ErrorCode::limit, "The encoder refused these settings.", "Choose another size.");
         static constexpr std::array speeds9{8, 4, 1}, speeds8{10, 4, 1};
         auto effort = static_cast<std::size_t>(std::clamp(o.effort, 0, 2));
         e->deadline_ = effort == 0 && o.pass == 0 ? VPX_DL_REALTIME : VPX_DL_GOOD_QUALITY;
@@ -220,7 +221,7 @@ class Encoder final : public VideoEncoder {
         auto length = static_cast<unsigned long>(1'000'000 * options_.rate.den / options_.rate.num);
         times_.push_back(picture.pts);
         if (vpx_codec_encode(&codec_, &image, picture.pts.ns / 1000, length, flags, deadline_) != VPX_CODEC_OK)
-            return fail(Code::internal, "The encoder failed on a picture.");
+            return fail(ErrorCode::internal, "The encoder failed on a picture.");
         return collect(out);
     }
     Status drain(std::vector<Encoded>& out) override {
@@ -230,7 +231,7 @@ class Encoder final : public VideoEncoder {
         std::ofstream file(options_.stats, std::ios::binary);
         file.write(reinterpret_cast<const char*>(statistics_.data()), static_cast<std::streamsize>(statistics_.size()));
         return file.flush() ? Status{}
-                            : fail(Code::io, "What the first of two passes learned could not be kept.",
+                            : fail(ErrorCode::io, "What the first of two passes learned could not be kept.",
                                    "Make room on the disk.");
     }
     Bytes config() const override {

@@ -18,19 +18,19 @@ class Encoder final : public VideoEncoder {
   public:
     static Result<std::unique_ptr<VideoEncoder>> make(Codec, const VideoEncodeOptions& o) {
         if (o.width < 2 || o.height < 2 || o.width > 8192 || o.height > 8192 || o.width % 2 || o.height % 2)
-            return fail(Code::limit, "The H.264 encoder takes even sizes from 2 × 2 to 8192 × 8192.",
+            return fail(ErrorCode::limit, "The H.264 encoder takes even sizes from 2 × 2 to 8192 × 8192.",
                         "Choose another size.");
         // Level 5.2 (ITU-T H.264 table A-1) is the highest that is decoded here, and by most hardware.
         constexpr int most_blocks = 36864, highest_level = 52;
         if ((o.width + 15) / 16 * ((o.height + 15) / 16) > most_blocks)
             return fail(
-                Code::limit,
+                ErrorCode::limit,
                 fmt::format("H.264 of {} × {} would be of level 6, which is not decoded here.", o.width, o.height),
                 "Choose a size up to 4096 × 2304, or another codec.");
         static constexpr std::array presets{"veryfast", "medium", "slow"};
         x264_param_t p;
         if (x264_param_default_preset(&p, presets.at(static_cast<std::size_t>(std::clamp(o.effort, 0, 2))), nullptr))
-            return fail(Code::internal, "The H.264 encoder could not be started.");
+            return fail(ErrorCode::internal, "The H.264 encoder could not be started.");
         auto e = std::make_unique<Encoder>();
         e->options_ = o;
         // Smaller than a macroblock is padded, and the padding cropped away by the parameter set (7.4.2.1.1).
@@ -67,7 +67,8 @@ class Encoder final : public VideoEncoder {
         }
         e->stats_ = o.stats.string();
         if (o.pass) {
-            if (e->stats_.empty()) return fail(Code::internal, "Encoding in two passes needs a place between them.");
+            if (e->stats_.empty())
+                return fail(ErrorCode::internal, "Encoding in two passes needs a place between them.");
             p.rc.b_stat_write = o.pass == 1, p.rc.b_stat_read = o.pass == 2;
             p.rc.psz_stat_out = p.rc.psz_stat_in = e->stats_.data();
         }
@@ -84,10 +85,11 @@ class Encoder final : public VideoEncoder {
         p.vui.i_colorprim = colour.primaries, p.vui.i_transfer = colour.transfer;
         if (o.pass == 1 && o.effort > 0) x264_param_apply_fastfirstpass(&p);
         if (x264_param_apply_profile(&p, o.profile.empty() ? "high" : o.profile.c_str()))
-            return fail(Code::refused, "The H.264 encoder has no such profile.", "It has baseline, main and high.");
+            return fail(ErrorCode::refused, "The H.264 encoder has no such profile.",
+                        "It has baseline, main and high.");
         e->encoder_ = x264_encoder_open(&p);
         if (!e->encoder_)
-            return fail(Code::limit, "The H.264 encoder refused these settings.", "Choose another size or rate.");
+            return fail(ErrorCode::limit, "The H.264 encoder refused these settings.", "Choose another size or rate.");
         x264_param_t chosen;
         x264_encoder_parameters(e->encoder_, &chosen);
         if (chosen.i_level_idc > highest_level) {
@@ -96,12 +98,13 @@ class Encoder final : public VideoEncoder {
             p.i_level_idc = highest_level;
             e->encoder_ = x264_encoder_open(&p);
             if (!e->encoder_)
-                return fail(Code::limit, "The H.264 encoder refused these settings.", "Choose another size or rate.");
+                return fail(ErrorCode::limit, "The H.264 encoder refused these settings.",
+                            "Choose another size or rate.");
         }
         x264_nal_t* nals = nullptr;
         int count = 0;
         if (x264_encoder_headers(e->encoder_, &nals, &count) < 0)
-            return fail(Code::internal, "The H.264 encoder gave no headers.");
+            return fail(ErrorCode::internal, "The H.264 encoder gave no headers.");
         for (int i = 0; i < count; ++i) {
             ByteView nal(nals[i].p_payload + 4, static_cast<std::size_t>(nals[i].i_payload) - 4);
             if (nals[i].i_type == NAL_SPS) e->sps_.assign(nal.begin(), nal.end());
@@ -162,7 +165,7 @@ class Encoder final : public VideoEncoder {
         int count = 0;
         x264_picture_t made;
         auto size = x264_encoder_encode(encoder_, &nals, &count, in, &made);
-        if (size < 0) return fail(Code::internal, "The H.264 encoder failed on a picture.");
+        if (size < 0) return fail(ErrorCode::internal, "The H.264 encoder failed on a picture.");
         if (size == 0) return {};
         Encoded e;
         for (int i = 0; i < count; ++i)

@@ -22,7 +22,7 @@ Result<std::shared_ptr<Clip>> open_to_end(const std::string& source) {
     ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
     RUEDO_TRY(auto clip, open_clip(source));
     if (clip->info().live)
-        return fail(Code::refused, fmt::format("“{}” has no end.", clip->info().name), "Choose a clip that ends.");
+        return fail(ErrorCode::refused, fmt::format("“{}” has no end.", clip->info().name), "Choose a clip that ends.");
     return std::shared_ptr<Clip>(std::move(clip));
 }
 

@@ -144,13 +144,13 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     auto family = std::find_if(families.begin(), families.end(), [&](auto& f) { return f.probe(head); });
     if (family == families.end()) {
         if (got < 8)
-            return fail(Code::not_media,
+            return fail(ErrorCode::not_media,
                         fmt::format("“{}” holds only {} byte{}, which is no media.", name, got, got == 1 ? "" : "s"),
                         "Copy or export the clip again.");
         bool text =
             std::all_of(head.begin(), head.end(), [](unsigned char c) { return c >= 32 || (c >= 9 && c <= 13); });
         return fail(
-            Code::not_media,
+            ErrorCode::not_media,
             fmt::format("“{}” is not a media file that opens here{}.", name, text ? "; it begins like plain text" : ""),
             "MP4, QuickTime, Matroska, WebM, Ogg, MPEG-TS and MPEG-PS, AVI, WAV, MP3, AAC, AC-3 and FLAC files open.");
     }

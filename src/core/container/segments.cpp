@@ -31,12 +31,12 @@ Status SegmentSink::write(ByteView bytes) {
 }
 Status SegmentSink::write_at(std::uint64_t offset, ByteView bytes) {
     if (offset + bytes.size() > head_.size())
-        return fail(Code::internal, "What lies in a segment is written over after it was done with.");
+        return fail(ErrorCode::internal, "What lies in a segment is written over after it was done with.");
     std::copy(bytes.begin(), bytes.end(), head_.begin() + static_cast<std::ptrdiff_t>(offset));
     return {};
 }
 Status SegmentSink::insert_gap(std::uint64_t, std::uint64_t, const Progress&) {
-    return fail(Code::internal, "Segments have no room to be made in them.");
+    return fail(ErrorCode::internal, "Segments have no room to be made in them.");
 }
 Status SegmentSink::cut(Time start) {
     RUEDO_TRY_DO(flush());

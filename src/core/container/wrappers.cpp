@@ -79,7 +79,7 @@ Status Wrapper::check(const WriteTrack& track) const {
     std::string could;
     auto& list = track.kind() == Kind::video ? video : track.kind() == Kind::audio ? audio : text;
     for (auto c : list) could += fmt::format("{}{}", could.empty() ? "" : ", ", codec_title(c));
-    return fail(Code::codec_missing, fmt::format("{} can’t be put into {} here.", codec_title(track.codec), title),
+    return fail(ErrorCode::codec_missing, fmt::format("{} can’t be put into {} here.", codec_title(track.codec), title),
                 could.empty() ? "Choose another container." : fmt::format("It takes {}.", could));
 }
 

@@ -92,7 +92,7 @@ Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegi
         ++c.frames;
         c.places.push_back(place);
         if (stopped() || (options.told && !options.told(place)))
-            return fail(Code::cancelled, "Comparing was interrupted.", "Run it again.");
+            return fail(ErrorCode::cancelled, "Comparing was interrupted.", "Run it again.");
         return {};
     };
     if (!options.at.empty()) {
@@ -113,7 +113,7 @@ Result<Comparison> compare(const std::string& a, const std::string& b, CodecRegi
         }
     }
     if (c.frames == 0)
-        return fail(Code::truncated, "The first clip has no picture that can be read.", "Choose another one.");
+        return fail(ErrorCode::truncated, "The first clip has no picture that can be read.", "Choose another one.");
     auto n = static_cast<double>(c.frames);
     c.psnr_y = psnr(errors / n);
     c.ssim_y = similarities / n;

@@ -65,16 +65,16 @@ class Conversion {
     Status look_at_place(const std::string& source) {
         std::error_code ec;
         if (o_.out.empty())
-            return fail(Code::usage, "No name is given for what is made.", "Name it .mp4, .webm or .mkv.");
+            return fail(ErrorCode::usage, "No name is given for what is made.", "Name it .mp4, .webm or .mkv.");
         if (fs::exists(o_.out, ec)) {
             if (!fs::is_regular_file(o_.out, ec))
-                return fail(Code::refused, fmt::format("“{}” is no file.", o_.out.filename().string()),
+                return fail(ErrorCode::refused, fmt::format("“{}” is no file.", o_.out.filename().string()),
                             "Choose another name.");
             if (fs::equivalent(o_.out, source, ec) && !ec)
-                return fail(Code::refused, "What is made can’t take the place of what is read.",
+                return fail(ErrorCode::refused, "What is made can’t take the place of what is read.",
                             "Choose another name.");
             if (o_.replace == Replace::nothing)
-                return fail(Code::exists, fmt::format("“{}” exists already.", o_.out.filename().string()),
+                return fail(ErrorCode::exists, fmt::format("“{}” exists already.", o_.out.filename().string()),
                             "Choose another name, or say that it may be replaced.");
         }
         return {};
@@ -149,7 +149,7 @@ class Conversion {
                 : clip_->info().bytes / 4);
         // What holds no files of ours says so when one is made there.
         if (space.capacity > 0 && space.available < wanted)
-            return fail(Code::disk_full,
+            return fail(ErrorCode::disk_full,
                         fmt::format("There is room for {} MB in “{}”, and about {} MB are needed.",
                                     space.available / 1'000'000, folder.string(), wanted / 1'000'000),
                         "Make room, or choose another folder.");
@@ -187,7 +187,7 @@ class Conversion {
             p.expected_bytes = static_cast<std::uint64_t>(static_cast<double>(bytes) / through);
         RUEDO_TRY_DO(look_whether_it_fits(now, part, p));
         if (o_.told && !o_.told(p)) {
-            stopped_ = Error{Code::cancelled, "Converting was stopped.", "Run it again."};
+            stopped_ = Error{ErrorCode::cancelled, "Converting was stopped.", "Run it again."};
             return std::unexpected(*stopped_);
         }
         return {};
@@ -212,7 +212,7 @@ class Conversion {
         // What is expected may be off by half; where it was too much, writing goes on until it fails.
         if (ec || static_cast<double>(space.available) > 0.5 * static_cast<double>(p.expected_bytes - p.bytes))
             return {};
-        return fail(Code::disk_full,
+        return fail(ErrorCode::disk_full,
                     fmt::format("About {} MB are still to come, and there is room for {} MB in “{}”.",
                                 (p.expected_bytes - p.bytes) / 1'000'000, space.available / 1'000'000, folder.string()),
                     "Make room, or choose another folder.");
@@ -274,9 +274,9 @@ class Conversion {
         RUEDO_TRY(auto opened, open_clip(made.string()));
         std::shared_ptr<Clip> clip = std::move(opened);
         auto wrong = [&](bool encoded, const Error& error) -> Status {
-            if (error.code == Code::cancelled || error.code == Code::timeout) return std::unexpected(error);
+            if (error.code == ErrorCode::cancelled || error.code == ErrorCode::timeout) return std::unexpected(error);
             if (encoded)
-                return fail(Code::internal, "What was made can’t be played: " + error.sentence,
+                return fail(ErrorCode::internal, "What was made can’t be played: " + error.sentence,
                             "Choose another codec or size; --no-check keeps it all the same.");
             damage_ = Finding{"damaged", "What was copied is damaged: " + error.sentence, export_again};
             return {};
@@ -284,7 +284,7 @@ class Conversion {
         damage_.reset();
         if (plan_.video) {
             auto* track = clip->info().main(Kind::video);
-            if (!track) return wrong(plan_.encode_video, {Code::malformed, "Its pictures are not found.", {}});
+            if (!track) return wrong(plan_.encode_video, {ErrorCode::malformed, "Its pictures are not found.", {}});
             auto reader = PictureReader::open(clip, *track, codecs_);
             if (!reader) RUEDO_TRY_DO(wrong(plan_.encode_video, reader.error()));
             for (auto at : reader ? places() : std::vector<Time>{})
@@ -294,7 +294,7 @@ class Conversion {
         if (!plan_.sounds.empty()) {
             auto& s = plan_.sounds.front();
             auto* track = clip->info().main(Kind::audio);
-            if (!track) return wrong(s.encode, {Code::malformed, "Its sound is not found.", {}});
+            if (!track) return wrong(s.encode, {ErrorCode::malformed, "Its sound is not found.", {}});
             auto reader = SoundReader::open(clip, *track, codecs_);
             if (!reader) RUEDO_TRY_DO(wrong(s.encode, reader.error()));
             for (auto at : reader ? std::vector{Time{}, plan_.length / 2} : std::vector<Time>{}) {
@@ -307,7 +307,8 @@ class Conversion {
         RUEDO_TRY(auto facts, gather_facts(clip, codecs_, {}, {.loudness = false}));
         auto verdict = judge(facts, *o_.target, codecs_);
         if (verdict.plays == Verdict::Plays::yes) return {};
-        return fail(Code::refused, fmt::format("What was made is not for {}: {}", o_.target->title, verdict.sentence()),
+        return fail(ErrorCode::refused,
+                    fmt::format("What was made is not for {}: {}", o_.target->title, verdict.sentence()),
                     "Leave more of the recipe open, or choose another target.");
     }
     Status write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
@@ -323,7 +324,7 @@ class Conversion {
             RUEDO_TRY(l.number, writer.add(track));
         }
         if (!any)
-            return fail(Code::truncated, fmt::format("Nothing of “{}” could be read.", clip_->info().name),
+            return fail(ErrorCode::truncated, fmt::format("Nothing of “{}” could be read.", clip_->info().name),
                         "The file may be cut short.");
         // Some fifty packets of a sound a second.
         auto seconds = std::max(1.0, plan_.length.seconds());
@@ -367,7 +368,7 @@ class Conversion {
         auto* form = picture_form(plan_.video_codec);
         bool twice = plan_.encode_video && (v.passes == 2 || (target && form && form->two_passes));
         if (twice && !bitrate)
-            return fail(Code::usage, "Two passes need a bitrate or a size to aim at.",
+            return fail(ErrorCode::usage, "Two passes need a bitrate or a size to aim at.",
                         "Give one, or let it be one pass.");
         // What the first of two passes learns, which some libraries write as several files.
         ScratchFolder notes("passes");
@@ -428,7 +429,7 @@ class Conversion {
         for (auto& s : plan_.sounds) sound += (s.encode ? s.bitrate : 128'000) * seconds / 8;
         double left = seconds > 0 ? (static_cast<double>(bytes) * aim - sound - 2000) * 8 / seconds : 0;
         if (!plan_.encode_video || left < 8000)
-            return fail(Code::limit, fmt::format("It does not fit into {} bytes.", bytes),
+            return fail(ErrorCode::limit, fmt::format("It does not fit into {} bytes.", bytes),
                         "Allow more, a smaller picture, or less sound.");
         return static_cast<std::uint32_t>(std::min(left, 1e9));
     }

@@ -31,7 +31,7 @@ bool alive(std::int64_t process) {
 }
 std::string name_of(std::uint64_t id) { return fmt::format("{:08}.json", id); }
 Error no_such(std::uint64_t id) {
-    return {Code::not_found, fmt::format("There is no job {}.", id), "See “ruedo jobs” for those there are."};
+    return {ErrorCode::not_found, fmt::format("There is no job {}.", id), "See “ruedo jobs” for those there are."};
 }
 }  // namespace
 
@@ -101,7 +101,7 @@ Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
     auto file = path.filename().string();
     RUEDO_TRY(auto j, read_json(path, 1 << 20));
     auto wrong = [&](std::string_view why) {
-        return fail(Code::malformed, fmt::format("“{}” is no job: {}.", file, why), "It was set aside.");
+        return fail(ErrorCode::malformed, fmt::format("“{}” is no job: {}.", file, why), "It was set aside.");
     };
     try {
         Kept k;
@@ -143,8 +143,9 @@ std::vector<JobQueue::Kept> JobQueue::kept() const {
         auto read = this->read(entry.path());
         if (read) {
             all.push_back(std::move(*read));
-        } else if (auto code = read.error().code; code == Code::malformed || code == Code::empty ||
-                                                  code == Code::limit || code == Code::refused || code == Code::usage) {
+        } else if (auto code = read.error().code; code == ErrorCode::malformed || code == ErrorCode::empty ||
+                                                  code == ErrorCode::limit || code == ErrorCode::refused ||
+                                                  code == ErrorCode::usage) {
             auto aside = entry.path().string() + std::string(set_aside);
             (void)move_into_place(entry.path(), aside);
         }
@@ -159,7 +160,7 @@ std::vector<Error> JobQueue::problems() const {
     std::error_code ec;
     for (auto& entry : fs::directory_iterator(folder_, ec))
         if (entry.path().extension() == set_aside)
-            all.push_back({Code::malformed,
+            all.push_back({ErrorCode::malformed,
                            fmt::format("“{}” could not be read as a job and was set aside.", entry.path().string()),
                            "Put it right and take “.set-aside” off its name, or remove it."});
     std::sort(all.begin(), all.end(), [](auto& a, auto& b) { return a.sentence < b.sentence; });
@@ -196,7 +197,8 @@ Result<Job> JobQueue::put(Job job) {
     Turn turn(folder_ / ".turn", true);
     auto all = kept();
     if (all.size() >= most_jobs)
-        return fail(Code::limit, fmt::format("There are {} jobs already.", all.size()), "Clear those that are over.");
+        return fail(ErrorCode::limit, fmt::format("There are {} jobs already.", all.size()),
+                    "Clear those that are over.");
     Kept k;
     k.job = std::move(job);
     for (auto& other : all) k.job.id = std::max(k.job.id, other.job.id), k.order = std::max(k.order, other.order);
@@ -205,7 +207,8 @@ Result<Job> JobQueue::put(Job job) {
     auto& in = k.job.in;
     auto& out = k.job.out;
     if (fs::exists(out, ec))
-        return fail(Code::exists, fmt::format("“{}” exists already.", out.filename().string()), "Choose another name.");
+        return fail(ErrorCode::exists, fmt::format("“{}” exists already.", out.filename().string()),
+                    "Choose another name.");
     if (in.find("://") == std::string::npos) in = fs::absolute(in, ec).lexically_normal().string();
     out = fs::absolute(out, ec).lexically_normal();
     RUEDO_TRY_DO(keep(k));
@@ -224,7 +227,8 @@ Status JobQueue::change(std::uint64_t id, const std::function<Status(Kept&)>& ho
 Status JobQueue::pause(std::uint64_t id) {
     return change(id, [](Kept& k) -> Status {
         if (k.job.over())
-            return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
+            return fail(ErrorCode::refused,
+                        fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::paused;
         return {};
     });
@@ -232,7 +236,7 @@ Status JobQueue::pause(std::uint64_t id) {
 Status JobQueue::go_on(std::uint64_t id) {
     return change(id, [](Kept& k) -> Status {
         if (k.job.state != Job::State::paused)
-            return fail(Code::refused, fmt::format("Job {} is not paused.", k.job.id));
+            return fail(ErrorCode::refused, fmt::format("Job {} is not paused.", k.job.id));
         k.job.state = alive(k.owner) ? Job::State::running : Job::State::waiting;
         return {};
     });
@@ -240,7 +244,8 @@ Status JobQueue::go_on(std::uint64_t id) {
 Status JobQueue::stop(std::uint64_t id) {
     return change(id, [](Kept& k) -> Status {
         if (k.job.over())
-            return fail(Code::refused, fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
+            return fail(ErrorCode::refused,
+                        fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::stopped;
         k.job.sentence = "It was stopped.";
         return {};
@@ -249,7 +254,7 @@ Status JobQueue::stop(std::uint64_t id) {
 Status JobQueue::again(std::uint64_t id) {
     return change(id, [](Kept& k) -> Status {
         if (k.job.state != Job::State::failed && k.job.state != Job::State::stopped)
-            return fail(Code::refused, fmt::format("Job {} is {}.", k.job.id, job_state_name(k.job.state)));
+            return fail(ErrorCode::refused, fmt::format("Job {} is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::waiting, k.job.done = 0, k.job.bytes = 0, k.job.sentence.clear();
         return {};
     });
@@ -364,7 +369,7 @@ Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bo
         return Made{made.bytes, made.took};
     };
     result = make();
-    given_up = given_up || (stop && !result && result.error().code == Code::cancelled);
+    given_up = given_up || (stop && !result && result.error().code == ErrorCode::cancelled);
     auto kept_now = change(k.job.id, [&](Kept& now) -> Status {
         auto stopped = now.job.state == Job::State::stopped;
         now.job = k.job;
@@ -388,16 +393,17 @@ Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bo
         k.job = now.job;
         return {};
     });
-    if (!kept_now && kept_now.error().code != Code::not_found) return kept_now;
-    if (given_up) return fail(Code::cancelled, "The queue was interrupted.", "Run it again; nothing is lost.");
-    if (!go_on(k.job)) return fail(Code::cancelled, "The queue was interrupted.", "Run it again; nothing is lost.");
+    if (!kept_now && kept_now.error().code != ErrorCode::not_found) return kept_now;
+    if (given_up) return fail(ErrorCode::cancelled, "The queue was interrupted.", "Run it again; nothing is lost.");
+    if (!go_on(k.job))
+        return fail(ErrorCode::cancelled, "The queue was interrupted.", "Run it again; nothing is lost.");
     return {};
 }
 
 Status JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side) {
     Turn lock(folder_ / ".running", false);
     if (!lock.held())
-        return fail(Code::refused, "Another Ruedo carries out this queue already.", "Its jobs go on there.");
+        return fail(ErrorCode::refused, "Another Ruedo carries out this queue already.", "Its jobs go on there.");
     std::atomic<bool> stop = false;
     std::atomic<int> busy = 0;
     std::mutex mutex;
@@ -432,7 +438,7 @@ Status JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)
         try {
             b.get();
         } catch (const std::exception& e) {
-            if (outcome) outcome = fail(Code::internal, fmt::format("A fault inside, in a job: {}.", e.what()));
+            if (outcome) outcome = fail(ErrorCode::internal, fmt::format("A fault inside, in a job: {}.", e.what()));
         }
     }
     return outcome;

@@ -101,7 +101,7 @@ class Maker {
         auto begun = monotonic_now();
         std::error_code ec;
         if (o_.out.empty())
-            return fail(Code::usage, "No folder is named for the ladder.", "Name one that is not there yet.");
+            return fail(ErrorCode::usage, "No folder is named for the ladder.", "Name one that is not there yet.");
         RUEDO_TRY_DO(look_at_folder_place(o_.out, o_.replace, "master.m3u8"));
         RUEDO_TRY_DO(r_.check());
         clear_remains(o_.out.parent_path());
@@ -109,7 +109,7 @@ class Maker {
         RUEDO_TRY(auto tracks, select_tracks_for(*clip_));
         auto* video = source_ = tracks.first;
         if (!video)
-            return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip_->info().name),
+            return fail(ErrorCode::not_media, fmt::format("“{}” has no pictures.", clip_->info().name),
                         "Choose a clip with pictures.");
         RUEDO_TRY(auto facts, scan_track(*clip_, *video));
         rate_ =
@@ -252,7 +252,7 @@ class Maker {
         // One that failed stops the others, which is not what is to be told.
         Status outcome;
         for (auto& r : rungs)
-            if (!r->outcome && (outcome || outcome.error().code == Code::cancelled)) outcome = r->outcome;
+            if (!r->outcome && (outcome || outcome.error().code == ErrorCode::cancelled)) outcome = r->outcome;
         RUEDO_TRY_DO(outcome);
         return sound_outcome;
     }
@@ -290,7 +290,7 @@ class Maker {
     }
     Status stopped() {
         stop_ = true;
-        return fail(Code::cancelled, "Making the ladder was stopped.", "Run it again.");
+        return fail(ErrorCode::cancelled, "Making the ladder was stopped.", "Run it again.");
     }
     /// While an encoder takes long, on its rung's thread.
     Status go_on() {
@@ -327,7 +327,7 @@ class Maker {
                 // Segments of all rungs begin with the same pictures, whatever else an encoder makes a keyframe.
                 bool cut = g.number % static_cast<std::uint64_t>(every_) == 0;
                 if (cut && !e.keyframe)
-                    return fail(Code::internal, fmt::format("Rung {} lacks a keyframe.", rung.rendition.name), {});
+                    return fail(ErrorCode::internal, fmt::format("Rung {} lacks a keyframe.", rung.rendition.name), {});
                 bytes_ += e.data.size();
                 RUEDO_TRY_DO(rung.rendition.put({e.pts, e.dts, g.duration, e.keyframe, e.data}, cut));
             }

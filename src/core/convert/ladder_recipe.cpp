@@ -71,29 +71,30 @@ std::vector<RungSpec> propose_rungs(const VideoFormat& format, double pictures_a
 
 Status LadderRecipe::check() const {
     if (!fragments && !transport)
-        return fail(Code::usage, "A ladder needs fragments, a transport stream, or both.", {});
+        return fail(ErrorCode::usage, "A ladder needs fragments, a transport stream, or both.", {});
     if (key && dash)
-        return fail(Code::refused, "A manifest can’t name the key that its segments are encrypted with here.",
+        return fail(ErrorCode::refused, "A manifest can’t name the key that its segments are encrypted with here.",
                     "Make the ladder without one of the two.");
     if (dash && !fragments)
-        return fail(Code::refused, "A manifest is made over fragments, and only a transport stream was asked for.",
+        return fail(ErrorCode::refused, "A manifest is made over fragments, and only a transport stream was asked for.",
                     "Ask for fragments, or for both.");
     if (segment < 500_ms || segment > 60_s)
-        return fail(Code::usage, "A segment lasts from half a second to a minute.", "Four seconds are usual.");
-    if (propose < 1 || propose > 8) return fail(Code::usage, "From one to eight rungs are proposed.", {});
+        return fail(ErrorCode::usage, "A segment lasts from half a second to a minute.", "Four seconds are usual.");
+    if (propose < 1 || propose > 8) return fail(ErrorCode::usage, "From one to eight rungs are proposed.", {});
     if (rungs.size() > most_rungs || !std::all_of(rungs.begin(), rungs.end(), fits))
-        return fail(Code::usage, "A rung has even sizes from 16 to 8192, and from 10 kbit/s to 200 Mbit/s.", {});
+        return fail(ErrorCode::usage, "A rung has even sizes from 16 to 8192, and from 10 kbit/s to 200 Mbit/s.", {});
     auto* form = picture_form(video);
     if (!form || !form->bitrate)
-        return fail(Code::refused, fmt::format("No rungs are made of {}.", codec_name(video)),
+        return fail(ErrorCode::refused, fmt::format("No rungs are made of {}.", codec_name(video)),
                     "There are h264, vp9 and av1.");
     if (passes != 1 && (passes != 2 || !form->two_passes))
-        return fail(Code::refused, fmt::format("{} is not encoded in {} passes here.", codec_name(video), passes), {});
+        return fail(ErrorCode::refused, fmt::format("{} is not encoded in {} passes here.", codec_name(video), passes),
+                    {});
     for (auto [wanted, wrapper] : {std::pair{fragments, mp4}, {transport, "mpegts"sv}}) {
         if (!wanted) continue;
         for (auto codec : {video, audio})
             if (!wrapper_named(wrapper)->takes(codec))
-                return fail(Code::refused,
+                return fail(ErrorCode::refused,
                             fmt::format("{} does not go into {}.", codec_name(codec),
                                         wrapper == mp4 ? "fragments" : "a transport stream"),
                             "H.264 and AAC go into both.");
@@ -119,7 +120,7 @@ json to_json(const LadderRecipe& r) {
 
 Result<LadderRecipe> ladder_recipe_from_json(const json& j, std::string_view subject) {
     auto bad = [&](std::string_view why) {
-        return fail(Code::malformed, fmt::format("{} is no recipe of a ladder: {}.", subject, why),
+        return fail(ErrorCode::malformed, fmt::format("{} is no recipe of a ladder: {}.", subject, why),
                     "See docs/streams.md for its members.");
     };
     if (!j.is_object()) return bad("it is no JSON object");

@@ -46,7 +46,7 @@ Result<Measured> measure(auto sound, const SoundForm& form, const std::function<
     auto channels = static_cast<unsigned>(form.channels);
     auto* state =
         ebur128_init(channels, static_cast<unsigned long>(form.rate), EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
-    if (!state) return fail(Code::internal, "The loudness could not be measured.");
+    if (!state) return fail(ErrorCode::internal, "The loudness could not be measured.");
     std::unique_ptr<ebur128_state, void (*)(ebur128_state*)> kept(state, [](auto* p) { ebur128_destroy(&p); });
     for (std::vector<float> block;; block.clear()) {
         RUEDO_TRY(bool more, sound.next(block));

@@ -14,7 +14,7 @@ Result<std::unique_ptr<PictureReader>> pictures_of(const std::string& source, Co
             if (t.problem) return std::unexpected(*t.problem);
             return PictureReader::open(clip, t, codecs);
         }
-    return fail(Code::not_media, fmt::format("“{}” has no pictures to compare.", clip->info().name),
+    return fail(ErrorCode::not_media, fmt::format("“{}” has no pictures to compare.", clip->info().name),
                 "Choose a clip with pictures.");
 }
 /// Containers round times, each to its own ticks; what differs by that much is meant to be seen at the same time.
@@ -65,7 +65,7 @@ Result<Picture> Pairs::after(Time t) {
         }
         if (now_ && (!coming_ || coming_->pts > t)) return *now_;
         if (!coming_)
-            return fail(Code::truncated, "The second clip has no picture that can be read.",
+            return fail(ErrorCode::truncated, "The second clip has no picture that can be read.",
                         "Choose another one to compare with.");
         now_ = std::exchange(coming_, std::nullopt);
     }

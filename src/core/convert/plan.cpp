@@ -74,7 +74,7 @@ class Planner {
                            target_->containers.end()) {
             if (!recipe_.wrapper.empty())
                 return std::unexpected(not_taken("/wrapper", fmt::format("does not take {}", wrapper_.title)).error());
-            return fail(Code::refused, fmt::format("{} does not take {}.", target_->title, wrapper_.title),
+            return fail(ErrorCode::refused, fmt::format("{} does not take {}.", target_->title, wrapper_.title),
                         fmt::format("Name the file .{}, or choose another target.",
                                     target_->containers.empty() ? "mp4" : target_->containers.front()));
         }
@@ -87,11 +87,11 @@ class Planner {
             note("pictures-left-out", fmt::format("The pictures are left out: {} holds none.", wrapper_.title));
         if (tracks.audio && recipe_.audio.action != Do::none) add_sounds(*tracks.audio);
         if (!p_.video && p_.sounds.empty())
-            return fail(Code::empty, fmt::format("Nothing of “{}” would be left.", info_.name),
+            return fail(ErrorCode::empty, fmt::format("Nothing of “{}” would be left.", info_.name),
                         "Keep its pictures or its sound.");
         auto end = recipe_.to.value_or(info_.duration_known ? info_.duration : Time::max());
         if (info_.duration_known && recipe_.from >= info_.duration)
-            return fail(Code::refused, fmt::format("“{}” is over at {}.", info_.name, format_time(info_.duration)),
+            return fail(ErrorCode::refused, fmt::format("“{}” is over at {}.", info_.name, format_time(info_.duration)),
                         "Begin earlier.");
         p_.length = info_.duration_known ? std::min(end, info_.duration) - recipe_.from
                     : recipe_.to         ? *recipe_.to - recipe_.from
@@ -106,7 +106,8 @@ class Planner {
   private:
     /// What a recipe says and its target does not take.
     Status not_taken(const char* at, const std::string& what) const {
-        return fail(Code::refused, fmt::format("The recipe’s {} is not for {}, which {}.", at, target_->title, what),
+        return fail(ErrorCode::refused,
+                    fmt::format("The recipe’s {} is not for {}, which {}.", at, target_->title, what),
                     "Change it there, or choose another target.");
     }
     Status look_at_recipe() {
@@ -145,17 +146,17 @@ class Planner {
                          const std::optional<Codec>& wanted) {
         if (wanted) {
             if (std::find(of.begin(), of.end(), *wanted) == of.end())
-                return fail(Code::refused,
+                return fail(ErrorCode::refused,
                             fmt::format("{} can’t be put into {}.", codec_title(*wanted), wrapper_.title),
                             "Choose another codec, or another name for what is made.");
             if (!codecs_.encodes(*wanted))
-                return fail(Code::codec_missing, fmt::format("{} can’t be encoded here.", codec_title(*wanted)),
+                return fail(ErrorCode::codec_missing, fmt::format("{} can’t be encoded here.", codec_title(*wanted)),
                             "Choose another codec.");
             return *wanted;
         }
         for (auto c : of)
             if (codecs_.encodes(c) && (!rules || rule_of(*rules, c))) return c;
-        return fail(Code::refused,
+        return fail(ErrorCode::refused,
                     fmt::format("Nothing that can be encoded here goes into {} and is taken there.", wrapper_.title),
                     "Choose another target, or another name for what is made.");
     }
@@ -211,31 +212,32 @@ class Planner {
         p_.video_codec = p_.video->codec;
         if (!p_.encode_video) return {};
         if (v.action == Do::copy)
-            return fail(Code::refused, fmt::format("The pictures can’t be copied: {}.", reason),
+            return fail(ErrorCode::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
         RUEDO_TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
         auto* form = picture_form(p_.video_codec);
-        if (!form) return fail(Code::internal, "The encoder is not described.");
+        if (!form) return fail(ErrorCode::internal, "The encoder is not described.");
         step_ = form->step % 2 == 0 ? 2 : 1;
         plan_shape(p_, shape_wanted(), 0, 0, step_);
         auto* rule = target_ ? rule_of(target_->video, p_.video_codec) : nullptr;
         if (rule) RUEDO_TRY_DO(keep_within(*rule));
         if (v.quality && (*v.quality < form->low || *v.quality > form->high))
             return fail(
-                Code::refused,
+                ErrorCode::refused,
                 fmt::format("The quality of {} goes from {} to {}.", codec_title(form->codec), form->low, form->high),
                 "Choose one of these.");
         if ((v.bitrate || recipe_.fit_bytes) && !form->bitrate)
-            return fail(Code::refused, fmt::format("{} can’t aim at a bitrate or a size.", codec_title(form->codec)),
+            return fail(ErrorCode::refused,
+                        fmt::format("{} can’t aim at a bitrate or a size.", codec_title(form->codec)),
                         "Give a quality, or choose another codec.");
         if (v.passes == 2 && !form->two_passes)
-            return fail(Code::refused, fmt::format("{} is encoded in one pass here.", codec_title(form->codec)),
+            return fail(ErrorCode::refused, fmt::format("{} is encoded in one pass here.", codec_title(form->codec)),
                         "Ask for one pass.");
         even_out(*form);
         p_.format.crop = {};
         if (p_.format.width < form->least || p_.format.height < form->least)
             return fail(
-                Code::refused,
+                ErrorCode::refused,
                 fmt::format("{} is encoded from {} × {} on, and this would be {} × {}.", codec_title(form->codec),
                             form->least, form->least, p_.format.width, p_.format.height),
                 "Choose another codec, or a larger size.");
@@ -359,11 +361,11 @@ class Planner {
         s.form = {t.audio.rate, t.audio.channels};
         if (!s.encode) return {};
         if (a.action == Do::copy)
-            return fail(Code::refused, fmt::format("The sound can’t be copied: {}.", reason),
+            return fail(ErrorCode::refused, fmt::format("The sound can’t be copied: {}.", reason),
                         "Let it be encoded, or leave the rest as it is.");
         RUEDO_TRY(s.codec, choose(wrapper_.audio, target_ ? &target_->audio : nullptr, a.codec));
         auto* form = sound_codec_form(s.codec);
-        if (!form) return fail(Code::internal, "The encoder is not described.");
+        if (!form) return fail(ErrorCode::internal, "The encoder is not described.");
         auto* rule = target_ ? rule_of(target_->audio, s.codec) : nullptr;
         if (rule && rule->max_channels && a.channels > rule->max_channels)
             return not_taken("/audio/channels", fmt::format("takes at most {} channels", rule->max_channels));
@@ -371,7 +373,7 @@ class Planner {
             return not_taken("/audio/sample_rate", fmt::format("takes at most {} samples a second", rule->max_rate));
         auto channels = a.channels ? a.channels : std::clamp(t.audio.channels, 1, 8);
         if (a.channels > form->channels)
-            return fail(Code::refused,
+            return fail(ErrorCode::refused,
                         fmt::format("{} is encoded in up to {} channels here.", codec_title(s.codec), form->channels),
                         "Choose fewer, or another codec.");
         channels = std::min(channels, form->channels);
@@ -442,7 +444,7 @@ Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::
     auto* wrapper = !recipe.wrapper.empty() ? wrapper_named(recipe.wrapper)
                                             : wrapper_of_extension(extension.empty() ? "" : extension.substr(1));
     if (wrapper) return wrapper;
-    return fail(Code::usage, fmt::format("“{}” does not say what is to be made.", out.filename().string()),
+    return fail(ErrorCode::usage, fmt::format("“{}” does not say what is to be made.", out.filename().string()),
                 "Name it .mp4, .webm or .mkv.");
 }
 
@@ -457,7 +459,7 @@ Result<const Wrapper*> wrapper_for(const Target& target, const ClipInfo& info) {
                 (!own || w.container == info.container) &&
                 std::find(target.containers.begin(), target.containers.end(), w.container) != target.containers.end())
                 return &w;
-    return fail(Code::refused, fmt::format("Nothing that {} takes can be made here of this.", target.title),
+    return fail(ErrorCode::refused, fmt::format("Nothing that {} takes can be made here of this.", target.title),
                 "Choose another target.");
 }
 

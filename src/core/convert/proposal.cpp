@@ -74,7 +74,7 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
     RUEDO_TRY(auto facts, gather_facts(clip, codecs, address, {.loudness = false, .cancel = cancel, .so_far = {}}));
     auto verdict = judge(facts, target, codecs, address);
     if (verdict.plays == Verdict::Plays::no)
-        return fail(Code::refused, verdict.sentence(), "Export it again where it was made.");
+        return fail(ErrorCode::refused, verdict.sentence(), "Export it again where it was made.");
     Proposal p;
     p.needed = verdict.plays != Verdict::Plays::yes && verdict.needs != std::vector<std::string>{"address"};
     RUEDO_TRY(auto wrapper, wrapper_for(target, info));

@@ -313,7 +313,7 @@ the same in full range: what means others is converted, and the finding `colours
 Result<Recipe> recipe_from_json(const json& j, std::string_view subject) {
     Recipe r;
     auto wrong = [&](const std::string& at, std::string_view what) {
-        return fail(Code::malformed, fmt::format("In “{}”, {} {}.", subject, at, what),
+        return fail(ErrorCode::malformed, fmt::format("In “{}”, {} {}.", subject, at, what),
                     "Put it right in a text editor.");
     };
     auto read = [&](const json& of, const std::string& group) -> Status {

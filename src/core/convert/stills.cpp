@@ -25,7 +25,7 @@ Status write_image(const fs::path& path, const Image& image, const StillOptions&
     RUEDO_TRY(auto encoder, codecs.video_encoder(Codec::mjpeg, e));
     std::vector<Encoded> packets;
     RUEDO_TRY_DO(encoder->encode(to_picture(image, e.colour), packets));
-    if (packets.empty()) return fail(Code::internal, "No JPEG came of a picture.");
+    if (packets.empty()) return fail(ErrorCode::internal, "No JPEG came of a picture.");
     return write_file(path, packets.front().data, o.replace);
 }
 
@@ -49,7 +49,7 @@ Result<std::shared_ptr<Clip>> clip_with_pictures(const std::string& source) {
     ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
     RUEDO_TRY(auto clip, open_clip(source));
     if (!clip->info().main(Kind::video))
-        return fail(Code::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
+        return fail(ErrorCode::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
     return std::shared_ptr<Clip>(std::move(clip));
 }
@@ -89,7 +89,8 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     auto* track = info.main(Kind::video);
     bool spread = o.every || o.count || o.columns;
     if (spread && !info.duration_known)
-        return fail(Code::refused, fmt::format("How long “{}” is is not known.", info.name), "Name the times instead.");
+        return fail(ErrorCode::refused, fmt::format("How long “{}” is is not known.", info.name),
+                    "Name the times instead.");
     auto times = o.at;
     auto count = o.columns ? static_cast<std::size_t>(o.columns) * static_cast<std::size_t>(o.rows) : o.count;
     if (o.every)
@@ -98,9 +99,9 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         times.push_back(scaled(info.duration, (static_cast<double>(i) + 0.5) / static_cast<double>(count)));
     if (times.empty()) times.push_back(info.duration_known ? std::min(2_s, info.duration / 4) : Time{});
     if (times.size() > most_stills)
-        return fail(Code::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
+        return fail(ErrorCode::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
     if (o.single && times.size() > 1)
-        return fail(Code::refused, "Several pictures don’t go into one file.", "Name a folder for them.");
+        return fail(ErrorCode::refused, "Several pictures don’t go into one file.", "Name a folder for them.");
     RUEDO_TRY(auto reader, PictureReader::open(clip, *track, codecs));
     int width = track->video.display_width(), height = track->video.display_height();
     bool cuts = o.fills && o.width > 0 && o.height > 0;
@@ -118,7 +119,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         auto across = std::int64_t{gap} + o.columns * (width + std::int64_t{gap}),
              down = std::int64_t{gap} + o.rows * (height + std::int64_t{gap});
         if (count > 400 || across > 16384 || down > 16384)
-            return fail(Code::limit, fmt::format("A sheet of {} × {} pixels is too large.", across, down),
+            return fail(ErrorCode::limit, fmt::format("A sheet of {} × {} pixels is too large.", across, down),
                         "Say a --size for its pictures, or take fewer.");
         sheet = Image{static_cast<int>(across), static_cast<int>(down), {}};
         sheet.pixels.resize(static_cast<std::size_t>(across * down * 4));
@@ -133,7 +134,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     std::vector<Still> made(times.size());
     auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";
     auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
-        if (o.go_on && !o.go_on()) return fail(Code::cancelled, "Making stills was interrupted.", "Run it again.");
+        if (o.go_on && !o.go_on()) return fail(ErrorCode::cancelled, "Making stills was interrupted.", "Run it again.");
         auto image = cuts ? cut(render(picture, std::max(width, static_cast<int>(whole.width + 0.5)),
                                        std::max(height, static_cast<int>(whole.height + 0.5))),
                                 width, height)

@@ -77,7 +77,7 @@ class Copied final : public MadeStream {
         PacketHead head;
         while (track_.kind == Kind::audio || count_ < needed_) {
             auto more = reader_->next(head);
-            if (!more && more.error().code == Code::truncated) cut_ = more.error();
+            if (!more && more.error().code == ErrorCode::truncated) cut_ = more.error();
             if (!more && !cut_) return std::unexpected(more.error());
             if (!more || !*more) return std::nullopt;
             if (leaves_out(head)) continue;
@@ -91,7 +91,7 @@ class Copied final : public MadeStream {
                 m.duration = std::max(Time{}, until - m.pts);
             }
             if (auto read = reader_->read(m.data); !read) {
-                if (read.error().code != Code::truncated) return std::unexpected(read.error());
+                if (read.error().code != ErrorCode::truncated) return std::unexpected(read.error());
                 cut_ = read.error();
                 return std::nullopt;
             }
@@ -312,7 +312,7 @@ class EncodedPictures final : public MadeStream {
         while (ready_.empty() && !drained_) {
             std::vector<Encoded> out;
             auto picture = pull();
-            if (!picture && picture.error().code == Code::truncated) {
+            if (!picture && picture.error().code == ErrorCode::truncated) {
                 cut_ = picture.error();
                 picture = std::optional<Picture>{};
             }

@@ -40,7 +40,7 @@ class Reading {
     }
     void wrong(const std::string& key, const std::string& what) {
         if (!error_)
-            error_ = Error{Code::malformed, fmt::format("“{}”: {}/{} {}.", subject_, at_, key, what),
+            error_ = Error{ErrorCode::malformed, fmt::format("“{}”: {}/{} {}.", subject_, at_, key, what),
                            "See docs/targets.md for what a target file holds."};
     }
     void done() {
@@ -59,12 +59,12 @@ class Reading {
 Result<std::vector<CodecRule>> rules(const json& list, std::string_view subject, const std::string& at) {
     std::vector<CodecRule> out;
     if (!list.is_array())
-        return fail(Code::malformed, fmt::format("“{}”: {} is not a list.", subject, at),
+        return fail(ErrorCode::malformed, fmt::format("“{}”: {} is not a list.", subject, at),
                     "See docs/targets.md for what a target file holds.");
     for (std::size_t i = 0; i < list.size(); ++i) {
         auto place = fmt::format("{}/{}", at, i);
         if (!list[i].is_object())
-            return fail(Code::malformed, fmt::format("“{}”: {} is not an object.", subject, place),
+            return fail(ErrorCode::malformed, fmt::format("“{}”: {} is not an object.", subject, place),
                         "See docs/targets.md for what a target file holds.");
         Reading r(list[i], subject, place);
         CodecRule rule;
@@ -157,7 +157,7 @@ std::string misfit(const Track& t, double rate, const CodecRule& r) {
 
         if (r.max_rate && rate > r.max_rate + 0.01)
             return fmt::format("{:.2f} pictures come in a second, and {} are the most taken", rate, r.max_rate);
-        if (!r.bit_depths.empty() && t.problem && t.problem->code == Code::depth_unsupported)
+        if (!r.bit_depths.empty() && t.problem && t.problem->code == ErrorCode::depth_unsupported)
             return "its samples have more bits than are taken";
         if (r.limited_range && t.video.colour.resolved(h).range == Colour::Range::full)
             return "its colours are in full range, which is shown wrongly there";
@@ -176,13 +176,13 @@ const CodecRule* rule_of(const std::vector<CodecRule>& rules, Codec codec) {
 
 Result<Target> target_from_json(const json& j, std::string_view subject) {
     auto wrong = [&](const std::string& what) {
-        return fail(Code::malformed, fmt::format("“{}” {}.", subject, what),
+        return fail(ErrorCode::malformed, fmt::format("“{}” {}.", subject, what),
                     "See docs/targets.md for what a target file holds.");
     };
     if (!j.is_object() || j.value("format", json()) != "ruedo-target") return wrong("is not a target file");
     if (!j.contains("version") || !j["version"].is_number_integer()) return wrong("does not state its version");
     if (j["version"].get<std::int64_t>() > 1)
-        return fail(Code::too_new, fmt::format("“{}” is of a newer format than this program reads.", subject),
+        return fail(ErrorCode::too_new, fmt::format("“{}” is of a newer format than this program reads.", subject),
                     "Use a newer Ruedo.");
     Reading r(j, subject, "");
     Target t;
@@ -263,7 +263,7 @@ Result<Target> find_target(const std::string& name) {
         if (t.name == name) return t;
         names += (names.empty() ? "" : ", ") + t.name;
     }
-    return fail(Code::not_found, fmt::format("There is no target “{}”.", name),
+    return fail(ErrorCode::not_found, fmt::format("There is no target “{}”.", name),
                 names.empty() ? "No targets are installed." : fmt::format("There are: {}.", names));
 }
 
@@ -312,14 +312,14 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
             why = misfit(*track, f.most_a_second(), r);
             if (why.empty()) break;
         }
-        bool locked =
-            track->problem && (track->problem->code == Code::encrypted || track->problem->code == Code::malformed);
+        bool locked = track->problem &&
+                      (track->problem->code == ErrorCode::encrypted || track->problem->code == ErrorCode::malformed);
         if (locked) why = track->problem->sentence.substr(0, track->problem->sentence.size() - 1);
         if (why.empty()) continue;
         need(part, why);
         if (locked || track->problem || !codecs.decodes(track->codec)) {
             // Pictures that are known and can’t be decoded are what is wanted of it.
-            bool unknown = !locked && (!track->problem || track->problem->code == Code::codec_missing);
+            bool unknown = !locked && (!track->problem || track->problem->code == ErrorCode::codec_missing);
             hopeless = hopeless || !unknown || !remains;
             if (unknown && remains) {
                 v.reasons.push_back(fmt::format("What is made has no {}.", part));

@@ -216,7 +216,7 @@ class ThroughClip final : public Clip {
     Status open(const ThroughOptions& o) {
         if (o.counts) counts_ = o.counts;
         auto& from = clip_->info();
-        if (from.live) return fail(Code::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
+        if (from.live) return fail(ErrorCode::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
         // Nothing is put into a container, but what may stay as it is depends on one.
         RUEDO_TRY(auto wrapper, wrapper_for(o.target, from));
         recipe_.video.keyframes = 1_s;

@@ -33,7 +33,7 @@ struct Weighed final : ByteSink {
     }
     Status refuse() {
         weight.size = file.position(), weight.refused = true;
-        return fail(Code::limit, fmt::format("It became {} bytes, and may be {}.", weight.size, weight.most),
+        return fail(ErrorCode::limit, fmt::format("It became {} bytes, and may be {}.", weight.size, weight.most),
                     "Allow more, or a smaller picture.");
     }
     FileWriter file;

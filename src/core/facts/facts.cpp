@@ -19,7 +19,7 @@ constexpr Time heard_wholly = 1200_s;
 constexpr std::size_t stretches = 240;
 constexpr std::uint64_t looked_at_of_endless = 2 << 20;
 
-Error given_up() { return {Code::cancelled, "Looking into the source was given up.", "Choose it again."}; }
+Error given_up() { return {ErrorCode::cancelled, "Looking into the source was given up.", "Choose it again."}; }
 
 /// Sizes and times of all packets, in bins and in seconds.
 struct Census {
@@ -102,9 +102,9 @@ void find(SourceFacts& f, const Track* video, const TrackFacts* vf, const Track*
             "Serve it over https.");
     for (auto& t : f.info.tracks)
         if (t.problem)
-            add(t.problem->code == Code::depth_unsupported    ? "bit-depth"
-                : t.problem->code == Code::chroma_unsupported ? "chroma"
-                                                              : "track-unplayable",
+            add(t.problem->code == ErrorCode::depth_unsupported    ? "bit-depth"
+                : t.problem->code == ErrorCode::chroma_unsupported ? "chroma"
+                                                                   : "track-unplayable",
                 t.problem->sentence, t.problem->hint);
     if (video) {
         auto& v = video->video;
@@ -192,7 +192,7 @@ Status hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Code
             const FactsOptions& options) {
     RUEDO_TRY(auto reader, SoundReader::open(std::move(clip), audio, codecs));
     Meter meter(EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_S | EBUR128_MODE_SAMPLE_PEAK);
-    if (!meter.state) return fail(Code::limit, "There is no memory to measure loudness.");
+    if (!meter.state) return fail(ErrorCode::limit, "There is no memory to measure loudness.");
     auto mark = [&](Time at) {
         double lufs = 0;
         if (ebur128_loudness_shortterm(meter.state, &lufs) != EBUR128_SUCCESS || !std::isfinite(lufs)) lufs = -70;
@@ -377,7 +377,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     if (options.so_far) options.so_far(f);
     if (options.loudness && audio && !f.info.live && !part)
         if (auto heard = hear(f, std::move(clip), *audio, codecs, options);
-            !heard && heard.error().code == Code::cancelled)
+            !heard && heard.error().code == ErrorCode::cancelled)
             return std::unexpected(heard.error());
     return f;
 }

@@ -97,8 +97,8 @@ std::optional<SourceFacts> facts_from_json(const json& j) {
             s.start = Time{k.at("start")}, s.end = Time{k.at("end")}, s.frame_count = k.at("frames"),
             s.frame_rate = rational(k.at("frame_rate")), s.busiest_second = k.at("busiest");
             if (k.contains("problem"))
-                t.problem =
-                    Error{static_cast<Code>(k["problem"].at(0).get<int>()), k["problem"].at(1), k["problem"].at(2)};
+                t.problem = Error{static_cast<ErrorCode>(k["problem"].at(0).get<int>()), k["problem"].at(1),
+                                  k["problem"].at(2)};
             f.info.tracks.push_back(std::move(t));
             f.tracks.push_back(std::move(s));
         }

@@ -110,15 +110,15 @@ Result<HttpClient::Answer> HttpClient::get(const std::string& address, std::opti
     c.answer.took = monotonic_now() - c.begun;
     auto name = last_part(address);
     if (c.too_large)
-        return fail(Code::limit, fmt::format("“{}” is larger than {} bytes.", name, limit),
+        return fail(ErrorCode::limit, fmt::format("“{}” is larger than {} bytes.", name, limit),
                     "Is it what was meant? Serve it in smaller parts.");
     if (*code == CURLE_ABORTED_BY_CALLBACK) {
         if (ReadScope::given_up() && !c.stopped)
             return std::unexpected(ReadScope::stopped(fmt::format("“{}” was still being fetched", name)));
-        return fail(Code::cancelled, "Reading was given up.");
+        return fail(ErrorCode::cancelled, "Reading was given up.");
     }
     if (*code == CURLE_OPERATION_TIMEDOUT && (c.answer.status || !c.answer.body.empty()))
-        return fail(Code::timeout, fmt::format("“{}” sent nothing for {} s.", host_of(address), stall),
+        return fail(ErrorCode::timeout, fmt::format("“{}” sent nothing for {} s.", host_of(address), stall),
                     "Check the network and the server, then try again.");
     if (*code != CURLE_OK) return std::unexpected(transfer_error(*code, address, options_, c.answer.status));
     if (range && c.answer.status == 206 && part_sent(c.answer.headers["content-range"]).from != range->from)

@@ -53,7 +53,7 @@ class Source final : public HttpSource {
             if ((done == into.size() || (size_ && offset + done >= *size_)) && !ReadScope::given_up()) break;
             if (cancelled_) {
                 leave();
-                return fail(Code::cancelled, "Reading was given up.");
+                return fail(ErrorCode::cancelled, "Reading was given up.");
             }
             if (ReadScope::given_up()) {
                 auto stop = ReadScope::stopped(
@@ -69,11 +69,11 @@ class Source final : public HttpSource {
             }
             if (looking) {
                 leave();
-                return fail(Code::timeout, "These bytes are not here yet.");
+                return fail(ErrorCode::timeout, "These bytes are not here yet.");
             }
             if (monotonic_now() > until) {
                 leave();
-                return fail(Code::timeout,
+                return fail(ErrorCode::timeout,
                             received_ == 0 ? fmt::format("“{}” did not send anything within {:.0f} s.",
                                                          host_of(address_), options_.patience.seconds())
                                            : fmt::format("“{}” has sent next to nothing for {:.0f} s.",
@@ -91,7 +91,8 @@ class Source final : public HttpSource {
         leave();
         curl_multi_wakeup(multi_);
         if (!looking && !ReadBudget::spend(done))
-            return fail(Code::limit, fmt::format("“{}” goes on and on with nothing in it that could be played.", name_),
+            return fail(ErrorCode::limit,
+                        fmt::format("“{}” goes on and on with nothing in it that could be played.", name_),
                         "Check what the server sends.");
         return done;
     }
@@ -210,10 +211,10 @@ class Source final : public HttpSource {
         auto host = host_of(address_);
         if (!size_ || *size_ > options_.window)
             return {
-                Code::network,
+                ErrorCode::network,
                 fmt::format("“{}” does not serve parts of “{}”, and it is too large to be kept whole.", host, name_),
                 "Use a server that serves ranges, or put the index in front."};
-        return {Code::network,
+        return {ErrorCode::network,
                 fmt::format("“{}” breaks off “{}” again and again, and does not serve the rest of it.", host, name_),
                 "Use a server that serves ranges, or a better link."};
     }
@@ -256,7 +257,7 @@ class Source final : public HttpSource {
         };
         if (auto it = headers_.find("content-encoding"); it != headers_.end() && lower(it->second) != "identity")
             return stop(
-                {Code::network,
+                {ErrorCode::network,
                  fmt::format("“{}” sends “{}” compressed ({}), which can’t be read by parts.", host, name_, it->second),
                  "Let the server send media as they are."});
         std::string mark = headers_.contains("etag")            ? headers_["etag"]
@@ -282,7 +283,7 @@ class Source final : public HttpSource {
             }
         } else if (status == 416) {
             if (size_ && position_ < *size_)
-                return stop({Code::network,
+                return stop({ErrorCode::network,
                              fmt::format("“{}” has fewer bytes of “{}” than the {} it spoke of.", host, name_, *size_),
                              "The file on the server is cut short, or the server miscounts."});
             size_ = std::min(position_, part.of.value_or(position_));
@@ -290,7 +291,8 @@ class Source final : public HttpSource {
         }
         bool changed = (!mark_.empty() && !mark.empty() && mark != mark_) || (size_ && total && *size_ != *total);
         if (changed)
-            return stop({Code::network, fmt::format("“{}” was changed on “{}” while it was being read.", name_, host),
+            return stop({ErrorCode::network,
+                         fmt::format("“{}” was changed on “{}” while it was being read.", name_, host),
                          "Open it again to have the new one."});
         if (!mark.empty()) mark_ = mark;
         if (total) size_ = total;
@@ -419,7 +421,7 @@ class Source final : public HttpSource {
         if (!accepted_) curl_easy_getinfo(easy_, CURLINFO_RESPONSE_CODE, &status_);
         bool good = cancelled_ || aborted_;
         if (!good && stalled) {
-            problem_ = Error{Code::timeout,
+            problem_ = Error{ErrorCode::timeout,
                              fmt::format("“{}” sent nothing for {:.0f} s.", host_of(address_),
                                          (accepted_ ? options_.stall : options_.first_byte).seconds()),
                              "Check the network and the server, then try again."};
@@ -432,7 +434,7 @@ class Source final : public HttpSource {
                 // A server that closes early without saying so has lied about the length.
                 if (position_ < *size_ && status_ != 416) {
                     good = false;
-                    problem_ = Error{Code::network,
+                    problem_ = Error{ErrorCode::network,
                                      fmt::format("“{}” ends “{}” after {} of {} bytes.", host_of(address_), name_,
                                                  position_, *size_),
                                      "The file on the server is cut short, or the server miscounts."};
@@ -441,10 +443,10 @@ class Source final : public HttpSource {
                 auto code = result.value_or(CURLE_RECV_ERROR);
                 problem_ = transfer_error(code, address_, options_, status_);
                 permanent_ = code == CURLE_TOO_MANY_REDIRECTS || code == CURLE_URL_MALFORMAT ||
-                             code == CURLE_UNSUPPORTED_PROTOCOL || problem_->code == Code::refused;
+                             code == CURLE_UNSUPPORTED_PROTOCOL || problem_->code == ErrorCode::refused;
                 if (code == CURLE_PARTIAL_FILE)
                     problem_ = Error{
-                        Code::network,
+                        ErrorCode::network,
                         fmt::format("“{}” breaks off after {} bytes of “{}”.", host_of(address_), position_, name_),
                         "The file on the server is cut short, or the connection is poor."};
             }

@@ -108,8 +108,8 @@ bool ReadScope::given_up() {
 Error ReadScope::stopped(std::string_view subject) {
     // Being told to stop counts before being late.
     for (auto* s = innermost; s; s = s->outer_)
-        if (s->flag_ && *s->flag_) return Error{Code::cancelled, "Reading was given up.", "Run it again."};
-    return Error{Code::timeout, fmt::format("There was no more time: {}.", subject),
+        if (s->flag_ && *s->flag_) return Error{ErrorCode::cancelled, "Reading was given up.", "Run it again."};
+    return Error{ErrorCode::timeout, fmt::format("There was no more time: {}.", subject),
                  "Check the source, or allow more time for opening."};
 }
 bool ReadScope::only_buffered() {
@@ -167,7 +167,7 @@ Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
     int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (fd < 0) {
         auto error = errno_error(errno, fmt::format("Opening “{}”", name));
-        if (error.code == Code::not_found) {
+        if (error.code == ErrorCode::not_found) {
             std::error_code ec;
             error.sentence = fmt::format("There is no file “{}”.", path.string());
             if (fs::is_symlink(path, ec))
@@ -182,12 +182,13 @@ Result<std::shared_ptr<ByteSource>> open_file(const fs::path& path) {
     if (::fstat(fd, &st) != 0 || !S_ISREG(st.st_mode)) {
         bool folder = S_ISDIR(st.st_mode);
         ::close(fd);
-        return fail(Code::not_media, fmt::format("“{}” is {}, not a file.", name, folder ? "a folder" : "a device"),
+        return fail(ErrorCode::not_media,
+                    fmt::format("“{}” is {}, not a file.", name, folder ? "a folder" : "a device"),
                     "Choose a media file.");
     }
     if (st.st_size == 0) {
         ::close(fd);
-        return fail(Code::empty, fmt::format("“{}” is empty: it holds no bytes at all.", name),
+        return fail(ErrorCode::empty, fmt::format("“{}” is empty: it holds no bytes at all.", name),
                     "Copy or export the clip again.");
     }
     ReadFiles::of_process().add(st);
@@ -223,7 +224,7 @@ Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
 
 Status SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
     if (n > size_ || offset > size_ - n)
-        return fail(Code::truncated, fmt::format("“{}” ends before byte {}.", source_->name(), offset + n),
+        return fail(ErrorCode::truncated, fmt::format("“{}” ends before byte {}.", source_->name(), offset + n),
                     "The file was cut short; copy it again.");
     out.resize(n);
     if (n == 0) return {};
@@ -243,7 +244,7 @@ Status SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
     if (got < n) {
         RUEDO_TRY(auto more, source_->read_at(offset + got, std::span(out).subspan(got)));
         if (got + more < n)
-            return fail(Code::truncated, fmt::format("“{}” became shorter while it was read.", source_->name()),
+            return fail(ErrorCode::truncated, fmt::format("“{}” became shorter while it was read.", source_->name()),
                         "Open it again once it is complete.");
     }
     return {};
@@ -253,7 +254,7 @@ Result<Bytes> read_file(const fs::path& path, std::uint64_t limit) {
     RUEDO_TRY(auto source, open_file(path));
     auto size = source->size().value_or(0);
     if (size > limit)
-        return fail(Code::limit, fmt::format("“{}” is too large to be read as a whole.", path.filename().string()),
+        return fail(ErrorCode::limit, fmt::format("“{}” is too large to be read as a whole.", path.filename().string()),
                     "Is it the right file?");
     SourceReader reader(source);
     Bytes bytes;

@@ -183,7 +183,8 @@ std::string pointer_of(const std::vector<std::string>& path) {
 }  // namespace
 
 Error JsonFault::error(std::string_view subject) const {
-    return {Code::malformed, fmt::format("In line {}, column {} of “{}”, {}.", place.line, place.column, subject, what),
+    return {ErrorCode::malformed,
+            fmt::format("In line {}, column {} of “{}”, {}.", place.line, place.column, subject, what),
             "Put it right in a text editor, or open an older copy."};
 }
 

@@ -58,7 +58,7 @@ PartSent part_sent(std::string_view text) {
     return part;
 }
 Error other_part(const std::string& address) {
-    return {Code::network,
+    return {ErrorCode::network,
             fmt::format("“{}” sends another part of “{}” than was asked for.", host_of(address), last_part(address)),
             "The server's ranges are wrong; serve the file in another way."};
 }
@@ -82,43 +82,45 @@ Error transfer_error(CURLcode code, const std::string& address, const HttpOption
     auto host = host_of(address);
     switch (code) {
         case CURLE_URL_MALFORMAT:
-            return {Code::usage, fmt::format("“{}” is not a complete address.", address),
+            return {ErrorCode::usage, fmt::format("“{}” is not a complete address.", address),
                     "Write it as http://host/path."};
         case CURLE_COULDNT_RESOLVE_HOST:
         case CURLE_COULDNT_RESOLVE_PROXY:
-            return {Code::network, fmt::format("There is no host “{}”, or no network to find it on.", host),
+            return {ErrorCode::network, fmt::format("There is no host “{}”, or no network to find it on.", host),
                     "Check the address and the network."};
         case CURLE_COULDNT_CONNECT:
-            return {Code::network, fmt::format("“{}” does not take connections.", host),
+            return {ErrorCode::network, fmt::format("“{}” does not take connections.", host),
                     "Check the address and port, and whether the server runs."};
         case CURLE_TOO_MANY_REDIRECTS:
-            return {Code::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects),
+            return {ErrorCode::network, fmt::format("“{}” redirects more than {} times.", host, o.redirects),
                     "The server sends in circles; use the final address."};
         case CURLE_UNSUPPORTED_PROTOCOL:
             if (status >= 300 && status < 400)
-                return {Code::refused, fmt::format("“{}” redirects to something that is not fetched from here.", host),
+                return {ErrorCode::refused,
+                        fmt::format("“{}” redirects to something that is not fetched from here.", host),
                         "Use the final address itself."};
             [[fallthrough]];
         case CURLE_WEIRD_SERVER_REPLY:
         case CURLE_HTTP2:
         case CURLE_BAD_CONTENT_ENCODING:
-            return {Code::network, fmt::format("“{}” answers in a way that is not http.", host),
+            return {ErrorCode::network, fmt::format("“{}” answers in a way that is not http.", host),
                     "Check the address and port; something else may be listening there."};
         case CURLE_PARTIAL_FILE:
-            return {Code::network, fmt::format("“{}” closed the connection before all of its answer had come.", host),
+            return {ErrorCode::network,
+                    fmt::format("“{}” closed the connection before all of its answer had come.", host),
                     "The file on the server is cut short, or the connection is poor."};
         case CURLE_PEER_FAILED_VERIFICATION:
         case CURLE_SSL_CONNECT_ERROR:
         case CURLE_SSL_CERTPROBLEM:
         case CURLE_SSL_CACERT_BADFILE:
         case CURLE_SSL_ISSUER_ERROR:
-            return {Code::refused, fmt::format("The certificate of “{}” is not to be trusted.", host),
+            return {ErrorCode::refused, fmt::format("The certificate of “{}” is not to be trusted.", host),
                     "Let the server show a certificate from a known authority, or add its authority to the system's."};
         case CURLE_OPERATION_TIMEDOUT:
-            return {Code::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()),
+            return {ErrorCode::timeout, fmt::format("“{}” did not answer within {:.0f} s.", host, o.connect.seconds()),
                     "Check the network and the server, then try again."};
         default:
-            return {Code::network,
+            return {ErrorCode::network,
                     fmt::format("The transfer from “{}” broke off ({}).", host, curl_easy_strerror(code)),
                     "Check the network, then try again."};
     }
@@ -127,15 +129,16 @@ std::optional<Error> status_error(long status, const std::string& address) {
     auto name = last_part(address), host = host_of(address);
     if (status == 200 || status == 206 || status == 416) return std::nullopt;
     if (status == 404 || status == 410)
-        return Error{Code::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status),
+        return Error{ErrorCode::not_found, fmt::format("“{}” is not on “{}” (status {}).", name, host, status),
                      "Check the address."};
     if (status == 429)
-        return Error{Code::network, fmt::format("“{}” is asked for too much at once (status 429).", host),
+        return Error{ErrorCode::network, fmt::format("“{}” is asked for too much at once (status 429).", host),
                      "Try again later."};
     if (status == 401 || status == 403 || status == 407)
-        return Error{Code::refused, fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status),
+        return Error{ErrorCode::refused,
+                     fmt::format("“{}” does not allow “{}” to be read (status {}).", host, name, status),
                      "Ask for access, or check the key."};
-    return Error{Code::network, fmt::format("“{}” answers with status {}.", host, status),
+    return Error{ErrorCode::network, fmt::format("“{}” answers with status {}.", host, status),
                  status >= 500 ? "The server has a fault; try again later." : "Check the address."};
 }
 

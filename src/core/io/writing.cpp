@@ -91,10 +91,10 @@ Status look_at_folder_place(const fs::path& place, bool replace, const std::stri
     auto there = fs::symlink_status(place, ec);
     if (!fs::exists(there)) return {};
     if (!replace)
-        return fail(Code::exists, fmt::format("“{}” is already there.", place.string()),
+        return fail(ErrorCode::exists, fmt::format("“{}” is already there.", place.string()),
                     "Choose another folder, or say that it may be replaced (--replace).");
     if (!fs::is_directory(there) || !fs::exists(place / marker, ec))
-        return fail(Code::refused,
+        return fail(ErrorCode::refused,
                     fmt::format("“{}” was not made by this command before: it holds no “{}”.", place.string(), marker),
                     "Only what it made is replaced; choose another folder.");
     return {};
@@ -124,12 +124,13 @@ Status may_replace(const fs::path& path, Replace replace) {
     auto there = fs::symlink_status(path, ec);
     if (!fs::exists(there)) return {};
     if (replace == Replace::nothing)
-        return fail(Code::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
+        return fail(ErrorCode::exists, fmt::format("“{}” is already there.", path.string()), "Choose another name.");
     if (!fs::is_regular_file(fs::status(path, ec)))
-        return fail(Code::refused, fmt::format("“{}” is not a plain file, so it is not written over.", path.string()),
+        return fail(ErrorCode::refused,
+                    fmt::format("“{}” is not a plain file, so it is not written over.", path.string()),
                     "Choose another name.");
     if (replace == Replace::unread && ReadFiles::of_process().holds(path))
-        return fail(Code::refused, fmt::format("“{}” is what is read, so it is not written over.", path.string()),
+        return fail(ErrorCode::refused, fmt::format("“{}” is what is read, so it is not written over.", path.string()),
                     "Choose another name.");
     return {};
 }
@@ -199,7 +200,7 @@ Status FileWriter::insert_gap(std::uint64_t offset, std::uint64_t extra, const P
     Bytes block(1 << 20);
     for (auto end = position_; end > offset;) {
         if (told && !told(static_cast<double>(position_ - end) / static_cast<double>(position_ - offset)))
-            return fail(Code::cancelled, fmt::format("Writing “{}” was stopped.", path_.string()));
+            return fail(ErrorCode::cancelled, fmt::format("Writing “{}” was stopped.", path_.string()));
         auto n = std::min<std::uint64_t>(block.size(), end - offset);
         auto got = ::pread(fd_, block.data(), n, static_cast<off_t>(end - n));
         if (got != static_cast<ssize_t>(n))
@@ -238,7 +239,7 @@ Status MemorySink::write_at(std::uint64_t offset, ByteView bytes) {
     return {};
 }
 Status MemorySink::insert_gap(std::uint64_t offset, std::uint64_t extra, const Progress& told) {
-    if (told && !told(0)) return fail(Code::cancelled, "Writing was stopped.");
+    if (told && !told(0)) return fail(ErrorCode::cancelled, "Writing was stopped.");
     bytes_.insert(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), extra, 0);
     return {};
 }
@@ -253,7 +254,8 @@ Status make_folder(const fs::path& path) {
     if (!ec) return {};
     std::error_code ignored;
     if (fs::exists(path, ignored))
-        return fail(Code::exists, fmt::format("“{}” is a file, not a folder.", path.string()), "Choose another name.");
+        return fail(ErrorCode::exists, fmt::format("“{}” is a file, not a folder.", path.string()),
+                    "Choose another name.");
     return std::unexpected(errno_error(ec.value(), fmt::format("Making “{}”", path.string())));
 }
 

@@ -9,7 +9,7 @@
 
 namespace ruedo {
 namespace {
-void refuse(Track& t, Code code, std::string what) {
+void refuse(Track& t, ErrorCode code, std::string what) {
     t.problem =
         Error{code, fmt::format("Track {} is {}, which is not supported.", t.id, what),
               "Export it again as 8-bit 4:2:0 progressive video; it can’t be decoded here, so not converted either."};
@@ -18,8 +18,9 @@ void refuse(Track& t, Code code, std::string what) {
 void describe_h264(Track& t) {
     auto config = parse_avcc(t.config);
     if (!config || !config->sps) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is H.264 without a readable parameter set.", t.id),
-                          "Export the clip again."};
+        t.problem =
+            Error{ErrorCode::malformed, fmt::format("Track {} is H.264 without a readable parameter set.", t.id),
+                  "Export the clip again."};
         return;
     }
     auto& sps = *config->sps;
@@ -28,14 +29,14 @@ void describe_h264(Track& t) {
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
     t.video.colour = t.video.colour.or_else(sps.colour);
     if (sps.bit_depth > 8)
-        refuse(t, Code::depth_unsupported, fmt::format("{}-bit H.264", sps.bit_depth));
+        refuse(t, ErrorCode::depth_unsupported, fmt::format("{}-bit H.264", sps.bit_depth));
     else if (sps.chroma_format != 1)
-        refuse(t, Code::chroma_unsupported,
+        refuse(t, ErrorCode::chroma_unsupported,
                fmt::format("H.264 with {} chroma", sps.chroma_format == 0   ? "no"
                                                    : sps.chroma_format == 2 ? "4:2:2"
                                                                             : "4:4:4"));
     else if (!sps.progressive)
-        refuse(t, Code::interlaced_unsupported, "interlaced H.264");
+        refuse(t, ErrorCode::interlaced_unsupported, "interlaced H.264");
 }
 
 void describe_av1(Track& t) {
@@ -48,9 +49,9 @@ void describe_av1(Track& t) {
         if (auto sequence = unit.type == Av1Unit::sequence_header ? parse_av1_sequence(unit.payload) : std::nullopt)
             t.video.colour = t.video.colour.or_else(sequence->colour);
     if (depth > 8)
-        refuse(t, Code::depth_unsupported, fmt::format("{}-bit AV1", depth));
+        refuse(t, ErrorCode::depth_unsupported, fmt::format("{}-bit AV1", depth));
     else if (!(b2 & 0x08) || !(b2 & 0x04))
-        refuse(t, Code::chroma_unsupported, "AV1 with other than 4:2:0 chroma");
+        refuse(t, ErrorCode::chroma_unsupported, "AV1 with other than 4:2:0 chroma");
 }
 
 void describe_vp9(Track& t) {
@@ -81,14 +82,14 @@ void describe_vp9(Track& t) {
     if (!level && !t.config.empty() && t.video.width > 0) level = vp9_level(t.video.width, t.video.height, 30);
     if (level) t.codec_string = fmt::format("vp09.{:02}.{:02}.{:02}", profile, level, depth);
     if (depth > 8)
-        refuse(t, Code::depth_unsupported, fmt::format("{}-bit VP9", depth));
+        refuse(t, ErrorCode::depth_unsupported, fmt::format("{}-bit VP9", depth));
     else if (chroma > 1)
-        refuse(t, Code::chroma_unsupported, "VP9 with other than 4:2:0 chroma");
+        refuse(t, ErrorCode::chroma_unsupported, "VP9 with other than 4:2:0 chroma");
 }
 void describe_hevc(Track& t) {
     auto config = parse_hvcc(t.config);
     if (!config || !config->sps) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is HEVC without a readable parameter set.", t.id),
+        t.problem = Error{ErrorCode::malformed, fmt::format("Track {} is HEVC without a readable parameter set.", t.id),
                           "Export the clip again."};
         return;
     }
@@ -103,17 +104,18 @@ void describe_hevc(Track& t) {
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sps.pixel_aspect;
     t.video.colour = t.video.colour.or_else(sps.colour);
     if (sps.bit_depth > 8)
-        refuse(t, Code::depth_unsupported, fmt::format("{}-bit HEVC", sps.bit_depth));
+        refuse(t, ErrorCode::depth_unsupported, fmt::format("{}-bit HEVC", sps.bit_depth));
     else if (sps.chroma_format != 1)
-        refuse(t, Code::chroma_unsupported, "HEVC with other than 4:2:0 chroma");
+        refuse(t, ErrorCode::chroma_unsupported, "HEVC with other than 4:2:0 chroma");
 }
 
 void describe_theora(Track& t) {
     auto headers = split_laced(t.config);
     auto head = headers.empty() ? std::nullopt : parse_theora_head(headers[0]);
     if (!head) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is Theora whose headers can’t be followed.", t.id),
-                          "Export the clip again."};
+        t.problem =
+            Error{ErrorCode::malformed, fmt::format("Track {} is Theora whose headers can’t be followed.", t.id),
+                  "Export the clip again."};
         return;
     }
     t.codec_string = "theora";
@@ -122,7 +124,7 @@ void describe_theora(Track& t) {
         head->pixel_aspect.num != head->pixel_aspect.den)
         t.video.pixel_aspect = head->pixel_aspect;
     if (head->pixel_format != 0)
-        refuse(t, Code::chroma_unsupported,
+        refuse(t, ErrorCode::chroma_unsupported,
                fmt::format("Theora with {} chroma", head->pixel_format == 2 ? "4:2:2" : "4:4:4"));
 }
 
@@ -142,7 +144,7 @@ void describe_vorbis(Track& t) {
 void describe_mpeg(Track& t) {
     auto sequence = parse_mpeg_sequence(t.config);
     if (!sequence) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is MPEG video without a sequence header.", t.id),
+        t.problem = Error{ErrorCode::malformed, fmt::format("Track {} is MPEG video without a sequence header.", t.id),
                           "Export the clip again."};
         return;
     }
@@ -154,22 +156,23 @@ void describe_mpeg(Track& t) {
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = sequence->pixel_aspect;
     t.video.colour = t.video.colour.or_else(sequence->colour);
     if (sequence->chroma_format != 1)
-        refuse(t, Code::chroma_unsupported,
+        refuse(t, ErrorCode::chroma_unsupported,
                fmt::format("MPEG-2 video with {} chroma", sequence->chroma_format == 2 ? "4:2:2" : "4:4:4"));
 }
 
 void describe_mpeg4(Track& t) {
     auto config = parse_mpeg4_config(t.config);
     if (!config || config->width <= 0 || config->height <= 0) {
-        t.problem = Error{Code::malformed, fmt::format("Track {} is MPEG-4 Visual without a readable header.", t.id),
-                          "Export the clip again."};
+        t.problem =
+            Error{ErrorCode::malformed, fmt::format("Track {} is MPEG-4 Visual without a readable header.", t.id),
+                  "Export the clip again."};
         return;
     }
     t.codec_string = config->profile_level ? fmt::format("mp4v.20.{}", config->profile_level) : "mp4v.20";
     t.video.set_coded_size(config->width, config->height);
     if (!t.video.pixel_aspect.stated()) t.video.pixel_aspect = config->pixel_aspect;
     t.video.colour = t.video.colour.or_else(config->colour);
-    if (!config->rectangular) refuse(t, Code::codec_missing, "MPEG-4 Visual of a shape that is no rectangle");
+    if (!config->rectangular) refuse(t, ErrorCode::codec_missing, "MPEG-4 Visual of a shape that is no rectangle");
 }
 }  // namespace
 
@@ -240,13 +243,13 @@ void describe_from_config(Track& t) {
                 if (aac->channels > 0) t.audio.channels = aac->channels;
                 t.preroll = ticks_to_time(2048, 1, static_cast<std::uint64_t>(aac->rate));
                 if (aac->object_type != 2)
-                    t.problem = Error{Code::codec_missing,
+                    t.problem = Error{ErrorCode::codec_missing,
                                       fmt::format("Track {} is AAC of object type {}, which is not supported.", t.id,
                                                   aac->object_type),
                                       "Convert the sound to AAC-LC or Opus."};
             } else {
                 t.problem =
-                    Error{Code::malformed, fmt::format("Track {} is AAC without a readable configuration.", t.id),
+                    Error{ErrorCode::malformed, fmt::format("Track {} is AAC without a readable configuration.", t.id),
                           "Export the clip again."};
             }
             break;

@@ -141,7 +141,7 @@ int shaped_width(const VideoFormat& f) {
 }
 }  // namespace
 Error frame_too_large(std::int64_t width, std::int64_t height) {
-    return {Code::limit,
+    return {ErrorCode::limit,
             fmt::format("Its frames are {} × {} pixels; more than {} × {} are not decoded.", width, height,
                         most_frame_side, most_frame_side),
             "If that is what it says and not what it is, export the clip again."};
@@ -219,7 +219,7 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
     }
     if (best) return *best;
     if (first) return *first;
-    return fail(Code::truncated, "No picture can be read at that place.", "The file may be cut short.");
+    return fail(ErrorCode::truncated, "No picture can be read at that place.", "The file may be cut short.");
 }
 
 Result<PictureTimes> picture_times(TrackReader& reader, const Track& track) {
@@ -231,7 +231,8 @@ Result<PictureTimes> picture_times(TrackReader& reader, const Track& track) {
         if (!more) break;
         if (!presented(track, head.pts)) continue;
         if (times.all.size() == most)
-            return fail(Code::limit, "It has more pictures than are counted here.", "Use times instead of numbers.");
+            return fail(ErrorCode::limit, "It has more pictures than are counted here.",
+                        "Use times instead of numbers.");
         times.all.push_back(head.pts);
         if (head.keyframe) times.keyframes.push_back(head.pts);
     }
@@ -295,7 +296,7 @@ Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t)
     for (;;) {
         auto more = reader.next(head);
         // Where what follows can't be had in time, the one before is near enough.
-        if (!more && !(before && more.error().code == Code::timeout)) return std::unexpected(more.error());
+        if (!more && !(before && more.error().code == ErrorCode::timeout)) return std::unexpected(more.error());
         if (!more || !*more) break;
         if (!head.keyframe) continue;
         if (head.pts > t) {

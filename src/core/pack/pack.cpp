@@ -27,13 +27,13 @@ class Staging {
     static Result<Staging> make(const fs::path& out, bool replace) {
         std::error_code ec;
         if (out.empty())
-            return fail(Code::usage, "The folder to make has no name.", "Name one that does not exist yet.");
+            return fail(ErrorCode::usage, "The folder to make has no name.", "Name one that does not exist yet.");
         auto target = fs::absolute(out, ec).lexically_normal();
         if (ec) return std::unexpected(errno_error(ec.value(), "Finding the working folder"));
         if (!target.has_filename()) target = target.parent_path();
         RUEDO_TRY_DO(look_at_folder_place(target, replace, "player.json"));
         if (!fs::is_directory(target.parent_path(), ec))
-            return fail(Code::not_found,
+            return fail(ErrorCode::not_found,
                         fmt::format("There is no folder “{}” to pack into.", target.parent_path().string()),
                         "Make it first.");
         Staging s;
@@ -185,7 +185,7 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
             continue;
         }
         auto asked_of = ask_within(ask, path);
-        if (!asked_of && is_address(path) && asked_of.error().code != Code::cancelled) {
+        if (!asked_of && is_address(path) && asked_of.error().code != ErrorCode::cancelled) {
             // It is fetched by the app, so that it need not be reachable now; any of the decoders may be needed.
             for (auto& module : codecs.decoder_modules())
                 if (files.insert(module.file).second) needs.modules.push_back(module);
@@ -228,16 +228,16 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
 Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, const fs::path& out, const fs::path& player,
                     CodecRegistry& codecs, const PackOptions& options) {
     if (document.newer())
-        return fail(Code::too_new, "The project is of a newer format, and may ask for what this Ruedo cannot pack.",
-                    "Update Ruedo.");
+        return fail(ErrorCode::too_new,
+                    "The project is of a newer format, and may ask for what this Ruedo cannot pack.", "Update Ruedo.");
     if (document.sources.empty())
-        return fail(Code::empty, "The project has no sources, so there is nothing to pack.",
+        return fail(ErrorCode::empty, "The project has no sources, so there is nothing to pack.",
                     "Add a clip in Gather first.");
     RUEDO_TRY(auto needs, needs_of(document, folder, codecs));
     for (auto& file : needs.outside)
         if (!options.outside || !options.outside(file))
             return fail(
-                Code::refused,
+                ErrorCode::refused,
                 fmt::format("“{}” lies outside the project’s folder, so it is not packed unasked.", file.string()),
                 "Copy it into the project’s folder, or confirm that it is meant (--outside).");
     RUEDO_TRY(auto staging, Staging::make(out, options.replace));
@@ -270,7 +270,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
             RUEDO_TRY_DO(file.write(ByteView(block).first(n)));
             done += n;
             if (options.progress && !options.progress(done, total))
-                return fail(Code::cancelled, "Packing was stopped; nothing was left behind.");
+                return fail(ErrorCode::cancelled, "Packing was stopped; nothing was left behind.");
         }
         packed.items.back().bytes = file.position();
         return file.commit();

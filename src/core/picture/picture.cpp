@@ -144,7 +144,8 @@ Status write_png(const std::filesystem::path& path, const Image& image, Replace 
     png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(png);
     Bytes out(size);
     if (!png_image_write_to_memory(&png, out.data(), &size, 0, rgb.data(), 0, nullptr))
-        return fail(Code::internal, fmt::format("“{}” could not be made: {}.", path.filename().string(), png.message));
+        return fail(ErrorCode::internal,
+                    fmt::format("“{}” could not be made: {}.", path.filename().string(), png.message));
     return write_file(path, ByteView(out).first(size), replace);
 }
 

@@ -103,7 +103,7 @@ struct Reshaper::Graph {
             std::array<char, 256> why{};
             zimg_get_last_error(why.data(), why.size());
             return fail(
-                Code::limit,
+                ErrorCode::limit,
                 fmt::format("A picture of {} × {} cannot be made {} × {}.", p.width, p.height, w.to_width, w.to_height),
                 "Choose another size.");
         }
@@ -128,7 +128,7 @@ struct Reshaper::Graph {
         }
         if (zimg_filter_graph_process(graph, &from, &to, scratch, nullptr, nullptr, nullptr, nullptr) !=
             ZIMG_ERROR_SUCCESS)
-            return fail(Code::internal, "A picture could not be scaled.");
+            return fail(ErrorCode::internal, "A picture could not be scaled.");
         return {};
     }
 };

@@ -36,7 +36,8 @@ class ServerDevice final : public SoundDevice {
     }
     Status start(Pull pull) override {
         pull_ = std::move(pull);
-        if (cubeb_stream_start(stream_) != CUBEB_OK) return fail(Code::io, "The sound device could not be started.");
+        if (cubeb_stream_start(stream_) != CUBEB_OK)
+            return fail(ErrorCode::io, "The sound device could not be started.");
         return {};
     }
     void stop() override {

@@ -57,7 +57,7 @@ void Controller::Engine::renew(CancelFlag& flag) {
 /// A fault of ours: the source fails with words, the process goes on.
 void Controller::Engine::fault(const std::string& what) {
     if (state_.phase == Phase::closed || state_.phase == Phase::failed) return;
-    Error error{Code::internal,
+    Error error{ErrorCode::internal,
                 fmt::format("A fault inside, while playing “{}”: {}.",
                             std::filesystem::path(source_).filename().string(), what),
                 "Open it again; if it happens twice, tell who made this app."};
@@ -252,7 +252,7 @@ void Controller::Engine::open_source() {
 
 void Controller::Engine::opened(Result<Playable> result) {
     if (!result) {
-        if (result.error().code == Code::cancelled) return;
+        if (result.error().code == ErrorCode::cancelled) return;
         error_ = result.error();
         picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
         note("error", error_->sentence);
@@ -377,13 +377,13 @@ void Controller::Engine::begin_seek() {
 
 void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wanted) {
     if (!state_.seeking) return;
-    if (!result && result.error().code == Code::cancelled && state_.queued) {
+    if (!result && result.error().code == ErrorCode::cancelled && state_.queued) {
         note("seek-dropped", "a newer one is wanted", now() - wanted.asked, wanted.time);
         input(Input::landed);
         return;
     }
     if (!result) {
-        if (result.error().code != Code::cancelled) fail_with(result.error());
+        if (result.error().code != ErrorCode::cancelled) fail_with(result.error());
         return;
     }
     Time at = wanted.time;

@@ -67,7 +67,7 @@ void Controller::Engine::pump_pictures() {
 void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begun) {
     picture_busy_ = false;
     if (!result) {
-        if (result.error().code != Code::cancelled) fail_with(result.error());
+        if (result.error().code != ErrorCode::cancelled) fail_with(result.error());
         return;
     }
     counters_.damaged = pictures_->damaged();
@@ -466,7 +466,7 @@ void Controller::Engine::check_end(Time t) {
     // Some containers can't tell a file that was cut from one that ends; its length can.
     if (!cut_ && clip_ && clip_->altered() && duration_known_ && end + 500_ms < duration_)
         cut_ =
-            Error{Code::truncated,
+            Error{ErrorCode::truncated,
                   fmt::format("“{}” was changed while it played, and nothing follows that plays.", clip_->info().name),
                   "Open it again once it is complete."};
     if (cut_) return fail_with(*cut_);

@@ -21,7 +21,7 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
             }
             if (!codecs.decodes(t.codec)) {
                 if (!problem)
-                    problem = Error{Code::codec_missing,
+                    problem = Error{ErrorCode::codec_missing,
                                     "Track " + std::to_string(t.id) + " of “" + info.name + "” is " +
                                         std::string(codec_title(t.codec)) + ", which no adapter here decodes.",
                                     "Install the codec’s library, or export the track again in another codec."};
@@ -36,7 +36,7 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
     if (pictures) s.video = pick(Kind::video);
     bool has_pictures =
         pictures && std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& t) { return t.kind == Kind::video; });
-    if (has_pictures && !s.video && problem->code != Code::codec_missing) return std::unexpected(*problem);
+    if (has_pictures && !s.video && problem->code != ErrorCode::codec_missing) return std::unexpected(*problem);
     auto unseen = has_pictures && !s.video ? std::exchange(problem, std::nullopt) : std::nullopt;
     problem.reset();
     s.audio = pick(Kind::audio);
@@ -44,7 +44,8 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
     if (unseen) s.lacking = unseen;
     if (!s.video && !s.audio) {
         if (s.lacking) return std::unexpected(*s.lacking);
-        return fail(Code::not_media, "“" + info.name + "” has neither pictures nor sound.", "Choose another file.");
+        return fail(ErrorCode::not_media, "“" + info.name + "” has neither pictures nor sound.",
+                    "Choose another file.");
     }
     return s;
 }
@@ -79,7 +80,7 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
         }
         if (sound)
             p.sound = std::move(*sound), p.playing.push_back(*tracks.audio);
-        else if (tracks.video && sound.error().code != Code::cancelled && sound.error().code != Code::timeout)
+        else if (tracks.video && sound.error().code != ErrorCode::cancelled && sound.error().code != ErrorCode::timeout)
             p.lacking = sound.error();
         else
             return std::unexpected(sound.error());

@@ -103,7 +103,7 @@ const std::array property_rows{
     Property{"av_offset_ns", Type::time, "ns", "how late the last picture was beside the sound; null without both",
              [](Now s) { return s.av_offset ? json(s.av_offset->ns) : json(nullptr); }},
     Property{"error_code", Type::word, "", "why it failed, as on the command line; null when it did not",
-             [](Now s) { return s.error ? json(code_name(s.error->code)) : json(nullptr); }},
+             [](Now s) { return s.error ? json(error_code_name(s.error->code)) : json(nullptr); }},
     Property{"error_sentence", Type::text, "", "the same for people; null when it did not",
              [](Now s) { return s.error ? json(s.error->sentence) : json(nullptr); }},
 };

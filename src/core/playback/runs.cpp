@@ -80,7 +80,7 @@ Result<Run> run_from_lines(ByteView bytes, std::string name) {
         auto line = text.substr(0, text.find('\n'));
         text.remove_prefix(std::min(text.size(), line.size() + 1));
         if (++number > most_lines)
-            return fail(Code::limit, fmt::format("“{}” has more than a million lines.", run.name),
+            return fail(ErrorCode::limit, fmt::format("“{}” has more than a million lines.", run.name),
                         "Keep a shorter run.");
         if (line.find_first_not_of(" \t\r") == line.npos) continue;
         auto j = json::parse(line, nullptr, false);
@@ -90,7 +90,7 @@ Result<Run> run_from_lines(ByteView bytes, std::string name) {
             return whole ? std::optional(Time{it->template get<std::int64_t>()}) : std::nullopt;
         };
         auto wrong = [&](const char* what) {
-            return fail(Code::malformed, fmt::format("Line {} of “{}” {}.", number, run.name, what),
+            return fail(ErrorCode::malformed, fmt::format("Line {} of “{}” {}.", number, run.name, what),
                         "Choose a run that was written here.");
         };
         if (!j.is_object()) return wrong("is no object of JSON");
@@ -113,7 +113,8 @@ Result<Run> run_from_lines(ByteView bytes, std::string name) {
         run.events.push_back(std::move(e));
     }
     if (run.events.empty() && run.path.empty())
-        return fail(Code::empty, fmt::format("“{}” holds no run.", run.name), "Choose a run that was written here.");
+        return fail(ErrorCode::empty, fmt::format("“{}” holds no run.", run.name),
+                    "Choose a run that was written here.");
     return run;
 }
 

@@ -45,7 +45,7 @@ nlohmann::json to_json(const Event& e) {
 }
 
 nlohmann::json to_json(const Error& e) {
-    return {{"code", std::string(code_name(e.code))}, {"sentence", e.sentence}, {"hint", e.hint}};
+    return {{"code", std::string(error_code_name(e.code))}, {"sentence", e.sentence}, {"hint", e.hint}};
 }
 
 static nlohmann::json to_json(const StreamReport& r, const Counters& counters) {

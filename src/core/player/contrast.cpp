@@ -79,7 +79,7 @@ std::vector<Image> sampled_pictures(const std::string& source) {
     std::shared_ptr<Clip> clip = std::move(*opened);
     auto* track = clip->info().main(Kind::video);
     auto reader = track && !clip->info().live ? PictureReader::open(clip, *track, CodecRegistry::standard())
-                                              : fail(Code::not_found, "no pictures");
+                                              : fail(ErrorCode::not_found, "no pictures");
     for (double part : {0.1, 0.5, 0.85}) {
         if (!reader) break;
         auto picture = (*reader)->keyframe_near(scaled(clip->info().duration, part));

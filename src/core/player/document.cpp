@@ -332,12 +332,13 @@ PlayerDocument read(const json& j, std::int64_t version) {
 }
 
 std::expected<PlayerDocument, DocumentFault> read(const json& j, std::string_view subject, ByteView text) {
-    auto fault = [&](Code code, std::string sentence, std::string hint, std::string where = "") {
+    auto fault = [&](ErrorCode code, std::string sentence, std::string hint, std::string where = "") {
         auto place = text.empty() ? TextPlace{} : place_in_json(text, where);
         return std::unexpected(DocumentFault{{code, std::move(sentence), std::move(hint)}, std::move(where), place});
     };
     if (!j.is_object() || !j.contains("ruedo") || !j["ruedo"].is_number_integer())
-        return fault(Code::malformed, fmt::format("“{}” is not a Ruedo document: it has no format number.", subject),
+        return fault(ErrorCode::malformed,
+                     fmt::format("“{}” is not a Ruedo document: it has no format number.", subject),
                      "Choose a .ruedo file.");
     // Compared as it stands: a number that does not fit must not turn into one that does.
     auto& number = j["ruedo"];
@@ -345,19 +346,19 @@ std::expected<PlayerDocument, DocumentFault> read(const json& j, std::string_vie
                        ? INT32_MAX
                        : std::min<std::int64_t>(number.get<std::int64_t>(), INT32_MAX);
     if (version < 1)
-        return fault(Code::malformed,
+        return fault(ErrorCode::malformed,
                      fmt::format("“{}” states format {}, which never was one.", subject, number.dump()),
                      "Choose a .ruedo file.", "/ruedo");
     try {
         return read(j, version);
     } catch (const Mistake& m) {
         if (version > PlayerDocument::current_version)
-            return fault(Code::too_new,
+            return fault(ErrorCode::too_new,
                          fmt::format("“{}” was written by a newer Ruedo (format {}; this one reads up to {}).", subject,
                                      number.dump(), PlayerDocument::current_version),
                          "Update Ruedo.", "/ruedo");
         auto line = text.empty() ? 0 : place_in_json(text, m.at).line;
-        return fault(Code::malformed,
+        return fault(ErrorCode::malformed,
                      line ? fmt::format("In line {} of “{}”, {} {}.", line, subject, m.at, m.what)
                           : fmt::format("In “{}”, {} {}.", subject, m.at, m.what),
                      "Put it right in a text editor, or open an older copy.", m.at);
@@ -374,7 +375,7 @@ Result<ControlSpec> control_from_text(std::string_view said) {
     try {
         return reading::control_from(j, "");
     } catch (const reading::Mistake& m) {
-        return fail(Code::malformed, fmt::format("This is no control: {} {}.", m.at, m.what),
+        return fail(ErrorCode::malformed, fmt::format("This is no control: {} {}.", m.at, m.what),
                     "Copy one from a player first.");
     }
 }
@@ -431,7 +432,7 @@ Result<PlayerDocument> load_document(const fs::path& path) {
 
 Status save_document(const PlayerDocument& document, const fs::path& path) {
     if (document.newer())
-        return fail(Code::too_new,
+        return fail(ErrorCode::too_new,
                     fmt::format("“{}” is of a newer format ({}); saving it here would lose what this Ruedo does not "
                                 "know.",
                                 path.filename().string(), document.version),

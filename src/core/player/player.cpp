@@ -124,7 +124,8 @@ Status check_poster(const std::string& file) {
     static constexpr std::array<std::uint8_t, 8> png{0x89, 'P', 'N', 'G', '\r', '\n', 0x1A, '\n'};
     bool picture = got == head.size() && (head == png || (head[0] == 0xFF && head[1] == 0xD8 && head[2] == 0xFF));
     if (!picture)
-        return fail(Code::not_media, fmt::format("“{}” is not a picture, so it can’t be a poster.", source->name()),
+        return fail(ErrorCode::not_media,
+                    fmt::format("“{}” is not a picture, so it can’t be a poster.", source->name()),
                     "Choose a PNG or JPEG.");
     return {};
 }

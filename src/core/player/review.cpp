@@ -67,15 +67,15 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         }
         auto info = ask(path);
         if (!info) {
-            found.push_back({std::string(code_name(info.error().code)), info.error().sentence, info.error().hint,
+            found.push_back({std::string(error_code_name(info.error().code)), info.error().sentence, info.error().hint,
                              at + "/file", std::nullopt, Severity::error});
             continue;
         }
         auto& known = *info;
         clips[i] = known;
         if (auto tracks = select_tracks(known, CodecRegistry::standard()); !tracks)
-            found.push_back({std::string(code_name(tracks.error().code)), tracks.error().sentence, tracks.error().hint,
-                             at + "/file", std::nullopt, Severity::error});
+            found.push_back({std::string(error_code_name(tracks.error().code)), tracks.error().sentence,
+                             tracks.error().hint, at + "/file", std::nullopt, Severity::error});
         for (auto& f : known.findings) found.push_back({f.code, f.sentence, f.hint, at + "/file"});
         if (s.loop.kind == Loop::Kind::range && known.duration_known && s.loop.to > known.duration)
             found.push_back(

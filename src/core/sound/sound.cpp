@@ -182,7 +182,7 @@ Result<bool> SoundReader::decode_more() {
         }
         if (more) {
             auto read = reader_->read(data_);
-            if (!read && read.error().code != Code::truncated) return std::unexpected(read.error());
+            if (!read && read.error().code != ErrorCode::truncated) return std::unexpected(read.error());
             more = read.has_value();
             if (!more) cut_ = read.error();
         }

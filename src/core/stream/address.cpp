@@ -35,19 +35,19 @@ std::string plain_path(std::string_view reference) {
 
 Result<std::string> resolve(const std::string& base, const std::string& reference) {
     if (reference.empty() || reference.size() > 8192)
-        return fail(Code::malformed, "A playlist names a segment by nothing, or by more than 8192 letters.",
+        return fail(ErrorCode::malformed, "A playlist names a segment by nothing, or by more than 8192 letters.",
                     "Make the playlist again.");
     if (!is_web(base)) {
         if (is_web(reference)) return reference;
         if (has_scheme(reference))
             return fail(
-                Code::refused,
+                ErrorCode::refused,
                 fmt::format("A playlist names “{}”, which is neither a file nor on the web.", reference.substr(0, 200)),
                 "Name segments by their paths, or by http addresses.");
         // Files of a playlist lie beside it, in its folder or in one next to that; never by a path from the root.
         auto path = fs::path(plain_path(reference));
         if (path.is_absolute() || path.native().find('\0') != std::string::npos)
-            return fail(Code::refused,
+            return fail(ErrorCode::refused,
                         fmt::format("A playlist names “{}”, which lies outside its folder.", reference.substr(0, 200)),
                         "Name segments by paths that begin at the playlist.");
         return (fs::path(base).parent_path() / path).lexically_normal().string();
@@ -62,12 +62,12 @@ Result<std::string> resolve(const std::string& base, const std::string& referenc
     curl_free(text);
     curl_url_cleanup(url);
     if (found.empty())
-        return fail(Code::malformed,
+        return fail(ErrorCode::malformed,
                     fmt::format("A playlist names “{}”, which is no address.", reference.substr(0, 200)),
                     "Make the playlist again.");
     bool was_secure = transfer::lower(base.substr(0, 6)) == "https:";
     if (!is_web(found) || (was_secure && transfer::lower(found.substr(0, 6)) != "https:"))
-        return fail(Code::refused,
+        return fail(ErrorCode::refused,
                     fmt::format("A playlist of “{}” names “{}”, which is not fetched from there.",
                                 transfer::host_of(base), found.substr(0, 200)),
                     "Serve segments as the playlist itself is served.");

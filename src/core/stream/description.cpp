@@ -121,7 +121,8 @@ Status Description::read(ByteView xml, const std::string& from) {
     auto name = transfer::last_part(from);
     address = from;
     auto bad = [&](std::string why) {
-        return fail(Code::malformed, fmt::format("“{}” can’t be followed: {}.", name, why), "Make the manifest again.");
+        return fail(ErrorCode::malformed, fmt::format("“{}” can’t be followed: {}.", name, why),
+                    "Make the manifest again.");
     };
     // Entities that a document defines itself are never put in, and nothing outside it is read.
     auto parsed = document.load_buffer(xml.data(), xml.size(), pugi::parse_default);

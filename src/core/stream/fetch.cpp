@@ -18,10 +18,10 @@ Result<Fetch::Got> Fetch::get(const std::string& address, std::optional<ByteSour
         auto part = range.value_or(ByteSource::Range{0, size});
         part.to = std::min(part.to, size);
         if (part.from >= part.to)
-            return fail(Code::truncated, fmt::format("“{}” ends before byte {}.", file->name(), part.from),
+            return fail(ErrorCode::truncated, fmt::format("“{}” ends before byte {}.", file->name(), part.from),
                         "The playlist and its file do not belong together; make them again.");
         if (part.to - part.from > limit)
-            return fail(Code::limit, fmt::format("“{}” is larger than {} bytes.", file->name(), limit),
+            return fail(ErrorCode::limit, fmt::format("“{}” is larger than {} bytes.", file->name(), limit),
                         "Is it what was meant?");
         Bytes bytes(static_cast<std::size_t>(part.to - part.from));
         RUEDO_TRY(auto got, file->read_at(part.from, bytes));
@@ -31,7 +31,7 @@ Result<Fetch::Got> Fetch::get(const std::string& address, std::optional<ByteSour
     RUEDO_TRY(auto answer, client_.get(address, range, limit, watch));
     if (auto e = transfer::status_error(answer.status, address)) return std::unexpected(*e);
     if (answer.status == 416 || (answer.body.empty() && range))
-        return fail(Code::truncated,
+        return fail(ErrorCode::truncated,
                     fmt::format("“{}” has no bytes from {} on.", transfer::last_part(address), range ? range->from : 0),
                     "The playlist and its file do not belong together; make them again.");
     std::optional<Time> date;
@@ -51,7 +51,7 @@ Result<Bytes> crypt(ByteView in, ByteView key, const std::array<std::uint8_t, 16
                 EVP_CipherFinal_ex(context, out.data() + n, &rest) == 1;
     EVP_CIPHER_CTX_free(context);
     if (!fine)
-        return fail(Code::encrypted, "A segment can’t be decrypted with the key that is stated for it.",
+        return fail(ErrorCode::encrypted, "A segment can’t be decrypted with the key that is stated for it.",
                     "Check that key and segments belong together.");
     out.resize(static_cast<std::size_t>(n + rest));
     return out;

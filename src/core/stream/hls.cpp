@@ -19,15 +19,15 @@ class HlsLister final : public Lister {
         RUEDO_TRY(auto got, fetch.get(address, {}, most_playlist_bytes));
         auto name = transfer::last_part(address);
         if (!is_playlist(got.bytes))
-            return fail(Code::not_media, fmt::format("“{}” should be a list of segments, and is none.", name),
+            return fail(ErrorCode::not_media, fmt::format("“{}” should be a list of segments, and is none.", name),
                         "Check what the server sends for it.");
         RUEDO_TRY(auto playlist, parse_playlist(got.bytes, got.address, names_));
         if (playlist.master)
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("“{}” should list segments, and names further playlists instead.", name),
                         "Name lists of segments in the playlist of renditions.");
         if (playlist.list.segments.empty())
-            return fail(Code::empty, fmt::format("“{}” lists no segment.", name),
+            return fail(ErrorCode::empty, fmt::format("“{}” lists no segment.", name),
                         "If it is live, it may not have begun; try again later.");
         return std::move(playlist.list);
     }
@@ -109,7 +109,7 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     auto name = fmt::format("“{}”", transfer::last_part(address));
     if (!playlist.master) {
         if (playlist.list.segments.empty())
-            return fail(Code::empty, fmt::format("{} lists no segment.", name),
+            return fail(ErrorCode::empty, fmt::format("{} lists no segment.", name),
                         "If it is live, it may not have begun; try again later.");
         auto lister = std::make_shared<HlsLister>(std::vector{address}, playlist.names);
         plan.begin = playlist.list.begin;
@@ -139,7 +139,7 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
         addresses.push_back(v.address);
     }
     if (std::find(addresses.begin(), addresses.end(), address) != addresses.end())
-        return fail(Code::malformed, fmt::format("{} names itself as one of its renditions.", name),
+        return fail(ErrorCode::malformed, fmt::format("{} names itself as one of its renditions.", name),
                     "Make the playlist again.");
     find_in_rungs(plan, rungs);
     plan.feeds.push_back(

@@ -247,7 +247,7 @@ Result<std::unique_ptr<Host>> Host::start(HostOptions options) {
     std::error_code ec;
     auto root = fs::canonical(options.folder, ec);
     if (ec || !fs::is_directory(root, ec))
-        return fail(Code::not_found, fmt::format("There is no folder “{}”.", options.folder.string()),
+        return fail(ErrorCode::not_found, fmt::format("There is no folder “{}”.", options.folder.string()),
                     "Name the folder that holds the stream.");
     auto inside = std::make_unique<Inside>();
     inside->options = std::move(options);
@@ -265,7 +265,7 @@ Result<std::unique_ptr<Host>> Host::start(HostOptions options) {
                          MHD_OPTION_UNESCAPE_CALLBACK, &unescape, nullptr, MHD_OPTION_END);
     if (!inside->daemon)
         return fail(
-            Code::io,
+            ErrorCode::io,
             fmt::format("Port {} can’t be served; something else may be listening there.", inside->options.port),
             "Choose another port, or none for a free one.");
     auto* info = MHD_get_daemon_info(inside->daemon, MHD_DAEMON_INFO_BIND_PORT);

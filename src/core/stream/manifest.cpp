@@ -67,7 +67,7 @@ class DashLister final : public Lister {
             shared_->listed = true, shared_->read = monotonic_now();
         }
         if (group_ >= shared_->groups.size() || rendition >= shared_->groups[group_].parts.size())
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("“{}” does not name this rendition any more.", transfer::last_part(d->address)),
                         {});
         auto& group = shared_->groups[group_];
@@ -85,7 +85,7 @@ class DashLister final : public Lister {
             }
         }
         if (list.segments.empty())
-            return fail(Code::empty,
+            return fail(ErrorCode::empty,
                         fmt::format("“{}” names no segment of {}.", transfer::last_part(d->address),
                                     group.rungs[rendition].title()),
                         "If it is live, it may not have begun; try again later.");
@@ -105,7 +105,7 @@ class DashLister final : public Lister {
     static Time unix_now() { return Time{std::chrono::system_clock::now().time_since_epoch().count()}; }
     static Time abs_ns(Time t) { return t.ns < 0 ? -t : t; }
     static std::unexpected<Error> bad(const Part& part, std::string_view why) {
-        return fail(Code::malformed,
+        return fail(ErrorCode::malformed,
                     fmt::format("The manifest can’t be followed for “{}”: {}.",
                                 part.levels.back().attribute("id").value(), why),
                     "Make the manifest again.");
@@ -141,7 +141,7 @@ class DashLister final : public Lister {
         s.discontinuity = part.period;
         s.zero = scale.length(scale.offset) - part.start;
         if (list.segments.size() >= most_segments)
-            return fail(Code::limit, fmt::format("The manifest names more than {} segments.", most_segments),
+            return fail(ErrorCode::limit, fmt::format("The manifest names more than {} segments.", most_segments),
                         "Make segments longer.");
         s.duration = std::max(s.duration, 1_ms);
         list.segments.push_back(std::move(s));
@@ -347,10 +347,10 @@ Result<Plan> plan_dash(ByteView xml, const std::string& address, std::optional<T
     if (main == groups.end())
         main = std::find_if(groups.begin(), groups.end(), [](auto& g) { return g.kind == Kind::audio; });
     if (main == groups.end())
-        return fail(Code::malformed, fmt::format("{} names neither pictures nor sound.", name),
+        return fail(ErrorCode::malformed, fmt::format("{} names neither pictures nor sound.", name),
                     "Make the manifest again.");
     if (main->encrypted)
-        return fail(Code::encrypted,
+        return fail(ErrorCode::encrypted,
                     fmt::format("The segments of {} are encrypted in a way that is not known here.", name),
                     "Ask for a copy without encryption; Ruedo holds no keys.");
     Plan plan;

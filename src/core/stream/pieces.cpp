@@ -46,7 +46,7 @@ Result<SegmentList> Supply::list(std::size_t index) {
         std::lock_guard lock(mutex_);
         auto& feed = feeds_[index];
         if (loaded) return *feed.renditions[rendition].list;
-        if (loaded.error().code == Code::cancelled || loaded.error().code == Code::timeout)
+        if (loaded.error().code == ErrorCode::cancelled || loaded.error().code == ErrorCode::timeout)
             return std::unexpected(loaded.error());
         lose(feed, rendition, loaded.error());
         if (++rendition == feed.renditions.size()) return std::unexpected(loaded.error());
@@ -62,7 +62,7 @@ Status Supply::list_all(std::size_t index) {
         }
         auto loaded = load(index, i);
         if (loaded) continue;
-        if (loaded.error().code == Code::cancelled) return loaded;
+        if (loaded.error().code == ErrorCode::cancelled) return loaded;
         std::lock_guard lock(mutex_);
         lose(feeds_[index], i, loaded.error());
     }
@@ -152,12 +152,12 @@ Result<std::shared_ptr<const Bytes>> Supply::small(const std::string& address, s
 
 Result<Bytes> Supply::plain(Bytes bytes, const Key* key, std::uint64_t number) {
     if (key->method == Key::Method::unsupported)
-        return fail(Code::encrypted,
+        return fail(ErrorCode::encrypted,
                     fmt::format("Its segments are encrypted in a way that is not known here ({}).", key->name),
                     "Ask for a copy without encryption; Ruedo holds no keys.");
     RUEDO_TRY(auto secret, small(key->address, {}, nullptr));
     if (secret->size() != 16)
-        return fail(Code::encrypted,
+        return fail(ErrorCode::encrypted,
                     fmt::format("The key at “{}” has {} bytes; it should have 16.", transfer::last_part(key->address),
                                 secret->size()),
                     "Check what the server sends for it.");
@@ -259,7 +259,7 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
                                                                                             : info.main(Kind::audio);
     auto& codec = feeds_[index].codec;
     if (lead && codec != Codec::unknown && lead->codec != codec)
-        return fail(Code::not_media,
+        return fail(ErrorCode::not_media,
                     fmt::format("“{}” is {} where the rest of its stream is {}.", transfer::last_part(segment.address),
                                 codec_title(lead->codec), codec_title(codec)),
                     "Make all segments of a stream with one codec.");
@@ -281,7 +281,7 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
     }
     feeds_[index].has_pictures = feeds_[index].has_pictures || piece->video_config;
     if (!lead || (!lead->problem && !holds))
-        return fail(Code::not_media,
+        return fail(ErrorCode::not_media,
                     fmt::format("“{}” holds nothing that plays.", transfer::last_part(segment.address)),
                     "Check that its playlist names the right segments.");
     return piece;

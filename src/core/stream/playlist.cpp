@@ -70,7 +70,7 @@ class Parser {
             if (line.empty() || (line.starts_with('#') && !line.starts_with("#EXT"))) continue;
             auto done = line.starts_with('#') ? tag(line) : place(line);
             if (!done) {
-                if (done.error().code != Code::malformed) return std::unexpected(done.error());
+                if (done.error().code != ErrorCode::malformed) return std::unexpected(done.error());
                 return broken(lines + 1, done.error().sentence);
             }
         }
@@ -93,11 +93,11 @@ class Parser {
 
   private:
     std::unexpected<Error> broken(std::size_t line, std::string_view why) const {
-        return fail(Code::malformed,
+        return fail(ErrorCode::malformed,
                     fmt::format("“{}” can’t be followed at line {}: {}.", transfer::last_part(base_), line, why),
                     "Make the playlist again.");
     }
-    static std::unexpected<Error> wrong(std::string why) { return fail(Code::malformed, std::move(why)); }
+    static std::unexpected<Error> wrong(std::string why) { return fail(ErrorCode::malformed, std::move(why)); }
 
     /// With its variables replaced (second edition, clause 4.3).
     Result<std::string> filled(std::string_view text) const {
@@ -322,7 +322,7 @@ class Parser {
         return {};
     }
     static std::unexpected<Error> too_many() {
-        return fail(Code::limit, fmt::format("A playlist names more than {} renditions.", most_variants),
+        return fail(ErrorCode::limit, fmt::format("A playlist names more than {} renditions.", most_variants),
                     "Is it what was meant?");
     }
     Variant variant_of(std::string_view s) {
@@ -382,7 +382,7 @@ class Parser {
         if (is_master_) return {};
         if (!timed_) return wrong("a segment’s length is not stated");
         if (list_.segments.size() >= most_segments)
-            return fail(Code::limit,
+            return fail(ErrorCode::limit,
                         fmt::format("“{}” lists more than {} segments.", transfer::last_part(base_), most_segments),
                         "Make segments longer, or the playlist shorter.");
         auto& s = next_;

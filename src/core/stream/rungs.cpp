@@ -59,7 +59,7 @@ Result<Time> Supply::carried(const Feed& feed, std::size_t rendition, const Segm
         report_.bytes_fetched += bytes, report_.wasted_bytes += bytes;
         throughput_.add(bytes + 1, t - asked_);
         asked_ = free_at_ = t;
-        return fail(Code::timeout, "It would come too late.");
+        return fail(ErrorCode::timeout, "It would come too late.");
     }
     free_at_ = comes;
     throughput_.add(size, comes - asked_);

@@ -195,7 +195,7 @@ class StreamClip final : public Clip {
             std::none_of(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options.rung; })) {
             std::string names;
             for (auto& r : rungs) names += (names.empty() ? "" : ", ") + r.id;
-            return fail(Code::not_found, fmt::format("There is no rung “{}”.", options.rung),
+            return fail(ErrorCode::not_found, fmt::format("There is no rung “{}”.", options.rung),
                         fmt::format("There are {}.", names));
         }
         info_.container = kind_;
@@ -283,7 +283,7 @@ class StreamClip final : public Clip {
     Status find_tracks() {
         RUEDO_TRY(auto first, supply_->piece(0, begins_));
         if (!first || !first->clip)
-            return fail(Code::truncated, fmt::format("“{}” has no segment to begin with.", info_.name),
+            return fail(ErrorCode::truncated, fmt::format("“{}” has no segment to begin with.", info_.name),
                         "Try it again.");
         info_.zero = first->clip->info().zero;
         auto& rungs = plan_.feeds[0].rungs;
@@ -404,7 +404,7 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
     for (auto& file : all) {
         auto relative = file.lexically_relative(base);
         if (relative.empty() || *relative.begin() == "..")
-            return fail(Code::refused,
+            return fail(ErrorCode::refused,
                         fmt::format("“{}” names “{}”, which lies outside its folder.", playlist.filename().string(),
                                     file.string()),
                         "Keep a stream in one folder, with its playlist on top.");
@@ -433,7 +433,7 @@ Result<adapt::Ladder> ladder_of(const std::string& address) {
         auto rate = feed.rungs[i].bits_a_second();
         if (rate <= 0 && !sizes.empty() && list.end().ns > 0) rate = bits / list.end().seconds();
         if (rate <= 0)
-            return fail(Code::malformed, fmt::format("{} does not say what its rungs take of a link.", feed.name),
+            return fail(ErrorCode::malformed, fmt::format("{} does not say what its rungs take of a link.", feed.name),
                         "State BANDWIDTH for each.");
         ladder.bitrates.push_back(rate), ladder.sizes.push_back(std::move(sizes));
         if (i > 0) continue;

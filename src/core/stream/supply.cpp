@@ -138,7 +138,7 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
             leave();
             if (options_.link) {
                 auto missing = p->comes - (options_.link->now() + charged());
-                if (missing > Time{} && !asks) return fail(Code::timeout, "This segment is not here yet.");
+                if (missing > Time{} && !asks) return fail(ErrorCode::timeout, "This segment is not here yet.");
                 if (missing > Time{}) charge(std::min(missing, longest_wait), ReadScope::flag());
             }
             p->played = p->played || asks;
@@ -153,13 +153,13 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
         if (!fetches) {
             auto later = feed.pieces.lower_bound(t);
             if (text && later != feed.pieces.end() && later->first <= playing_at_) return leave(), later->second;
-            return leave(), fail(Code::timeout, "This segment is not here yet.");
+            return leave(), fail(ErrorCode::timeout, "This segment is not here yet.");
         }
         // A live one whose list does not grow any more has come to its end without a word.
         auto* list = some_list(feed);
         if (list && !list->ended && t + about >= list->end() &&
             monotonic_now() - begun > std::max(longest_silence, list->target * 3))
-            return leave(), fail(Code::timeout,
+            return leave(), fail(ErrorCode::timeout,
                                  fmt::format("{} has named no new segment for {:.0f} s.", feed.plan.name,
                                              (monotonic_now() - begun).seconds()),
                                  "Whoever sends it may have stopped; try again later.");
@@ -176,7 +176,7 @@ Result<std::shared_ptr<Piece>> Supply::piece(std::size_t index, Time t) {
             {
                 std::lock_guard one(fetching_);
                 if (auto done = fetch_next({index, t}); !done) {
-                    if (done.error().code == Code::cancelled || done.error().code == Code::timeout)
+                    if (done.error().code == ErrorCode::cancelled || done.error().code == ErrorCode::timeout)
                         return std::unexpected(done.error());
                     std::lock_guard again(mutex_);
                     feed.error = done.error();
@@ -219,7 +219,7 @@ void Supply::fetch_by_now() {
         auto done = fetch_next(*g);
         std::lock_guard lock(mutex_);
         if (done) continue;
-        if (done.error().code != Code::cancelled) feeds_[g->feed].error = done.error();
+        if (done.error().code != ErrorCode::cancelled) feeds_[g->feed].error = done.error();
         return;
     }
 }
@@ -246,7 +246,7 @@ void Supply::run() {
         }
         auto done = fetch_next(*g);
         std::lock_guard lock(mutex_);
-        if (!done && done.error().code != Code::cancelled) feeds_[g->feed].error = done.error();
+        if (!done && done.error().code != ErrorCode::cancelled) feeds_[g->feed].error = done.error();
         changed_.notify_all();
     }
 }
@@ -398,7 +398,7 @@ Status Supply::fetch_next(Goal g) {
         if (any) break;
         auto loaded = load(g.feed, rendition);
         if (loaded) break;
-        if (loaded.error().code == Code::cancelled) return loaded;
+        if (loaded.error().code == ErrorCode::cancelled) return loaded;
         std::lock_guard lock(mutex_);
         auto& feed = feeds_[g.feed];
         lose(feed, rendition, loaded.error());
@@ -422,7 +422,7 @@ Status Supply::fetch_next(Goal g) {
         Result<std::shared_ptr<Piece>> got = nullptr;
         if (segment && segment->duration.ns == 0) return {};  // nothing new yet
         if (segment && segment->gap)
-            last = {Code::not_found,
+            last = {ErrorCode::not_found,
                     fmt::format("The list says that “{}” is missing.", transfer::last_part(segment->address)),
                     {}};
         else if (segment)
@@ -450,10 +450,10 @@ Status Supply::fetch_next(Goal g) {
             continue;
         }
         if (!got) last = got.error();
-        if (last.code == Code::cancelled) return std::unexpected(last);
-        if (last.code == Code::timeout && ReadScope::given_up()) return std::unexpected(last);
+        if (last.code == ErrorCode::cancelled) return std::unexpected(last);
+        if (last.code == ErrorCode::timeout && ReadScope::given_up()) return std::unexpected(last);
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(last.sentence));
-        bool hopeless = (segment && segment->gap) || last.code == Code::encrypted || last.code == Code::limit;
+        bool hopeless = (segment && segment->gap) || last.code == ErrorCode::encrypted || last.code == ErrorCode::limit;
         bool listed = false;
         {
             std::lock_guard lock(mutex_);
@@ -464,14 +464,14 @@ Status Supply::fetch_next(Goal g) {
         // A live list that can't be had just now is looked for again when it is due.
         if (!segment && listed) return {};
         // A link that is down is waited for; what is not there is asked for once more, and then in another rung.
-        bool down = !first && (last.code == Code::network || last.code == Code::timeout);
+        bool down = !first && (last.code == ErrorCode::network || last.code == ErrorCode::timeout);
         if (down && monotonic_now() - begun < longest_down) {
             if (!pause(g, std::min(2_s, 250_ms * (1 << std::min(attempt, 3)))))
-                return fail(Code::cancelled, "Something else is wanted first.");
+                return fail(ErrorCode::cancelled, "Something else is wanted first.");
             continue;
         }
         if (attempt == 0 && !hopeless) {
-            if (!pause(g, 250_ms)) return fail(Code::cancelled, "Something else is wanted first.");
+            if (!pause(g, 250_ms)) return fail(ErrorCode::cancelled, "Something else is wanted first.");
             continue;
         }
         tried.insert(rendition);

@@ -100,23 +100,23 @@ Result<Weather> weather_from_csv(ByteView bytes, const std::string& name) {
         if (!t && w.steps.empty() && number == 1) continue;  // what the columns are called
         if (!t || !rate || (!w.steps.empty() && *t * 1e9 <= static_cast<double>(w.steps.back().from.ns)))
             return fail(
-                Code::malformed,
+                ErrorCode::malformed,
                 fmt::format("Line {} of “{}” is not seconds and Mbit/s, later than the line before.", number, name),
                 "Write lines such as “12.5, 3.2”.");
         if (w.steps.empty() && *t > 0) w.steps.push_back({{}, *rate * 1e6});
         w.steps.push_back({Time{std::llround(*t * 1e9)}, *rate * 1e6});
         if (w.steps.size() > 1'000'000)
-            return fail(Code::limit, fmt::format("“{}” has more than a million lines.", name), {});
+            return fail(ErrorCode::limit, fmt::format("“{}” has more than a million lines.", name), {});
     }
     if (w.steps.empty())
-        return fail(Code::empty, fmt::format("“{}” holds no line of seconds and Mbit/s.", name),
+        return fail(ErrorCode::empty, fmt::format("“{}” holds no line of seconds and Mbit/s.", name),
                     "Write lines such as “12.5, 3.2”.");
     auto n = w.steps.size();
     auto last = n > 1 ? w.steps[n - 1].from - w.steps[n - 2].from : 1_s;
     w.length = w.steps.back().from + last;
     w.settle();
     if (w.mean() < least_mean)
-        return fail(Code::malformed, fmt::format("Nothing ever gets through by “{}”.", name),
+        return fail(ErrorCode::malformed, fmt::format("Nothing ever gets through by “{}”.", name),
                     fmt::format("On average at least {:g} Mbit/s have to.", least_mean / 1e6));
     return w;
 }
@@ -156,7 +156,7 @@ Result<Weather> find_weather(const std::string& name) {
     if (name.find('.') == std::string::npos && name.find('/') == std::string::npos) {
         std::string names;
         for (auto& w : weathers()) names += (names.empty() ? "" : ", ") + w.name;
-        return fail(Code::not_found, fmt::format("There is no weather “{}”.", name),
+        return fail(ErrorCode::not_found, fmt::format("There is no weather “{}”.", name),
                     fmt::format("There are {}; or name a file of seconds and Mbit/s.", names));
     }
     RUEDO_TRY(auto bytes, read_file(name));

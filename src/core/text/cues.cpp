@@ -281,7 +281,7 @@ Result<Cues> parse_captions(ByteView file, std::string_view name) {
         if (!cue.runs.empty() && cues.list.size() < 200'000) cues.list.push_back(std::move(cue));
     }
     if (!webvtt && arrows == 0)
-        return fail(Code::not_media, fmt::format("“{}” holds no captions: it is neither WebVTT nor SubRip.", name),
+        return fail(ErrorCode::not_media, fmt::format("“{}” holds no captions: it is neither WebVTT nor SubRip.", name),
                     "Choose a .vtt or .srt file.");
     std::stable_sort(cues.list.begin(), cues.list.end(), [](auto& a, auto& b) { return a.start < b.start; });
     return cues;
@@ -293,7 +293,7 @@ constexpr std::size_t most_captions = 16 << 20;
 /// Up to `most` of its bytes.
 Result<Bytes> beginning_of(ByteSource& source, std::size_t most) {
     auto too_large = [&] {
-        return fail(Code::limit, fmt::format("“{}” is too large for captions.", source.name()),
+        return fail(ErrorCode::limit, fmt::format("“{}” is too large for captions.", source.name()),
                     "Choose a .vtt or .srt file.");
     };
     if (source.size().value_or(0) > most_captions) return too_large();

@@ -157,7 +157,7 @@ class FramedClip final : public Clip {
         }
         if (!first)
             return fail(
-                Code::not_media,
+                ErrorCode::not_media,
                 fmt::format("“{}” begins like bare sound (MP3, AAC or AC-3), but no frame of it can be found.", name),
                 "Copy or export it again.");
         adts_ = first->codec == Codec::aac;
@@ -280,7 +280,7 @@ Result<std::unique_ptr<Clip>> open_segment(std::shared_ptr<ByteSource> source, s
     auto clip = std::make_unique<FramedClip>();
     RUEDO_TRY_DO(clip->open(source));
     if (clip->flac_at())
-        return fail(Code::not_media, fmt::format("“{}” is FLAC, which no stream is made of here.", source->name()),
+        return fail(ErrorCode::not_media, fmt::format("“{}” is FLAC, which no stream is made of here.", source->name()),
                     "Make the stream anew, with a codec that streams have.");
     if (timeline) clip->count_from(*timeline);
     return clip;

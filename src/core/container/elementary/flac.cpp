@@ -189,13 +189,14 @@ class FlacClip final : public Clip {
         for (int blocks = 0;; ++blocks) {
             RUEDO_TRY(auto head, reader.view(at, 4));
             if (head.size() < 4 || blocks > 512)
-                return fail(Code::truncated, fmt::format("“{}” ends within its FLAC header.", name), "Copy it again.");
+                return fail(ErrorCode::truncated, fmt::format("“{}” ends within its FLAC header.", name),
+                            "Copy it again.");
             bool last = head[0] & 0x80;
             unsigned type = head[0] & 0x7FU;
             std::uint64_t length =
                 static_cast<std::uint64_t>(head[1]) << 16 | static_cast<std::uint64_t>(head[2]) << 8 | head[3];
             if (at + 4 + length > shared_->size)
-                return fail(Code::truncated,
+                return fail(ErrorCode::truncated,
                             fmt::format("A block of the FLAC header of “{}” is longer than the file.", name),
                             "Copy or export it again.");
             if ((type == 0 && blocks == 0) || type == 3 || type == 4 || type == 6) {
@@ -230,7 +231,7 @@ class FlacClip final : public Clip {
         }
         auto stream = parse_flac_info(t.config);
         if (!stream)
-            return fail(Code::malformed, fmt::format("The FLAC header of “{}” can’t be followed.", name),
+            return fail(ErrorCode::malformed, fmt::format("The FLAC header of “{}” can’t be followed.", name),
                         "Export it again.");
         shared_->source = source;
         shared_->info = *stream;

@@ -15,16 +15,17 @@ class FrameWriter final : public ClipWriter {
     explicit FrameWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
     Result<std::size_t> add(const WriteTrack& track) override {
         if (spec_.codec != Codec::unknown || !frame_parser(track.codec))
-            return fail(Code::limit, "Bare sound is one track of frames.", "Choose a container.");
+            return fail(ErrorCode::limit, "Bare sound is one track of frames.", "Choose a container.");
         if (track.codec == Codec::aac && adts_header(track.config, 0).empty())
-            return fail(Code::malformed, "The track’s header has no form in ADTS.", "Let it be encoded anew.");
+            return fail(ErrorCode::malformed, "The track’s header has no form in ADTS.", "Let it be encoded anew.");
         spec_ = track;
         return 0;
     }
     Status write(std::size_t, const WritePacket& p) override {
         if (spec_.codec == Codec::aac) {
             auto head = adts_header(spec_.config, p.data.size());
-            if (head.empty()) return fail(Code::limit, "A packet is too long for ADTS.", "Let it be encoded anew.");
+            if (head.empty())
+                return fail(ErrorCode::limit, "A packet is too long for ADTS.", "Let it be encoded anew.");
             RUEDO_TRY_DO(sink_->write(head));
         }
         if (spec_.codec == Codec::mp3) {
@@ -35,7 +36,7 @@ class FrameWriter final : public ClipWriter {
         return sink_->write(p.data);
     }
     Status finish(const Progress&) override {
-        if (!any_) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
+        if (!any_) return fail(ErrorCode::empty, "Nothing was written into the clip.", "Choose a source with sound.");
         if (spec_.codec == Codec::mp3) RUEDO_TRY_DO(state(end_of(0)));
         return sink_->commit();
     }
@@ -62,7 +63,8 @@ class FrameWriter final : public ClipWriter {
             info_at_ = w.size();
         }
         auto head = parse_mp3_frame(first);
-        if (!head) return fail(Code::malformed, "A packet of the MPEG sound track is damaged.", "Export it again.");
+        if (!head)
+            return fail(ErrorCode::malformed, "A packet of the MPEG sound track is damaged.", "Export it again.");
         side_ = head->samples == 1152 ? (head->channels == 1 ? 17 : 32) : (head->channels == 1 ? 9 : 17);
         frame_.assign(first.begin(), first.begin() + 4);
         frame_[1] |= 1;  // no checksum follows
@@ -75,7 +77,7 @@ class FrameWriter final : public ClipWriter {
             rate_ = static_cast<std::uint64_t>(made->rate);
             return sink_->write(frame_);
         }
-        return fail(Code::limit, "The sound’s rate has no frame that could state its length.",
+        return fail(ErrorCode::limit, "The sound’s rate has no frame that could state its length.",
                     "Let it be encoded anew.");
     }
     /// How many frames and bytes follow, where each hundredth begins, and what is to be cut at both ends.
@@ -114,7 +116,7 @@ class FlacFileWriter final : public ClipWriter {
         RUEDO_TRY_DO(wrapper_named("flac")->check(track));
         auto info = parse_flac_info(track.config);
         if (!info || sink_->position())
-            return fail(Code::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
+            return fail(ErrorCode::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
         info_ = *info;
         ByteWriter w;
         auto said = tags_;
@@ -132,14 +134,16 @@ class FlacFileWriter final : public ClipWriter {
     }
     Status write(std::size_t, const WritePacket& p) override {
         auto frame = parse_flac_frame(p.data);
-        if (!frame) return fail(Code::malformed, "A packet of the FLAC track is damaged.", "Let it be encoded anew.");
+        if (!frame)
+            return fail(ErrorCode::malformed, "A packet of the FLAC track is damaged.", "Let it be encoded anew.");
         samples_ += static_cast<std::uint64_t>(frame->samples);
         auto size = static_cast<std::uint32_t>(p.data.size());
         least_ = std::min(least_, size), most_ = std::max(most_, size);
         return sink_->write(p.data);
     }
     Status finish(const Progress&) override {
-        if (!samples_) return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
+        if (!samples_)
+            return fail(ErrorCode::empty, "Nothing was written into the clip.", "Choose a source with sound.");
         // Lengths are known now. The checksum over all samples holds where all are there.
         ByteWriter w;
         w.raw(ByteView(head_).first(12)).u24(least_).u24(most_);

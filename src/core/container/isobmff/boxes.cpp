@@ -54,7 +54,7 @@ constexpr std::uint64_t sample_limit = 256ULL << 20;
 
 Status read_sample(SourceReader& reader, std::uint64_t offset, std::uint64_t size, Bytes& out) {
     if (size > sample_limit)
-        return fail(Code::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size),
+        return fail(ErrorCode::limit, fmt::format("“{}” states a sample of {} bytes.", reader.source().name(), size),
                     "The file is damaged; export it again.");
     return reader.read(offset, size, out);
 }

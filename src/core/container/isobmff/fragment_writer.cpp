@@ -61,7 +61,8 @@ class FragmentWriter final : public ClipWriter {
         }
         RUEDO_TRY_DO(flush(true));
         if (sink_->position() == 0)
-            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+            return fail(ErrorCode::empty, "Nothing was written into the clip.",
+                        "Choose a source with pictures or sound.");
         Time end{};
         for (auto& t : tracks_) end = std::max(end, t.end);
         ByteWriter length;

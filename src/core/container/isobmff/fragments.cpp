@@ -304,7 +304,7 @@ class FragmentReader final : public TrackReader {
         if (!moof || moof->size() > (16ULL << 20)) return false;
         Bytes body;
         if (auto got = reader_.read(moof->body, moof->size(), body); !got) {
-            if (got.error().code == Code::truncated) return false;
+            if (got.error().code == ErrorCode::truncated) return false;
             return std::unexpected(got.error());
         }
         RUEDO_TRY(auto opening, index_->first());

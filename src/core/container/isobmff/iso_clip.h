@@ -44,7 +44,8 @@ class IsoClip final : public Clip {
     template <class F>
     Status children(const Box& parent, std::uint64_t from, F&& visit, int depth) {
         if (depth > depth_limit)
-            return fail(Code::limit, fmt::format("“{}” nests boxes more than {} deep.", source_->name(), depth_limit),
+            return fail(ErrorCode::limit,
+                        fmt::format("“{}” nests boxes more than {} deep.", source_->name(), depth_limit),
                         "The file is damaged; export it again.");
         for (auto at = from; at < parent.end;) {
             RUEDO_TRY(auto box, read_box(reader_, at, parent.end));

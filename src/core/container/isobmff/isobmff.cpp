@@ -21,7 +21,7 @@ Status IsoClip::open() {
         RUEDO_TRY(auto box, read_box(reader_, at, size));
         if (!box) {
             if (first)
-                return fail(Code::malformed,
+                return fail(ErrorCode::malformed,
                             fmt::format("“{}” begins with a box whose size is impossible.", source_->name()),
                             "The file is damaged; copy it again.");
             if (size - at >= 8)
@@ -65,17 +65,17 @@ Status IsoClip::open() {
     }
     if (!moov) {
         if (broken_at)
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("“{}” has a box of impossible size at byte {}, before its index.", source_->name(),
                                     *broken_at),
                         "Export the clip again.");
         if (cut_short_ || has_mdat)
             return fail(
-                Code::truncated,
+                ErrorCode::truncated,
                 fmt::format("“{}” was cut short before its index (the moov box), so nothing in it can be found.",
                             source_->name()),
                 "Copy it again; an export with the index in front survives such cuts.");
-        return fail(Code::malformed, fmt::format("“{}” has no index (moov box).", source_->name()),
+        return fail(ErrorCode::malformed, fmt::format("“{}” has no index (moov box).", source_->name()),
                     "Export the clip again.");
     }
     if (fragmented_) {
@@ -185,7 +185,7 @@ void IsoClip::apply_edits(Draft& draft) {
 
 Status IsoClip::finish() {
     if (drafts_.empty())
-        return fail(Code::malformed, fmt::format("“{}” has an index without a single track.", source_->name()),
+        return fail(ErrorCode::malformed, fmt::format("“{}” has an index without a single track.", source_->name()),
                     "Export the clip again.");
     for (auto& d : drafts_) {
         if (chapters_.contains(d.track.id)) d.track.kind = Kind::other;
@@ -198,11 +198,11 @@ Status IsoClip::finish() {
             describe_from_config(d.track);
             if (!d.encrypted_as.empty())
                 d.track.problem = Error{
-                    Code::encrypted,
+                    ErrorCode::encrypted,
                     fmt::format("Track {} of “{}” is encrypted ({}).", d.track.id, source_->name(), d.encrypted_as),
                     "Ask for a copy without encryption; Ruedo holds no keys."};
             else if (d.track.codec == Codec::unknown)
-                d.track.problem = Error{Code::codec_missing,
+                d.track.problem = Error{ErrorCode::codec_missing,
                                         fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).",
                                                     d.track.id, source_->name(), d.track.codec_tag),
                                         export_again};

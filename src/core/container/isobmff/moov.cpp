@@ -82,7 +82,7 @@ std::optional<PcmFormat> quicktime_pcm(std::uint32_t type, const Bytes& entry, u
 
 Status IsoClip::read_moov(const Box& moov) {
     if (moov.stated_end > file_end_)
-        return fail(Code::truncated,
+        return fail(ErrorCode::truncated,
                     fmt::format("“{}” was cut short inside its index (the moov box).", source_->name()),
                     "Copy it again.");
     return children(
@@ -101,7 +101,7 @@ Status IsoClip::read_moov(const Box& moov) {
                 movie_duration_ = version == 1 ? r.u64() : r.u32();
             } else if (box.type == fourcc("trak")) {
                 if (drafts_.size() >= track_limit)
-                    return fail(Code::limit,
+                    return fail(ErrorCode::limit,
                                 fmt::format("“{}” states more than {} tracks.", source_->name(), track_limit),
                                 "The file is damaged.");
                 Draft draft;
@@ -288,7 +288,7 @@ Status IsoClip::read_table(const Box& box, Draft& draft) {
         t.compact_bits = r.u32() & 0xFF;
         std::uint64_t count = r.u32();
         if (t.compact_bits != 4 && t.compact_bits != 8 && t.compact_bits != 16)
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("“{}” has sample sizes of {} bits.", source_->name(), t.compact_bits),
                         "Export the clip again.");
         t.compact_sizes = true;

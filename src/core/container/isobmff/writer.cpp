@@ -60,7 +60,8 @@ class Mp4Writer final : public ClipWriter {
         for (std::size_t i = 0; i < tracks_.size(); ++i)
             RUEDO_TRY_DO(tracks_[i].cues.finish([&](auto& sample) { return put(i, sample); }));
         if (sink_->position() == 0)
-            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+            return fail(ErrorCode::empty, "Nothing was written into the clip.",
+                        "Choose a source with pictures or sound.");
         ByteWriter size;
         size.u64(sink_->position() - room_);
         RUEDO_TRY_DO(sink_->write_at(room_ + 8, size.bytes));
@@ -109,7 +110,7 @@ class Mp4Writer final : public ClipWriter {
         if (t.samples.empty())
             t.first_dts = dts;
         else {
-            if (dts < t.last_dts) return fail(Code::internal, "Packets came out of decoding order.");
+            if (dts < t.last_dts) return fail(ErrorCode::internal, "Packets came out of decoding order.");
             t.samples.back().delta = static_cast<std::int32_t>(dts - t.last_dts);
         }
         t.last_dts = dts;

@@ -44,7 +44,7 @@ std::shared_ptr<const std::vector<CueEntry>> Shared::read_cues(SourceReader& rea
     Bytes data;
     if (e && e->id == id::cues && !e->unknown() && e->size() <= header_limit)
         if (auto got = reader.read(e->body, e->size(), data); !got) {
-            if (got.error().code != Code::truncated) return none;
+            if (got.error().code != ErrorCode::truncated) return none;
             data.clear();
         }
     parse_cues(data);
@@ -244,7 +244,7 @@ Result<bool> BlockReader::parse_block(const Element& e, bool simple, Time durati
     settings_.clear();
     for (auto n : sizes) {
         if (n > block_limit)
-            return fail(Code::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n),
+            return fail(ErrorCode::limit, fmt::format("“{}” states a block of {} bytes.", shared_->source->name(), n),
                         "The file is damaged.");
         Time length = each;
         if (extra_.pcm_frame && extra_.pcm_rate)

@@ -40,7 +40,7 @@ class MatroskaClip final : public Clip {
 Result<Bytes> MatroskaClip::body(const Element& e) {
     Bytes data;
     if (e.unknown() || e.size() > header_limit)
-        return fail(Code::limit,
+        return fail(ErrorCode::limit,
                     fmt::format("“{}” has a header of impossible size at byte {}.", shared_->source->name(), e.start),
                     "The file is damaged; copy it again.");
     RUEDO_TRY_DO(reader_.read(e.body, e.size(), data));
@@ -51,7 +51,7 @@ Status MatroskaClip::open() {
     auto& name = shared_->source->name();
     RUEDO_TRY(auto header, read_element(reader_, 0));
     if (!header || header->id != id::ebml || header->unknown())
-        return fail(Code::malformed, fmt::format("“{}” has a broken EBML header.", name), "Copy it again.");
+        return fail(ErrorCode::malformed, fmt::format("“{}” has a broken EBML header.", name), "Copy it again.");
     RUEDO_TRY(auto data, body(*header));
     info_.container = "matroska";
     std::string type = "matroska";
@@ -61,7 +61,7 @@ Status MatroskaClip::open() {
     if (type == "webm")
         info_.container = "webm";
     else if (type != "matroska")
-        return fail(Code::not_media,
+        return fail(ErrorCode::not_media,
                     fmt::format("“{}” is an EBML document of type “{}”, not a clip.", name, type.substr(0, 40)),
                     "Choose a media file.");
     auto at = header->end;
@@ -72,7 +72,8 @@ Status MatroskaClip::open() {
         if (e->unknown()) break;
         at = e->end;
     }
-    return fail(Code::truncated, fmt::format("“{}” ends before its first track is described.", name), "Copy it again.");
+    return fail(ErrorCode::truncated, fmt::format("“{}” ends before its first track is described.", name),
+                "Copy it again.");
 }
 
 Status MatroskaClip::read_segment(const Element& segment) {
@@ -130,10 +131,10 @@ Status MatroskaClip::read_segment(const Element& segment) {
     if (places.contains(id::attachments)) read_cover(places[id::attachments]);
     auto& name = shared_->source->name();
     if (!have_tracks || info_.tracks.empty())
-        return fail(size < segment.end && segment.end != UINT64_MAX ? Code::truncated : Code::malformed,
+        return fail(size < segment.end && segment.end != UINT64_MAX ? ErrorCode::truncated : ErrorCode::malformed,
                     fmt::format("“{}” does not describe a single track.", name), "Copy or export it again.");
     if (!shared_->first_cluster)
-        return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+        return fail(ErrorCode::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
                     "Copy it again.");
     for (auto& track : info_.tracks)
         track.tick = Rational{static_cast<std::int64_t>(shared_->scale), 1'000'000'000}.reduced();
@@ -190,7 +191,7 @@ bool missing_config(const Track& t) {
     return t.config.empty() &&
            (t.codec == Codec::h264 || t.codec == Codec::hevc || t.codec == Codec::mpeg1 || t.codec == Codec::mpeg2 ||
             t.codec == Codec::mpeg4) &&
-           !(t.problem && t.problem->code == Code::encrypted);
+           !(t.problem && t.problem->code == ErrorCode::encrypted);
 }
 
 void MatroskaClip::take_config(Track& track, const Bytes& first) {
@@ -249,13 +250,13 @@ Status MatroskaClip::settle_times() {
                                             vp9_level(track.video.width, track.video.height, rate), vp9->bit_depth);
                         if (!track.problem && vp9->bit_depth > 8)
                             track.problem = Error{
-                                Code::depth_unsupported,
+                                ErrorCode::depth_unsupported,
                                 fmt::format("Track {} is {}-bit VP9, which is not supported.", track.id,
                                             vp9->bit_depth),
                                 "Export it again with 8 bits; it can’t be decoded here, so not converted either."};
                         else if (!track.problem && !vp9->subsampled)
                             track.problem =
-                                Error{Code::chroma_unsupported,
+                                Error{ErrorCode::chroma_unsupported,
                                       fmt::format("Track {} is VP9 with other than 4:2:0 chroma.", track.id),
                                       "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted "
                                       "either."};

@@ -204,15 +204,15 @@ TrackEntry read_track(ByteView data, const std::string& file) {
         describe_from_config(track);
         track.preroll = std::max(track.preroll, seek_preroll);
         if (encrypted)
-            track.problem = Error{Code::encrypted, fmt::format("Track {} of “{}” is encrypted.", track.id, file),
+            track.problem = Error{ErrorCode::encrypted, fmt::format("Track {} of “{}” is encrypted.", track.id, file),
                                   "Ask for a copy without encryption; Ruedo holds no keys."};
         else if (packed)
             track.problem =
-                Error{Code::codec_missing,
+                Error{ErrorCode::codec_missing,
                       fmt::format("Track {} of “{}” is packed in a way that is not known here.", track.id, file),
                       "Export the clip again without track compression."};
         else if (track.codec == Codec::unknown)
-            track.problem = Error{Code::codec_missing,
+            track.problem = Error{ErrorCode::codec_missing,
                                   fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", track.id,
                                               file, track.codec_tag),
                                   export_again};

@@ -132,7 +132,8 @@ class MatroskaWriter final : public ClipWriter {
 
     Status finish(const Progress& told) override {
         if (sink_->position() == 0)
-            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+            return fail(ErrorCode::empty, "Nothing was written into the clip.",
+                        "Choose a source with pictures or sound.");
         Time end{};
         for (std::size_t i = 0; i < held_.size(); ++i) {
             auto& h = held_[i];

@@ -37,7 +37,7 @@ class TsClip final : public PesClip {
         info_.container = "mpegts";
         RUEDO_TRY_DO(read_tables());
         if (shared_->streams.empty())
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("“{}” looks like a transport stream, but no programme is described in it.",
                                     shared_->source->name()),
                         "Copy or record it again.");

@@ -118,7 +118,7 @@ Status PesClip::settle(std::optional<Timeline> timeline) {
     info_.zero = ticks_to_time(shared_->base, 1, 90000);
     std::erase_if(all, [&](auto& s) { return std::find(silent.begin(), silent.end(), s.pid) != silent.end(); });
     if (all.empty())
-        return fail(Code::truncated,
+        return fail(ErrorCode::truncated,
                     fmt::format("“{}” ends before its first picture or sound.", shared_->source->name()),
                     "Copy it again.");
     for (auto& s : all)
@@ -181,7 +181,7 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     if (s.frame) t.codec = s.frame->codec, t.audio = {s.frame->rate, s.frame->channels}, t.config = s.frame->config;
     if (t.codec == Codec::unknown || (t.kind == Kind::audio && !s.frame))
         t.problem =
-            Error{Code::codec_missing,
+            Error{ErrorCode::codec_missing,
                   fmt::format("Track {} of “{}” is in a codec that is not known here ({}).", t.id, name, t.codec_tag),
                   export_again};
     else

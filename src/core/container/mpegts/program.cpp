@@ -36,7 +36,7 @@ class PsClip final : public PesClip {
                 }
         if (shared_->streams.empty())
             return fail(
-                Code::malformed,
+                ErrorCode::malformed,
                 fmt::format("“{}” looks like a program stream, but holds no picture and no sound.", source->name()),
                 "Copy or record it again.");
         return settle();

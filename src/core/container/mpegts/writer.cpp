@@ -63,7 +63,7 @@ class TsWriter final : public ClipWriter {
             fine = !adts_header(track.config, 0).empty();
         }
         if (!fine)
-            return fail(Code::malformed, "The track’s header has no form in a transport stream.",
+            return fail(ErrorCode::malformed, "The track’s header has no form in a transport stream.",
                         "Let it be encoded anew.");
         for (auto& other : tracks_)
             if (other.stream_id == e.stream_id && e.stream_id != 0xBD) e.stream_id = other.stream_id + 1;
@@ -91,7 +91,8 @@ class TsWriter final : public ClipWriter {
     void begins_segment() override { begins_segment_ = true; }
     Status finish(const Progress&) override {
         if (!any_)
-            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+            return fail(ErrorCode::empty, "Nothing was written into the clip.",
+                        "Choose a source with pictures or sound.");
         return sink_->commit();
     }
 
@@ -107,7 +108,7 @@ class TsWriter final : public ClipWriter {
                 if (p.keyframe) out.insert(out.end(), t.parameter_sets.begin(), t.parameter_sets.end());
                 Bytes units;
                 if (!to_annex_b(p.data, t.length_size, units))
-                    return fail(Code::malformed, "A picture’s parts are longer than the picture.",
+                    return fail(ErrorCode::malformed, "A picture’s parts are longer than the picture.",
                                 "Let it be encoded anew.");
                 for (auto unit : split_annex_b(units)) {
                     if (unit.empty() || (avc ? (unit[0] & 31) == 9 : (unit[0] >> 1 & 63) == 35)) continue;
@@ -119,7 +120,7 @@ class TsWriter final : public ClipWriter {
             case Codec::aac:
                 out = adts_header(t.spec.config, p.data.size());
                 if (out.empty())
-                    return fail(Code::limit, "A packet of the sound is too long for a transport stream.",
+                    return fail(ErrorCode::limit, "A packet of the sound is too long for a transport stream.",
                                 "Let it be encoded anew.");
                 break;
             case Codec::mpeg1:
@@ -204,7 +205,8 @@ class TsWriter final : public ClipWriter {
         packet.u8(0x47).u16(0x4000 | pid).u8(0x10 | continuity).u8(0).raw(s.bytes);
         continuity = (continuity + 1) & 15;
         if (packet.size() > 188)
-            return fail(Code::limit, "A transport stream of so many tracks is not written here.", "Keep fewer tracks.");
+            return fail(ErrorCode::limit, "A transport stream of so many tracks is not written here.",
+                        "Keep fewer tracks.");
         packet.bytes.resize(188, 0xFF);
         return sink_->write(packet.bytes);
     }

@@ -138,7 +138,7 @@ Result<std::optional<Link>> read_link(const std::shared_ptr<ByteSource>& source,
         auto serial = ogg_page_serialno(&page);
         if (ogg_page_bos(&page)) {
             if (link.streams.size() + others.size() > 32)
-                return fail(Code::limit, fmt::format("“{}” holds more than 32 streams at once.", source->name()),
+                return fail(ErrorCode::limit, fmt::format("“{}” holds more than 32 streams at once.", source->name()),
                             "Export it with fewer tracks.");
             if (assembling.contains(serial)) continue;
             auto& state = assembling[serial];

@@ -315,12 +315,12 @@ class OggClip final : public Clip {
         }
         auto& name = shared_->source->name();
         if (shared_->links.empty())
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("“{}” is Ogg, but no Theora, Vorbis, Opus or FLAC stream can be read in it.", name),
                         "Copy or export it again.");
         auto& first = *shared_->links[0];
         if (std::none_of(first.streams.begin(), first.streams.end(), [](auto& s) { return s.has_data; }))
-            return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
+            return fail(ErrorCode::truncated, fmt::format("“{}” ends before its first picture or sound.", name),
                         "Copy it again.");
         for (std::size_t i = 0; i < first.streams.size(); ++i) {
             auto& s = first.streams[i];

@@ -27,7 +27,7 @@ Result<bool> PageWalker::next(ogg_page& page, std::uint64_t& start) {
             continue;
         }
         auto* to = reinterpret_cast<std::uint8_t*>(ogg_sync_buffer(&sync_, chunk));
-        if (!to) return fail(Code::limit, "There is no memory for a page.");
+        if (!to) return fail(ErrorCode::limit, "There is no memory for a page.");
         std::size_t wanted = chunk;
         auto got = source_->read_at(read_at_, {to, wanted});
         // Who only looks at what is here takes less, down to the last byte.

@@ -78,7 +78,7 @@ class OggWriter final : public ClipWriter {
         bool fine = !s->headers.empty() && s->logical.begin(s->headers[0]);
         for (std::size_t i = 1; fine && i < s->headers.size(); ++i) s->logical.add_header(s->headers[i]);
         if (!fine || !s->logical.complete())
-            return fail(Code::malformed,
+            return fail(ErrorCode::malformed,
                         fmt::format("The {} track’s header can’t be followed.", codec_title(track.codec)),
                         "Let it be encoded anew.");
         ogg_stream_init(&s->state, static_cast<int>(streams_.size()) + 1);
@@ -104,7 +104,8 @@ class OggWriter final : public ClipWriter {
     }
     Status finish(const Progress&) override {
         if (sink_->position() == 0)
-            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with pictures or sound.");
+            return fail(ErrorCode::empty, "Nothing was written into the clip.",
+                        "Choose a source with pictures or sound.");
         for (std::size_t i = 0; i < streams_.size(); ++i) {
             auto& s = streams_[i];
             // The last picture is shown for as long as it lasts.
@@ -160,7 +161,7 @@ class OggWriter final : public ClipWriter {
         auto& l = s.logical;
         auto key = std::min(s.last_key, n);
         if ((n - key) >> l.shift)
-            return fail(Code::limit, "Its keyframes lie further apart than its Theora header lets Ogg count.",
+            return fail(ErrorCode::limit, "Its keyframes lie further apart than its Theora header lets Ogg count.",
                         "Let the pictures be encoded anew.");
         s.last_frame = n;
         hold(s, p, ((key + (l.counts_from_one ? 1 : 0)) << l.shift) + (n - key));

@@ -41,12 +41,12 @@ class AviClip final : public Clip {
                     auto type = ByteReader(view).le(4);
                     if (type == le_tag("hdrl") && streams_.empty()) {
                         if (chunk->size > (16 << 20))
-                            return fail(Code::limit,
+                            return fail(ErrorCode::limit,
                                         fmt::format("The header of “{}” claims {} MB.", name, chunk->size >> 20),
                                         "Export it again.");
                         Bytes header;
                         if (!reader_.read(chunk->at + 4, chunk->size - std::min<std::uint64_t>(4, chunk->size), header))
-                            return fail(Code::truncated, fmt::format("“{}” ends within its header.", name),
+                            return fail(ErrorCode::truncated, fmt::format("“{}” ends within its header.", name),
                                         "Copy it again.");
                         read_header(header);
                     } else if (type == le_tag("movi")) {
@@ -130,11 +130,11 @@ class AviClip final : public Clip {
         return own;
     }
     std::unexpected<Error> no_streams() const {
-        return fail(Code::malformed, fmt::format("“{}” does not describe a single stream.", source_->name()),
+        return fail(ErrorCode::malformed, fmt::format("“{}” does not describe a single stream.", source_->name()),
                     "Export it again.");
     }
     std::unexpected<Error> ends_early() const {
-        return fail(Code::truncated, fmt::format("“{}” ends before its first picture or sound.", source_->name()),
+        return fail(ErrorCode::truncated, fmt::format("“{}” ends before its first picture or sound.", source_->name()),
                     "Copy it again.");
     }
     /// `hdrl`: a `strl` list for each stream.
@@ -300,7 +300,7 @@ class AviClip final : public Clip {
             if (s.frame)
                 t.codec = s.frame->codec, t.audio = {s.frame->rate, s.frame->channels};
             else
-                t.problem = Error{Code::malformed,
+                t.problem = Error{ErrorCode::malformed,
                                   fmt::format("Track {} of “{}” is called {}, but no frame of it can be found.", t.id,
                                               name, codec_title(t.codec)),
                                   "Export it again."};

@@ -19,7 +19,7 @@ Result<bool> goes_on(SourceReader& reader, const Chunk& riff) {
 }
 
 Error unknown_codec(const Track& t, const std::string& name) {
-    return {Code::codec_missing,
+    return {ErrorCode::codec_missing,
             fmt::format("Track {} of “{}” is in a codec that is not known here (“{}”).", t.id, name, t.codec_tag),
             export_again};
 }

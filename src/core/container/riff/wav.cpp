@@ -83,9 +83,10 @@ class WavClip final : public Clip {
             at = chunk->at + chunk->size + (chunk->size & 1);
         }
         if (!have_format)
-            return fail(Code::malformed, fmt::format("“{}” does not say how its sound is stored.", name),
+            return fail(ErrorCode::malformed, fmt::format("“{}” does not say how its sound is stored.", name),
                         "Export it again.");
-        if (!data) return fail(Code::truncated, fmt::format("“{}” ends before its sound.", name), "Copy it again.");
+        if (!data)
+            return fail(ErrorCode::truncated, fmt::format("“{}” ends before its sound.", name), "Copy it again.");
         begin_ = data->at, size_ = data->size;
         if (all != UINT64_MAX && begin_ + size_ > all) {
             size_ = all > begin_ ? all - begin_ : 0;

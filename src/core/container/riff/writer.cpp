@@ -13,7 +13,7 @@ class WavFileWriter final : public ClipWriter {
         RUEDO_TRY_DO(wrapper_named("wav")->check(track));
         auto format = parse_pcm_format(track.config);
         if (!format || format->big_endian || data_at_)
-            return fail(Code::limit, "WAV takes one track of little-endian samples.", "Let it be encoded anew.");
+            return fail(ErrorCode::limit, "WAV takes one track of little-endian samples.", "Let it be encoded anew.");
         block_ = format->container_bytes * static_cast<unsigned>(format->channels);
         silence_ = format->container_bytes == 1 && !format->is_float ? 0x80 : 0;
         rate_ = static_cast<std::uint64_t>(format->rate);
@@ -51,7 +51,7 @@ class WavFileWriter final : public ClipWriter {
     }
     Status finish(const Progress&) override {
         if (!data_at_ || sink_->position() == data_at_)
-            return fail(Code::empty, "Nothing was written into the clip.", "Choose a source with sound.");
+            return fail(ErrorCode::empty, "Nothing was written into the clip.", "Choose a source with sound.");
         auto size = sink_->position() - data_at_;
         if (size & 1) RUEDO_TRY_DO(sink_->write(Bytes{0}));
         auto all = sink_->position() - 8;
