@@ -30,14 +30,14 @@ namespace ruedo::bench {
 namespace {
 struct OpenReader {
     std::shared_ptr<Clip> clip;
-    std::unique_ptr<PictureReader> pictures;
+    std::unique_ptr<FrameReader> pictures;
 };
 OpenReader open_reader(const std::filesystem::path& path) {
     OpenReader o;
     auto opened = open_clip(path);
     if (!opened) std::exit(1);
     o.clip = std::move(*opened);
-    auto reader = PictureReader::open(o.clip, *o.clip->info().main(Kind::video), CodecRegistry::standard());
+    auto reader = FrameReader::open(o.clip, *o.clip->info().main(Kind::video), CodecRegistry::standard());
     if (!reader) std::exit(1);
     o.pictures = std::move(*reader);
     return o;
@@ -99,7 +99,7 @@ json decode_to_picture(const std::string& name, Time length) {
         double bare = bare_loop(&pixels);
         if (copying.needed()) copying.see(bare / apart());
         double ours = ms_of([&] {
-            PicturesAhead pictures(open_reader(file).pictures);
+            FramesAhead pictures(open_reader(file).pictures);
             while (auto p = pictures.next().value_or(std::nullopt)) render(*p);
         });
         return bare / ours;
@@ -124,7 +124,7 @@ json exact_seek(const std::string& name) {
     }));
 }
 
-json first_picture(const std::string& name) {
+json first_frame(const std::string& name) {
     auto path = clip(name);
     auto packets = packets_of(path);
     Copying copying(packets.track);
@@ -381,7 +381,7 @@ json network_first_picture() {
         auto clip = open_clip(source);
         if (!clip) std::exit(1);
         std::shared_ptr<Clip> held = std::move(*clip);
-        auto reader = PictureReader::open(held, *held->info().main(Kind::video), CodecRegistry::standard());
+        auto reader = FrameReader::open(held, *held->info().main(Kind::video), CodecRegistry::standard());
         if (!reader || !(*reader)->at({})) std::exit(1);
         return static_cast<double>(source->received());
     };
@@ -416,8 +416,8 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
         {"decode-to-picture.vp8", [] { return decode_to_picture("vp8-360p30.webm", 8_s); }},
         {"exact-seek.h264", [] { return exact_seek("h264-720p60.mp4"); }},
         {"exact-seek.vp9", [] { return exact_seek("vp9-1080p30.webm"); }},
-        {"first-picture.mp4", [] { return first_picture("h264-720p60.mp4"); }},
-        {"first-picture.webm", [] { return first_picture("vp9-1080p30.webm"); }},
+        {"first-picture.mp4", [] { return first_frame("h264-720p60.mp4"); }},
+        {"first-picture.webm", [] { return first_frame("vp9-1080p30.webm"); }},
         {"open.ogg", [] { return open_row("theora_vorbis.ogv"); }},
         {"open.mpegts", [] { return open_row("h264_aac.ts"); }},
         {"open.avi", [] { return open_row("mjpeg_pcm.avi"); }},

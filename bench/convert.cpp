@@ -55,7 +55,7 @@ struct Work {
         : file(clip(codec == Codec::mjpeg ? "h264-720p60.mp4" : "vp8-360p30.webm")), packets(packets_of(file)) {
         packets.list.resize(std::min<std::size_t>(packets.list.size(), static_cast<std::size_t>(count)));
         opened = need(open_clip(file.string()));
-        auto reader = need(PictureReader::open(opened, *opened->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = need(FrameReader::open(opened, *opened->info().main(Kind::video), CodecRegistry::standard()));
         while (static_cast<int>(pictures.size()) < count) pictures.push_back(*need(reader->next()));
         recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
         recipe.audio.action = Recipe::Do::none;
@@ -67,7 +67,7 @@ struct Work {
     ~Work() { std::filesystem::remove(out); }
     Work(const Work&) = delete;
     /// As the encoder wants it.
-    Picture fitted(const Picture& p) { return need(reshaper.make(p, plan.reshape)); }
+    Frame fitted(const Frame& p) { return need(reshaper.make(p, plan.reshape)); }
     std::vector<Encoded> bare() {
         auto encoder =
             need(CodecRegistry::standard().video_encoder(plan.video_codec, encoder_options(plan, recipe, {30, 1})));
@@ -86,14 +86,14 @@ struct Work {
     std::filesystem::path file, out;
     Packets packets;
     std::shared_ptr<Clip> opened;
-    std::vector<Picture> pictures;
+    std::vector<Frame> pictures;
     Recipe recipe;
     Plan plan;
     Reshaper reshaper;
     Bytes config;
 };
 /// Of what is seen against what it was made of.
-double likeness(const std::vector<Picture>& a, const std::vector<Picture>& b) {
+double likeness(const std::vector<Frame>& a, const std::vector<Frame>& b) {
     double sum = 0, samples = 0;
     if (a.size() != b.size()) fmt::print(stderr, "{} pictures became {}\n", a.size(), b.size()), std::exit(1);
     for (std::size_t i = 0; i < a.size(); ++i) {
@@ -131,8 +131,8 @@ json ladder_row() {
     std::shared_ptr<Clip> opened = need(open_clip(cut.string()));
     auto& track = *opened->info().main(Kind::video);
     o.recipe.rungs = propose_rungs(track.video, 30, 4);
-    std::vector<Picture> decoded;
-    auto reader = need(PictureReader::open(opened, track, CodecRegistry::standard()));
+    std::vector<Frame> decoded;
+    auto reader = need(FrameReader::open(opened, track, CodecRegistry::standard()));
     while (auto p = need(reader->next())) decoded.push_back(*p);
     /// A rung by hand: its pictures fitted one after the other and encoded.
     auto by_hand = [&](const RungSpec& rung) {
@@ -181,13 +181,13 @@ json convert_quality_row() {
         track.kind = Kind::video, track.codec = codec, track.config = work.config;
         track.video = work.plan.format;
         auto decoder = need(CodecRegistry::standard().video_decoder(track));
-        std::vector<Picture> given, by_hand, ours;
+        std::vector<Frame> given, by_hand, ours;
         for (auto& p : work.pictures) given.push_back(work.fitted(p));
         for (auto& p : packets) (void)decoder->decode(p.data, p.pts, p.keyframe, by_hand);
         (void)decoder->drain(by_hand);
         work.convert();
         std::shared_ptr<Clip> made = need(open_clip(work.out.string()));
-        auto reader = need(PictureReader::open(made, *made->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = need(FrameReader::open(made, *made->info().main(Kind::video), CodecRegistry::standard()));
         while (auto p = need(reader->next())) ours.push_back(*p);
         worst = std::max(worst, likeness(given, by_hand) - likeness(given, ours));
     }

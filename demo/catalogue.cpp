@@ -71,7 +71,7 @@ void serve_catalogue(LoopbackServer& server, const fs::path& folder) {
             std::shared_ptr<Clip> clip = std::move(*opened);
             auto* track = clip->info().main(Kind::video);
             if (!track) break;
-            auto reader = PictureReader::open(clip, *track, CodecRegistry::standard());
+            auto reader = FrameReader::open(clip, *track, CodecRegistry::standard());
             if (!reader) break;
             auto picture = (*reader)->at(1_s);
             if (!picture) break;

@@ -334,7 +334,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
         }
         return {};
     };
-    auto write_pictures = [&](std::vector<Encoded>& packets) -> Status {
+    auto encode_clip_frames = [&](std::vector<Encoded>& packets) -> Status {
         for (auto& e : packets) {
             if (!tracks_added) {
                 WriteTrack v;
@@ -368,15 +368,15 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
     };
     std::vector<Encoded> packets;
     for (int n = 0; n < frames; ++n) {
-        auto picture = to_picture(draw_frame(spec, n), {});
+        auto picture = to_frame(draw_frame(spec, n), {});
         picture.pts =
             ticks_to_time(static_cast<std::int64_t>(n) * spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
         RUEDO_TRY_DO(encoder->encode(picture, packets));
-        RUEDO_TRY_DO(write_pictures(packets));
+        RUEDO_TRY_DO(encode_clip_frames(packets));
         if (told) told(n + 1, frames);
     }
     RUEDO_TRY_DO(encoder->drain(packets));
-    RUEDO_TRY_DO(write_pictures(packets));
+    RUEDO_TRY_DO(encode_clip_frames(packets));
     RUEDO_TRY_DO(sound_until(Time::max()));
     writer.ends(audio_track, ticks_to_time(spec.seconds, 1, 1));
     return writer.finish();

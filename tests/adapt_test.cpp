@@ -362,7 +362,7 @@ TEST_CASE("a live stream plays from near its edge, and goes on past where its li
     REQUIRE(clip->begins());
     auto first_window = *clip->seekable();
     CHECK((*clip->begins() >= first_window.from && *clip->begins() < first_window.to));
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     auto p = value(reader->at(*clip->begins()));
     Time last = p.pts;
     while (last < first_window.to + 1_s) {
@@ -383,7 +383,7 @@ TEST_CASE("rungs change on a link that changes, and no picture is lost or comes 
         StreamOptions options;
         options.policy = "throughput";
         auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + "fmp4/master.m3u8", options)));
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         int k = 0;
         while (auto p = value(reader->next())) {
             CHECK(demo::read_strip(render(*p)) == k++);

@@ -295,9 +295,9 @@ TEST_CASE("pictures of what can't be sought are those of the times asked for, wh
     std::vector<Time> times{5500_ms, 200_ms, 3_s, 3_s, 0_s, 1999_ms, 5999_ms};
     using Shown = std::vector<std::pair<Time, std::optional<int>>>;
     auto shown_in = [&](std::shared_ptr<Clip> clip) {
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         Shown shown(times.size());
-        done(reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
+        done(reader->at_each(times, [&](std::size_t i, const Frame& picture) -> Status {
             shown[i] = {picture.pts, demo::read_strip(render(picture))};
             return {};
         }));
@@ -316,8 +316,8 @@ TEST_CASE("pictures of what can't be sought are those of the times asked for, wh
     CHECK(coming.back() == coming[6]);
     auto seen = 0;
     auto clip = open("vp9_opus.webm");
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    auto ended = reader->at_each(times, [&](std::size_t, const Picture&) -> Status {
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto ended = reader->at_each(times, [&](std::size_t, const Frame&) -> Status {
         if (++seen == 3) return fail(ErrorCode::cancelled, "Enough.");
         return {};
     });

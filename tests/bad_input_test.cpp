@@ -27,7 +27,7 @@ std::optional<Error> use(std::shared_ptr<ByteSource> source, bool decode = true)
     if (!tracks) return tracks.error();
     if (!decode) return std::nullopt;
     if (tracks->video) {
-        auto pictures = PictureReader::open(clip, *tracks->video, CodecRegistry::standard());
+        auto pictures = FrameReader::open(clip, *tracks->video, CodecRegistry::standard());
         if (!pictures) return pictures.error();
         for (int i = 0; i < 4; ++i) {
             auto p = (*pictures)->next();
@@ -115,7 +115,7 @@ TEST_CASE("a clip that was cut short plays as far as it goes, and says so") {
     auto found = std::any_of(clip->info().findings.begin(), clip->info().findings.end(),
                              [](auto& f) { return f.code == "truncated"; });
     CHECK(found);
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     int count = 0;
     while (value(reader->next())) ++count;
     CHECK(std::abs(count - 92) <= 3);

@@ -20,9 +20,9 @@ Cues one_cue(Time from, Time to, const std::string& words) {
     return cues;
 }
 std::unique_ptr<TextSetter> letters() { return value(CodecRegistry::standard().text_setter()); }
-Picture grey(int width, int height, int rotation = 0, Rational pixel_aspect = {}) {
+Frame grey(int width, int height, int rotation = 0, Rational pixel_aspect = {}) {
     std::array<std::uint8_t*, 3> planes{};
-    auto p = make_picture(width, height, planes);
+    auto p = make_frame(width, height, planes);
     for (std::size_t k = 0; k < 3; ++k) std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height), 128);
     p.rotation = rotation, p.pixel_aspect = pixel_aspect;
     return p;
@@ -32,7 +32,7 @@ struct Changed {
     double left = 1, top = 1, right = 0, bottom = 0;
     int darkest = 255, brightest = 0;
 };
-Changed between(const Picture& a, const Picture& b) {
+Changed between(const Frame& a, const Frame& b) {
     auto x = render(a), y = render(b);
     REQUIRE((x.width == y.width && x.height == y.height));
     Changed c;
@@ -48,7 +48,7 @@ Changed between(const Picture& a, const Picture& b) {
     return c;
 }
 /// How many pixels of a picture are another, and not only less exact.
-int far_apart(const Picture& a, const Picture& b) {
+int far_apart(const Frame& a, const Frame& b) {
     auto x = render(a), y = render(b);
     int n = 0;
     for (std::size_t i = 1; i < std::min(x.pixels.size(), y.pixels.size()); i += 4)
@@ -117,8 +117,8 @@ TEST_CASE("burnt captions are there when they are to be read, and nothing else i
     CHECK(c.video.action == "encoded");
     std::shared_ptr<Clip> burnt = value(open_clip((folder / "b.mp4").string()));
     for (auto& t : burnt->info().tracks) CHECK(t.kind != Kind::text);
-    auto a = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    auto b = value(PictureReader::open(burnt, *burnt->info().main(Kind::video), CodecRegistry::standard()));
+    auto a = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto b = value(FrameReader::open(burnt, *burnt->info().main(Kind::video), CodecRegistry::standard()));
     int with = 0, without = 0;
     for (auto p = value(a->next()), q = value(b->next()); p && q; p = value(a->next()), q = value(b->next())) {
         bool shown = std::any_of(cues.list.begin(), cues.list.end(),
@@ -140,9 +140,9 @@ TEST_CASE("burnt captions are there when they are to be read, and nothing else i
     auto beside = made((folder / "c.webm").string(), folder / "d.webm", r);
     CHECK(beside.video.action == "encoded");
     std::shared_ptr<Clip> made_clip = value(open_clip((folder / "d.webm").string()));
-    auto d = value(PictureReader::open(made_clip, *made_clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto d = value(FrameReader::open(made_clip, *made_clip->info().main(Kind::video), CodecRegistry::standard()));
     auto whole = open("vp9_opus.webm");
-    auto e = value(PictureReader::open(whole, *whole->info().main(Kind::video), CodecRegistry::standard()));
+    auto e = value(FrameReader::open(whole, *whole->info().main(Kind::video), CodecRegistry::standard()));
     for (auto [at, shown] : {std::pair{400_ms, false}, {600_ms, true}, {1400_ms, true}, {1600_ms, false}}) {
         CHECK((far_apart(value(e->at(at + 500_ms)), value(d->at(at))) > 120) == shown);
     }
@@ -158,7 +158,7 @@ TEST_CASE("a picture that stays is made anew where its captions change") {
     r.captions = Recipe::Captions::burn;
     (void)made(path.string(), folder / "b.mkv", r);
     std::vector<Time> times;
-    for (auto& s : pictures_in(folder / "b.mkv")) times.push_back(s.pts);
+    for (auto& s : frames_in(folder / "b.mkv")) times.push_back(s.pts);
     CHECK(times == std::vector<Time>{0_s, 1_s, 2_s, 2500_ms, 3_s, 4_s, 4100_ms, 5_s});
     CHECK(value(open_clip((folder / "b.mkv").string()))->info().duration == 6100_ms);
 }

@@ -15,7 +15,7 @@
 #include "demo/clips.h"
 #include "demo/drawing.h"
 #include "media/codec_headers.h"
-#include "media/picture_memory.h"
+#include "media/frame_memory.h"
 #include "mpeg_makers.h"
 #include "support.h"
 
@@ -33,7 +33,7 @@ TEST_CASE("every decoded picture carries the number its time says") {
                 if (t["type"] == "video") wanted = &t, sound_only = false;
             if (sound_only) continue;
             REQUIRE(track);
-            auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
+            auto reader = value(FrameReader::open(clip, *track, CodecRegistry::standard()));
             if (!wanted) {  // its maker only says that it plays
                 CHECK(demo::read_strip(render(value(reader->at(1_s)))) == 30);
                 continue;
@@ -69,7 +69,7 @@ TEST_CASE("an exact seek gives the very picture, and goes on from there") {
             if (t["type"] == "video") wanted = &t;
         auto times = (*wanted)["pts_ns"].get<std::vector<std::int64_t>>();
         auto numbers = (*wanted)["index"].get<std::vector<int>>();
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         for (int i = 0; i < 8; ++i) {
             auto t = static_cast<std::int64_t>(random()) % 6'200'000'000;
             auto place = std::upper_bound(times.begin(), times.end(), t) - times.begin();
@@ -90,7 +90,7 @@ TEST_CASE("an exact seek gives the very picture, and goes on from there") {
 
 TEST_CASE("decoded counts from the keyframe, without look-ahead") {
     auto clip = open("vp9_opus.webm");
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     value(reader->at(2_s));
     CHECK(reader->decoded() == 1);
     value(reader->at(3_s));
@@ -106,7 +106,7 @@ TEST_CASE("one decoder that jumps about gives the pixels of one that never does,
         INFO(name);
         auto clip = open(name);
         auto& track = *clip->info().main(Kind::video);
-        auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
         std::vector<std::pair<Time, Pixels>> all;
         while (auto p = value(reader->next())) all.emplace_back(p->pts, render(*p).pixels);
         // In the order in which they are decoded, since a keyframe.
@@ -133,7 +133,7 @@ TEST_CASE("decoders begin, jump and end on many threads at once, and none knows 
     std::vector<std::vector<std::pair<Time, Pixels>>> all;
     for (auto& name : names) {
         auto clip = open(name);
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         auto& pictures = all.emplace_back();
         while (auto p = value(reader->next())) pictures.emplace_back(p->pts, render(*p).pixels);
     }
@@ -147,7 +147,7 @@ TEST_CASE("decoders begin, jump and end on many threads at once, and none knows 
                 auto clip = open_clip(fixture(names[which]));
                 if (!clip) return void(++wrong);
                 std::shared_ptr<Clip> held = std::move(*clip);
-                auto reader = PictureReader::open(held, *held->info().main(Kind::video), CodecRegistry::standard());
+                auto reader = FrameReader::open(held, *held->info().main(Kind::video), CodecRegistry::standard());
                 // The first of them jumps from one that has decoded nothing.
                 for (int jump = 0; reader && jump < 3; ++jump) {
                     auto& [t, pixels] = all[which][random() % all[which].size()];
@@ -166,8 +166,8 @@ TEST_CASE("a picture that is kept stays what it was while its decoder goes on, j
         INFO(name);
         auto clip = open(name);
         auto& track = *clip->info().main(Kind::video);
-        auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
-        std::vector<std::pair<Picture, Pixels>> kept;
+        auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
+        std::vector<std::pair<Frame, Pixels>> kept;
         for (int i = 0; i < 40; ++i) {
             auto p = value(reader->next());
             REQUIRE(p);
@@ -177,7 +177,7 @@ TEST_CASE("a picture that is kept stays what it was while its decoder goes on, j
         kept.emplace_back(far, render(far).pixels);
         reader.reset();
         // Another decoder takes up the memory that was let go.
-        auto other = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        auto other = value(FrameReader::open(clip, track, CodecRegistry::standard()));
         for (int i = 0; i < 12; ++i) REQUIRE(value(other->next()));
         for (auto& [picture, pixels] : kept) CHECK(render(picture).pixels == pixels);
     }
@@ -185,19 +185,19 @@ TEST_CASE("a picture that is kept stays what it was while its decoder goes on, j
 
 TEST_CASE("memory of pictures lies on its boundary, the last given back is taken first, and is nobody else's") {
     constexpr std::size_t size = 123'457;
-    auto one = picture_memory(size), two = picture_memory(size);
+    auto one = frame_memory(size), two = frame_memory(size);
     CHECK((reinterpret_cast<std::uintptr_t>(one.get()) % 64 == 0 && one != two));
     auto *first = one.get(), *second = two.get();
     one.reset(), two.reset();
-    two = picture_memory(size), one = picture_memory(size);
+    two = frame_memory(size), one = frame_memory(size);
     CHECK((two.get() == second && one.get() == first));
-    CHECK(picture_memory(size + 1).get() != first);
+    CHECK(frame_memory(size + 1).get() != first);
     std::vector<std::thread> threads;
     std::atomic<int> wrong = 0;
     for (int t = 0; t < 4; ++t)
         threads.emplace_back([&, t] {
             for (int i = 0; i < 300; ++i) {
-                auto mine = picture_memory(size);
+                auto mine = frame_memory(size);
                 std::memset(mine.get(), t + 1, size);
                 std::this_thread::yield();
                 wrong += mine.get()[0] != t + 1 || mine.get()[size - 1] != t + 1;
@@ -209,11 +209,11 @@ TEST_CASE("memory of pictures lies on its boundary, the last given back is taken
 
 namespace {
 /// A picture of thirty a second that carries its number.
-Picture numbered(int width, int height, int n) {
+Frame numbered(int width, int height, int n) {
     demo::Canvas canvas(width, height);
     canvas.gradient({200, 40, 30}, {30, 60, 200});
     demo::draw_strip(canvas.image(), n, n % 10 == 0);
-    auto p = to_picture(canvas.image(), {});
+    auto p = to_frame(canvas.image(), {});
     p.pts = ticks_to_time(n, 1, 30);
     return p;
 }
@@ -254,7 +254,7 @@ TEST_CASE("after a jump nothing of what was damaged before it is left, nor of wh
     for (auto& [track, packets] : all) {
         INFO(codec_name(track.codec) << " " << track.video.width);
         auto group = [&](VideoDecoder& decoder) {
-            std::vector<Picture> out;
+            std::vector<Frame> out;
             for (std::size_t i = 0; i < 12; ++i)
                 done(decoder.decode(packets[i].data, packets[i].head.pts, packets[i].head.keyframe, out));
             done(decoder.drain(out));
@@ -268,7 +268,7 @@ TEST_CASE("after a jump nothing of what was damaged before it is left, nor of wh
         std::mt19937 random(17);
         auto used = value(CodecRegistry::standard().video_decoder(track));
         for (int round = 0; round < 8; ++round) {
-            std::vector<Picture> out;
+            std::vector<Frame> out;
             for (std::size_t i = 0; i < 20; ++i) {
                 auto data = packets[i].data;
                 // Whole the first time; then with more and more of its bytes changed.
@@ -277,7 +277,7 @@ TEST_CASE("after a jump nothing of what was damaged before it is left, nor of wh
                 (void)used->decode(data, packets[i].head.pts, packets[i].head.keyframe, out);
             }
             used->reset();
-            std::vector<Picture> none;
+            std::vector<Frame> none;
             done(used->drain(none));
             CHECK(none.empty());
             used->reset();
@@ -287,7 +287,7 @@ TEST_CASE("after a jump nothing of what was damaged before it is left, nor of wh
         if (track.codec == Codec::h264) continue;
         // What does not begin with a keyframe is nothing that the pictures of before could be taken for.
         auto& late = packets[5];
-        std::vector<Picture> alone, after;
+        std::vector<Frame> alone, after;
         auto bare = value(CodecRegistry::standard().video_decoder(track));
         bool begins = bare->decode(late.data, late.head.pts, false, alone).has_value();
         CHECK(used->decode(late.data, late.head.pts, false, after).has_value() == begins);
@@ -420,7 +420,7 @@ TEST_CASE("sequence headers of AV1 are read whatever stands before what is wante
 
 TEST_CASE("a seek that is no longer wanted is given up") {
     auto clip = open("h264_high_aac.mp4");
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     std::atomic<bool> cancel = true;
     auto p = reader->at(1900_ms, &cancel);
     REQUIRE_FALSE(p.has_value());
@@ -443,7 +443,7 @@ TEST_CASE("pictures survive encoding, at every size that is taken") {
             Track track;
             track.kind = Kind::video, track.codec = codec, track.config = encoder->config(), track.video.width = w;
             auto decoder = value(CodecRegistry::standard().video_decoder(track));
-            std::vector<Picture> pictures;
+            std::vector<Frame> pictures;
             Time before{INT64_MIN};
             for (auto& e : packets) {
                 CHECK(e.keyframe == (time_to_ticks(e.pts, 30) % 8 == 0));
@@ -486,7 +486,7 @@ TEST_CASE("what an encoder is told of colours its stream says by itself, and not
                     track.video.width = track.video.height = 64;
                     describe_from_config(track);
                     auto decoder = value(codecs.video_decoder(track));
-                    std::vector<Picture> pictures;
+                    std::vector<Frame> pictures;
                     done(decoder->decode(packets[0].data, {}, true, pictures));
                     done(decoder->drain(pictures));
                     REQUIRE(pictures.size() == 1);
@@ -603,14 +603,14 @@ Trial trial(Codec codec, VideoEncodeOptions o) {
     o.width = 320, o.height = 180;
     Trial made;
     auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
-    std::vector<Picture> originals;
+    std::vector<Frame> originals;
     for (int n = 0; n < 60; ++n) {
         demo::Canvas canvas(o.width, o.height);
         canvas.gradient({200, 90, 30}, {30, 60, 200});
         for (int i = 0; i < 40; ++i)
             canvas.circle({(i * 53 + n * (i % 7 - 3)) % 320 * 1.0, (i * 31 + n * (i % 5 - 2)) % 180 * 1.0}, 6.0 + i % 9,
                           {6.0 * i, 255.0 - 5 * i, i * 11 % 255 * 1.0});
-        auto p = to_picture(canvas.image(), {});
+        auto p = to_frame(canvas.image(), {});
         p.pts = ticks_to_time(n, 1, 30);
         originals.push_back(p);
         done(encoder->encode(p, made.packets));
@@ -621,7 +621,7 @@ Trial trial(Codec codec, VideoEncodeOptions o) {
     Track track;
     track.kind = Kind::video, track.codec = codec, track.config = made.config, track.video.width = o.width;
     auto decoder = value(CodecRegistry::standard().video_decoder(track));
-    std::vector<Picture> pictures;
+    std::vector<Frame> pictures;
     for (auto& e : made.packets) {
         made.bytes += e.data.size();
         done(decoder->decode(e.data, e.pts, e.keyframe, pictures));
@@ -655,7 +655,7 @@ TEST_CASE("One pass lands within 5 % of its bitrate over ten seconds, however th
                     canvas.circle({(i * 53 + n * pace * (i % 7 - 3) + 3200) % 320 * 1.0,
                                    (i * 31 + n * pace * (i % 5 - 2) + 1800) % 180 * 1.0},
                                   6.0 + i % 9, {4.0 * i, 255.0 - 4 * i, static_cast<double>(random() % 40)});
-                auto p = to_picture(canvas.image(), {});
+                auto p = to_frame(canvas.image(), {});
                 p.pts = ticks_to_time(n, 1, 30);
                 done(encoder->encode(p, packets));
             }
@@ -749,7 +749,7 @@ TEST_CASE("what is encoded does not depend on how fast pictures come, nor on how
                 for (int i = 0; i < 9; ++i)
                     canvas.circle({(i * 31 + k * (i % 5 - 2)) % 96 * 1.0, (i * 17 + k) % 64 * 1.0}, 5.0 + i,
                                   {25.0 * i, 90, 40});
-                auto picture = to_picture(canvas.image(), {});
+                auto picture = to_frame(canvas.image(), {});
                 picture.pts = ticks_to_time(k, 1, 30), picture.duration = 33_ms;
                 if (how == How::with_pauses) std::this_thread::sleep_for(std::chrono::milliseconds(k % 17 ? 3 : 40));
                 done(encoder->encode(picture, out));
@@ -771,7 +771,7 @@ TEST_CASE("pictures smaller than a macroblock are encoded at their own size") {
     std::vector<Encoded> packets;
     Image image{10, 6, Pixels(10 * 6 * 4, 180)};
     for (int n = 0; n < 5; ++n) {
-        auto p = to_picture(image, {});
+        auto p = to_frame(image, {});
         p.pts = ticks_to_time(n, 1, 30);
         done(encoder->encode(p, packets));
     }
@@ -782,7 +782,7 @@ TEST_CASE("pictures smaller than a macroblock are encoded at their own size") {
     CHECK(track.video.width == 10);
     CHECK(track.video.height == 6);
     auto decoder = value(CodecRegistry::standard().video_decoder(track));
-    std::vector<Picture> pictures;
+    std::vector<Frame> pictures;
     for (auto& e : packets) done(decoder->decode(e.data, e.pts, e.keyframe, pictures));
     done(decoder->drain(pictures));
     REQUIRE(pictures.size() == 5);
@@ -840,10 +840,10 @@ TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those 
         INFO(name);
         auto reader = [&] {
             auto clip = open(name);
-            return value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+            return value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         };
         auto plain = reader();
-        PicturesAhead ahead(reader());
+        FramesAhead ahead(reader());
         for (int n = 0;; ++n) {
             auto one = value(plain->next()), other = value(ahead.next());
             REQUIRE(one.has_value() == other.has_value());
@@ -854,7 +854,7 @@ TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those 
         CHECK_FALSE(value(ahead.next()));
         // Given up with pictures waiting, at once or after a few.
         for (int taken : {0, 2}) {
-            PicturesAhead given_up(reader());
+            FramesAhead given_up(reader());
             for (int n = 0; n < taken; ++n) CHECK(value(given_up.next()));
         }
     }
@@ -863,7 +863,7 @@ TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those 
     auto clip = opened(bytes, "x.ts");
     auto track = *clip->info().main(Kind::video);
     track.codec = Codec::vp9;  // every packet is damaged then
-    PicturesAhead wrong(value(PictureReader::open(clip, track, CodecRegistry::standard())));
+    FramesAhead wrong(value(FrameReader::open(clip, track, CodecRegistry::standard())));
     auto first = wrong.next();
     CHECK((!first || !*first));
     CHECK_FALSE(value(wrong.next()));

@@ -30,7 +30,7 @@ Walked walk(Clip& clip, const Track& track) {
     return w;
 }
 std::vector<int> numbers_of(std::shared_ptr<Clip> clip) {
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     std::vector<int> all;
     while (auto p = value(reader->next())) all.push_back(demo::read_strip(render(*p)).value_or(-1));
     return all;
@@ -106,7 +106,7 @@ TEST_CASE("a chain of Ogg recordings plays as one, and seeks across its joints")
     auto numbers = numbers_of(two);
     REQUIRE(numbers.size() == 360);
     for (std::size_t i = 0; i < 360; ++i) CHECK(numbers[i] == static_cast<int>(i % 180));
-    auto reader = value(PictureReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
     for (int ms : {7'500, 500, 11'960, 6'000, 5'990})
         CHECK(demo::read_strip(render(value(reader->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
     auto whole = sound_of(two), single = sound_of(open("theora_vorbis.ogv"));
@@ -165,7 +165,7 @@ TEST_CASE("a chain that comes in order only, as from a station, plays link after
         CHECK(sound_of(remote) == sound_of(local));
         // Forward into a link that has not been met yet, and back into one that has.
         auto& video = *remote->info().main(Kind::video);
-        auto pictures = value(PictureReader::open(remote, video, CodecRegistry::standard()));
+        auto pictures = value(FrameReader::open(remote, video, CodecRegistry::standard()));
         for (int ms : with_length ? std::vector{500, 13'500, 7'500, 5'990} : std::vector<int>{})  // live: no seeking
             CHECK(demo::read_strip(render(value(pictures->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
         auto late = sound_of(remote, 13_s), same = sound_of(local, 13_s);
@@ -210,7 +210,7 @@ TEST_CASE("a transport stream joined from two plays end to end") {
     auto numbers = numbers_of(two);
     REQUIRE(numbers.size() == 360);
     for (std::size_t i = 0; i < 360; ++i) CHECK(numbers[i] == static_cast<int>(i % 180));
-    auto reader = value(PictureReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
     CHECK(std::abs(demo::read_strip(render(value(reader->at(9_s)))).value_or(-1) - 90) <= 1);
     CHECK(demo::read_strip(render(value(reader->at(2_s)))) == 60);
 }
@@ -255,7 +255,7 @@ TEST_CASE("HEVC and MP3 in a transport stream") {
     auto numbers = numbers_of(ts);
     REQUIRE(numbers.size() == 180);
     for (std::size_t i = 0; i < 180; ++i) CHECK(numbers[i] == static_cast<int>(i));
-    auto reader = value(PictureReader::open(ts, *ts->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(ts, *ts->info().main(Kind::video), CodecRegistry::standard()));
     for (int n : {100, 20, 179, 60, 59})
         CHECK(demo::read_strip(render(value(reader->at(ticks_to_time(n, 1, 30))))) == n);
 

@@ -7,7 +7,7 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-std::vector<Time> picture_times(Clip& clip, const Track& track) {
+std::vector<Time> frame_times(Clip& clip, const Track& track) {
     std::vector<Time> times;
     auto reader = clip.reader(track.id);
     PacketHead head;
@@ -38,13 +38,13 @@ TEST_CASE("every fixture is what its maker says") {
                     CHECK(track.video.display_height() == t["display"][1]);
                     CHECK(track.video.width == t["coded"][0]);
                     CHECK(track.video.rotation == t["rotation"]);
-                    auto times = picture_times(*clip, track);
+                    auto times = frame_times(*clip, track);
                     std::vector<std::int64_t> got;
                     for (auto time : times) got.push_back(time.ns);
                     CHECK(got == t["pts_ns"].get<std::vector<std::int64_t>>());
                     CHECK(scanned.frame_count == t["pts_ns"].size());
                     // Counted in order: every picture has the number of its time, until the next one's.
-                    auto counted = value(picture_times(*clip->reader(track.id), track));
+                    auto counted = value(frame_times(*clip->reader(track.id), track));
                     CHECK(counted.all == times);
                     CHECK(counted.keyframes == scanned.keyframe_times);
                     for (std::size_t n = 0; n < times.size(); ++n) {
@@ -127,26 +127,26 @@ TEST_CASE("the picture at a time is the last with time <= t, whatever the order 
                       "theora_vorbis.ogv", "h264_aac.ts", "pts_wrap.ts", "mjpeg_pcm.avi"}) {
         auto clip = open(name);
         auto& track = *clip->info().main(Kind::video);
-        auto times = picture_times(*clip, track);
+        auto times = frame_times(*clip, track);
         auto reader = clip->reader(track.id);
         for (int i = 0; i < 40; ++i) {
             Time t{static_cast<std::int64_t>(random()) % 7'000'000'000};
             auto after = std::upper_bound(times.begin(), times.end(), t);
             auto expected = after == times.begin() ? times.front() : *std::prev(after);
             INFO(name << " at " << t.ns);
-            CHECK(value(picture_time_at(*reader, track, t)) == expected);
+            CHECK(value(frame_time_at(*reader, track, t)) == expected);
         }
-        for (auto t : times) CHECK(value(picture_time_at(*reader, track, t)) == t);
+        for (auto t : times) CHECK(value(frame_time_at(*reader, track, t)) == t);
     }
 }
 
 TEST_CASE("an index at the front, at the end, in fragments or nowhere tells the same pictures") {
     // The same drawn clip in several wrappings.
     auto reference = open("h264_high_aac.mp4");
-    auto times = picture_times(*reference, *reference->info().main(Kind::video));
+    auto times = frame_times(*reference, *reference->info().main(Kind::video));
     for (auto name : {"frag_no_sidx.mp4", "h264_cbp_opus_frag.mp4", "negative_ctts.mp4"}) {
         auto clip = open(name);
-        CHECK(picture_times(*clip, *clip->info().main(Kind::video)) == times);
+        CHECK(frame_times(*clip, *clip->info().main(Kind::video)) == times);
     }
 }
 
@@ -268,7 +268,7 @@ TEST_CASE("when pictures are shown, which one stands at a time, and the keyframe
         auto clip = open(name);
         auto& track = *clip->info().main(Kind::video);
         auto reader = clip->reader(track.id);
-        auto times = value(picture_times(*reader, track));
+        auto times = value(frame_times(*reader, track));
         std::vector<std::int64_t> shown;
         for (auto t : times.all) shown.push_back(t.ns);
         CHECK(shown == (*wanted)["pts_ns"].get<std::vector<std::int64_t>>());
@@ -281,7 +281,7 @@ TEST_CASE("when pictures are shown, which one stands at a time, and the keyframe
             for (std::size_t n = 0; n < times.all.size(); ++n)
                 if (times.all[n] <= t) at = n;
             CHECK(times.number_at(t) == at);
-            CHECK(value(picture_time_at(*reader, track, t)) == times.all[at]);
+            CHECK(value(frame_time_at(*reader, track, t)) == times.all[at]);
             auto away = [&](Time key) { return std::abs((key - t).ns); };
             auto near = value(keyframe_time_near(*reader, track, t));
             for (auto key : times.keyframes) CHECK(away(near) <= away(key));

@@ -374,7 +374,7 @@ TEST_CASE("H.264 whose header stands only in its pictures plays, with lengths or
         CHECK(video.codec_string.starts_with("avc1."));
         CHECK_FALSE(video.problem);
         CHECK(has_finding(*clip, "header-in-pictures"));
-        auto reader = value(PictureReader::open(clip, video, CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, video, CodecRegistry::standard()));
         int count = 0;
         while (value(reader->next())) ++count;
         CHECK(count == 151);
@@ -410,7 +410,7 @@ TEST_CASE("a stream that changes its size is shown at its track's") {
                         Pixels(static_cast<std::size_t>(options.width * options.height * 4), 200)};
             auto number = static_cast<int>(k) * 5 + i;
             demo::draw_strip(image, number, false);
-            auto picture = to_picture(image, {});
+            auto picture = to_frame(image, {});
             picture.pts = ticks_to_time(number, 1, 30);
             done(encoder->encode(picture, packets));
         }
@@ -423,7 +423,7 @@ TEST_CASE("a stream that changes its size is shown at its track's") {
     done(writer->finish());
     auto clip = std::shared_ptr<Clip>(value(open_clip((folder / "sizes.webm").string())));
     auto& video = *clip->info().main(Kind::video);
-    auto reader = value(PictureReader::open(clip, video, CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, video, CodecRegistry::standard()));
     for (int number = 0; number < 20; ++number) {
         auto picture = value(reader->next());
         REQUIRE(picture);

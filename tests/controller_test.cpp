@@ -384,13 +384,13 @@ TEST_CASE("two controllers in one process know nothing of each other") {
 
 TEST_CASE("a fault inside fails the source with words, and the next one plays") {
     // A sink that throws now and then, where it makes pictures and where it shows them.
-    struct Faulty final : PictureSink {
+    struct Faulty final : FrameSink {
         int prepare_left = 1 << 20, show_left = 1 << 20;
-        std::shared_ptr<const Image> prepare(const Picture&) override {
+        std::shared_ptr<const Image> prepare(const Frame&) override {
             if (--prepare_left == 0) throw std::runtime_error("no pixels");
             return nullptr;
         }
-        void show(std::shared_ptr<const Image>, const Picture&, Time) override {
+        void show(std::shared_ptr<const Image>, const Frame&, Time) override {
             if (--show_left == 0) throw std::bad_alloc();
         }
         void clear() override {}
@@ -472,7 +472,7 @@ TEST_CASE("every property has its type in every state, and tells of the same mom
         look(stage.now());
         auto options = playing;
         options.text_language = "en";
-        stage.controller.list_pictures();
+        stage.controller.list_frames();
         stage.controller.open(fixture(name).string(), options);
         look(stage.now());
         for (int i = 0; i < 8; ++i) {
@@ -577,7 +577,7 @@ TEST_CASE("pictures are numbered once they are asked for, in whatever is open, a
         stage.run(100_ms);
         CHECK_FALSE(stage.now().pictures);
         CHECK(find_property("frame")->value(stage.now()).is_null());
-        stage.controller.list_pictures();
+        stage.controller.list_frames();
         REQUIRE(stage.run_until([](auto& s) { return s.pictures != nullptr; }));
         CHECK(find_property("frame_count")->value(stage.now()) == times.size());
         std::mt19937 random(5);

@@ -13,11 +13,11 @@ struct Seen {
     Time pts{};
     int number = -1;
 };
-inline std::vector<Seen> pictures_in(const fs::path& path, Time until = Time::max()) {
+inline std::vector<Seen> frames_in(const fs::path& path, Time until = Time::max()) {
     std::shared_ptr<Clip> clip = value(open_clip(path.string()));
     auto* track = clip->info().main(Kind::video);
     REQUIRE(track);
-    auto reader = value(PictureReader::open(clip, *track, CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *track, CodecRegistry::standard()));
     std::vector<Seen> all;
     for (auto p = value(reader->next()); p && p->pts < until; p = value(reader->next()))
         all.push_back({p->pts, demo::read_strip(render(*p)).value_or(-1)});
@@ -87,7 +87,7 @@ fs::path drawn_clip(const fs::path& path, int width, int height, int count, Draw
     std::vector<Encoded> packets;
     for (int i = 0; i < count; ++i) {
         std::array<std::uint8_t*, 3> planes{};
-        auto p = make_picture(width, height, planes);
+        auto p = make_frame(width, height, planes);
         for (std::size_t k = 0; k < 3; ++k)
             std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height), static_cast<std::uint8_t>(128));
         draw(i, planes[0], p.stride[0]);
@@ -121,7 +121,7 @@ inline fs::path odd_clip(const Folder& folder, const std::string& name, int widt
     std::vector<Encoded> packets;
     for (std::size_t i = 0; i < times.size(); ++i) {
         std::array<std::uint8_t*, 3> planes{};
-        auto p = make_picture(width, height, planes);
+        auto p = make_frame(width, height, planes);
         for (std::size_t k = 0; k < 3; ++k)
             std::fill_n(planes[k], p.stride[k] * (k ? (height + 1) / 2 : height),
                         static_cast<std::uint8_t>(k ? 128 : 60 + i));

@@ -63,7 +63,7 @@ TEST_CASE("what may stay as it is is copied bit for bit, and what may not says w
 
 TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothing") {
     Folder folder;
-    auto all = pictures_in(fixture("h264_high_aac.mp4"));
+    auto all = frames_in(fixture("h264_high_aac.mp4"));
     for (auto [from, to] : {std::pair{1_s, 3_s}, {1010_ms, 2500_ms}, {2_s + 1_ms, 2_s + 34_ms}, {5_s, 60_s}}) {
         INFO(from.seconds() << " to " << to.seconds());
         Recipe r;
@@ -72,7 +72,7 @@ TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothin
         auto result = value(convert(fixture("h264_high_aac.mp4").string(),
                                     {.out = path, .recipe = r, .target = {}, .replace = Replace::anything},
                                     CodecRegistry::standard()));
-        auto cut = pictures_in(path);
+        auto cut = frames_in(path);
         // The picture that is seen at the beginning, and all that begin before the end.
         std::vector<Seen> wanted;
         for (std::size_t i = 0; i < all.size(); ++i)
@@ -136,7 +136,7 @@ TEST_CASE("size, shape and rate are those that were asked for") {
         CHECK(to.rotation == c.rotation);
         if (c.shape == Shape::bake) CHECK(to.width == to.display_width());
         // Seen is the same: the strip stands where it can be read, but for what is cut.
-        auto before = pictures_in(fixture(c.name), 300_ms), after = pictures_in(path);
+        auto before = frames_in(fixture(c.name), 300_ms), after = frames_in(path);
         if (c.shape == Shape::keep || c.shape == Shape::bake) CHECK(after.front().number == before.front().number);
     }
     for (auto [rate, count] : {std::pair{Rational{15, 1}, 15}, {Rational{60, 1}, 60}, {Rational{24000, 1001}, 24}}) {
@@ -152,8 +152,8 @@ TEST_CASE("size, shape and rate are those that were asked for") {
         CHECK(facts.frame_rate == rate);
         // At every moment the picture that was seen before.
         std::shared_ptr<Clip> clip = open("vfr_h264.mp4");
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-        for (auto& p : pictures_in(path))
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        for (auto& p : frames_in(path))
             CHECK(demo::read_strip(render(value(reader->at(p.pts + 20000_ns)))) == p.number);
     }
 }
@@ -248,7 +248,7 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     CHECK(shorter.duration < 4_s);
     CHECK(shorter.video.frames > 30);
     CHECK(says(shorter, "truncated"));
-    CHECK(pictures_in(folder / "short.mp4").size() == shorter.video.frames);
+    CHECK(frames_in(folder / "short.mp4").size() == shorter.video.frames);
 }
 
 TEST_CASE("what was stopped once stays stopped, however short it is and wherever it was then") {
@@ -299,11 +299,11 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
         Track track;
         track.codec = Codec::mjpeg, track.kind = Kind::video;
         auto decoder = value(codecs.video_decoder(track));
-        std::vector<Picture> out;
+        std::vector<Frame> out;
         done(decoder->decode(bytes_of(s.path), {}, true, out));
         REQUIRE(out.size() == 1);
         auto clip = open("h264_high_aac.mp4");
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), codecs));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), codecs));
         CHECK(demo::read_strip(render(out[0])) == demo::read_strip(render(value(reader->at(s.at)))));
     }
     o.at.clear(), o.every = 2500_ms;
@@ -344,7 +344,7 @@ TEST_CASE("sound alone, pictures alone, and an end among pictures that need late
     silent.audio.action = Recipe::Do::none;
     auto mute = made(fixture("h264_high_aac.mp4").string(), folder / "p.mp4", silent);
     CHECK((mute.video.action == "copied" && mute.audio.action == "none"));
-    CHECK(pictures_in(folder / "p.mp4").size() == 180);
+    CHECK(frames_in(folder / "p.mp4").size() == 180);
     // Copied up to a moment, every picture before it is there, whether others need later ones or not.
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "h264_high_vorbis.mkv", "vfr_h264.mp4"}) {
         INFO(name);
@@ -352,7 +352,7 @@ TEST_CASE("sound alone, pictures alone, and an end among pictures that need late
         short_one.to = 1234_ms;
         auto path = folder / (std::string(name) + (std::string(name).ends_with("webm") ? ".webm" : ".mp4"));
         (void)made(fixture(name).string(), path, short_one);
-        auto wanted = pictures_in(fixture(name), 1234_ms), kept = pictures_in(path);
+        auto wanted = frames_in(fixture(name), 1234_ms), kept = frames_in(path);
         REQUIRE(kept.size() == wanted.size());
         for (std::size_t i = 0; i < kept.size(); ++i) CHECK(kept[i].number == wanted[i].number);
     }
@@ -420,7 +420,7 @@ TEST_CASE("pictures become larger, smaller, cut and turned without drifting in l
     for (auto range : {Colour::Range::limited, Colour::Range::full})
         for (int turn : {0, 90, 180, 270}) {
             std::array<std::uint8_t*, 3> planes{};
-            auto p = make_picture(97, 61, planes);
+            auto p = make_frame(97, 61, planes);
             p.colour.range = range;
             for (int y = 0; y < 61; ++y)
                 for (int x = 0; x < p.stride[0]; ++x)
@@ -450,7 +450,7 @@ TEST_CASE("pictures become larger, smaller, cut and turned without drifting in l
             CHECK(q.plane[2][20 * q.stride[2] + 20] == 140);
         }
     std::array<std::uint8_t*, 3> planes{};
-    auto p = make_picture(64, 48, planes);
+    auto p = make_frame(64, 48, planes);
     Reshape same;
     same.width = same.to_width = same.canvas_width = 64, same.height = same.to_height = same.canvas_height = 48;
     same.colour = p.colour.resolved(48);
@@ -462,7 +462,7 @@ TEST_CASE("pictures become larger, smaller, cut and turned without drifting in l
 TEST_CASE("turned all the way round a picture is itself again, and a part of a part is a part") {
     std::mt19937 random(64);
     Reshaper shaper;
-    auto same = [](const Picture& a, const Picture& b) {
+    auto same = [](const Frame& a, const Frame& b) {
         REQUIRE((a.width == b.width && a.height == b.height));
         std::size_t differ = 0;
         for (std::size_t i = 0; i < 3; ++i) {
@@ -473,7 +473,7 @@ TEST_CASE("turned all the way round a picture is itself again, and a part of a p
         }
         return differ == 0;
     };
-    auto whole = [](const Picture& p) {
+    auto whole = [](const Frame& p) {
         Reshape r;
         r.width = r.to_width = r.canvas_width = p.width, r.height = r.to_height = r.canvas_height = p.height;
         r.colour = p.colour.resolved(p.height);
@@ -482,12 +482,12 @@ TEST_CASE("turned all the way round a picture is itself again, and a part of a p
     for (int round = 0; round < 40; ++round) {
         int width = 2 * (8 + static_cast<int>(random() % 60)), height = 2 * (8 + static_cast<int>(random() % 60));
         std::array<std::uint8_t*, 3> planes{};
-        auto p = make_picture(width, height, planes);
+        auto p = make_frame(width, height, planes);
         p.pts = 40_ms * round;
         for (std::size_t i = 0; i < 3; ++i)
             for (int at = 0; at < p.stride[i] * (i ? height / 2 : height); ++at)
                 planes[i][at] = static_cast<std::uint8_t>(16 + random() % 220);
-        auto turned = [&](const Picture& of, int turn) {
+        auto turned = [&](const Frame& of, int turn) {
             auto r = whole(of);
             r.turn = turn;
             if (turn % 180) std::swap(r.canvas_width, r.canvas_height);
@@ -503,7 +503,7 @@ TEST_CASE("turned all the way round a picture is itself again, and a part of a p
         // What stood at the lower left stands at the upper left.
         CHECK(quarter.plane[0][0] == p.plane[0][(height - 1) * p.stride[0]]);
 
-        auto part = [&](const Picture& of, int x, int y, int w, int h) {
+        auto part = [&](const Frame& of, int x, int y, int w, int h) {
             auto r = whole(of);
             r.x = x, r.y = y, r.width = w, r.height = h;
             r.to_width = r.canvas_width = w, r.to_height = r.canvas_height = h;
@@ -609,7 +609,7 @@ Image coloured(int height) {
 /// How far any channel of what a clip shows is off, at most, in the middles of the fields.
 int farthest_off(const fs::path& path, const Image& image) {
     std::shared_ptr<Clip> clip = value(open_clip(path.string()));
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     auto shown = render(value(reader->at(100_ms)));
     REQUIRE((shown.width == image.width && shown.height == image.height));
     int most = 0;
@@ -628,7 +628,7 @@ fs::path coloured_clip(const fs::path& path, const Image& image, Codec codec, co
     auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
     std::vector<Encoded> packets;
     for (int i = 0; i < 3; ++i) {
-        auto p = to_picture(image, colour);
+        auto p = to_frame(image, colour);
         p.pts = 100_ms * i;
         done(encoder->encode(p, packets));
     }
@@ -730,13 +730,13 @@ TEST_CASE("what is copied goes out in its order, though parts overlap or times g
     put(folder / "joined.ts", joined);
     Recipe copying;
     copying.video.action = copying.audio.action = Recipe::Do::copy;
-    auto seen = pictures_in(folder / "joined.ts");
+    auto seen = frames_in(folder / "joined.ts");
     REQUIRE(seen.size() == 540);
     for (auto name : {"a.mp4", "a.mkv"}) {
         INFO(name);
         auto done_so = made((folder / "joined.ts").string(), folder / name, copying);
         CHECK(done_so.video.frames == 540);
-        auto again = pictures_in(folder / name);
+        auto again = frames_in(folder / name);
         REQUIRE(again.size() == seen.size());
         for (std::size_t i = 0; i < seen.size(); ++i) CHECK(again[i].number == seen[i].number);
         CHECK(onsets_in(folder / name).size() == onsets_in(folder / "joined.ts").size());
@@ -777,7 +777,7 @@ TEST_CASE("no second of what is made has more pictures than the most that is ask
     auto before = busiest(*test::open("vfr_h264.mp4"));
     REQUIRE_FALSE(before.frame_rate.stated());
     // Its mean is well under what its busiest second has.
-    REQUIRE(static_cast<double>(before.busiest_second) > before.pictures_a_second() + 3);
+    REQUIRE(static_cast<double>(before.busiest_second) > before.frames_per_second() + 3);
     for (auto most : {static_cast<std::int64_t>(before.busiest_second) - 1, std::int64_t{10}, std::int64_t{200}}) {
         INFO(most << " of " << before.busiest_second);
         Recipe recipe;
@@ -795,15 +795,15 @@ TEST_CASE("colours are converted to the matrix and range that are asked for, loo
     using Range = Colour::Range;
     Folder folder;
     int converted = 0;
-    auto first_picture = [](const std::shared_ptr<Clip>& clip) {
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto first_frame = [](const std::shared_ptr<Clip>& clip) {
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         return reader->at(Time{});
     };
     for (auto name : {"colour_bt709_full_h264.mp4", "colour_bt601_limited_h264.mp4"}) {
         std::shared_ptr<Clip> clip = test::open(name);
         auto& track = *clip->info().main(Kind::video);
         auto given = track.video.colour.resolved(track.video.height);
-        auto before = render(value(first_picture(clip)), 160, 90);
+        auto before = render(value(first_frame(clip)), 160, 90);
         for (auto matrix : {Matrix::unspecified, Matrix::bt601, Matrix::bt709, Matrix::bt2020})
             for (auto range : {Range::unspecified, Range::limited, Range::full}) {
                 Recipe recipe;
@@ -821,7 +821,7 @@ TEST_CASE("colours are converted to the matrix and range that are asked for, loo
                 bool changes = is.matrix != given.matrix || is.range != given.range;
                 CHECK(says(result, "colours-converted") == changes);
                 converted += changes;
-                auto after = render(value(first_picture(again)), 160, 90);
+                auto after = render(value(first_frame(again)), 160, 90);
                 double off = 0;
                 for (std::size_t k = 0; k < before.pixels.size(); ++k)
                     off += std::abs(before.pixels[k] - after.pixels[k]);

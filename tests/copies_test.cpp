@@ -44,10 +44,10 @@ void patch_all(Bytes& file, std::string_view box, std::size_t at,
     }
 }
 /// The first pictures of a file.
-std::vector<Picture> first_frames(const fs::path& path, std::size_t count) {
+std::vector<Frame> first_frames(const fs::path& path, std::size_t count) {
     std::shared_ptr<Clip> clip = value(open_clip(path.string()));
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    std::vector<Picture> all;
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    std::vector<Frame> all;
     while (all.size() < count) {
         auto p = value(reader->next());
         if (!p) break;
@@ -55,7 +55,7 @@ std::vector<Picture> first_frames(const fs::path& path, std::size_t count) {
     }
     return all;
 }
-bool same_samples(const Picture& a, const Picture& b) {
+bool same_samples(const Frame& a, const Frame& b) {
     if (a.width != b.width || a.height != b.height) return false;
     for (std::size_t i = 0; i < 3; ++i) {
         int rows = i ? (a.height + 1) / 2 : a.height, across = i ? (a.width + 1) / 2 : a.width;
@@ -213,7 +213,7 @@ TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and h
         auto in = folder / ("edited" + std::to_string(i) + ".mp4");
         put(in, bytes);
         INFO("from " << from << " for " << length);
-        auto seen = pictures_in(in);
+        auto seen = frames_in(in);
         auto heard = onsets_in(in);
         REQUIRE_FALSE(seen.empty());
         for (auto out : {"a.mp4", "a.mkv", "a.ts"}) {
@@ -225,7 +225,7 @@ TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and h
             if (path.extension() == ".mp4") CHECK(result.video.action == "copied");
             if (!bare) CHECK(result.audio.action == "copied");
             CHECK(result.bytes < bytes.size() * (length + 2500) / 6000);
-            auto again = pictures_in(path);
+            auto again = frames_in(path);
             REQUIRE(again.size() == seen.size());
             for (std::size_t k = 0; k < seen.size(); ++k) {
                 CHECK(again[k].number == seen[k].number);

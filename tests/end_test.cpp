@@ -282,7 +282,7 @@ TEST_CASE("no time that can be written is longer than what a clock can add") {
     // At the end of all time there is still the last picture.
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "h264_aac.ts", "theora_vorbis.ogv", "mjpeg_pcm.avi"}) {
         auto clip = open(name);
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         auto last = value(reader->at(longest_asked)).pts;
         INFO(name);
         CHECK(last > 2_s);

@@ -141,7 +141,7 @@ TEST_CASE("pairs are what both clips show at a time, entered anywhere or walked"
         (void)made(source, part, r);
         auto walked = value(Pairs::open(source, part.string(), codecs(), r.from));
         auto entered = value(Pairs::open(source, part.string(), codecs(), r.from));
-        auto number = [](const Picture& p) { return demo::read_strip(render(p)).value_or(-1); };
+        auto number = [](const Frame& p) { return demo::read_strip(render(p)).value_or(-1); };
         std::optional<Pair> pair = value(walked->at(r.from));
         Time before{-1};
         int pairs = 0;
@@ -310,16 +310,14 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
         if (!track || !info.duration_known) continue;
         std::shared_ptr<Clip> clip = value(open_clip(source));
         auto middle = std::min(info.duration / 2, 1200_ms), early = std::min(middle, 300_ms);
-        auto pts_at = [&](Time t) {
-            return value(value(PictureReader::open(open(name), *track, codecs()))->at(t)).pts;
-        };
+        auto pts_at = [&](Time t) { return value(value(FrameReader::open(open(name), *track, codecs()))->at(t)).pts; };
         auto wanted = pts_at(middle), sooner = pts_at(early);
-        std::unique_ptr<PictureReader> reader;
+        std::unique_ptr<FrameReader> reader;
         {
             // Made while nothing may be read: what was not read then is read when it is needed.
             flag = true;
             ReadScope scope(&flag);
-            reader = value(PictureReader::open(clip, *track, codecs()));
+            reader = value(FrameReader::open(clip, *track, codecs()));
         }
         flag = false;
         CHECK(value(reader->at(middle)).pts == wanted);

@@ -100,7 +100,7 @@ TEST_CASE("into every container with every codec that goes there pictures and so
             if (video != Codec::unknown) {
                 CHECK(result.video.codec == video);
                 CHECK(clip->info().main(Kind::video)->codec == video);
-                auto before = pictures_in(fixture(name), 1300_ms), after = pictures_in(path);
+                auto before = frames_in(fixture(name), 1300_ms), after = frames_in(path);
                 // Frames that are counted repeat where there were none.
                 std::vector<Seen> once;
                 for (auto& p : after)
@@ -117,7 +117,7 @@ TEST_CASE("into every container with every codec that goes there pictures and so
                 }
                 // It can be entered anywhere, exactly.
                 auto reader =
-                    value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+                    value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
                 for (std::size_t i = 3; i < once.size(); i += 13)
                     CHECK(demo::read_strip(render(value(reader->at(once[i].pts)))) == once[i].number);
             }
@@ -164,7 +164,7 @@ TEST_CASE("copies go from container to container bit for bit, and play as what t
             CHECK(result.video.action == "copied");
             // A transport stream begins with the sound that is decoded before the first, so all comes a little later.
             if (std::string(out).ends_with(".ts")) {
-                auto before = pictures_in(fixture(name)), after = pictures_in(folder / out);
+                auto before = frames_in(fixture(name)), after = frames_in(folder / out);
                 REQUIRE(before.size() == after.size());
                 for (std::size_t i = 0; i < before.size(); ++i) CHECK(before[i].number == after[i].number);
             } else {
@@ -201,7 +201,7 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
             all.erase(std::unique(all.begin(), all.end(), same), all.end());
             return all;
         };
-        auto before = apart_from_repeats(pictures_in(fixture(name))), once = apart_from_repeats(pictures_in(out));
+        auto before = apart_from_repeats(frames_in(fixture(name))), once = apart_from_repeats(frames_in(out));
         Time key{}, apart{};
         REQUIRE(once.size() == before.size());
         for (std::size_t i = 0; i < once.size(); ++i) {
@@ -218,7 +218,7 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
         CHECK(std::abs((is.end - is.start - was.end + was.start).ns) < (20_ms).ns);
         CHECK(apart > 1_s);
         CHECK(apart < 2200_ms);
-        auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
         for (std::size_t i = 0; i < once.size(); i += 17)
             CHECK(demo::read_strip(render(value(reader->at(once[i].pts)))) == once[i].number);
     }
@@ -228,12 +228,12 @@ TEST_CASE("a stretch that begins inside a picture's time is not late in Ogg by a
     Folder folder;
     Recipe recipe;
     recipe.wrapper = "ogg", recipe.audio.action = Recipe::Do::none;
-    auto all = pictures_in(fixture("vp9_small.webm"));
+    auto all = frames_in(fixture("vp9_small.webm"));
     for (int ms : {398, 410, 430}) {
         recipe.from = 1_ms * ms;
         auto out = folder / (std::to_string(ms) + ".ogv");
         made(fixture("vp9_small.webm").string(), out, recipe);
-        for (auto& p : pictures_in(out)) {
+        for (auto& p : frames_in(out)) {
             auto it = std::find_if(all.begin(), all.end(), [&](auto& b) { return b.number == p.number; });
             REQUIRE(it != all.end());
             INFO(ms << " " << p.pts.ms() << " " << it->pts.ms());
@@ -542,7 +542,7 @@ TEST_CASE("a stretch that begins with a keyframe is copied, the sound to the sam
         auto result = made(fixture("h264_high_aac.mp4").string(), folder / out, r);
         CHECK(result.video.action == "copied");
         CHECK(result.audio.action == "copied");
-        auto all = pictures_in(fixture("h264_high_aac.mp4")), cut = pictures_in(folder / out);
+        auto all = frames_in(fixture("h264_high_aac.mp4")), cut = frames_in(folder / out);
         std::erase_if(all, [&](auto& p) { return p.pts < r.from; });
         REQUIRE(all.size() == cut.size());
         for (std::size_t i = 0; i < all.size(); ++i) CHECK(all[i].number == cut[i].number);

@@ -21,7 +21,7 @@ struct Around {
     int made = 0;
     PlayerSession session{{.strand = strand,
                            .make =
-                               [this](std::shared_ptr<PictureSink> shown) {
+                               [this](std::shared_ptr<FrameSink> shown) {
                                    ++made;
                                    return std::make_unique<Controller>(
                                        Controller::Env{strand, &mixer, &CodecRegistry::standard(), std::move(shown)});

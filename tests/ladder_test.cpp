@@ -22,15 +22,15 @@ Playlist list_of(const fs::path& path) {
     auto bytes = bytes_of(path);
     return value(stream::parse_playlist(bytes, path.string()));
 }
-struct Pictures {
+struct FrameSource {
     std::vector<int> numbers;
     std::vector<Time> times;
     std::set<std::uint32_t> rungs;
 };
-Pictures pictures_of(const fs::path& path, StreamOptions options = {.best = true, .on_demand = true}) {
+FrameSource frames_of(const fs::path& path, StreamOptions options = {.best = true, .on_demand = true}) {
     auto clip = std::shared_ptr<Clip>(value(open_clip(path.string(), options)));
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    Pictures p;
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    FrameSource p;
     while (auto picture = value(reader->next())) {
         p.numbers.push_back(demo::read_strip(render(*picture, 96, 54)).value_or(-1));
         p.times.push_back(picture->pts);
@@ -130,7 +130,7 @@ TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe,
                   Approx(bytes * 8 / list.end().seconds() + sound_peak).epsilon(0.12));
             // Every keyframe can be fetched alone.
             auto keys = list_of(fs::path(v.address).parent_path() / "keys.m3u8").list;
-            REQUIRE((keys.pictures_alone && keys.segments.size() == 6));
+            REQUIRE((keys.iframes_only && keys.segments.size() == 6));
             for (auto& s : keys.segments) {
                 Bytes all = s.map ? bytes_of(s.map->address) : Bytes{};
                 auto body = bytes_of(s.address);
@@ -138,7 +138,7 @@ TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe,
                 all.insert(all.end(), body.begin(), body.begin() + static_cast<std::ptrdiff_t>(s.range->to));
                 std::shared_ptr<Clip> clip = value(open_segment(memory_source(std::move(all), "key")));
                 auto reader =
-                    value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+                    value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
                 CHECK(value(reader->next()));
             }
         }
@@ -158,7 +158,7 @@ TEST_CASE("every rung of a ladder that is made here plays picture for picture, b
             INFO(r.id);
             StreamOptions o{.on_demand = true};
             o.rung = r.id;
-            auto p = pictures_of(made.path / name, o);
+            auto p = frames_of(made.path / name, o);
             CHECK(p.times.size() == 180);
             bool exact = true;
             for (std::size_t k = 0; k < p.times.size(); ++k)
@@ -190,7 +190,7 @@ TEST_CASE("two hundred changes of rung lose no picture and show none twice") {
     for (int run = 0; run < 60 && switches < 200; ++run) {
         auto address = host->address() + (run % 2 ? "master.m3u8" : "master-ts.m3u8");
         auto clip = std::shared_ptr<Clip>(value(open_clip(address, StreamOptions{.on_demand = true})));
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         std::size_t k = 0;
         for (;;) {
             // It is shown small and large in turns, and nothing larger than that is fetched.
@@ -219,7 +219,7 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     auto made = value(make_ladder(tiny("ladder.mp4").string(), o, CodecRegistry::standard()));
     auto clip = value(open_clip(made.master.string()));
     CHECK(clip->stream()->encrypted == "aes-128");
-    CHECK(pictures_of(made.master).numbers.back() == 179);
+    CHECK(frames_of(made.master).numbers.back() == 179);
     // Without the key nothing of it can be read.
     fs::remove(made.path / "key");
     CHECK(!open_clip(made.master.string()));
@@ -260,7 +260,7 @@ TEST_CASE("a rung of another shape than the clip's is not stretched: bars fill t
         CHECK(made.findings.empty() == whole);
         if (!whole) CHECK(made.findings[0].code == "rung-shape");
         auto clip = std::shared_ptr<Clip>(value(open_clip(made.master.string())));
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         auto image = render(value(reader->at(1_s)));
         REQUIRE((image.width == spec.width && image.height == spec.height));
         auto lit = [&](int x, int y) {
@@ -324,7 +324,7 @@ TEST_CASE("a ladder waits in the queue of conversions, in other codecs and two p
     }
     for (auto* list : {"ladder/master.m3u8", "ladder/manifest.mpd"}) {
         INFO(list);
-        CHECK(pictures_of(folder / list).numbers == counting(180));
+        CHECK(frames_of(folder / list).numbers == counting(180));
     }
     // The same once more fails in words, and keeps what is there.
     CHECK(queue.add_ladder(in, folder / "ladder", r).error().code == ErrorCode::exists);

@@ -263,7 +263,7 @@ TEST_CASE("a session in virtual time counts down, starts, hides, and does what s
         d.player().at_end = at_end, d.player().hide_after = 1_s, d.player().muted = true, d.player().speed = 2;
         PlayerSession session({.strand = strand,
                                .make =
-                                   [&](std::shared_ptr<PictureSink> sink) {
+                                   [&](std::shared_ptr<FrameSink> sink) {
                                        return std::make_unique<Controller>(Controller::Env{
                                            strand, &mixer, &CodecRegistry::standard(), std::move(sink)});
                                    },

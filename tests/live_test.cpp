@@ -32,7 +32,7 @@ TEST_CASE("looking round a stream takes keyframes from their own list, and no wh
         auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + list, StreamOptions{.on_demand = true})));
         auto& track = *clip->info().main(Kind::video);
         REQUIRE(clip->keyframes(track.id));
-        auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
         CHECK(demo::read_strip(render(value(reader->at(Time{})), 96, 54)) == 0);
         auto segments = static_cast<std::ptrdiff_t>(clip->stream()->segments_fetched);
         auto whole_segments = [&] {

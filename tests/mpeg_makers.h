@@ -23,7 +23,7 @@ struct Coded {
 constexpr int number_width = 64, number_height = 48;
 /// Bit `k` of a picture's number makes macroblock `k` bright or dark.
 inline int luma_of_block(int number, int block) { return block < 12 && number >> block & 1 ? 200 : 50; }
-inline int number_of(const Picture& p) {
+inline int number_of(const Frame& p) {
     int number = 0;
     for (int block = 0; block < 12; ++block) {
         auto x = block % 4 * 16 + 8, y = block / 4 * 16 + 8;
@@ -31,9 +31,9 @@ inline int number_of(const Picture& p) {
     }
     return number;
 }
-inline Picture numbered_picture(int number) {
+inline Frame numbered_frame(int number) {
     std::array<std::uint8_t*, 3> planes{};
-    auto p = make_picture(number_width, number_height, planes);
+    auto p = make_frame(number_width, number_height, planes);
     for (int y = 0; y < number_height; ++y)
         for (int x = 0; x < number_width; ++x)
             planes[0][y * p.stride[0] + x] = static_cast<std::uint8_t>(luma_of_block(number, y / 16 * 4 + x / 16));
@@ -182,7 +182,7 @@ inline std::vector<Coded> mpeg4_video(int count, int between, bool packed, int g
         frame.vop_flags = XVID_VOP_HALFPEL;
         frame.vol_flags = in_fields ? XVID_VOL_INTERLACING : 0;
         frame.motion = 0;
-        auto picture = numbered_picture(i);
+        auto picture = numbered_frame(i);
         if (i < count) {
             frame.input.csp = XVID_CSP_PLANAR;
             for (std::size_t k = 0; k < 3; ++k) {

@@ -14,7 +14,7 @@ namespace {
 /// Every picture in its order at its time, any picture when asked for, and the keyframes where they are.
 void plays_exactly(const std::shared_ptr<Clip>& clip, int count, const std::vector<int>& keys, Time frame = 40_ms) {
     auto& track = *clip->info().main(Kind::video);
-    auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
     for (int n = 0; n < count; ++n) {
         auto picture = value(reader->next());
         REQUIRE(picture);
@@ -63,7 +63,7 @@ std::vector<Coded> h264_video(int count, int between) {
     auto encoder = value(CodecRegistry::standard().video_encoder(Codec::h264, o));
     std::vector<Encoded> encoded;
     for (int n = 0; n < count; ++n) {
-        auto p = numbered_picture(n);
+        auto p = numbered_frame(n);
         p.pts = 40_ms * n;
         done(encoder->encode(p, encoded));
     }
@@ -144,7 +144,7 @@ TEST_CASE("a program stream whose clock wraps, one cut at both ends, and one wit
     middle.erase(middle.begin(), from);
     auto part = opened(middle, "part.mpg");
     REQUIRE(part->info().main(Kind::video));
-    auto reader = value(PictureReader::open(part, *part->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(part, *part->info().main(Kind::video), CodecRegistry::standard()));
     auto first = value(reader->next());
     REQUIRE(first);
     auto begin = number_of(*first);
@@ -162,7 +162,7 @@ TEST_CASE("a program stream whose clock wraps, one cut at both ends, and one wit
     auto holed = file;
     holed.erase(holed.begin() + std::ssize(file) / 2, holed.begin() + std::ssize(file) / 2 + 1000);
     auto less = opened(holed, "holed.mpg");
-    auto rest = value(PictureReader::open(less, *less->info().main(Kind::video), CodecRegistry::standard()));
+    auto rest = value(FrameReader::open(less, *less->info().main(Kind::video), CodecRegistry::standard()));
     int shown = 0, before = -1;
     while (auto p = value(rest->next())) {
         CHECK(p->pts.ns / (40_ms).ns > before);
@@ -230,7 +230,7 @@ TEST_CASE("MPEG video and AC-3 in transport streams") {
     for (auto& p : mpeg4_video(40, 0, false)) four.add(p.data, at, at, true), at += 3600;
     auto simple = opened(four.bytes, "four.ts");
     CHECK(simple->info().main(Kind::video)->codec == Codec::mpeg4);
-    auto reader = value(PictureReader::open(simple, *simple->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(simple, *simple->info().main(Kind::video), CodecRegistry::standard()));
     for (int n = 0; n < 40; ++n) CHECK(number_of(*value(reader->next())) == n);
     for (int n : {30, 7, 39}) CHECK(number_of(value(reader->at(40_ms * n))) == n);
 }
@@ -244,7 +244,7 @@ TEST_CASE("MPEG-4 Visual in AVI is shown in its order, packed or not") {
             auto& track = *clip->info().main(Kind::video);
             CHECK(track.codec == Codec::mpeg4);
             CHECK(track.codec_string.starts_with("mp4v.20"));
-            auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+            auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
             std::vector<int> numbers;
             while (auto p = value(reader->next())) {
                 CHECK(p->pts == 40_ms * static_cast<std::int64_t>(numbers.size()));
@@ -318,7 +318,7 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
           "mp4v.20." + std::to_string(parse_mpeg4_config(config)->profile_level));
     CHECK(clip->info().main(Kind::audio)->audio.channels == 1);
     CHECK(difference(sound_of(clip), tone(48000 * 2)) < 0.002);
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     for (int n = 0; n < 60; ++n) CHECK(number_of(*value(reader->next())) == n);
     for (int n : {59, 3, 31, 0}) CHECK(number_of(value(reader->at(40_ms * n))) == n);
 }
@@ -327,7 +327,7 @@ TEST_CASE("pictures that are PNG each, in AVI and in QuickTime") {
     Folder folder;
     std::vector<Coded> pictures;
     for (int n = 0; n < 30; ++n) {
-        auto p = numbered_picture(n);
+        auto p = numbered_frame(n);
         p.colour = {Colour::Matrix::bt601, Colour::Range::full, 2, 2};
         done(write_png(folder / "p.png", render(p, number_width, number_height)));
         pictures.push_back({bytes_of(folder / "p.png"), n, true});
@@ -368,7 +368,7 @@ TEST_CASE("pictures that are PNG each, in AVI and in QuickTime") {
     auto broken = pictures;
     broken[7].data.resize(60);
     auto hurt = opened(make_avi("MPNG", broken), "hurt.avi");
-    auto reader = value(PictureReader::open(hurt, *hurt->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(hurt, *hurt->info().main(Kind::video), CodecRegistry::standard()));
     int shown = 0;
     while (auto p = value(reader->next())) ++shown;
     CHECK(shown == 29);
@@ -471,7 +471,7 @@ TEST_CASE("sound that keeps to no chunks, in an AVI that arrives in order only")
             CHECK(sound_of(arriving) == sound_of(local));
             CHECK(sound_of(arriving, 3_s) == sound_of(local, 3_s));
             auto shown =
-                value(PictureReader::open(arriving, *arriving->info().main(Kind::video), CodecRegistry::standard()));
+                value(FrameReader::open(arriving, *arriving->info().main(Kind::video), CodecRegistry::standard()));
             for (int n = 0; n < 150; ++n) CHECK(number_of(*value(shown->next())) == n);
         }
     }

@@ -14,13 +14,13 @@ bool over(const Snapshot& s) { return s.state.phase == Phase::ended || s.state.p
 struct SlowStage {
     std::shared_ptr<VirtualStrand> strand = make_virtual_strand();
     Mixer mixer{*strand, {}};
-    struct Sink final : PictureSink {
+    struct Sink final : FrameSink {
         explicit Sink(Strand& s, Time every) : strand(s), every_(every) {}
-        std::shared_ptr<const Image> prepare(const Picture&) override {
+        std::shared_ptr<const Image> prepare(const Frame&) override {
             ++prepared;
             return nullptr;
         }
-        void show(std::shared_ptr<const Image>, const Picture& p, Time) override {
+        void show(std::shared_ptr<const Image>, const Frame& p, Time) override {
             shown.emplace_back(strand.now(), p.pts);
         }
         void clear() override {}
@@ -127,8 +127,8 @@ TEST_CASE("pictures that nothing depends on are the first not to be decoded") {
     }
     REQUIRE(spare.size() > 20);
     // Left out, the others come out as they are.
-    auto all = value(PictureReader::open(clip, track, CodecRegistry::standard()));
-    auto some = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+    auto all = value(FrameReader::open(clip, track, CodecRegistry::standard()));
+    auto some = value(FrameReader::open(clip, track, CodecRegistry::standard()));
     some->set_sparing(true);
     std::size_t compared = 0;
     while (auto p = value(all->next())) {
@@ -146,7 +146,7 @@ TEST_CASE("pictures that nothing depends on are the first not to be decoded") {
 TEST_CASE("a leap goes to the next keyframe within reach and nowhere else") {
     auto clip = open("vp9_opus.webm");
     auto& track = *clip->info().main(Kind::video);
-    auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
     value(reader->at({}));
     for (int i = 0; i < 5; ++i) value(reader->next());
     CHECK_FALSE(value(reader->leap(500_ms, 1500_ms)));       // no keyframe in there

@@ -30,7 +30,7 @@ TEST_CASE("fitting keeps its promise for every shape, place and alignment") {
 TEST_CASE("colours come out as they were meant: matrix and range are honoured") {
     for (auto name : {"colour_bt709_full_h264.mp4", "colour_bt601_limited_h264.mp4"}) {
         auto clip = open(name);
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         auto image = render(value(reader->at(1_s)));
         for (auto& patch : facts(name)["tracks"][0]["patches"]) {
             auto rect = patch["rect"].get<std::vector<double>>();
@@ -57,7 +57,7 @@ TEST_CASE("no pixel is more than two off the standard's matrix, whatever its lum
             double worst = 0;
             // Pixels 2n and 2n + 1 share a chroma sample; 37 wide, so that the rest of a row is looked at as well.
             std::array<std::uint8_t*, 3> planes{};
-            auto p = make_picture(37, 256, planes);
+            auto p = make_frame(37, 256, planes);
             p.colour = {matrix, range, 2, 2};
             for (int u = 0; u < 256; u += 5) {
                 for (int v = 0; v < 256; v += 15) {
@@ -96,7 +96,7 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
                 for (int i = 0; i < 256; ++i)
                     for (std::size_t k = 0; k < 3; ++k)
                         image.pixels[static_cast<std::size_t>(4 * i) + 2 - k] = static_cast<std::uint8_t>(rgb[k]);
-                auto back = render(to_picture(image, {matrix, range, 2, 2}));
+                auto back = render(to_frame(image, {matrix, range, 2, 2}));
                 for (std::size_t k = 0; k < 3; ++k) {
                     INFO("matrix " << static_cast<int>(matrix) << " range " << static_cast<int>(range) << " colour "
                                    << c);
@@ -148,7 +148,7 @@ TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
     for (int y = 0; y < 9; ++y)
         for (int x = 0; x < 13; ++x)
             for (int k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>((y * 41 + x) * 4 + k)] = 255;
-    auto p = to_picture(image, {});
+    auto p = to_frame(image, {});
     auto bright = [](const Image& i, int x, int y) {
         return i.pixels[static_cast<std::size_t>((y * i.width + x) * 4)] > 128;
     };
@@ -225,7 +225,7 @@ TEST_CASE("a picture keeps its number through every encoder, small ones too") {
         spec.sound = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
         std::shared_ptr<Clip> clip = value(open_clip(folder / spec.file));
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         INFO(codec_name(codec) << " " << w << " x " << h);
         int n = 0;
         while (auto p = value(reader->next())) {
@@ -262,7 +262,7 @@ TEST_CASE("a picture is scaled as the plain formula scales it, to odd sizes as t
     };
     constexpr int w = 640, h = 360;
     std::array<std::uint8_t*, 3> planes{};
-    auto picture = make_picture(w, h, planes);
+    auto picture = make_frame(w, h, planes);
     picture.colour.matrix = Colour::Matrix::bt601, picture.colour.range = Colour::Range::limited;
     auto light = [](int x, int y) { return 126 + 60 * std::sin(x * 0.11 + y * 0.05) + 40 * std::cos(y * 0.17); };
     for (int y = 0; y < h; ++y)

@@ -691,7 +691,7 @@ TEST_CASE("a pair is shown however soon after opening it is asked for, and whate
     pairing.on_shown = [&](const Pairing::Shown& s) { shown = s.at; };
     pairing.on_trouble = [&](const Error&) { ++troubles; };
     auto file = fixture("h264_high_aac.mp4").string();
-    auto times = pictures_in(file, 5_s);
+    auto times = frames_in(file, 5_s);
     std::mt19937 random(9);
     for (int i = 0; i < 60; ++i) {
         pairing.open(Pairing::Subject{file, file, {}, 5_s, {}});

@@ -18,7 +18,7 @@ struct Row {
     std::vector<float> heard;
     std::vector<std::size_t> changes;
     PlayQueue queue{strand,
-                    [this](std::shared_ptr<PictureSink> to) {
+                    [this](std::shared_ptr<FrameSink> to) {
                         return std::make_unique<Controller>(
                             Controller::Env{strand, &mixer, &CodecRegistry::standard(), std::move(to)});
                     },
@@ -183,7 +183,7 @@ TEST_CASE("once a queue is gone nobody is told anything any more, not even what 
         };
         auto queue = std::make_unique<PlayQueue>(
             strand,
-            [&](std::shared_ptr<PictureSink> to) {
+            [&](std::shared_ptr<FrameSink> to) {
                 return std::make_unique<Controller>(
                     Controller::Env{make_real_strand(), &mixer, &CodecRegistry::standard(), std::move(to)});
             },

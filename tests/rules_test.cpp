@@ -331,9 +331,9 @@ TEST_CASE("what can't be read on the clip's own pictures is found, and what can 
     // By real pictures.
     auto real = r.document;
     real.sources[0].file = tiny("pace.mp4").string();
-    CHECK(sampled_pictures(real.sources[0].file).size() == 3);
+    CHECK(sample_frames(real.sources[0].file).size() == 3);
     CHECK(review_contrast(real, "/").empty());
-    CHECK(sampled_pictures("https://127.0.0.1/x.mp4").empty());
+    CHECK(sample_frames("https://127.0.0.1/x.mp4").empty());
 }
 
 TEST_CASE("usual colours are read on a light bar and on a dark one, and one's own are measured as they are drawn") {

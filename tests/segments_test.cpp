@@ -165,7 +165,7 @@ TEST_CASE("clusters of Matroska are segments as well") {
             "codecs=\"vp09.00.10.08\"/>"
             "</AdaptationSet></Period></MPD>");
     auto stream = opened_stream((folder / "all.mpd").string(), {.on_demand = true});
-    auto reader = value(PictureReader::open(stream, *stream->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(stream, *stream->info().main(Kind::video), CodecRegistry::standard()));
     std::vector<int> numbers;
     while (auto p = value(reader->next())) numbers.push_back(demo::read_strip(render(*p, 96, 54)).value_or(-1));
     CHECK(numbers == counting(180));
@@ -222,7 +222,7 @@ TEST_CASE("a live list whose numbers go back goes on after what was there") {
     };
     list(40, false);
     auto clip = opened_stream(copy / "180p/live.m3u8", {.start = Time{}, .on_demand = true});
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     std::vector<int> numbers;
     std::vector<Time> times;
     auto take = [&](std::size_t upto) {

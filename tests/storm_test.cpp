@@ -178,9 +178,9 @@ TEST_CASE("releasing in any state returns within 200 ms") {
 TEST_CASE("whatever was called, what is shown then is what its place says, and it goes on at its speed") {
     auto times_of = [](const fs::path& path) {
         std::shared_ptr<Clip> clip = value(open_clip(path.string()));
-        auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+        auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
         std::vector<Time> times;
-        for (std::optional<Picture> next = value(reader->at({})); next; next = value(reader->next()))
+        for (std::optional<Frame> next = value(reader->at({})); next; next = value(reader->next()))
             times.push_back(next->pts);
         return times;
     };

@@ -126,7 +126,7 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
         "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=90000,URI=\"keys.m3u8\",RESOLUTION=640x360\n"));
     REQUIRE(p.master);
     auto& m = *p.master;
-    REQUIRE((m.variants.size() == 2 && m.alternatives.size() == 3 && m.pictures_alone.size() == 1));
+    REQUIRE((m.variants.size() == 2 && m.alternatives.size() == 3 && m.iframes_only.size() == 1));
     auto& v = m.variants[0];
     CHECK((v.bandwidth == 900000 && v.average_bandwidth == 700000 && v.width == 640 && v.height == 360));
     CHECK((v.codecs == "avc1.64001e,mp4a.40.2" && v.sound == "s" && v.text == "t"));
@@ -208,7 +208,7 @@ TEST_CASE("ladders by another writer play picture for picture, in every rung") {
             StreamOptions only{.on_demand = true};
             only.rung = rung;
             clip = opened_stream(path, only);
-            auto seen = all_pictures(clip);
+            auto seen = all_frames(clip);
             CHECK(seen.numbers == counting(180));
             bool exact = true;
             for (std::size_t k = 0; k < seen.times.size(); ++k)
@@ -238,7 +238,7 @@ TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it ne
     StreamOptions options{.on_demand = true};
     options.rung = "360x0";
     auto clip = opened_stream(host->address() + "ts/360p/index.m3u8", {.on_demand = true});
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     std::mt19937 random(7);
     for (int i = 0; i < 40; ++i) {
         auto t = Time{static_cast<std::int64_t>(random() % 6'000'000) * 1000};
@@ -249,7 +249,7 @@ TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it ne
     CHECK(clip->stream()->segments_fetched == 3);
     auto one = opened_stream(host->address() + "fmp4/master.m3u8", {.best = true, .on_demand = true});
     auto before = one->stream()->segments_fetched;
-    auto other = value(PictureReader::open(one, *one->info().main(Kind::video), CodecRegistry::standard()));
+    auto other = value(FrameReader::open(one, *one->info().main(Kind::video), CodecRegistry::standard()));
     CHECK(demo::read_strip(render(value(other->at(4500_ms)))) == 135);
     CHECK(one->stream()->segments_fetched == before + 1);
 }
@@ -276,7 +276,7 @@ TEST_CASE("what is here is told without a gap, wherever it plays") {
     for (std::string name : {"fmp4/master.m3u8", "ts/master.m3u8"}) {
         INFO(name);
         auto clip = opened_stream(fixture("streams/" + name).string(), {.best = true, .on_demand = true});
-        (void)all_pictures(clip);
+        (void)all_frames(clip);
         (void)sound_of(clip);
         auto& tracks = clip->info().tracks;
         for (Time t{}; t < 6_s; t += 7_ms) {
@@ -308,7 +308,7 @@ TEST_CASE("segments that are encrypted with a key of 128 bits play like the plai
     };
     std::shared_ptr<Clip> clip = value(with("#EXT-X-KEY:METHOD=AES-128,URI=\"key\""));
     CHECK(clip->stream()->encrypted == "aes-128");
-    CHECK(all_pictures(clip).numbers == counting(180));
+    CHECK(all_frames(clip).numbers == counting(180));
     // The key in force may be another one, too short, nowhere, or of a kind that is not known.
     put(copy / "180p/other", Bytes(16, 9));
     put(copy / "180p/short", Bytes(5, 9));
@@ -374,7 +374,7 @@ TEST_CASE("playlists that name themselves, nothing, or what is none of theirs en
     Copy copy("ts");
     fs::remove(copy / "180p/index.m3u8");
     std::shared_ptr<Clip> clip = value(open_clip(copy / "master.m3u8"));
-    CHECK(all_pictures(clip).numbers == counting(180));
+    CHECK(all_frames(clip).numbers == counting(180));
 }
 
 namespace {
@@ -423,7 +423,7 @@ TEST_CASE("manifests name the same segments in many ways, and each plays picture
         REQUIRE(report.rungs.size() == 3);
         CHECK((report.rungs[0].id == "180p" && report.rungs[2].width == 960 &&
                report.rungs[1].frame_rate == Rational{30, 1}));
-        CHECK(all_pictures(clip).numbers == counting(180));
+        CHECK(all_frames(clip).numbers == counting(180));
         CHECK(clip->info().main(Kind::audio)->language == "en");
         CHECK(sound_of(clip).size() / 2 > 48000 * 59 / 10);
     }
@@ -444,7 +444,7 @@ TEST_CASE("manifests name the same segments in many ways, and each plays picture
         "<MPD type=\"static\"><Period duration=\"PT6S\"><AdaptationSet mimeType=\"video/mp4\"><Representation id=\"a\" "
         "bandwidth=\"1\">" +
             list + "</Representation></AdaptationSet></Period></MPD>");
-    CHECK(all_pictures(opened_stream(copy / "list.mpd", {.on_demand = true})).numbers == counting(180));
+    CHECK(all_frames(opened_stream(copy / "list.mpd", {.on_demand = true})).numbers == counting(180));
     // Two periods, each the whole over again: the second follows the first.
     auto text = manifest(by_number);
     auto period = text.substr(text.find("<Period>"), text.find("</MPD>") - text.find("<Period>"));
@@ -452,7 +452,7 @@ TEST_CASE("manifests name the same segments in many ways, and each plays picture
     first.replace(0, 8, "<Period duration=\"PT6S\">");
     put_text(copy.folder.path / "two.mpd",
              "<MPD type=\"static\" mediaPresentationDuration=\"PT0H0M12.0S\">" + first + period + "</MPD>");
-    auto twice = all_pictures(opened_stream(copy / "two.mpd", {.best = true, .on_demand = true}));
+    auto twice = all_frames(opened_stream(copy / "two.mpd", {.best = true, .on_demand = true}));
     REQUIRE(twice.numbers.size() == 360);
     CHECK((twice.numbers[180] == 0 && twice.numbers[359] == 179));
     CHECK(twice.times[180] == 6_s);
@@ -480,7 +480,7 @@ TEST_CASE("one file with an index of its segments is fetched by its parts") {
             head, body - 1, head - 1));
     auto host = value(Host::start({.folder = copy.folder.path}));
     auto clip = opened_stream(host->address() + "base.mpd", {.on_demand = true});
-    CHECK(all_pictures(clip).numbers == counting(180));
+    CHECK(all_frames(clip).numbers == counting(180));
     CHECK(clip->stream()->segments_fetched == 3);
 }
 
@@ -578,7 +578,7 @@ TEST_CASE("in a stream of two hours a seek fetches one segment, and opening no m
     auto clip = opened_stream(host->address() + "180p/long.m3u8", {.on_demand = true});
     CHECK(clip->info().duration == 7200_s);
     CHECK(clip->stream()->segments_fetched == 1);
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     std::mt19937 random(11);
     for (int i = 0; i < 30; ++i) {
         // Up to half a second before its end, where what is in the next one may have a say in what is shown.
@@ -629,7 +629,7 @@ TEST_CASE("a live manifest lists what is there by the server's clock, whatever o
     CHECK((clip->info().live && !clip->info().duration_known));
     REQUIRE(clip->seekable());
     CHECK((clip->seekable()->from.ns == 0 && clip->seekable()->to >= 6_s));
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     CHECK(demo::read_strip(render(value(reader->at(3_s)))) == 90);
     // Only the newest, where it says how far back one can go.
     live(7_s, "timeShiftBufferDepth=\"PT3S\"");

@@ -35,9 +35,9 @@ struct Sights {
     std::vector<Time> times;
     std::set<std::uint32_t> rungs;
 };
-inline Sights all_pictures(const std::shared_ptr<Clip>& clip) {
+inline Sights all_frames(const std::shared_ptr<Clip>& clip) {
     Sights seen;
-    auto reader = value(PictureReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
+    auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     while (auto p = value(reader->next())) {
         seen.numbers.push_back(demo::read_strip(render(*p)).value_or(-1));
         seen.times.push_back(p->pts);

@@ -110,17 +110,17 @@ inline fs::path tiny(const std::string& file, int seconds = 6) {
 }
 
 /// Notes every picture's time as it is shown.
-class NotingSink final : public PictureSink {
+class NotingSink final : public FrameSink {
   public:
     struct Shown {
         Time pts, due;
         int number;
     };
     explicit NotingSink(Time refresh = {}, bool read_numbers = false) : refresh_(refresh), read_(read_numbers) {}
-    std::shared_ptr<const Image> prepare(const Picture& p) override {
+    std::shared_ptr<const Image> prepare(const Frame& p) override {
         return read_ ? std::make_shared<const Image>(render(p)) : nullptr;
     }
-    void show(std::shared_ptr<const Image> image, const Picture& p, Time due) override {
+    void show(std::shared_ptr<const Image> image, const Frame& p, Time due) override {
         shown.push_back({p.pts, due, image ? demo::read_strip(*image).value_or(-1) : -1});
     }
     void clear() override {}

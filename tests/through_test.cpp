@@ -24,7 +24,7 @@ TEST_CASE("what a target can't take plays through it with every picture and ever
         Stage stage(0, true, through("handset-basic", counts));
         stage.controller.open(fixture(name).string(), playing);
         REQUIRE(stage.run_until(ended));
-        auto before = pictures_in(fixture(name));
+        auto before = frames_in(fixture(name));
         REQUIRE(stage.sink->shown.size() == before.size());
         for (std::size_t i = 0; i < before.size(); ++i) {
             CHECK(stage.sink->shown[i].number == before[i].number);
@@ -55,8 +55,8 @@ TEST_CASE("going elsewhere begins there anew, and what was made is used again as
     auto counts = std::make_shared<ThroughCounts>();
     std::shared_ptr<Clip> clip = value(through("handset-basic", counts)(fixture("vp9_opus.webm").string()));
     auto& track = *clip->info().main(Kind::video);
-    auto reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
-    auto before = pictures_in(fixture("vp9_opus.webm"));
+    auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
+    auto before = frames_in(fixture("vp9_opus.webm"));
     std::mt19937 random(4);
     auto seen = [&](Time t) {
         auto p = value(reader->at(t));
@@ -83,7 +83,7 @@ TEST_CASE("going elsewhere begins there anew, and what was made is used again as
     // With next to nothing kept all stays right, only more is made again.
     auto few = std::make_shared<ThroughCounts>();
     clip = value(through("handset-basic", few, 1000)(fixture("vp9_opus.webm").string()));
-    reader = value(PictureReader::open(clip, track, CodecRegistry::standard()));
+    reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
     for (auto t : {5_s, 1_s, 3_s, 0_s, 5_s, 2_s}) seen(t);
     // What a target takes comes as it is.
     auto none = std::make_shared<ThroughCounts>();

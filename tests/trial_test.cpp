@@ -22,7 +22,7 @@ TEST_CASE("a part is held against the stretch it was made of") {
             value(compare(source, part.string(), CodecRegistry::standard(), {.at = {}, .from = r.from, .to = *r.to}));
         INFO(r.from.ns << " to " << r.to->ns);
         // Every picture of the stretch, and the one that is seen where it begins.
-        auto seen = pictures_in(fixture("h264_high_aac.mp4"));
+        auto seen = frames_in(fixture("h264_high_aac.mp4"));
         auto wanted = std::count_if(seen.begin(), seen.end(), [&](auto& s) { return s.pts > r.from && s.pts < *r.to; });
         CHECK(c.frames == static_cast<std::uint64_t>(wanted) + 1);
         CHECK(c.places.front().at == r.from);

@@ -36,7 +36,7 @@ struct Seat {
     std::optional<int> frame() {
         QImage shot(view.surface().size(), QImage::Format_RGB32);
         view.surface().render(&shot);
-        auto r = view.surface().picture_rect().toAlignedRect();
+        auto r = view.surface().video_rect().toAlignedRect();
         auto part = shot.copy(r);
         Image image{part.width(), part.height(), {}};
         image.pixels.assign(part.constBits(), part.constBits() + part.sizeInBytes());
@@ -52,7 +52,7 @@ TEST_CASE("the first frame is held in its right shape, with a large mark to begi
         REQUIRE(seat.phase(Phase::ready));
         REQUIRE(soon([&] { return seat.frame() == 0; }));
         auto display = facts(name)["tracks"][0]["display"];
-        auto r = seat.view.surface().picture_rect();
+        auto r = seat.view.surface().video_rect();
         CHECK(std::abs(r.width() / r.height() - display[0].get<double>() / display[1].get<double>()) < 0.02);
         auto* mark = control(&seat.view, "Play from the start");
         REQUIRE(mark);
@@ -255,7 +255,7 @@ TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong pl
     for (int i = 0; i < 40; ++i) {
         seat.view.resize(200 + static_cast<int>(random() % 700), 160 + static_cast<int>(random() % 500));
         pass(25);
-        auto r = seat.view.surface().picture_rect();
+        auto r = seat.view.surface().video_rect();
         CHECK(std::abs(r.center().x() - seat.view.width() / 2.0) < 1.5);
         CHECK(std::abs(r.center().y() - seat.view.height() / 2.0) < 1.5);
         CHECK(std::abs(r.width() / r.height() - 16.0 / 9) < 0.03);
@@ -273,13 +273,13 @@ TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong pl
     // What was made at a size is not made anew for a change that leaves the size.
     auto& surface = seat.view.surface();
     auto fits = [&] {
-        return surface.still().size() == (surface.picture_rect().size() * surface.devicePixelRatioF()).toSize();
+        return surface.still().size() == (surface.video_rect().size() * surface.devicePixelRatioF()).toSize();
     };
     REQUIRE(soon(fits));
     pass(50);
     auto made = surface.still();
     for (int corner : {12, 4, 0}) {
-        PictureSpec look;
+        VideoSpec look;
         look.corner = corner;
         surface.set_look(look);
         pass(50);
@@ -482,7 +482,7 @@ TEST_CASE("captions stand where their settings say, and go when they are over") 
     QImage shot(layer.size(), QImage::Format_ARGB32);
     shot.fill(Qt::transparent);
     layer.render(&shot, {}, {}, QWidget::DrawChildren);
-    auto p = seat.view.surface().picture_rect();
+    auto p = seat.view.surface().video_rect();
     auto covered = [&](double x0, double x1, double y0, double y1) {
         for (int y = static_cast<int>(p.top() + p.height() * y0); y < p.top() + p.height() * y1; ++y)
             for (int x = static_cast<int>(p.left() + p.width() * x0); x < p.left() + p.width() * x1; ++x)
@@ -692,7 +692,7 @@ TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
 }
 
 TEST_CASE("drawing the player into an image shows nothing to anybody, so it is not counted") {
-    PictureSurface surface;
+    VideoSurface surface;
     surface.resize(320, 180);
     surface.show();
     pass(50);

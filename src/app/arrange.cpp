@@ -15,13 +15,13 @@ namespace ruedo {
 namespace {
 
 /// Keeps the picture that is shown, and makes nothing of it before somebody asks.
-class KeepingSink final : public PictureSink {
+class KeepingSink final : public FrameSink {
   public:
-    std::shared_ptr<const Image> prepare(const Picture&) override { return std::make_shared<const Image>(); }
-    void show(std::shared_ptr<const Image>, const Picture& picture, Time) override { shown = picture; }
+    std::shared_ptr<const Image> prepare(const Frame&) override { return std::make_shared<const Image>(); }
+    void show(std::shared_ptr<const Image>, const Frame& picture, Time) override { shown = picture; }
     void clear() override { shown.reset(); }
     Time refresh() const override { return {}; }
-    std::optional<Picture> shown;
+    std::optional<Frame> shown;
 };
 
 std::string moment(Time t) { return fmt::format("{:g} s", t.seconds()); }
@@ -37,7 +37,7 @@ class Seat {
           sink(std::make_shared<KeepingSink>()),
           session({.strand = strand,
                    .make =
-                       [strand, &mixer, stream](std::shared_ptr<PictureSink> shown) {
+                       [strand, &mixer, stream](std::shared_ptr<FrameSink> shown) {
                            return std::make_unique<Controller>(Controller::Env{.strand = strand,
                                                                                .mixer = &mixer,
                                                                                .codecs = &CodecRegistry::standard(),

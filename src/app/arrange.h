@@ -29,8 +29,8 @@ struct Arranged {
         Box box;                  ///< On the mount; everything else counts from its corner.
         ControlContext context;
         Layout layout;
-        std::vector<Event> events;       ///< Since it was opened.
-        std::optional<Picture> picture;  ///< The one that is shown.
+        std::vector<Event> events;     ///< Since it was opened.
+        std::optional<Frame> picture;  ///< The one that is shown.
     };
     PlayerDocument document;
     MountShape mount;

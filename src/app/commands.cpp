@@ -475,7 +475,7 @@ int run(int argc, char** argv, const Screens& screens) {
     }
     auto result = in_window ? screens.play(options, argc, argv) : play_headless(options);
     if (options.open_clip && result.report.contains("state"))
-        result.report["converter"] = {{"first_picture_ms", static_cast<double>(counts->first_picture_ns) / 1e6},
+        result.report["converter"] = {{"first_picture_ms", static_cast<double>(counts->first_frame_ns) / 1e6},
                                       {"restarts", counts->restarts.load()},
                                       {"kept_bytes", counts->kept_bytes.load()}};
     return finish(result.report, result.exit, as_json);

@@ -103,10 +103,10 @@ Result<json> frames(const std::string& source, const std::vector<Time>& times, c
     if (!tracks.video)
         return fail(ErrorCode::not_media, fmt::format("“{}” has no pictures.", clip->info().name),
                     "Choose a clip with pictures.");
-    RUEDO_TRY(auto reader, PictureReader::open(clip, *tracks.video, CodecRegistry::standard()));
+    RUEDO_TRY(auto reader, FrameReader::open(clip, *tracks.video, CodecRegistry::standard()));
     RUEDO_TRY(auto batch, FileBatch::begin(out, replacing(replace)));
     std::vector<json> list(times.size());
-    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
+    auto taken = reader->at_each(times, [&](std::size_t i, const Frame& picture) -> Status {
         if (interrupted()) return fail(ErrorCode::cancelled, "Reading frames was interrupted.", "Run it again.");
         auto name = fmt::format("{:04}-{}.png", i, picture.pts.ns);
         RUEDO_TRY(auto path, batch.place(name));

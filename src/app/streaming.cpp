@@ -209,7 +209,7 @@ Result<json> ladder_command(const LadderWords& w) {
         if (*codec = codec_from_name(*word); *codec == Codec::unknown)
             return fail(ErrorCode::usage, fmt::format("There is no codec “{}”.", *word), {});
     if (w.passes == 0)
-        if (auto* form = picture_form(r.video)) r.passes = form->two_passes ? 2 : 1;
+        if (auto* form = video_encoder_traits(r.video)) r.passes = form->two_passes ? 2 : 1;
     if (!w.progress.empty() && w.progress != "json") return fail(ErrorCode::usage, "--progress is json.", {});
     if (w.later) {
         RUEDO_TRY(auto job, JobQueue(JobQueue::standard_folder()).add_ladder(w.in, o.out, r));

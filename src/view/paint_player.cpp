@@ -8,8 +8,7 @@
 #include "view/look.h"
 
 namespace ruedo {
-void paint_picture(QPainter& g, const QImage& image, const QRectF& target, const QRectF& area,
-                   const PictureSpec& spec) {
+void paint_video(QPainter& g, const QImage& image, const QRectF& target, const QRectF& area, const VideoSpec& spec) {
     auto seen = area & target;
     bool as_is = std::abs(target.width() * g.device()->devicePixelRatioF() - image.width()) < 0.5 &&
                  std::abs(target.height() * g.device()->devicePixelRatioF() - image.height()) < 0.5;
@@ -44,7 +43,7 @@ void paint_player(QPainter& g, QSize size, const PlayerSpec& player, const Layou
         target =
             QRectF(std::round(area.x() + r.x), std::round(area.y() + r.y), std::round(r.width), std::round(r.height));
     }
-    if (!still.picture.isNull()) paint_picture(g, still.picture, target, area, player.picture);
+    if (!still.picture.isNull()) paint_video(g, still.picture, target, area, player.picture);
     if (!still.poster.isNull()) {
         g.fillRect(area, QColor(text(player.picture.surround)));
         auto fitted = QSizeF(still.poster.size()).scaled(area.size(), Qt::KeepAspectRatio);

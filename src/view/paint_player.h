@@ -14,7 +14,7 @@ struct PlayerStill {
 void paint_player(QPainter& painter, QSize size, const PlayerSpec& player, const Layout& layout,
                   const ControlContext& context, const SourceSpec* source, const PlayerStill& still);
 /// The picture where it lies: fitted into `area`, cut to it, with rounded corners.
-void paint_picture(QPainter& painter, const QImage& image, const QRectF& target, const QRectF& area,
-                   const PictureSpec& spec);
+void paint_video(QPainter& painter, const QImage& image, const QRectF& target, const QRectF& area,
+                 const VideoSpec& spec);
 
 }  // namespace ruedo

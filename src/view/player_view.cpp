@@ -19,7 +19,7 @@ PlaybackHost::PlaybackHost(bool sound_device)
       mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
 
 PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
-    : QWidget(parent), host_(host), surface_(new PictureSurface(this)), sheet_(*this, *surface_) {
+    : QWidget(parent), host_(host), surface_(new VideoSurface(this)), sheet_(*this, *surface_) {
     poster_ = new Poster(this);
     captions_ = new CaptionsLayer(this);
     captions_->on_changed = [this] { sheet_.mark(captions_->geometry()); };
@@ -27,7 +27,7 @@ PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
     PlayerSession::Host told{
         .strand = host_.strand,
         .make =
-            [this](std::shared_ptr<PictureSink> sink) {
+            [this](std::shared_ptr<FrameSink> sink) {
                 return std::make_unique<Controller>(Controller::Env{.strand = make_real_strand(),
                                                                     .mixer = &host_.mixer,
                                                                     .codecs = &CodecRegistry::standard(),
@@ -208,7 +208,7 @@ void PlayerView::set_standalone(bool alone) {
 void PlayerView::load(const PlayerDocument& document, std::size_t index, const std::filesystem::path& folder) {
     auto before = session_->document();
     auto from = session_->folder();
-    surface_->set_picture_size(0, 0);
+    surface_->set_video_size(0, 0);
     session_->load(document, index, folder);
     loaded_ = true;
     forget_posters(before, from);
@@ -310,7 +310,7 @@ void PlayerView::follow() {
     session_->follow();
     auto context = session_->context();
     auto& s = context.snapshot;
-    if (s.display_width > 0) surface_->set_picture_size(s.display_width, s.display_height);
+    if (s.display_width > 0) surface_->set_video_size(s.display_width, s.display_height);
     place(context);
     if (!context.awake && in_full_screen()) setCursor(Qt::BlankCursor);
     // Until the first frame of what is being opened, its poster. One that was chosen stands until it is started, in
@@ -401,18 +401,18 @@ void PlayerView::place(const ControlContext& context) {
         set_shown(*more_[i], shown);
     }
     if (hangs())
-        sheet_.set_corners(surface_->picture_rect() & QRectF(rect_of(layout.area)), player.picture.corner,
+        sheet_.set_corners(surface_->video_rect() & QRectF(rect_of(layout.area)), player.picture.corner,
                            QColor(text(player.picture.surround)));
     auto s = context.snapshot;
     if (line_of_its_own) s.cues.reset();
     captions_->set_scale(scale());
-    captions_->follow(s, surface_->picture_rect(), layout.captions_foot * scale());
+    captions_->follow(s, surface_->video_rect(), layout.captions_foot * scale());
     bool moved = !(layout.picture == layout_.picture) || layout.controls.size() != layout_.controls.size();
     for (std::size_t i = 0; !moved && i < layout.controls.size(); ++i)
         moved = !(layout.controls[i].box == layout_.controls[i].box) ||
                 layout.controls[i].shown != layout_.controls[i].shown;
     // What a stream fetches need not have more pixels than are seen.
-    auto seen_at = surface_->picture_rect().size() * devicePixelRatioF();
+    auto seen_at = surface_->video_rect().size() * devicePixelRatioF();
     if (seen_at.toSize() != told_size_ || told_to_ != &controller()) {
         told_size_ = seen_at.toSize(), told_to_ = &controller();
         controller().shown_at(told_size_.width(), told_size_.height());

@@ -10,7 +10,7 @@
 #include "view/captions.h"
 #include "view/controls.h"
 #include "view/desk.h"
-#include "view/picture_surface.h"
+#include "view/video_surface.h"
 #include "view/player_sheet.h"
 
 namespace ruedo {
@@ -47,7 +47,7 @@ class PlayerView : public QWidget {
     PlayerSession& session() { return *session_; }
     std::size_t index() const { return session_->index(); }
     Snapshot snapshot() const { return session_->snapshot(); }
-    PictureSurface& surface() { return *surface_; }
+    VideoSurface& surface() { return *surface_; }
     /// What it is seen in. A mount that is larger than the room for it is seen at a scale: everything is laid out for
     /// its own pixels, and drawn smaller. Without them it has the widget's size.
     void set_mount(Mount mount, QSize pixels = {});
@@ -114,7 +114,7 @@ class PlayerView : public QWidget {
     bool someone_there() const;
     bool hangs() const { return mount_ == Mount::room && !in_full_screen(); }
     PlaybackHost& host_;
-    PictureSurface* surface_;
+    VideoSurface* surface_;
     PlayerSheet sheet_;
     std::unique_ptr<PlayerSession> session_;
     CaptionsLayer* captions_;

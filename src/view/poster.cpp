@@ -17,7 +17,7 @@ QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std:
     if (!tracks || !tracks->video) return {};
     auto at = wanted.value_or(std::min(2_s, clip->info().duration / 4));
     auto& f = tracks->video->video;
-    auto reader = PictureReader::open(std::move(clip), *tracks->video, CodecRegistry::standard());
+    auto reader = FrameReader::open(std::move(clip), *tracks->video, CodecRegistry::standard());
     if (!reader) return {};
     auto picture = (*reader)->at(at, cancel);
     if (!picture) return {};

@@ -35,7 +35,7 @@ bool is_call(const Event& e) {
 }
 }  // namespace
 
-QImage small_picture(PlayerView& player) {
+QImage small_frame(PlayerView& player) {
     constexpr QSize room(124, 104);
     auto& session = player.session();
     auto& layout = player.layout_now();

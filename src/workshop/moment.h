@@ -11,7 +11,7 @@ namespace ruedo {
 class PlayerView;
 
 /// A player as it looks now, small.
-QImage small_picture(PlayerView& player);
+QImage small_frame(PlayerView& player);
 
 class MomentPanel : public QWidget {
   public:

@@ -10,7 +10,7 @@
 
 namespace ruedo {
 namespace {
-QImage image_of(const Picture& picture) {
+QImage image_of(const Frame& picture) {
     auto drawn = std::make_shared<Image>(render(picture));
     auto* held = new std::shared_ptr<Image>(drawn);
     return QImage(

@@ -77,7 +77,7 @@ RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& in
     return w;
 }
 /// Finer and coarser than is usual; a bitrate, or a size to land under.
-RecipeWord quality_word(const Recipe& recipe, const PictureForm& form) {
+RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
     RecipeWord w{.key = "quality", .what = "How good", .shown = {}, .choices = {}};
     auto less_is_better = form.codec != Codec::theora && form.codec != Codec::mjpeg;
     auto step = std::max(1, (form.high - form.low) / 10);
@@ -177,10 +177,10 @@ RecipeWord range_word(const Recipe& recipe, bool limited_only) {
     return w;
 }
 
-void tell_pictures(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
-                   CodecRegistry& codecs) {
+void tell_video(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                CodecRegistry& codecs) {
     auto codec = t.say(codec_word(recipe, plan, info, target, codecs));
-    auto* form = picture_form(plan.video_codec);
+    auto* form = video_encoder_traits(plan.video_codec);
     if (!plan.encode_video || !form) return t.paragraph(QString("The pictures %1.").arg(codec));
     t.paragraph(
         QString("The pictures %1, %2, %3: %4, %5 × %6. They are encoded %7.")
@@ -264,7 +264,7 @@ RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& i
         t.paragraph(QString(sentence).arg(t.say(std::move(word))));
     };
     if (plan.video)
-        tell_pictures(t, recipe, plan, info, target, codecs);
+        tell_video(t, recipe, plan, info, target, codecs);
     else if (info.main(Kind::video))
         left_out("The pictures %1.",
                  {"codec", "Pictures", "are left out", {{"are kept", [](Recipe& r) { r.video = {}; }}}});

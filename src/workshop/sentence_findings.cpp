@@ -69,8 +69,7 @@ void Sentences::look_at_contrast() {
         return review_contrast(document, folder, [&](const std::string& source) {
             std::lock_guard lock(kept->mutex);
             auto it = kept->pictures.find(source);
-            if (it == kept->pictures.end() && !cancel)
-                it = kept->pictures.emplace(source, sampled_pictures(source)).first;
+            if (it == kept->pictures.end() && !cancel) it = kept->pictures.emplace(source, sample_frames(source)).first;
             return it == kept->pictures.end() ? std::vector<Image>{} : it->second;
         });
     };

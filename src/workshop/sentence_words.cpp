@@ -352,13 +352,13 @@ void tell_player(Telling& t) {
         {"poster", "it goes back to how it began"},   {"leave", "it lets everything go and leaves"}};
     t.chosen("queue", at + "at_end", "End of a source", ends, text(at_end_name(p.at_end)),
              [own](PlayerDocument& d, std::size_t i) { own(d).at_end = static_cast<AtEnd>(i); });
-    t.coloured("surround", at + "picture/surround", "Surround", p.picture.surround, PictureSpec{}.surround,
+    t.coloured("surround", at + "picture/surround", "Surround", p.picture.surround, VideoSpec{}.surround,
                [own](PlayerDocument& d) -> std::string& { return own(d).picture.surround; });
     t.number("corner", at + "picture/corner_px", "Corners",
              p.picture.corner ? QString("rounded by %1 pixels").arg(p.picture.corner) : QString("square"), "square",
              p.picture.corner != 0, {0, 200, static_cast<double>(p.picture.corner), " px", "Corners rounded by", 0},
              [own](PlayerDocument& d, double n) { own(d).picture.corner = static_cast<int>(n); });
-    auto sized = [](const PictureSpec& s) {
+    auto sized = [](const VideoSpec& s) {
         return s.render_width == 0 ? QString("as large as it is seen")
                                    : QString("at %1 × %2 pixels, scaled %3")
                                          .arg(s.render_width)

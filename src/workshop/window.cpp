@@ -197,7 +197,7 @@ void WorkshopWindow::follow() {
         watch.path->sample(s, player.session().life(), wall);
         // Not oftener than one can tell apart: drawing it anew is not free.
         if (auto& history = watch.path->history(); pages_->currentIndex() == arrange && history.wants_picture(wall))
-            history.add(small_picture(player), wall);
+            history.add(small_frame(player), wall);
     }
 }
 

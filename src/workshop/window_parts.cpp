@@ -169,7 +169,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
         auto& watch = watch_of(screen_->player(player));
         watch.ring->note(e), watch.path->note(e);
         // For the keyframes on the path.
-        if (e.name == "opened") screen_->player(player).controller().list_pictures();
+        if (e.name == "opened") screen_->player(player).controller().list_frames();
     };
     screen_->on_renewed = [this](PlayerView& player) { watch_of(player).forget(); };
     screen_->on_turned = [this](std::size_t player, std::size_t) {

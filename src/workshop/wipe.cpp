@@ -42,20 +42,20 @@ void Wipe::set_zoom(double zoom) {
     if (on_zoomed) on_zoomed();
 }
 
-QSizeF Wipe::size_of_picture() const {
+QSizeF Wipe::video_size() const {
     auto& image = before_.isNull() ? after_ : before_;
     return image.isNull() ? QSizeF(size()) : QSizeF(image.size());
 }
 QPointF Wipe::centre() const {
-    auto size = size_of_picture();
+    auto size = video_size();
     return {middle_.x() * size.width(), middle_.y() * size.height()};
 }
 double Wipe::scale_in(const QRectF& room) const {
-    auto size = size_of_picture();
+    auto size = video_size();
     return zoom_ > 0 ? zoom_ : std::min(room.width() / size.width(), room.height() / size.height());
 }
 QRectF Wipe::whole_in(const QRectF& room) const {
-    auto size = size_of_picture() * scale_in(room);
+    auto size = video_size() * scale_in(room);
     // What fits stands in the middle; what does not, where it was dragged to.
     auto place = [](double from, double across, double wide, double middle) {
         return across <= wide ? from + (wide - across) / 2 : from + wide / 2 - across * middle;
@@ -71,7 +71,7 @@ std::vector<QRectF> Wipe::rooms() const {
 }
 void Wipe::pan(QPointF by) {
     auto room = rooms().front();
-    auto size = size_of_picture() * scale_in(room);
+    auto size = video_size() * scale_in(room);
     auto moved = [](double middle, double shift, double across, double wide) {
         if (across <= wide) return 0.5;
         auto edge = wide / 2 / across;
@@ -181,10 +181,10 @@ void Wipe::wheelEvent(QWheelEvent* e) {
     auto whole = whole_in(room);
     auto under = QPointF((e->position().x() - whole.left()) / std::max(1.0, whole.width()),
                          (e->position().y() - whole.top()) / std::max(1.0, whole.height()));
-    auto fits = std::min(room.width() / size_of_picture().width(), room.height() / size_of_picture().height());
+    auto fits = std::min(room.width() / video_size().width(), room.height() / video_size().height());
     auto zoom = scale_in(room) * std::pow(1.2, e->angleDelta().y() / 120.0);
     zoom_ = zoom <= fits ? 0 : std::min(zoom, 32.0);
-    auto grown = size_of_picture() * scale_in(room);
+    auto grown = video_size() * scale_in(room);
     middle_ = {under.x() - (e->position().x() - room.center().x()) / std::max(1.0, grown.width()),
                under.y() - (e->position().y() - room.center().y()) / std::max(1.0, grown.height())};
     pan({});

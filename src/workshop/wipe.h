@@ -40,7 +40,7 @@ class Wipe : public QWidget {
     void keyPressEvent(QKeyEvent*) override;
 
   private:
-    QSizeF size_of_picture() const;
+    QSizeF video_size() const;
     double scale_in(const QRectF& room) const;
     /// Where all of the picture would lie, were there the room; and the part of the room that it covers.
     QRectF whole_in(const QRectF& room) const;

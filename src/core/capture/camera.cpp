@@ -62,7 +62,7 @@ class HarbourDevice final : public CameraDevice {
         ++HarbourCamera::instance().open_;
     }
     ~HarbourDevice() override { --HarbourCamera::instance().open_; }
-    Result<std::optional<Frame>> grab(Time deadline) override {
+    Result<std::optional<CapturedFrame>> grab(Time deadline) override {
         auto until = monotonic_now() + deadline;
         // A device that nobody asked for a while gives the newest picture, not the old ones.
         auto passed = time_to_ticks_floor((monotonic_now() - begun_) / mode_.rate.den,
@@ -80,7 +80,7 @@ class HarbourDevice final : public CameraDevice {
             timespec rest{0, static_cast<long>(std::min({(due - now).ns, (until - now).ns, std::int64_t{5'000'000}}))};
             nanosleep(&rest, nullptr);
         }
-        Frame f;
+        CapturedFrame f;
         f.at = due;
         draw_harbour(f.data, mode_, static_cast<int>(number_++));
         return f;
@@ -149,7 +149,7 @@ class CameraReader final : public TrackReader {
   private:
     std::shared_ptr<CameraDevice> device_;
     Time begun_, each_;
-    CameraDevice::Frame frame_;
+    CameraDevice::CapturedFrame frame_;
 };
 
 class CameraClip final : public Clip {

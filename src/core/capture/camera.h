@@ -27,12 +27,12 @@ struct CameraInfo {
 class CameraDevice {
   public:
     virtual ~CameraDevice() = default;
-    struct Frame {
+    struct CapturedFrame {
         Bytes data;
         Time at{};
     };  ///< `at`: monotonic.
     /// Waits for the next frame, at most `deadline`; nothing when none came. An unplugged device is `not-found`.
-    virtual Result<std::optional<Frame>> grab(Time deadline) = 0;
+    virtual Result<std::optional<CapturedFrame>> grab(Time deadline) = 0;
 };
 
 /// The cameras there are now; an empty list is a fact, not an error.

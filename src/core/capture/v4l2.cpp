@@ -122,7 +122,7 @@ class Device final : public CameraDevice {
         streaming_ = true;
         return {};
     }
-    Result<std::optional<Frame>> grab(Time deadline) override {
+    Result<std::optional<CapturedFrame>> grab(Time deadline) override {
         pollfd p{handle_.fd, POLLIN, 0};
         auto ready = ::poll(&p, 1, static_cast<int>(deadline.ns / 1'000'000));
         if (ready == 0) return std::nullopt;
@@ -138,7 +138,7 @@ class Device final : public CameraDevice {
             if (errno == ENODEV) return gone();
             return std::unexpected(errno_error(errno, fmt::format("Reading “{}”", name_)));
         }
-        Frame f;
+        CapturedFrame f;
         bool monotonic = (b.flags & V4L2_BUF_FLAG_TIMESTAMP_MASK) == V4L2_BUF_FLAG_TIMESTAMP_MONOTONIC;
         f.at = monotonic ? Time{b.timestamp.tv_sec * 1'000'000'000LL + b.timestamp.tv_usec * 1000LL} : monotonic_now();
         if (b.index < buffers_.size() && !(b.flags & V4L2_BUF_FLAG_ERROR)) {

@@ -24,7 +24,7 @@ class Decoder final : public VideoDecoder {
         return d;
     }
     ~Decoder() override { dav1d_close(&context_); }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         if (data.empty()) return {};
         Dav1dData d{};
         auto* to = dav1d_data_create(&d, data.size());
@@ -46,11 +46,11 @@ class Decoder final : public VideoDecoder {
             return fail(ErrorCode::malformed, "A picture of the AV1 track is damaged.", "Export the clip again.");
         return {};
     }
-    Status drain(std::vector<Picture>& out) override { return collect(out); }
+    Status drain(std::vector<Frame>& out) override { return collect(out); }
     void reset() override { dav1d_flush(context_); }
 
   private:
-    Status collect(std::vector<Picture>& out) {
+    Status collect(std::vector<Frame>& out) {
         for (;;) {
             auto held = std::shared_ptr<Dav1dPicture>(new Dav1dPicture{}, [](Dav1dPicture* p) {
                 dav1d_picture_unref(p);
@@ -65,7 +65,7 @@ class Decoder final : public VideoDecoder {
                 return fail(ErrorCode::chroma_unsupported,
                             "The AV1 pictures have other than 4:2:0 chroma, which is not supported.",
                             "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
-            Picture p;
+            Frame p;
             p.width = held->p.w, p.height = held->p.h;
             for (std::size_t i = 0; i < 3; ++i) {
                 p.plane[i] = static_cast<const std::uint8_t*>(held->data[i]);

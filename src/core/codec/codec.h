@@ -17,12 +17,12 @@ class VideoDecoder {
   public:
     virtual ~VideoDecoder() = default;
     /// Appends what comes out, in presentation order. A damaged packet is an error; decoding may go on after it.
-    virtual Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) = 0;
+    virtual Status decode(ByteView data, Time pts, bool keyframe, std::vector<Frame>& out) = 0;
     /// Appends everything still held back.
-    virtual Status drain(std::vector<Picture>& out) = 0;
+    virtual Status drain(std::vector<Frame>& out) = 0;
     /// Appends what is held back although pictures may still come that are shown before it; decoding goes on. Nothing
     /// where a library can't do that.
-    virtual Status hurry(std::vector<Picture>&) { return {}; }
+    virtual Status hurry(std::vector<Frame>&) { return {}; }
     /// Forgets everything, for a jump to a keyframe.
     virtual void reset() = 0;
     /// Pictures before `from` are decoded but need not be handed out, which spares copying them.
@@ -70,7 +70,7 @@ class VideoEncoder {
   public:
     /// Ends within a frame's time, also in the middle of a clip.
     virtual ~VideoEncoder() = default;
-    virtual Status encode(const Picture& picture, std::vector<Encoded>& out) = 0;
+    virtual Status encode(const Frame& picture, std::vector<Encoded>& out) = 0;
     virtual Status drain(std::vector<Encoded>& out) = 0;
     /// The track's configuration for a writer; complete before the first picture.
     virtual Bytes config() const = 0;
@@ -182,24 +182,24 @@ class CodecRegistry {
 std::filesystem::path executable_path();
 
 /// Reads the pictures of one track: forward, or at a time. Only presented pictures come out. Not thread-safe.
-class PictureReader {
+class FrameReader {
   public:
-    static Result<std::unique_ptr<PictureReader>> open(std::shared_ptr<Clip> clip, const Track& track,
-                                                       CodecRegistry& codecs);
+    static Result<std::unique_ptr<FrameReader>> open(std::shared_ptr<Clip> clip, const Track& track,
+                                                     CodecRegistry& codecs);
     /// The next picture in presentation order; nothing at the end. Damaged packets are passed over and counted.
-    Result<std::optional<Picture>> next(const std::atomic<bool>* cancel = nullptr);
+    Result<std::optional<Frame>> next(const std::atomic<bool>* cancel = nullptr);
     /// The picture shown at `t`, decoded from its keyframe. `next` goes on after it. `cancelled` when asked to stop.
-    Result<Picture> at(Time t, const std::atomic<bool>* cancel = nullptr);
+    Result<Frame> at(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Hands `take` the picture shown at each of `times`, with which of them it is: in their order, or as they come by
     /// where the clip can't be sought. What `take` fails with ends it.
     Status at_each(const std::vector<Time>& times,
-                   const std::function<Status(std::size_t which, const Picture& picture)>& take);
+                   const std::function<Status(std::size_t which, const Frame& picture)>& take);
     /// The keyframe nearest to `t`; where it would have to be fetched and the clip has keyframes apart, the one of
     /// those that is at `t` or before. `next` goes on after it.
-    Result<Picture> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);
+    Result<Frame> keyframe_near(Time t, const std::atomic<bool>* cancel = nullptr);
     /// Goes on from the first keyframe within `from` to `to`, and gives it, leaving out what lies before; nothing,
     /// and nothing changed, when there is none or when looking for it would wait for the network.
-    Result<std::optional<Picture>> leap(Time from, Time to, const std::atomic<bool>* cancel = nullptr);
+    Result<std::optional<Frame>> leap(Time from, Time to, const std::atomic<bool>* cancel = nullptr);
     /// Whether pictures on which no other depends are left undecoded, as far as the codec tells (see `disposable`).
     void set_sparing(bool sparing) { sparing_ = sparing; }
     /// Pictures left out so far, by `leap` and by sparing.
@@ -214,24 +214,24 @@ class PictureReader {
     std::uint64_t damaged() const { return damaged_; }
 
   private:
-    PictureReader() = default;
+    FrameReader() = default;
     Result<bool> feed();
     Status restart(Time at, Time from);
-    Result<Picture> only(Time t);
-    Picture finished(Picture p) const;
+    Result<Frame> only(Time t);
+    Frame finished(Frame p) const;
     Track track_;
     CodecRegistry* codecs_ = nullptr;
     std::shared_ptr<Clip> clip_;
     std::unique_ptr<TrackReader> reader_, heads_;
     std::unique_ptr<VideoDecoder> decoder_;
-    std::unique_ptr<PictureReader> apart_;  ///< Of the keyframes that the clip has apart.
-    std::optional<Time> go_on_at_;          ///< The last of those that was given.
-    std::vector<Picture> ready_;
+    std::unique_ptr<FrameReader> apart_;  ///< Of the keyframes that the clip has apart.
+    std::optional<Time> go_on_at_;        ///< The last of those that was given.
+    std::vector<Frame> ready_;
     std::size_t ready_at_ = 0;
     Bytes data_;
     Time from_{INT64_MIN};         ///< Pictures before this are decoded, not given out.
     std::optional<Time> hurried_;  ///< What is waited for; once it is decoded, nothing behind it need be.
-    std::vector<Picture> early_;   ///< Came out with it, and are shown later than some that are still to come.
+    std::vector<Frame> early_;     ///< Came out with it, and are shown later than some that are still to come.
     std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
     struct Fed {
         Time pts{}, duration{};

@@ -67,7 +67,7 @@ class Decoder final : public VideoDecoder {
     }
     ~Decoder() override { end(decoder_); }
 
-    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Frame>& out) override {
         if (!decoder_) return fail(ErrorCode::internal, "The H.264 decoder could not be started again.");
         annex_b_.clear();
         if (needs_parameters_ || keyframe) {
@@ -90,11 +90,11 @@ class Decoder final : public VideoDecoder {
             return fail(ErrorCode::malformed, "A picture of the H.264 track is damaged.", "Export the clip again.");
         return {};
     }
-    Status drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Frame>& out) override {
         flush(out);
         return {};
     }
-    Status hurry(std::vector<Picture>& out) override {
+    Status hurry(std::vector<Frame>& out) override {
         flush(out);
         return {};
     }
@@ -105,7 +105,7 @@ class Decoder final : public VideoDecoder {
     }
 
   private:
-    void flush(std::vector<Picture>& out) {
+    void flush(std::vector<Frame>& out) {
         if (!decoder_) return;
         for (int i = 0; i < 32; ++i) {
             SBufferInfo info{};
@@ -115,13 +115,13 @@ class Decoder final : public VideoDecoder {
             take(info, out);
         }
     }
-    void take(const SBufferInfo& info, std::vector<Picture>& out) {
+    void take(const SBufferInfo& info, std::vector<Frame>& out) {
         auto& b = info.UsrData.sSystemBuffer;
         Time pts{static_cast<std::int64_t>(info.uiOutYuvTimeStamp)};
         if (pts < from_) return;
         if (b.iWidth <= 0 || b.iHeight <= 0 || !info.pDst[0]) return;
-        auto p = copy_picture(b.iWidth, b.iHeight, {info.pDst[0], info.pDst[1], info.pDst[2]},
-                              {b.iStride[0], b.iStride[1], b.iStride[1]});
+        auto p = copy_frame(b.iWidth, b.iHeight, {info.pDst[0], info.pDst[1], info.pDst[2]},
+                            {b.iStride[0], b.iStride[1], b.iStride[1]});
         p.pts = pts;
         p.colour = colour_;
         out.push_back(std::move(p));

@@ -28,7 +28,7 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (context_) de265_free_decoder(context_);
     }
-    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Frame>& out) override {
         bool damaged = false;
         if (keyframe) release(0, out);  // nothing before it is shown after it
         auto push = [&](ByteView nal) {
@@ -53,7 +53,7 @@ class Decoder final : public VideoDecoder {
             return fail(ErrorCode::malformed, "A picture of the HEVC track is damaged.", "Export the clip again.");
         return {};
     }
-    Status drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Frame>& out) override {
         bool damaged = false;
         de265_flush_data(context_);
         auto ran = run(damaged);
@@ -96,14 +96,14 @@ class Decoder final : public VideoDecoder {
             for (int i = 0; i < 3; ++i)
                 planes[static_cast<std::size_t>(i)] =
                     de265_get_image_plane(image, i, &strides[static_cast<std::size_t>(i)]);
-            auto p = copy_picture(de265_get_image_width(image, 0), de265_get_image_height(image, 0), planes, strides);
+            auto p = copy_frame(de265_get_image_width(image, 0), de265_get_image_height(image, 0), planes, strides);
             p.pts = pts;
             p.colour = colour_;
             held_.push_back(std::move(p));
         }
         return {};
     }
-    void release(std::size_t keep, std::vector<Picture>& out) {
+    void release(std::size_t keep, std::vector<Frame>& out) {
         while (held_.size() > keep) {
             auto first = std::min_element(held_.begin(), held_.end(), [](auto& a, auto& b) { return a.pts < b.pts; });
             if (first->pts >= from_) out.push_back(std::move(*first));
@@ -114,7 +114,7 @@ class Decoder final : public VideoDecoder {
     HevcConfig config_;
     Colour colour_;
     std::size_t reorder_ = 0;
-    std::vector<Picture> held_;
+    std::vector<Frame> held_;
     bool started_ = false;
 };
 

@@ -21,7 +21,7 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (handle_) tjDestroy(handle_);
     }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         if (pts < from_) return {};
         auto broken = [] {
             return fail(ErrorCode::malformed, "A picture of the Motion JPEG track is damaged.",
@@ -32,7 +32,7 @@ class Decoder final : public VideoDecoder {
             width > 16384 || height > 16384)
             return broken();
         std::array<std::uint8_t*, 3> to{};
-        auto p = make_picture(width, height, to);
+        auto p = make_frame(width, height, to);
         bool planar =
             space == TJCS_YCbCr && (sampling == TJSAMP_420 || sampling == TJSAMP_422 || sampling == TJSAMP_444);
         std::array<unsigned char*, 3> planes{};
@@ -69,7 +69,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Status drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Frame>&) override { return {}; }
     void reset() override {}
 
   private:
@@ -93,7 +93,7 @@ class Encoder final : public VideoEncoder {
     ~Encoder() override {
         if (handle_) tjDestroy(handle_);
     }
-    Status encode(const Picture& picture, std::vector<Encoded>& out) override {
+    Status encode(const Frame& picture, std::vector<Encoded>& out) override {
         std::array<const unsigned char*, 3> planes{picture.plane[0], picture.plane[1], picture.plane[2]};
         std::array<int, 3> strides = picture.stride;
         unsigned char* made = nullptr;

@@ -26,14 +26,14 @@ class Decoder final : public VideoDecoder {
     ~Decoder() override {
         if (handle_) mpeg2_close(handle_);
     }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         // A picture may have the header before it; twice in a row the library takes it for damage.
         if (!std::exchange(started_, true) && !parse_mpeg_sequence(data)) RUEDO_TRY_DO(feed(config_, out));
         auto ns = static_cast<std::uint64_t>(pts.ns);
         mpeg2_tag_picture(handle_, static_cast<std::uint32_t>(ns >> 32), static_cast<std::uint32_t>(ns));
         return feed(data, out);
     }
-    Status drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Frame>& out) override {
         static constexpr std::array<std::uint8_t, 4> end{0, 0, 1, 0xB7};
         auto fed = feed(end, out);
         reset();
@@ -45,7 +45,7 @@ class Decoder final : public VideoDecoder {
     }
 
   private:
-    Status feed(ByteView data, std::vector<Picture>& out) {
+    Status feed(ByteView data, std::vector<Frame>& out) {
         if (data.empty()) return {};
         // The library reads ahead of what it was given, and does not write.
         held_.assign(data.begin(), data.end());
@@ -63,7 +63,7 @@ class Decoder final : public VideoDecoder {
             return fail(ErrorCode::malformed, "A picture of the MPEG video track is damaged.", "Export it again.");
         return {};
     }
-    void take(const mpeg2_info_t& info, std::vector<Picture>& out) {
+    void take(const mpeg2_info_t& info, std::vector<Frame>& out) {
         if (!info.display_fbuf || !info.display_picture || !info.sequence || !info.display_fbuf->buf[0]) return;
         auto& picture = *info.display_picture;
         // Fields of one frame, and a frame that was handed out before, carry no time of their own.
@@ -74,9 +74,9 @@ class Decoder final : public VideoDecoder {
         if (s.chroma_width * 2 != s.width || s.chroma_height * 2 != s.height) return;
         auto width = static_cast<int>(s.picture_width), height = static_cast<int>(s.picture_height);
         auto& planes = info.display_fbuf->buf;
-        auto p = copy_picture(
-            width, height, {planes[0], planes[1], planes[2]},
-            {static_cast<int>(s.width), static_cast<int>(s.chroma_width), static_cast<int>(s.chroma_width)});
+        auto p =
+            copy_frame(width, height, {planes[0], planes[1], planes[2]},
+                       {static_cast<int>(s.width), static_cast<int>(s.chroma_width), static_cast<int>(s.chroma_width)});
         p.pts = pts;
         p.colour = colour_;
         out.push_back(std::move(p));

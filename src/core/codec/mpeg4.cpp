@@ -28,19 +28,19 @@ class Decoder final : public VideoDecoder {
         d->handle_ = create.handle;
         d->width_ = track.video.width, d->height_ = track.video.height;
         if (auto config = parse_mpeg4_config(track.config)) d->time_bits_ = config->time_bits;
-        std::vector<Picture> none;
+        std::vector<Frame> none;
         (void)d->run(track.config, none);
         return d;
     }
     ~Decoder() override {
         if (handle_) xvid_decore(handle_, XVID_DEC_DESTROY, nullptr, nullptr);
     }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         if (auto config = parse_mpeg4_config(data)) time_bits_ = config->time_bits;
         waiting_.insert(pts);
         return run(data, out);
     }
-    Status drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Frame>& out) override {
         if (waiting_.empty()) return {};
         Bytes nothing(16);
         RUEDO_TRY(auto step, call(nothing, -1, out));
@@ -58,7 +58,7 @@ class Decoder final : public VideoDecoder {
         int used = 0;
         int type = 0;
     };
-    Status run(ByteView data, std::vector<Picture>& out) {
+    Status run(ByteView data, std::vector<Frame>& out) {
         if (data.empty()) return {};
         // The library reads whole words, so some bytes beyond the end.
         padded_.assign(data.begin(), data.end());
@@ -78,7 +78,7 @@ class Decoder final : public VideoDecoder {
         }
         return {};
     }
-    Result<Step> call(std::span<std::uint8_t> bytes, int length, std::vector<Picture>& out) {
+    Result<Step> call(std::span<std::uint8_t> bytes, int length, std::vector<Frame>& out) {
         xvid_dec_frame_t frame{};
         frame.version = XVID_VERSION;
         if (afresh_) frame.general = XVID_DISCONTINUITY;
@@ -90,9 +90,9 @@ class Decoder final : public VideoDecoder {
         bool wanted = !waiting_.empty() && *waiting_.begin() >= from_ && width_ > 0 && height_ > 0;
         frame.output.csp = XVID_CSP_NULL;
         std::array<std::uint8_t*, 3> planes{};
-        Picture p;
+        Frame p;
         if (wanted) {
-            p = make_picture(width_, height_, planes);
+            p = make_frame(width_, height_, planes);
             frame.output.csp = XVID_CSP_PLANAR;
             for (std::size_t i = 0; i < 3; ++i) frame.output.plane[i] = planes[i], frame.output.stride[i] = p.stride[i];
         }

@@ -11,7 +11,7 @@ namespace {
 class Decoder final : public VideoDecoder {
   public:
     static Result<std::unique_ptr<VideoDecoder>> make(const Track&) { return std::make_unique<Decoder>(); }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         if (pts < from_) return {};
         png_image image{};
         image.version = PNG_IMAGE_VERSION;
@@ -30,7 +30,7 @@ class Decoder final : public VideoDecoder {
             return fail(ErrorCode::malformed, "A PNG picture of the track is damaged.", "Export the clip again.");
         auto width = static_cast<int>(image.width), height = static_cast<int>(image.height);
         std::array<std::uint8_t*, 3> to{};
-        auto p = make_picture(width, height, to);
+        auto p = make_frame(width, height, to);
         libyuv::RGB24ToARGB(rgb_.data(), width * 3, pixels_.data(), width * 4, width, height);
         libyuv::ARGBToJ420(pixels_.data(), width * 4, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2], width,
                            height);
@@ -39,7 +39,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Status drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Frame>&) override { return {}; }
     void reset() override {}
 
   private:

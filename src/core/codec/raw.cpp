@@ -19,16 +19,16 @@ class Decoder final : public VideoDecoder {
                         "Choose another mode.");
         return d;
     }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         if (data.size() < static_cast<std::size_t>(from_width_) * 2 * static_cast<std::size_t>(from_height_))
             return fail(ErrorCode::malformed, "A picture of the camera is cut short.",
                         "Unplug it and plug it in again.");
         std::array<std::uint8_t*, 3> to{};
-        auto p = make_picture(from_width_, from_height_, to);
+        auto p = make_frame(from_width_, from_height_, to);
         libyuv::YUY2ToI420(data.data(), from_width_ * 2, to[0], p.stride[0], to[1], p.stride[1], to[2], p.stride[2],
                            from_width_, from_height_);
         if (width_ != from_width_ || height_ != from_height_) {
-            auto s = make_picture(width_, height_, to);
+            auto s = make_frame(width_, height_, to);
             libyuv::I420Scale(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], from_width_,
                               from_height_, to[0], s.stride[0], to[1], s.stride[1], to[2], s.stride[2], width_, height_,
                               libyuv::kFilterBox);
@@ -38,7 +38,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Status drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Frame>&) override { return {}; }
     void reset() override {}
 
   private:

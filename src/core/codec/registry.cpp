@@ -74,13 +74,13 @@ class CroppingDecoder final : public VideoDecoder {
   public:
     CroppingDecoder(std::unique_ptr<VideoDecoder> decoder, const Crop& edges)
         : decoder_(std::move(decoder)), edges_(edges) {}
-    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool keyframe, std::vector<Frame>& out) override {
         return cut(out, [&] { return decoder_->decode(data, pts, keyframe, out); });
     }
-    Status drain(std::vector<Picture>& out) override {
+    Status drain(std::vector<Frame>& out) override {
         return cut(out, [&] { return decoder_->drain(out); });
     }
-    Status hurry(std::vector<Picture>& out) override {
+    Status hurry(std::vector<Frame>& out) override {
         return cut(out, [&] { return decoder_->hurry(out); });
     }
     void reset() override { decoder_->reset(); }
@@ -88,7 +88,7 @@ class CroppingDecoder final : public VideoDecoder {
 
   private:
     template <class F>
-    Status cut(std::vector<Picture>& out, F&& append) {
+    Status cut(std::vector<Frame>& out, F&& append) {
         auto before = out.size();
         auto done = append();
         for (auto i = before; i < out.size(); ++i) out[i] = cropped(std::move(out[i]), edges_);

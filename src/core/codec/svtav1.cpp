@@ -57,7 +57,7 @@ class Encoder final : public VideoEncoder {
         ::kill(process_, SIGKILL);
         while (::waitpid(process_, nullptr, 0) < 0 && errno == EINTR) continue;
     }
-    Status encode(const Picture& p, std::vector<Encoded>& out) override {
+    Status encode(const Frame& p, std::vector<Encoded>& out) override {
         auto command = Command::picture;
         put(&command, sizeof command);
         for (std::size_t plane = 0; plane < 3; ++plane) {

@@ -43,7 +43,7 @@ class Decoder final : public VideoDecoder {
         th_setup_free(setup_);
         th_info_clear(&info_);
     }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         auto packet = as_packet(data);
         // An empty packet repeats the picture before it.
         auto result = th_decode_packetin(context_, &packet, nullptr);
@@ -60,13 +60,13 @@ class Decoder final : public VideoDecoder {
             strides[i] = planes[i].stride;
             from[i] = planes[i].data + y * strides[i] + x;
         }
-        auto p = copy_picture(static_cast<int>(info_.pic_width), static_cast<int>(info_.pic_height), from, strides);
+        auto p = copy_frame(static_cast<int>(info_.pic_width), static_cast<int>(info_.pic_height), from, strides);
         p.pts = pts;
         p.colour = *Colour::always(Codec::theora);
         out.push_back(std::move(p));
         return {};
     }
-    Status drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Frame>&) override { return {}; }
     void reset() override {
         if (context_) th_decode_free(context_);
         context_ = th_decode_alloc(&info_, setup_);
@@ -132,7 +132,7 @@ class Encoder final : public VideoEncoder {
         if (context_) th_encode_free(context_);
         th_info_clear(&info_);
     }
-    Status encode(const Picture& p, std::vector<Encoded>& out) override {
+    Status encode(const Frame& p, std::vector<Encoded>& out) override {
         if (options_.pass == 2) RUEDO_TRY_DO(recall());
         th_ycbcr_buffer planes;
         for (std::size_t i = 0; i < 3; ++i) {

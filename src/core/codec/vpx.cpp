@@ -12,7 +12,7 @@
 #include "codec/codec.h"
 #include "codec/steered_rate.h"
 #include "media/codec_headers.h"
-#include "media/picture_memory.h"
+#include "media/frame_memory.h"
 
 namespace ruedo {
 namespace {
@@ -27,7 +27,7 @@ class Decoder final : public VideoDecoder {
         return d;
     }
     ~Decoder() override { vpx_codec_destroy(&codec_); }
-    Status decode(ByteView data, Time pts, bool, std::vector<Picture>& out) override {
+    Status decode(ByteView data, Time pts, bool, std::vector<Frame>& out) override {
         if (data.empty()) return {};
         // A header’s word is enough for the library to ask for memory by it.
         vpx_codec_stream_info_t said{};
@@ -53,16 +53,16 @@ class Decoder final : public VideoDecoder {
                         "The VP9 pictures have other than 4:2:0 chroma, which is not supported.",
                         "Export it again with 4:2:0 chroma; it can’t be decoded here, so not converted either.");
         if (pts < from_) return {};
-        Picture p;
+        Frame p;
         if (shown->fb_priv) {
             // The decoder's own frame, kept as long as the picture is.
             p.width = static_cast<int>(shown->d_w), p.height = static_cast<int>(shown->d_h);
             for (std::size_t i = 0; i < 3; ++i) p.plane[i] = shown->planes[i], p.stride[i] = shown->stride[i];
-            p.owner = static_cast<Frame*>(shown->fb_priv)->memory;
+            p.owner = static_cast<Buffer*>(shown->fb_priv)->memory;
         } else {
-            p = copy_picture(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h),
-                             {shown->planes[0], shown->planes[1], shown->planes[2]},
-                             {shown->stride[0], shown->stride[1], shown->stride[2]});
+            p = copy_frame(static_cast<int>(shown->d_w), static_cast<int>(shown->d_h),
+                           {shown->planes[0], shown->planes[1], shown->planes[2]},
+                           {shown->stride[0], shown->stride[1], shown->stride[2]});
         }
         p.pts = pts;
         if (vp9_) {
@@ -87,7 +87,7 @@ class Decoder final : public VideoDecoder {
         out.push_back(std::move(p));
         return {};
     }
-    Status drain(std::vector<Picture>&) override { return {}; }
+    Status drain(std::vector<Frame>&) override { return {}; }
     void reset() override { jumped_ = true; }
 
   private:
@@ -117,7 +117,7 @@ class Decoder final : public VideoDecoder {
         if (vp9_) vpx_codec_set_frame_buffer_functions(&codec_, take_frame, give_frame, this);
         return {};
     }
-    struct Frame {
+    struct Buffer {
         std::shared_ptr<std::uint8_t> memory;
         std::size_t size = 0;
     };
@@ -131,19 +131,19 @@ class Decoder final : public VideoDecoder {
         if (it == pool.end()) {
             std::erase_if(pool, [&](auto& f) { return f.memory.use_count() == 1 && f.size < size; });
             // The library asks for memory that was zero once.
-            it = pool.insert(pool.end(), {picture_memory(size), size});
+            it = pool.insert(pool.end(), {frame_memory(size), size});
         }
         frame->data = it->memory.get();
         frame->size = it->size;
-        frame->priv = new Frame(*it);
+        frame->priv = new Buffer(*it);
         return 0;
     }
     static int give_frame(void*, vpx_codec_frame_buffer_t* frame) {
-        delete static_cast<Frame*>(frame->priv);
+        delete static_cast<Buffer*>(frame->priv);
         frame->priv = nullptr;
         return 0;
     }
-    std::vector<Frame> pool_;
+    std::vector<Buffer> pool_;
     vpx_codec_ctx_t codec_{};
     bool vp9_ = true, wide_ = false;
     bool begun_ = false, jumped_ = false, damaged_ = false;
@@ -211,7 +211,7 @@ class Encoder final : public VideoEncoder {
         return e;
     }
     ~Encoder() override { vpx_codec_destroy(&codec_); }
-    Status encode(const Picture& picture, std::vector<Encoded>& out) override {
+    Status encode(const Frame& picture, std::vector<Encoded>& out) override {
         vpx_image_t image{};
         vpx_img_wrap(&image, VPX_IMG_FMT_I420, static_cast<unsigned>(picture.width),
                      static_cast<unsigned>(picture.height), 1, const_cast<std::uint8_t*>(picture.plane[0]));

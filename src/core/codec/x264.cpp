@@ -116,8 +116,8 @@ class Encoder final : public VideoEncoder {
         if (encoder_) x264_encoder_close(encoder_);
     }
 
-    Status encode(const Picture& picture, std::vector<Encoded>& out) override {
-        Picture padded;
+    Status encode(const Frame& picture, std::vector<Encoded>& out) override {
+        Frame padded;
         auto* from = &picture;
         if (coded_width_ != options_.width || coded_height_ != options_.height) {
             padded = pad(picture);
@@ -188,9 +188,9 @@ class Encoder final : public VideoEncoder {
     }
     Time first() const { return times_.front(); }
 
-    Picture pad(const Picture& p) const {
+    Frame pad(const Frame& p) const {
         std::array<std::uint8_t*, 3> planes{};
-        auto out = make_picture(coded_width_, coded_height_, planes);
+        auto out = make_frame(coded_width_, coded_height_, planes);
         for (std::size_t i = 0; i < 3; ++i) {
             int w = i ? (p.width + 1) / 2 : p.width, h = i ? (p.height + 1) / 2 : p.height;
             int to_w = i ? coded_width_ / 2 : coded_width_, to_h = i ? coded_height_ / 2 : coded_height_;

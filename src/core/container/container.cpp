@@ -226,13 +226,13 @@ Rational constant_rate(const std::vector<Time>& times, Rational tick) {
 }
 }  // namespace
 
-double TrackFacts::pictures_a_second() const {
+double TrackFacts::frames_per_second() const {
     if (frame_rate.stated()) return static_cast<double>(frame_rate.num) / static_cast<double>(frame_rate.den);
     return frame_count > 1 && end > start ? static_cast<double>(frame_count) / (end - start).seconds() : 0;
 }
 double TrackFacts::most_a_second() const {
-    return frame_rate.stated() ? pictures_a_second()
-                               : std::max(pictures_a_second(), static_cast<double>(busiest_second));
+    return frame_rate.stated() ? frames_per_second()
+                               : std::max(frames_per_second(), static_cast<double>(busiest_second));
 }
 Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each) {
     auto reader = clip.reader(track.id);

@@ -48,7 +48,7 @@ struct TrackFacts {
     Rational frame_rate{};             ///< Stated only when every frame is within one tick of constant.
     std::vector<Time> keyframe_times;  ///< Sorted, presented ones only.
     std::uint64_t busiest_second = 0;  ///< Pictures: how many follow one another within a second at most.
-    double pictures_a_second() const;  ///< The mean where it varies; 0 where that can't be said.
+    double frames_per_second() const;  ///< The mean where it varies; 0 where that can't be said.
     double most_a_second() const;      ///< The same, or as many as come in its busiest second.
 };
 /// `each` hears of every packet; returning false ends the walk early.

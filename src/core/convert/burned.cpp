@@ -13,11 +13,11 @@ constexpr std::array<std::uint8_t, 3> ground_colour{0x17, 0x13, 0x1A}, letter_co
 constexpr int ground_cover = 205;  ///< Of 255.
 
 /// A colour as the numbers of a picture of this kind.
-std::array<std::uint8_t, 3> in_picture(const std::array<std::uint8_t, 3>& rgb, const Colour& colour) {
+std::array<std::uint8_t, 3> to_yuv(const std::array<std::uint8_t, 3>& rgb, const Colour& colour) {
     Image image{2, 2, Pixels(16)};
     for (std::size_t i = 0; i < 16; i += 4)
         image.pixels[i] = rgb[2], image.pixels[i + 1] = rgb[1], image.pixels[i + 2] = rgb[0], image.pixels[i + 3] = 255;
-    auto p = to_picture(image, colour);
+    auto p = to_frame(image, colour);
     return {*p.plane[0], *p.plane[1], *p.plane[2]};
 }
 std::uint8_t mixed(int below, int above, int cover) {
@@ -37,7 +37,7 @@ Time CaptionBurner::changes_after(Time t) const {
     return next;
 }
 
-Result<Picture> CaptionBurner::burn(const Picture& picture, Time t) {
+Result<Frame> CaptionBurner::burn(const Frame& picture, Time t) {
     std::vector<const Cue*> shown;
     for (auto& c : cues_.list)
         if (c.start <= t && t < c.end) shown.push_back(&c);
@@ -48,9 +48,9 @@ Result<Picture> CaptionBurner::burn(const Picture& picture, Time t) {
         drawn_ = std::move(shown), kind_ = kind;
     }
     auto colour = picture.colour.resolved(picture.height);
-    auto ground = in_picture(ground_colour, colour), letters = in_picture(letter_colour, colour);
+    auto ground = to_yuv(ground_colour, colour), letters = to_yuv(letter_colour, colour);
     std::array<std::uint8_t*, 3> planes{};
-    auto made = make_picture(picture.width, picture.height, planes);
+    auto made = make_frame(picture.width, picture.height, planes);
     for (std::size_t i = 0; i < 3; ++i) {
         auto rows = i ? (picture.height + 1) / 2 : picture.height;
         auto bytes = static_cast<std::size_t>(i ? (picture.width + 1) / 2 : picture.width);
@@ -77,7 +77,7 @@ Result<Picture> CaptionBurner::burn(const Picture& picture, Time t) {
 }
 
 /// Set as they are seen, then turned and squeezed as the picture's own pixels are.
-Status CaptionBurner::draw(const std::vector<const Cue*>& shown, const Picture& picture) {
+Status CaptionBurner::draw(const std::vector<const Cue*>& shown, const Frame& picture) {
     VideoFormat format{picture.width, picture.height, picture.pixel_aspect, picture.rotation, {}};
     double seen_width = format.display_width(), seen_height = format.display_height();
     bool aside = picture.rotation % 180 != 0;

@@ -12,7 +12,7 @@ class CaptionBurner {
     CaptionBurner(Cues cues, std::unique_ptr<TextSetter> letters);
     /// `picture` with what is to be read at `t`, the clip's time; itself where that is nothing. Upright as it is shown,
     /// whatever its rotation and the shape of its pixels.
-    Result<Picture> burn(const Picture& picture, Time t);
+    Result<Frame> burn(const Frame& picture, Time t);
     /// The next moment after `t` at which something else is to be read; the end of time where nothing changes any more.
     Time changes_after(Time t) const;
 
@@ -27,7 +27,7 @@ class CaptionBurner {
         Rational pixel_aspect{};
         bool operator==(const Kind&) const = default;
     };
-    Status draw(const std::vector<const Cue*>& shown, const Picture& picture);
+    Status draw(const std::vector<const Cue*>& shown, const Frame& picture);
     Cues cues_;
     std::unique_ptr<TextSetter> letters_;
     Kind kind_;

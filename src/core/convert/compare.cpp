@@ -14,7 +14,7 @@ namespace ruedo {
 namespace {
 
 /// Upright, with square pixels, as large as it is shown.
-Reshape as_shown(const Picture& p, int width, int height) {
+Reshape as_shown(const Frame& p, int width, int height) {
     Reshape r;
     r.width = p.width, r.height = p.height;
     r.turn = p.rotation;

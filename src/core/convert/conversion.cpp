@@ -50,7 +50,7 @@ class Conversion {
         RUEDO_TRY(plan_,
                   plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
         RUEDO_TRY_DO(tell(0, 0));
-        RUEDO_TRY_DO(count_pictures());
+        RUEDO_TRY_DO(count_frames());
         for (auto& s : plan_.sounds) {
             auto going = [this] { return tell(0, 0); };
             RUEDO_TRY(auto level, level_for(maker(), s, recipe.from, to_, going, plan_.why));
@@ -80,7 +80,7 @@ class Conversion {
         return {};
     }
     /// How many there are, for the rate and for what is done; by their heads alone.
-    Status count_pictures() {
+    Status count_frames() {
         if (!plan_.video) return {};
         RUEDO_TRY_DO(walk(*plan_.video));
         auto& facts = *facts_;
@@ -234,7 +234,7 @@ class Conversion {
     static fs::path learned_in(const ScratchFolder& notes) { return notes.path() / "learned"; }
     /// Before the pass that is written, the one that learns, where there is one.
     Status prepare(bool twice, const ScratchFolder& notes, std::uint32_t bitrate) {
-        auto first = twice ? picture_form(plan_.video_codec)->first_pass : 0;
+        auto first = twice ? video_encoder_traits(plan_.video_codec)->first_pass : 0;
         if (twice) {
             begin_pass(0, first);
             RUEDO_TRY_DO(notes.make());
@@ -285,7 +285,7 @@ class Conversion {
         if (plan_.video) {
             auto* track = clip->info().main(Kind::video);
             if (!track) return wrong(plan_.encode_video, {ErrorCode::malformed, "Its pictures are not found.", {}});
-            auto reader = PictureReader::open(clip, *track, codecs_);
+            auto reader = FrameReader::open(clip, *track, codecs_);
             if (!reader) RUEDO_TRY_DO(wrong(plan_.encode_video, reader.error()));
             for (auto at : reader ? places() : std::vector<Time>{})
                 if (auto picture = (*reader)->at(at); !picture)
@@ -365,7 +365,7 @@ class Conversion {
         if (target) {
             RUEDO_TRY(bitrate, bitrate_for(*target));
         }
-        auto* form = picture_form(plan_.video_codec);
+        auto* form = video_encoder_traits(plan_.video_codec);
         bool twice = plan_.encode_video && (v.passes == 2 || (target && form && form->two_passes));
         if (twice && !bitrate)
             return fail(ErrorCode::usage, "Two passes need a bitrate or a size to aim at.",

@@ -115,12 +115,12 @@ class Maker {
         rate_ =
             facts.frame_rate.stated()
                 ? facts.frame_rate
-                : Rational{std::max<std::int64_t>(1, std::llround(facts.pictures_a_second() * 1000)), 1000}.reduced();
+                : Rational{std::max<std::int64_t>(1, std::llround(facts.frames_per_second() * 1000)), 1000}.reduced();
         tick_ = ticks_to_time(rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
         length_ = facts.end;
         frames_ = facts.frame_count;
         auto rungs = r_.rungs.empty()
-                         ? propose_rungs(video->video, facts.pictures_a_second(), std::max<std::size_t>(1, r_.propose))
+                         ? propose_rungs(video->video, facts.frames_per_second(), std::max<std::size_t>(1, r_.propose))
                          : r_.rungs;
         std::sort(rungs.begin(), rungs.end(), [](auto& a, auto& b) { return a.bitrate > b.bitrate; });
         // Made beside its place, and moved there once it is whole.
@@ -164,7 +164,7 @@ class Maker {
         fs::path notes;  ///< What the first of two passes learned.
         VideoEncodeOptions options;
         Rendition rendition;
-        std::unique_ptr<Bounded<Picture>> pictures;
+        std::unique_ptr<Bounded<Frame>> pictures;
         std::unique_ptr<VideoEncoder> encoder;
         Status outcome;
     };
@@ -179,7 +179,7 @@ class Maker {
             r->spec = spec;
             auto& e = r->options;
             e.width = spec.width, e.height = spec.height, e.rate = rate_, e.bitrate = spec.bitrate;
-            e.keyframe_every = every_, e.b_frames = picture_form(r_.video)->b_frames ? 2 : 0, e.effort = 0;
+            e.keyframe_every = every_, e.b_frames = video_encoder_traits(r_.video)->b_frames ? 2 : 0, e.effort = 0;
             e.colour = video.video.colour.resolved(video.video.height).made_for(r_.video);
             r->rendition.name = rung_name(spec);
             for (auto& other : rungs)
@@ -188,7 +188,7 @@ class Maker {
             r->notes = work / (r->rendition.name + ".pass");
             rungs.push_back(std::move(r));
         }
-        auto first = r_.passes == 2 ? picture_form(r_.video)->first_pass : 0;
+        auto first = r_.passes == 2 ? video_encoder_traits(r_.video)->first_pass : 0;
         if (r_.passes == 2) {
             RUEDO_TRY_DO(pass(1, 0, first, video, nullptr, work, rungs));
             for (auto& r : rungs) r->encoder.reset();
@@ -212,7 +212,7 @@ class Maker {
         bool writes = number != 1;
         for (auto& r : rungs) {
             r->options.pass = number, r->options.stats = r->notes;
-            r->pictures = std::make_unique<Bounded<Picture>>(10);
+            r->pictures = std::make_unique<Bounded<Frame>>(10);
             r->options.go_on = [this] { return go_on(); };
             RUEDO_TRY(r->encoder, codecs_.video_encoder(r_.video, r->options));
             if (!writes) continue;
@@ -223,7 +223,7 @@ class Maker {
                 rate_.num < 10'000 ? rate_.num * ((10'000 + rate_.num - 1) / rate_.num) : rate_.num);
             RUEDO_TRY_DO(r->rendition.open(o_, key_));
         }
-        RUEDO_TRY(auto reader, PictureReader::open(clip_, video, codecs_));
+        RUEDO_TRY(auto reader, FrameReader::open(clip_, video, codecs_));
         std::vector<std::thread> threads;
         for (auto& r : rungs)
             threads.emplace_back([&, rung = r.get()] {
@@ -240,7 +240,7 @@ class Maker {
                 if (!sound_outcome) stop_ = true;
             });
         }
-        Status decoded = decode(*reader, from, to, [&](const Picture& p) {
+        Status decoded = decode(*reader, from, to, [&](const Frame& p) {
             for (auto& r : rungs)
                 if (!r->pictures->put(p)) return false;
             return !stop_;
@@ -257,7 +257,7 @@ class Maker {
         return sound_outcome;
     }
 
-    Status decode(PictureReader& reader, double from, double to, const std::function<bool(const Picture&)>& give) {
+    Status decode(FrameReader& reader, double from, double to, const std::function<bool(const Frame&)>& give) {
         std::uint64_t count = 0;
         Time told{};
         auto begun = monotonic_now();

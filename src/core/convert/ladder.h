@@ -18,7 +18,7 @@ struct RungSpec {
 std::optional<std::vector<RungSpec>> parse_rungs(std::string_view text);
 /// At most `count` rungs for a clip, in its shape, from its own size down: each with half the pixels or so of the one
 /// above.
-std::vector<RungSpec> propose_rungs(const VideoFormat& format, double pictures_a_second, std::size_t count = 4);
+std::vector<RungSpec> propose_rungs(const VideoFormat& format, double frames_per_second, std::size_t count = 4);
 
 /// How a ladder is to be; kept with jobs.
 struct LadderRecipe {

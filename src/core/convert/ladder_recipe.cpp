@@ -49,14 +49,14 @@ std::optional<std::vector<RungSpec>> parse_rungs(std::string_view text) {
     return all.empty() ? std::nullopt : std::optional(all);
 }
 
-std::vector<RungSpec> propose_rungs(const VideoFormat& format, double pictures_a_second, std::size_t count) {
+std::vector<RungSpec> propose_rungs(const VideoFormat& format, double frames_per_second, std::size_t count) {
     std::vector<RungSpec> all;
     double w = format.display_width(), h = format.display_height();
     // No more than a screen of the largest usual kind shows.
     auto down = std::min(1.0, std::min(3840 / std::max(w, h), 2160 / std::min(w, h)));
     w *= down, h *= down;
     auto even = [](double v) { return std::max(16, static_cast<int>(std::lround(v / 2)) * 2); };
-    auto rate_factor = std::sqrt(std::clamp(pictures_a_second, 10.0, 120.0) / 30);
+    auto rate_factor = std::sqrt(std::clamp(frames_per_second, 10.0, 120.0) / 30);
     for (std::size_t i = 0; i < count && (i == 0 || std::min(w, h) >= 90); ++i, w /= 1.45, h /= 1.45) {
         RungSpec r{even(w), even(h), 0};
         // Larger pictures need less for each pixel.
@@ -83,7 +83,7 @@ Status LadderRecipe::check() const {
     if (propose < 1 || propose > 8) return fail(ErrorCode::usage, "From one to eight rungs are proposed.", {});
     if (rungs.size() > most_rungs || !std::all_of(rungs.begin(), rungs.end(), fits))
         return fail(ErrorCode::usage, "A rung has even sizes from 16 to 8192, and from 10 kbit/s to 200 Mbit/s.", {});
-    auto* form = picture_form(video);
+    auto* form = video_encoder_traits(video);
     if (!form || !form->bitrate)
         return fail(ErrorCode::refused, fmt::format("No rungs are made of {}.", codec_name(video)),
                     "There are h264, vp9 and av1.");

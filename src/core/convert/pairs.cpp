@@ -7,18 +7,18 @@
 
 namespace ruedo {
 namespace {
-Result<std::unique_ptr<PictureReader>> pictures_of(const std::string& source, CodecRegistry& codecs) {
+Result<std::unique_ptr<FrameReader>> frames_of(const std::string& source, CodecRegistry& codecs) {
     RUEDO_TRY(auto clip, open_to_end(source));
     for (auto& t : clip->info().tracks)
         if (t.kind == Kind::video) {
             if (t.problem) return std::unexpected(*t.problem);
-            return PictureReader::open(clip, t, codecs);
+            return FrameReader::open(clip, t, codecs);
         }
     return fail(ErrorCode::not_media, fmt::format("“{}” has no pictures to compare.", clip->info().name),
                 "Choose a clip with pictures.");
 }
 /// Containers round times, each to its own ticks; what differs by that much is meant to be seen at the same time.
-Time half_tick(const PictureReader& r) {
+Time half_tick(const FrameReader& r) {
     auto& tick = r.track().tick;
     if (!tick.stated()) return {};
     auto whole = ticks_to_time(1, static_cast<std::uint64_t>(tick.num), static_cast<std::uint64_t>(tick.den));
@@ -26,13 +26,13 @@ Time half_tick(const PictureReader& r) {
 }
 }  // namespace
 
-Pairs::Pairs(std::unique_ptr<PictureReader> first, std::unique_ptr<PictureReader> second, Time from)
+Pairs::Pairs(std::unique_ptr<FrameReader> first, std::unique_ptr<FrameReader> second, Time from)
     : first_(std::move(first)), second_(std::move(second)), from_(from) {}
 
 Result<std::unique_ptr<Pairs>> Pairs::open(const std::string& first, const std::string& second, CodecRegistry& codecs,
                                            Time from) {
-    RUEDO_TRY(auto a, pictures_of(first, codecs));
-    RUEDO_TRY(auto b, pictures_of(second, codecs));
+    RUEDO_TRY(auto a, frames_of(first, codecs));
+    RUEDO_TRY(auto b, frames_of(second, codecs));
     auto slack = half_tick(*a) + half_tick(*b);
     std::unique_ptr<Pairs> pairs(new Pairs(std::move(a), std::move(b), from));
     pairs->slack_ = slack;
@@ -57,7 +57,7 @@ Result<std::optional<Pair>> Pairs::next() {
 }
 
 /// What the second shows at a time that only grows.
-Result<Picture> Pairs::after(Time t) {
+Result<Frame> Pairs::after(Time t) {
     for (;;) {
         if (!coming_ && !ended_) {
             RUEDO_TRY(coming_, second_.next());

@@ -7,7 +7,7 @@ namespace ruedo {
 
 struct Pair {
     Time at{};  ///< Presentation time in the first clip.
-    Picture before, after;
+    Frame before, after;
 };
 
 /// Pairs pictures by presentation time, to half a tick of their containers. Decodes beside its caller. One thread uses
@@ -24,11 +24,11 @@ class Pairs {
     Result<std::optional<Pair>> next();
 
   private:
-    Pairs(std::unique_ptr<PictureReader> first, std::unique_ptr<PictureReader> second, Time from);
-    Result<Picture> after(Time t);
-    PicturesAhead first_, second_;
+    Pairs(std::unique_ptr<FrameReader> first, std::unique_ptr<FrameReader> second, Time from);
+    Result<Frame> after(Time t);
+    FramesAhead first_, second_;
     Time from_, slack_;
-    std::optional<Picture> now_, coming_;  ///< Of the second: shown, and read already.
+    std::optional<Frame> now_, coming_;  ///< Of the second: shown, and read already.
     bool ended_ = false;
 };
 

@@ -17,13 +17,13 @@ namespace {
 using Do = Recipe::Do;
 using Shape = Recipe::Shape;
 
-constexpr std::array picture_forms{
-    PictureForm{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45, true},
-    PictureForm{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2, true},
-    PictureForm{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false},
-    PictureForm{Codec::av1, 35, 1, 63, true, false, 64, 1, 0, 0.5, true},
-    PictureForm{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
-    PictureForm{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
+constexpr std::array video_encoders{
+    VideoEncoderTraits{Codec::h264, 21, 0, 51, true, true, 2, 2, 3, 0.45, true},
+    VideoEncoderTraits{Codec::vp9, 32, 0, 63, true, true, 1, 1, 0, 0.2, true},
+    VideoEncoderTraits{Codec::vp8, 20, 0, 63, true, true, 1, 1, 0, 0.3, false},
+    VideoEncoderTraits{Codec::av1, 35, 1, 63, true, false, 64, 1, 0, 0.5, true},
+    VideoEncoderTraits{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
+    VideoEncoderTraits{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
 };
 const std::array sound_forms{
     SoundCodecForm{
@@ -78,11 +78,11 @@ class Planner {
                         fmt::format("Name the file .{}, or choose another target.",
                                     target_->containers.empty() ? "mp4" : target_->containers.front()));
         }
-        bool wants_pictures = recipe_.video.action != Do::none;
-        RUEDO_TRY(auto tracks, select_tracks(info_, codecs_, {}, wants_pictures));
+        bool wants_video = recipe_.video.action != Do::none;
+        RUEDO_TRY(auto tracks, select_tracks(info_, codecs_, {}, wants_video));
         if (tracks.lacking && (tracks.video || recipe_.video.action != Do::none || recipe_.audio.action != Do::none))
             note("track-left-out", "Left out is what is not known here: " + tracks.lacking->sentence);
-        p_.video = !wants_pictures || wrapper_.video.empty() ? nullptr : tracks.video;
+        p_.video = !wants_video || wrapper_.video.empty() ? nullptr : tracks.video;
         if (tracks.video && !p_.video && recipe_.video.action != Do::none)
             note("pictures-left-out", fmt::format("The pictures are left out: {} holds none.", wrapper_.title));
         if (tracks.audio && recipe_.audio.action != Do::none) add_sounds(*tracks.audio);
@@ -97,7 +97,7 @@ class Planner {
                     : recipe_.to         ? *recipe_.to - recipe_.from
                                          : Time{};
         if (recipe_.captions == Recipe::Captions::burn) plan_burning();
-        if (p_.video) RUEDO_TRY_DO(plan_pictures());
+        if (p_.video) RUEDO_TRY_DO(plan_video());
         for (auto& s : p_.sounds) RUEDO_TRY_DO(plan_sound(s));
         plan_captions();
         return std::move(p_);
@@ -168,7 +168,7 @@ class Planner {
         return v;
     }
     /// Why the pictures can't stay as they are; empty when they can.
-    std::string pictures_change() {
+    std::string video_change() {
         auto& v = recipe_.video;
         auto& track = *p_.video;
         auto* rule = target_ ? rule_of(target_->video, track.codec) : nullptr;
@@ -202,12 +202,12 @@ class Planner {
         if (track.config.empty() && needs_config(track.codec, wrapper_)) return "its settings stand in the stream";
         return {};
     }
-    Status plan_pictures() {
+    Status plan_video() {
         auto& v = recipe_.video;
         if (p_.video->video.alpha)
             note("opaque", "The file says that its pictures may be see-through; what is made of them is opaque.");
         plan_shape(p_, shape_wanted(), 0, 0, step_);
-        auto reason = pictures_change();
+        auto reason = video_change();
         p_.encode_video = !reason.empty();
         p_.video_codec = p_.video->codec;
         if (!p_.encode_video) return {};
@@ -215,7 +215,7 @@ class Planner {
             return fail(ErrorCode::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
         RUEDO_TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
-        auto* form = picture_form(p_.video_codec);
+        auto* form = video_encoder_traits(p_.video_codec);
         if (!form) return fail(ErrorCode::internal, "The encoder is not described.");
         step_ = form->step % 2 == 0 ? 2 : 1;
         plan_shape(p_, shape_wanted(), 0, 0, step_);
@@ -317,7 +317,7 @@ class Planner {
         return {};
     }
     /// Encoders that count in pairs lose the last column or row of an odd size.
-    void even_out(const PictureForm& form) {
+    void even_out(const VideoEncoderTraits& form) {
         auto& r = p_.reshape;
         auto& f = p_.format;
         int across = f.width % form.step, down = f.height % form.step;
@@ -463,9 +463,9 @@ Result<const Wrapper*> wrapper_for(const Target& target, const ClipInfo& info) {
                 "Choose another target.");
 }
 
-const PictureForm* picture_form(Codec codec) {
-    auto it = std::find_if(picture_forms.begin(), picture_forms.end(), [&](auto& f) { return f.codec == codec; });
-    return it == picture_forms.end() ? nullptr : &*it;
+const VideoEncoderTraits* video_encoder_traits(Codec codec) {
+    auto it = std::find_if(video_encoders.begin(), video_encoders.end(), [&](auto& f) { return f.codec == codec; });
+    return it == video_encoders.end() ? nullptr : &*it;
 }
 const SoundCodecForm* sound_codec_form(Codec codec) {
     auto it = std::find_if(sound_forms.begin(), sound_forms.end(), [&](auto& f) { return f.codec == codec; });

@@ -9,7 +9,7 @@
 namespace ruedo {
 
 /// What the encoder of a picture codec can, one row each.
-struct PictureForm {
+struct VideoEncoderTraits {
     Codec codec;
     int quality, low, high;    ///< Usual, and the ends of its own scale.
     bool bitrate, two_passes;  ///< Whether it can aim at one, and learn first.
@@ -19,7 +19,7 @@ struct PictureForm {
     bool several;       ///< It encodes on several threads, which keep the processors busy but for gaps between them.
 };
 /// Nothing for what is not encoded here.
-const PictureForm* picture_form(Codec codec);
+const VideoEncoderTraits* video_encoder_traits(Codec codec);
 
 /// The same of sound.
 struct SoundCodecForm {

@@ -24,7 +24,7 @@ Status write_image(const fs::path& path, const Image& image, const StillOptions&
     e.quality = 92;
     RUEDO_TRY(auto encoder, codecs.video_encoder(Codec::mjpeg, e));
     std::vector<Encoded> packets;
-    RUEDO_TRY_DO(encoder->encode(to_picture(image, e.colour), packets));
+    RUEDO_TRY_DO(encoder->encode(to_frame(image, e.colour), packets));
     if (packets.empty()) return fail(ErrorCode::internal, "No JPEG came of a picture.");
     return write_file(path, packets.front().data, o.replace);
 }
@@ -45,7 +45,7 @@ Image cut(const Image& image, int width, int height) {
                     static_cast<std::size_t>(made.stride()));
     return made;
 }
-Result<std::shared_ptr<Clip>> clip_with_pictures(const std::string& source) {
+Result<std::shared_ptr<Clip>> clip_with_frames(const std::string& source) {
     ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
     RUEDO_TRY(auto clip, open_clip(source));
     if (!clip->info().main(Kind::video))
@@ -54,7 +54,7 @@ Result<std::shared_ptr<Clip>> clip_with_pictures(const std::string& source) {
     return std::shared_ptr<Clip>(std::move(clip));
 }
 /// How much fine detail there is.
-double detail_of(const Picture& p) {
+double detail_of(const Frame& p) {
     double sum = 0;
     for (std::ptrdiff_t y = 1; y + 1 < p.height; ++y) {
         auto* row = p.plane[0] + y * p.stride[0];
@@ -71,12 +71,12 @@ double detail_of(const Picture& p) {
 
 Result<Time> sharpest_near(const std::string& source, Time at, Time span, CodecRegistry& codecs,
                            const std::atomic<bool>* cancel) {
-    RUEDO_TRY(auto clip, clip_with_pictures(source));
-    RUEDO_TRY(auto reader, PictureReader::open(clip, *clip->info().main(Kind::video), codecs));
+    RUEDO_TRY(auto clip, clip_with_frames(source));
+    RUEDO_TRY(auto reader, FrameReader::open(clip, *clip->info().main(Kind::video), codecs));
     RUEDO_TRY(auto picture, reader->at(std::max(Time{}, at - span), cancel));
     Time best = picture.pts;
     double most = -1;
-    for (std::optional<Picture> now(std::move(picture)); now && now->pts <= at + span;) {
+    for (std::optional<Frame> now(std::move(picture)); now && now->pts <= at + span;) {
         if (auto detail = detail_of(*now); detail > most) most = detail, best = now->pts;
         RUEDO_TRY(now, reader->next(cancel));
     }
@@ -84,7 +84,7 @@ Result<Time> sharpest_near(const std::string& source, Time at, Time span, CodecR
 }
 
 Result<std::vector<Still>> stills(const std::string& source, const StillOptions& o, CodecRegistry& codecs) {
-    RUEDO_TRY(auto clip, clip_with_pictures(source));
+    RUEDO_TRY(auto clip, clip_with_frames(source));
     auto& info = clip->info();
     auto* track = info.main(Kind::video);
     bool spread = o.every || o.count || o.columns;
@@ -102,7 +102,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         return fail(ErrorCode::limit, fmt::format("That would be more than {} pictures.", most_stills), "Take fewer.");
     if (o.single && times.size() > 1)
         return fail(ErrorCode::refused, "Several pictures don’t go into one file.", "Name a folder for them.");
-    RUEDO_TRY(auto reader, PictureReader::open(clip, *track, codecs));
+    RUEDO_TRY(auto reader, FrameReader::open(clip, *track, codecs));
     int width = track->video.display_width(), height = track->video.display_height();
     bool cuts = o.fills && o.width > 0 && o.height > 0;
     RectF whole{0, 0, static_cast<double>(width), static_cast<double>(height)};
@@ -133,7 +133,7 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
     }
     std::vector<Still> made(times.size());
     auto ending = o.format == StillOptions::Format::png ? "png" : "jpg";
-    auto taken = reader->at_each(times, [&](std::size_t i, const Picture& picture) -> Status {
+    auto taken = reader->at_each(times, [&](std::size_t i, const Frame& picture) -> Status {
         if (o.go_on && !o.go_on()) return fail(ErrorCode::cancelled, "Making stills was interrupted.", "Run it again.");
         auto image = cuts ? cut(render(picture, std::max(width, static_cast<int>(whole.width + 0.5)),
                                        std::max(height, static_cast<int>(whole.height + 0.5))),

@@ -160,10 +160,10 @@ class Copied final : public MadeStream {
 };
 
 /// Pictures, one by one, from a moment on and at the rate that is wanted.
-class Pictures {
+class FrameSource {
   public:
-    Pictures(std::unique_ptr<PictureReader> reader, bool in_gaps, std::optional<Picture> first, Time from, Time to,
-             std::optional<Rational> rate, std::optional<Rational> steps)
+    FrameSource(std::unique_ptr<FrameReader> reader, bool in_gaps, std::optional<Frame> first, Time from, Time to,
+                std::optional<Rational> rate, std::optional<Rational> steps)
         : ahead_(std::move(reader), in_gaps),
           first_(std::move(first)),
           from_(from),
@@ -171,7 +171,7 @@ class Pictures {
           rate_(rate),
           steps_(steps) {}
     /// Times count from the beginning of what is made; every picture says how long it lasts.
-    Result<std::optional<Picture>> next() {
+    Result<std::optional<Frame>> next() {
         if (!rate_) {
             if (!begun_) {
                 RUEDO_TRY(coming_, pull());
@@ -224,7 +224,7 @@ class Pictures {
         auto end = to_ == Time::max() ? to_ : to_ - from_;
         if (ended_) end = std::min(end, end_after(*shown_) - from_);
         if (now >= end) return std::nullopt;
-        Picture p = *shown_;
+        Frame p = *shown_;
         p.pts = now, p.duration = at(++number_) - now;
         return p;
     }
@@ -232,7 +232,7 @@ class Pictures {
     const std::optional<Error>& cut() const { return ahead_.cut(); }
 
   private:
-    Result<std::optional<Picture>> pull() {
+    Result<std::optional<Frame>> pull() {
         if (first_) return std::exchange(first_, std::nullopt);
         return ahead_.next();
     }
@@ -241,12 +241,12 @@ class Pictures {
         return (time_to_ticks_floor(t - from_, static_cast<std::uint64_t>(2 * steps_->num)) / steps_->den + 1) / 2;
     }
     /// Of the last picture: that of the track, or it lasts as long as the one before it, where nothing is said.
-    Time end_after(const Picture& p) const {
+    Time end_after(const Frame& p) const {
         auto end = ahead_.end().value_or(p.pts);
         return end > p.pts ? end : p.pts + (p.duration.ns > 0 ? p.duration : lasted_);
     }
-    PicturesAhead ahead_;
-    std::optional<Picture> first_, shown_, coming_;
+    FramesAhead ahead_;
+    std::optional<Frame> first_, shown_, coming_;
     Time from_, to_;
     std::optional<Rational> rate_, steps_;
     Time lasted_{}, base_{};  ///< How long the one before lasted; when pictures at a rate begin.
@@ -258,9 +258,9 @@ class Pictures {
 /// the beginning of what is made.
 class Fitted {
   public:
-    Fitted(std::unique_ptr<Pictures> pictures, Time from, const Plan& plan, std::unique_ptr<CaptionBurner> captions)
+    Fitted(std::unique_ptr<FrameSource> pictures, Time from, const Plan& plan, std::unique_ptr<CaptionBurner> captions)
         : pictures_(std::move(pictures)), from_(from), plan_(plan), captions_(std::move(captions)) {}
-    Result<std::optional<Picture>> next() {
+    Result<std::optional<Frame>> next() {
         if (!rest_) {
             RUEDO_TRY(auto picture, pictures_->next());
             if (!picture) return std::nullopt;
@@ -286,27 +286,27 @@ class Fitted {
     /// Whether there is anything to be done to what is decoded.
     bool works() const {
         auto& given = plan_.video->video;
-        Picture picture;
+        Frame picture;
         picture.width = given.width, picture.height = given.height, picture.colour = given.colour;
         return captions_ || !plan_.reshape.leaves(picture);
     }
     const std::optional<Error>& cut() const { return pictures_->cut(); }
 
   private:
-    std::unique_ptr<Pictures> pictures_;
+    std::unique_ptr<FrameSource> pictures_;
     Time from_;
     const Plan& plan_;
     std::unique_ptr<CaptionBurner> captions_;
     Reshaper reshaper_;
-    std::optional<Picture> rest_;  ///< What is still to come of a picture.
+    std::optional<Frame> rest_;  ///< What is still to come of a picture.
     bool splits_ = false;
 };
 
 /// Those, encoded. Fitting is a stage of its own where there is anything to be done.
-class EncodedPictures final : public MadeStream {
+class EncodedVideo final : public MadeStream {
   public:
-    EncodedPictures(std::unique_ptr<Fitted> pictures, const Plan& plan, std::unique_ptr<VideoEncoder> encoder,
-                    bool in_gaps)
+    EncodedVideo(std::unique_ptr<Fitted> pictures, const Plan& plan, std::unique_ptr<VideoEncoder> encoder,
+                 bool in_gaps)
         : pictures_(std::move(pictures)), plan_(plan), encoder_(std::move(encoder)), in_gaps_(in_gaps) {}
     Result<std::optional<MadePacket>> next() override {
         while (ready_.empty() && !drained_) {
@@ -314,7 +314,7 @@ class EncodedPictures final : public MadeStream {
             auto picture = pull();
             if (!picture && picture.error().code == ErrorCode::truncated) {
                 cut_ = picture.error();
-                picture = std::optional<Picture>{};
+                picture = std::optional<Frame>{};
             }
             if (!picture) return std::unexpected(picture.error());
             if (auto& made = *picture) {
@@ -354,12 +354,12 @@ class EncodedPictures final : public MadeStream {
     }
 
   private:
-    Result<std::optional<Picture>> pull() {
+    Result<std::optional<Frame>> pull() {
         if (!apart_) return pictures_->next();
         if (!ahead_)
             // It keeps up with the encoder, so that it gives way to nothing but what a whole job gives way to.
-            ahead_ = std::make_unique<Ahead<Picture>>(pictures_between(plan_.format, in_gaps_), false,
-                                                      [this](auto&) { return pictures_->next(); });
+            ahead_ = std::make_unique<Ahead<Frame>>(frames_between(plan_.format, in_gaps_), false,
+                                                    [this](auto&) { return pictures_->next(); });
         return ahead_->next();
     }
 
@@ -371,7 +371,7 @@ class EncodedPictures final : public MadeStream {
     std::map<Time, Time> durations_;
     std::deque<Encoded> ready_;
     bool in_gaps_, apart_ = pictures_->works(), drained_ = false;
-    std::unique_ptr<Ahead<Picture>> ahead_;
+    std::unique_ptr<Ahead<Frame>> ahead_;
 };
 
 }  // namespace
@@ -381,7 +381,7 @@ Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track
 }
 VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Rational rate) {
     auto& v = recipe.video;
-    auto* form = picture_form(plan.video_codec);
+    auto* form = video_encoder_traits(plan.video_codec);
     VideoEncodeOptions e;
     e.width = plan.format.width, e.height = plan.format.height;
     e.pixel_aspect = plan.format.pixel_aspect, e.colour = plan.format.colour;
@@ -401,17 +401,17 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, co
     auto e = encoder_options(plan, recipe, rate);
     if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
     e.pass = pass.number, e.stats = pass.notes;
-    return encode_pictures(std::move(e), from, to, picture_form(plan.video_codec)->several);
+    return encode_frames(std::move(e), from, to, video_encoder_traits(plan.video_codec)->several);
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::quick_pictures(Time from) const {
+Result<std::unique_ptr<MadeStream>> StreamMaker::quick_frames(Time from) const {
     auto e = encoder_options(plan, recipe, rate);
     e.effort = 0, e.b_frames = 0;
-    return encode_pictures(std::move(e), from, Time::max(), false);  // somebody waits for it: nothing gives way
+    return encode_frames(std::move(e), from, Time::max(), false);  // somebody waits for it: nothing gives way
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOptions e, Time from, Time to,
-                                                                 bool in_gaps) const {
-    RUEDO_TRY(auto reader, PictureReader::open(clip, *plan.video, codecs));
-    std::optional<Picture> first;
+Result<std::unique_ptr<MadeStream>> StreamMaker::encode_frames(VideoEncodeOptions e, Time from, Time to,
+                                                               bool in_gaps) const {
+    RUEDO_TRY(auto reader, FrameReader::open(clip, *plan.video, codecs));
+    std::optional<Frame> first;
     if (from.ns > 0) {
         RUEDO_TRY(first, reader->at(from));
         // The one that is seen there is seen from there on; before the first one there is none.
@@ -426,11 +426,11 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_pictures(VideoEncodeOpti
     };
     RUEDO_TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     RUEDO_TRY(auto letters, burner());
-    auto pictures = std::make_unique<Pictures>(std::move(reader), in_gaps, std::move(first), from, to,
-                                               constant ? std::optional(rate) : std::nullopt,
-                                               plan.wrapper->name == "ogg" ? std::optional(rate) : std::nullopt);
+    auto pictures = std::make_unique<FrameSource>(std::move(reader), in_gaps, std::move(first), from, to,
+                                                  constant ? std::optional(rate) : std::nullopt,
+                                                  plan.wrapper->name == "ogg" ? std::optional(rate) : std::nullopt);
     auto fitted = std::make_unique<Fitted>(std::move(pictures), from, plan, std::move(letters));
-    return std::make_unique<EncodedPictures>(std::move(fitted), plan, std::move(encoder), in_gaps);
+    return std::make_unique<EncodedVideo>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }
 Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
     RUEDO_TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));

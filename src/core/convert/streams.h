@@ -86,12 +86,12 @@ struct StreamMaker {
     std::function<Status()> go_on{};  ///< As `VideoEncodeOptions` has it.
     Result<std::unique_ptr<MadeStream>> pictures(Time from, Time to, const EncodingPass& pass = {}) const;
     /// The same up to the end, as fast as can be, and in the order in which they are shown.
-    Result<std::unique_ptr<MadeStream>> quick_pictures(Time from) const;
+    Result<std::unique_ptr<MadeStream>> quick_frames(Time from) const;
     Result<std::unique_ptr<MadeStream>> sound(const Plan::Sound& sound, Time from, Time to, Level level = {}) const;
     Result<std::unique_ptr<SoundReader>> open_sound(const Plan::Sound& sound, Time from) const;
-    /// Decoded in the gaps that the encoder leaves, or as fast as can be (see `PicturesAhead`).
-    Result<std::unique_ptr<MadeStream>> encode_pictures(VideoEncodeOptions options, Time from, Time to,
-                                                        bool in_gaps) const;
+    /// Decoded in the gaps that the encoder leaves, or as fast as can be (see `FramesAhead`).
+    Result<std::unique_ptr<MadeStream>> encode_frames(VideoEncodeOptions options, Time from, Time to,
+                                                      bool in_gaps) const;
     Result<std::unique_ptr<CaptionBurner>> burner() const;  ///< None where nothing is to be drawn in.
     Result<std::unique_ptr<MadeStream>> captions(const Plan::Captions& captions, Time from, Time to) const;
 };

@@ -142,7 +142,7 @@ class MadeTrack {
         held_ += m->data.size();
         s.packets.push_back(std::move(*m));
         if (leads_) {
-            if (!counts_->first_picture_ns) counts_->first_picture_ns = (monotonic_now() - opened_).ns;
+            if (!counts_->first_frame_ns) counts_->first_frame_ns = (monotonic_now() - opened_).ns;
             counts_->from_ns = s.from.ns, counts_->to_ns = s.made_to.ns;
         }
         forget(s);
@@ -234,7 +234,7 @@ class ThroughClip final : public Clip {
         info_.container = wrapper->container;
         info_.tracks.clear();
         info_.findings = plan_.why;
-        if (plan_.video) RUEDO_TRY_DO(add_pictures(o));
+        if (plan_.video) RUEDO_TRY_DO(add_video(o));
         for (auto& s : plan_.sounds) RUEDO_TRY_DO(add_sound(s, o));
         for (auto& t : from.tracks)
             if (t.kind == Kind::text) info_.tracks.push_back(t);
@@ -276,7 +276,7 @@ class ThroughClip final : public Clip {
         auto rate = Rational{static_cast<std::int64_t>(times.size() - 1) * 1'000'000'000, length.ns}.reduced();
         return rate.num > 1000 * rate.den || rate.den > 1'000'000 ? Rational{30, 1} : rate;
     }
-    Status add_pictures(const ThroughOptions& o) {
+    Status add_video(const ThroughOptions& o) {
         auto& source = *plan_.video;
         if (!plan_.encode_video) return info_.tracks.push_back(source), Status{};
         auto place = [this, &source](Time t) {
@@ -289,9 +289,9 @@ class ThroughClip final : public Clip {
                 return at(at(n + 1) <= t ? n + 1 : n);
             }
             auto reader = clip_->reader(source.id);
-            return picture_time_at(*reader, source, t).value_or(t);
+            return frame_time_at(*reader, source, t).value_or(t);
         };
-        auto track = std::make_shared<MadeTrack>([this](Time from) { return maker().quick_pictures(from); }, place,
+        auto track = std::make_shared<MadeTrack>([this](Time from) { return maker().quick_frames(from); }, place,
                                                  o.keep, counts_, true);
         RUEDO_TRY(auto made, track->describe());
         info_.tracks.push_back(described(source, made));

@@ -7,7 +7,7 @@ namespace ruedo {
 
 /// How converting goes on; may be looked at from any thread.
 struct ThroughCounts {
-    std::atomic<std::int64_t> first_picture_ns =
+    std::atomic<std::int64_t> first_frame_ns =
         0;  ///< From opening to the first picture (of sound alone, packet) made; 0 before.
     std::atomic<std::uint64_t> restarts = 0;           ///< Places it was sent to after the first.
     std::atomic<std::uint64_t> kept_bytes = 0;         ///< Of what was made, and is kept.

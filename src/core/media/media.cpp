@@ -160,7 +160,7 @@ void VideoFormat::set_coded_size(int coded_width, int coded_height) {
     width = coded_width - crop.left - crop.right, height = coded_height - crop.top - crop.bottom;
 }
 
-Picture cropped(Picture picture, const Crop& edges) {
+Frame cropped(Frame picture, const Crop& edges) {
     if (!leaves_something(edges, picture.width, picture.height)) return picture;
     for (std::size_t i = 0; i < 3; ++i) {
         int part = i == 0 ? 1 : 2;
@@ -195,7 +195,7 @@ bool leads(Codec codec) {
 bool presented(const Track& track, Time pts) { return pts >= track.start && pts < track.end; }
 }  // namespace
 
-Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
+Result<Time> frame_time_at(TrackReader& reader, const Track& track, Time t) {
     t = std::max(t, track.start);
     std::optional<Time> best, first, key;
     // A keyframe before the edit's start may be the only one at or before t, so the search begins there.
@@ -222,9 +222,9 @@ Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t) {
     return fail(ErrorCode::truncated, "No picture can be read at that place.", "The file may be cut short.");
 }
 
-Result<PictureTimes> picture_times(TrackReader& reader, const Track& track) {
+Result<FrameTimes> frame_times(TrackReader& reader, const Track& track) {
     constexpr std::size_t most = 4'000'000;
-    PictureTimes times;
+    FrameTimes times;
     PacketHead head;
     for (;;) {
         RUEDO_TRY(bool more, reader.next(head));
@@ -239,7 +239,7 @@ Result<PictureTimes> picture_times(TrackReader& reader, const Track& track) {
     for (auto* list : {&times.all, &times.keyframes}) std::sort(list->begin(), list->end());
     return times;
 }
-std::size_t PictureTimes::number_at(Time t) const {
+std::size_t FrameTimes::number_at(Time t) const {
     auto after = std::upper_bound(all.begin(), all.end(), t);
     return after == all.begin() ? 0 : static_cast<std::size_t>(after - all.begin()) - 1;
 }
@@ -310,7 +310,7 @@ Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t)
 
 namespace {
 /// Decoders hand out pictures of one size over and over; a few buffers are kept between them.
-class PicturePool {
+class FramePool {
   public:
     std::shared_ptr<std::uint8_t> take(std::size_t size) {
         std::uint8_t* memory = nullptr;
@@ -337,8 +337,8 @@ class PicturePool {
         // The oldest goes first, so buffers of a size no longer used do not stay.
         if (free_.size() > 8) std::free(free_.front().first), free_.erase(free_.begin());
     }
-    static PicturePool& instance() {
-        static auto* pool = new PicturePool;  // outlives every picture, also those in static objects
+    static FramePool& instance() {
+        static auto* pool = new FramePool;  // outlives every picture, also those in static objects
         return *pool;
     }
 
@@ -348,10 +348,10 @@ class PicturePool {
 };
 }  // namespace
 
-std::shared_ptr<std::uint8_t> picture_memory(std::size_t size) { return PicturePool::instance().take(size); }
+std::shared_ptr<std::uint8_t> frame_memory(std::size_t size) { return FramePool::instance().take(size); }
 
-Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes) {
-    Picture p;
+Frame make_frame(int width, int height, std::array<std::uint8_t*, 3>& planes) {
+    Frame p;
     p.width = width;
     p.height = height;
     auto align = [](int n) { return (n + 63) / 64 * 64; };
@@ -359,16 +359,16 @@ Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes
     p.stride = {align(width), align((width + 1) / 2), align((width + 1) / 2)};
     auto luma = static_cast<std::size_t>(p.stride[0]) * static_cast<std::size_t>(height);
     auto chroma = static_cast<std::size_t>(p.stride[1]) * static_cast<std::size_t>(chroma_height);
-    auto memory = picture_memory(luma + 2 * chroma + 64);
+    auto memory = frame_memory(luma + 2 * chroma + 64);
     planes = {memory.get(), memory.get() + luma, memory.get() + luma + chroma};
     p.plane = {planes[0], planes[1], planes[2]};
     p.owner = std::move(memory);
     return p;
 }
 
-Picture copy_picture(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides) {
+Frame copy_frame(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides) {
     std::array<std::uint8_t*, 3> to{};
-    auto p = make_picture(width, height, to);
+    auto p = make_frame(width, height, to);
     for (std::size_t i = 0; i < 3; ++i) {
         int rows = i == 0 ? height : (height + 1) / 2, wide = i == 0 ? width : (width + 1) / 2;
         for (std::ptrdiff_t y = 0; y < rows; ++y)

@@ -298,15 +298,15 @@ class Clip {
 
 /// The presentation time of the picture shown at `t`: the last with time <= t, the first before it. Reads packet
 /// heads only. `reader` is left anywhere. Times outside the track's window don't count.
-Result<Time> picture_time_at(TrackReader& reader, const Track& track, Time t);
+Result<Time> frame_time_at(TrackReader& reader, const Track& track, Time t);
 /// When the pictures of a track are shown, in order, and at which of them decoding can begin.
-struct PictureTimes {
+struct FrameTimes {
     std::vector<Time> all, keyframes;
     /// Number of the picture shown at `t`, from 0: the last with a time <= t, the first before it.
     std::size_t number_at(Time t) const;
 };
 /// Of the whole track, by its packets' heads; `limit` where there are more than four million.
-Result<PictureTimes> picture_times(TrackReader& reader, const Track& track);
+Result<FrameTimes> frame_times(TrackReader& reader, const Track& track);
 /// The keyframe time nearest to `t`, either way.
 Result<Time> keyframe_time_near(TrackReader& reader, const Track& track, Time t);
 
@@ -318,7 +318,7 @@ struct TextRun {
 };
 
 /// Planar 8-bit 4:2:0, with all it takes to show it. Immutable once made; shared, never copied.
-struct Picture {
+struct Frame {
     int width = 0, height = 0;  ///< Luma samples; chroma planes are half, rounded up.
     std::array<const std::uint8_t*, 3> plane{};
     std::array<int, 3> stride{};
@@ -331,12 +331,12 @@ struct Picture {
     std::uint32_t variant = 0;  ///< As in `PacketHead`.
 };
 /// Planes of one allocation for a picture of this size, from a pool that keeps a few for reuse.
-Picture make_picture(int width, int height, std::array<std::uint8_t*, 3>& planes);
+Frame make_frame(int width, int height, std::array<std::uint8_t*, 3>& planes);
 /// The part of `picture` inside `edges`, sharing its planes; of an odd left or top edge, chroma is that of the sample
 /// before it. The picture itself where nothing would be left.
-Picture cropped(Picture picture, const Crop& edges);
+Frame cropped(Frame picture, const Crop& edges);
 /// The same with a copy of these planes in it.
-Picture copy_picture(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides);
+Frame copy_frame(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides);
 
 /// Interleaved float samples, full scale is 1.
 struct SoundBlock {

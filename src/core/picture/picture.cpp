@@ -84,7 +84,7 @@ Image convert(const std::uint8_t* y, int sy, const std::uint8_t* u, int su, cons
 }
 }  // namespace
 
-Image render(const Picture& p, int width, int height) {
+Image render(const Frame& p, int width, int height) {
     width = std::clamp(width, 1, most_frame_side);
     height = std::clamp(height, 1, most_frame_side);
     auto colour = p.colour.resolved(p.height);
@@ -104,7 +104,7 @@ Image render(const Picture& p, int width, int height) {
     // Turning moves chroma samples about, so it is done on whole pixels; only the scaling comes first when it shrinks.
     Image image;
     if (shrink && across > 1 && down > 1) {
-        Picture flat = p;
+        Frame flat = p;
         flat.rotation = 0;
         image = render(flat, across, down);
     } else {
@@ -124,7 +124,7 @@ Image render(const Picture& p, int width, int height) {
     return out;
 }
 
-Image render(const Picture& p) {
+Image render(const Frame& p) {
     VideoFormat f{p.width, p.height, p.pixel_aspect, p.rotation, p.colour};
     return render(p, f.display_width(), f.display_height());
 }
@@ -149,9 +149,9 @@ Status write_png(const std::filesystem::path& path, const Image& image, Replace 
     return write_file(path, ByteView(out).first(size), replace);
 }
 
-Picture to_picture(const Image& image, const Colour& colour) {
+Frame to_frame(const Image& image, const Colour& colour) {
     std::array<std::uint8_t*, 3> to{};
-    auto p = make_picture(image.width, image.height, to);
+    auto p = make_frame(image.width, image.height, to);
     p.colour = colour.resolved(image.height);
     bool full = p.colour.range == Colour::Range::full;
     double kr = p.colour.matrix == Colour::Matrix::bt709    ? 0.2126

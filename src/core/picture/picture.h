@@ -75,13 +75,13 @@ struct Image {
 };
 /// The picture turned, with square pixels, in exactly `width` x `height`; smooth scaling, before colour
 /// conversion where that is cheaper. Full-range sRGB-coded values as the picture's matrix and range say.
-Image render(const Picture& picture, int width, int height);
+Image render(const Frame& picture, int width, int height);
 /// At display size.
-Image render(const Picture& picture);
+Image render(const Frame& picture);
 
 Status write_png(const std::filesystem::path& path, const Image& image, Replace replace = Replace::anything);
 
 /// The inverse, for making media: display pixels to a picture. Odd sizes are fine.
-Picture to_picture(const Image& image, const Colour& colour);
+Frame to_frame(const Image& image, const Colour& colour);
 
 }  // namespace ruedo

@@ -11,7 +11,7 @@ struct Plane {
     const std::uint8_t* data = nullptr;
     int width = 0, height = 0, stride = 0;
 };
-inline Plane luma(const Picture& p) { return {p.plane[0], p.width, p.height, p.stride[0]}; }
+inline Plane luma(const Frame& p) { return {p.plane[0], p.width, p.height, p.stride[0]}; }
 
 /// Sum of squared differences; both of one size. Exact.
 std::uint64_t squared_error(const Plane& a, const Plane& b);

@@ -41,7 +41,7 @@ zimg_image_format format_of(int width, int height, const Colour& colour) {
 }
 }  // namespace
 
-bool Reshape::leaves(const Picture& p) const {
+bool Reshape::leaves(const Frame& p) const {
     auto given = p.colour.resolved(p.height);
     return x == 0 && y == 0 && width == p.width && height == p.height && to_width == p.width && to_height == p.height &&
            turn == 0 && canvas_width == to_width && canvas_height == to_height && colour.matrix == given.matrix &&
@@ -82,7 +82,7 @@ struct Reshaper::Graph {
     std::unique_ptr<std::byte[]> memory;
     std::byte* scratch = nullptr;
 
-    Status set_up(const Picture& p, const Reshape& w) {
+    Status set_up(const Frame& p, const Reshape& w) {
         zimg_filter_graph_free(std::exchange(graph, nullptr));
         wanted = w, width = p.width, height = p.height, colour = p.colour.resolved(p.height);
         in.resize(p.width + p.width % 2, p.height + p.height % 2);
@@ -112,7 +112,7 @@ struct Reshaper::Graph {
         scratch = memory.get() + (alignment - at % alignment) % alignment;
         return {};
     }
-    Status run(const Picture& p) {
+    Status run(const Frame& p) {
         for (std::size_t i = 0; i < 3; ++i) {
             bool chroma = i > 0;
             put_plane(p.plane[i], p.stride[i], chroma ? (p.width + 1) / 2 : p.width,
@@ -136,7 +136,7 @@ struct Reshaper::Graph {
 Reshaper::Reshaper() = default;
 Reshaper::~Reshaper() = default;
 
-Result<Picture> Reshaper::make(const Picture& p, const Reshape& w) {
+Result<Frame> Reshaper::make(const Frame& p, const Reshape& w) {
     if (w.leaves(p)) return p;
     auto colour = p.colour.resolved(p.height);
     if (!graph_ || !(graph_->wanted == w) || graph_->width != p.width || graph_->height != p.height ||
@@ -154,7 +154,7 @@ Result<Picture> Reshaper::make(const Picture& p, const Reshape& w) {
     int canvas_width = w.canvas_width > 0 ? w.canvas_width : part_width,
         canvas_height = w.canvas_height > 0 ? w.canvas_height : part_height;
     std::array<std::uint8_t*, 3> planes{};
-    auto made = make_picture(canvas_width, canvas_height, planes);
+    auto made = make_frame(canvas_width, canvas_height, planes);
     made.pts = p.pts, made.duration = p.duration;
     made.colour = w.colour;
     if (canvas_width != part_width || canvas_height != part_height) {

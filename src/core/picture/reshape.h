@@ -16,7 +16,7 @@ struct Reshape {
     Colour colour;                               ///< Resolved; its matrix and range are converted to.
     bool operator==(const Reshape&) const = default;
     /// Nothing of `picture` would be changed.
-    bool leaves(const Picture& picture) const;
+    bool leaves(const Frame& picture) const;
 };
 
 /// Keeps what it has set up for pictures of one kind. Lanczos down, spline up (z.lib). Not thread-safe.
@@ -25,7 +25,7 @@ class Reshaper {
     Reshaper();
     ~Reshaper();
     /// `pts` and `duration` stay; pixels become square and upright where that was asked for by the caller's numbers.
-    Result<Picture> make(const Picture& picture, const Reshape& wanted);
+    Result<Frame> make(const Frame& picture, const Reshape& wanted);
 
   private:
     struct Graph;

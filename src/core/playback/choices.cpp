@@ -108,23 +108,23 @@ void Controller::Engine::choose_spoken() {
     if (sound_ && tracks && tracks->audio && tracks->audio->id != sound_->track().id) choose_sound(tracks->audio->id);
 }
 
-void Controller::Engine::list_pictures() {
-    if (std::exchange(lists_pictures_, true) || !clip_) return;
-    find_pictures();
+void Controller::Engine::list_frames() {
+    if (std::exchange(lists_frames_, true) || !clip_) return;
+    find_frames();
 }
 /// Beside everything else, by a reader of its own.
-void Controller::Engine::find_pictures() {
+void Controller::Engine::find_frames() {
     if (!pictures_ || fetched_ || clip_->info().live) return;
     if (!list_lane_) list_lane_ = env_.strand->lane();
-    auto job = [clip = clip_, track = pictures_->track(), cancel = list_cancel_]() -> Result<PictureTimes> {
+    auto job = [clip = clip_, track = pictures_->track(), cancel = list_cancel_]() -> Result<FrameTimes> {
         ReadScope scope(cancel.get());
-        return picture_times(*clip->reader(track.id), track);
+        return frame_times(*clip->reader(track.id), track);
     };
-    beside(*list_lane_, {}, list_generation_, std::move(job), [this](Result<PictureTimes> found) {
+    beside(*list_lane_, {}, list_generation_, std::move(job), [this](Result<FrameTimes> found) {
         if (!found) return note("refused", "the list of pictures: " + found.error().sentence);
-        picture_times_ = std::make_shared<const PictureTimes>(std::move(*found));
+        frame_times_ = std::make_shared<const FrameTimes>(std::move(*found));
         note("pictures",
-             fmt::format("{}, {} of them keyframes", picture_times_->all.size(), picture_times_->keyframes.size()));
+             fmt::format("{}, {} of them keyframes", frame_times_->all.size(), frame_times_->keyframes.size()));
     });
 }
 

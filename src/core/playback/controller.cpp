@@ -52,7 +52,7 @@ void Controller::stop() { RUEDO_POST(call(machine::Input::stop)); }
 void Controller::seek(Time t, SeekMode mode) { RUEDO_POST(seek(t, mode)); }
 void Controller::skip(Time by) { RUEDO_POST(skip(by)); }
 void Controller::choose_sound(std::uint64_t id) { RUEDO_POST(choose_sound(id)); }
-void Controller::list_pictures() { RUEDO_POST(list_pictures()); }
+void Controller::list_frames() { RUEDO_POST(list_frames()); }
 void Controller::choose_text(std::uint64_t id) { RUEDO_POST(choose_text(id)); }
 void Controller::choose_languages(std::string sound, std::string text) { RUEDO_POST(choose_languages(sound, text)); }
 void Controller::step(int pictures) { RUEDO_POST(step(pictures)); }

@@ -185,13 +185,13 @@ void Controller::Engine::reset_source() {
     ++sound_generation_;
     for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
         renew(*flag);
-    for (auto* timer : {&picture_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
+    for (auto* timer : {&frame_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
     if (voice_) voice_->clear();
     voice_.reset(), next_voice_.reset(), handed_voice_.reset();
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    picture_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
+    video_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
         text_lane_.reset(), list_lane_.reset();
     fetched_ = false, buffered_ = {}, starved_.reset(), stream_.reset(), stalled_since_ = {INT64_MAX};
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
@@ -199,10 +199,10 @@ void Controller::Engine::reset_source() {
     altered_ = false;
     no_hurry();
     cut_.reset(), sound_track_end_.reset();
-    choices_ = no_choices(), cues_.reset(), picture_times_.reset();
+    choices_ = no_choices(), cues_.reset(), frame_times_.reset();
     text_track_ = 0;
     ++text_generation_, ++sound_switch_, ++prepare_generation_, ++buffer_generation_, ++list_generation_;
-    picture_busy_ = sound_busy_ = prepare_busy_ = false;
+    video_busy_ = sound_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
     current_.reset();
@@ -211,12 +211,12 @@ void Controller::Engine::reset_source() {
     wanted_.reset(), seeking_for_.reset();
     clock_.hold({});
     want_run_ = false;
-    pictures_end_ = sound_end_ = false;
+    video_end_ = sound_end_ = false;
     sound_done_ = true, sound_master_ = false;
-    picture_lap_ = sound_lap_ = seen_lap_ = 0;
+    video_lap_ = sound_lap_ = seen_lap_ = 0;
     duration_ = {}, duration_known_ = false;
     error_.reset();
-    first_picture_.reset();
+    first_frame_.reset();
     av_offset_.reset();
     unpainted_.reset();
 }
@@ -234,7 +234,7 @@ void Controller::Engine::open_source() {
     offsets_.clear(), pacing_.clear();
     opened_at_ = now();
     last_due_ = last_shown_wall_ = {INT64_MIN / 2};
-    picture_lane_ = env_.strand->lane();
+    video_lane_ = env_.strand->lane();
     sound_lane_ = env_.strand->lane();
     prepare_lane_ = env_.strand->lane();
     auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_,
@@ -246,7 +246,7 @@ void Controller::Engine::open_source() {
         RUEDO_TRY(auto clip, open(source));
         return open_playable(std::shared_ptr<Clip>(std::move(clip)), *codecs, language, from);
     };
-    beside(*picture_lane_, env_.costs.open, generation_, std::move(job),
+    beside(*video_lane_, env_.costs.open, generation_, std::move(job),
            [this](Result<Playable> result) { opened(std::move(result)); });
 }
 
@@ -254,7 +254,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     if (!result) {
         if (result.error().code == ErrorCode::cancelled) return;
         error_ = result.error();
-        picture_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
+        video_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
         note("error", error_->sentence);
         input(Input::open_failed);
         return;
@@ -288,7 +288,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     look_at_converter();
     look_at_news();
     list_choices();
-    if (lists_pictures_) find_pictures();
+    if (lists_frames_) find_frames();
     choose_spoken();  // it may have been asked for while this was opened
     if (o.lacking) note(o.unseen ? "pictures-missing" : "sound-missing", o.lacking->sentence);
     for (auto& f : clip_->info().findings) note("finding", f.sentence);
@@ -316,7 +316,7 @@ void Controller::Engine::begin_seek() {
     wanted_.reset();
     no_hurry();
     seeking_for_ = wanted;
-    if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
+    if (frame_timer_) env_.strand->cancel(std::exchange(frame_timer_, 0));
     // A step forward may already be decoded.
     if (wanted.steps > 0 && current_) {
         while (!items_.empty() && items_.front().picture.pts <= *current_) items_.pop_front();
@@ -332,19 +332,19 @@ void Controller::Engine::begin_seek() {
     }
     items_.clear();
     ++generation_;
-    picture_busy_ = false;
+    video_busy_ = false;
     renew(cancel_);  // a read that waits for the network is of no use any more
-    pictures_end_ = false;
+    video_end_ = false;
     leap_next_ = false;
     if (!pictures_) {
         env_.strand->post(guarded([this, wanted, generation = generation_] {
-            if (generation == generation_) landed(std::optional<Picture>{}, wanted);
+            if (generation == generation_) landed(std::optional<Frame>{}, wanted);
         }));
         return;
     }
     auto from = current_.value_or(Time{});
     auto job = [pictures = pictures_, cancel = cancel_, wanted, from,
-                end = looping() ? loop_to() : Time::max()]() -> Result<std::optional<Picture>> {
+                end = looping() ? loop_to() : Time::max()]() -> Result<std::optional<Frame>> {
         pictures->set_sparing(false);
         if (wanted.steps == 0) {
             RUEDO_TRY(auto picture, wanted.mode == SeekMode::keyframe
@@ -352,7 +352,7 @@ void Controller::Engine::begin_seek() {
                                         : pictures->at(wanted.time, cancel.get()));
             return picture;
         }
-        std::optional<Picture> picture;
+        std::optional<Frame> picture;
         if (wanted.steps > 0) RUEDO_TRY_DO(pictures->at(from, cancel.get()));
         for (int left = wanted.steps; left > 0; --left) {
             RUEDO_TRY(auto next, pictures->next(cancel.get()));
@@ -371,11 +371,11 @@ void Controller::Engine::begin_seek() {
         }
         return picture;
     };
-    beside(*picture_lane_, env_.costs.seek, generation_, std::move(job),
-           [this, wanted](Result<std::optional<Picture>> result) { landed(std::move(result), wanted); });
+    beside(*video_lane_, env_.costs.seek, generation_, std::move(job),
+           [this, wanted](Result<std::optional<Frame>> result) { landed(std::move(result), wanted); });
 }
 
-void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wanted) {
+void Controller::Engine::landed(Result<std::optional<Frame>> result, Wanted wanted) {
     if (!state_.seeking) return;
     if (!result && result.error().code == ErrorCode::cancelled && state_.queued) {
         note("seek-dropped", "a newer one is wanted", now() - wanted.asked, wanted.time);
@@ -388,7 +388,7 @@ void Controller::Engine::landed(Result<std::optional<Picture>> result, Wanted wa
     }
     Time at = wanted.time;
     if (*result && (wanted.steps != 0 || wanted.mode == SeekMode::keyframe || (*result)->pts > at)) at = (*result)->pts;
-    picture_lap_ = seen_lap_ = 0;
+    video_lap_ = seen_lap_ = 0;
     clock_.hold(at);
     shown_at_ = {INT64_MIN};
     if (*result) {
@@ -422,7 +422,7 @@ void Controller::Engine::halt() {
     clock_.hold(at);
     if (state_.intent == Intent::hold) no_hurry();
     want_run_ = false;
-    if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
+    if (frame_timer_) env_.strand->cancel(std::exchange(frame_timer_, 0));
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
     // What was decoded ahead was mixed ahead too: sound is laid out again from what was heard last.
     bool again = state_.phase == Phase::paused || state_.phase == Phase::waiting;

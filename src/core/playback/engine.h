@@ -26,7 +26,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void choose_sound(std::uint64_t id);
     void choose_text(std::uint64_t id);
     void choose_languages(const std::string& sound, const std::string& text);
-    void list_pictures();
+    void list_frames();
     std::shared_ptr<Voice> arm();
     void disarm();
     void hand_over_to(std::shared_ptr<Voice> next) { next_voice_ = std::move(next); }
@@ -57,13 +57,13 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     /// A decoded picture on its way to the screen. `at` is its time on the unrolled timeline, where a loop's
     /// second lap follows the first.
     struct Item {
-        Picture picture;
+        Frame picture;
         Time at{};
         std::shared_ptr<const Image> image;
         bool prepared = false, preparing = false;  ///< Made into display pixels, or being made.
         std::uint64_t ticket = 0;
     };
-    Item item_of(Picture picture, Time at) {
+    Item item_of(Frame picture, Time at) {
         Item item;
         item.picture = std::move(picture);
         item.at = at;
@@ -77,7 +77,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         Time asked{};  ///< When, for the trace.
     };
     struct Decoded {
-        std::optional<Picture> picture;
+        std::optional<Frame> picture;
         std::optional<Time> end;     ///< Of the track, when it has come.
         std::uint64_t left_out = 0;  ///< Pictures given up on the way to this one.
         bool leapt = false;
@@ -88,18 +88,18 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void open_source();
     void opened(Result<Playable> result);
     void begin_seek();
-    void landed(Result<std::optional<Picture>> result, Wanted wanted);
+    void landed(Result<std::optional<Frame>> result, Wanted wanted);
     void run();
     void halt();
     void let_go();
     void reset_source();
 
     void pump();
-    void pump_pictures();
+    void pump_video();
     void pump_prepare();
     void pump_sound();
     void prime_sound(Time at);
-    void take_picture(Result<Decoded> result, int lap, Time begun);
+    void take_frame(Result<Decoded> result, int lap, Time begun);
     void give_way(Time at, Time begun);
     void look_whether_stood_still(Time now);
     void take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries);
@@ -112,11 +112,11 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     static constexpr Time too_late = 250_ms;
     /// A tick that comes so late was not late by itself: the process stood still.
     static constexpr Time stood_still = 250_ms;
-    void schedule_picture();
+    void schedule_frame();
     void present_due();
     void show(Item item, Time due);
     void count_repeats(Time due);
-    void count_shown(const Picture& picture);
+    void count_shown(const Frame& picture);
     void measure_offset(Time picture, Time when);
     void tick();
     void start_clock_if_ready();
@@ -129,7 +129,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void no_hurry();
     void measure_buffer();
     void list_choices();
-    void find_pictures();
+    void find_frames();
     void choose_spoken();
 
     /// It comes as it happens, and there is no other place to go to.
@@ -213,9 +213,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::string source_;
     OpenOptions options_;
     Time made_at_{}, opened_at_{};
-    std::optional<Time> first_picture_;
+    std::optional<Time> first_frame_;
 
-    std::unique_ptr<Lane> picture_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_, list_lane_;
+    std::unique_ptr<Lane> video_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_, list_lane_;
     bool fetched_ = false;  ///< What is played has to be fetched, so one may have to wait for it.
     std::vector<Track> playing_;
     TimeRange buffered_{};  ///< Only where it is.
@@ -226,15 +226,15 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::optional<Starved> starved_;  ///< Since when, while waiting for the network.
     std::shared_ptr<const std::vector<Choice>> choices_ = no_choices();
     std::shared_ptr<const Cues> cues_;
-    std::shared_ptr<const PictureTimes> picture_times_;
-    bool lists_pictures_ = false;
+    std::shared_ptr<const FrameTimes> frame_times_;
+    bool lists_frames_ = false;
     std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0,
                   buffer_generation_ = 0, list_generation_ = 0;
     static constexpr std::uint64_t first_outside = std::uint64_t{1}
                                                    << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
-    std::shared_ptr<PictureReader> pictures_;
+    std::shared_ptr<FrameReader> pictures_;
     std::shared_ptr<SoundReader> sound_;
     std::shared_ptr<Voice> voice_;
     std::shared_ptr<Stretcher> stretcher_;
@@ -243,18 +243,18 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     bool armed_ = false;                   ///< Its voice is started by another one.
 
     std::deque<Item> items_;
-    std::optional<Picture> shown_;
+    std::optional<Frame> shown_;
     Time shown_at_{INT64_MIN};  ///< Unrolled time of the picture shown; the lowest while a new one is awaited.
     std::optional<Time>
         current_;  ///< Time of the picture that counts: shown, or found and about to be. Steps go from it.
     Time last_due_{INT64_MIN / 2};  ///< When the last picture was to be shown.
     Time last_shown_wall_{INT64_MIN / 2};
     std::uint64_t generation_ = 0, sound_generation_ = 0, next_ticket_ = 1;
-    bool picture_busy_ = false, sound_busy_ = false, prepare_busy_ = false;
-    bool pictures_end_ = false, sound_end_ = false, sound_done_ = true, sound_master_ = false;
-    Time pictures_until_{}, sound_until_{};  ///< Unrolled ends, once known; of sound by what was mixed ...
-    std::optional<Time> sound_track_end_;    ///< ... and by what the container says.
-    int picture_lap_ = 0, sound_lap_ = 0;
+    bool video_busy_ = false, sound_busy_ = false, prepare_busy_ = false;
+    bool video_end_ = false, sound_end_ = false, sound_done_ = true, sound_master_ = false;
+    Time video_until_{}, sound_until_{};   ///< Unrolled ends, once known; of sound by what was mixed ...
+    std::optional<Time> sound_track_end_;  ///< ... and by what the container says.
+    int video_lap_ = 0, sound_lap_ = 0;
     Time sound_next_{};          ///< Where the next samples belong that come out of the stretcher ...
     Time sound_fed_{};           ///< ... and those that go in.
     std::size_t stretched_ = 0;  ///< Frames that came out since `sound_from_`.
@@ -288,7 +288,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::optional<Wanted> wanted_, seeking_for_;
     MediaClock clock_;
     bool want_run_ = false;  ///< `run` was asked for; the clock starts once sound is primed.
-    std::uint64_t picture_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0, buffer_timer_ = 0;
+    std::uint64_t frame_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0, buffer_timer_ = 0;
     Time duration_{}, starved_since_{INT64_MAX};
     bool duration_known_ = false;
     int seen_lap_ = 0;

@@ -8,7 +8,7 @@ namespace ruedo {
 using machine::Input;
 
 namespace {
-constexpr std::size_t pictures_wanted = 8, prepared_wanted = 3;
+constexpr std::size_t frames_wanted = 8, prepared_wanted = 3;
 constexpr Time sound_wanted = 400_ms, sound_enough = 120_ms, sound_per_job = 80_ms;
 constexpr Time tick_every = 10_ms;
 /// Later than this, decoding on is of no use; earlier than that, all is well again.
@@ -18,18 +18,18 @@ constexpr Time enough_ahead = 5_s;
 }  // namespace
 
 void Controller::Engine::pump() {
-    pump_pictures();
+    pump_video();
     pump_prepare();
     pump_sound();
 }
 
-void Controller::Engine::pump_pictures() {
-    if (!pictures_ || picture_busy_ || state_.seeking || items_.size() >= pictures_wanted || !picture_lane_) return;
+void Controller::Engine::pump_video() {
+    if (!pictures_ || video_busy_ || state_.seeking || items_.size() >= frames_wanted || !video_lane_) return;
     if (state_.phase == Phase::opening || state_.phase == Phase::failed || state_.phase == Phase::closed) return;
-    bool again = pictures_end_ && looping();
-    if (pictures_end_ && !again) return;
-    picture_busy_ = true;
-    int lap = picture_lap_ + (again ? 1 : 0);
+    bool again = video_end_ && looping();
+    if (video_end_ && !again) return;
+    video_busy_ = true;
+    int lap = video_lap_ + (again ? 1 : 0);
     bool leap = std::exchange(leap_next_, false) && !again;
     auto t = now();
     // The keyframe must be there not much later than it is due. Where decoding on would catch up sooner, it is too far.
@@ -57,15 +57,14 @@ void Controller::Engine::pump_pictures() {
         d.left_out = pictures->left_out() - before;
         return d;
     };
-    beside(*picture_lane_, env_.costs.picture, generation_, std::move(job),
-           [this, lap, t, leap](Result<Decoded> result) {
-               if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
-               take_picture(std::move(result), lap, t);
-           });
+    beside(*video_lane_, env_.costs.picture, generation_, std::move(job), [this, lap, t, leap](Result<Decoded> result) {
+        if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
+        take_frame(std::move(result), lap, t);
+    });
 }
 
-void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begun) {
-    picture_busy_ = false;
+void Controller::Engine::take_frame(Result<Decoded> result, int lap, Time begun) {
+    video_busy_ = false;
     if (!result) {
         if (result.error().code != ErrorCode::cancelled) fail_with(result.error());
         return;
@@ -74,16 +73,16 @@ void Controller::Engine::take_picture(Result<Decoded> result, int lap, Time begu
     if (pictures_->cut() && !cut_) cut_ = pictures_->cut();
     counters_.dropped += result->left_out;
     auto& picture = result->picture;
-    if (picture && looping() && picture->pts >= loop_to() && lap == picture_lap_) picture.reset();
+    if (picture && looping() && picture->pts >= loop_to() && lap == video_lap_) picture.reset();
     if (!picture) {
-        pictures_end_ = true;
+        video_end_ = true;
         auto last = items_.empty() ? shown_at_ : items_.back().at;
         auto duration = items_.empty() ? (shown_ ? shown_->duration : Time{}) : items_.back().picture.duration;
-        pictures_until_ = result->end && picture_lap_ == 0 ? *result->end : std::max(last, Time{}) + duration;
-        if (!duration_known_ && !sound_) duration_ = pictures_until_, duration_known_ = true;
+        video_until_ = result->end && video_lap_ == 0 ? *result->end : std::max(last, Time{}) + duration;
+        if (!duration_known_ && !sound_) duration_ = video_until_, duration_known_ = true;
     } else {
-        pictures_end_ = false;
-        picture_lap_ = lap;
+        video_end_ = false;
+        video_lap_ = lap;
         auto at = picture->pts;
         // A live picture counts from when it comes: after a pause, or when the device's clock runs off, so does ours.
         if (only_now() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns)
@@ -302,7 +301,7 @@ void Controller::Engine::start_clock_if_ready() {
 void Controller::Engine::check_fed() {
     if (state_.phase != Phase::waiting || state_.seeking) return;
     bool sound = !voice_ || voice_->buffered() >= sound_enough || sound_end_;
-    bool pictures = !pictures_ || !items_.empty() || pictures_end_;
+    bool pictures = !pictures_ || !items_.empty() || video_end_;
     if (sound && pictures && enough_is_here()) {
         starved_.reset();
         input(Input::fed);
@@ -415,9 +414,9 @@ void Controller::Engine::tick() {
                     clock_.let_run(t);  // the monotonic clock goes on from here
                 }
             }
-            if (next_voice_ && sound_end_ && (!pictures_ || pictures_end_)) {
+            if (next_voice_ && sound_end_ && (!pictures_ || video_end_)) {
                 // Where the pictures go on for longer, the next one waits for their end.
-                if (!pictures_ || pictures_until_ - sound_until_ <= 40_ms) voice_->then(next_voice_.get());
+                if (!pictures_ || video_until_ - sound_until_ <= 40_ms) voice_->then(next_voice_.get());
                 handed_voice_ = std::exchange(next_voice_, nullptr);
             }
             if (voice_->starved() && !sound_end_) {
@@ -426,7 +425,7 @@ void Controller::Engine::tick() {
                 input(Input::starved);
             }
         }
-        if (pictures_ && !pictures_end_ && items_.empty() && !state_.seeking && !sound_) {
+        if (pictures_ && !video_end_ && items_.empty() && !state_.seeking && !sound_) {
             if (starved_since_.ns == INT64_MAX) starved_since_ = t;
             if (t - starved_since_ > 250_ms && shown_ && clock_.at(t) > shown_at_ + shown_->duration + 250_ms) {
                 note("starved", "no picture is ready");
@@ -441,7 +440,7 @@ void Controller::Engine::tick() {
             seen_lap_ = lap;
             note("looped");
         }
-        if (clock_.running()) schedule_picture();
+        if (clock_.running()) schedule_frame();
         check_end(t);
     }
     pump();
@@ -451,10 +450,10 @@ void Controller::Engine::tick() {
 
 void Controller::Engine::check_end(Time t) {
     if (looping() || state_.phase != Phase::playing) return;
-    if (pictures_ && (!pictures_end_ || !items_.empty())) return;
+    if (pictures_ && (!video_end_ || !items_.empty())) return;
     if (sound_ && !sound_end_) return;
     Time end{};
-    if (pictures_) end = std::max(end, pictures_until_);
+    if (pictures_) end = std::max(end, video_until_);
     if (sound_) end = std::max(end, sound_until_);
     if (clock_.at(t) < end) {
         if (clock_.when(end) < t + tick_every) {
@@ -472,7 +471,7 @@ void Controller::Engine::check_end(Time t) {
     if (cut_) return fail_with(*cut_);
     // Now it is known: one value for the end, whatever the header said and however samples were rounded.
     end = Time{};
-    if (pictures_) end = pictures_until_;
+    if (pictures_) end = video_until_;
     if (sound_) end = std::max(end, sound_track_end_.value_or(sound_until_));
     input(Input::reached_end);
     clock_.hold(end);

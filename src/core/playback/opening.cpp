@@ -65,7 +65,7 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
     p.lacking = tracks.lacking;
     p.unseen = p.lacking && !tracks.video && p.clip->info().main(Kind::video);
     if (tracks.video) {
-        RUEDO_TRY(p.pictures, PictureReader::open(p.clip, *tracks.video, codecs));
+        RUEDO_TRY(p.pictures, FrameReader::open(p.clip, *tracks.video, codecs));
         RUEDO_TRY(p.first, p.pictures->at(p.from));
         p.playing.push_back(*tracks.video);
     }

@@ -17,13 +17,13 @@ using machine::Intent;
 using machine::Phase;
 
 /// Where pictures go.
-class PictureSink {
+class FrameSink {
   public:
-    virtual ~PictureSink() = default;
+    virtual ~FrameSink() = default;
     /// Makes display pixels of a picture, beside the strand; may give nothing where nobody looks.
-    virtual std::shared_ptr<const Image> prepare(const Picture& picture) = 0;
+    virtual std::shared_ptr<const Image> prepare(const Frame& picture) = 0;
     /// Shows it, now; `due` is when it should have been. On the strand.
-    virtual void show(std::shared_ptr<const Image> image, const Picture& picture, Time due) = 0;
+    virtual void show(std::shared_ptr<const Image> image, const Frame& picture, Time due) = 0;
     /// Forgets what was shown: another source is coming, or none.
     virtual void clear() = 0;
     /// The shortest time between two showings; 0 where every picture is to be shown.
@@ -98,15 +98,15 @@ struct Snapshot {
     std::uint64_t events = 0;  ///< Events so far.
     Time since{};              ///< Strand time at which phase or intent last changed.
     std::string source;
-    std::size_t pictures_ahead = 0;
+    std::size_t frames_ahead = 0;
     Time sound_ahead{};
     std::optional<Time> av_offset;
     std::shared_ptr<const std::vector<Choice>> choices = no_choices();  ///< Sound and text tracks; never null.
     std::uint64_t sound_track = 0, text_track = 0;                      ///< Which of them play; 0 for none.
     std::shared_ptr<const Cues> cues;  ///< Of the text track, as far as they are known.
     double level = 0;                  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
-    /// Of the track that plays, where `list_pictures` asked for it and the clip lies at hand; once it is found.
-    std::shared_ptr<const PictureTimes> pictures;
+    /// Of the track that plays, where `list_frames` asked for it and the clip lies at hand; once it is found.
+    std::shared_ptr<const FrameTimes> pictures;
     std::shared_ptr<const StreamReport> stream;  ///< Of what comes in segments; a few times a second.
     /// The captions to be seen at `position`.
     std::vector<const Cue*> showing() const;
@@ -136,7 +136,7 @@ struct Spread {
 struct PlaybackReport {
     Snapshot snapshot;
     std::optional<Spread> av_offset_ms, pacing_ms;
-    std::optional<double> first_picture_ms;
+    std::optional<double> first_frame_ms;
     std::vector<Event> events;
     std::optional<StreamReport> stream;
 };
@@ -154,7 +154,7 @@ class Controller {
         std::shared_ptr<Strand> strand;  ///< Its own in real time; shared in virtual time.
         Mixer* mixer = nullptr;          ///< Must outlive the controller.
         CodecRegistry* codecs = nullptr;
-        std::shared_ptr<PictureSink> sink;
+        std::shared_ptr<FrameSink> sink;
         Costs costs = {};
         /// What turns a name into a clip; a host may have sources of its own kind.
         std::function<Result<std::unique_ptr<Clip>>(const std::string&)> open_clip = {};
@@ -192,7 +192,7 @@ class Controller {
     void choose_languages(std::string sound, std::string text);
     /// From now on the snapshot says when pictures are shown, of whatever is open: for frame numbers and keyframe
     /// marks. Not of what comes over a network, which would have to be fetched for it.
-    void list_pictures();
+    void list_frames();
     void release();
     /// Plays, but is not heard before `first` has ended: then from the very sample after its last one. `first`
     /// must be of the same mixer and outlive this call's taking effect. Without sound in both it waits for `start_now`.
@@ -236,10 +236,10 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
 /// A source opened and found to play: everything that playing needs first has been read and decoded.
 struct Playable {
     std::shared_ptr<Clip> clip;
-    std::unique_ptr<PictureReader> pictures;
+    std::unique_ptr<FrameReader> pictures;
     std::unique_ptr<SoundReader> sound;
     Time from{};                   ///< Where it begins.
-    std::optional<Picture> first;  ///< The one shown there.
+    std::optional<Frame> first;    ///< The one shown there.
     std::optional<Error> lacking;  ///< Why it plays without the pictures, or the sound, that it has.
     bool unseen = false;           ///< It is the pictures that are left out.
     std::vector<Track> playing;
@@ -254,7 +254,7 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
                                const std::string& sound_language = {}, std::optional<Time> from = {});
 
 /// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
-std::shared_ptr<PictureSink> make_null_sink(Time refresh);
+std::shared_ptr<FrameSink> make_null_sink(Time refresh);
 
 nlohmann::json to_json(const PlaybackReport& report, bool virtual_time);
 nlohmann::json to_json(const Error& error);

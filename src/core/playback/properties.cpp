@@ -98,7 +98,7 @@ const std::array property_rows{
     Property{"damaged", Type::whole, "packets", "that could not be decoded",
              [](Now s) { return json(s.counters.damaged); }},
     Property{"pictures_ahead", Type::whole, "pictures", "decoded and waiting",
-             [](Now s) { return json(s.pictures_ahead); }},
+             [](Now s) { return json(s.frames_ahead); }},
     Property{"sound_ahead_ns", Type::time, "ns", "of sound waiting", [](Now s) { return json(s.sound_ahead.ns); }},
     Property{"av_offset_ns", Type::time, "ns", "how late the last picture was beside the sound; null without both",
              [](Now s) { return s.av_offset ? json(s.av_offset->ns) : json(nullptr); }},

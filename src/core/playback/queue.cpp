@@ -10,11 +10,11 @@ constexpr Time open_ahead = 8_s, arm_ahead = 700_ms, look_every = 50_ms;
 }
 
 /// Lets pictures of one controller through, or keeps the last one for when it does.
-class PlayQueue::Gate final : public PictureSink {
+class PlayQueue::Gate final : public FrameSink {
   public:
-    Gate(std::shared_ptr<PictureSink> inner, bool open) : inner_(std::move(inner)), open_(open) {}
-    std::shared_ptr<const Image> prepare(const Picture& p) override { return inner_->prepare(p); }
-    void show(std::shared_ptr<const Image> image, const Picture& p, Time due) override {
+    Gate(std::shared_ptr<FrameSink> inner, bool open) : inner_(std::move(inner)), open_(open) {}
+    std::shared_ptr<const Image> prepare(const Frame& p) override { return inner_->prepare(p); }
+    void show(std::shared_ptr<const Image> image, const Frame& p, Time due) override {
         std::lock_guard lock(mutex_);
         if (open_)
             inner_->show(std::move(image), p, due);
@@ -42,10 +42,10 @@ class PlayQueue::Gate final : public PictureSink {
   private:
     struct Kept {
         std::shared_ptr<const Image> image;
-        Picture picture;
+        Frame picture;
         Time due;
     };
-    std::shared_ptr<PictureSink> inner_;
+    std::shared_ptr<FrameSink> inner_;
     std::mutex mutex_;
     std::atomic<bool> open_;
     std::optional<Kept> kept_;
@@ -54,7 +54,7 @@ class PlayQueue::Gate final : public PictureSink {
 struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
     std::shared_ptr<Strand> strand;
     Make make;
-    std::shared_ptr<PictureSink> sink;
+    std::shared_ptr<FrameSink> sink;
     mutable std::mutex mutex;
     std::vector<Entry> entries;
     Repeat repeat = Repeat::off;
@@ -206,7 +206,7 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
     }
 };
 
-PlayQueue::PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<PictureSink> sink)
+PlayQueue::PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<FrameSink> sink)
     : state_(std::make_shared<State>()) {
     state_->strand = std::move(strand);
     state_->make = std::move(make);

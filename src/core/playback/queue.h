@@ -17,9 +17,9 @@ class PlayQueue {
         OpenOptions options;
     };
     /// Makes a controller that shows into `sink`.
-    using Make = std::function<std::unique_ptr<Controller>(std::shared_ptr<PictureSink> sink)>;
+    using Make = std::function<std::unique_ptr<Controller>(std::shared_ptr<FrameSink> sink)>;
     /// `strand` looks after the queue; it must be the controllers' own one in virtual time.
-    PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<PictureSink> sink);
+    PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<FrameSink> sink);
     ~PlayQueue();
     PlayQueue(const PlayQueue&) = delete;
     PlayQueue& operator=(const PlayQueue&) = delete;

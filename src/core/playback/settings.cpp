@@ -46,7 +46,7 @@ void Controller::Engine::set_rate(double rate) {
         if (was_running) tick();
     } else {
         clock_.set_rate(rate, now());
-        schedule_picture();
+        schedule_frame();
     }
     note("rate", fmt::format("{:.2f}", rate_));
 }
@@ -55,7 +55,7 @@ void Controller::Engine::set_loop(Loop loop) {
     if (loop == loop_) return;
     auto at = fold(media_now()), shown_at = fold(shown_at_);
     bool begun = state_.phase == Phase::playing || state_.phase == Phase::waiting || state_.phase == Phase::paused;
-    bool beyond = lap_of(media_now()) > 0 || picture_lap_ > 0 || sound_lap_ > 0 || (begun && sound_end_);
+    bool beyond = lap_of(media_now()) > 0 || video_lap_ > 0 || sound_lap_ > 0 || (begun && sound_end_);
     bool looped = looping(), range = looped && loop_.kind == Loop::Kind::range;
     loop_ = loop;
     range = range || (looping() && loop.kind == Loop::Kind::range);

@@ -11,16 +11,16 @@ namespace {
 constexpr std::size_t figures_kept = 200'000;
 }
 
-void Controller::Engine::schedule_picture() {
-    if (picture_timer_) env_.strand->cancel(std::exchange(picture_timer_, 0));
+void Controller::Engine::schedule_frame() {
+    if (frame_timer_) env_.strand->cancel(std::exchange(frame_timer_, 0));
     if (items_.empty() || !clock_.running()) return;
     // What is due but not yet made into display pixels is shown when it is.
     if (!items_.front().prepared && items_.front().at <= media_now()) return;
     auto due = std::max(clock_.when(items_.front().at), now());
-    picture_timer_ = env_.strand->at(due, guarded([this] {
-                                         picture_timer_ = 0;
-                                         present_due();
-                                     }));
+    frame_timer_ = env_.strand->at(due, guarded([this] {
+                                       frame_timer_ = 0;
+                                       present_due();
+                                   }));
 }
 
 /// Shows what is due. A late picture gives way to a later one that is due too; none comes before its time.
@@ -35,7 +35,7 @@ void Controller::Engine::present_due() {
             show(std::move(item), now());
             pump();
         }
-        if (clock_.running()) schedule_picture();
+        if (clock_.running()) schedule_frame();
         return;
     }
     auto t = now();
@@ -67,7 +67,7 @@ void Controller::Engine::present_due() {
         items_.pop_front();
     }
     pump();
-    schedule_picture();
+    schedule_frame();
 }
 
 void Controller::Engine::count_repeats(Time due) {
@@ -79,7 +79,7 @@ void Controller::Engine::count_repeats(Time due) {
     last_due_ = clock_.running() ? due : Time{};
 }
 
-void Controller::Engine::count_shown(const Picture& picture) {
+void Controller::Engine::count_shown(const Frame& picture) {
     ++counters_.presented;
     if (picture.variant == 0) return;
     if (counters_.by_rung.size() < picture.variant) counters_.by_rung.resize(picture.variant);
@@ -95,8 +95,8 @@ void Controller::Engine::show(Item item, Time due) {
     last_shown_wall_ = t;
     count_repeats(due);
     env_.sink->show(item.image, item.picture, due);
-    if (!first_picture_) {
-        first_picture_ = t;
+    if (!first_frame_) {
+        first_frame_ = t;
         note("first-picture", {}, t - opened_at_, item.picture.pts);
     }
     if (env_.sink->reports_paint()) {
@@ -123,7 +123,7 @@ void Controller::Engine::measure_offset(Time picture, Time when) {
 void Controller::Engine::painted(Time pts, Time due, Time when) {
     if (!unpainted_ || *unpainted_ != pts) return;
     unpainted_.reset();
-    count_shown(shown_ && shown_->pts == pts ? *shown_ : Picture{});
+    count_shown(shown_ && shown_->pts == pts ? *shown_ : Frame{});
     if (!clock_.running()) publish();  // nothing else will, while it is held
     if (!clock_.running() || due.ns == 0) return;
     if (pacing_.size() < figures_kept) pacing_.push_back(std::abs((when - due).ns));

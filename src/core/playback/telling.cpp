@@ -38,12 +38,12 @@ void Controller::Engine::publish() {
     s.error = error_;
     s.counters = counters_;
     s.since = since_;
-    s.pictures_ahead = items_.size();
+    s.frames_ahead = items_.size();
     s.sound_ahead = voice_ ? voice_->buffered() : Time{};
     s.av_offset = av_offset_;
     s.stream = stream_;
     if (stalled_since_.ns != INT64_MAX) s.counters.stalled += now() - stalled_since_;
-    s.choices = choices_, s.cues = cues_, s.pictures = picture_times_;
+    s.choices = choices_, s.cues = cues_, s.pictures = frame_times_;
     s.level = voice_ ? voice_->level() : 0;
     s.sound_track = sound_ ? sound_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();
@@ -112,7 +112,7 @@ PlaybackReport Controller::Engine::report() const {
     };
     r.av_offset_ms = sound_ || !offsets_.empty() ? spread(offsets_) : std::nullopt;
     r.pacing_ms = spread(pacing_);
-    if (first_picture_) r.first_picture_ms = (*first_picture_ - opened_at_).ms();
+    if (first_frame_) r.first_frame_ms = (*first_frame_ - opened_at_).ms();
     r.events = trace_.after(0);
     return r;
 }

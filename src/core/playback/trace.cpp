@@ -78,7 +78,7 @@ nlohmann::json to_json(const PlaybackReport& r, bool virtual_time) {
     for (auto& e : r.events) events.push_back(to_json(e));
     nlohmann::json report{{"av_offset_ms", spread(r.av_offset_ms, true)},
                           {"pacing_ms", virtual_time ? nlohmann::json(nullptr) : spread(r.pacing_ms, false)},
-                          {"first_picture_ms", r.first_picture_ms ? nlohmann::json(*r.first_picture_ms) : nullptr},
+                          {"first_picture_ms", r.first_frame_ms ? nlohmann::json(*r.first_frame_ms) : nullptr},
                           {"events", std::move(events)},
                           {"error", s.error ? to_json(*s.error) : nullptr}};
     for (auto name : {"state", "intent", "position_ns", "duration_ns", "presented", "dropped", "skipped", "repeated"})
@@ -88,11 +88,11 @@ nlohmann::json to_json(const PlaybackReport& r, bool virtual_time) {
 }
 
 namespace {
-class NullSink final : public PictureSink {
+class NullSink final : public FrameSink {
   public:
     explicit NullSink(Time refresh) : refresh_(refresh) {}
-    std::shared_ptr<const Image> prepare(const Picture&) override { return nullptr; }
-    void show(std::shared_ptr<const Image>, const Picture&, Time) override {}
+    std::shared_ptr<const Image> prepare(const Frame&) override { return nullptr; }
+    void show(std::shared_ptr<const Image>, const Frame&, Time) override {}
     void clear() override {}
     Time refresh() const override { return refresh_; }
 
@@ -100,6 +100,6 @@ class NullSink final : public PictureSink {
     Time refresh_;
 };
 }  // namespace
-std::shared_ptr<PictureSink> make_null_sink(Time refresh) { return std::make_shared<NullSink>(refresh); }
+std::shared_ptr<FrameSink> make_null_sink(Time refresh) { return std::make_shared<NullSink>(refresh); }
 
 }  // namespace ruedo

@@ -71,14 +71,14 @@ bool lies_on_dark(const ControlSpec* control, const ThemeSpec& theme) {
     return is_dark(control && !control->settings.ground.empty() ? control->settings.ground : theme.background);
 }
 
-std::vector<Image> sampled_pictures(const std::string& source) {
+std::vector<Image> sample_frames(const std::string& source) {
     std::vector<Image> images;
     if (is_address(source)) return images;
     auto opened = open_clip(source);
     if (!opened) return images;
     std::shared_ptr<Clip> clip = std::move(*opened);
     auto* track = clip->info().main(Kind::video);
-    auto reader = track && !clip->info().live ? PictureReader::open(clip, *track, CodecRegistry::standard())
+    auto reader = track && !clip->info().live ? FrameReader::open(clip, *track, CodecRegistry::standard())
                                               : fail(ErrorCode::not_found, "no pictures");
     for (double part : {0.1, 0.5, 0.85}) {
         if (!reader) break;
@@ -92,7 +92,7 @@ std::vector<Image> sampled_pictures(const std::string& source) {
 }
 
 std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std::filesystem::path& folder,
-                                             const PicturesOf& pictures) {
+                                             const SampledFrames& pictures) {
     std::vector<DocumentFinding> found;
     if (d.mount == Mount::room) return found;  // what is small there is the room’s own affair
     auto mount = shape_of(d.mount, d.mount_width, d.mount_height);

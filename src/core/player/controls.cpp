@@ -32,7 +32,7 @@ Words never(C) { return {}; }
 Words nowhere_to_go(C c) {
     return c.snapshot.live && !c.snapshot.seekable ? "What is live has no other place to go to." : "";
 }
-Words no_pictures(C c) { return c.snapshot.has_video ? "" : "There are no pictures."; }
+Words no_video(C c) { return c.snapshot.has_video ? "" : "There are no pictures."; }
 Words no_sound(C c) { return c.snapshot.has_audio ? "" : "There is no sound."; }
 Words no_end(C c) { return c.snapshot.duration_known ? "" : "Its length is not known."; }
 Words alone(C c) { return c.count > 1 ? "" : "There is only one source."; }
@@ -161,7 +161,7 @@ std::vector<ControlKind> make_rows() {
                      auto& s = c.snapshot;
                      bool ready =
                          s.state.phase == Phase::ready && !s.state.seeking && s.position.ns == 0 && !c.countdown;
-                     return !ready ? "It stands on no first frame." : no_pictures(c);
+                     return !ready ? "It stands on no first frame." : no_video(c);
                  })))),
         button(
             "stop", "stop", "goes back to the start and holds", 6, [](C, S) { return std::string("Stop"); },
@@ -181,14 +181,14 @@ std::vector<ControlKind> make_rows() {
             [](C, S s) { return fmt::format("Back {}", plural(s.frames, "frame")); },
             [](C, S) { return Mark{Shape::frame_back}; },
             [](C, S s) { return Press{.what = What::step, .frames = -s.frames}; },
-            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_pictures(c); }, closed,
+            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_video(c); }, closed,
             by_frames),
         button(
             "step-forward", "step forward", "goes forward by so many frames, and holds", 7,
             [](C, S s) { return fmt::format("Forward {}", plural(s.frames, "frame")); },
             [](C, S) { return Mark{Shape::frame_forward}; },
             [](C, S s) { return Press{.what = What::step, .frames = s.frames}; },
-            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_pictures(c); }, closed,
+            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_video(c); }, closed,
             by_frames),
         button(
             "previous", "the source before", "turns to the source before", 4,
@@ -316,7 +316,7 @@ std::vector<ControlKind> make_rows() {
                 return c.snapshot.pictures ? fmt::format("{}", c.snapshot.pictures->number_at(c.snapshot.shown))
                                            : std::string("–");
             },
-            no_pictures, [](C c) -> Words { return c.snapshot.pictures ? "" : "The pictures are not counted."; }),
+            no_video, [](C c) -> Words { return c.snapshot.pictures ? "" : "The pictures are not counted."; }),
         shown("title", "the title", "what the source is called", Form::label, 7, 0,
               [](C c, S) { return c.title.empty() ? c.snapshot.source : c.title; }),
         shown("state", "the state", "what the controller is doing, in a word", Form::label, 8, 0,
@@ -408,7 +408,7 @@ std::string label_of(const ControlSpec& control, const ControlContext& context) 
     return control.kind->label(context, s);
 }
 
-bool counts_pictures(const ControlSpec& c) {
+bool counts_frames(const ControlSpec& c) {
     return c.kind->name == "frame" || (c.kind->has("ticks") && c.settings.ticks) ||
            (c.kind->has("template") && c.settings.words.find("{frame") != std::string::npos);
 }

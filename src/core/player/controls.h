@@ -183,8 +183,8 @@ struct ControlSpec {
     bool operator==(const ControlSpec&) const = default;
 };
 std::string label_of(const ControlSpec& control, const ControlContext& context);
-/// Whether it shows something that needs the pictures counted (`Controller::list_pictures`).
-bool counts_pictures(const ControlSpec& control);
+/// Whether it shows something that needs the pictures counted (`Controller::list_frames`).
+bool counts_frames(const ControlSpec& control);
 /// The level in decibels of full scale; -80 for silence.
 double level_dB(const Snapshot& snapshot);
 /// What a rail stands for: the clip, or what is kept of one that is live.

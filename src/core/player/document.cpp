@@ -81,15 +81,15 @@ BarSpec bar_from(const json& j, const std::string& at) {
     return b;
 }
 
-json picture_json(const PictureSpec& p) {
+json video_json(const VideoSpec& p) {
     json j{{"surround", p.surround}, {"corner_px", p.corner}};
     if (p.render_width > 0)
         j["render"] = {
             {"width", p.render_width}, {"height", p.render_height}, {"scaling", p.blocky ? "blocky" : "smooth"}};
     return with(std::move(j), p.extra);
 }
-PictureSpec picture_from(const json& j, const std::string& at) {
-    PictureSpec picture;
+VideoSpec video_from(const json& j, const std::string& at) {
+    VideoSpec picture;
     members(j, at, &picture.extra, [&](auto& k, auto& v, auto p) {
         if (k == "surround")
             picture.surround = colour(v, p);
@@ -187,7 +187,7 @@ json player_json(const PlayerSpec& player) {
     for (auto& c : player.controls) controls.push_back(control_json(c));
     json j{{"name", player.name},
            {"at_end", std::string(at_end_name(player.at_end))},
-           {"picture", picture_json(player.picture)},
+           {"picture", video_json(player.picture)},
            {"volume", player.volume},
            {"muted", player.muted},
            {"speed", player.speed},
@@ -217,7 +217,7 @@ PlayerSpec player_from(const json& j, const std::string& at) {
         } else if (k == "at_end")
             player.at_end = one_of<AtEnd>(v, p, all_ends);
         else if (k == "picture")
-            player.picture = picture_from(v, p);
+            player.picture = video_from(v, p);
         else if (k == "theme")
             player.theme = theme_from(v, p);
         else if (k == "volume")

@@ -80,13 +80,13 @@ enum class Remember { volume, place, captions };
 std::span<const std::string_view> remember_names();  ///< In the order of the enumeration.
 
 /// How the picture is drawn, whatever the source.
-struct PictureSpec {
+struct VideoSpec {
     std::string surround = "#17131A";         ///< Colour beside the picture.
     int corner = 0;                           ///< Radius of its corners, in pixels of the mount.
     int render_width = 0, render_height = 0;  ///< Size it is drawn at before it is scaled; 0: as large as it is seen.
     bool blocky = false;                      ///< Scaled in blocks instead of smoothly.
     std::string extra;
-    bool operator==(const PictureSpec&) const = default;
+    bool operator==(const VideoSpec&) const = default;
 };
 
 struct PlayerSpec {
@@ -94,7 +94,7 @@ struct PlayerSpec {
     /// Its queue: sources by name, in this order; without one, all there are.
     std::optional<std::vector<std::string>> sources;
     AtEnd at_end = AtEnd::hold;
-    PictureSpec picture;
+    VideoSpec picture;
     ThemeSpec theme;
     double volume = 1, speed = 1;
     bool muted = false;

@@ -13,7 +13,7 @@ bool is_there(const std::string& file) {
     return fs::exists(file, ec);
 }
 /// Width and height of a PNG (its IHDR) or a JPEG (its frame header); nothing of anything else.
-std::optional<std::pair<int, int>> shape_of_picture(const fs::path& file) {
+std::optional<std::pair<int, int>> video_shape(const fs::path& file) {
     // What stands before the frame of a JPEG may be a picture of its own.
     Bytes b(1 << 20);
     auto source = open_file(file);
@@ -57,7 +57,7 @@ void poster_shape(R r) {
         if (s.poster.empty() || !r.clips[i]) return;
         auto file = resolve(s.poster, r.folder);
         auto* video = r.clips[i]->main(Kind::video);
-        auto poster = is_address(file) ? std::nullopt : shape_of_picture(file);
+        auto poster = is_address(file) ? std::nullopt : video_shape(file);
         if (!video || !poster || video->video.display_height() <= 0) return;
         auto ours = static_cast<double>(poster->first) / poster->second,
              theirs = static_cast<double>(video->video.display_width()) / video->video.display_height();

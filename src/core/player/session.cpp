@@ -69,7 +69,7 @@ void PlayerSession::turned(std::size_t index) {
 /// What its controls want to know of every clip.
 void PlayerSession::ask_for_what_is_shown() {
     auto& controls = player().controls;
-    if (std::any_of(controls.begin(), controls.end(), counts_pictures)) controller_->list_pictures();
+    if (std::any_of(controls.begin(), controls.end(), counts_frames)) controller_->list_frames();
 }
 
 void PlayerSession::fill_queue(bool held) {

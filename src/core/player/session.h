@@ -20,7 +20,7 @@ class PlayerSession {
     struct Host {
         std::shared_ptr<Strand> strand;  ///< Looks after the queue; in virtual time the controllers' own.
         PlayQueue::Make make;
-        std::shared_ptr<PictureSink> sink;
+        std::shared_ptr<FrameSink> sink;
         std::function<void(const Event&)> event{};          ///< Of the one that plays; on its strand.
         std::function<void(std::size_t source)> changed{};  ///< The queue went on by itself; on its strand.
         std::function<void()> full_screen{}, leave{};       ///< What only the host can do.

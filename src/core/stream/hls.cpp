@@ -145,7 +145,7 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     plan.feeds.push_back(
         {Kind::video, std::move(rungs), std::make_shared<HlsLister>(std::move(addresses), playlist.names), name});
     // To look round by, the smallest will do.
-    if (auto& alone = master.pictures_alone; !alone.empty()) {
+    if (auto& alone = master.iframes_only; !alone.empty()) {
         auto least =
             std::min_element(alone.begin(), alone.end(), [](auto& a, auto& b) { return a.bandwidth < b.bandwidth; });
         Rung rung;

@@ -155,13 +155,13 @@ class Parser {
                                          Row{"#EXT-X-DISCONTINUITY-SEQUENCE", &Parser::discontinuities},
                                          Row{"#EXT-X-ENDLIST", &Parser::ended},
                                          Row{"#EXT-X-PLAYLIST-TYPE", &Parser::type},
-                                         Row{"#EXT-X-I-FRAMES-ONLY", &Parser::pictures_alone},
+                                         Row{"#EXT-X-I-FRAMES-ONLY", &Parser::iframes_only},
                                          Row{"#EXT-X-START", &Parser::begin},
                                          Row{"#EXT-X-SERVER-CONTROL", &Parser::server},
                                          Row{"#EXT-X-DEFINE", &Parser::define},
                                          Row{"#EXT-X-MEDIA", &Parser::alternative},
                                          Row{"#EXT-X-STREAM-INF", &Parser::variant},
-                                         Row{"#EXT-X-I-FRAME-STREAM-INF", &Parser::picture_variant},
+                                         Row{"#EXT-X-I-FRAME-STREAM-INF", &Parser::iframe_variant},
                                          Row{"#EXT-X-SESSION-KEY", &Parser::session_key}};
         for (auto& row : rows)
             if (row.name == name) return (this->*row.read)(rest);
@@ -260,8 +260,8 @@ class Parser {
         list_.grows = s == "EVENT" || s == "VOD";
         return {};
     }
-    Status pictures_alone(std::string_view) {
-        list_.pictures_alone = true;
+    Status iframes_only(std::string_view) {
+        list_.iframes_only = true;
         return {};
     }
     Status begin(std::string_view s) {
@@ -358,12 +358,12 @@ class Parser {
         variant_ = variant_of(s);
         return {};
     }
-    Status picture_variant(std::string_view s) {
+    Status iframe_variant(std::string_view s) {
         is_master_ = true;
         auto v = variant_of(s);
         RUEDO_TRY(v.address, address(attributes(s)["URI"]));
-        if (master_.pictures_alone.size() >= most_variants) return too_many();
-        master_.pictures_alone.push_back(std::move(v));
+        if (master_.iframes_only.size() >= most_variants) return too_many();
+        master_.iframes_only.push_back(std::move(v));
         return {};
     }
     Status session_key(std::string_view) {

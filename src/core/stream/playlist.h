@@ -50,8 +50,8 @@ struct SegmentList {
     std::vector<Segment> segments;
     bool ended = false;  ///< Nothing is added any more.
     bool grows = false;  ///< Nothing is taken away (EVENT); else, while it has not ended, it is a window that slides.
-    bool pictures_alone = false;  ///< Keyframes only (clause 4.3.3.6).
-    std::optional<Time> begin;    ///< Where to begin (clause 4.3.5.2): from the start, or where negative from the end.
+    bool iframes_only = false;  ///< Keyframes only (clause 4.3.3.6).
+    std::optional<Time> begin;  ///< Where to begin (clause 4.3.5.2): from the start, or where negative from the end.
     std::optional<Time> hold_back;  ///< How far from the edge of a live one to stay.
     std::size_t too_long = 0;       ///< Segments longer than the target duration.
     std::string first_too_long;
@@ -78,7 +78,7 @@ struct Alternative {
 };
 struct MasterPlaylist {
     std::vector<Variant> variants;
-    std::vector<Variant> pictures_alone;  ///< Of keyframes only.
+    std::vector<Variant> iframes_only;  ///< Of keyframes only.
     std::vector<Alternative> alternatives;
     std::optional<Time> begin;
     bool session_encrypted = false;

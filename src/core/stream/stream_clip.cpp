@@ -384,7 +384,7 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
         RUEDO_TRY(auto parsed, parse_playlist(got.bytes, file, names));
         if (!parsed.master) return take_segments(parsed.list), Status{};
         names = parsed.names;
-        for (auto* list : {&parsed.master->variants, &parsed.master->pictures_alone})
+        for (auto* list : {&parsed.master->variants, &parsed.master->iframes_only})
             for (auto& v : *list) RUEDO_TRY_DO(take_list(v.address, depth + 1));
         for (auto& a : parsed.master->alternatives)
             if (!a.address.empty()) RUEDO_TRY_DO(take_list(a.address, depth + 1));

@@ -21,7 +21,7 @@ struct Flac {
     std::vector<SeekPoint> points;
 };
 
-struct Frame {
+struct FlacFrame {
     std::uint64_t offset = 0, size = 0, sample = 0;
     std::int64_t samples = 0;
 };
@@ -32,7 +32,7 @@ class FrameFinder {
         : shared_(std::move(shared)), reader_(shared_->source, window) {}
 
     /// The whole frame at or after `at`, its checksum right; nothing at the end.
-    Result<std::optional<Frame>> find(std::uint64_t at) {
+    Result<std::optional<FlacFrame>> find(std::uint64_t at) {
         for (std::uint64_t from = at; at < shared_->size && at < from + (4 << 20);) {
             // Nearly always a frame begins right here; over a network no more is waited for.
             RUEDO_TRY(auto here, reader_.view(at, 16));
@@ -64,7 +64,7 @@ class FrameFinder {
         return f.counts_samples ? f.number : f.number * shared_->info.min_block;
     }
 
-    Result<std::optional<Frame>> whole(std::uint64_t at) {
+    Result<std::optional<FlacFrame>> whole(std::uint64_t at) {
         std::optional<SoundFrame> head;
         std::size_t looked = 0;
         for (std::size_t length = std::clamp<std::size_t>(
@@ -82,7 +82,7 @@ class FrameFinder {
                 return n >= head->header + 2 &&
                        flac_crc16(view.first(n - 2)) == (static_cast<unsigned>(view[n - 2]) << 8 | view[n - 1]);
             };
-            auto done = [&](std::size_t n) { return Frame{at, n, sample_of(*head), head->samples}; };
+            auto done = [&](std::size_t n) { return FlacFrame{at, n, sample_of(*head), head->samples}; };
             for (auto i = std::max<std::size_t>(looked, shared_->info.min_frame); i + 2 <= view.size(); ++i) {
                 // Where one file was put behind another, the next one's header follows the last frame.
                 if (view[i] == 'f' && i + 4 <= view.size() && std::memcmp(view.data() + i, "fLaC", 4) == 0 &&
@@ -165,14 +165,14 @@ class FlacReader final : public TrackReader {
     }
 
   private:
-    bool is_last(const Frame& f) const {
+    bool is_last(const FlacFrame& f) const {
         auto all = shared_->info.samples;
         return all > 0 && f.sample + static_cast<std::uint64_t>(f.samples) >= all;
     }
     std::shared_ptr<const Flac> shared_;
     FrameFinder frames_;
     std::uint64_t offset_;
-    Frame frame_;
+    FlacFrame frame_;
     bool last_ = false;
 };
 

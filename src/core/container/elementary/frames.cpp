@@ -70,9 +70,9 @@ Result<bool> FrameIndex::walk(std::uint64_t bytes) {
 }
 
 namespace {
-class FrameReader final : public TrackReader {
+class IndexedFrameReader final : public TrackReader {
   public:
-    FrameReader(std::shared_ptr<FrameIndex> index, Time delay, bool without_header)
+    IndexedFrameReader(std::shared_ptr<FrameIndex> index, Time delay, bool without_header)
         : index_(std::move(index)), delay_(delay), bare_(without_header), reader_(index_->source()) {
         if (auto place = index_->place_of(0)) offset_ = place->offset;
     }
@@ -119,7 +119,7 @@ class FrameReader final : public TrackReader {
 }  // namespace
 
 std::unique_ptr<TrackReader> frame_reader(std::shared_ptr<FrameIndex> index, Time delay, bool without_header) {
-    return std::make_unique<FrameReader>(std::move(index), delay, without_header);
+    return std::make_unique<IndexedFrameReader>(std::move(index), delay, without_header);
 }
 
 }  // namespace ruedo::elementary

@@ -79,7 +79,7 @@ void sound_entry(BoxWriter& w, const WriteTrack& s) {
     }
 }
 
-void picture_entry(BoxWriter& w, const WriteTrack& s) {
+void video_entry(BoxWriter& w, const WriteTrack& s) {
     auto& cut = s.video.crop;
     auto fill = [&] {
         w.be(0, 6)
@@ -239,7 +239,7 @@ void sample_description(BoxWriter& w, const WriteTrack& t) {
         if (t.kind() == Kind::audio)
             sound_entry(w, t);
         else if (t.kind() == Kind::video)
-            picture_entry(w, t);
+            video_entry(w, t);
         else
             w.box("wvtt", [&] { w.be(0, 6).u16(1), w.box("vttC", [&] { w.text("WEBVTT"); }); });
     });

@@ -23,7 +23,7 @@ static std::size_t count_frames(const Stream& s, ByteView data) {
     return n;
 }
 /// Whether some of the first packets begin within a picture, or with several.
-Result<bool> pictures_are_apart(PesSource& packets, Codec codec) {
+Result<bool> access_units_are_split(PesSource& packets, Codec codec) {
     Pes pes;
     for (int i = 0; i < 18; ++i) {
         // Who puts several into one does so from the start; the heads of more tell whether each has a stamp.
@@ -31,7 +31,7 @@ Result<bool> pictures_are_apart(PesSource& packets, Codec codec) {
         if (!more) break;
         // What has no stamp goes on with a picture, or begins one that nobody timed.
         auto begins = next_start_code(pes.data, 0);
-        bool whole = pes.pts && pictures_in(codec, pes.data) <= 1 && begins && *begins < 8;
+        bool whole = pes.pts && frames_in(codec, pes.data) <= 1 && begins && *begins < 8;
         if (!whole && !pes.data.empty()) return true;
     }
     return false;
@@ -100,7 +100,7 @@ Status PesClip::settle(std::optional<Timeline> timeline) {
     std::vector<unsigned> silent;
     for (auto& s : all) {
         bool units = s.track.codec == Codec::mpeg1 || s.track.codec == Codec::mpeg2;
-        RUEDO_TRY(auto first, units ? describe_pictures(s) : describe(s));
+        RUEDO_TRY(auto first, units ? describe_access_units(s) : describe(s));
         if (!first) {
             silent.push_back(s.pid);
             continue;
@@ -139,7 +139,7 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     auto& t = s.track;
     auto& name = shared_->source->name();
     if (t.codec == Codec::h264 || t.codec == Codec::hevc || t.codec == Codec::mpeg4) {
-        RUEDO_TRY(s.by_units, pictures_are_apart(*shared_->packets(s), t.codec));
+        RUEDO_TRY(s.by_units, access_units_are_split(*shared_->packets(s), t.codec));
     }
     auto packets = shared_->packets(s);
     UnitSplitter units(shared_->packets(s), t.codec);
@@ -147,7 +147,7 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
     int seen = 0;
     for (Pes pes; seen < 300; ++seen) {
         if (s.by_units) {
-            PictureUnit unit;
+            AccessUnit unit;
             RUEDO_TRY(bool more, units.next(unit));
             if (!more) break;
             pes = {unit.offset, unit.pts, unit.dts, false, std::move(unit.data)};
@@ -194,9 +194,9 @@ Result<std::optional<std::int64_t>> PesClip::describe(Stream& s) {
 
 /// MPEG-1 and MPEG-2 video: the first picture that depends on no other and whose time is known, and the header before
 /// it.
-Result<std::optional<std::int64_t>> PesClip::describe_pictures(Stream& s) {
+Result<std::optional<std::int64_t>> PesClip::describe_access_units(Stream& s) {
     UnitSplitter units(shared_->packets(s), s.track.codec);
-    PictureUnit unit;
+    AccessUnit unit;
     for (int seen = 0; seen < 600 && !s.sequence; ++seen) {
         RUEDO_TRY(bool more, units.next(unit));
         if (!more) break;

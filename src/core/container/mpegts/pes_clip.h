@@ -70,7 +70,7 @@ class ByUnits : public PesReader {
 };
 std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, const Stream& stream);
 /// Of a stream `by_units`.
-std::unique_ptr<PesReader> unit_pictures(std::shared_ptr<const Shared> shared, const Stream& stream);
+std::unique_ptr<PesReader> access_unit_reader(std::shared_ptr<const Shared> shared, const Stream& stream);
 /// The ticks from a picture to the next that its first ones are apart; 0 where they don't tell.
 Result<std::int64_t> pace_of(std::shared_ptr<const Shared> shared, const Stream& stream);
 
@@ -91,7 +91,7 @@ class PesClip : public Clip {
 
   private:
     Result<std::optional<std::int64_t>> describe(Stream& s);
-    Result<std::optional<std::int64_t>> describe_pictures(Stream& s);
+    Result<std::optional<std::int64_t>> describe_access_units(Stream& s);
     Status find_joins();
     Status find_end();
 };

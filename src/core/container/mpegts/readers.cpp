@@ -269,7 +269,7 @@ class UnitReader final : public ByUnits {
 
   private:
     struct Timed {
-        PictureUnit unit;
+        AccessUnit unit;
         Time dts{};
         std::optional<Time> pts;
     };
@@ -288,7 +288,7 @@ class UnitReader final : public ByUnits {
         auto exact = first + fields(n);
         return std::abs((t - exact).ns) <= 23'000 ? exact : t;  // two ticks of a stamp
     }
-    Time stamp(std::int64_t stated, const PictureUnit& unit) const {
+    Time stamp(std::int64_t stated, const AccessUnit& unit) const {
         return on_grid(Shared::time(shared_->ticks(stream_, stated, unit.offset)));
     }
     void walk_from(std::uint64_t offset) override {
@@ -364,7 +364,7 @@ class UnitReader final : public ByUnits {
 
 std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, const Stream& s) {
     if (s.sequence) return std::make_unique<UnitReader>(std::move(shared), s);
-    if (s.by_units) return unit_pictures(std::move(shared), s);
+    if (s.by_units) return access_unit_reader(std::move(shared), s);
     if (s.track.kind == Kind::video) return std::make_unique<VideoReader>(std::move(shared), s);
     return std::make_unique<SoundFrames>(std::move(shared), s);
 }

@@ -35,7 +35,7 @@ Begins begins(Codec codec, ByteView at) {
 }
 }  // namespace
 
-int pictures_in(Codec codec, ByteView data) {
+int frames_in(Codec codec, ByteView data) {
     int n = 0;
     for (auto at = next_start_code(data, 0); at && *at + code_reach <= data.size(); at = next_start_code(data, *at + 4))
         n += begins(codec, data.subspan(*at)) == Begins::picture;
@@ -62,7 +62,7 @@ Status UnitSplitter::fill() {
 }
 
 /// Takes a unit out, and what stands before it away.
-void UnitSplitter::cut(std::size_t from, std::size_t to, PictureUnit& unit) {
+void UnitSplitter::cut(std::size_t from, std::size_t to, AccessUnit& unit) {
     unit = {};
     unit.data.assign(held_.begin() + static_cast<std::ptrdiff_t>(from),
                      held_.begin() + static_cast<std::ptrdiff_t>(to));
@@ -78,7 +78,7 @@ void UnitSplitter::cut(std::size_t from, std::size_t to, PictureUnit& unit) {
     for (auto& m : marks_) m.at = m.at > to ? m.at - to : 0;
 }
 
-Result<bool> UnitSplitter::next(PictureUnit& unit) {
+Result<bool> UnitSplitter::next(AccessUnit& unit) {
     for (;;) {
         // A unit begins with its headers, holds one frame's slices, and ends where the next one begins.
         std::optional<std::size_t> begin, end;

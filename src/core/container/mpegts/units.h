@@ -9,7 +9,7 @@
 namespace ruedo::mpegts {
 
 /// A frame with the headers before it; of MPEG-1 and MPEG-2 video both fields where they are coded apart.
-struct PictureUnit {
+struct AccessUnit {
     std::uint64_t offset = 0;              ///< Of the packet in which it begins.
     std::optional<std::int64_t> pts, dts;  ///< 90 kHz, 33 bits, where that packet says.
     Bytes data;
@@ -18,7 +18,7 @@ struct PictureUnit {
 };
 
 /// How many pictures begin in it. Codecs: as `UnitSplitter` takes them.
-int pictures_in(Codec codec, ByteView data);
+int frames_in(Codec codec, ByteView data);
 
 /// Cuts where a picture’s headers begin, or its first slice: MPEG-1 and MPEG-2 video, MPEG-4 Visual, H.264 (ITU-T H.264
 /// clause 7.4.1.2.3) and HEVC (ITU-T H.265 clause 7.4.2.4.4).
@@ -27,7 +27,7 @@ class UnitSplitter {
     UnitSplitter(std::unique_ptr<PesSource> packets, Codec codec, bool progressive = true)
         : packets_(std::move(packets)), codec_(codec), progressive_(progressive) {}
     void seek(std::uint64_t offset);
-    Result<bool> next(PictureUnit& unit);
+    Result<bool> next(AccessUnit& unit);
 
   private:
     /// Where a packet's payload begins in `held_`.
@@ -37,7 +37,7 @@ class UnitSplitter {
         std::optional<std::int64_t> pts, dts;
     };
     Status fill();
-    void cut(std::size_t from, std::size_t to, PictureUnit& unit);
+    void cut(std::size_t from, std::size_t to, AccessUnit& unit);
     std::unique_ptr<PesSource> packets_;
     Codec codec_;
     bool progressive_;

@@ -146,18 +146,18 @@ class OggWriter final : public ClipWriter {
         // A page begins with a keyframe, so that seeking finds it at once.
         if (p.keyframe && s.last_frame >= 0) RUEDO_TRY_DO(pages(s, true));
         if (p.keyframe) s.last_key = number;
-        return hold_picture(s, p, number);
+        return hold_frame(s, p, number);
     }
     Status repeat_until(Stream& s, std::int64_t number) {
         auto& l = s.logical;
         while (s.last_frame >= 0 && s.last_frame + 1 < number) {
             auto n = s.last_frame + 1;
             RUEDO_TRY_DO(release(s, false));
-            RUEDO_TRY_DO(hold_picture(s, {l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}}, n));
+            RUEDO_TRY_DO(hold_frame(s, {l.time_of(n), l.time_of(n), l.time_of(n + 1) - l.time_of(n), false, {}}, n));
         }
         return {};
     }
-    Status hold_picture(Stream& s, const WritePacket& p, std::int64_t n) {
+    Status hold_frame(Stream& s, const WritePacket& p, std::int64_t n) {
         auto& l = s.logical;
         auto key = std::min(s.last_key, n);
         if ((n - key) >> l.shift)

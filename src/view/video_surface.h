@@ -9,21 +9,21 @@ namespace ruedo {
 
 /// The picture and its surround. Pictures are made ready beside the window's thread at the size they will have;
 /// here they are only laid down. What comes to the screen is reported; drawing it elsewhere (`render`, `grab`) is not.
-class PictureSurface : public QWidget {
+class VideoSurface : public QWidget {
   public:
-    explicit PictureSurface(QWidget* parent = nullptr);
-    ~PictureSurface() override;
+    explicit VideoSurface(QWidget* parent = nullptr);
+    ~VideoSurface() override;
     void set_fit(Fit fit, double align_x, double align_y);
     /// The room for the picture; the whole surface before it was said.
     void set_area(const QRect& area);
     /// Surround, corners, and the size that pictures are made at before they are scaled.
-    void set_look(const PictureSpec& look);
-    void set_picture_size(int width, int height);  ///< Display size; 0 when there is no picture.
+    void set_look(const VideoSpec& look);
+    void set_video_size(int width, int height);  ///< Display size; 0 when there is no picture.
     /// For the controller. Outlives the surface safely.
-    std::shared_ptr<PictureSink> sink() const;
+    std::shared_ptr<FrameSink> sink() const;
     /// The controller to tell of what came to the screen.
     void report_to(Controller* controller);
-    QRectF picture_rect() const;
+    QRectF video_rect() const;
     bool has_picture() const;
     /// The picture that is shown, as it was made ready; none where there is none. Drawing it elsewhere counts nothing.
     QImage still() const;
@@ -57,7 +57,7 @@ class PictureSurface : public QWidget {
     double align_x_ = 0.5, align_y_ = 0.5;
     int width_ = 0, height_ = 0;
     QRect area_;
-    PictureSpec look_;
+    VideoSpec look_;
     std::function<void()> composed_;
 };
 

@@ -11,9 +11,9 @@ namespace {
 
 /// Pictures that keep to no PES packets, of H.264, HEVC and MPEG-4 Visual. A stamp is of the first that begins in its
 /// packet; the others are decoded at the pace of those that have one, and shown where their order says.
-class UnitPictures final : public ByUnits {
+class AccessUnitReader final : public ByUnits {
   public:
-    UnitPictures(std::shared_ptr<const Shared> shared, const Stream& stream)
+    AccessUnitReader(std::shared_ptr<const Shared> shared, const Stream& stream)
         : ByUnits(std::move(shared), stream),
           units_(shared_->packets(stream), stream.track.codec),
           order_(stream.track),
@@ -46,7 +46,7 @@ class UnitPictures final : public ByUnits {
     }
     /// One more with its decoding time; those before the first stamp have none and are left out.
     Status fetch() {
-        PictureUnit unit;
+        AccessUnit unit;
         RUEDO_TRY(bool more, units_.next(unit));
         if (!more) {
             ended_ = true;
@@ -105,11 +105,11 @@ class UnitPictures final : public ByUnits {
 
 }  // namespace
 
-std::unique_ptr<PesReader> unit_pictures(std::shared_ptr<const Shared> shared, const Stream& stream) {
-    return std::make_unique<UnitPictures>(std::move(shared), stream);
+std::unique_ptr<PesReader> access_unit_reader(std::shared_ptr<const Shared> shared, const Stream& stream) {
+    return std::make_unique<AccessUnitReader>(std::move(shared), stream);
 }
 Result<std::int64_t> pace_of(std::shared_ptr<const Shared> shared, const Stream& stream) {
-    UnitPictures pictures(std::move(shared), stream);
+    AccessUnitReader pictures(std::move(shared), stream);
     PacketHead head;
     for (int i = 0; i < 32; ++i) {
         RUEDO_TRY(bool more, pictures.next(head));

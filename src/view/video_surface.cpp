@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-#include "view/picture_surface.h"
+#include "view/video_surface.h"
 
 #include <QBackingStore>
 #include <QPaintEngine>
@@ -15,10 +15,10 @@
 
 namespace ruedo {
 
-class PictureSurface::Sink final : public PictureSink {
+class VideoSurface::Sink final : public FrameSink {
   public:
-    explicit Sink(PictureSurface* surface) : surface_(surface) {}
-    std::shared_ptr<const Image> prepare(const Picture& picture) override {
+    explicit Sink(VideoSurface* surface) : surface_(surface) {}
+    std::shared_ptr<const Image> prepare(const Frame& picture) override {
         int w, h;
         {
             std::lock_guard lock(mutex_);
@@ -30,7 +30,7 @@ class PictureSurface::Sink final : public PictureSink {
         }
         return std::make_shared<const Image>(ruedo::render(picture, w, h));
     }
-    void show(std::shared_ptr<const Image> image, const Picture& picture, Time due) override {
+    void show(std::shared_ptr<const Image> image, const Frame& picture, Time due) override {
         std::lock_guard lock(mutex_);
         image_ = std::move(image);
         pts_ = picture.pts, due_ = due;
@@ -86,7 +86,7 @@ class PictureSurface::Sink final : public PictureSink {
             surface_, [s = surface_] { s->composed_ ? s->composed_() : s->update(); }, Qt::QueuedConnection);
     }
     std::mutex mutex_;
-    PictureSurface* surface_;
+    VideoSurface* surface_;
     std::shared_ptr<const Image> image_;
     Time pts_{}, due_{};
     QSize shape_;
@@ -95,20 +95,20 @@ class PictureSurface::Sink final : public PictureSink {
     std::atomic<bool> visible_ = false;
 };
 
-PictureSurface::PictureSurface(QWidget* parent) : QWidget(parent), sink_(std::make_shared<Sink>(this)) {
+VideoSurface::VideoSurface(QWidget* parent) : QWidget(parent), sink_(std::make_shared<Sink>(this)) {
     setAttribute(Qt::WA_OpaquePaintEvent);
     setMouseTracking(true);
     setAccessibleName("Picture");
     speak_as(*this, QAccessible::Graphic);
 }
-PictureSurface::~PictureSurface() { sink_->detach(); }
+VideoSurface::~VideoSurface() { sink_->detach(); }
 
-std::shared_ptr<PictureSink> PictureSurface::sink() const { return sink_; }
-void PictureSurface::report_to(Controller* controller) { controller_ = controller; }
-bool PictureSurface::has_picture() const { return sink_->has_image(); }
+std::shared_ptr<FrameSink> VideoSurface::sink() const { return sink_; }
+void VideoSurface::report_to(Controller* controller) { controller_ = controller; }
+bool VideoSurface::has_picture() const { return sink_->has_image(); }
 
-QImage PictureSurface::still() const { return image_of(sink_->take(false).image); }
-QImage PictureSurface::image_of(std::shared_ptr<const Image> image) const {
+QImage VideoSurface::still() const { return image_of(sink_->take(false).image); }
+QImage VideoSurface::image_of(std::shared_ptr<const Image> image) const {
     if (!image) return {};
     // The pixels live as long as this picture of them does.
     auto* kept = new std::shared_ptr<const Image>(image);
@@ -121,16 +121,16 @@ QImage PictureSurface::image_of(std::shared_ptr<const Image> image) const {
             kept};
 }
 
-void PictureSurface::compose_elsewhere(std::function<void()> told) {
+void VideoSurface::compose_elsewhere(std::function<void()> told) {
     bool other = !composed_ != !told;
     composed_ = std::move(told);
     if (other) place();
 }
-PictureSurface::Composed PictureSurface::compose() {
+VideoSurface::Composed VideoSurface::compose() {
     auto taken = sink_->take(true);
     if (!taken.image) return {};
-    set_picture_size(taken.shape.width(), taken.shape.height());
-    Composed c{image_of(taken.image), picture_rect(), {}};
+    set_video_size(taken.shape.width(), taken.shape.height());
+    Composed c{image_of(taken.image), video_rect(), {}};
     if (taken.first)
         c.shown = [this, taken] {
             if (controller_) controller_->painted(taken.pts, taken.due, monotonic_now());
@@ -138,27 +138,27 @@ PictureSurface::Composed PictureSurface::compose() {
     return c;
 }
 
-void PictureSurface::set_fit(Fit fit, double x, double y) {
+void VideoSurface::set_fit(Fit fit, double x, double y) {
     fit_ = fit, align_x_ = x, align_y_ = y;
     place();
 }
-void PictureSurface::set_area(const QRect& area) {
+void VideoSurface::set_area(const QRect& area) {
     if (area_ == area) return;
     area_ = area;
     place();
 }
-void PictureSurface::set_look(const PictureSpec& look) {
+void VideoSurface::set_look(const VideoSpec& look) {
     if (look == look_) return;
     look_ = look;
     place();
 }
-void PictureSurface::set_picture_size(int width, int height) {
+void VideoSurface::set_video_size(int width, int height) {
     if (width == width_ && height == height_) return;
     width_ = width, height_ = height;
     place();
 }
 
-QRectF PictureSurface::picture_rect() const {
+QRectF VideoSurface::video_rect() const {
     auto area = area_.isEmpty() ? rect() : area_;
     if (width_ <= 0 || height_ <= 0) return area;
     auto r = fit_rect(fit_, width_, height_, area.width(), area.height(), align_x_, align_y_);
@@ -169,29 +169,29 @@ QRectF PictureSurface::picture_rect() const {
     return {x / d, y / d, std::max(1.0, std::round(r.width * d)) / d, std::max(1.0, std::round(r.height * d)) / d};
 }
 
-void PictureSurface::place() {
+void VideoSurface::place() {
     if (width_ > 0 && height_ > 0) {
-        auto size = (picture_rect().size() * ratio()).toSize();
+        auto size = (video_rect().size() * ratio()).toSize();
         if (look_.render_width > 0) size = {look_.render_width, look_.render_height};
         if (sink_->set_size(size.width(), size.height()) && on_resized) on_resized();
     }
     update();
 }
 
-void PictureSurface::showEvent(QShowEvent*) { sink_->set_visible(true); }
-void PictureSurface::hideEvent(QHideEvent*) { sink_->set_visible(false); }
+void VideoSurface::showEvent(QShowEvent*) { sink_->set_visible(true); }
+void VideoSurface::hideEvent(QHideEvent*) { sink_->set_visible(false); }
 
-void PictureSurface::resizeEvent(QResizeEvent*) { place(); }
+void VideoSurface::resizeEvent(QResizeEvent*) { place(); }
 
-void PictureSurface::paintEvent(QPaintEvent*) {
+void VideoSurface::paintEvent(QPaintEvent*) {
     QPainter g(this);
     // Into an image, a mirror or a scene it is only drawn; what the window's own store holds comes to the screen.
     auto* store = window()->backingStore();
     bool for_screen = store && g.paintEngine() && g.paintEngine()->paintDevice() == store->paintDevice();
     auto taken = sink_->take(for_screen);
     // The picture itself knows its shape first; it is never laid down in another.
-    if (taken.image) set_picture_size(taken.shape.width(), taken.shape.height());
-    auto target = picture_rect();
+    if (taken.image) set_video_size(taken.shape.width(), taken.shape.height());
+    auto target = video_rect();
     QColor surround(text(look_.surround));
     if (taken.image) {
         // Only what the picture leaves free is filled.
@@ -201,7 +201,7 @@ void PictureSurface::paintEvent(QPaintEvent*) {
         for (auto& part : free) g.fillRect(part, surround);
         QImage image(taken.image->pixels.data(), taken.image->width, taken.image->height, taken.image->stride(),
                      QImage::Format_RGB32);
-        paint_picture(g, image, target, area, look_);
+        paint_video(g, image, target, area, look_);
         if (taken.first && controller_) controller_->painted(taken.pts, taken.due, monotonic_now());
     } else {
         g.fillRect(rect(), surround);

@@ -11,9 +11,9 @@
 
 namespace ruedo {
 
-Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip> clip, const Track& track,
-                                                           CodecRegistry& codecs) {
-    std::unique_ptr<PictureReader> r(new PictureReader);
+Result<std::unique_ptr<FrameReader>> FrameReader::open(std::shared_ptr<Clip> clip, const Track& track,
+                                                       CodecRegistry& codecs) {
+    std::unique_ptr<FrameReader> r(new FrameReader);
     RUEDO_TRY(r->decoder_, codecs.video_decoder(track));
     r->track_ = track;
     r->codecs_ = &codecs;
@@ -25,7 +25,7 @@ Result<std::unique_ptr<PictureReader>> PictureReader::open(std::shared_ptr<Clip>
 }
 
 /// Decodes one more packet; false once everything has been drained.
-Result<bool> PictureReader::feed() {
+Result<bool> FrameReader::feed() {
     if (drained_) return false;
     ready_.clear();
     ready_at_ = 0;
@@ -80,10 +80,10 @@ Result<bool> PictureReader::feed() {
 }
 
 /// A stream may change its size on the way (VP9 does when a link gets narrow); what is shown keeps the track's.
-static Picture at_track_size(Picture p, const VideoFormat& track) {
+static Frame at_track_size(Frame p, const VideoFormat& track) {
     if (track.width <= 0 || track.height <= 0 || (p.width == track.width && p.height == track.height)) return p;
     std::array<std::uint8_t*, 3> planes{};
-    auto scaled = make_picture(track.width, track.height, planes);
+    auto scaled = make_frame(track.width, track.height, planes);
     libyuv::I420Scale(p.plane[0], p.stride[0], p.plane[1], p.stride[1], p.plane[2], p.stride[2], p.width, p.height,
                       planes[0], scaled.stride[0], planes[1], scaled.stride[1], planes[2], scaled.stride[2],
                       track.width, track.height, libyuv::kFilterBilinear);
@@ -91,7 +91,7 @@ static Picture at_track_size(Picture p, const VideoFormat& track) {
     return scaled;
 }
 
-Picture PictureReader::finished(Picture p) const {
+Frame FrameReader::finished(Frame p) const {
     auto& video = track_.video;
     if (!track_.several_sizes) {
         p = at_track_size(std::move(p), video);
@@ -109,7 +109,7 @@ Picture PictureReader::finished(Picture p) const {
     return p;
 }
 
-Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* cancel) {
+Result<std::optional<Frame>> FrameReader::next(const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
     if (go_on_at_) RUEDO_TRY_DO(at(*go_on_at_, cancel));
     for (;;) {
@@ -130,7 +130,7 @@ Result<std::optional<Picture>> PictureReader::next(const std::atomic<bool>* canc
 }
 
 /// Reads packets from the keyframe at or before `at`, and hands out pictures from `from` on.
-Status PictureReader::restart(Time at, Time from) {
+Status FrameReader::restart(Time at, Time from) {
     RUEDO_TRY_DO(reader_->seek(at));
     decoder_->reset();
     decoder_->hand_out_from(from);
@@ -139,7 +139,7 @@ Status PictureReader::restart(Time at, Time from) {
     return {};
 }
 
-Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
+Result<Frame> FrameReader::at(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
     go_on_at_.reset();
     auto window = clip_->seekable();
@@ -154,7 +154,7 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
                   : clip_->info().duration_known ? clip_->info().duration
                                                  : Time::max() / 4;
     t = std::clamp(t, window->from, std::max(window->from, std::min(latest, window->to)));
-    RUEDO_TRY(auto target, picture_time_at(*heads_, track_, t));
+    RUEDO_TRY(auto target, frame_time_at(*heads_, track_, t));
     // Going on is cheaper than starting over when the target lies ahead in the group being decoded; but then
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
     RUEDO_TRY_DO(restart(target, target));
@@ -175,8 +175,8 @@ Result<Picture> PictureReader::at(Time t, const std::atomic<bool>* cancel) {
     return *picture;
 }
 
-Status PictureReader::at_each(const std::vector<Time>& times,
-                              const std::function<Status(std::size_t which, const Picture& picture)>& take) {
+Status FrameReader::at_each(const std::vector<Time>& times,
+                            const std::function<Status(std::size_t which, const Frame& picture)>& take) {
     if (clip_->seekable()) {
         for (std::size_t i = 0; i < times.size(); ++i) {
             RUEDO_TRY(auto picture, at(times[i]));
@@ -201,7 +201,7 @@ Status PictureReader::at_each(const std::vector<Time>& times,
     return {};
 }
 
-Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std::atomic<bool>* cancel) {
+Result<std::optional<Frame>> FrameReader::leap(Time from, Time to, const std::atomic<bool>* cancel) {
     std::optional<Time> key;
     std::uint64_t passed = 0;
     {
@@ -224,7 +224,7 @@ Result<std::optional<Picture>> PictureReader::leap(Time from, Time to, const std
     return picture;
 }
 
-Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* cancel) {
+Result<Frame> FrameReader::keyframe_near(Time t, const std::atomic<bool>* cancel) {
     ReadScope scope(cancel);
     auto* keyframes = clip_->keyframes(track_.id);
     if (keyframes && !apart_)
@@ -245,7 +245,7 @@ Result<Picture> PictureReader::keyframe_near(Time t, const std::atomic<bool>* ca
 }
 
 /// The keyframe at `t` or before, and not a packet more.
-Result<Picture> PictureReader::only(Time t) {
+Result<Frame> FrameReader::only(Time t) {
     RUEDO_TRY_DO(restart(t, {INT64_MIN}));
     RUEDO_TRY_DO(feed());
     if (ready_.empty()) RUEDO_TRY_DO(decoder_->drain(ready_));
