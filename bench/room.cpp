@@ -11,8 +11,8 @@ namespace ruedo::bench {
 namespace {
 constexpr int width = 1280, height = 800;
 
-Image noise(int w, int h, unsigned seed) {
-    Image image{w, h, {}};
+RgbImage noise(int w, int h, unsigned seed) {
+    RgbImage image{w, h, {}};
     image.pixels.resize(static_cast<std::size_t>(w) * static_cast<std::size_t>(h) * 4);
     for (auto& b : image.pixels) b = static_cast<std::uint8_t>((seed = seed * 1664525 + 1013904223) >> 24);
     return image;
@@ -24,8 +24,8 @@ struct Room {
     std::vector<Layout> layouts;
     scene::Eye eye = scene::Eye::of(document.room.viewer, width, height);
     scene::Scene scene;
-    std::array<Image, 2> pictures{noise(1280, 720, 1), noise(1280, 720, 2)};
-    Image sheet;
+    std::array<RgbImage, 2> pictures{noise(1280, 720, 1), noise(1280, 720, 2)};
+    RgbImage sheet;
     std::vector<scene::Laid> laid;
     Room() {
         document.player().bars[0].where = BarSpec::Where::clear;

@@ -282,7 +282,7 @@ Status make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
     return made;
 }
 
-Image draw_frame(const ClipSpec& spec, int number) {
+RgbImage draw_frame(const ClipSpec& spec, int number) {
     Canvas canvas(spec.width, spec.height);
     double t = static_cast<double>(number) * static_cast<double>(spec.rate.den) / static_cast<double>(spec.rate.num);
     spec.draw(canvas, t);

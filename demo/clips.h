@@ -34,7 +34,7 @@ Status make_coast(const std::filesystem::path& folder, CodecRegistry& codecs);
 Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
                  const std::function<void(int, int)>& told = {});
 /// The picture of frame `number` as the clip will hold it before encoding.
-Image draw_frame(const ClipSpec& spec, int number);
+RgbImage draw_frame(const ClipSpec& spec, int number);
 
 /// One 1 kHz burst of 50 ms at every whole second: exact onsets for tests.
 float burst(double t);

@@ -25,14 +25,14 @@ class Canvas {
     void polygon(std::span<const Point> corners, Rgb colour, double alpha = 1);
     /// Digits, capitals and a few signs, `size` pixels high.
     void text(Point at, double size, std::string_view text, Rgb colour);
-    Image& image() { return image_; }
+    RgbImage& image() { return image_; }
     int width() const { return image_.width; }
     int height() const { return image_.height; }
 
   private:
     /// Pixels of one row, the last one not among them; what lies outside is left out.
     void blend(int y, int from, int to, Rgb colour, double alpha);
-    Image image_;
+    RgbImage image_;
 };
 
 }  // namespace ruedo::demo

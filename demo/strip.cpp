@@ -12,12 +12,12 @@ constexpr double foot_share = 0.02;
 constexpr std::uint8_t foot_dark = 20, foot_light = 132;  // quiet, and still far enough apart to be read
 int foot_height(int height) { return std::max(2, static_cast<int>(std::lround(height * foot_share))); }
 
-void fill(Image& image, int x0, int y0, int x1, int y1, std::uint8_t v) {
+void fill(RgbImage& image, int x0, int y0, int x1, int y1, std::uint8_t v) {
     for (int y = y0; y < y1; ++y)
         for (int x = x0; x < x1; ++x)
             for (int c = 0; c < 3; ++c) image.pixels[static_cast<std::size_t>((y * image.width + x) * 4 + c)] = v;
 }
-double mean(const Image& image, double x0, double y0, double x1, double y1) {
+double mean(const RgbImage& image, double x0, double y0, double x1, double y1) {
     // At least a pixel, and none outside, however small the image is.
     int left = std::min(image.width - 1, static_cast<int>(x0 + 0.5));
     int top = std::min(image.height - 1, static_cast<int>(y0 + 0.5));
@@ -33,7 +33,7 @@ double mean(const Image& image, double x0, double y0, double x1, double y1) {
 }
 }  // namespace
 
-void draw_strip(Image& image, int number, bool whole_second) {
+void draw_strip(RgbImage& image, int number, bool whole_second) {
     auto n = static_cast<unsigned>(number) % strip_numbers;
     auto x = [&](int c) { return static_cast<int>(std::lround(static_cast<double>(c) * image.width / columns)); };
     int top = image.height - foot_height(image.height);
@@ -46,7 +46,7 @@ void draw_strip(Image& image, int number, bool whole_second) {
 
 namespace {
 /// The number in cells whose middle lies between these lines.
-std::optional<int> read_cells(const Image& image, double top, double bottom) {
+std::optional<int> read_cells(const RgbImage& image, double top, double bottom) {
     std::array<double, cells> m{};
     for (int i = 0; i < cells; ++i) {
         double w = static_cast<double>(image.width) / columns, h = bottom - top;
@@ -66,18 +66,18 @@ std::optional<int> read_cells(const Image& image, double top, double bottom) {
     if (ones % 2) return std::nullopt;
     return static_cast<int>(bits);
 }
-std::optional<int> read_foot(const Image& image) {
+std::optional<int> read_foot(const RgbImage& image) {
     return read_cells(image, image.height * (1 - foot_share), image.height);
 }
 }  // namespace
 
-std::optional<int> read_strip(const Image& image) {
+std::optional<int> read_strip(const RgbImage& image) {
     if (image.width < 40 || image.height < 9) return std::nullopt;
     if (auto number = read_foot(image)) return number;
     return read_cells(image, static_cast<double>(row) * image.height / rows, (row + 1.0) * image.height / rows);
 }
 
-bool read_flash(const Image& image) {
+bool read_flash(const RgbImage& image) {
     if (read_foot(image))
         return mean(image, 0, image.height * (1 - foot_share * 0.75), image.width * 1.5 / columns,
                     image.height * (1 - foot_share * 0.25)) > (foot_dark + foot_light) / 2;

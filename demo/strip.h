@@ -8,9 +8,9 @@
 namespace ruedo::demo {
 
 constexpr int strip_numbers = 1 << 13;
-void draw_strip(Image& image, int number, bool whole_second);
+void draw_strip(RgbImage& image, int number, bool whole_second);
 /// The number in a picture of any size from 40 x 9 up; nothing when it can't be read.
-std::optional<int> read_strip(const Image& image);
-bool read_flash(const Image& image);
+std::optional<int> read_strip(const RgbImage& image);
+bool read_flash(const RgbImage& image);
 
 }  // namespace ruedo::demo

@@ -32,8 +32,8 @@ Ran run(std::vector<std::string> words, const char* to = nullptr) {
     Ran ran;
     Screens screens;
     screens.play = [](const HeadlessOptions&, int&, char**) { return HeadlessResult{{{"state", "ended"}}, 0}; };
-    screens.shot = [](const Arranged& a, int&, char**) -> Result<Image> {
-        Image image{a.mount.width, a.mount.height, {}};
+    screens.shot = [](const Arranged& a, int&, char**) -> Result<RgbImage> {
+        RgbImage image{a.mount.width, a.mount.height, {}};
         image.pixels.resize(static_cast<std::size_t>(a.mount.width) * static_cast<std::size_t>(a.mount.height) * 4);
         return image;
     };

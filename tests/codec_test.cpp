@@ -769,7 +769,7 @@ TEST_CASE("pictures smaller than a macroblock are encoded at their own size") {
     o.width = 10, o.height = 6;
     auto encoder = value(CodecRegistry::standard().video_encoder(Codec::h264, o));
     std::vector<Encoded> packets;
-    Image image{10, 6, Pixels(10 * 6 * 4, 180)};
+    RgbImage image{10, 6, Pixels(10 * 6 * 4, 180)};
     for (int n = 0; n < 5; ++n) {
         auto p = to_frame(image, {});
         p.pts = ticks_to_time(n, 1, 30);

@@ -406,8 +406,8 @@ TEST_CASE("a stream that changes its size is shown at its track's") {
         options.width = sizes[k].first, options.height = sizes[k].second;
         auto encoder = value(CodecRegistry::standard().video_encoder(Codec::vp9, options));
         for (int i = 0; i < 5; ++i) {
-            Image image{options.width, options.height,
-                        Pixels(static_cast<std::size_t>(options.width * options.height * 4), 200)};
+            RgbImage image{options.width, options.height,
+                           Pixels(static_cast<std::size_t>(options.width * options.height * 4), 200)};
             auto number = static_cast<int>(k) * 5 + i;
             demo::draw_strip(image, number, false);
             auto picture = to_frame(image, {});

@@ -386,11 +386,11 @@ TEST_CASE("a fault inside fails the source with words, and the next one plays") 
     // A sink that throws now and then, where it makes pictures and where it shows them.
     struct Faulty final : FrameSink {
         int prepare_left = 1 << 20, show_left = 1 << 20;
-        std::shared_ptr<const Image> prepare(const Frame&) override {
+        std::shared_ptr<const RgbImage> prepare(const Frame&) override {
             if (--prepare_left == 0) throw std::runtime_error("no pixels");
             return nullptr;
         }
-        void show(std::shared_ptr<const Image>, const Frame&, Time) override {
+        void show(std::shared_ptr<const RgbImage>, const Frame&, Time) override {
             if (--show_left == 0) throw std::bad_alloc();
         }
         void clear() override {}

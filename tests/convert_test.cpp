@@ -589,7 +589,7 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
 
 namespace {
 /// Eight fields of colour, four across.
-Image coloured(int height) {
+RgbImage coloured(int height) {
     constexpr std::array<std::array<int, 3>, 8> fields{{{230, 20, 30},
                                                         {20, 200, 40},
                                                         {30, 40, 220},
@@ -599,7 +599,7 @@ Image coloured(int height) {
                                                         {240, 240, 240},
                                                         {90, 90, 90}}};
     auto rows = static_cast<std::size_t>(height);
-    Image image{128, height, Pixels(128 * rows * 4, 255)};
+    RgbImage image{128, height, Pixels(128 * rows * 4, 255)};
     for (std::size_t i = 0; i < 128 * rows; ++i) {
         auto& field = fields.at(i % 128 / 32 + (i / 128 / (rows / 2)) * 4);
         for (std::size_t c = 0; c < 3; ++c) image.pixels[4 * i + c] = static_cast<std::uint8_t>(field.at(2 - c));
@@ -607,7 +607,7 @@ Image coloured(int height) {
     return image;
 }
 /// How far any channel of what a clip shows is off, at most, in the middles of the fields.
-int farthest_off(const fs::path& path, const Image& image) {
+int farthest_off(const fs::path& path, const RgbImage& image) {
     std::shared_ptr<Clip> clip = value(open_clip(path.string()));
     auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     auto shown = render(value(reader->at(100_ms)));
@@ -621,7 +621,7 @@ int farthest_off(const fs::path& path, const Image& image) {
     return most;
 }
 /// Three pictures of it, ten a second, in such numbers; the container says `told` of them.
-fs::path coloured_clip(const fs::path& path, const Image& image, Codec codec, const Colour& colour,
+fs::path coloured_clip(const fs::path& path, const RgbImage& image, Codec codec, const Colour& colour,
                        const Colour& told) {
     VideoEncodeOptions o{.width = image.width, .height = image.height, .rate = {10, 1}, .colour = colour};
     o.control = VideoEncodeOptions::Control::quality, o.quality = codec == Codec::mjpeg ? 95 : 4, o.effort = 0;

@@ -16,11 +16,11 @@ struct SlowStage {
     Mixer mixer{*strand, {}};
     struct Sink final : FrameSink {
         explicit Sink(Strand& s, Time every) : strand(s), every_(every) {}
-        std::shared_ptr<const Image> prepare(const Frame&) override {
+        std::shared_ptr<const RgbImage> prepare(const Frame&) override {
             ++prepared;
             return nullptr;
         }
-        void show(std::shared_ptr<const Image>, const Frame& p, Time) override {
+        void show(std::shared_ptr<const RgbImage>, const Frame& p, Time) override {
             shown.emplace_back(strand.now(), p.pts);
         }
         void clear() override {}

@@ -92,7 +92,7 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
         for (auto range : {Colour::Range::limited, Colour::Range::full})
             for (int c = 0; c < 27; ++c) {
                 std::array<int, 3> rgb{c % 3 * 127, c / 3 % 3 * 127, c / 9 * 127};
-                Image image{16, 16, Pixels(16 * 16 * 4, 255)};
+                RgbImage image{16, 16, Pixels(16 * 16 * 4, 255)};
                 for (int i = 0; i < 256; ++i)
                     for (std::size_t k = 0; k < 3; ++k)
                         image.pixels[static_cast<std::size_t>(4 * i) + 2 - k] = static_cast<std::uint8_t>(rgb[k]);
@@ -143,13 +143,13 @@ TEST_CASE("what is stated of colour counts before what is known otherwise, each 
 }
 
 TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
-    Image image{41, 27, Pixels(41 * 27 * 4, 0)};
+    RgbImage image{41, 27, Pixels(41 * 27 * 4, 0)};
     // A bright corner at the top left.
     for (int y = 0; y < 9; ++y)
         for (int x = 0; x < 13; ++x)
             for (int k = 0; k < 3; ++k) image.pixels[static_cast<std::size_t>((y * 41 + x) * 4 + k)] = 255;
     auto p = to_frame(image, {});
-    auto bright = [](const Image& i, int x, int y) {
+    auto bright = [](const RgbImage& i, int x, int y) {
         return i.pixels[static_cast<std::size_t>((y * i.width + x) * 4)] > 128;
     };
     std::mt19937 random(11);
@@ -179,7 +179,7 @@ TEST_CASE("the number along the foot of a picture is read at any size, and nothi
     std::mt19937 random(103);
     for (int i = 0; i < 400; ++i) {
         int w = 160 + static_cast<int>(random() % 1200), h = 90 + static_cast<int>(random() % 800);
-        Image image{w, h, Pixels(static_cast<std::size_t>(w) * static_cast<std::size_t>(h) * 4)};
+        RgbImage image{w, h, Pixels(static_cast<std::size_t>(w) * static_cast<std::size_t>(h) * 4)};
         auto shade = static_cast<int>(random() % 200);
         for (std::size_t k = 0; k < image.pixels.size(); ++k)
             image.pixels[k] = static_cast<std::uint8_t>(shade + static_cast<int>(k * 7919 % 50));

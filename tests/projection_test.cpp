@@ -16,8 +16,8 @@ using scene::Vec;
 
 namespace {
 /// Slopes, circles, hard edges and fine lines, as pictures have them.
-Image picture_of(int width, int height, unsigned seed) {
-    Image image;
+RgbImage picture_of(int width, int height, unsigned seed) {
+    RgbImage image;
     image.width = width, image.height = height;
     image.pixels.resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
     Chance chance(seed);
@@ -46,8 +46,8 @@ Image picture_of(int width, int height, unsigned seed) {
     return image;
 }
 /// A sheet of the size of a layout: plates of bars, half see-through, with marks on them.
-Image controls_of(const Layout& l) {
-    Image image;
+RgbImage controls_of(const Layout& l) {
+    RgbImage image;
     image.width = l.whole.width, image.height = l.whole.height;
     image.pixels.resize(static_cast<std::size_t>(image.width) * static_cast<std::size_t>(image.height) * 4);
     std::fill(image.pixels.begin(), image.pixels.end(), std::uint8_t{0});
@@ -64,7 +64,7 @@ Image controls_of(const Layout& l) {
 struct Room {
     PlayerDocument document = hung_player();
     std::vector<Layout> layouts;
-    std::vector<Image> pictures, controls;
+    std::vector<RgbImage> pictures, controls;
     std::vector<Laid> laid;
     std::uint64_t revision = 0;
     explicit Room(const PlayerDocument& d) : document(d), layouts(laid_out(d)) {

@@ -301,10 +301,10 @@ TEST_CASE("what can't be read on the clip's own pictures is found, and what can 
     r.document.sources.resize(1);
     auto grey = [](std::uint8_t v) {
         return [v](const std::string&) {
-            Image image{160, 90, {}};
+            RgbImage image{160, 90, {}};
             image.pixels.resize(160 * 90 * 4);
             std::fill(image.pixels.begin(), image.pixels.end(), v);
-            return std::vector<Image>{image};
+            return std::vector<RgbImage>{image};
         };
     };
     auto names = [&](const PlayerDocument& d, std::uint8_t v) {
@@ -339,9 +339,9 @@ TEST_CASE("what can't be read on the clip's own pictures is found, and what can 
 TEST_CASE("usual colours are read on a light bar and on a dark one, and one's own are measured as they are drawn") {
     Room r;
     auto pictures = [](const std::string&) {
-        Image image{16, 9, Pixels(16 * 9 * 4)};
+        RgbImage image{16, 9, Pixels(16 * 9 * 4)};
         std::fill(image.pixels.begin(), image.pixels.end(), std::uint8_t{90});
-        return std::vector<Image>{image};
+        return std::vector<RgbImage>{image};
     };
     auto unread = [&](const char* ground, const char* rail) {
         auto d = r.document;

@@ -117,10 +117,10 @@ class NotingSink final : public FrameSink {
         int number;
     };
     explicit NotingSink(Time refresh = {}, bool read_numbers = false) : refresh_(refresh), read_(read_numbers) {}
-    std::shared_ptr<const Image> prepare(const Frame& p) override {
-        return read_ ? std::make_shared<const Image>(render(p)) : nullptr;
+    std::shared_ptr<const RgbImage> prepare(const Frame& p) override {
+        return read_ ? std::make_shared<const RgbImage>(render(p)) : nullptr;
     }
-    void show(std::shared_ptr<const Image> image, const Frame& p, Time due) override {
+    void show(std::shared_ptr<const RgbImage> image, const Frame& p, Time due) override {
         shown.push_back({p.pts, due, image ? demo::read_strip(*image).value_or(-1) : -1});
     }
     void clear() override {}

@@ -38,7 +38,7 @@ struct Seat {
         view.surface().render(&shot);
         auto r = view.surface().video_rect().toAlignedRect();
         auto part = shot.copy(r);
-        Image image{part.width(), part.height(), {}};
+        RgbImage image{part.width(), part.height(), {}};
         image.pixels.assign(part.constBits(), part.constBits() + part.sizeInBytes());
         return demo::read_strip(image);
     }
@@ -610,7 +610,7 @@ TEST_CASE("a chosen frame stands as the poster, or nothing at all, and both are 
         auto seen = [&]() -> std::optional<int> {
             QImage shot(poster->size(), QImage::Format_RGB32);
             poster->render(&shot);
-            Image image{shot.width(), shot.height(), {}};
+            RgbImage image{shot.width(), shot.height(), {}};
             image.pixels.assign(shot.constBits(), shot.constBits() + shot.sizeInBytes());
             return demo::read_strip(image);
         };

@@ -17,8 +17,8 @@ namespace {
 /// Keeps the picture that is shown, and makes nothing of it before somebody asks.
 class KeepingSink final : public FrameSink {
   public:
-    std::shared_ptr<const Image> prepare(const Frame&) override { return std::make_shared<const Image>(); }
-    void show(std::shared_ptr<const Image>, const Frame& picture, Time) override { shown = picture; }
+    std::shared_ptr<const RgbImage> prepare(const Frame&) override { return std::make_shared<const RgbImage>(); }
+    void show(std::shared_ptr<const RgbImage>, const Frame& picture, Time) override { shown = picture; }
     void clear() override { shown.reset(); }
     Time refresh() const override { return {}; }
     std::optional<Frame> shown;

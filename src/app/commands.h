@@ -13,7 +13,7 @@ struct Screens {
     /// `ruedo play --window`.
     std::function<HeadlessResult(const HeadlessOptions&, int& argc, char** argv)> play;
     /// `ruedo arrange --shot`: what the mount shows, 8-bit sRGB, of exactly its size.
-    std::function<Result<Image>(const Arranged&, int& argc, char** argv)> shot;
+    std::function<Result<RgbImage>(const Arranged&, int& argc, char** argv)> shot;
 };
 
 /// True when the arguments name a subcommand (or ask for help), so that no window is wanted.

@@ -77,7 +77,7 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
 
 /// What a player shows in the moment that was reached.
 struct Still {
-    std::optional<Image> rendered;
+    std::optional<RgbImage> rendered;
     PlayerStill still;
     std::vector<StripItem> strip;
     Still(const Arranged::Player& p, const std::filesystem::path& folder) {
@@ -103,7 +103,7 @@ struct Still {
     Still(const Still&) = delete;
 };
 
-Image shoot_room(const Arranged& a) {
+RgbImage shoot_room(const Arranged& a) {
     std::vector<QImage> sheets;
     std::vector<scene::Laid> laid;
     for (auto& p : a.players) {
@@ -125,7 +125,7 @@ Image shoot_room(const Arranged& a) {
 }
 
 /// `ruedo arrange --shot`: the same drawing as in the window, without one.
-Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
+Result<RgbImage> shoot(const Arranged& a, int& argc, char** argv) {
     qputenv("QT_QPA_PLATFORM", "offscreen");
     QApplication app(argc, argv);
     look::apply();
@@ -144,7 +144,7 @@ Result<Image> shoot(const Arranged& a, int& argc, char** argv) {
             g.restore();
         }
     }
-    Image image{shot.width(), shot.height(), {}};
+    RgbImage image{shot.width(), shot.height(), {}};
     image.pixels.assign(shot.constBits(), shot.constBits() + shot.sizeInBytes());
     return image;
 }

@@ -18,7 +18,7 @@ namespace ruedo {
 class VideoSurface::Sink final : public FrameSink {
   public:
     explicit Sink(VideoSurface* surface) : surface_(surface) {}
-    std::shared_ptr<const Image> prepare(const Frame& picture) override {
+    std::shared_ptr<const RgbImage> prepare(const Frame& picture) override {
         int w, h;
         {
             std::lock_guard lock(mutex_);
@@ -28,9 +28,9 @@ class VideoSurface::Sink final : public FrameSink {
             VideoFormat f{picture.width, picture.height, picture.pixel_aspect, picture.rotation, picture.colour};
             w = f.display_width(), h = f.display_height();
         }
-        return std::make_shared<const Image>(ruedo::render(picture, w, h));
+        return std::make_shared<const RgbImage>(ruedo::render(picture, w, h));
     }
-    void show(std::shared_ptr<const Image> image, const Frame& picture, Time due) override {
+    void show(std::shared_ptr<const RgbImage> image, const Frame& picture, Time due) override {
         std::lock_guard lock(mutex_);
         image_ = std::move(image);
         pts_ = picture.pts, due_ = due;
@@ -57,7 +57,7 @@ class VideoSurface::Sink final : public FrameSink {
         return other;
     }
     struct Taken {
-        std::shared_ptr<const Image> image;
+        std::shared_ptr<const RgbImage> image;
         Time pts, due;
         bool first;
         QSize shape;
@@ -87,7 +87,7 @@ class VideoSurface::Sink final : public FrameSink {
     }
     std::mutex mutex_;
     VideoSurface* surface_;
-    std::shared_ptr<const Image> image_;
+    std::shared_ptr<const RgbImage> image_;
     Time pts_{}, due_{};
     QSize shape_;
     int width_ = 0, height_ = 0;
@@ -108,16 +108,16 @@ void VideoSurface::report_to(Controller* controller) { controller_ = controller;
 bool VideoSurface::has_picture() const { return sink_->has_image(); }
 
 QImage VideoSurface::still() const { return image_of(sink_->take(false).image); }
-QImage VideoSurface::image_of(std::shared_ptr<const Image> image) const {
+QImage VideoSurface::image_of(std::shared_ptr<const RgbImage> image) const {
     if (!image) return {};
     // The pixels live as long as this picture of them does.
-    auto* kept = new std::shared_ptr<const Image>(image);
+    auto* kept = new std::shared_ptr<const RgbImage>(image);
     return {image->pixels.data(),
             image->width,
             image->height,
             image->stride(),
             QImage::Format_RGB32,
-            [](void* p) { delete static_cast<std::shared_ptr<const Image>*>(p); },
+            [](void* p) { delete static_cast<std::shared_ptr<const RgbImage>*>(p); },
             kept};
 }
 

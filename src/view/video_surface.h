@@ -49,7 +49,7 @@ class VideoSurface : public QWidget {
   private:
     class Sink;
     void place();
-    QImage image_of(std::shared_ptr<const Image> image) const;
+    QImage image_of(std::shared_ptr<const RgbImage> image) const;
     double ratio() const { return composed_ ? 1 : devicePixelRatioF(); }
     std::shared_ptr<Sink> sink_;
     Controller* controller_ = nullptr;

@@ -11,11 +11,11 @@
 namespace ruedo {
 namespace {
 QImage image_of(const Frame& picture) {
-    auto drawn = std::make_shared<Image>(render(picture));
-    auto* held = new std::shared_ptr<Image>(drawn);
+    auto drawn = std::make_shared<RgbImage>(render(picture));
+    auto* held = new std::shared_ptr<RgbImage>(drawn);
     return QImage(
         drawn->pixels.data(), drawn->width, drawn->height, drawn->stride(), QImage::Format_RGB32,
-        [](void* p) { delete static_cast<std::shared_ptr<Image>*>(p); }, held);
+        [](void* p) { delete static_cast<std::shared_ptr<RgbImage>*>(p); }, held);
 }
 /// How far each colour is apart, eight times.
 QImage difference_of(const QImage& before, const QImage& after) {

@@ -70,7 +70,7 @@ void Sentences::look_at_contrast() {
             std::lock_guard lock(kept->mutex);
             auto it = kept->pictures.find(source);
             if (it == kept->pictures.end() && !cancel) it = kept->pictures.emplace(source, sample_frames(source)).first;
-            return it == kept->pictures.end() ? std::vector<Image>{} : it->second;
+            return it == kept->pictures.end() ? std::vector<RgbImage>{} : it->second;
         });
     };
     desk_.ask("contrast", reviewed_document(), std::move(look), [this](std::vector<DocumentFinding> found) {

@@ -84,7 +84,7 @@ class Sentences : public QWidget {
     /// Pictures of sources, sampled once; shared with work beside the window.
     struct Sampled {
         std::mutex mutex;
-        std::map<std::string, std::vector<Image>> pictures;
+        std::map<std::string, std::vector<RgbImage>> pictures;
     };
     std::shared_ptr<Sampled> sampled_ = std::make_shared<Sampled>();
     std::optional<Remark> remarked_;

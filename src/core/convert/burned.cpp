@@ -14,7 +14,7 @@ constexpr int ground_cover = 205;  ///< Of 255.
 
 /// A colour as the numbers of a picture of this kind.
 std::array<std::uint8_t, 3> to_yuv(const std::array<std::uint8_t, 3>& rgb, const Colour& colour) {
-    Image image{2, 2, Pixels(16)};
+    RgbImage image{2, 2, Pixels(16)};
     for (std::size_t i = 0; i < 16; i += 4)
         image.pixels[i] = rgb[2], image.pixels[i + 1] = rgb[1], image.pixels[i + 2] = rgb[0], image.pixels[i + 3] = 255;
     auto p = to_frame(image, colour);

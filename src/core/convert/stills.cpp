@@ -15,7 +15,7 @@ namespace {
 constexpr int gap = 8;  ///< Round the pictures of a sheet.
 constexpr std::size_t most_stills = 10'000;
 
-Status write_image(const fs::path& path, const Image& image, const StillOptions& o, CodecRegistry& codecs) {
+Status write_image(const fs::path& path, const RgbImage& image, const StillOptions& o, CodecRegistry& codecs) {
     if (o.format == StillOptions::Format::png) return write_png(path, image, o.replace);
     VideoEncodeOptions e;
     e.width = image.width, e.height = image.height;
@@ -30,14 +30,14 @@ Status write_image(const fs::path& path, const Image& image, const StillOptions&
 }
 
 /// A picture laid onto another one, which is large enough.
-void lay(const Image& image, Image& onto, int left, int top) {
+void lay(const RgbImage& image, RgbImage& onto, int left, int top) {
     for (std::ptrdiff_t y = 0; y < image.height; ++y)
         std::memcpy(onto.pixels.data() + (top + y) * onto.stride() + left * 4, image.pixels.data() + y * image.stride(),
                     static_cast<std::size_t>(image.stride()));
 }
 /// The middle of a picture that is at least so large.
-Image cut(const Image& image, int width, int height) {
-    Image made{width, height, {}};
+RgbImage cut(const RgbImage& image, int width, int height) {
+    RgbImage made{width, height, {}};
     made.pixels.resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
     auto left = (image.width - width) / 2, top = (image.height - height) / 2;
     for (std::ptrdiff_t y = 0; y < height; ++y)
@@ -114,14 +114,14 @@ Result<std::vector<Still>> stills(const std::string& source, const StillOptions&
         width = std::max(1, static_cast<int>(fitted.width + 0.5)),
         height = std::max(1, static_cast<int>(fitted.height + 0.5));
     }
-    Image sheet;
+    RgbImage sheet;
     if (o.columns) {
         auto across = std::int64_t{gap} + o.columns * (width + std::int64_t{gap}),
              down = std::int64_t{gap} + o.rows * (height + std::int64_t{gap});
         if (count > 400 || across > 16384 || down > 16384)
             return fail(ErrorCode::limit, fmt::format("A sheet of {} × {} pixels is too large.", across, down),
                         "Say a --size for its pictures, or take fewer.");
-        sheet = Image{static_cast<int>(across), static_cast<int>(down), {}};
+        sheet = RgbImage{static_cast<int>(across), static_cast<int>(down), {}};
         sheet.pixels.resize(static_cast<std::size_t>(across * down * 4));
         for (std::size_t i = 0; i < sheet.pixels.size(); i += 4)
             sheet.pixels[i] = 0x1A, sheet.pixels[i + 1] = 0x13, sheet.pixels[i + 2] = 0x17, sheet.pixels[i + 3] = 0xFF;

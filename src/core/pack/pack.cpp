@@ -102,9 +102,9 @@ std::string notice(const PlayerDocument& d, const Needs& needs) {
 }
 
 /// A lamp with its beam: the demo's colours, for any app without an icon of its own.
-Image draw_icon(std::string_view name) {
+RgbImage draw_icon(std::string_view name) {
     constexpr int n = 256;
-    Image icon{n, n, Pixels(n * n * 4)};
+    RgbImage icon{n, n, Pixels(n * n * 4)};
     // The tint follows the name, so that two apps can be told apart.
     unsigned hash = 7;
     for (unsigned char c : name) hash = hash * 31 + c;

@@ -70,21 +70,21 @@ struct Planes {
     Pixels memory;
 };
 
-Image make_image(int width, int height) {
-    Image image{width, height, {}};
+RgbImage make_image(int width, int height) {
+    RgbImage image{width, height, {}};
     image.pixels.resize(static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 4);
     return image;
 }
 
-Image convert(const std::uint8_t* y, int sy, const std::uint8_t* u, int su, const std::uint8_t* v, int sv, int w, int h,
-              const Colour& colour) {
+RgbImage convert(const std::uint8_t* y, int sy, const std::uint8_t* u, int su, const std::uint8_t* v, int sv, int w,
+                 int h, const Colour& colour) {
     auto image = make_image(w, h);
     planes_to_bgra({y, u, v}, {sy, su, sv}, w, h, MatrixTerms::of(colour), image.pixels.data(), image.stride());
     return image;
 }
 }  // namespace
 
-Image render(const Frame& p, int width, int height) {
+RgbImage render(const Frame& p, int width, int height) {
     width = std::clamp(width, 1, most_frame_side);
     height = std::clamp(height, 1, most_frame_side);
     auto colour = p.colour.resolved(p.height);
@@ -102,7 +102,7 @@ Image render(const Frame& p, int width, int height) {
         return convert(small.y(), across, small.u(), small.half, small.v(), small.half, across, down, colour);
     }
     // Turning moves chroma samples about, so it is done on whole pixels; only the scaling comes first when it shrinks.
-    Image image;
+    RgbImage image;
     if (shrink && across > 1 && down > 1) {
         Frame flat = p;
         flat.rotation = 0;
@@ -124,12 +124,12 @@ Image render(const Frame& p, int width, int height) {
     return out;
 }
 
-Image render(const Frame& p) {
+RgbImage render(const Frame& p) {
     VideoFormat f{p.width, p.height, p.pixel_aspect, p.rotation, p.colour};
     return render(p, f.display_width(), f.display_height());
 }
 
-Status write_png(const std::filesystem::path& path, const Image& image, Replace replace) {
+Status write_png(const std::filesystem::path& path, const RgbImage& image, Replace replace) {
     png_image png{};
     png.version = PNG_IMAGE_VERSION;
     png.width = static_cast<png_uint_32>(image.width);
@@ -149,7 +149,7 @@ Status write_png(const std::filesystem::path& path, const Image& image, Replace 
     return write_file(path, ByteView(out).first(size), replace);
 }
 
-Frame to_frame(const Image& image, const Colour& colour) {
+Frame to_frame(const RgbImage& image, const Colour& colour) {
     std::array<std::uint8_t*, 3> to{};
     auto p = make_frame(image.width, image.height, to);
     p.colour = colour.resolved(image.height);

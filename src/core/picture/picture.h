@@ -68,20 +68,20 @@ class Pixels {
 };
 
 /// 32-bit pixels, as bytes B G R A in memory; opaque.
-struct Image {
+struct RgbImage {
     int width = 0, height = 0;
     Pixels pixels;
     int stride() const { return width * 4; }
 };
 /// The picture turned, with square pixels, in exactly `width` x `height`; smooth scaling, before colour
 /// conversion where that is cheaper. Full-range sRGB-coded values as the picture's matrix and range say.
-Image render(const Frame& picture, int width, int height);
+RgbImage render(const Frame& picture, int width, int height);
 /// At display size.
-Image render(const Frame& picture);
+RgbImage render(const Frame& picture);
 
-Status write_png(const std::filesystem::path& path, const Image& image, Replace replace = Replace::anything);
+Status write_png(const std::filesystem::path& path, const RgbImage& image, Replace replace = Replace::anything);
 
 /// The inverse, for making media: display pixels to a picture. Odd sizes are fine.
-Frame to_frame(const Image& image, const Colour& colour);
+Frame to_frame(const RgbImage& image, const Colour& colour);
 
 }  // namespace ruedo

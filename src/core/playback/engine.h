@@ -59,7 +59,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     struct Item {
         Frame picture;
         Time at{};
-        std::shared_ptr<const Image> image;
+        std::shared_ptr<const RgbImage> image;
         bool prepared = false, preparing = false;  ///< Made into display pixels, or being made.
         std::uint64_t ticket = 0;
     };

@@ -143,7 +143,7 @@ void Controller::Engine::pump_prepare() {
         prepare_busy_ = item.preparing = true;
         auto job = [picture = item.picture, sink = env_.sink] { return sink->prepare(picture); };
         beside(*prepare_lane_, env_.costs.conversion, prepare_generation_, std::move(job),
-               [this, ticket = item.ticket](std::shared_ptr<const Image> image) {
+               [this, ticket = item.ticket](std::shared_ptr<const RgbImage> image) {
                    prepare_busy_ = false;
                    for (auto& i : items_)
                        if (i.ticket == ticket) i.image = image, i.prepared = true, i.preparing = false;

@@ -21,9 +21,9 @@ class FrameSink {
   public:
     virtual ~FrameSink() = default;
     /// Makes display pixels of a picture, beside the strand; may give nothing where nobody looks.
-    virtual std::shared_ptr<const Image> prepare(const Frame& picture) = 0;
+    virtual std::shared_ptr<const RgbImage> prepare(const Frame& picture) = 0;
     /// Shows it, now; `due` is when it should have been. On the strand.
-    virtual void show(std::shared_ptr<const Image> image, const Frame& picture, Time due) = 0;
+    virtual void show(std::shared_ptr<const RgbImage> image, const Frame& picture, Time due) = 0;
     /// Forgets what was shown: another source is coming, or none.
     virtual void clear() = 0;
     /// The shortest time between two showings; 0 where every picture is to be shown.

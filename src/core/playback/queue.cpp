@@ -13,8 +13,8 @@ constexpr Time open_ahead = 8_s, arm_ahead = 700_ms, look_every = 50_ms;
 class PlayQueue::Gate final : public FrameSink {
   public:
     Gate(std::shared_ptr<FrameSink> inner, bool open) : inner_(std::move(inner)), open_(open) {}
-    std::shared_ptr<const Image> prepare(const Frame& p) override { return inner_->prepare(p); }
-    void show(std::shared_ptr<const Image> image, const Frame& p, Time due) override {
+    std::shared_ptr<const RgbImage> prepare(const Frame& p) override { return inner_->prepare(p); }
+    void show(std::shared_ptr<const RgbImage> image, const Frame& p, Time due) override {
         std::lock_guard lock(mutex_);
         if (open_)
             inner_->show(std::move(image), p, due);
@@ -41,7 +41,7 @@ class PlayQueue::Gate final : public FrameSink {
 
   private:
     struct Kept {
-        std::shared_ptr<const Image> image;
+        std::shared_ptr<const RgbImage> image;
         Frame picture;
         Time due;
     };

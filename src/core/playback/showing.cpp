@@ -136,7 +136,7 @@ void Controller::Engine::refresh() {
     if (clock_.running()) return pump_prepare();
     auto job = [picture = *shown_, sink = env_.sink] { return sink->prepare(picture); };
     beside(*prepare_lane_, env_.costs.conversion, generation_, std::move(job),
-           [this, pts = shown_->pts](std::shared_ptr<const Image> image) {
+           [this, pts = shown_->pts](std::shared_ptr<const RgbImage> image) {
                if (shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(std::move(image), *shown_, {});
            });
 }

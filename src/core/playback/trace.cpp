@@ -91,8 +91,8 @@ namespace {
 class NullSink final : public FrameSink {
   public:
     explicit NullSink(Time refresh) : refresh_(refresh) {}
-    std::shared_ptr<const Image> prepare(const Frame&) override { return nullptr; }
-    void show(std::shared_ptr<const Image>, const Frame&, Time) override {}
+    std::shared_ptr<const RgbImage> prepare(const Frame&) override { return nullptr; }
+    void show(std::shared_ptr<const RgbImage>, const Frame&, Time) override {}
     void clear() override {}
     Time refresh() const override { return refresh_; }
 

@@ -71,8 +71,8 @@ bool lies_on_dark(const ControlSpec* control, const ThemeSpec& theme) {
     return is_dark(control && !control->settings.ground.empty() ? control->settings.ground : theme.background);
 }
 
-std::vector<Image> sample_frames(const std::string& source) {
-    std::vector<Image> images;
+std::vector<RgbImage> sample_frames(const std::string& source) {
+    std::vector<RgbImage> images;
     if (is_address(source)) return images;
     auto opened = open_clip(source);
     if (!opened) return images;
@@ -96,7 +96,7 @@ std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std:
     std::vector<DocumentFinding> found;
     if (d.mount == Mount::room) return found;  // what is small there is the room’s own affair
     auto mount = shape_of(d.mount, d.mount_width, d.mount_height);
-    std::map<std::size_t, std::vector<Image>> seen;
+    std::map<std::size_t, std::vector<RgbImage>> seen;
     for (std::size_t p = 0; p < d.players.size(); ++p) {
         auto& spec = d.player(p);
         std::vector<bool> said(spec.controls.size());

@@ -35,9 +35,9 @@ struct Reviewing {
 };
 
 /// Pictures of a source, at hand or not.
-using SampledFrames = std::function<std::vector<Image>(const std::string& source)>;
+using SampledFrames = std::function<std::vector<RgbImage>(const std::string& source)>;
 /// Three of them, decoded from a file; none of what would have to be fetched.
-std::vector<Image> sample_frames(const std::string& source);
+std::vector<RgbImage> sample_frames(const std::string& source);
 /// Words and marks that can’t be read on the pictures that lie under them: contrast below 4.5 to 1 (WCAG 2.2 clause
 /// 1.4.3) on a tenth of them or more. Reads pictures, so it takes its time.
 std::vector<DocumentFinding> review_contrast(const PlayerDocument& document, const std::filesystem::path& folder,

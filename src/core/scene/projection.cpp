@@ -200,7 +200,7 @@ class Projection::Drawing {
         work.faces += drawn_things_.size() - first_laid_;
         return part;
     }
-    Image image;
+    RgbImage image;
     Work work;
 
   private:
@@ -385,7 +385,7 @@ class Projection::Drawing {
         }
     }
 
-    void rows(Image& into, const Box& part, std::size_t from, std::size_t to) const {
+    void rows(RgbImage& into, const Box& part, std::size_t from, std::size_t to) const {
         for (std::size_t i = from; i < to; ++i) {
             auto& d = drawn_things_[i];
             auto stride = static_cast<std::size_t>(into.width);
@@ -394,7 +394,7 @@ class Projection::Drawing {
                 d.row(y, part.x, part.right(), pixels + static_cast<std::size_t>(y) * stride);
         }
     }
-    void paint(Image& into, const Box& part, std::size_t from, std::size_t to) {
+    void paint(RgbImage& into, const Box& part, std::size_t from, std::size_t to) {
         crew_.share(part.height, [&](int first, int last) {
             rows(into, {part.x, part.y + first, part.width, last - first}, from, to);
         });
@@ -410,7 +410,7 @@ class Projection::Drawing {
     std::vector<std::pair<Levels*, int>> wanted_;
     std::vector<Drawn> drawn_things_;
     std::size_t first_laid_ = 0;
-    Image behind_;
+    RgbImage behind_;
 };
 
 Projection::Projection(int threads) : drawing_(std::make_unique<Drawing>(threads)) {}
@@ -418,7 +418,7 @@ Projection::~Projection() = default;
 Box Projection::draw(const Scene& scene, const Eye& eye, std::span<const Laid> laid) {
     return drawing_->draw(scene, eye, laid);
 }
-const Image& Projection::image() const { return drawing_->image; }
+const RgbImage& Projection::image() const { return drawing_->image; }
 Projection::Work Projection::work() const { return drawing_->work; }
 
 }  // namespace ruedo::scene

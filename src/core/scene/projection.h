@@ -33,7 +33,7 @@ class Projection {
     /// one for each player. Textures must stay until the next call. The picture has the eye's size. Not for several
     /// threads at a time.
     Box draw(const Scene& scene, const Eye& eye, std::span<const Laid> laid);
-    const Image& image() const;
+    const RgbImage& image() const;
     /// Faces that the last call drew, and halved pictures it made: nothing where nothing changed.
     struct Work {
         std::size_t faces = 0, halved = 0;

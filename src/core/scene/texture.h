@@ -17,7 +17,7 @@ struct Texture {
     bool blocky = false;         ///< Pixels stay squares where they are seen larger.
     std::uint64_t revision = 0;  ///< Another one says that the pixels have changed.
     explicit operator bool() const { return pixels && width > 0 && height > 0; }
-    static Texture of(const Image& image, std::uint64_t revision) {
+    static Texture of(const RgbImage& image, std::uint64_t revision) {
         return {image.pixels.data(), image.width, image.height, image.stride(), false, false, revision};
     }
 };
