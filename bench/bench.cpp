@@ -214,7 +214,7 @@ json two_hours_memory() {
 }
 
 /// Plays for a while in real time against the silent stand-in, showing into nothing.
-PlaybackReport play(const std::filesystem::path& path, Time length, bool sound) {
+PlaybackReport play(const std::filesystem::path& path, Time length, bool audio) {
     auto mixer_strand = make_real_strand();
     Mixer mixer(*mixer_strand, {});
     Controller controller(
@@ -222,7 +222,7 @@ PlaybackReport play(const std::filesystem::path& path, Time length, bool sound) 
     OpenOptions o;
     o.start.how = Start::How::play;
     o.loop.kind = Loop::Kind::all;
-    o.muted = !sound;
+    o.muted = !audio;
     controller.open(path, o);
     controller.wait([&](auto& s) { return s.state.phase == Phase::failed; }, length);
     return controller.report();

@@ -224,7 +224,7 @@ float burst(double t) {
 }
 
 std::vector<ClipSpec> harbour_lights() {
-    ClipSpec wide{.file = "lantern.webm", .draw = lantern, .sound = waves};
+    ClipSpec wide{.file = "lantern.webm", .draw = lantern, .audio = waves};
     ClipSpec upright{.file = "stairs.mp4",
                      .video = Codec::h264,
                      .audio = Codec::aac,
@@ -233,7 +233,7 @@ std::vector<ClipSpec> harbour_lights() {
                      .seconds = 10,
                      .keyframe_every = 30,
                      .draw = stairs,
-                     .sound = steps};
+                     .audio = steps};
     ClipSpec old{.file = "reel.mp4",
                  .video = Codec::h264,
                  .audio = Codec::aac,
@@ -246,8 +246,8 @@ std::vector<ClipSpec> harbour_lights() {
                  .bitrate = 600'000,
                  .audio_rate = 44100,
                  .draw = reel,
-                 .sound = projector};
-    ClipSpec signal{.file = "fog-signal.webm", .width = 960, .height = 540, .seconds = 20, .draw = fog, .sound = horn};
+                 .audio = projector};
+    ClipSpec signal{.file = "fog-signal.webm", .width = 960, .height = 540, .seconds = 20, .draw = fog, .audio = horn};
     return {wide, upright, old, signal};
 }
 
@@ -262,7 +262,7 @@ ClipSpec coastal_pass() {
             .keyframe_every = 50,
             .bitrate = 2'400'000,
             .draw = coast,
-            .sound = waves};
+            .audio = waves};
 }
 
 Status make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
@@ -312,12 +312,12 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
     std::size_t video_track = 0, audio_track = 0;
     bool tracks_added = false;
 
-    auto sound_until = [&](Time until) -> Status {
+    auto audio_until = [&](Time until) -> Status {
         while (fed - delay < total && ticks_to_time(fed - delay, 1, audio_rate) < until) {
             std::vector<float> samples(static_cast<std::size_t>(block) * 2);
             for (std::int64_t i = 0; i < block; ++i) {
                 float v = fed + i < total
-                              ? spec.sound(static_cast<double>(fed + i) / static_cast<double>(spec.audio_rate))
+                              ? spec.audio(static_cast<double>(fed + i) / static_cast<double>(spec.audio_rate))
                               : 0;
                 samples[static_cast<std::size_t>(2 * i)] = samples[static_cast<std::size_t>(2 * i + 1)] = v;
             }
@@ -361,7 +361,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
             p.keyframe = e.keyframe;
             p.data = e.data;
             RUEDO_TRY_DO(writer.write(video_track, p));
-            RUEDO_TRY_DO(sound_until(e.pts + p.duration));
+            RUEDO_TRY_DO(audio_until(e.pts + p.duration));
         }
         packets.clear();
         return {};
@@ -377,7 +377,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
     }
     RUEDO_TRY_DO(encoder->drain(packets));
     RUEDO_TRY_DO(encode_clip_frames(packets));
-    RUEDO_TRY_DO(sound_until(Time::max()));
+    RUEDO_TRY_DO(audio_until(Time::max()));
     writer.ends(audio_track, ticks_to_time(spec.seconds, 1, 1));
     return writer.finish();
 }

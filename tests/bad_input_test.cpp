@@ -36,10 +36,10 @@ std::optional<Error> use(std::shared_ptr<ByteSource> source, bool decode = true)
         }
     }
     if (tracks->audio) {
-        auto sound = SoundReader::open(clip, *tracks->audio, CodecRegistry::standard());
-        if (!sound) return sound.error();
+        auto audio = AudioReader::open(clip, *tracks->audio, CodecRegistry::standard());
+        if (!audio) return audio.error();
         for (int i = 0; i < 4; ++i) {
-            auto s = (*sound)->next();
+            auto s = (*audio)->next();
             if (!s) return s.error();
             if (!*s) break;
         }

@@ -83,10 +83,10 @@ int grows(const std::shared_ptr<ByteSource>& whole, bool keeps, bool playing) {
 TEST_CASE("what could be played of a clip grows as it comes in, and never shrinks") {
     std::vector<float> tone(48000 * 4);
     for (std::size_t i = 0; i < tone.size(); ++i) tone[i] = 0.3F * std::sin(static_cast<float>(i) * 0.05F);
-    auto sound = make_ac3(tone);
+    auto audio = make_ac3(tone);
     std::vector<std::shared_ptr<ByteSource>> clips{
-        memory_source(make_program_stream(mpeg_video(100), sound, true), "one.mpg"),
-        memory_source(make_program_stream(mpeg_video(100, {.second = true}), sound, false), "two.mpg"),
+        memory_source(make_program_stream(mpeg_video(100), audio, true), "one.mpg"),
+        memory_source(make_program_stream(mpeg_video(100, {.second = true}), audio, false), "two.mpg"),
         memory_source(make_avi("XVID", mpeg4_video(100, 2, false)), "plain.avi"),
         memory_source(make_avi("XVID", mpeg4_video(100, 1, true)), "packed.avi")};
     for (auto& name : playable()) clips.push_back(memory_source(bytes_of(fixture(name)), name));

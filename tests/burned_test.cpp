@@ -178,7 +178,7 @@ TEST_CASE("a cover goes with its clip, as far as containers have a place for one
     for (std::size_t n = 0; n < 60; ++n) CHECK(picture_in_block(ByteView(make_picture_block(png)).first(n)).empty());
     for (auto* cover : {&jpeg, &png}) {
         put(folder / "t.flac", with_tags(*open("audio.flac"), "flac", {"With a cover", {}, *cover}));
-        auto heard = sound_of(std::shared_ptr<Clip>(value(open_clip((folder / "t.flac").string()))));
+        auto heard = audio_of(std::shared_ptr<Clip>(value(open_clip((folder / "t.flac").string()))));
         for (auto [out, wrapper, kept] : {std::tuple{"a.mp4", "", true},
                                           {"b.mp4", "mp4-fragments", true},
                                           {"a.mkv", "", true},
@@ -196,7 +196,7 @@ TEST_CASE("a cover goes with its clip, as far as containers have a place for one
             std::shared_ptr<Clip> result = value(open_clip((folder / out).string()));
             CHECK(result->info().tags.cover == (kept ? *cover : Bytes{}));
             if (kept) CHECK(result->info().tags.title == "With a cover");
-            CHECK(sound_of(result).size() == heard.size());
+            CHECK(audio_of(result).size() == heard.size());
         }
     }
     ClipTags tags;

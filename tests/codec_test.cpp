@@ -28,10 +28,10 @@ TEST_CASE("every decoded picture carries the number its time says") {
             auto clip = open(name);
             auto* track = clip->info().main(Kind::video);
             const nlohmann::json* wanted = nullptr;
-            bool sound_only = !facts(name)["tracks"].empty();
+            bool audio_only = !facts(name)["tracks"].empty();
             for (auto& t : facts(name)["tracks"])
-                if (t["type"] == "video") wanted = &t, sound_only = false;
-            if (sound_only) continue;
+                if (t["type"] == "video") wanted = &t, audio_only = false;
+            if (audio_only) continue;
             REQUIRE(track);
             auto reader = value(FrameReader::open(clip, *track, CodecRegistry::standard()));
             if (!wanted) {  // its maker only says that it plays
@@ -518,7 +518,7 @@ TEST_CASE("an encoder says how late it is: an impulse comes out where it went in
             std::vector<EncodedSamples> packets;
             done(encoder->encode(block, packets));
             for (auto& p : packets) {
-                SoundBlock out;
+                AudioBlock out;
                 done(decoder->decode(p.data, out));
                 CHECK(out.channels == 2);
                 // A decoder that gives nothing for its first packet still means the time of that packet.
@@ -819,7 +819,7 @@ TEST_CASE("a sound encoder that is drained gives back all that was put in") {
             done(encoder->drain(packets));
             std::vector<float> heard;
             for (auto& p : packets) {
-                SoundBlock out;
+                AudioBlock out;
                 done(decoder->decode(p.data, out));
                 // A decoder may need a packet before it gives what the first one holds, which is silent here.
                 if (out.samples.empty()) out.samples.resize(p.samples * static_cast<std::size_t>(channels));
@@ -940,7 +940,7 @@ TEST_CASE("plain samples are the numbers that are stored, in whatever way") {
                             std::exp2(8 * size - 1);
                     wanted.push_back(v > -64 && v < 64 ? static_cast<float>(v) : 0);
                 }
-                SoundBlock block;
+                AudioBlock block;
                 REQUIRE(decoder->decode(stored, block));
                 CHECK(block.samples == wanted);
                 // A part of a sample for both channels is none.

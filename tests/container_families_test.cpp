@@ -109,11 +109,11 @@ TEST_CASE("a chain of Ogg recordings plays as one, and seeks across its joints")
     auto reader = value(FrameReader::open(two, *two->info().main(Kind::video), CodecRegistry::standard()));
     for (int ms : {7'500, 500, 11'960, 6'000, 5'990})
         CHECK(demo::read_strip(render(value(reader->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
-    auto whole = sound_of(two), single = sound_of(open("theora_vorbis.ogv"));
+    auto whole = audio_of(two), single = audio_of(open("theora_vorbis.ogv"));
     REQUIRE(whole.size() == 2 * single.size());
     CHECK(std::equal(single.begin(), single.end(), whole.begin()));
     CHECK(std::equal(single.begin(), single.end(), whole.begin() + static_cast<std::ptrdiff_t>(single.size())));
-    auto late = sound_of(two, 9_s);
+    auto late = audio_of(two, 9_s);
     double difference = 0;
     for (std::size_t i = 0; i < late.size(); ++i)
         difference = std::max(difference, std::abs(static_cast<double>(late[i] - whole[9 * 96000 + i])));
@@ -125,7 +125,7 @@ TEST_CASE("a chain whose second recording has another codec's header still sound
     auto other = opus;
     auto clip = opened(joined(opus, renumbered(other, 1)), "two.ogg");
     CHECK(clip->info().duration == 12_s);
-    CHECK(sound_of(clip).size() == 2 * 12 * 48000);
+    CHECK(audio_of(clip).size() == 2 * 12 * 48000);
     // Sound and pictures chained with sound alone: the pictures end, the sound goes on.
     auto mixed = opened(joined(bytes_of(fixture("theora_vorbis.ogv")), opus), "mixed.ogg");
     CHECK(has_finding(*mixed, "chain-changes"));
@@ -151,7 +151,7 @@ TEST_CASE("a chain that comes in order only, as from a station, plays link after
     auto one = bytes_of(fixture("theora_vorbis.ogv"));
     auto two = joined(one, renumbered(one, 77));
     auto three = joined(two, renumbered(one, 4));
-    auto sound = bytes_of(fixture("audio_opus.ogg"));
+    auto audio = bytes_of(fixture("audio_opus.ogg"));
     auto server = demo::LoopbackServer::start();
     auto arriving = [&](const Bytes& bytes, bool with_length) {
         server->serve("/chain", {.body = bytes, .ignores_ranges = true, .states_no_length = !with_length});
@@ -162,20 +162,20 @@ TEST_CASE("a chain that comes in order only, as from a station, plays link after
         INFO("with length: " << with_length);
         auto remote = arriving(three, with_length);
         CHECK(numbers_of(remote) == numbers_of(local));
-        CHECK(sound_of(remote) == sound_of(local));
+        CHECK(audio_of(remote) == audio_of(local));
         // Forward into a link that has not been met yet, and back into one that has.
         auto& video = *remote->info().main(Kind::video);
         auto pictures = value(FrameReader::open(remote, video, CodecRegistry::standard()));
         for (int ms : with_length ? std::vector{500, 13'500, 7'500, 5'990} : std::vector<int>{})  // live: no seeking
             CHECK(demo::read_strip(render(value(pictures->at(1_ms * ms)))) == (ms * 30 / 1000) % 180);
-        auto late = sound_of(remote, 13_s), same = sound_of(local, 13_s);
+        auto late = audio_of(remote, 13_s), same = audio_of(local, 13_s);
         REQUIRE(late.size() == same.size());
         CHECK(std::equal(late.begin(), late.end(), same.begin(),
                          [](float a, float b) { return std::abs(a - b) < 1e-5f; }));
     }
     // Many: what was played long ago is forgotten, what comes is not.
     Bytes many;
-    for (int i = 0; i < 80; ++i) many = joined(many, renumbered(sound, i));
+    for (int i = 0; i < 80; ++i) many = joined(many, renumbered(audio, i));
     auto station = arriving(many, false);
     auto heads = walk(*station, station->info().tracks[0]).heads;
     auto single = walk(*open("audio_opus.ogg"), open("audio_opus.ogg")->info().tracks[0]).heads;
@@ -198,7 +198,7 @@ TEST_CASE("Ogg opened in its middle begins at nought") {
     INFO(clip->info().duration.ns << " of " << pages.size());
     CHECK(clip->info().duration <= 4_s);
     CHECK(clip->info().duration > 1_s);
-    auto n = static_cast<std::int64_t>(sound_of(clip).size() / 2);
+    auto n = static_cast<std::int64_t>(audio_of(clip).size() / 2);
     CHECK(std::abs(n - time_to_ticks(clip->info().duration, 48000)) <= 1);
 }
 
@@ -261,13 +261,13 @@ TEST_CASE("HEVC and MP3 in a transport stream") {
 
     auto mp3 = open("audio_vbr_no_info.mp3");
     auto frames = walk(*mp3, mp3->info().tracks[0]);
-    TsMaker sound(0x03);
+    TsMaker audio(0x03);
     for (std::size_t i = 0; i + 4 <= frames.heads.size(); i += 4) {  // four frames to a packet
         Bytes part;
         for (std::size_t k = i; k < i + 4; ++k) part.insert(part.end(), frames.data[k].begin(), frames.data[k].end());
-        sound.add(part, stamp_of(frames.heads[i].pts) + 90000, stamp_of(frames.heads[i].pts) + 90000, false);
+        audio.add(part, stamp_of(frames.heads[i].pts) + 90000, stamp_of(frames.heads[i].pts) + 90000, false);
     }
-    auto other = opened(sound.bytes, "mp3.ts");
+    auto other = opened(audio.bytes, "mp3.ts");
     auto again = walk(*other, other->info().tracks.at(0));
     REQUIRE(again.data.size() >= frames.data.size() / 4 * 4);
     for (std::size_t i = 0; i < again.data.size(); ++i) {
@@ -357,9 +357,9 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
             auto arriving = std::shared_ptr<Clip>(value(open_clip(value(open_source(server->address("/x.avi"))))));
             same(*arriving);
             CHECK(arriving->info().duration == reference->info().duration);
-            auto& sound = *arriving->info().main(Kind::audio);
-            CHECK(sound_of(arriving, 2_s) == sound_of(open("mjpeg_pcm.avi"), 2_s));
-            auto at = arriving->reader(sound.id);
+            auto& audio = *arriving->info().main(Kind::audio);
+            CHECK(audio_of(arriving, 2_s) == audio_of(open("mjpeg_pcm.avi"), 2_s));
+            auto at = arriving->reader(audio.id);
             PacketHead head;
             for (auto t : {4_s, 1_s, 5_s}) {
                 done(at->seek(t));
@@ -408,13 +408,13 @@ TEST_CASE("WAV holds every kind of sample") {
                 auto clip = opened(wav(tag, bits, samples, extensible, long_form), "x.wav");
                 CHECK(clip->info().container == "wav");
                 CHECK(clip->info().duration == 200_ms);
-                auto heard = sound_of(clip);
+                auto heard = audio_of(clip);
                 REQUIRE(heard.size() == samples.size() * 2);
                 double worst = 0;
                 for (std::size_t i = 0; i < samples.size(); ++i)
                     worst = std::max(worst, std::abs(static_cast<double>(heard[2 * i]) - samples[i]));
                 CHECK(worst < error);
-                auto from = sound_of(clip, 100_ms);
+                auto from = audio_of(clip, 100_ms);
                 CHECK(std::equal(from.begin(), from.end(), heard.begin() + 9600));
             }
     // A recorder that was stopped leaves a size of nought.
@@ -455,7 +455,7 @@ TEST_CASE("AAC frames without a container") {
 TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
     auto with = open("audio_info.mp3");
     CHECK(with->info().duration == 3_s);
-    CHECK(sound_of(with).size() == 3 * 96000);
+    CHECK(audio_of(with).size() == 3 * 96000);
     auto bytes = bytes_of(fixture("audio_info.mp3"));
     // Take the first frame out, and the tag before it: no length is stated any more.
     auto first = static_cast<std::size_t>(std::search(bytes.begin(), bytes.end(), "Info", "Info" + 4) - bytes.begin());
@@ -480,7 +480,7 @@ TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
 
 TEST_CASE("FLAC behind a tag that has no place there plays as without it, and says so") {
     auto bytes = bytes_of(fixture("audio.flac"));
-    auto whole = sound_of(open("audio.flac"));
+    auto whole = audio_of(open("audio.flac"));
     for (unsigned padding : {0U, 300U, 90'000U}) {
         ByteWriter title, tagged;
         title.text("TIT2").u32(6).u16(0).u8(3).text("Wharf").raw(Bytes(padding, 0));
@@ -494,7 +494,7 @@ TEST_CASE("FLAC behind a tag that has no place there plays as without it, and sa
         REQUIRE(clip->info().findings.size() == 1);
         CHECK(clip->info().findings[0].code == "tag-before-flac");
         for (int ms : {0, 1234, 5990}) {
-            auto part = sound_of(clip, 1_ms * ms);
+            auto part = audio_of(clip, 1_ms * ms);
             auto at = static_cast<std::size_t>(ms) * 96;
             REQUIRE(part.size() == whole.size() - at);
             CHECK(std::equal(part.begin(), part.end(), whole.begin() + static_cast<std::ptrdiff_t>(at)));
@@ -504,12 +504,12 @@ TEST_CASE("FLAC behind a tag that has no place there plays as without it, and sa
 
 TEST_CASE("FLAC without a stated length or a seek table seeks all the same") {
     auto bytes = bytes_of(fixture("audio.flac"));
-    auto whole = sound_of(open("audio.flac"));
+    auto whole = audio_of(open("audio.flac"));
     for (std::size_t i = 0; i < 5; ++i) bytes[4 + 4 + 13 + i] &= i == 0 ? 0xF0 : 0x00;  // total samples
     auto clip = opened(bytes, "unknown.flac");
     CHECK(clip->info().duration == 6_s);
     for (int ms : {0, 1234, 5000, 5990, 2500}) {
-        auto part = sound_of(clip, 1_ms * ms);
+        auto part = audio_of(clip, 1_ms * ms);
         auto at = static_cast<std::size_t>(ms) * 96;
         REQUIRE(part.size() == whole.size() - at);
         CHECK(std::equal(part.begin(), part.end(), whole.begin() + static_cast<std::ptrdiff_t>(at)));

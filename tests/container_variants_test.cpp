@@ -530,7 +530,7 @@ TEST_CASE("plain sound in QuickTime is heard as it was stored, whichever way it 
         CHECK(track.audio.channels == 2);
         CHECK(clip->info().duration == 200_ms);
         for (auto from : {Time{}, 70_ms, 199_ms}) {
-            auto reader = value(SoundReader::open(clip, track, CodecRegistry::standard()));
+            auto reader = value(AudioReader::open(clip, track, CodecRegistry::standard()));
             done(reader->seek(from));
             std::vector<float> heard;
             while (auto block = value(reader->next()))

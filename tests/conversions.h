@@ -25,11 +25,11 @@ inline std::vector<Seen> frames_in(const fs::path& path, Time until = Time::max(
 }
 /// Where bursts begin, in samples.
 inline std::vector<std::size_t> onsets_in(const fs::path& path) {
-    auto sound = sound_of(std::shared_ptr<Clip>(value(open_clip(path.string()))));
+    auto audio = audio_of(std::shared_ptr<Clip>(value(open_clip(path.string()))));
     std::vector<std::size_t> all;
     std::size_t quiet = 48000;
-    for (std::size_t i = 0; i < sound.size() / 2; ++i) {
-        bool loud = std::abs(sound[2 * i]) > 0.1F;
+    for (std::size_t i = 0; i < audio.size() / 2; ++i) {
+        bool loud = std::abs(audio[2 * i]) > 0.1F;
         if (loud && quiet > 9600) all.push_back(i);
         quiet = loud ? 0 : quiet + 1;
     }
@@ -101,7 +101,7 @@ fs::path drawn_clip(const fs::path& path, int width, int height, int count, Draw
 }
 /// A clip of grey pictures at these times, encoded as it comes; with a second of sound, or without.
 inline fs::path odd_clip(const Folder& folder, const std::string& name, int width, int height,
-                         const std::vector<Time>& times, Time last, std::optional<Time> sound_from = {}) {
+                         const std::vector<Time>& times, Time last, std::optional<Time> audio_from = {}) {
     auto path = folder / name;
     auto& codecs = CodecRegistry::standard();
     auto encoder = value(codecs.video_encoder(Codec::vp9, {.width = width, .height = height, .rate = {30, 1}}));
@@ -109,14 +109,14 @@ inline fs::path odd_clip(const Folder& folder, const std::string& name, int widt
     WriteTrack v;
     v.codec = Codec::vp9, v.config = encoder->config(), v.video = {width, height};
     auto number = value(writer->add(v));
-    std::size_t sound = 0;
+    std::size_t audio = 0;
     std::unique_ptr<AudioEncoder> speaker;
-    if (sound_from) {
+    if (audio_from) {
         speaker = value(codecs.audio_encoder(Codec::opus, {}));
         WriteTrack a;
         a.codec = Codec::opus, a.config = speaker->config(), a.audio = {48000, 2},
         a.delay_samples = speaker->delay_samples();
-        sound = value(writer->add(a));
+        audio = value(writer->add(a));
     }
     std::vector<Encoded> packets;
     for (std::size_t i = 0; i < times.size(); ++i) {
@@ -139,7 +139,7 @@ inline fs::path odd_clip(const Folder& folder, const std::string& name, int widt
             std::vector<EncodedSamples> made_here;
             done(speaker->encode(std::vector<float>(960 * 2, 0.2F), made_here));
             for (auto& e : made_here)
-                done(writer->write(sound, {*sound_from + 20_ms * i, *sound_from + 20_ms * i, 20_ms, true, e.data}));
+                done(writer->write(audio, {*audio_from + 20_ms * i, *audio_from + 20_ms * i, 20_ms, true, e.data}));
         }
     done(writer->finish());
     return path;

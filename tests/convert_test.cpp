@@ -84,7 +84,7 @@ TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothin
         }
         auto length = std::min(to, 6_s) - from;
         CHECK(std::abs((result.duration - length).ns) < (5_ms).ns);
-        auto samples = sound_of(std::shared_ptr<Clip>(value(open_clip(path.string())))).size() / 2;
+        auto samples = audio_of(std::shared_ptr<Clip>(value(open_clip(path.string())))).size() / 2;
         CHECK(std::abs(static_cast<double>(samples) - length.seconds() * 48000) < 240);
         std::vector<std::size_t> heard;
         for (auto at : onsets_in(fixture("h264_high_aac.mp4"))) {
@@ -180,7 +180,7 @@ TEST_CASE("a size in bytes is landed under, closely, and loudness comes to where
     (void)made(fixture("h264_high_aac.mp4").string(), folder / "l.mp4", loud);
     auto level = [](const fs::path& p) {
         double sum = 0;
-        auto s = sound_of(std::shared_ptr<Clip>(value(open_clip(p.string()))));
+        auto s = audio_of(std::shared_ptr<Clip>(value(open_clip(p.string()))));
         for (auto v : s) sum += static_cast<double>(v) * v;
         return 10 * std::log10(sum / static_cast<double>(s.size()));
     };
@@ -758,10 +758,10 @@ TEST_CASE("what is copied goes out in its order, though parts overlap or times g
 
 TEST_CASE("how long a clip was made is how long it is, also where only what begins late is kept") {
     Folder folder;
-    Recipe sound, pictures;
-    sound.video.action = pictures.audio.action = Recipe::Do::none;
+    Recipe audio, pictures;
+    audio.video.action = pictures.audio.action = Recipe::Do::none;
     for (auto name : {"edit_empty_audio_1s.mp4", "recorded_vp9_opus.webm", "h264_aac.ts", "edit_skip_500ms.mp4"})
-        for (auto& [what, recipe] : {std::pair{"s", sound}, {"p", pictures}, {"b", Recipe{}}})
+        for (auto& [what, recipe] : {std::pair{"s", audio}, {"p", pictures}, {"b", Recipe{}}})
             for (auto wrapper : {".mkv", ".mp4"}) {
                 INFO(name << " " << what << wrapper);
                 auto out = folder / (std::string(what) + name + wrapper);

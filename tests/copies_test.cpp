@@ -155,7 +155,7 @@ TEST_CASE("a cut whose sound is copied holds the same samples as the original th
                 convert(noise.string(), {.out = source, .recipe = encoding, .target = {}, .replace = Replace::anything},
                         CodecRegistry::standard());
             REQUIRE(encoded);
-            auto all = sound_of(std::shared_ptr<Clip>(value(open_clip(source.string()))));
+            auto all = audio_of(std::shared_ptr<Clip>(value(open_clip(source.string()))));
             for (auto out : {"a.mp4", "a.mkv", "a.webm", "a.ogg"}) {
                 auto recipe = copying(Kind::audio);
                 recipe.from = 10_ms * (20 + static_cast<std::int64_t>(random() % 200));
@@ -171,7 +171,7 @@ TEST_CASE("a cut whose sound is copied holds the same samples as the original th
                     continue;
                 }
                 ++copied;
-                auto cut = sound_of(std::shared_ptr<Clip>(value(open_clip((folder / out).string()))));
+                auto cut = audio_of(std::shared_ptr<Clip>(value(open_clip((folder / out).string()))));
                 auto first = static_cast<std::ptrdiff_t>(recipe.from.ms() * 96);
                 auto wanted = static_cast<std::ptrdiff_t>((*recipe.to - recipe.from).ms() * 96);
                 auto size = static_cast<std::ptrdiff_t>(cut.size());

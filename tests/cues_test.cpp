@@ -316,10 +316,10 @@ TEST_CASE("another sound track takes over at the sample where the one before lea
     stage.run(1500_ms);
     REQUIRE(stage.now().choices->size() == 2);
     CHECK(stage.now().choices->at(1).title == "German");
-    auto before = stage.now().sound_track;
-    stage.controller.choose_sound(stage.now().choices->at(1).id);
+    auto before = stage.now().audio_track;
+    stage.controller.choose_audio(stage.now().choices->at(1).id);
     stage.run(5_s);
-    CHECK(stage.now().sound_track != before);
+    CHECK(stage.now().audio_track != before);
     // Bursts of 1 kHz before, of 2 kHz after, all at whole seconds of media time.
     auto frequency = [&](std::size_t from) {
         int crossings = 0;
@@ -345,9 +345,9 @@ TEST_CASE("another sound track takes over at the sample where the one before lea
     CHECK(onsets[3] - onsets[2] == Approx(48'000).margin(480));
     // A language that is asked for from the start.
     Stage german;
-    german.controller.open(fixture("two_audio_languages.mkv").string(), {.sound_language = "de"});
+    german.controller.open(fixture("two_audio_languages.mkv").string(), {.audio_language = "de"});
     german.run(500_ms);
-    CHECK(german.now().sound_track == stage.now().sound_track);
+    CHECK(german.now().audio_track == stage.now().audio_track);
 }
 
 TEST_CASE("switching sound costs nothing that plays: at every speed, in a loop, again and again") {
@@ -364,7 +364,7 @@ TEST_CASE("switching sound costs nothing that plays: at every speed, in a loop, 
             auto from = stage.now().position;
             for (int i = 0; i < 6; ++i) {
                 auto& list = *stage.now().choices;
-                stage.controller.choose_sound(list[random() % 2].id);
+                stage.controller.choose_audio(list[random() % 2].id);
                 stage.run(Time{static_cast<std::int64_t>(random() % 300'000'000)});
             }
             INFO("rate " << rate << (loop ? " in a loop" : ""));

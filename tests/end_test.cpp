@@ -80,16 +80,16 @@ TEST_CASE("sound that goes on far beyond its track's end is passed over without 
     auto track = *opened->info().main(Kind::audio);
     track.end = 1_s;
     track.preroll = {};
-    auto sound = value(SoundReader::open(std::shared_ptr<Clip>(std::move(opened)), track, CodecRegistry::standard()));
+    auto audio = value(AudioReader::open(std::shared_ptr<Clip>(std::move(opened)), track, CodecRegistry::standard()));
     std::size_t frames = 0;
-    while (auto block = value(sound->next())) frames += block->frames();
+    while (auto block = value(audio->next())) frames += block->frames();
     CHECK(frames == 48'000);
 }
 
 TEST_CASE("recordings put in a row behind a header that speaks of the first alone play to the last one's end") {
     Folder folder;
     auto one = bytes_of(fixture("audio_info.mp3"));
-    auto heard = static_cast<std::int64_t>(sound_of(open("audio_info.mp3")).size() / 2);
+    auto heard = static_cast<std::int64_t>(audio_of(open("audio_info.mp3")).size() / 2);
     for (int parts : {2, 5, 80}) {
         auto path = folder / ("station" + std::to_string(parts) + ".mp3");
         put(path, many(one, parts));
@@ -103,7 +103,7 @@ TEST_CASE("recordings put in a row behind a header that speaks of the first alon
         CHECK(report.report["error"].is_null());
         CHECK(report.report["position_ns"] == clip->info().duration.ns);
         auto last = 3_s * parts - 1_s;
-        CHECK(sound_of(std::move(clip), last).size() / 2 > 48'000);
+        CHECK(audio_of(std::move(clip), last).size() / 2 > 48'000);
     }
     // A tag behind the only recording is no second one, however large.
     auto tagged = one;
@@ -111,7 +111,7 @@ TEST_CASE("recordings put in a row behind a header that speaks of the first alon
     for (int i = 0; i < 300'000; ++i) tagged.push_back(static_cast<std::uint8_t>(random()));
     auto clip = opened(tagged, "tagged.mp3");
     CHECK(clip->info().duration == 3_s);
-    CHECK(static_cast<std::int64_t>(sound_of(std::move(clip)).size() / 2) == heard);
+    CHECK(static_cast<std::int64_t>(audio_of(std::move(clip)).size() / 2) == heard);
 }
 
 TEST_CASE("what goes on past the length that its header states moves on, and is as long as it was found to be") {

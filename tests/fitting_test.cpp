@@ -190,8 +190,8 @@ TEST_CASE("what was made is held against the whole of what it was made of") {
     auto same = value(hold_against(source, made(source, folder / "s.mkv").path, {}, codecs()));
     CHECK(same.likeness.identical);
     // Sound alone has figures of bytes.
-    auto sound = made(fixture("audio.flac").string(), folder / "s.mp3");
-    CHECK(value(hold_against(fixture("audio.flac").string(), sound.path, {}, codecs())).likeness.frames == 0);
+    auto audio = made(fixture("audio.flac").string(), folder / "s.mp3");
+    CHECK(value(hold_against(fixture("audio.flac").string(), audio.path, {}, codecs())).likeness.frames == 0);
     std::atomic<bool> cancel = true;
     CHECK(hold_against(source, c.path, {}, codecs(), &cancel).error().code == ErrorCode::cancelled);
     CHECK(hold_against(source, folder / "gone.mp4", {}, codecs()).error().code == ErrorCode::not_found);
@@ -226,7 +226,7 @@ TEST_CASE("how loud a stretch is agrees with the whole") {
     for (auto* name : {"audio.flac", "vp9_opus.webm", "h264_high_aac.mp4"}) {
         auto clip = open(name);
         auto whole = value(gather_facts(clip, codecs())).loudness->integrated;
-        auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), codecs()));
+        auto reader = value(AudioReader::open(clip, *clip->info().main(Kind::audio), codecs()));
         INFO(name);
         CHECK(loudness_of(*reader, Time::max()).value() == Approx(whole).margin(0.1));
         CHECK_FALSE(loudness_of(*reader, Time::max()));  // nothing is left

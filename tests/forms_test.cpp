@@ -19,9 +19,9 @@ using namespace ruedo::test;
 namespace {
 std::shared_ptr<Clip> opened_at(const fs::path& path) { return value(open_clip(path.string())); }
 /// In the form the track itself has.
-std::vector<float> samples_of(const fs::path& path, SoundForm form) {
+std::vector<float> samples_of(const fs::path& path, AudioSpec form) {
     auto clip = opened_at(path);
-    auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard(), form));
+    auto reader = value(AudioReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard(), form));
     std::vector<float> all;
     while (auto block = value(reader->next())) all.insert(all.end(), block->samples.begin(), block->samples.end());
     return all;
@@ -174,7 +174,7 @@ TEST_CASE("copies go from container to container bit for bit, and play as what t
         }
         if (result.audio.action != "none") {
             CHECK(result.audio.action == "copied");
-            auto before = sound_of(open(name)), after = sound_of(opened_at(folder / out));
+            auto before = audio_of(open(name)), after = audio_of(opened_at(folder / out));
             // But for what a container can't cut at either end.
             bool bare = std::string(out).ends_with(".ts");
             auto heard = onsets_in(fixture(name)), again = onsets_in(folder / out);
@@ -287,7 +287,7 @@ TEST_CASE("sound without loss keeps every sample, in its own rate, channels and 
         auto wav = folder / "a.wav";
         std::size_t frames = 20'001;
         put_wav(wav, rate, channels, bits, frames, noise);
-        SoundForm form{rate, channels};
+        AudioSpec form{rate, channels};
         auto before = samples_of(wav, form);
         REQUIRE(before.size() == frames * static_cast<std::size_t>(channels));
         CHECK(before[5] == noise(5 / static_cast<std::size_t>(channels), 5 % channels));
@@ -355,7 +355,7 @@ TEST_CASE("channels are mixed as they are weighted, and what grows too loud is h
 TEST_CASE("a limiter holds true peaks under its ceiling, and leaves alone what stays under it") {
     std::mt19937 random(7);
     for (int round = 0; round < 12; ++round) {
-        SoundForm form{round % 2 ? 44100 : 48000, 1 + round % 3};
+        AudioSpec form{round % 2 ? 44100 : 48000, 1 + round % 3};
         auto loud = round % 4 == 0 ? 0.3F : 1.5F;
         std::vector<float> in, out;
         for (std::size_t i = 0; i < 30'000; ++i)

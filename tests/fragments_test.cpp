@@ -143,8 +143,8 @@ TEST_CASE("a fragmented clip is as long as its fragments, whatever its headers s
                 CHECK(facts.frame_count == static_cast<std::uint64_t>(made.pictures * count));
                 CHECK(facts.end == made.each * count);
                 auto end = facts.end;
-                if (auto* sound = clip->info().main(Kind::audio))
-                    end = std::max(end, value(scan_track(*clip, *sound)).end);
+                if (auto* audio = clip->info().main(Kind::audio))
+                    end = std::max(end, value(scan_track(*clip, *audio)).end);
                 CHECK(std::abs(
                           (clip->info().duration - (index == Index::sidx || index == Index::nested ? facts.end : end))
                               .ns) < (2_ms).ns);

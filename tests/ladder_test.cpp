@@ -76,10 +76,10 @@ TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe,
         auto master = list_of(made.path / name);
         REQUIRE(master.master);
         REQUIRE(master.master->variants.size() == 3);
-        auto sound = list_of(made.path / "sound" / form / "list.m3u8").list;
-        double sound_peak = 0;
-        for (auto& s : sound.segments)
-            sound_peak = std::max(sound_peak, static_cast<double>(fs::file_size(s.address)) * 8 / s.duration.seconds());
+        auto audio = list_of(made.path / "sound" / form / "list.m3u8").list;
+        double audio_peak = 0;
+        for (auto& s : audio.segments)
+            audio_peak = std::max(audio_peak, static_cast<double>(fs::file_size(s.address)) * 8 / s.duration.seconds());
         std::optional<std::vector<Time>> starts;
         for (auto& v : master.master->variants) {
             INFO(v.address);
@@ -125,9 +125,9 @@ TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe,
             if (!starts) starts = times;
             CHECK(*starts == times);
             // As stated: no segment takes more, with its sound; and not much less is stated as the mean.
-            CHECK(static_cast<double>(v.bandwidth) >= peak + sound_peak - 2);
+            CHECK(static_cast<double>(v.bandwidth) >= peak + audio_peak - 2);
             CHECK(static_cast<double>(v.average_bandwidth) ==
-                  Approx(bytes * 8 / list.end().seconds() + sound_peak).epsilon(0.12));
+                  Approx(bytes * 8 / list.end().seconds() + audio_peak).epsilon(0.12));
             // Every keyframe can be fetched alone.
             auto keys = list_of(fs::path(v.address).parent_path() / "keys.m3u8").list;
             REQUIRE((keys.iframes_only && keys.segments.size() == 6));
@@ -166,8 +166,8 @@ TEST_CASE("every rung of a ladder that is made here plays picture for picture, b
             CHECK(exact);
             if (r.width == 96) CHECK(p.numbers == all);
         }
-        auto heard = sound_of(std::shared_ptr<Clip>(std::move(clip)));
-        auto was = sound_of(value(open_clip(tiny("ladder.mp4").string())));
+        auto heard = audio_of(std::shared_ptr<Clip>(std::move(clip)));
+        auto was = audio_of(value(open_clip(tiny("ladder.mp4").string())));
         CHECK(std::abs(static_cast<double>(heard.size()) - static_cast<double>(was.size())) < 4800);
         // The bursts lie where they lay.
         auto onset = [](const std::vector<float>& s, std::size_t from) {
@@ -406,9 +406,9 @@ TEST_CASE("lists name each of several captions on its own, whatever their langua
             row.fragments.push_back({fmt::format("{}.m4s", n), 1000 + random() % 9000, 500, at, length});
             at += length;
         }
-        lists.sound = row;
-        lists.sound->name = "sound", lists.sound->codecs = "mp4a.40.2", lists.sound->channels = 2;
-        lists.sound->language = languages[random() % languages.size()];
+        lists.audio = row;
+        lists.audio->name = "sound", lists.audio->codecs = "mp4a.40.2", lists.audio->channels = 2;
+        lists.audio->language = languages[random() % languages.size()];
         for (auto n = random() % 6; n > 0; --n) lists.texts.push_back({languages[random() % languages.size()], {}});
         auto said_of = [&](std::string_view language) {
             return std::any_of(lists.texts.begin(), lists.texts.end(), [&](auto& t) { return t.language == language; });
@@ -421,7 +421,7 @@ TEST_CASE("lists name each of several captions on its own, whatever their langua
         std::set<std::pair<std::string, std::string>> names;
         for (std::size_t k = 0; k < master->alternatives.size(); ++k) {
             auto& a = master->alternatives[k];
-            auto& said = k == 0 ? lists.sound->language : lists.texts[k - 1].language;
+            auto& said = k == 0 ? lists.audio->language : lists.texts[k - 1].language;
             CHECK((!a.name.empty() && names.insert({a.group, a.name}).second));
             CHECK(a.language == (is_language_tag(said) ? said : ""));
             CHECK(fs::path(a.address).lexically_normal().string().starts_with(folder.path.string()));
@@ -435,6 +435,6 @@ TEST_CASE("lists name each of several captions on its own, whatever their langua
         std::string xml(manifest.begin(), manifest.end());
         CHECK(xml.find("URI=") == std::string::npos);
         bool told = xml.find("lang=\"mul\"") != std::string::npos;
-        CHECK(told == (lists.sound->language == "mul" || said_of("mul")));
+        CHECK(told == (lists.audio->language == "mul" || said_of("mul")));
     }
 }

@@ -8,11 +8,11 @@ TEST_CASE("every state that can be reached is a sound one, and stays so under ev
     auto states = reachable_states();
     CHECK(states.size() > 15);
     for (auto s : states) {
-        CHECK(s.sound());
+        CHECK(s.audio());
         for (std::size_t i = 0; i < input_count; ++i) {
             auto r = step(s, static_cast<Input>(i));
             INFO(name(s.phase) << " + " << name(static_cast<Input>(i)));
-            CHECK(r.state.sound());
+            CHECK(r.state.audio());
             bool refused = std::count(r.effects.begin(), r.effects.end(), Effect::refuse) > 0;
             if (refused) {
                 CHECK(r.state == s);

@@ -49,7 +49,7 @@ TEST_CASE("a device that stands still or runs ahead of its supply is noticed wit
 
 namespace {
 /// A device that can be told to die.
-class Mortal final : public SoundDevice {
+class Mortal final : public AudioDevice {
   public:
     explicit Mortal(Strand& strand, std::shared_ptr<bool> dead)
         : inner_(make_silent_device(strand)), dead_(std::move(dead)) {}
@@ -59,7 +59,7 @@ class Mortal final : public SoundDevice {
     std::string describe() const override { return "a mortal device"; }
 
   private:
-    std::unique_ptr<SoundDevice> inner_;
+    std::unique_ptr<AudioDevice> inner_;
     std::shared_ptr<bool> dead_;
     std::int64_t last_ = 0;
 };
@@ -70,7 +70,7 @@ TEST_CASE("when the device dies the stand-in takes over, and playing goes on to 
     std::shared_ptr<VirtualStrand> shared = std::move(strand);
     auto dead = std::make_shared<bool>(false);
     int made = 0;
-    Mixer mixer(*shared, [&]() -> std::unique_ptr<SoundDevice> {
+    Mixer mixer(*shared, [&]() -> std::unique_ptr<AudioDevice> {
         if (++made > 1) return nullptr;
         return std::make_unique<Mortal>(*shared, dead);
     });
@@ -194,7 +194,7 @@ TEST_CASE("a sound server that takes its time to answer, or never does, holds no
     auto hung = std::make_shared<Hung>();
     auto strand = std::shared_ptr<Strand>(make_real_strand());
     {
-        Mixer mixer(*strand, [hung]() -> std::unique_ptr<SoundDevice> {
+        Mixer mixer(*strand, [hung]() -> std::unique_ptr<AudioDevice> {
             // The first try says at once that there is none; every later one hangs.
             if (hung->asked++ == 0) return nullptr;
             while (!hung->go_on) std::this_thread::sleep_for(std::chrono::milliseconds(1));

@@ -206,8 +206,8 @@ inline std::vector<Coded> mpeg4_video(int count, int between, bool packed, int g
 }
 
 /// An AVI file with one track of pictures, 25 a second, and, where given, one of sound.
-inline Bytes make_avi(const char* tag, const std::vector<Coded>& pictures, unsigned sound_tag = 0,
-                      const std::vector<Bytes>& sound = {}) {
+inline Bytes make_avi(const char* tag, const std::vector<Coded>& pictures, unsigned audio_tag = 0,
+                      const std::vector<Bytes>& audio = {}) {
     auto list = [](const char* type, const Bytes& body) {
         ByteWriter w;
         w.text("LIST").le(body.size() + 4, 4).text(type).raw(body);
@@ -222,11 +222,11 @@ inline Bytes make_avi(const char* tag, const std::vector<Coded>& pictures, unsig
     video.text("strf").le(40, 4).le(40, 4).le(number_width, 4).le(number_height, 4).le(1, 2).le(24, 2).text(tag);
     for (int i = 0; i < 5; ++i) video.le(0, 4);
     auto streams = list("strl", video.bytes);
-    if (sound_tag) {
+    if (audio_tag) {
         ByteWriter a;
         a.text("strh").le(56, 4).text("auds").le(0, 4).le(0, 4).le(0, 4).le(0, 4).le(1536, 4).le(48000, 4).le(0, 4);
-        a.le(sound.size(), 4).le(0, 4).le(0, 4).le(0, 4).le(0, 8);
-        a.text("strf").le(18, 4).le(sound_tag, 2).le(1, 2).le(48000, 4).le(32000, 4).le(1, 2).le(0, 2).le(0, 2);
+        a.le(audio.size(), 4).le(0, 4).le(0, 4).le(0, 4).le(0, 8);
+        a.text("strf").le(18, 4).le(audio_tag, 2).le(1, 2).le(48000, 4).le(32000, 4).le(1, 2).le(0, 2).le(0, 2);
         auto more = list("strl", a.bytes);
         streams.insert(streams.end(), more.begin(), more.end());
     }
@@ -237,9 +237,9 @@ inline Bytes make_avi(const char* tag, const std::vector<Coded>& pictures, unsig
         body.text(id).le(data.size(), 4).raw(data);
         if (data.size() & 1) body.u8(0);
     };
-    for (std::size_t i = 0; i < std::max(pictures.size(), sound.size()); ++i) {
+    for (std::size_t i = 0; i < std::max(pictures.size(), audio.size()); ++i) {
         if (i < pictures.size()) chunk("00dc", pictures[i].data, pictures[i].key);
-        if (i < sound.size()) chunk("01wb", sound[i], true);
+        if (i < audio.size()) chunk("01wb", audio[i], true);
     }
     ByteWriter all;
     all.raw(list("hdrl", header.bytes)).raw(list("movi", body.bytes));
@@ -251,7 +251,7 @@ inline Bytes make_avi(const char* tag, const std::vector<Coded>& pictures, unsig
 
 /// AC-3 (ETSI TS 102 366) of one channel at 48 kHz, 256 kbit/s: every exponent nought, every mantissa of 16 bits, which
 /// the allocation of bits gives where the floor is at its lowest.
-inline std::vector<Bytes> make_ac3(const std::vector<float>& sound) {
+inline std::vector<Bytes> make_ac3(const std::vector<float>& audio) {
     constexpr std::size_t bins = 73;
     // Clause 7.9.5: a window whose squares sum to one, of a Kaiser window with alpha 5.
     static const auto window = [] {
@@ -263,7 +263,7 @@ inline std::vector<Bytes> make_ac3(const std::vector<float>& sound) {
         return w;
     }();
     std::vector<Bytes> frames;
-    for (std::size_t frame = 0; frame * 1536 < sound.size(); ++frame) {
+    for (std::size_t frame = 0; frame * 1536 < audio.size(); ++frame) {
         BitWriter w;
         w.bits(0x0B77, 16).bits(0, 16).bits(0, 2).bits(24, 6);
         w.bits(8, 5).bits(0, 3).bits(1, 3).bits(0, 1).bits(31, 5).bits(0, 3).bits(0, 2).bits(0, 2).bits(0, 1);
@@ -281,7 +281,7 @@ inline std::vector<Bytes> make_ac3(const std::vector<float>& sound) {
             w.bits(0, 1).bits(0, 1);
             auto first = static_cast<std::int64_t>(frame * 1536 + block * 256) - 256;
             auto at = [&](std::int64_t i) {
-                return i >= 0 && i < std::ssize(sound) ? static_cast<double>(sound[static_cast<std::size_t>(i)]) : 0.0;
+                return i >= 0 && i < std::ssize(audio) ? static_cast<double>(audio[static_cast<std::size_t>(i)]) : 0.0;
             };
             for (std::size_t k = 0; k < bins; ++k) {
                 double x = 0;
@@ -303,7 +303,7 @@ inline std::vector<Bytes> make_ac3(const std::vector<float>& sound) {
 
 /// A program stream of pictures, 25 a second, and AC-3, in packets that keep to neither's beginnings. `first`: packs as
 /// ISO/IEC 11172-1 has them. `begin`: the clock where it starts, in ticks.
-inline Bytes make_program_stream(const std::vector<Coded>& pictures, const std::vector<Bytes>& sound, bool first,
+inline Bytes make_program_stream(const std::vector<Coded>& pictures, const std::vector<Bytes>& audio, bool first,
                                  std::int64_t begin = 0, std::int64_t frame_ticks = 3600, bool stamped = true) {
     ByteWriter w;
     auto stamp = [&](ByteWriter& out, unsigned lead, std::int64_t t) {
@@ -350,8 +350,8 @@ inline Bytes make_program_stream(const std::vector<Coded>& pictures, const std::
         }
         while (unit < begins.size() && begins[unit] < at + n) ++unit;
         packet(0xE0, {}, ByteView(run).subspan(at, n), pts, dts);
-        for (; heard < sound.size() && heard * 2880 < unit * static_cast<std::size_t>(frame_ticks); ++heard)
-            packet(0xBD, Bytes{0x80, 1, 0, 1}, sound[heard],
+        for (; heard < audio.size() && heard * 2880 < unit * static_cast<std::size_t>(frame_ticks); ++heard)
+            packet(0xBD, Bytes{0x80, 1, 0, 1}, audio[heard],
                    begin + frame_ticks + static_cast<std::int64_t>(heard) * 2880, std::nullopt);
     }
     w.u32(0x1B9);

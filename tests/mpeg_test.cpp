@@ -105,12 +105,12 @@ std::vector<int> every(int step, int count, int from = 0) {
 
 TEST_CASE("MPEG-1 and MPEG-2 video with AC-3 in program streams") {
     auto coded = tone(48000 * 4);
-    auto sound = make_ac3(coded);
+    auto audio = make_ac3(coded);
     for (bool first : {true, false})
         for (bool closed : {true, false}) {
             INFO("ISO/IEC 11172: " << first << ", closed groups: " << closed);
             MpegOptions o{.second = !first, .aspect = first ? 8U : 3U, .closed = closed};
-            auto file = make_program_stream(mpeg_video(100, o), sound, first);
+            auto file = make_program_stream(mpeg_video(100, o), audio, first);
             auto clip = opened(file, "old.mpg");
             CHECK(clip->info().container == "mpegps");
             CHECK(clip->info().findings.empty());
@@ -128,17 +128,17 @@ TEST_CASE("MPEG-1 and MPEG-2 video with AC-3 in program streams") {
             CHECK(heard.codec == Codec::ac3);
             CHECK(heard.audio.rate == 48000);
             CHECK(heard.audio.channels == 1);
-            CHECK(difference(sound_of(clip), coded) < 0.002);
+            CHECK(difference(audio_of(clip), coded) < 0.002);
         }
 }
 
 TEST_CASE("a program stream whose clock wraps, one cut at both ends, and one with bytes lost") {
-    auto sound = make_ac3(tone(48000 * 8));
+    auto audio = make_ac3(tone(48000 * 8));
     auto pictures = mpeg_video(200);
-    auto wraps = opened(make_program_stream(pictures, sound, false, (std::int64_t{1} << 33) - 90000), "wraps.mpg");
+    auto wraps = opened(make_program_stream(pictures, audio, false, (std::int64_t{1} << 33) - 90000), "wraps.mpg");
     plays_exactly(wraps, 200, every(12, 200));
     // Begun in the middle, ended in the middle: from the first group that is whole.
-    auto file = make_program_stream(pictures, sound, false);
+    auto file = make_program_stream(pictures, audio, false);
     Bytes middle(file.begin() + std::ssize(file) / 3, file.begin() + std::ssize(file) / 4 * 3);
     auto from = std::search(middle.begin(), middle.end(), file.begin(), file.begin() + 4);
     middle.erase(middle.begin(), from);
@@ -223,7 +223,7 @@ TEST_CASE("MPEG video and AC-3 in transport streams") {
     for (auto& f : make_ac3(coded)) maker.add(f, at, at, false), at += 2880;
     auto clip = opened(maker.bytes, "ac3.ts");
     CHECK(clip->info().main(Kind::audio)->codec == Codec::ac3);
-    CHECK(difference(sound_of(clip), coded) < 0.002);
+    CHECK(difference(audio_of(clip), coded) < 0.002);
     // Pictures of MPEG-4 without ones between, one to a packet.
     TsMaker four(0x10);
     at = 0;
@@ -293,7 +293,7 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
     plays_exactly(opened(make_matroska("V_MPEG2", {}, two), "d.mkv"), 60, every(12, 60));
     plays_exactly(opened(make_matroska("V_MPEG1", {}, mpeg_video(60, {.second = false})), "e.mkv"), 60, every(12, 60));
 
-    auto sound = make_ac3(tone(48000 * 2));
+    auto audio = make_ac3(tone(48000 * 2));
     Bytes made;
     auto writer = write_mp4(std::make_unique<MemorySink>(made));
     WriteTrack video, audio;
@@ -307,9 +307,9 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
         p.pts = 40_ms * c.shown, p.dts = 40_ms * decoded++, p.duration = 40_ms, p.keyframe = c.key, p.data = c.data;
         done(writer->write(pictures, p));
     }
-    for (std::size_t i = 0; i < sound.size(); ++i) {
+    for (std::size_t i = 0; i < audio.size(); ++i) {
         WritePacket p;
-        p.pts = p.dts = 32_ms * static_cast<std::int64_t>(i), p.duration = 32_ms, p.data = sound[i];
+        p.pts = p.dts = 32_ms * static_cast<std::int64_t>(i), p.duration = 32_ms, p.data = audio[i];
         done(writer->write(heard, p));
     }
     done(writer->finish());
@@ -317,7 +317,7 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
     CHECK(clip->info().main(Kind::video)->codec_string ==
           "mp4v.20." + std::to_string(parse_mpeg4_config(config)->profile_level));
     CHECK(clip->info().main(Kind::audio)->audio.channels == 1);
-    CHECK(difference(sound_of(clip), tone(48000 * 2)) < 0.002);
+    CHECK(difference(audio_of(clip), tone(48000 * 2)) < 0.002);
     auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     for (int n = 0; n < 60; ++n) CHECK(number_of(*value(reader->next())) == n);
     for (int n : {59, 3, 31, 0}) CHECK(number_of(value(reader->at(40_ms * n))) == n);
@@ -428,10 +428,10 @@ TEST_CASE("AC-3 bare and in AVI, and frames tell themselves") {
     auto clip = opened(bare, "x.ac3");
     CHECK(clip->info().container == "ac3");
     CHECK(clip->info().duration == ticks_to_time(std::ssize(frames) * 1536, 1, 48000));
-    CHECK(difference(sound_of(clip), coded) < 0.002);
+    CHECK(difference(audio_of(clip), coded) < 0.002);
     auto avi = opened(make_avi("XVID", mpeg4_video(50, 1, false), 0x2000, frames), "x.avi");
     CHECK(avi->info().main(Kind::audio)->codec == Codec::ac3);
-    CHECK(difference(sound_of(avi), coded) < 0.002);
+    CHECK(difference(audio_of(avi), coded) < 0.002);
     // Sizes by the table, at each rate.
     Bytes head{0x0B, 0x77, 0, 0, 0, 0x40, 0x2F, 0, 0};
     for (auto [code, size] : {std::pair{0x1C, 1536}, {0x5C, 1670}, {0x5D, 1672}, {0x9C, 2304}}) {
@@ -461,15 +461,15 @@ TEST_CASE("sound that keeps to no chunks, in an AVI that arrives in order only")
                             run.begin() + static_cast<std::ptrdiff_t>(std::min(run.size(), at + 1000)));
     auto pictures = mpeg4_video(150, 1, false);
     auto server = demo::LoopbackServer::start();
-    for (auto& [tag, sound] : {std::pair{0x55U, pieces}, {0x2000U, make_ac3(tone(48000 * 6))}}) {
+    for (auto& [tag, audio] : {std::pair{0x55U, pieces}, {0x2000U, make_ac3(tone(48000 * 6))}}) {
         INFO(tag);
-        auto bytes = make_avi("XVID", pictures, tag, sound);
+        auto bytes = make_avi("XVID", pictures, tag, audio);
         auto local = opened(bytes, "x.avi");
         for (bool no_length : {false, true}) {
             server->serve("/x.avi", {.body = bytes, .ignores_ranges = true, .states_no_length = no_length});
             auto arriving = std::shared_ptr<Clip>(value(open_clip(value(open_source(server->address("/x.avi"))))));
-            CHECK(sound_of(arriving) == sound_of(local));
-            CHECK(sound_of(arriving, 3_s) == sound_of(local, 3_s));
+            CHECK(audio_of(arriving) == audio_of(local));
+            CHECK(audio_of(arriving, 3_s) == audio_of(local, 3_s));
             auto shown =
                 value(FrameReader::open(arriving, *arriving->info().main(Kind::video), CodecRegistry::standard()));
             for (int n = 0; n < 150; ++n) CHECK(number_of(*value(shown->next())) == n);
@@ -526,9 +526,9 @@ TEST_CASE("layer II tells itself and plays") {
     CHECK(track.codec == Codec::mp2);
     CHECK(track.audio.rate == 48000);
     CHECK(clip->info().duration == 1200_ms);
-    auto sound = sound_of(clip);
-    CHECK(sound.size() == 2 * 50 * 1152);
-    CHECK(std::all_of(sound.begin(), sound.end(), [](float v) { return v == 0; }));
+    auto audio = audio_of(clip);
+    CHECK(audio.size() == 2 * 50 * 1152);
+    CHECK(std::all_of(audio.begin(), audio.end(), [](float v) { return v == 0; }));
 }
 
 TEST_CASE("places in the order of showing, of any order of decoding that is allowed") {
@@ -633,16 +633,16 @@ TEST_CASE("A transport stream that was cut short says so, unless it is cut betwe
 
 // Short ones of each kind, for the fuzzers to begin with: ruedo-tests "[seeds]" in the folder that has the corpus.
 TEST_CASE("seeds for the fuzzers are written", "[.][seeds]") {
-    auto sound = make_ac3(tone(8000));
+    auto audio = make_ac3(tone(8000));
     auto put_seed = [](const char* name, const Bytes& bytes) { put(fs::path("fuzz/corpus") / name, bytes); };
-    put_seed("mpegps/two.mpg", make_program_stream(mpeg_video(16), sound, false));
-    put_seed("mpegps/one.mpg", make_program_stream(mpeg_video(16, {.second = false, .closed = false}), sound, true));
-    put_seed("riff/packed.avi", make_avi("DIVX", mpeg4_video(12, 2, true, 6), 0x2000, sound));
+    put_seed("mpegps/two.mpg", make_program_stream(mpeg_video(16), audio, false));
+    put_seed("mpegps/one.mpg", make_program_stream(mpeg_video(16, {.second = false, .closed = false}), audio, true));
+    put_seed("riff/packed.avi", make_avi("DIVX", mpeg4_video(12, 2, true, 6), 0x2000, audio));
     put_seed("riff/between.avi", make_avi("XVID", mpeg4_video(12, 1, false, 6)));
     put_seed("matroska/mpeg4.mkv", make_matroska("V_MPEG4/ISO/ASP", {}, mpeg4_video(8, 0, false)));
     put_seed("headers/mpeg2.bin", mpeg_video(1)[0].data);
     put_seed("headers/mpeg4.bin", mpeg4_video(1, 0, false)[0].data);
     Bytes bare;
-    for (auto& f : sound) bare.insert(bare.end(), f.begin(), f.end());
+    for (auto& f : audio) bare.insert(bare.end(), f.begin(), f.end());
     put_seed("elementary/tone.ac3", bare);
 }

@@ -47,7 +47,7 @@ struct SlowStage {
         return static_cast<std::size_t>(std::count_if(all.begin(), all.end(), [&](auto& e) { return e.name == name; }));
     }
     /// What is heard from the first sound to the last.
-    std::vector<float> sound() const {
+    std::vector<float> audio() const {
         auto loud = [](float v) { return std::abs(v) > 1e-4F; };
         auto from = std::find_if(heard.begin(), heard.end(), loud);
         auto to = std::find_if(heard.rbegin(), heard.rend(), loud).base();
@@ -65,7 +65,7 @@ TEST_CASE("decoding slower than real time gives way: sight keeps to sound, which
     SlowStage quick{Costs{}};
     quick.controller.open(tiny("pace.mp4"), playing);
     REQUIRE(quick.run_until(over));
-    auto whole = quick.sound();
+    auto whole = quick.audio();
     REQUIRE(whole.size() > 5 * 96'000);
     for (double speed : {0.3, 0.6, 0.9})
         for (auto refresh : {Time{}, ticks_to_time(1, 1, 60)}) {
@@ -80,7 +80,7 @@ TEST_CASE("decoding slower than real time gives way: sight keeps to sound, which
             REQUIRE(report.av_offset_ms);
             CHECK(report.av_offset_ms->max <= 250);
             CHECK(stage.events("starved") == 0);
-            CHECK(stage.sound() == whole);
+            CHECK(stage.audio() == whole);
             CHECK(stage.events("giving-way") > 0);
             // At least two pictures in any second while there is something to be seen.
             auto& shown = stage.sink->shown;
@@ -199,7 +199,7 @@ TEST_CASE("after a second in which the process stood still everything is on time
             SlowStage other{Costs{}};
             other.controller.open(fixture(name), playing);
             REQUIRE(other.run_until(over));
-            CHECK(stage.sound() == other.sound());
+            CHECK(stage.audio() == other.audio());
         }
 }
 

@@ -64,7 +64,7 @@ PlayerDocument random_document(std::mt19937& random) {
         s.fit = static_cast<Fit>(random() % 4);
         s.align_x = static_cast<double>(random() % 3) / 2, s.align_y = static_cast<double>(random() % 3) / 2;
         static constexpr std::array languages{"", "en", "de", "pt-BR", "zh-Hant"};
-        s.sound_language = languages[random() % languages.size()],
+        s.audio_language = languages[random() % languages.size()],
         s.text_language = languages[random() % languages.size()];
         if (random() % 4 == 0)
             s.poster_at = 1_ms * static_cast<std::int64_t>(random() % 9000);
@@ -101,7 +101,7 @@ PlayerDocument random_document(std::mt19937& random) {
             s.depth = 0.75;
             r.solids.push_back(s);
         }
-        r.walls = "#ffffff", r.floor = "#000000", r.sound_by_place = random() % 2;
+        r.walls = "#ffffff", r.floor = "#000000", r.audio_by_place = random() % 2;
     }
     d.mount = static_cast<Mount>(random() % mount_names().size());
     if (random() % 2) d.mount_width = 320, d.mount_height = 568;

@@ -42,7 +42,7 @@ const fs::path& fast_clip() {
         spec.file = "fast.mp4", spec.video = Codec::h264, spec.audio = Codec::aac;
         spec.width = 854, spec.height = 480, spec.rate = {60, 1}, spec.seconds = 2, spec.numbered = true;
         spec.draw = [](demo::Canvas&, double) {};
-        spec.sound = demo::burst;
+        spec.audio = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
         return folder / "fast.mp4";
     }();
@@ -103,12 +103,12 @@ TEST_CASE("profile, level, size, rate and channels stay within any rules") {
         if (random() % 4) rule["max_level"] = one_of(10, 11, 12, 13, 21, 30, 31);
         if (random() % 2) rule["max_width"] = 64 + 2 * (random() % 300), rule["max_height"] = 64 + 2 * (random() % 200);
         if (random() % 2) rule["max_rate"] = 5 + random() % 40;
-        nlohmann::json sound{{"codec", "aac"}};
-        if (random() % 2) sound["max_rate"] = one_of(8000, 22050, 44100);
-        if (random() % 2) sound["max_channels"] = 1;
-        auto target = target_of({rule}, {sound});
+        nlohmann::json audio{{"codec", "aac"}};
+        if (random() % 2) audio["max_rate"] = one_of(8000, 22050, 44100);
+        if (random() % 2) audio["max_channels"] = 1;
+        auto target = target_of({rule}, {audio});
         auto source = random() % 2 ? fast_clip().string() : fixture("h264_high_vorbis.mkv").string();
-        INFO(rule.dump() << sound.dump() << source);
+        INFO(rule.dump() << audio.dump() << source);
         value(begun(source, folder / "o.mp4", target, beginning));
         auto after = judged((folder / "o.mp4").string(), target);
         INFO(after.sentence());

@@ -360,7 +360,7 @@ TEST_CASE("in a room a poster stands before the start, a start may wait, and ful
 
 TEST_CASE("where the document asks for it, a player in a room is softer from afar and heard from its side") {
     auto d = in_a_room();
-    d.room.sound_by_place = true;
+    d.room.audio_by_place = true;
     // The loudest of either side since it was asked last; it outlives what is heard.
     std::pair<float, float> loudest;
     std::mutex mutex;

@@ -17,7 +17,7 @@ using namespace ruedo::test;
 
 namespace {
 /// A clip with sound and without captions, that plays everywhere; its twin without sound.
-ClipInfo clip(bool sound = true, int width = 1280, int height = 720) {
+ClipInfo clip(bool audio = true, int width = 1280, int height = 720) {
     ClipInfo info;
     info.container = "mp4", info.duration = 60_s, info.duration_known = true, info.bytes = 1'000'000;
     Track v;
@@ -27,7 +27,7 @@ ClipInfo clip(bool sound = true, int width = 1280, int height = 720) {
     Track a;
     a.id = 2, a.kind = Kind::audio, a.codec = Codec::aac, a.is_default = true, a.codec_string = "mp4a.40.2";
     a.audio = {48000, 2};
-    if (sound) info.tracks.push_back(a);
+    if (audio) info.tracks.push_back(a);
     return info;
 }
 struct Room {
@@ -219,8 +219,8 @@ const std::vector<Case>& cases() {
          [](Room& r) { r.document.sources[1].name = "lantern"; }},
         {"unknown-target", [](Room& r) { r.document.target = "dekstop"; },
          [](Room& r) { r.document.target = "handset-recent"; }},
-        {"unknown-language", [](Room& r) { r.document.sources[0].sound_language = "in German"; },
-         [](Room& r) { r.document.sources[0].sound_language = "de"; }},
+        {"unknown-language", [](Room& r) { r.document.sources[0].audio_language = "in German"; },
+         [](Room& r) { r.document.sources[0].audio_language = "de"; }},
         {"poster-beyond", [](Room& r) { r.document.sources[0].poster_at = 60_s; },
          [](Room& r) { r.document.sources[0].poster_at = 59_s; }},
         {"absolute-path", [](Room& r) { r.document.sources[0].file = (r.folder / "lantern.mp4").string(); },

@@ -126,7 +126,7 @@ TEST_CASE("a player's part of a document is that player with the sources of its 
 }
 
 TEST_CASE("one sounds at a time: whoever begins to, and whatever happens never two for long") {
-    OneSounds rule;
+    ExclusiveAudio rule;
     std::array<Snapshot, 3> now{};
     for (auto& s : now) s.has_audio = true;
     auto play = [&](std::size_t i, bool on) { now[i].state.intent = on ? Intent::play : Intent::hold; };
@@ -147,13 +147,13 @@ TEST_CASE("one sounds at a time: whoever begins to, and whatever happens never t
     now[2].has_audio = false, play(2, true);
     CHECK(rule.follow(now).empty());
     // Several since it was asked last: the last one.
-    OneSounds late;
+    ExclusiveAudio late;
     for (auto& s : now) s.has_audio = true, s.muted = false, s.state.intent = Intent::play;
     now[0].since = 2_s, now[1].since = 3_s, now[2].since = 1_s;
     CHECK(late.follow(now) == List{0, 2});
     for (auto& s : now) s.since = {};
     // Several at once: the first one.
-    OneSounds fresh;
+    ExclusiveAudio fresh;
     for (auto& s : now) s.has_audio = true, s.muted = false, s.state.intent = Intent::play;
     CHECK(fresh.follow(now) == List{1, 2});
 

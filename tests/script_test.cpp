@@ -56,9 +56,9 @@ TEST_CASE("what is heard is written with sample 0 at presentation time 0") {
     HeadlessOptions o;
     o.source = fixture("edit_empty_audio_1s.mp4");
     o.virtual_time = true;
-    o.sound = folder / "heard.wav";
+    o.audio = folder / "heard.wav";
     REQUIRE(play_headless(o).exit == 0);
-    auto wav = bytes_of(o.sound);
+    auto wav = bytes_of(o.audio);
     ByteReader r(wav);
     r.skip(44);
     std::vector<double> found;
@@ -91,7 +91,7 @@ TEST_CASE("the file of what is heard begins at presentation time 0, and is what 
         HeadlessOptions o;
         o.source = fixture(name);
         o.virtual_time = true;
-        o.sound = to;
+        o.audio = to;
         o.open.loop = {from.ns ? Loop::Kind::range : Loop::Kind::none, from, 5_s};
         if (from.ns) o.length = 2500_ms;
         auto result = play_headless(o);
@@ -115,7 +115,7 @@ TEST_CASE("the file of what is heard begins at presentation time 0, and is what 
     HeadlessOptions o;
     o.source = fixture("no-such-clip.webm");
     o.virtual_time = true;
-    o.sound = folder / "never.wav";
+    o.audio = folder / "never.wav";
     CHECK(play_headless(o).exit == 1);
     CHECK_FALSE(fs::exists(folder / "never.wav"));
     for (auto& e : fs::directory_iterator(folder.path)) CHECK_FALSE(e.path().string().ends_with(".part"));

@@ -79,7 +79,7 @@ TEST_CASE("sound in segments without a container is one sound, without a seam") 
         REQUIRE(stream->info().main(Kind::audio));
         CHECK(!stream->info().main(Kind::video));
         CHECK(packets_of(*stream, Kind::audio).size() == packets.size());
-        auto heard = sound_of(stream), should = sound_of(opened(whole, "whole." + kind));
+        auto heard = audio_of(stream), should = audio_of(opened(whole, "whole." + kind));
         // Whole but for a frame at either end.
         REQUIRE(heard.size() + 4 * 1152 * 2 > should.size());
         REQUIRE(should.size() + 4 * 1152 * 2 > heard.size());
@@ -94,7 +94,7 @@ TEST_CASE("sound in segments without a container is one sound, without a seam") 
                 best = std::min(best, most);
             }
         CHECK(best < 1e-3);
-        auto late = sound_of(stream, 1_s);
+        auto late = audio_of(stream, 1_s);
         CHECK(std::abs(static_cast<std::int64_t>(heard.size() - late.size()) - 2 * 48000) <= 4);
     }
 }
@@ -105,8 +105,8 @@ TEST_CASE("sound goes on over the ends of fragments as if there were none") {
         auto bytes = bytes_of(fixture("streams/fmp4/audio/" + part));
         whole.insert(whole.end(), bytes.begin(), bytes.end());
     }
-    auto should = sound_of(opened(whole, "whole.mp4"));
-    auto heard = sound_of(opened_stream(fixture("streams/fmp4/audio/index.m3u8").string(), {.on_demand = true}));
+    auto should = audio_of(opened(whole, "whole.mp4"));
+    auto heard = audio_of(opened_stream(fixture("streams/fmp4/audio/index.m3u8").string(), {.on_demand = true}));
     REQUIRE(std::abs(static_cast<std::int64_t>(heard.size() - should.size())) <= 2 * 2048);
     for (std::size_t k = 0; k < std::min(heard.size(), should.size()); ++k)
         if (std::abs(heard[k] - should[k]) > 1e-4F) {

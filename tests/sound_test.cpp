@@ -8,9 +8,9 @@ using namespace ruedo;
 using namespace ruedo::test;
 
 namespace {
-std::vector<float> all_sound(const std::string& name, Time from = {}, Time end = Time::max(), Kind kind = Kind::audio) {
+std::vector<float> all_audio(const std::string& name, Time from = {}, Time end = Time::max(), Kind kind = Kind::audio) {
     auto clip = open(name);
-    auto reader = value(SoundReader::open(clip, *clip->info().main(kind), CodecRegistry::standard()));
+    auto reader = value(AudioReader::open(clip, *clip->info().main(kind), CodecRegistry::standard()));
     reader->set_end(end);
     done(reader->seek(from));
     std::vector<float> samples;
@@ -44,7 +44,7 @@ TEST_CASE("sound lies where its maker put it: delays cut, gaps filled, edits app
             if (t["type"] == "audio" && !wanted) wanted = &t;
         if (!wanted) continue;
         INFO(name);
-        auto found = onsets(all_sound(name));
+        auto found = onsets(all_audio(name));
         auto bursts = (*wanted)["bursts_s"].get<std::vector<double>>();
         // A transport stream need not give the burst at its very start.
         if (name.ends_with(".ts") && found.size() == bursts.size() + 1) found.erase(found.begin());
@@ -114,7 +114,7 @@ TEST_CASE("sound whose times drift or jitter stays where its times say, and is n
     for (auto [drift, jitter] : {std::pair{0.0, 0}, {0.0, 15}, {0.0005, 0}, {0.004, 0}, {-0.004, 0}, {0.004, 15}}) {
         INFO("drift " << drift << ", jitter " << jitter << " ms");
         auto clip = std::make_shared<Drifting>(drift, jitter);
-        auto reader = value(SoundReader::open(clip, clip->info().tracks[0], CodecRegistry::standard()));
+        auto reader = value(AudioReader::open(clip, clip->info().tracks[0], CodecRegistry::standard()));
         std::vector<float> heard;
         while (auto block = value(reader->next()))
             heard.insert(heard.end(), block->samples.begin(), block->samples.end());
@@ -139,10 +139,10 @@ TEST_CASE("after a seek the same samples come as without one") {
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "ebml_lacing_blockgroups.mkv",
                       "edit_empty_audio_1s.mp4", "frag_no_sidx.mp4", "theora_vorbis.ogv", "audio_opus.ogg",
                       "h264_aac.ts", "mjpeg_pcm.avi", "audio.flac", "audio_info.mp3", "audio_vbr_no_info.mp3"}) {
-        auto whole = all_sound(name);
+        auto whole = all_audio(name);
         for (int i = 0; i < 8; ++i) {
             Time t{static_cast<std::int64_t>(random()) % 5'600'000'000};
-            auto part = all_sound(name, t);
+            auto part = all_audio(name, t);
             auto at = static_cast<std::size_t>(time_to_ticks(t, mix_rate)) * 2;
             INFO(name << " from " << t.ns);
             REQUIRE(part.size() + at + 64 >= whole.size());
@@ -166,9 +166,9 @@ TEST_CASE("after a seek the same samples come as without one") {
 }
 
 TEST_CASE("silence fills up to the end that is asked for, and nothing comes after it") {
-    CHECK(all_sound("h264_high_aac.mp4", {}, 8_s).size() == 8U * 48000 * 2);
-    CHECK(all_sound("h264_high_aac.mp4", {}, 2500_ms).size() == 120'000U * 2);
-    CHECK(all_sound("h264_high_aac.mp4", 3_s, 2_s).empty());
+    CHECK(all_audio("h264_high_aac.mp4", {}, 8_s).size() == 8U * 48000 * 2);
+    CHECK(all_audio("h264_high_aac.mp4", {}, 2500_ms).size() == 120'000U * 2);
+    CHECK(all_audio("h264_high_aac.mp4", 3_s, 2_s).empty());
 }
 
 TEST_CASE("volume follows the ear: silent at 0, whole at 1, never falling between") {
@@ -182,7 +182,7 @@ TEST_CASE("volume follows the ear: silent at 0, whole at 1, never falling betwee
 TEST_CASE("more channels come down to two without losing any, save the lowest") {
     for (int channels = 1; channels <= 8; ++channels)
         for (int k = 0; k < channels; ++k) {
-            SoundBlock in{{}, 48000, channels, std::vector<float>(static_cast<std::size_t>(channels))};
+            AudioBlock in{{}, 48000, channels, std::vector<float>(static_cast<std::size_t>(channels))};
             in.samples[static_cast<std::size_t>(k)] = 1;
             std::vector<float> out;
             remix(in, 2, out);

@@ -87,7 +87,7 @@ TEST_CASE("ten thousand random calls lead where the pure machine says") {
             auto call = random_call(stage.controller, random);
             stage.run({});
             auto after = stage.now().state;
-            REQUIRE(after.sound());
+            REQUIRE(after.audio());
             // What the call leads to at once, and what reports that take no time may add.
             if (call == Input::play || call == Input::pause || call == Input::stop) {
                 auto expected = machine::step(before, call).state;
@@ -133,7 +133,7 @@ TEST_CASE("ten thousand random calls in real time leave nothing running") {
             std::thread reader([&] {
                 while (reading) {
                     auto s = controller.snapshot();
-                    if (!s.state.sound()) std::abort();
+                    if (!s.state.audio()) std::abort();
                     std::this_thread::sleep_for(std::chrono::microseconds(200));
                 }
             });
@@ -232,7 +232,7 @@ TEST_CASE("whatever was called, what is shown then is what its place says, and i
                         break;
                     default:
                         if (auto choices = stage.now().choices; !choices->empty())
-                            c.choose_sound((*choices)[random() % choices->size()].id), done += "sound ";
+                            c.choose_audio((*choices)[random() % choices->size()].id), done += "sound ";
                 }
                 if (random() % 2) stage.run(Time{static_cast<std::int64_t>(random() % 300'000'000)});
             }

@@ -129,7 +129,7 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
     REQUIRE((m.variants.size() == 2 && m.alternatives.size() == 3 && m.iframes_only.size() == 1));
     auto& v = m.variants[0];
     CHECK((v.bandwidth == 900000 && v.average_bandwidth == 700000 && v.width == 640 && v.height == 360));
-    CHECK((v.codecs == "avc1.64001e,mp4a.40.2" && v.sound == "s" && v.text == "t"));
+    CHECK((v.codecs == "avc1.64001e,mp4a.40.2" && v.audio == "s" && v.text == "t"));
     CHECK(v.frame_rate == Rational{30000, 1001});
     CHECK((v.score == 3.5 && m.variants[1].score == 0));
     CHECK((m.alternatives[0].is_default && m.alternatives[1].channels == 6 && m.alternatives[2].kind == Kind::text));
@@ -138,7 +138,7 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
     REQUIRE(plan.feeds.size() == 5);
     CHECK((plan.keyframes == 1 && plan.feeds[1].as_asked && plan.feeds[1].rungs[0].bandwidth == 90000));
     CHECK((plan.feeds[0].rungs.size() == 1 && plan.feeds[0].rungs[0].id == "640x360-700k"));
-    CHECK((plan.sounds.size() == 2 && plan.texts.size() == 1 && plan.sounds[1].language == "de"));
+    CHECK((plan.audio_tracks.size() == 2 && plan.texts.size() == 1 && plan.audio_tracks[1].language == "de"));
     CHECK(std::any_of(plan.findings.begin(), plan.findings.end(), [](auto& f) { return f.code == "one-rung"; }));
 }
 
@@ -218,13 +218,13 @@ TEST_CASE("ladders by another writer play picture for picture, in every rung") {
         }
         if (name == "fmp4/360p/index.m3u8") continue;
         // A burst of 50 ms at each whole second but the first.
-        auto sound = sound_of(clip);
+        auto audio = audio_of(clip);
         for (int s = 1; s < 6; ++s) {
             auto loud = [&](double from, double to) {
                 double sum = 0;
                 for (auto i = static_cast<std::size_t>(from * 48000) * 2; i < static_cast<std::size_t>(to * 48000) * 2;
                      ++i)
-                    sum += std::abs(static_cast<double>(sound[i]));
+                    sum += std::abs(static_cast<double>(audio[i]));
                 return sum / ((to - from) * 96000);
             };
             CHECK(loud(s + 0.005, s + 0.045) > 0.05);
@@ -277,7 +277,7 @@ TEST_CASE("what is here is told without a gap, wherever it plays") {
         INFO(name);
         auto clip = opened_stream(fixture("streams/" + name).string(), {.best = true, .on_demand = true});
         (void)all_frames(clip);
-        (void)sound_of(clip);
+        (void)audio_of(clip);
         auto& tracks = clip->info().tracks;
         for (Time t{}; t < 6_s; t += 7_ms) {
             auto here = clip->buffered(tracks, t);
@@ -425,7 +425,7 @@ TEST_CASE("manifests name the same segments in many ways, and each plays picture
                report.rungs[1].frame_rate == Rational{30, 1}));
         CHECK(all_frames(clip).numbers == counting(180));
         CHECK(clip->info().main(Kind::audio)->language == "en");
-        CHECK(sound_of(clip).size() / 2 > 48000 * 59 / 10);
+        CHECK(audio_of(clip).size() / 2 > 48000 * 59 / 10);
     }
     for (auto d : {"18446744073709551615", "9223372036854775807", "86400001"}) {
         auto endless = timeline;
@@ -599,13 +599,13 @@ TEST_CASE("fifty players of one stream on one machine get all of it") {
         players.emplace_back([&, name = i % 2 ? "fmp4/master.m3u8" : "ts/master.m3u8"] {
             auto clip = open_clip(host->address() + name, StreamOptions{});
             if (!clip) return;
-            std::uint64_t frames = 0, sounds = 0;
+            std::uint64_t frames = 0, audio_tracks = 0;
             for (auto& t : (*clip)->info().tracks) {
                 auto facts = scan_track(**clip, t);
-                if (facts) (t.kind == Kind::video ? frames : sounds) += facts->frame_count;
+                if (facts) (t.kind == Kind::video ? frames : audio_tracks) += facts->frame_count;
             }
             auto report = *(*clip)->stream();
-            whole += frames == 180 && sounds > 250 && report.wasted_bytes < 1'000'000;
+            whole += frames == 180 && audio_tracks > 250 && report.wasted_bytes < 1'000'000;
         });
     for (auto& t : players) t.join();
     CHECK(whole == 50);

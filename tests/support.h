@@ -65,8 +65,8 @@ inline std::shared_ptr<Clip> opened(Bytes bytes, const std::string& name) {
     return value(open_clip(memory_source(std::move(bytes), name)));
 }
 /// What is heard from `from` on, 48 kHz and two channels.
-inline std::vector<float> sound_of(const std::shared_ptr<Clip>& clip, Time from = {}) {
-    auto reader = value(SoundReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard()));
+inline std::vector<float> audio_of(const std::shared_ptr<Clip>& clip, Time from = {}) {
+    auto reader = value(AudioReader::open(clip, *clip->info().main(Kind::audio), CodecRegistry::standard()));
     done(reader->seek(from));
     std::vector<float> all;
     while (auto block = value(reader->next())) all.insert(all.end(), block->samples.begin(), block->samples.end());
@@ -103,7 +103,7 @@ inline fs::path tiny(const std::string& file, int seconds = 6) {
             c.gradient({60, 70, 90}, {90, 80, 60});
             c.circle({20 + 9 * t, 40}, 4, {220, 200, 120});
         };
-        spec.sound = demo::burst;
+        spec.audio = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
     }
     return path;
@@ -145,7 +145,7 @@ struct Stage {
     explicit Stage(double drift_ppm = 0, bool read_numbers = false,
                    std::function<Result<std::unique_ptr<Clip>>(const std::string&)> how_opened = {})
         : mixer(
-              *strand, drift_ppm == 0 ? std::function<std::unique_ptr<SoundDevice>()>{}
+              *strand, drift_ppm == 0 ? std::function<std::unique_ptr<AudioDevice>()>{}
                                       : [this, drift_ppm] { return make_silent_device(*strand, drift_ppm); }),
           sink(std::make_shared<NotingSink>(Time{}, read_numbers)),
           controller({.strand = strand,

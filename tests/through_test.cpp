@@ -38,13 +38,13 @@ TEST_CASE("what a target can't take plays through it with every picture and ever
         CHECK((clip->info().main(Kind::video)->codec == Codec::h264 &&
                clip->info().main(Kind::audio)->codec == Codec::aac));
         auto heard = onsets_in(fixture(name));
-        auto sound = sound_of(clip);
+        auto audio = audio_of(clip);
         for (auto at : heard) {
             float near = 0, ahead = 0;
-            for (std::size_t i = at; i < std::min(at + 480, sound.size() / 2); ++i)
-                near = std::max(near, std::abs(sound[2 * i]));
+            for (std::size_t i = at; i < std::min(at + 480, audio.size() / 2); ++i)
+                near = std::max(near, std::abs(audio[2 * i]));
             for (std::size_t i = at > 2400 ? at - 2400 : 0; i + 200 < at; ++i)
-                ahead = std::max(ahead, std::abs(sound[2 * i]));
+                ahead = std::max(ahead, std::abs(audio[2 * i]));
             CHECK(near > 0.1F);
             CHECK(ahead < 0.1F);
         }
@@ -153,14 +153,14 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
         const char* name;
         int width, height;
         const std::vector<Time>& times;
-        std::optional<Time> sound;
+        std::optional<Time> audio;
     };
     const std::vector<Time> one{Time{}};
     for (auto& c :
          {Case{"dot.webm", 1, 1, one, {}}, Case{"flat.webm", 8191, 3, one, {}}, Case{"one.webm", 64, 48, one, {}},
           Case{"fast.webm", 64, 48, fast, {}}, Case{"gaps.webm", 64, 48, gaps, {}}, Case{"late.webm", 64, 48, late, {}},
           Case{"late_sound.webm", 64, 48, second, 700_ms}, Case{"long_sound.webm", 64, 48, one, 0_s}}) {
-        auto source = odd_clip(folder, c.name, c.width, c.height, c.times, 40_ms, c.sound);
+        auto source = odd_clip(folder, c.name, c.width, c.height, c.times, 40_ms, c.audio);
         auto times_in = [](const fs::path& path) {
             auto clip = value(open_clip(path.string()));
             auto reader = clip->reader(clip->info().main(Kind::video)->id);
@@ -198,8 +198,8 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
             REQUIRE(after.size() == before.size());
             for (std::size_t i = 0; i < after.size(); ++i) CHECK(std::abs((after[i] - before[i]).ns) <= 1'000'000);
             auto clip = value(open_clip((folder / out).string()));
-            if (c.sound) {
-                auto length = std::max(before.back() + 40_ms, *c.sound + 1_s);
+            if (c.audio) {
+                auto length = std::max(before.back() + 40_ms, *c.audio + 1_s);
                 CHECK(std::abs((clip->info().duration - length).ns) < (30_ms).ns);
             }
         }

@@ -42,8 +42,8 @@ TEST_CASE("the hardest stretch is where the bytes are") {
     auto at = value(hardest_stretch(*clip, 1_s));
     CHECK((at >= 2_s && at <= 2400_ms));
     CHECK(value(hardest_stretch(*clip, 4_s)) == Time{});
-    auto sound = open("audio.flac");
-    CHECK(value(hardest_stretch(*sound, 1_s)) == Time{});
+    auto audio = open("audio.flac");
+    CHECK(value(hardest_stretch(*audio, 1_s)) == Time{});
 }
 
 TEST_CASE("the hardest moment of a stretch lies in it, and how far a trial is only rises") {
@@ -119,9 +119,9 @@ TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     CHECK_FALSE(fs::exists(copy.file));
     CHECK(same.likeness.frames == 0);
     // Sound alone has no pictures to be held against each other.
-    TrialOptions sound;
-    sound.file = folder / "s.mp3";
-    CHECK(value(try_out(fixture("audio.flac").string(), sound, CodecRegistry::standard())).likeness.frames == 0);
+    TrialOptions audio;
+    audio.file = folder / "s.mp3";
+    CHECK(value(try_out(fixture("audio.flac").string(), audio, CodecRegistry::standard())).likeness.frames == 0);
     std::atomic<bool> cancel = true;
     o.cancel = &cancel;
     CHECK(try_out(source, o, CodecRegistry::standard()).error().code == ErrorCode::cancelled);

@@ -449,11 +449,11 @@ TEST_CASE("sound and captions of a stream are chosen while it plays, from the pl
             if (c.kind == kind && c.language == language) return c.id;
         return std::uint64_t{0};
     };
-    auto before = now().sound_track;
+    auto before = now().audio_track;
     auto deutsch = of(Kind::audio, "de");
     REQUIRE((deutsch != 0 && deutsch != before));
     REQUIRE(soon([&] { return choose("Sound: German"); }));
-    CHECK(soon([&] { return now().sound_track == deutsch && now().level > 0; }));
+    CHECK(soon([&] { return now().audio_track == deutsch && now().level > 0; }));
     REQUIRE(soon([&] { return choose("Captions: English"); }));
     CHECK(soon([&] {
         auto* shown = control(&seat.view, "Captions");
@@ -677,13 +677,13 @@ TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
     for (int i = 0; i < 12; ++i) {
         seat.view.load(d, 0, "/");
         pass(static_cast<int>(random() % 30));
-        d.sources[0].sound_language = i % 2 ? "" : "de";
+        d.sources[0].audio_language = i % 2 ? "" : "de";
         seat.view.apply(d, 0);
         REQUIRE(seat.phase(Phase::ready));
         auto spoken = [&] {
             auto s = seat.view.snapshot();
             for (auto& c : *s.choices)
-                if (c.id == s.sound_track) return c.language;
+                if (c.id == s.audio_track) return c.language;
             return std::string();
         };
         INFO("round " << i);

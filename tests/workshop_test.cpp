@@ -222,9 +222,9 @@ TEST_CASE("languages that are chosen in the sentences are heard and seen at once
     };
     auto& s = shop.window.sentences();
     REQUIRE(s.set_value("sound", "de"));
-    CHECK(soon([&] { return shop.now().sound_track == id_of("de"); }));
+    CHECK(soon([&] { return shop.now().audio_track == id_of("de"); }));
     REQUIRE(s.set_value("sound", ""));
-    CHECK(soon([&] { return shop.now().sound_track == id_of("en"); }));
+    CHECK(soon([&] { return shop.now().audio_track == id_of("en"); }));
     // Captions beside the clip.
     auto d = shop.window.project().document();
     for (auto language : {"en", "de"}) {

@@ -23,7 +23,7 @@ struct Made {
 Made random_clip(std::mt19937& random, bool webm) {
     Made made;
     auto pick = [&](auto... values) { return std::array{values...}[random() % sizeof...(values)]; };
-    bool video = random() % 4 != 0, sound = !video || random() % 3 != 0;
+    bool video = random() % 4 != 0, audio = !video || random() % 3 != 0;
     if (video) {
         WriteTrack t;
         t.codec = webm ? pick(Codec::vp8, Codec::av1) : Codec::av1;
@@ -46,7 +46,7 @@ Made random_clip(std::mt19937& random, bool webm) {
         t.timescale = pick(90000U, 30000U, 1000U);
         made.tracks.push_back(t);
     }
-    if (sound) {
+    if (audio) {
         WriteTrack t;
         t.codec = Codec::opus;
         t.delay_samples = 312;
@@ -291,10 +291,10 @@ TEST_CASE(
     for (auto codec : {Codec::vp8, Codec::mpeg2}) {
         Bytes file;
         auto writer = write_matroska(std::make_unique<MemorySink>(file));
-        WriteTrack pictures, sound;
+        WriteTrack pictures, audio;
         pictures.codec = codec, pictures.video.width = 64, pictures.video.height = 48;
-        sound.codec = Codec::mp3, sound.audio = {48000, 2};
-        auto track = value(writer->add(pictures)), heard = value(writer->add(sound));
+        audio.codec = Codec::mp3, audio.audio = {48000, 2};
+        auto track = value(writer->add(pictures)), heard = value(writer->add(audio));
         Bytes data(100, 1);
         // The last one in decoding order is seen before others.
         std::array shown{0, 3, 1, 2};
@@ -326,9 +326,9 @@ TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
     for (int rate : {16000, 22050, 24000, 32000, 44100, 48000}) {
         Bytes file;
         auto writer = write_mp4(std::make_unique<MemorySink>(file));
-        WriteTrack sound;
-        sound.codec = Codec::mp3, sound.audio = {rate, 1};
-        auto track = value(writer->add(sound));
+        WriteTrack audio;
+        audio.codec = Codec::mp3, audio.audio = {rate, 1};
+        auto track = value(writer->add(audio));
         done(writer->write(track, {0_s, 0_s, 24_ms, true, Bytes(100, 1)}));
         done(writer->finish());
         // A DecoderConfigDescriptor, its length in four bytes, the object's type, a stream of sound.

@@ -265,7 +265,7 @@ class Stage {
     Mixer mixer_;
     std::deque<Seat> seats_;
     std::size_t focus_ = 0;
-    OneSounds one_sounds_;
+    ExclusiveAudio one_sounds_;
     std::optional<PoseSpec> hand_ = options_.document.room.hand;
     std::vector<Arranged::Room::Press> presses_;
 };

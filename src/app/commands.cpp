@@ -154,7 +154,7 @@ int run(int argc, char** argv, const Screens& screens) {
         "ruedo [PROJECT|CLIP|FOLDER|ADDRESS…] opens the window; with a subcommand it works without one."};
     app.set_version_flag("--version", std::string("ruedo ") + RUEDO_VERSION);
     app.require_subcommand(1);
-    std::string source, target, out, at, length, script, clock = "real", sound;
+    std::string source, target, out, at, length, script, clock = "real", audio;
     bool json_flag = false, in_window = false, loop = false, replace = false, outside = false;
     auto add = [&](const char* name, const char* about, const char* subject) {
         auto* sub = app.add_subcommand(name, about);
@@ -182,7 +182,7 @@ int run(int argc, char** argv, const Screens& screens) {
         "--do", script,
         "Timed calls, such as \"1s pause; 2s seek 10s\": play, pause, stop, release, mute, unmute, "
         "seek T, rate N, volume N, step N");
-    play_command->add_option("--sound", sound, "WAV file for what would be heard");
+    play_command->add_option("--sound", audio, "WAV file for what would be heard");
     play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
     play_command->add_flag("--loop", loop, "Start over at the end");
@@ -430,7 +430,7 @@ int run(int argc, char** argv, const Screens& screens) {
 
     HeadlessOptions options;
     options.source = source;
-    options.sound = sound;
+    options.audio = audio;
     options.replace = replace;
     if (clock != "real" && clock != "virtual")
         return finish(std::unexpected(wrong_usage("--clock is virtual or real.")), as_json);
@@ -447,7 +447,7 @@ int run(int argc, char** argv, const Screens& screens) {
         if (!link) return finish(std::unexpected(link.error()), as_json);
         options.weather = std::move(*link);
     }
-    if (play_command->count("--sound") && sound.empty())
+    if (play_command->count("--sound") && audio.empty())
         return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);
     if (options.virtual_time && is_camera(source))
         return finish(std::unexpected(wrong_usage("A camera needs the real clock.")), as_json);

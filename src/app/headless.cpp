@@ -183,10 +183,10 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
         mixer_strand = make_real_strand();
     }
     Mixer mixer(*mixer_strand,
-                o.virtual_time || !o.device ? std::function<std::unique_ptr<SoundDevice>()>{} : make_server_device);
-    std::unique_ptr<SoundFile> heard;
-    if (!o.sound.empty()) {
-        auto made = SoundFile::create(mixer, o.sound, o.source, o.replace);
+                o.virtual_time || !o.device ? std::function<std::unique_ptr<AudioDevice>()>{} : make_server_device);
+    std::unique_ptr<WavFile> heard;
+    if (!o.audio.empty()) {
+        auto made = WavFile::create(mixer, o.audio, o.source, o.replace);
         if (!made) return {error_document(made.error()), exit_code(made.error())};
         heard = std::move(*made);
     }

@@ -34,7 +34,7 @@ struct HeadlessOptions {
     bool virtual_time = false;
     std::optional<Time> length;  ///< Wall or virtual time; to the end without.
     std::vector<ScriptedCall> script;
-    std::filesystem::path sound;  ///< A WAV file to write, if any.
+    std::filesystem::path audio;  ///< A WAV file to write, if any.
     bool replace = false;         ///< It may take the place of another file.
     bool device = true;           ///< Use the sound server when there is one.
     /// How the source is opened; as usual without.

@@ -43,9 +43,9 @@ HeadlessResult play_in_window(const HeadlessOptions& o, int& argc, char** argv) 
     view.setWindowTitle(QString::fromStdString(std::filesystem::path(o.source).filename().string()));
     view.resize(960, 540);
     view.show();
-    std::unique_ptr<SoundFile> heard;
-    if (!o.sound.empty()) {
-        auto made = SoundFile::create(host.mixer, o.sound, o.source, o.replace);
+    std::unique_ptr<WavFile> heard;
+    if (!o.audio.empty()) {
+        auto made = WavFile::create(host.mixer, o.audio, o.source, o.replace);
         if (!made) return {error_document(made.error()), exit_code(made.error())};
         heard = std::move(*made);
     }

@@ -8,18 +8,18 @@ namespace {
 constexpr std::size_t most_waiting = 2048;
 }
 
-Result<std::unique_ptr<SoundFile>> SoundFile::create(Mixer& mixer, const std::filesystem::path& path,
-                                                     const std::string& source, bool replace) {
+Result<std::unique_ptr<WavFile>> WavFile::create(Mixer& mixer, const std::filesystem::path& path,
+                                                 const std::string& source, bool replace) {
     std::error_code ec;
     if (std::filesystem::equivalent(path, source, ec))
         return fail(ErrorCode::exists,
                     fmt::format("“{}” is what is being played; it is not written over.", path.string()),
                     "Choose another name.");
     RUEDO_TRY(auto wav, WavWriter::create(path, replace));
-    return std::unique_ptr<SoundFile>(new SoundFile(mixer, std::move(wav)));
+    return std::unique_ptr<WavFile>(new WavFile(mixer, std::move(wav)));
 }
 
-SoundFile::SoundFile(Mixer& mixer, WavWriter wav) : mixer_(mixer), wav_(std::move(wav)) {
+WavFile::WavFile(Mixer& mixer, WavWriter wav) : mixer_(mixer), wav_(std::move(wav)) {
     thread_ = std::thread([this] {
         std::unique_lock lock(mutex_);
         for (;;) {
@@ -41,9 +41,9 @@ SoundFile::SoundFile(Mixer& mixer, WavWriter wav) : mixer_(mixer), wav_(std::mov
     });
 }
 
-SoundFile::~SoundFile() { stop(); }
+WavFile::~WavFile() { stop(); }
 
-void SoundFile::stop() {
+void WavFile::stop() {
     mixer_.on_mix({});
     {
         std::lock_guard lock(mutex_);
@@ -54,7 +54,7 @@ void SoundFile::stop() {
 }
 
 /// What sounds before anything of the source does is left out, or stands for the time before playing began.
-void SoundFile::write(const Block& block) {
+void WavFile::write(const Block& block) {
     auto mark = mixer_.first_mark();
     if (!mark || !outcome_) return;
     if (!next_) {
@@ -71,7 +71,7 @@ void SoundFile::write(const Block& block) {
     next_ = std::max(*next_, block.frame + static_cast<std::int64_t>(block.samples.size() / 2));
 }
 
-Status SoundFile::finish() {
+Status WavFile::finish() {
     stop();
     RUEDO_TRY_DO(outcome_);
     return wav_.finish();

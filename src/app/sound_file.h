@@ -11,17 +11,17 @@ namespace ruedo {
 
 /// Sample 0 of the file is presentation time 0. Blocks wait in a short queue for a thread that writes them, so that
 /// neither the device's thread waits for the disk nor memory grows with the length of what is played.
-class SoundFile {
+class WavFile {
   public:
     /// `mixer` must outlive it. Errors as of `FileWriter::create`; `exists` where `path` is what is being played.
-    static Result<std::unique_ptr<SoundFile>> create(Mixer& mixer, const std::filesystem::path& path,
-                                                     const std::string& source, bool replace);
-    ~SoundFile();
+    static Result<std::unique_ptr<WavFile>> create(Mixer& mixer, const std::filesystem::path& path,
+                                                   const std::string& source, bool replace);
+    ~WavFile();
     /// Ends listening and puts the file in its place.
     Status finish();
 
   private:
-    SoundFile(Mixer& mixer, WavWriter wav);
+    WavFile(Mixer& mixer, WavWriter wav);
     struct Block {
         std::vector<float> samples;
         std::int64_t frame;

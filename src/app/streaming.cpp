@@ -57,7 +57,7 @@ Result<adapt::Ladder> ladder_of_json(const std::string& file) {
 }  // namespace
 
 json stream_json(const StreamReport& r, const ClipInfo& info) {
-    json rungs = json::array(), sound = json::array(), text = json::array();
+    json rungs = json::array(), audio = json::array(), text = json::array();
     auto number = [](std::uint64_t v) { return v ? json(v) : json(nullptr); };
     for (auto& g : r.rungs)
         rungs.push_back(
@@ -76,7 +76,7 @@ json stream_json(const StreamReport& r, const ClipInfo& info) {
                  {"language", t.language.empty() ? json(nullptr) : json(t.language)},
                  {"default", t.is_default}};
         if (t.kind == Kind::audio)
-            sound.push_back(std::move(one));
+            audio.push_back(std::move(one));
         else if (t.kind == Kind::text)
             text.push_back(std::move(one));
     }
@@ -84,7 +84,7 @@ json stream_json(const StreamReport& r, const ClipInfo& info) {
             {"live", r.live},
             {"target_duration_ns", r.target_duration.ns},
             {"rungs", std::move(rungs)},
-            {"sound", std::move(sound)},
+            {"sound", std::move(audio)},
             {"text", std::move(text)},
             {"encrypted", r.encrypted}};
 }

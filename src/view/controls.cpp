@@ -16,15 +16,15 @@ namespace {
 using Form = ControlKind::Form;
 
 /// The choices of sound and captions; what plays is marked.
-void add_choices(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool sounds, bool captions) {
+void add_choices(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool audio_tracks, bool captions) {
     auto add = [&](const QString& words, bool on, std::function<void()> run) {
         auto* a = menu.addAction(look::literal(words), &menu, std::move(run));
         a->setCheckable(true);
         a->setChecked(on);
     };
     for (auto& c : *s.choices)
-        if (sounds && c.kind == Kind::audio)
-            add("Sound: " + text(c.title), c.id == s.sound_track, [calls, id = c.id] { calls.sound_track(id); });
+        if (audio_tracks && c.kind == Kind::audio)
+            add("Sound: " + text(c.title), c.id == s.audio_track, [calls, id = c.id] { calls.audio_track(id); });
     bool any = std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
     if (!captions || !any) return;
     menu.addSeparator();
@@ -81,7 +81,7 @@ class PressControl : public Focusing<QAbstractButton> {
     void press() {
         auto asked = spec_.kind->press(context_, spec_.settings);
         bool tracks = asked.what == Press::What::choose_tracks;
-        if (!tracks && asked.what != Press::What::choose_sound) return calls_.press(asked);
+        if (!tracks && asked.what != Press::What::choose_audio) return calls_.press(asked);
         // Of its own, as the document may lose this control while it is open.
         auto* menu = new QMenu(this);
         menu->setAttribute(Qt::WA_DeleteOnClose);
@@ -443,7 +443,7 @@ void MoreButton::open() {
         switch (c.kind->form) {
             case Form::button: {
                 auto asked = c.kind->press(context_, c.settings);
-                if (asked.what == Press::What::choose_tracks || asked.what == Press::What::choose_sound) {
+                if (asked.what == Press::What::choose_tracks || asked.what == Press::What::choose_audio) {
                     add_choices(*menu->addMenu(label), context_.snapshot, calls_, true,
                                 asked.what == Press::What::choose_tracks);
                     break;

@@ -227,7 +227,7 @@ void draw_loop(QPainter& g, QRectF b, bool on, const QColor& colour) {
     g.setBrush(colour);
     g.drawEllipse(QPointF(r.center().x(), r.top()), pen * 1.5, pen * 1.5);
 }
-void draw_sounds(QPainter& g, QRectF b, const QColor& colour) {
+void draw_audio(QPainter& g, QRectF b, const QColor& colour) {
     static constexpr std::array heights{0.4, 0.9, 0.6, 1.0, 0.3};
     auto wide = b.width() / 9;
     for (std::size_t i = 0; i < heights.size(); ++i) {

@@ -63,7 +63,7 @@ void draw_frame_step(QPainter& painter, QRectF box, bool forward, const QColor& 
 /// A closed ring with a bead where it begins; broken while it plays once.
 void draw_loop(QPainter& painter, QRectF box, bool on, const QColor& colour);
 /// Two voices: bars of a level, side by side.
-void draw_sounds(QPainter& painter, QRectF box, const QColor& colour);
+void draw_audio(QPainter& painter, QRectF box, const QColor& colour);
 /// Out through the open side of a frame.
 void draw_leave(QPainter& painter, QRectF box, const QColor& colour);
 /// A dot on its way into a gate: now.

@@ -115,8 +115,8 @@ void draw_mark(QPainter& g, const Mark& mark, QRectF square, double inset, const
         }
         case Shape::captions:
             return look::draw_captions(g, place, mark.on, ink);
-        case Shape::sounds:
-            return look::draw_sounds(g, place, ink);
+        case Shape::audio_tracks:
+            return look::draw_audio(g, place, ink);
         case Shape::corners:
             return look::draw_corners(g, place, mark.on, ink);
         case Shape::leave:

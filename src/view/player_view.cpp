@@ -14,9 +14,9 @@
 #include "view/spoken.h"
 
 namespace ruedo {
-PlaybackHost::PlaybackHost(bool sound_device)
+PlaybackHost::PlaybackHost(bool audio_device)
     : strand(make_real_strand()),
-      mixer(*strand, sound_device ? std::function<std::unique_ptr<SoundDevice>()>(make_server_device) : nullptr) {}
+      mixer(*strand, audio_device ? std::function<std::unique_ptr<AudioDevice>()>(make_server_device) : nullptr) {}
 
 PlayerView::PlayerView(PlaybackHost& host, QWidget* parent)
     : QWidget(parent), host_(host), surface_(new VideoSurface(this)), sheet_(*this, *surface_) {

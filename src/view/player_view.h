@@ -17,7 +17,7 @@ namespace ruedo {
 
 /// What all players of a process share: the mixer and its strand.
 struct PlaybackHost {
-    explicit PlaybackHost(bool sound_device = true);
+    explicit PlaybackHost(bool audio_device = true);
     std::shared_ptr<Strand> strand;
     Mixer mixer;
     /// How its players open their sources; as usual without.

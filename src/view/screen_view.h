@@ -77,7 +77,7 @@ class ScreenView : public QWidget {
     QSize pixels_;
     RoomView* room_ = nullptr;
     bool arranging_ = false, standalone_ = false;
-    OneSounds one_sounds_;
+    ExclusiveAudio one_sounds_;
     QTimer follow_;
 };
 

@@ -219,8 +219,8 @@ void FactsPanel::rebuild() {
         options.whole = false;
         options.cancel = &static_cast<const std::atomic<bool>&>(question);
         options.so_far = [&](const SourceFacts& f) {
-            bool sound = f.info.main(Kind::audio) != nullptr;
-            question.tell([this, f = std::make_shared<const SourceFacts>(f), sound] { tell(f, sound); });
+            bool audio = f.info.main(Kind::audio) != nullptr;
+            question.tell([this, f = std::make_shared<const SourceFacts>(f), audio] { tell(f, audio); });
         };
         return gather_facts(std::shared_ptr<Clip>(std::move(clip)), CodecRegistry::standard(), source, options);
     };

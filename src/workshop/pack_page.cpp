@@ -187,8 +187,8 @@ void PackPage::rebuild() {
                             .arg(c.rust.name());
                 for (std::size_t i = 0; i < d.sources.size(); ++i) {
                     auto info = ask(resolve(d.sources[i], folder));
-                    auto* sound = info ? info->main(Kind::audio) : nullptr;
-                    if (sound && sound->codec == Codec::aac)
+                    auto* audio = info ? info->main(Kind::audio) : nullptr;
+                    if (audio && audio->codec == Codec::aac)
                         html += QString(" <a href='mend:%1' style='color:%2'>“%3”</a>")
                                     .arg(i)
                                     .arg(c.wine.name(), text(d.sources[i].name).toHtmlEscaped());

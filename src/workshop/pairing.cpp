@@ -32,13 +32,13 @@ QImage difference_of(const QImage& before, const QImage& after) {
     return out;
 }
 /// The sound that plays of a clip; none where there is none that can be decoded.
-std::unique_ptr<SoundReader> sound_of(const std::string& source) {
+std::unique_ptr<AudioReader> audio_of(const std::string& source) {
     auto opened = open_clip(source);
     if (!opened) return nullptr;
     std::shared_ptr<Clip> clip(std::move(*opened));
     auto tracks = select_tracks(clip->info(), CodecRegistry::standard());
     if (!tracks || !tracks->audio) return nullptr;
-    auto reader = SoundReader::open(clip, *tracks->audio, CodecRegistry::standard());
+    auto reader = AudioReader::open(clip, *tracks->audio, CodecRegistry::standard());
     return reader ? std::move(*reader) : nullptr;
 }
 }  // namespace
@@ -124,7 +124,7 @@ class Pairing::Work {
 
     /// False where it was given up.
     bool open(std::optional<Subject> subject) {
-        pairs_.reset(), cache_.clear(), sounds_ = {}, measured_ = false;
+        pairs_.reset(), cache_.clear(), audio_ = {}, measured_ = false;
         subject_ = std::move(subject);
         if (!subject_ || !subject_->pictures) return true;
         auto pairs = Pairs::open(subject_->before, subject_->after, CodecRegistry::standard(),
@@ -205,11 +205,11 @@ class Pairing::Work {
 
     // --- playing ---
     void silence() { voice_->clear(); }
-    SoundReader* sound(Heard heard) {
+    AudioReader* audio(Heard heard) {
         if (heard == Heard::neither) return nullptr;
-        auto& s = sounds_[heard == Heard::after];
+        auto& s = audio_[heard == Heard::after];
         if (!s.looked) {
-            s.reader = sound_of(heard == Heard::after ? subject_->after : subject_->before);
+            s.reader = audio_of(heard == Heard::after ? subject_->after : subject_->before);
             s.looked = s.reader || !give_up_;
         }
         return s.reader.get();
@@ -220,7 +220,7 @@ class Pairing::Work {
         if (measured_) return;
         std::array<std::optional<double>, 2> loud;
         for (auto which : {Heard::before, Heard::after})
-            if (auto* reader = sound(which); reader && reader->seek(subject_->from - offset(which)))
+            if (auto* reader = audio(which); reader && reader->seek(subject_->from - offset(which)))
                 loud[which == Heard::after] =
                     loudness_of(*reader, std::min(subject_->to, subject_->from + 30_s) - offset(which), &give_up_);
         double least = std::min(loud[0].value_or(0), loud[1].value_or(0));
@@ -242,7 +242,7 @@ class Pairing::Work {
     }
     /// From there to the end of the stretch, or to another wish.
     Status once(Time from, Heard heard) {
-        auto* reader = sound(heard);
+        auto* reader = audio(heard);
         Time anchor = from, since = monotonic_now();
         bool sounding = reader && reader->seek(from - offset(heard)).has_value(), all_pushed = !sounding;
         auto feed = [&] {
@@ -380,11 +380,11 @@ class Pairing::Work {
     std::size_t current_ = 0;
     Time place_{};
     bool difference_ = false, measured_ = false;
-    struct Sound {
+    struct Audio {
         bool looked = false;
-        std::unique_ptr<SoundReader> reader;
+        std::unique_ptr<AudioReader> reader;
     };
-    std::array<Sound, 2> sounds_;
+    std::array<Audio, 2> audio_;
     std::array<double, 2> down_{};
     std::thread thread_;
 };

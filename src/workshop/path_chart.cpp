@@ -456,7 +456,7 @@ void PathChart::mouseMoveEvent(QMouseEvent* e) {
                    .arg(near->wall.seconds(), 0, 'f', 3)
                    .arg(near->media.seconds(), 0, 'f', 3)
                    .arg(near->pictures)
-                   .arg(near->sound.ms(), 0, 'f', 0);
+                   .arg(near->audio.ms(), 0, 'f', 0);
     if (!text.isEmpty()) QToolTip::showText(e->globalPosition().toPoint(), text, this);
 }
 

@@ -196,33 +196,33 @@ void tell_video(Telling& t, const Recipe& recipe, const Plan& plan, const ClipIn
         QString("Their colours %1, in %2.").arg(t.say(matrix_word(recipe)), t.say(range_word(recipe, limited))));
 }
 
-void tell_sound(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+void tell_audio(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
                 CodecRegistry& codecs) {
-    auto& sound = plan.sounds.front();
+    auto& audio = plan.audio_tracks.front();
     RecipeWord codec{.key = "sound", .what = "Sound", .shown = {}, .choices = {}};
     auto copied = recipe;
     copied.audio = {.action = Do::copy};
-    if (!sound.encode || can_be(copied, plan, info, target, codecs))
+    if (!audio.encode || can_be(copied, plan, info, target, codecs))
         codec.choices.push_back(
-            {"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !sound.encode});
+            {"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !audio.encode});
     for (auto c : plan.wrapper->audio)
         if (codecs.encodes(c) && taken(target.audio, c))
             codec.choices.push_back({"becomes " + text(codec_title(c)),
                                      [c](Recipe& r) { r.audio.action = Do::encode, r.audio.codec = c; },
-                                     sound.encode && sound.codec == c});
+                                     audio.encode && audio.codec == c});
     codec.choices.push_back({"is left out", [](Recipe& r) { r.audio.action = Do::none; }, false});
     auto said = t.say(std::move(codec));
-    if (!sound.encode) return t.paragraph(QString("The sound %1.").arg(said));
+    if (!audio.encode) return t.paragraph(QString("The sound %1.").arg(said));
     RecipeWord loud{.key = "loudness", .what = "Loudness", .shown = {}, .choices = {}};
     loud.choices.push_back({"as loud as it is", [](Recipe& r) { r.audio.loudness.reset(); }, !recipe.audio.loudness});
     for (double level : {-23.0, -16.0, -14.0})
         loud.choices.push_back({QString("as loud as %1 LUFS").arg(level),
                                 [level](Recipe& r) { r.audio.loudness = level; }, recipe.audio.loudness == level});
-    auto* form = sound_codec_form(sound.codec);
+    auto* form = audio_encoder_traits(audio.codec);
     QString rate;
     if (form && !form->lossless) {
         RecipeWord bits{
-            .key = "sound-rate", .what = "Bits of the sound", .shown = megabits(sound.bitrate), .choices = {}};
+            .key = "sound-rate", .what = "Bits of the sound", .shown = megabits(audio.bitrate), .choices = {}};
         bits.choices.push_back({"as is usual", [](Recipe& r) { r.audio.bitrate.reset(); }, !recipe.audio.bitrate});
         for (std::uint32_t b : {48'000U, 64'000U, 96'000U, 128'000U, 192'000U})
             bits.choices.push_back({megabits(b), [b](Recipe& r) { r.audio.bitrate = b; }, recipe.audio.bitrate == b});
@@ -268,8 +268,8 @@ RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& i
     else if (info.main(Kind::video))
         left_out("The pictures %1.",
                  {"codec", "Pictures", "are left out", {{"are kept", [](Recipe& r) { r.video = {}; }}}});
-    if (!plan.sounds.empty())
-        tell_sound(t, recipe, plan, info, target, codecs);
+    if (!plan.audio_tracks.empty())
+        tell_audio(t, recipe, plan, info, target, codecs);
     else if (info.main(Kind::audio))
         left_out("The sound %1.", {"sound", "Sound", "is left out", {{"is kept", [](Recipe& r) { r.audio = {}; }}}});
     if (std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& each) { return shows_captions(each); }))

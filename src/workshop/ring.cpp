@@ -118,10 +118,10 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
     constexpr std::array degrees{-25.0, 8.0, 52.0, 128.0, 172.0};
     for (std::size_t row = 0, n = 0; row < host_row_count; ++row)
         if (!host_rows()[row].hoop.empty()) add(row, degrees.at(n++));
-    sound_ = new QPushButton("its sound …", this);
-    sound_->setObjectName("small");
-    sound_->setAccessibleName("What happens to the sound of the app");
-    auto* menu = new QMenu(sound_);
+    audio_ = new QPushButton("its sound …", this);
+    audio_->setObjectName("small");
+    audio_->setAccessibleName("What happens to the sound of the app");
+    auto* menu = new QMenu(audio_);
     connect(menu, &QMenu::aboutToShow, menu, [this, menu] {
         menu->clear();
         for (std::size_t row = 0; row < host_row_count; ++row) {
@@ -134,7 +134,7 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
             a->setChecked(life_.holds[row]);
         }
     });
-    sound_->setMenu(menu);
+    audio_->setMenu(menu);
 }
 
 QPushButton* Ring::state_button(Phase phase) const { return states_.at(static_cast<std::size_t>(phase)); }
@@ -216,7 +216,7 @@ std::optional<QRectF> Ring::room_for(const QString& name, QPointF mark, const QF
         above(mark.x() - wide / 2, mark.y() - 31, wide, 16), below(mark.x() - wide / 2, mark.y() + 15, wide, 16);
     auto is_free = [&](const QRectF& box) {
         auto taken = [&](const QRectF& other) { return other.adjusted(-2, -2, 2, 2).intersects(box); };
-        if (!QRectF(rect()).contains(box) || taken({0, 0, 150, 22}) || taken(sound_->geometry())) return false;
+        if (!QRectF(rect()).contains(box) || taken({0, 0, 150, 22}) || taken(audio_->geometry())) return false;
         if (std::any_of(calls_.begin(), calls_.end(), [&](auto* b) { return taken(b->geometry()); })) return false;
         if (std::any_of(hoop_.begin(), hoop_.end(), [&](auto& p) { return taken(p.button->geometry()); })) return false;
         // What is inside the hoop belongs to the states and their names.
@@ -251,8 +251,8 @@ void Ring::follow_host(const HostLife& life) {
     life_ = life;
     bool quiet = false;
     for (std::size_t i = 0; i < host_row_count; ++i) quiet = quiet || (life.holds[i] && host_rows()[i].hoop.empty());
-    sound_->setText(quiet ? "its sound is taken …" : "its sound …");
-    sound_->adjustSize();
+    audio_->setText(quiet ? "its sound is taken …" : "its sound …");
+    audio_->adjustSize();
     update();
 }
 
@@ -277,8 +277,8 @@ void Ring::resizeEvent(QResizeEvent*) {
         p.button->setGeometry(QRectF(hoop_point(p.degrees) - QPointF(12, 12), QSizeF(24, 24)).toRect());
     for (auto p : order)
         state_button(p)->setGeometry(QRectF(place(p, radius()) - QPointF(12, 12), QSizeF(24, 24)).toRect());
-    sound_->adjustSize();
-    sound_->move(8, height() - sound_->height() - 6);
+    audio_->adjustSize();
+    audio_->move(8, height() - audio_->height() - 6);
 }
 
 int Ring::taken(Phase from, Phase to) const {

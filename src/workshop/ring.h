@@ -70,7 +70,7 @@ class Ring : public QWidget {
     std::optional<Phase> told_;  ///< The state whose ways are shown.
     void choose_seek();
     void choose_step();
-    QPushButton* sound_;
+    QPushButton* audio_;
     HostLife life_;
     Snapshot snapshot_;
     Time now_{};

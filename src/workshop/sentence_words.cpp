@@ -130,7 +130,7 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
     in_language("captions", "text_language", "Captions", "without captions", "captions in ",
                 &SourceSpec::text_language);
     in_language("sound", "sound_language", "Language of the sound", "its default sound", "sound in ",
-                &SourceSpec::sound_language);
+                &SourceSpec::audio_language);
 
     auto stands = [](const SourceSpec& of) {
         return of.no_poster         ? QString("nothing but its surround")

@@ -16,7 +16,7 @@ namespace {
 CardFacts card_facts(const Glance& g, const Target* target, const std::string& source, const std::string& made) {
     CardFacts card;
     card.poster = g.poster;
-    card.sound_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
+    card.audio_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
     if (g.facts)
         card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("no end known");
     if (g.error) {
@@ -71,7 +71,7 @@ void Card::paintEvent(QPaintEvent*) {
     if (facts_ && !facts_->poster.isNull()) {
         QSizeF size(facts_->poster.width() / 2.0, facts_->poster.height() / 2.0);
         g.drawImage(QRectF(place.center() - QPointF(size.width() / 2, size.height() / 2), size), facts_->poster);
-    } else if (facts_ && facts_->sound_only) {
+    } else if (facts_ && facts_->audio_only) {
         look::draw_speaker(g, QRectF(place.center() - QPointF(22, 22), QSizeF(44, 44)), 1, false, c.soft);
     } else {
         look::draw_glyph(g, QRectF(place.center() - QPointF(16, 16), QSizeF(32, 32)),

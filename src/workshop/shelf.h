@@ -14,7 +14,7 @@ namespace ruedo {
 struct CardFacts {
     QImage poster;
     QString length, sentence;
-    bool trouble = false, sound_only = false;
+    bool trouble = false, audio_only = false;
 };
 
 class Card : public QAbstractButton {

@@ -274,8 +274,8 @@ void tell_hand(Telling& t, QStringList& told) {
              });
     t.chosen("sound-place", "/room/sound_by_place", "Sound by place",
              {{"no", "as loud wherever one stands"}, {"yes", "softer with distance, and from its side"}},
-             t.document.room.sound_by_place ? "yes" : "no",
-             [](PlayerDocument& d, std::size_t i) { d.room.sound_by_place = i == 1; });
+             t.document.room.audio_by_place ? "yes" : "no",
+             [](PlayerDocument& d, std::size_t i) { d.room.audio_by_place = i == 1; });
     RoomSpec usual;
     t.coloured("walls", "/room/walls", "Colour of the walls", t.document.room.walls, usual.walls,
                [](PlayerDocument& d) -> std::string& { return d.room.walls; });

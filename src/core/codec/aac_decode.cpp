@@ -25,7 +25,7 @@ class Decoder final : public AudioDecoder {
     ~Decoder() override {
         if (handle_) NeAACDecClose(handle_);
     }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         NeAACDecFrameInfo info{};
         out.rate = rate_, out.channels = channels_;
         out.samples.clear();

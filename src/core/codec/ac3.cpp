@@ -48,7 +48,7 @@ class Decoder final : public AudioDecoder {
     ~Decoder() override {
         if (state_) a52_free(state_);
     }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         out.samples.clear();
         auto head = parse_ac3_frame(data);
         auto broken = [] {

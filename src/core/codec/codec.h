@@ -37,7 +37,7 @@ class AudioDecoder {
     virtual ~AudioDecoder() = default;
     /// The samples of one packet, possibly none. More than two channels come in the order
     /// FL FR FC LFE BL BR SL SR, as far as there are that many.
-    virtual Status decode(ByteView data, SoundBlock& out) = 0;
+    virtual Status decode(ByteView data, AudioBlock& out) = 0;
     virtual void reset() = 0;
 };
 

@@ -37,7 +37,7 @@ class Decoder final : public AudioDecoder {
     ~Decoder() override {
         if (decoder_) FLAC__stream_decoder_delete(decoder_);
     }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         out.samples.clear();
         out_ = &out;
         input_ = data;
@@ -84,7 +84,7 @@ class Decoder final : public AudioDecoder {
     FLAC__StreamDecoder* decoder_ = nullptr;
     Bytes head_;
     ByteView input_;
-    SoundBlock* out_ = nullptr;
+    AudioBlock* out_ = nullptr;
     bool damaged_ = false;
 };
 

@@ -25,7 +25,7 @@ class Decoder final : public AudioDecoder {
         return d;
     }
     ~Decoder() override { mpg123_delete(handle_); }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         out.samples.clear();
         auto head = parse_mp3_frame(data);
         auto broken = [&] {

@@ -36,7 +36,7 @@ class Decoder final : public AudioDecoder {
         return d;
     }
     ~Decoder() override { opus_multistream_decoder_destroy(decoder_); }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         auto wide = static_cast<std::size_t>(channels_);
         buffer_.resize(5760 * wide);
         int n = opus_multistream_decode_float(decoder_, data.data(), static_cast<opus_int32>(data.size()),

@@ -57,7 +57,7 @@ class Decoder final : public AudioDecoder {
         d->take_ = take_of(*format);
         return d;
     }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         auto size = format_.container_bytes;
         out.rate = format_.rate, out.channels = format_.channels;
         auto wide = static_cast<std::size_t>(format_.channels);

@@ -43,7 +43,7 @@ class Decoder final : public AudioDecoder {
         vorbis_comment_clear(&comment_);
         vorbis_info_clear(&info_);
     }
-    Status decode(ByteView data, SoundBlock& out) override {
+    Status decode(ByteView data, AudioBlock& out) override {
         auto p = packet(data, false);
         out.rate = static_cast<int>(info_.rate), out.channels = info_.channels;
         out.samples.clear();

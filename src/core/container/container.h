@@ -122,7 +122,7 @@ struct Wrapper {
 std::span<const Wrapper> wrappers();
 /// Nothing where none is written under such a name.
 /// Whether a file of this extension (without its dot) holds sound alone, whatever its container could hold.
-bool names_sound(std::string_view extension);
+bool names_audio(std::string_view extension);
 const Wrapper* wrapper_named(std::string_view name);
 const Wrapper* wrapper_of_extension(std::string_view extension);
 

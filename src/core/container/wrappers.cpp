@@ -83,7 +83,7 @@ Status Wrapper::check(const WriteTrack& track) const {
                 could.empty() ? "Choose another container." : fmt::format("It takes {}.", could));
 }
 
-bool names_sound(std::string_view extension) {
+bool names_audio(std::string_view extension) {
     static constexpr std::array<std::string_view, 5> names{"m4a", "weba", "mka", "oga", "opus"};
     return std::find(names.begin(), names.end(), extension) != names.end();
 }

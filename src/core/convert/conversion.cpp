@@ -34,7 +34,7 @@ class Conversion {
         // Named after a kind of file that holds sound, it holds sound, unless pictures are asked for.
         auto ending = transfer::lower(o_.out.extension().string());
         auto& video = o_.recipe.video;
-        if (!ending.empty() && names_sound(ending.substr(1)) && video == Recipe::Video{})
+        if (!ending.empty() && names_audio(ending.substr(1)) && video == Recipe::Video{})
             video.action = Recipe::Do::none;
     }
 
@@ -51,7 +51,7 @@ class Conversion {
                   plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
         RUEDO_TRY_DO(tell(0, 0));
         RUEDO_TRY_DO(count_frames());
-        for (auto& s : plan_.sounds) {
+        for (auto& s : plan_.audio_tracks) {
             auto going = [this] { return tell(0, 0); };
             RUEDO_TRY(auto level, level_for(maker(), s, recipe.from, to_, going, plan_.why));
             levels_.push_back(level);
@@ -259,7 +259,7 @@ class Conversion {
     /// A track on its way: its next packet waits.
     struct Line {
         std::unique_ptr<MadeStream> stream;
-        bool pictures = false, sound = false;
+        bool pictures = false, audio = false;
         std::optional<MadePacket> next{};
         std::size_t number = 0;
     };
@@ -291,11 +291,11 @@ class Conversion {
                 if (auto picture = (*reader)->at(at); !picture)
                     RUEDO_TRY_DO(wrong(plan_.encode_video, picture.error()));
         }
-        if (!plan_.sounds.empty()) {
-            auto& s = plan_.sounds.front();
+        if (!plan_.audio_tracks.empty()) {
+            auto& s = plan_.audio_tracks.front();
             auto* track = clip->info().main(Kind::audio);
             if (!track) return wrong(s.encode, {ErrorCode::malformed, "Its sound is not found.", {}});
-            auto reader = SoundReader::open(clip, *track, codecs_);
+            auto reader = AudioReader::open(clip, *track, codecs_);
             if (!reader) RUEDO_TRY_DO(wrong(s.encode, reader.error()));
             for (auto at : reader ? std::vector{Time{}, plan_.length / 2} : std::vector<Time>{}) {
                 auto there = (*reader)->seek(at);
@@ -313,14 +313,14 @@ class Conversion {
     }
     Status write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
         keys_.clear();
-        bool any = false, first_sound = true;
+        bool any = false, first_audio = true;
         writer.describe(clip_->info().tags);
         for (auto& l : lines) {
             RUEDO_TRY(l.next, l.stream->next());
             if (!l.next) continue;
-            any = any || l.pictures || l.sound;
+            any = any || l.pictures || l.audio;
             auto track = l.stream->track();
-            if (l.sound) track.is_default = std::exchange(first_sound, false);
+            if (l.audio) track.is_default = std::exchange(first_audio, false);
             RUEDO_TRY(l.number, writer.add(track));
         }
         if (!any)
@@ -333,7 +333,7 @@ class Conversion {
                 ? static_cast<std::uint64_t>(seconds * static_cast<double>(rate_.num) / static_cast<double>(rate_.den))
                 : pictures_;
         writer.expect((plan_.video ? pictures : 0) +
-                      static_cast<std::uint64_t>(seconds * 52 * static_cast<double>(plan_.sounds.size())));
+                      static_cast<std::uint64_t>(seconds * 52 * static_cast<double>(plan_.audio_tracks.size())));
         for (;;) {
             Line* now = nullptr;
             for (auto& l : lines)
@@ -346,13 +346,13 @@ class Conversion {
                 so_far.video += m.data.size();
                 if (m.keyframe) keys_.push_back(m.pts);
             }
-            if (now->pictures || now->sound) so_far.begin = std::min(so_far.begin, std::max(Time{}, m.pts));
+            if (now->pictures || now->audio) so_far.begin = std::min(so_far.begin, std::max(Time{}, m.pts));
             RUEDO_TRY_DO(tell(part_of(m.pts), so_far.all));
             RUEDO_TRY(now->next, now->stream->next());
         }
         for (auto& l : lines) {
             so_far.end = std::max(so_far.end, l.stream->end());
-            if (l.stream->trimmed() && (l.sound || plan_.wrapper->container == "mp4"))
+            if (l.stream->trimmed() && (l.audio || plan_.wrapper->container == "mp4"))
                 writer.ends(l.number, l.stream->end());
         }
         return writer.finish([&](double) { return tell(1, so_far.all).has_value(); });
@@ -381,9 +381,9 @@ class Conversion {
                           maker().pictures(o_.recipe.from, to_, {twice ? 2 : 0, learned_in(notes), bitrate}));
                 lines.push_back({.stream = std::move(pictures), .pictures = true});
             }
-            for (std::size_t i = 0; i < plan_.sounds.size(); ++i) {
-                RUEDO_TRY(auto sound, maker().sound(plan_.sounds[i], o_.recipe.from, to_, levels_[i]));
-                lines.push_back({.stream = std::move(sound), .sound = true});
+            for (std::size_t i = 0; i < plan_.audio_tracks.size(); ++i) {
+                RUEDO_TRY(auto audio, maker().audio(plan_.audio_tracks[i], o_.recipe.from, to_, levels_[i]));
+                lines.push_back({.stream = std::move(audio), .audio = true});
             }
             for (auto& c : plan_.captions) {
                 RUEDO_TRY(auto captions, maker().captions(c, o_.recipe.from, to_));
@@ -425,9 +425,9 @@ class Conversion {
     }
     /// Of pictures that together with the sound come to so many bytes.
     Result<std::uint32_t> bitrate_for(std::uint64_t bytes) const {
-        double seconds = plan_.length.seconds(), sound = 0;
-        for (auto& s : plan_.sounds) sound += (s.encode ? s.bitrate : 128'000) * seconds / 8;
-        double left = seconds > 0 ? (static_cast<double>(bytes) * aim - sound - 2000) * 8 / seconds : 0;
+        double seconds = plan_.length.seconds(), audio = 0;
+        for (auto& s : plan_.audio_tracks) audio += (s.encode ? s.bitrate : 128'000) * seconds / 8;
+        double left = seconds > 0 ? (static_cast<double>(bytes) * aim - audio - 2000) * 8 / seconds : 0;
         if (!plan_.encode_video || left < 8000)
             return fail(ErrorCode::limit, fmt::format("It does not fit into {} bytes.", bytes),
                         "Allow more, a smaller picture, or less sound.");
@@ -451,10 +451,10 @@ class Conversion {
                            .height = plan_.format.height,
                            .passes = plan_.encode_video ? passes : 0,
                            .frames = l.stream->count()};
-            if (!l.sound || c.audio.action != "none") continue;
+            if (!l.audio || c.audio.action != "none") continue;
             auto track = l.stream->track();
-            c.audio = {.action = plan_.sounds[0].encode ? "encoded" : "copied",
-                       .codec = plan_.sounds[0].codec,
+            c.audio = {.action = plan_.audio_tracks[0].encode ? "encoded" : "copied",
+                       .codec = plan_.audio_tracks[0].codec,
                        .sample_rate = track.audio.rate,
                        .channels = track.audio.channels};
         }

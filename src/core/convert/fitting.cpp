@@ -41,8 +41,8 @@ Result<Fitting> planned(const std::string& source, const Target& target, const s
     RUEDO_TRY(auto wrapper, wrapper_for(f.recipe, "x." + proposal.recipe.wrapper));
     f.ending = wrapper->extensions.empty() ? std::string("bin") : std::string(wrapper->extensions.front());
     RUEDO_TRY(auto plan, plan_for(info, f.recipe, *wrapper, codecs, &target, from_packets(clip, source)));
-    bool encodes =
-        plan.encode_video || std::any_of(plan.sounds.begin(), plan.sounds.end(), [](auto& s) { return s.encode; });
+    bool encodes = plan.encode_video ||
+                   std::any_of(plan.audio_tracks.begin(), plan.audio_tracks.end(), [](auto& s) { return s.encode; });
     f.what = encodes ? Fitting::What::converted : Fitting::What::rewrapped;
     if (chosen) {
         f.why = {"It is made as it was chosen in Prepare."};

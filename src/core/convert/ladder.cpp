@@ -231,13 +231,13 @@ class Maker {
                 if (!rung->outcome) stop_ = true;
                 rung->pictures->close();
             });
-        Status sound_outcome;
+        Status audio_outcome;
         if (audio) {
-            sound_ = std::make_unique<Rendition>();
-            sound_->folder = work / "sound", sound_->name = "sound";
+            audio_ = std::make_unique<Rendition>();
+            audio_->folder = work / "sound", audio_->name = "sound";
             threads.emplace_back([&] {
-                sound_outcome = encode_sound(*audio, stop_);
-                if (!sound_outcome) stop_ = true;
+                audio_outcome = encode_audio(*audio, stop_);
+                if (!audio_outcome) stop_ = true;
             });
         }
         Status decoded = decode(*reader, from, to, [&](const Frame& p) {
@@ -254,7 +254,7 @@ class Maker {
         for (auto& r : rungs)
             if (!r->outcome && (outcome || outcome.error().code == ErrorCode::cancelled)) outcome = r->outcome;
         RUEDO_TRY_DO(outcome);
-        return sound_outcome;
+        return audio_outcome;
     }
 
     Status decode(FrameReader& reader, double from, double to, const std::function<bool(const Frame&)>& give) {
@@ -356,23 +356,23 @@ class Maker {
         return writes ? rung.rendition.finish() : Status();
     }
 
-    Status encode_sound(const Track& audio, const std::atomic<bool>& stop) {
-        Plan::Sound plan;
+    Status encode_audio(const Track& audio, const std::atomic<bool>& stop) {
+        Plan::Audio plan;
         plan.track = &audio, plan.encode = true, plan.codec = r_.audio;
         plan.form.rate = audio.audio.rate == 44100 && r_.audio == Codec::aac ? 44100 : 48000;
         plan.form.channels = audio.audio.channels == 1 ? 1 : 2;
         plan.bitrate = plan.form.channels == 1 ? 64'000 : 128'000;
-        RUEDO_TRY(auto reader, SoundReader::open(clip_, audio, codecs_, plan.form));
+        RUEDO_TRY(auto reader, AudioReader::open(clip_, audio, codecs_, plan.form));
         RUEDO_TRY_DO(reader->seek({}));
         RUEDO_TRY(auto encoder,
                   codecs_.audio_encoder(
                       plan.codec,
                       {.rate = plan.form.rate, .channels = plan.form.channels, .bitrate = plan.bitrate, .bits = 16}));
-        auto sound = encoded_sound(std::move(reader), plan, std::move(encoder), {}, Time::max(), Level{});
-        RUEDO_TRY(auto packet, sound->next());
-        sound_->track = sound->track();
-        sound_->track.language = audio.language;
-        RUEDO_TRY_DO(sound_->open(o_, key_));
+        auto audio = encoded_audio(std::move(reader), plan, std::move(encoder), {}, Time::max(), Level{});
+        RUEDO_TRY(auto packet, audio->next());
+        audio_->track = audio->track();
+        audio_->track.language = audio.language;
+        RUEDO_TRY_DO(audio_->open(o_, key_));
         // Segments of sound begin with the first packet that begins with or after those of the pictures.
         auto length = ticks_to_time(every_ * rate_.den, 1, static_cast<std::uint64_t>(rate_.num));
         std::int64_t next = 0;
@@ -381,12 +381,12 @@ class Maker {
             bool cut = packet->pts >= length * next || next == 0;
             if (cut) next = std::max(next + 1, packet->pts.ns / length.ns + 1);
             WritePacket p{packet->pts, packet->dts, packet->duration, true, packet->data};
-            RUEDO_TRY_DO(sound_->put(p, cut));
-            RUEDO_TRY(packet, sound->next());
+            RUEDO_TRY_DO(audio_->put(p, cut));
+            RUEDO_TRY(packet, audio->next());
         }
-        for (auto* w : {sound_->fragment_writer.get(), sound_->transport_writer.get()})
-            if (w && sound->trimmed()) w->ends(0, sound->end());
-        return sound_->finish();
+        for (auto* w : {audio_->fragment_writer.get(), audio_->transport_writer.get()})
+            if (w && audio->trimmed()) w->ends(0, audio->end());
+        return audio_->finish();
     }
 
     Result<LadderMade> write_lists(const fs::path& work) {
@@ -412,7 +412,7 @@ class Maker {
             return row;
         };
         for (auto& r : renditions_) lists.pictures.push_back(take(r));
-        if (sound_) lists.sound = take(*sound_);
+        if (audio_) lists.audio = take(*audio_);
 
         for (auto& t : clip_->info().tracks) {
             if (!shows_captions(t)) continue;
@@ -479,7 +479,7 @@ class Maker {
     Bytes key_;
     std::vector<Rendition> renditions_;
     const Track* source_ = nullptr;  ///< Of the clip's pictures.
-    std::unique_ptr<Rendition> sound_;
+    std::unique_ptr<Rendition> audio_;
 
     static std::string rung_name(const RungSpec& spec) {
         return spec.bitrate >= 10'000'000 ? fmt::format("{}x{}-{}M", spec.width, spec.height, spec.bitrate / 1'000'000)

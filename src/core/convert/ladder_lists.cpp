@@ -59,12 +59,12 @@ std::string stamp(Time t) {
 }  // namespace
 
 std::uint64_t LadderLists::bandwidth(const Row& row, bool in_fragments) const {
-    return peak(row.of(in_fragments)) + (sound ? peak(sound->of(in_fragments)) : 0);
+    return peak(row.of(in_fragments)) + (audio ? peak(audio->of(in_fragments)) : 0);
 }
 std::uint64_t LadderLists::average(const Row& row, bool in_fragments) const {
-    return mean(row.of(in_fragments)) + (sound ? mean(sound->of(in_fragments)) : 0);
+    return mean(row.of(in_fragments)) + (audio ? mean(audio->of(in_fragments)) : 0);
 }
-std::string LadderLists::codecs(const Row& row) const { return row.codecs + (sound ? "," + sound->codecs : ""); }
+std::string LadderLists::codecs(const Row& row) const { return row.codecs + (audio ? "," + audio->codecs : ""); }
 
 std::string LadderLists::segment_list(const std::vector<SegmentMade>& segments, bool map, bool keys_alone) const {
     std::string out = fmt::format(
@@ -94,11 +94,11 @@ std::string LadderLists::master(bool in_fragments) const {
             name = fmt::format("{} {}", plain, n);
         return fmt::format("NAME=\"{}\",{}", name, known ? fmt::format("LANGUAGE=\"{}\",", language) : "");
     };
-    if (sound)
+    if (audio)
         out += fmt::format(
             "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"sound\",{}DEFAULT=YES,AUTOSELECT=YES,CHANNELS=\"{}\","
             "URI=\"sound/{}/list.m3u8\"\n",
-            named(sound->language, "Sound"), sound->channels, form);
+            named(audio->language, "Sound"), audio->channels, form);
     names.clear();
     for (std::size_t i = 0; i < texts.size(); ++i)
         out +=
@@ -109,7 +109,7 @@ std::string LadderLists::master(bool in_fragments) const {
             "#EXT-X-STREAM-INF:BANDWIDTH={},AVERAGE-BANDWIDTH={},CODECS=\"{}\",RESOLUTION={}x{},FRAME-RATE={:.3f},"
             "STABLE-VARIANT-ID=\"{}\"{}{}\n{}/{}/list.m3u8\n",
             bandwidth(row, in_fragments), average(row, in_fragments), codecs(row), row.width, row.height, rate.about(),
-            row.name, sound ? ",AUDIO=\"sound\"" : "", texts.empty() ? "" : ",SUBTITLES=\"text\"", row.name, form);
+            row.name, audio ? ",AUDIO=\"sound\"" : "", texts.empty() ? "" : ",SUBTITLES=\"text\"", row.name, form);
     }
     // Parts of what is encrypted as a whole can't be read.
     for (auto& row : pictures) {
@@ -165,13 +165,13 @@ std::string LadderLists::manifest() const {
             "frameRate=\"{}/{}\"/>\n",
             escaped(row.name), peak(row.fragments), escaped(row.codecs), row.width, row.height, rate.num, rate.den);
     out += "    </AdaptationSet>\n";
-    if (sound) {
-        auto language = is_language_tag(sound->language) ? fmt::format(" lang=\"{}\"", sound->language) : "";
+    if (audio) {
+        auto language = is_language_tag(audio->language) ? fmt::format(" lang=\"{}\"", audio->language) : "";
         out += fmt::format(
             "    <AdaptationSet contentType=\"audio\" mimeType=\"audio/mp4\" segmentAlignment=\"true\"{}>\n", language);
-        out += timeline(sound->fragments);
+        out += timeline(audio->fragments);
         out += fmt::format("      <Representation id=\"{}\" bandwidth=\"{}\" codecs=\"{}\"/>\n    </AdaptationSet>\n",
-                           escaped(sound->name), peak(sound->fragments), escaped(sound->codecs));
+                           escaped(audio->name), peak(audio->fragments), escaped(audio->codecs));
     }
     for (std::size_t i = 0; i < texts.size(); ++i) {
         auto language = is_language_tag(texts[i].language) ? fmt::format(" lang=\"{}\"", texts[i].language) : "";
@@ -194,9 +194,9 @@ Status LadderLists::write(const fs::path& folder, bool dash) const {
                 RUEDO_TRY_DO(put(folder / row.name / form / "keys.m3u8",
                                  segment_list(row.of(in_fragments), in_fragments, true)));
         }
-        if (sound)
+        if (audio)
             RUEDO_TRY_DO(
-                put(folder / "sound" / form / "list.m3u8", segment_list(sound->of(in_fragments), in_fragments, false)));
+                put(folder / "sound" / form / "list.m3u8", segment_list(audio->of(in_fragments), in_fragments, false)));
         for (std::size_t i = 0; i < texts.size(); ++i) {
             auto place = folder / fmt::format("text-{}", i + 1) / form;
             std::error_code ec;

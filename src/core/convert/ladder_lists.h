@@ -18,7 +18,7 @@ struct LadderLists {
         Cues cues;
     };
     std::vector<Row> pictures;  ///< From the highest on.
-    std::optional<Row> sound;
+    std::optional<Row> audio;
     std::vector<Text> texts;
     Rational rate{};
     bool fragments = true, transport = false, encrypted = false;

@@ -16,14 +16,14 @@ struct Measured {
 };
 
 /// What is heard of an encoded sound, block by block.
-class DecodedSound {
+class DecodedAudio {
   public:
-    static Result<DecodedSound> open(std::unique_ptr<MadeStream> made, CodecRegistry& codecs) {
+    static Result<DecodedAudio> open(std::unique_ptr<MadeStream> made, CodecRegistry& codecs) {
         auto w = made->track();
         Track t;
         t.kind = Kind::audio, t.codec = w.codec, t.config = w.config, t.audio = w.audio;
         RUEDO_TRY(auto decoder, codecs.audio_decoder(t));
-        return DecodedSound(std::move(made), std::move(decoder));
+        return DecodedAudio(std::move(made), std::move(decoder));
     }
     /// Appends some more; false when there is none.
     Result<bool> next(std::vector<float>& out) {
@@ -35,21 +35,21 @@ class DecodedSound {
     }
 
   private:
-    DecodedSound(std::unique_ptr<MadeStream> made, std::unique_ptr<AudioDecoder> decoder)
+    DecodedAudio(std::unique_ptr<MadeStream> made, std::unique_ptr<AudioDecoder> decoder)
         : made_(std::move(made)), decoder_(std::move(decoder)) {}
     std::unique_ptr<MadeStream> made_;
     std::unique_ptr<AudioDecoder> decoder_;
-    SoundBlock block_;
+    AudioBlock block_;
 };
 
-Result<Measured> measure(auto sound, const SoundForm& form, const std::function<Status()>& going) {
+Result<Measured> measure(auto audio, const AudioSpec& form, const std::function<Status()>& going) {
     auto channels = static_cast<unsigned>(form.channels);
     auto* state =
         ebur128_init(channels, static_cast<unsigned long>(form.rate), EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
     if (!state) return fail(ErrorCode::internal, "The loudness could not be measured.");
     std::unique_ptr<ebur128_state, void (*)(ebur128_state*)> kept(state, [](auto* p) { ebur128_destroy(&p); });
     for (std::vector<float> block;; block.clear()) {
-        RUEDO_TRY(bool more, sound.next(block));
+        RUEDO_TRY(bool more, audio.next(block));
         ebur128_add_frames_float(state, block.data(), block.size() / channels);
         RUEDO_TRY_DO(going());
         if (!more) break;
@@ -64,16 +64,16 @@ Result<Measured> measure(auto sound, const SoundForm& form, const std::function<
 }
 }  // namespace
 
-Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time from, Time to,
+Result<Level> level_for(const StreamMaker& maker, const Plan::Audio& plan, Time from, Time to,
                         const std::function<Status()>& going, std::vector<Finding>& why) {
     Level level;
     auto loudness = maker.recipe.audio.loudness;
     if (!plan.encode) return level;
     if (plan.form.channels < plan.track->audio.channels) level.ceiling = 1;
     if (!loudness) return level;
-    RUEDO_TRY(auto reader, maker.open_sound(plan, from));
+    RUEDO_TRY(auto reader, maker.open_audio(plan, from));
     auto length = to == Time::max() ? to : to - from;
-    RUEDO_TRY(auto plain, measure(LevelledSound(std::move(reader), plan.form, length, {}), plan.form, going));
+    RUEDO_TRY(auto plain, measure(LevelledAudio(std::move(reader), plan.form, length, {}), plan.form, going));
     if (!std::isfinite(plain.lufs)) {
         why.push_back({"silent", "The sound is silent, so it keeps its level.", {}});
         return level;
@@ -86,8 +86,8 @@ Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time 
     if (loudest > ceiling) level.ceiling = ceiling * margin;
     // Encoding changes peaks, so what counts is what is heard of it.
     for (int round = 0; round < 8; ++round) {
-        RUEDO_TRY(auto made, maker.sound(plan, from, to, level));
-        RUEDO_TRY(auto heard, DecodedSound::open(std::move(made), maker.codecs));
+        RUEDO_TRY(auto made, maker.audio(plan, from, to, level));
+        RUEDO_TRY(auto heard, DecodedAudio::open(std::move(made), maker.codecs));
         RUEDO_TRY(auto now, measure(std::move(heard), plan.form, going));
         auto gained = now.lufs - std::exchange(reached, now.lufs), lacks = *loudness - reached;
         bool over = now.peak > ceiling, lower = level.ceiling && std::abs(lacks) >= 0.1 && level.gain <= 1000;

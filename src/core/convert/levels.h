@@ -11,7 +11,7 @@ namespace ruedo {
 /// under -1 dB as they are heard: once encoded and decoded again. What is mixed down is held under full scale. Reads
 /// the sound twice where a loudness is wanted, oftener where its peaks are held down, between `from` and `to`; `going`
 /// says whether it may go on. What could not be reached is said in `why`.
-Result<Level> level_for(const StreamMaker& maker, const Plan::Sound& plan, Time from, Time to,
+Result<Level> level_for(const StreamMaker& maker, const Plan::Audio& plan, Time from, Time to,
                         const std::function<Status()>& going, std::vector<Finding>& why);
 
 }  // namespace ruedo

@@ -29,7 +29,7 @@ void even_rate(Recipe& r, const ClipInfo& info) {
     r.video.bitrate = static_cast<std::uint32_t>(std::clamp(bits, 50'000.0, 100e6));
 }
 void to_opus(Recipe& r, const ClipInfo&) { r.audio.action = Do::encode, r.audio.codec = Codec::opus; }
-void no_sound(Recipe& r, const ClipInfo&) { r.audio = {.action = Do::none}; }
+void no_audio(Recipe& r, const ClipInfo&) { r.audio = {.action = Do::none}; }
 void quieter(Recipe& r, const ClipInfo&) {
     if (r.audio.action == Do::copy) r.audio.action = Do::fit;
     r.audio.loudness = -16;
@@ -43,7 +43,7 @@ constexpr std::array all_mends{
     Mend{"rotated", "Turn its pictures upright", upright},
     Mend{"non-square-pixels", "Make its pixels square", upright},
     Mend{"bitrate-peaks", "Encode it at its mean rate", even_rate},
-    Mend{"silent", "Leave its sound out", no_sound},
+    Mend{"silent", "Leave its sound out", no_audio},
     Mend{"overloud", "Bring its sound to −16 LUFS", quieter},
     Mend{"aac-licence", "Convert its sound to Opus", to_opus},
     Mend{"size", "Make it fit into the budget", rewrap},

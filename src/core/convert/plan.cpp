@@ -25,14 +25,14 @@ constexpr std::array video_encoders{
     VideoEncoderTraits{Codec::theora, 48, 0, 63, true, true, 1, 1, 0, 0.45, false},
     VideoEncoderTraits{Codec::mjpeg, 85, 1, 100, false, false, 1, 1, 0, 0.5, false},
 };
-const std::array sound_forms{
-    SoundCodecForm{
+const std::array audio_encoders{
+    AudioEncoderTraits{
         Codec::aac, {8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 64000, 88200, 96000}, 2, false},
-    SoundCodecForm{Codec::opus, {48000}, 8, false},
-    SoundCodecForm{Codec::vorbis, {}, 8, false},
-    SoundCodecForm{Codec::mp3, {8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000}, 2, false},
-    SoundCodecForm{Codec::flac, {}, 8, true},
-    SoundCodecForm{Codec::pcm, {}, 8, true},
+    AudioEncoderTraits{Codec::opus, {48000}, 8, false},
+    AudioEncoderTraits{Codec::vorbis, {}, 8, false},
+    AudioEncoderTraits{Codec::mp3, {8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000}, 2, false},
+    AudioEncoderTraits{Codec::flac, {}, 8, true},
+    AudioEncoderTraits{Codec::pcm, {}, 8, true},
 };
 /// Codecs whose header a container needs outside their packets.
 bool needs_config(Codec codec, const Wrapper& wrapper) {
@@ -85,8 +85,8 @@ class Planner {
         p_.video = !wants_video || wrapper_.video.empty() ? nullptr : tracks.video;
         if (tracks.video && !p_.video && recipe_.video.action != Do::none)
             note("pictures-left-out", fmt::format("The pictures are left out: {} holds none.", wrapper_.title));
-        if (tracks.audio && recipe_.audio.action != Do::none) add_sounds(*tracks.audio);
-        if (!p_.video && p_.sounds.empty())
+        if (tracks.audio && recipe_.audio.action != Do::none) add_audio(*tracks.audio);
+        if (!p_.video && p_.audio_tracks.empty())
             return fail(ErrorCode::empty, fmt::format("Nothing of “{}” would be left.", info_.name),
                         "Keep its pictures or its sound.");
         auto end = recipe_.to.value_or(info_.duration_known ? info_.duration : Time::max());
@@ -98,7 +98,7 @@ class Planner {
                                          : Time{};
         if (recipe_.captions == Recipe::Captions::burn) plan_burning();
         if (p_.video) RUEDO_TRY_DO(plan_video());
-        for (auto& s : p_.sounds) RUEDO_TRY_DO(plan_sound(s));
+        for (auto& s : p_.audio_tracks) RUEDO_TRY_DO(plan_audio(s));
         plan_captions();
         return std::move(p_);
     }
@@ -125,8 +125,8 @@ class Planner {
     }
     void note(std::string code, std::string sentence) { p_.why.push_back({std::move(code), std::move(sentence), {}}); }
 
-    void add_sounds(const Track& main) {
-        p_.sounds.push_back({.track = &main});
+    void add_audio(const Track& main) {
+        p_.audio_tracks.push_back({.track = &main});
         if (!recipe_.all_tracks) return;
         std::size_t left_out = 0;
         for (auto& t : info_.tracks) {
@@ -134,7 +134,7 @@ class Planner {
             if (t.problem || !codecs_.decodes(t.codec) || wrapper_.alone())
                 ++left_out;
             else
-                p_.sounds.push_back({.track = &t});
+                p_.audio_tracks.push_back({.track = &t});
         }
         if (left_out)
             note("tracks-left-out", fmt::format("{} more of its sounds can’t be kept{}.", left_out,
@@ -333,7 +333,7 @@ class Planner {
         note("odd-size", "The last column or row of its odd size is cut off.");
     }
 
-    std::string sound_changes(const Track& t) {
+    std::string audio_changes(const Track& t) {
         auto& a = recipe_.audio;
         auto* rule = target_ ? rule_of(target_->audio, t.codec) : nullptr;
         if (a.action == Do::encode) return "it was asked for";
@@ -352,10 +352,10 @@ class Planner {
         if (wrapper_.container == "adts" && adts_header(t.config, 0).empty()) return "its settings have no form there";
         return {};
     }
-    Status plan_sound(Plan::Sound& s) {
+    Status plan_audio(Plan::Audio& s) {
         auto& a = recipe_.audio;
         auto& t = *s.track;
-        auto reason = sound_changes(t);
+        auto reason = audio_changes(t);
         s.encode = !reason.empty();
         s.codec = t.codec;
         s.form = {t.audio.rate, t.audio.channels};
@@ -364,7 +364,7 @@ class Planner {
             return fail(ErrorCode::refused, fmt::format("The sound can’t be copied: {}.", reason),
                         "Let it be encoded, or leave the rest as it is.");
         RUEDO_TRY(s.codec, choose(wrapper_.audio, target_ ? &target_->audio : nullptr, a.codec));
-        auto* form = sound_codec_form(s.codec);
+        auto* form = audio_encoder_traits(s.codec);
         if (!form) return fail(ErrorCode::internal, "The encoder is not described.");
         auto* rule = target_ ? rule_of(target_->audio, s.codec) : nullptr;
         if (rule && rule->max_channels && a.channels > rule->max_channels)
@@ -467,9 +467,9 @@ const VideoEncoderTraits* video_encoder_traits(Codec codec) {
     auto it = std::find_if(video_encoders.begin(), video_encoders.end(), [&](auto& f) { return f.codec == codec; });
     return it == video_encoders.end() ? nullptr : &*it;
 }
-const SoundCodecForm* sound_codec_form(Codec codec) {
-    auto it = std::find_if(sound_forms.begin(), sound_forms.end(), [&](auto& f) { return f.codec == codec; });
-    return it == sound_forms.end() ? nullptr : &*it;
+const AudioEncoderTraits* audio_encoder_traits(Codec codec) {
+    auto it = std::find_if(audio_encoders.begin(), audio_encoders.end(), [&](auto& f) { return f.codec == codec; });
+    return it == audio_encoders.end() ? nullptr : &*it;
 }
 
 Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,

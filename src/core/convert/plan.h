@@ -22,20 +22,20 @@ struct VideoEncoderTraits {
 const VideoEncoderTraits* video_encoder_traits(Codec codec);
 
 /// The same of sound.
-struct SoundCodecForm {
+struct AudioEncoderTraits {
     Codec codec;
     std::vector<int> rates;  ///< Rising; any when empty.
     int channels;            ///< At most.
     bool lossless;
 };
-const SoundCodecForm* sound_codec_form(Codec codec);
+const AudioEncoderTraits* audio_encoder_traits(Codec codec);
 
 struct Plan {
-    struct Sound {
+    struct Audio {
         const Track* track = nullptr;
         bool encode = false;
         Codec codec = Codec::unknown;
-        SoundForm form;  ///< Of what is made.
+        AudioSpec form;  ///< Of what is made.
         int bits = 16;   ///< Of codecs without loss.
         std::uint32_t bitrate = 0;
     };
@@ -47,7 +47,7 @@ struct Plan {
     const Track* video = nullptr;  ///< Of the clip's info; none where there is none, or none is kept.
     bool encode_video = false;
     Codec video_codec = Codec::unknown;
-    std::vector<Sound> sounds;  ///< The one that plays comes first.
+    std::vector<Audio> audio_tracks;  ///< The one that plays comes first.
     std::vector<Captions> captions;
     const Track* burnt = nullptr;       ///< Captions that are drawn into the pictures ...
     std::string burnt_file;             ///< ... or those of a file beside the clip.

@@ -40,8 +40,8 @@ Recipe recipe_of(const Plan& plan) {
         r.video.most_rate = plan.most_rate;
     }
     r.audio.action = Recipe::Do::none;
-    if (!plan.sounds.empty()) {
-        auto& s = plan.sounds.front();
+    if (!plan.audio_tracks.empty()) {
+        auto& s = plan.audio_tracks.front();
         r.audio.action = s.encode ? Recipe::Do::encode : Recipe::Do::copy;
         if (s.encode) {
             r.audio.codec = s.codec;
@@ -93,7 +93,7 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
     if (plan.video && !plan.encode_video)
         p.why.push_back(
             fmt::format("The pictures are copied: {} of this size is taken.", codec_title(plan.video_codec)));
-    for (auto& s : plan.sounds)
+    for (auto& s : plan.audio_tracks)
         if (!s.encode) p.why.push_back(fmt::format("The sound is copied: {} is taken.", codec_title(s.codec)));
     for (auto& f : plan.why) p.why.push_back(f.sentence);
     if (plan.encode_video && p.recipe.video.width)

@@ -9,10 +9,10 @@ namespace ruedo {
 namespace {
 
 /// Sound decoded and encoded; it begins and ends to the sample.
-class EncodedSound final : public MadeStream {
+class EncodedAudio final : public MadeStream {
   public:
-    EncodedSound(LevelledSound sound, const Plan::Sound& plan, std::unique_ptr<AudioEncoder> encoder)
-        : sound_(std::move(sound)), plan_(plan), encoder_(std::move(encoder)), config_(encoder_->config()) {
+    EncodedAudio(LevelledAudio audio, const Plan::Audio& plan, std::unique_ptr<AudioEncoder> encoder)
+        : audio_(std::move(audio)), plan_(plan), encoder_(std::move(encoder)), config_(encoder_->config()) {
         trimmed_ = true;
         position_ = -static_cast<std::int64_t>(encoder_->delay_samples());
     }
@@ -23,10 +23,10 @@ class EncodedSound final : public MadeStream {
             std::vector<EncodedSamples> out;
             auto block = encoder_->frame_samples() * wide;
             while (!ended_ && held_.size() < block) {
-                RUEDO_TRY(bool more, sound_.next(held_));
+                RUEDO_TRY(bool more, audio_.next(held_));
                 ended_ = !more;
             }
-            if (ended_) cut_ = sound_.cut();
+            if (ended_) cut_ = audio_.cut();
             auto n = std::min(held_.size(), block);
             if (n > 0) {
                 RUEDO_TRY_DO(encoder_->encode(std::span(held_).first(n), out));
@@ -60,8 +60,8 @@ class EncodedSound final : public MadeStream {
     }
 
   private:
-    LevelledSound sound_;
-    const Plan::Sound plan_;
+    LevelledAudio audio_;
+    const Plan::Audio plan_;
     std::unique_ptr<AudioEncoder> encoder_;
     Bytes config_;
     std::vector<float> held_;
@@ -106,16 +106,16 @@ class Captioned final : public MadeStream {
 
 }  // namespace
 
-LevelledSound::LevelledSound(std::unique_ptr<SoundReader> sound, SoundForm form, Time length, Level level)
-    : sound_(std::move(sound)),
+LevelledAudio::LevelledAudio(std::unique_ptr<AudioReader> audio, AudioSpec form, Time length, Level level)
+    : audio_(std::move(audio)),
       form_(form),
       level_(level),
       left_(length == Time::max() ? INT64_MAX : time_to_ticks_floor(length, static_cast<std::uint64_t>(form.rate))) {
     if (level.ceiling) limiter_.emplace(form, *level.ceiling);
 }
-Result<bool> LevelledSound::next(std::vector<float>& out) {
+Result<bool> LevelledAudio::next(std::vector<float>& out) {
     if (ended_) return false;
-    RUEDO_TRY(auto block, sound_->next());
+    RUEDO_TRY(auto block, audio_->next());
     auto n = block ? std::min<std::int64_t>(static_cast<std::int64_t>(block->frames()), left_) : 0;
     left_ -= n;
     ended_ = !block || left_ == 0;
@@ -131,10 +131,10 @@ Result<bool> LevelledSound::next(std::vector<float>& out) {
     return true;
 }
 
-std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan::Sound& plan,
+std::unique_ptr<MadeStream> encoded_audio(std::unique_ptr<AudioReader> audio, const Plan::Audio& plan,
                                           std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level) {
-    return std::make_unique<EncodedSound>(
-        LevelledSound(std::move(sound), plan.form, to == Time::max() ? to : to - from, level), plan,
+    return std::make_unique<EncodedAudio>(
+        LevelledAudio(std::move(audio), plan.form, to == Time::max() ? to : to - from, level), plan,
         std::move(encoder));
 }
 std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to) {

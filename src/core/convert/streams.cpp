@@ -31,15 +31,15 @@ class Copied final : public MadeStream {
         auto heads = clip.reader(track.id);
         PacketHead head;
         RUEDO_TRY(bool any, heads->next(head));
-        bool sound = track.kind == Kind::audio;
+        bool audio = track.kind == Kind::audio;
         s->cuts_ = from.ns > 0 || (any && edited_off(track, head));
         if (s->cuts_) {
-            auto begin = sound ? from - track.preroll : from;
+            auto begin = audio ? from - track.preroll : from;
             RUEDO_TRY_DO(s->reader_->seek(begin));
             RUEDO_TRY_DO(heads->seek(begin));
             RUEDO_TRY(any, heads->next(head));
             // Pictures before the first that is shown stay where it needs them.
-            s->cuts_ = sound || from.ns > 0 || (any && head.pts >= from);
+            s->cuts_ = audio || from.ns > 0 || (any && head.pts >= from);
         }
         // Where the container does not say when packets are decoded, their order and their times do: each as late as
         // its place among the times allows.
@@ -47,7 +47,7 @@ class Copied final : public MadeStream {
         bool stated = true;
         while (any) {
             if (!s->leaves_out(head)) {
-                if (sound) {
+                if (audio) {
                     s->first_ = s->heard_ = head.pts - from;
                     if (s->vorbis_) {
                         RUEDO_TRY(any, heads->next(head));
@@ -432,18 +432,18 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_frames(VideoEncodeOption
     auto fitted = std::make_unique<Fitted>(std::move(pictures), from, plan, std::move(letters));
     return std::make_unique<EncodedVideo>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }
-Result<std::unique_ptr<SoundReader>> StreamMaker::open_sound(const Plan::Sound& s, Time from) const {
-    RUEDO_TRY(auto sound, SoundReader::open(clip, *s.track, codecs, s.form));
-    RUEDO_TRY_DO(sound->seek(from));
-    return sound;
+Result<std::unique_ptr<AudioReader>> StreamMaker::open_audio(const Plan::Audio& s, Time from) const {
+    RUEDO_TRY(auto audio, AudioReader::open(clip, *s.track, codecs, s.form));
+    RUEDO_TRY_DO(audio->seek(from));
+    return audio;
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::sound(const Plan::Sound& s, Time from, Time to, Level level) const {
+Result<std::unique_ptr<MadeStream>> StreamMaker::audio(const Plan::Audio& s, Time from, Time to, Level level) const {
     if (!s.encode) return copied_stream(*clip, *s.track, from, to);
-    RUEDO_TRY(auto reader, open_sound(s, from));
+    RUEDO_TRY(auto reader, open_audio(s, from));
     RUEDO_TRY(auto encoder,
               codecs.audio_encoder(
                   s.codec, {.rate = s.form.rate, .channels = s.form.channels, .bitrate = s.bitrate, .bits = s.bits}));
-    return encoded_sound(std::move(reader), s, std::move(encoder), from, to, level);
+    return encoded_audio(std::move(reader), s, std::move(encoder), from, to, level);
 }
 Result<std::unique_ptr<CaptionBurner>> StreamMaker::burner() const {
     if (!plan.burnt && plan.burnt_file.empty()) return nullptr;

@@ -44,20 +44,20 @@ struct Level {
     float gain = 1;
     std::optional<double> ceiling;
 };
-/// `sound` stands at `from`, in the form that is planned. It begins and ends to the sample.
-std::unique_ptr<MadeStream> encoded_sound(std::unique_ptr<SoundReader> sound, const Plan::Sound& plan,
+/// `audio` stands at `from`, in the form that is planned. It begins and ends to the sample.
+std::unique_ptr<MadeStream> encoded_audio(std::unique_ptr<AudioReader> audio, const Plan::Audio& plan,
                                           std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level);
 /// Sound in a form and at a level, block by block, to the sample.
-class LevelledSound {
+class LevelledAudio {
   public:
-    LevelledSound(std::unique_ptr<SoundReader> sound, SoundForm form, Time length, Level level);
+    LevelledAudio(std::unique_ptr<AudioReader> audio, AudioSpec form, Time length, Level level);
     /// Appends some more; false when there is none.
     Result<bool> next(std::vector<float>& out);
-    const std::optional<Error>& cut() const { return sound_->cut(); }
+    const std::optional<Error>& cut() const { return audio_->cut(); }
 
   private:
-    std::unique_ptr<SoundReader> sound_;
-    SoundForm form_;
+    std::unique_ptr<AudioReader> audio_;
+    AudioSpec form_;
     Level level_;
     std::optional<Limiter> limiter_;
     std::int64_t left_;  ///< Frames.
@@ -87,8 +87,8 @@ struct StreamMaker {
     Result<std::unique_ptr<MadeStream>> pictures(Time from, Time to, const EncodingPass& pass = {}) const;
     /// The same up to the end, as fast as can be, and in the order in which they are shown.
     Result<std::unique_ptr<MadeStream>> quick_frames(Time from) const;
-    Result<std::unique_ptr<MadeStream>> sound(const Plan::Sound& sound, Time from, Time to, Level level = {}) const;
-    Result<std::unique_ptr<SoundReader>> open_sound(const Plan::Sound& sound, Time from) const;
+    Result<std::unique_ptr<MadeStream>> audio(const Plan::Audio& audio, Time from, Time to, Level level = {}) const;
+    Result<std::unique_ptr<AudioReader>> open_audio(const Plan::Audio& audio, Time from) const;
     /// Decoded in the gaps that the encoder leaves, or as fast as can be (see `FramesAhead`).
     Result<std::unique_ptr<MadeStream>> encode_frames(VideoEncodeOptions options, Time from, Time to,
                                                       bool in_gaps) const;

@@ -273,10 +273,10 @@ std::string Verdict::sentence() const {
     if (needs == std::vector<std::string>{"address"})
         return "Plays once it comes from another address: " + reasons.front();
     bool wrapper_only = needs == std::vector<std::string>{"wrapper"},
-         sound_only = std::none_of(needs.begin(), needs.end(), [](auto& n) { return n == "pictures" || n == "size"; });
+         audio_only = std::none_of(needs.begin(), needs.end(), [](auto& n) { return n == "pictures" || n == "size"; });
     return fmt::format("Plays after conversion ({}): {}",
                        wrapper_only ? "only the wrapper changes"
-                       : sound_only ? "only the sound changes"
+                       : audio_only ? "only the sound changes"
                                     : "pictures change",
                        reasons.front());
 }

@@ -235,7 +235,7 @@ class ThroughClip final : public Clip {
         info_.tracks.clear();
         info_.findings = plan_.why;
         if (plan_.video) RUEDO_TRY_DO(add_video(o));
-        for (auto& s : plan_.sounds) RUEDO_TRY_DO(add_sound(s, o));
+        for (auto& s : plan_.audio_tracks) RUEDO_TRY_DO(add_audio(s, o));
         for (auto& t : from.tracks)
             if (t.kind == Kind::text) info_.tracks.push_back(t);
         return {};
@@ -298,9 +298,9 @@ class ThroughClip final : public Clip {
         made_[source.id] = std::move(track);
         return {};
     }
-    Status add_sound(const Plan::Sound& s, const ThroughOptions& o) {
+    Status add_audio(const Plan::Audio& s, const ThroughOptions& o) {
         if (!s.encode) return info_.tracks.push_back(*s.track), Status{};
-        auto track = std::make_shared<MadeTrack>([this, &s](Time from) { return maker().sound(s, from, Time::max()); },
+        auto track = std::make_shared<MadeTrack>([this, &s](Time from) { return maker().audio(s, from, Time::max()); },
                                                  [](Time t) { return t; }, o.keep, counts_, made_.empty());
         RUEDO_TRY(auto made, track->describe());
         info_.tracks.push_back(described(*s.track, made));

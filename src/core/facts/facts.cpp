@@ -174,7 +174,7 @@ struct Meter {
 
 }  // namespace
 
-std::optional<double> loudness_of(SoundReader& reader, Time to, const std::atomic<bool>* cancel) {
+std::optional<double> loudness_of(AudioReader& reader, Time to, const std::atomic<bool>* cancel) {
     Meter meter(EBUR128_MODE_I);
     while (meter.state && !(cancel && *cancel)) {
         auto block = reader.next();
@@ -190,7 +190,7 @@ std::optional<double> loudness_of(SoundReader& reader, Time to, const std::atomi
 namespace {
 Status hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, CodecRegistry& codecs,
             const FactsOptions& options) {
-    RUEDO_TRY(auto reader, SoundReader::open(std::move(clip), audio, codecs));
+    RUEDO_TRY(auto reader, AudioReader::open(std::move(clip), audio, codecs));
     Meter meter(EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_S | EBUR128_MODE_SAMPLE_PEAK);
     if (!meter.state) return fail(ErrorCode::limit, "There is no memory to measure loudness.");
     auto mark = [&](Time at) {
@@ -200,7 +200,7 @@ Status hear(SourceFacts& f, std::shared_ptr<Clip> clip, const Track& audio, Code
         if (b < f.bins.size()) f.bins[b].loudness = std::max(lufs, -70.0);
     };
     Loudness total;
-    auto feed = [&](const SoundBlock& block) {
+    auto feed = [&](const AudioBlock& block) {
         ebur128_add_frames_float(meter.state, block.samples.data(), block.frames());
     };
     if (f.duration <= heard_wholly) {
@@ -290,7 +290,7 @@ void tell_stream(SourceFacts& f) {
                     s.live ? std::string() : fmt::format(", {} long", format_time(f.duration)), s.rungs.size(),
                     s.rungs.size() == 1 ? "" : "s", rates);
     auto list = [](const std::vector<std::string>& all) { return fmt::format("{}", fmt::join(all, ", ")); };
-    if (s.sounds.size() > 1) f.second_sentence += fmt::format(" Sound in {}.", list(s.sounds));
+    if (s.audio_tracks.size() > 1) f.second_sentence += fmt::format(" Sound in {}.", list(s.audio_tracks));
     if (!s.texts.empty()) f.second_sentence += fmt::format(" Captions in {}.", list(s.texts));
 }
 }  // namespace

@@ -52,6 +52,6 @@ struct FactsOptions {
 Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& address = {},
                                  const FactsOptions& options = {});
 /// Of what the reader still gives, up to `to`: LUFS, gated; nothing where that is silence.
-std::optional<double> loudness_of(SoundReader& reader, Time to, const std::atomic<bool>* cancel = nullptr);
+std::optional<double> loudness_of(AudioReader& reader, Time to, const std::atomic<bool>* cancel = nullptr);
 
 }  // namespace ruedo

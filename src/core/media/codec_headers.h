@@ -165,7 +165,7 @@ struct FlacInfo {
 std::optional<FlacInfo> parse_flac_info(ByteView config);
 
 /// What the header of a self-delimiting sound frame says.
-struct SoundFrame {
+struct AudioFrameHeader {
     std::size_t header = 0, size = 0;  ///< Bytes; `size` of 0 when only the next header tells (FLAC).
     std::int64_t samples = 0;
     int rate = 0, channels = 0;
@@ -176,20 +176,20 @@ struct SoundFrame {
     Bytes config;  ///< ADTS: the AudioSpecificConfig that says the same.
 };
 /// FLAC (RFC 9639 clause 9.1), its CRC-8 checked.
-std::optional<SoundFrame> parse_flac_frame(ByteView at);
+std::optional<AudioFrameHeader> parse_flac_frame(ByteView at);
 /// MPEG audio layers II and III (ISO/IEC 11172-3 clause 2.4.1.3, 13818-3).
-std::optional<SoundFrame> parse_mp3_frame(ByteView at);
+std::optional<AudioFrameHeader> parse_mp3_frame(ByteView at);
 /// AAC in ADTS (ISO/IEC 13818-7 clause 6.2).
-std::optional<SoundFrame> parse_adts_frame(ByteView at);
+std::optional<AudioFrameHeader> parse_adts_frame(ByteView at);
 /// The header of an ADTS frame around `payload` bytes; empty when an AudioSpecificConfig says what it has no room for.
 Bytes adts_header(ByteView asc, std::size_t payload);
 /// AC-3 (ETSI TS 102 366 clause 4.4.1); not its later kin, which has other frames.
-std::optional<SoundFrame> parse_ac3_frame(ByteView at);
+std::optional<AudioFrameHeader> parse_ac3_frame(ByteView at);
 /// How many channels of it are heard, by its mode (table 4.3) and whether it has low frequencies.
 int ac3_channels(unsigned mode, bool low);
 std::uint16_t flac_crc16(ByteView frame);
 /// Finds the frames of a codec whose stream needs no container; nothing for other codecs.
-using ParseFrame = std::optional<SoundFrame> (*)(ByteView at);
+using ParseFrame = std::optional<AudioFrameHeader> (*)(ByteView at);
 ParseFrame frame_parser(Codec codec);
 
 /// PCM as a WAVEFORMATEX states it (the same in RIFF and as our config elsewhere).

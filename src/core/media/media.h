@@ -339,7 +339,7 @@ Frame cropped(Frame picture, const Crop& edges);
 Frame copy_frame(int width, int height, std::array<const std::uint8_t*, 3> planes, std::array<int, 3> strides);
 
 /// Interleaved float samples, full scale is 1.
-struct SoundBlock {
+struct AudioBlock {
     Time pts{};
     int rate = 0, channels = 0;
     std::vector<float> samples;

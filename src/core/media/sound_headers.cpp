@@ -3,7 +3,7 @@
 
 namespace ruedo {
 
-std::optional<SoundFrame> parse_mp3_frame(ByteView at) {
+std::optional<AudioFrameHeader> parse_mp3_frame(ByteView at) {
     if (at.size() < 4 || at[0] != 0xFF || (at[1] & 0xE0) != 0xE0) return std::nullopt;
     unsigned version = at[1] >> 3 & 3, layer = at[1] >> 1 & 3, bitrate = at[2] >> 4, rate = at[2] >> 2 & 3,
              padding = at[2] >> 1 & 1;
@@ -14,7 +14,7 @@ std::optional<SoundFrame> parse_mp3_frame(ByteView at) {
     static constexpr std::array<unsigned, 15> second{0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160};
     static constexpr std::array<int, 3> rates{44100, 48000, 32000};
     bool full = version == 3;
-    SoundFrame f;
+    AudioFrameHeader f;
     f.codec = layer == 1 ? Codec::mp3 : Codec::mp2;
     f.rate = rates[rate] / (full ? 1 : version == 2 ? 2 : 4);
     f.bitrate = (!full ? second : layer == 2 ? two : first)[bitrate] * 1000;
@@ -25,13 +25,13 @@ std::optional<SoundFrame> parse_mp3_frame(ByteView at) {
     return f;
 }
 
-std::optional<SoundFrame> parse_adts_frame(ByteView at) {
+std::optional<AudioFrameHeader> parse_adts_frame(ByteView at) {
     if (at.size() < 7 || at[0] != 0xFF || (at[1] & 0xF6) != 0xF0) return std::nullopt;
     unsigned object = (at[2] >> 6 & 3U) + 1, rate = at[2] >> 2 & 15, channels = (at[2] & 1U) << 2 | at[3] >> 6;
     static constexpr std::array<int, 13> rates{96000, 88200, 64000, 48000, 44100, 32000, 24000,
                                                22050, 16000, 12000, 11025, 8000,  7350};
     if (rate >= rates.size()) return std::nullopt;
-    SoundFrame f;
+    AudioFrameHeader f;
     f.codec = Codec::aac;
     f.header = at[1] & 1 ? 7 : 9;
     f.size = (at[3] & 3U) << 11 | static_cast<unsigned>(at[4]) << 3 | at[5] >> 5;
@@ -63,7 +63,7 @@ int ac3_channels(unsigned mode, bool low) {
     return channels[mode & 7] + (low && mode == 7 ? 1 : 0);
 }
 
-std::optional<SoundFrame> parse_ac3_frame(ByteView at) {
+std::optional<AudioFrameHeader> parse_ac3_frame(ByteView at) {
     if (at.size() < 7 || at[0] != 0x0B || at[1] != 0x77) return std::nullopt;
     BitReader r(at.subspan(4));
     auto rate = r.bits(2), size = r.bits(6), version = r.bits(5);
@@ -76,7 +76,7 @@ std::optional<SoundFrame> parse_ac3_frame(ByteView at) {
     if ((mode & 1) && mode != 1) r.bits(2);
     if (mode & 4) r.bits(2);
     if (mode == 2) r.bits(2);
-    SoundFrame f;
+    AudioFrameHeader f;
     f.codec = Codec::ac3;
     f.header = 7;
     // Versions 9 and 10 are the same at a half and a quarter of the rate.

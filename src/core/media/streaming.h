@@ -70,7 +70,7 @@ struct StreamReport {
     double throughput = 0;           ///< Expected now; 0 while it is not known.
     Time target_duration{};
     std::string encrypted = "none";
-    std::vector<std::string> sounds, texts;  ///< Their languages, or names where none is stated.
+    std::vector<std::string> audio_tracks, texts;  ///< Their languages, or names where none is stated.
 };
 
 /// Something that happened on the way, for the trace (docs/trace.md).

@@ -232,11 +232,11 @@ std::uint16_t flac_crc16(ByteView frame) {
     return crc;
 }
 
-std::optional<SoundFrame> parse_flac_frame(ByteView at) {
+std::optional<AudioFrameHeader> parse_flac_frame(ByteView at) {
     if (at.size() < 6 || at[0] != 0xFF || (at[1] & 0xFE) != 0xF8) return std::nullopt;
     ByteReader r(at);
     r.skip(1);
-    SoundFrame f;
+    AudioFrameHeader f;
     f.counts_samples = r.u8() & 1;
     auto sizes = r.u8(), layout = r.u8();
     unsigned block = sizes >> 4, rate = sizes & 15, channels = layout >> 4;

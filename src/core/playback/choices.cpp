@@ -13,8 +13,8 @@ void Controller::Engine::list_choices() {
         return language.empty() ? std::string(codec_title(codec)) : language_title(language);
     };
     for (auto& t : clip_->info().tracks) {
-        bool sound = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
-        if (sound || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
+        bool audio = t.kind == Kind::audio && !t.problem && env_.codecs->decodes(t.codec);
+        if (audio || shows_captions(t)) list->push_back({t.kind, t.id, t.language, title(t.language, t.codec)});
         if (t.kind == Kind::text && !options_.text_language.empty() && t.language == options_.text_language && !wanted)
             wanted = t.id;
     }
@@ -31,72 +31,72 @@ void Controller::Engine::list_choices() {
 }
 
 /// The new track is opened beside the one that plays and read ahead from a place still to come; there it takes over.
-void Controller::Engine::choose_sound(std::uint64_t id) {
+void Controller::Engine::choose_audio(std::uint64_t id) {
     auto* track = clip_ ? clip_->info().find(id) : nullptr;
-    if (!track || track->kind != Kind::audio || !sound_lane_ || !sound_)
+    if (!track || track->kind != Kind::audio || !audio_lane_ || !audio_)
         return note("refused", fmt::format("sound {}: there is no such track", id));
-    if (sound_->track().id == id) return;
+    if (audio_->track().id == id) return;
     renew(switch_cancel_);
-    ++sound_switch_;
+    ++audio_switch_;
     if (!switch_lane_) switch_lane_ = env_.strand->lane();
     auto at = media_now() + switch_ahead();
     auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at),
-                end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<SoundReader>> {
+                end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<AudioReader>> {
         ReadScope scope(cancel.get());
-        RUEDO_TRY(auto sound, SoundReader::open(clip, track, *codecs));
-        sound->set_end(end);
-        RUEDO_TRY_DO(sound->read_ahead(to, switch_read_ahead));
-        return sound;
+        RUEDO_TRY(auto audio, AudioReader::open(clip, track, *codecs));
+        audio->set_end(end);
+        RUEDO_TRY_DO(audio->read_ahead(to, switch_read_ahead));
+        return audio;
     };
-    beside(*switch_lane_, env_.costs.open, sound_switch_, std::move(job),
-           [this, id, at, asked = now()](Result<std::unique_ptr<SoundReader>> made) {
-               if (!sound_) return;
+    beside(*switch_lane_, env_.costs.open, audio_switch_, std::move(job),
+           [this, id, at, asked = now()](Result<std::unique_ptr<AudioReader>> made) {
+               if (!audio_) return;
                if (!made) return note("refused", fmt::format("sound {}: {}", id, made.error().sentence));
-               take_sound(std::move(*made), at, asked, 3);
+               take_audio(std::move(*made), at, asked, 3);
            });
 }
 
-void Controller::Engine::take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries) {
-    bool running = clock_.running() && sound_master_, in_time = media_now() + 20_ms <= at;
+void Controller::Engine::take_audio(std::unique_ptr<AudioReader> audio, Time at, Time asked, int tries) {
+    bool running = clock_.running() && audio_master_, in_time = media_now() + 20_ms <= at;
     if (running && !in_time && tries > 0) {
         // It took longer than thought: once more, from further on. What was read lies at hand now.
         at = media_now() + switch_ahead();
-        auto shared = std::shared_ptr<SoundReader>(std::move(sound));
+        auto shared = std::shared_ptr<AudioReader>(std::move(audio));
         auto job = [shared, to = fold(at), cancel = switch_cancel_]() -> Status {
             ReadScope scope(cancel.get());
             return shared->read_ahead(to, switch_read_ahead);
         };
-        return beside(*switch_lane_, env_.costs.sound, sound_switch_, std::move(job),
+        return beside(*switch_lane_, env_.costs.audio, audio_switch_, std::move(job),
                       [this, shared, at, asked, tries](Status read) mutable {
                           if (!read)
                               return note("refused",
                                           fmt::format("sound {}: {}", shared->track().id, read.error().sentence));
-                          take_sound(std::make_unique<SoundReader>(std::move(*shared)), at, asked, tries - 1);
+                          take_audio(std::make_unique<AudioReader>(std::move(*shared)), at, asked, tries - 1);
                       });
     }
-    sound_ = std::move(sound);
+    audio_ = std::move(audio);
     if (running && in_time) {
-        ++sound_generation_;
-        sound_busy_ = sound_end_ = false;
+        ++audio_generation_;
+        audio_busy_ = audio_end_ = false;
         voice_->cut(at);
-        begin_sound_at(at);
-        pump_sound();
+        begin_audio_at(at);
+        pump_audio();
     } else {
         auto was_running = clock_.running() || want_run_;
         auto from = media_now();
         clock_.hold(from);
-        prime_sound(from);
+        prime_audio(from);
         want_run_ = was_running && state_.phase == Phase::playing;
         if (want_run_) tick();
     }
-    note("sound-track", fmt::format("{}", sound_->track().id), now() - asked);
+    note("sound-track", fmt::format("{}", audio_->track().id), now() - asked);
 }
 
-void Controller::Engine::choose_languages(const std::string& sound, const std::string& text) {
-    bool other_sound = std::exchange(options_.sound_language, sound) != sound,
+void Controller::Engine::choose_languages(const std::string& audio, const std::string& text) {
+    bool other_audio = std::exchange(options_.audio_language, audio) != audio,
          other_text = std::exchange(options_.text_language, text) != text;
     if (!clip_) return;  // taken up when it is open
-    if (other_sound) choose_spoken();
+    if (other_audio) choose_spoken();
     if (!other_text) return;
     auto it = std::find_if(choices_->begin(), choices_->end(),
                            [&](auto& c) { return c.kind == Kind::text && !text.empty() && c.language == text; });
@@ -104,8 +104,8 @@ void Controller::Engine::choose_languages(const std::string& sound, const std::s
 }
 /// The sound in the language that is asked for.
 void Controller::Engine::choose_spoken() {
-    auto tracks = select_tracks(clip_->info(), *env_.codecs, options_.sound_language);
-    if (sound_ && tracks && tracks->audio && tracks->audio->id != sound_->track().id) choose_sound(tracks->audio->id);
+    auto tracks = select_tracks(clip_->info(), *env_.codecs, options_.audio_language);
+    if (audio_ && tracks && tracks->audio && tracks->audio->id != audio_->track().id) choose_audio(tracks->audio->id);
 }
 
 void Controller::Engine::list_frames() {

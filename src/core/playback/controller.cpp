@@ -51,10 +51,10 @@ void Controller::pause() { RUEDO_POST(call(machine::Input::pause)); }
 void Controller::stop() { RUEDO_POST(call(machine::Input::stop)); }
 void Controller::seek(Time t, SeekMode mode) { RUEDO_POST(seek(t, mode)); }
 void Controller::skip(Time by) { RUEDO_POST(skip(by)); }
-void Controller::choose_sound(std::uint64_t id) { RUEDO_POST(choose_sound(id)); }
+void Controller::choose_audio(std::uint64_t id) { RUEDO_POST(choose_audio(id)); }
 void Controller::list_frames() { RUEDO_POST(list_frames()); }
 void Controller::choose_text(std::uint64_t id) { RUEDO_POST(choose_text(id)); }
-void Controller::choose_languages(std::string sound, std::string text) { RUEDO_POST(choose_languages(sound, text)); }
+void Controller::choose_languages(std::string audio, std::string text) { RUEDO_POST(choose_languages(audio, text)); }
 void Controller::step(int pictures) { RUEDO_POST(step(pictures)); }
 void Controller::set_volume(double volume) { RUEDO_POST(set_volume(volume, e->muted())); }
 void Controller::set_muted(bool muted) { RUEDO_POST(set_muted(muted)); }

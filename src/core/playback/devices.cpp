@@ -10,9 +10,9 @@ namespace ruedo {
 namespace {
 
 /// The sound server, through cubeb.
-class ServerDevice final : public SoundDevice {
+class ServerDevice final : public AudioDevice {
   public:
-    static std::unique_ptr<SoundDevice> make() {
+    static std::unique_ptr<AudioDevice> make() {
         auto d = std::make_unique<ServerDevice>();
         if (cubeb_init(&d->context_, "ruedo", "pulse-rust") != CUBEB_OK &&
             cubeb_init(&d->context_, "ruedo", "pulse") != CUBEB_OK)
@@ -64,7 +64,7 @@ class ServerDevice final : public SoundDevice {
     std::atomic<bool> failed_ = false;
 };
 
-class SilentDevice final : public SoundDevice {
+class SilentDevice final : public AudioDevice {
   public:
     SilentDevice(Strand& strand, double drift_ppm) : strand_(strand), speed_(1 + drift_ppm * 1e-6) {}
     ~SilentDevice() override { stop(); }
@@ -126,8 +126,8 @@ class SilentDevice final : public SoundDevice {
 
 }  // namespace
 
-std::unique_ptr<SoundDevice> make_server_device() { return ServerDevice::make(); }
-std::unique_ptr<SoundDevice> make_silent_device(Strand& strand, double drift_ppm) {
+std::unique_ptr<AudioDevice> make_server_device() { return ServerDevice::make(); }
+std::unique_ptr<AudioDevice> make_silent_device(Strand& strand, double drift_ppm) {
     return std::make_unique<SilentDevice>(strand, drift_ppm);
 }
 

@@ -34,7 +34,7 @@ void Controller::Engine::note(std::string_view name, std::string detail, std::op
     e.took = took;
     e.target = target;
     e.pictures = items_.size();
-    e.sound = voice_ ? voice_->buffered() : Time{};
+    e.audio = voice_ ? voice_->buffered() : Time{};
     e.av_offset = av_offset_;
     if (auto made = clip_ ? clip_->made() : std::nullopt) e.made = made->to;
     publish();
@@ -44,7 +44,7 @@ void Controller::Engine::note(std::string_view name, std::string detail, std::op
 void Controller::Engine::cancel_work() {
     stop_all_ = true;
     std::lock_guard lock(published_mutex_);
-    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
+    for (auto* flag : {&cancel_, &audio_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
         **flag = true;
 }
 
@@ -182,8 +182,8 @@ void Controller::Engine::disarm() {
 
 void Controller::Engine::reset_source() {
     ++generation_;
-    ++sound_generation_;
-    for (auto* flag : {&cancel_, &sound_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
+    ++audio_generation_;
+    for (auto* flag : {&cancel_, &audio_cancel_, &switch_cancel_, &text_cancel_, &buffer_cancel_, &list_cancel_})
         renew(*flag);
     for (auto* timer : {&frame_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
@@ -191,29 +191,29 @@ void Controller::Engine::reset_source() {
     voice_.reset(), next_voice_.reset(), handed_voice_.reset();
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    video_lane_.reset(), sound_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
+    video_lane_.reset(), audio_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
         text_lane_.reset(), list_lane_.reset();
     fetched_ = false, buffered_ = {}, starved_.reset(), stream_.reset(), stalled_since_ = {INT64_MAX};
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
     no_hurry();
-    cut_.reset(), sound_track_end_.reset();
+    cut_.reset(), audio_track_end_.reset();
     choices_ = no_choices(), cues_.reset(), frame_times_.reset();
     text_track_ = 0;
-    ++text_generation_, ++sound_switch_, ++prepare_generation_, ++buffer_generation_, ++list_generation_;
-    video_busy_ = sound_busy_ = prepare_busy_ = false;
+    ++text_generation_, ++audio_switch_, ++prepare_generation_, ++buffer_generation_, ++list_generation_;
+    video_busy_ = audio_busy_ = prepare_busy_ = false;
     items_.clear();
     shown_.reset();
     current_.reset();
     shown_at_ = {INT64_MIN};
-    pictures_.reset(), sound_.reset(), stretcher_.reset(), clip_.reset();
+    pictures_.reset(), audio_.reset(), stretcher_.reset(), clip_.reset();
     wanted_.reset(), seeking_for_.reset();
     clock_.hold({});
     want_run_ = false;
-    video_end_ = sound_end_ = false;
-    sound_done_ = true, sound_master_ = false;
-    video_lap_ = sound_lap_ = seen_lap_ = 0;
+    video_end_ = audio_end_ = false;
+    audio_done_ = true, audio_master_ = false;
+    video_lap_ = audio_lap_ = seen_lap_ = 0;
     duration_ = {}, duration_known_ = false;
     error_.reset();
     first_frame_.reset();
@@ -235,9 +235,9 @@ void Controller::Engine::open_source() {
     opened_at_ = now();
     last_due_ = last_shown_wall_ = {INT64_MIN / 2};
     video_lane_ = env_.strand->lane();
-    sound_lane_ = env_.strand->lane();
+    audio_lane_ = env_.strand->lane();
     prepare_lane_ = env_.strand->lane();
-    auto job = [source = source_, language = options_.sound_language, codecs = env_.codecs, cancel = cancel_,
+    auto job = [source = source_, language = options_.audio_language, codecs = env_.codecs, cancel = cancel_,
                 from = loop_.kind == Loop::Kind::range ? std::optional(loop_.from) : std::nullopt,
                 until = monotonic_now() + options_.open_within, open = env_.open_clip,
                 stream = env_.stream]() -> Result<Playable> {
@@ -254,7 +254,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     if (!result) {
         if (result.error().code == ErrorCode::cancelled) return;
         error_ = result.error();
-        video_lane_.reset(), sound_lane_.reset(), prepare_lane_.reset();
+        video_lane_.reset(), audio_lane_.reset(), prepare_lane_.reset();
         note("error", error_->sentence);
         input(Input::open_failed);
         return;
@@ -262,7 +262,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     auto& o = *result;
     clip_ = o.clip;
     pictures_ = std::move(o.pictures);
-    sound_ = std::move(o.sound);
+    audio_ = std::move(o.audio);
     duration_ = clip_->info().duration;
     duration_known_ = clip_->info().duration_known;
     playing_ = std::move(o.playing);
@@ -271,9 +271,9 @@ void Controller::Engine::opened(Result<Playable> result) {
         buffer_lane_ = env_.strand->lane();
         measure_buffer();
     }
-    if (sound_) {
+    if (audio_) {
         voice_ = env_.mixer->add_voice();
-        sound_as_set();
+        audio_as_set();
         mixer_listener_ = env_.mixer->on_change([weak = weak_from_this()](const std::string& sentence) {
             auto self = weak.lock();
             if (!self) return;
@@ -301,7 +301,7 @@ void Controller::Engine::opened(Result<Playable> result) {
         pump_prepare();
     }
     if (wanted_ && !state_.queued) wanted_.reset();
-    if (!state_.queued) prime_sound(start);
+    if (!state_.queued) prime_audio(start);
     input(Input::opened);
     if (options_.start.how == Start::How::delay && state_.phase == Phase::ready)
         delay_timer_ = env_.strand->at(now() + options_.start.delay, guarded([this] {
@@ -402,16 +402,16 @@ void Controller::Engine::landed(Result<std::optional<Frame>> result, Wanted want
                                              : "exact",
          now() - wanted.asked, at);
     look_at_converter();
-    if (!state_.queued) prime_sound(at);
+    if (!state_.queued) prime_audio(at);
     input(Input::landed);
     pump();
 }
 
 void Controller::Engine::run() {
-    if (only_now() && !sound_) items_.clear();  // what waited through a pause is old
+    if (only_now() && !audio_) items_.clear();  // what waited through a pause is old
     want_run_ = true;
     starved_since_ = ticked_ = {INT64_MAX};
-    if (sound_ && sound_generation_ == 0) prime_sound(media_now());
+    if (audio_ && audio_generation_ == 0) prime_audio(media_now());
     tick();
 }
 
@@ -428,7 +428,7 @@ void Controller::Engine::halt() {
     bool again = state_.phase == Phase::paused || state_.phase == Phase::waiting;
     if (voice_ && (was_running || !again)) {
         voice_->clear();
-        if (again && !state_.seeking) prime_sound(at);
+        if (again && !state_.seeking) prime_audio(at);
     }
     if (state_.phase == Phase::failed) {
         items_.clear();

@@ -23,9 +23,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void set_volume(double volume, bool muted);
     void set_rate(double rate);
     void set_loop(Loop loop);
-    void choose_sound(std::uint64_t id);
+    void choose_audio(std::uint64_t id);
     void choose_text(std::uint64_t id);
-    void choose_languages(const std::string& sound, const std::string& text);
+    void choose_languages(const std::string& audio, const std::string& text);
     void list_frames();
     std::shared_ptr<Voice> arm();
     void disarm();
@@ -97,14 +97,14 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void pump();
     void pump_video();
     void pump_prepare();
-    void pump_sound();
-    void prime_sound(Time at);
+    void pump_audio();
+    void prime_audio(Time at);
     void take_frame(Result<Decoded> result, int lap, Time begun);
     void give_way(Time at, Time begun);
     void look_whether_stood_still(Time now);
-    void take_sound(std::unique_ptr<SoundReader> sound, Time at, Time asked, int tries);
+    void take_audio(std::unique_ptr<AudioReader> audio, Time at, Time asked, int tries);
     bool enough_is_here();
-    void begin_sound_at(Time at);
+    void begin_audio_at(Time at);
     /// How far ahead another sound track is read before it takes over; its reading must not take longer.
     Time switch_ahead() const { return scaled(clock_.running() ? 300_ms : Time{}, rate_); }
     static constexpr Time switch_read_ahead = 200_ms;
@@ -158,7 +158,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time trace_start() const { return made_at_; }
     Time now() const { return env_.strand->now(); }
     Time media_now() const { return clock_.at(now()); }
-    void sound_as_set();
+    void audio_as_set();
     std::array<double, 2> place_{1, 1};  ///< How loud it is left and right where it stands, besides its volume.
     double ducked_ = 1;
     void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {},
@@ -215,7 +215,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time made_at_{}, opened_at_{};
     std::optional<Time> first_frame_;
 
-    std::unique_ptr<Lane> video_lane_, sound_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_, list_lane_;
+    std::unique_ptr<Lane> video_lane_, audio_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_, list_lane_;
     bool fetched_ = false;  ///< What is played has to be fetched, so one may have to wait for it.
     std::vector<Track> playing_;
     TimeRange buffered_{};  ///< Only where it is.
@@ -228,14 +228,14 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::shared_ptr<const Cues> cues_;
     std::shared_ptr<const FrameTimes> frame_times_;
     bool lists_frames_ = false;
-    std::uint64_t text_track_ = 0, text_generation_ = 0, sound_switch_ = 0, prepare_generation_ = 0,
+    std::uint64_t text_track_ = 0, text_generation_ = 0, audio_switch_ = 0, prepare_generation_ = 0,
                   buffer_generation_ = 0, list_generation_ = 0;
     static constexpr std::uint64_t first_outside = std::uint64_t{1}
                                                    << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
     std::shared_ptr<FrameReader> pictures_;
-    std::shared_ptr<SoundReader> sound_;
+    std::shared_ptr<AudioReader> audio_;
     std::shared_ptr<Voice> voice_;
     std::shared_ptr<Stretcher> stretcher_;
     std::shared_ptr<Voice> next_voice_;    ///< Of the controller that sounds after this one.
@@ -249,17 +249,17 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         current_;  ///< Time of the picture that counts: shown, or found and about to be. Steps go from it.
     Time last_due_{INT64_MIN / 2};  ///< When the last picture was to be shown.
     Time last_shown_wall_{INT64_MIN / 2};
-    std::uint64_t generation_ = 0, sound_generation_ = 0, next_ticket_ = 1;
-    bool video_busy_ = false, sound_busy_ = false, prepare_busy_ = false;
-    bool video_end_ = false, sound_end_ = false, sound_done_ = true, sound_master_ = false;
-    Time video_until_{}, sound_until_{};   ///< Unrolled ends, once known; of sound by what was mixed ...
-    std::optional<Time> sound_track_end_;  ///< ... and by what the container says.
-    int video_lap_ = 0, sound_lap_ = 0;
-    Time sound_next_{};          ///< Where the next samples belong that come out of the stretcher ...
-    Time sound_fed_{};           ///< ... and those that go in.
-    std::size_t stretched_ = 0;  ///< Frames that came out since `sound_from_`.
-    Time sound_from_{};
-    double sound_pace_ = 1;  ///< That the stretcher was made for.
+    std::uint64_t generation_ = 0, audio_generation_ = 0, next_ticket_ = 1;
+    bool video_busy_ = false, audio_busy_ = false, prepare_busy_ = false;
+    bool video_end_ = false, audio_end_ = false, audio_done_ = true, audio_master_ = false;
+    Time video_until_{}, audio_until_{};   ///< Unrolled ends, once known; of sound by what was mixed ...
+    std::optional<Time> audio_track_end_;  ///< ... and by what the container says.
+    int video_lap_ = 0, audio_lap_ = 0;
+    Time audio_next_{};          ///< Where the next samples belong that come out of the stretcher ...
+    Time audio_fed_{};           ///< ... and those that go in.
+    std::size_t stretched_ = 0;  ///< Frames that came out since `audio_from_`.
+    Time audio_from_{};
+    double audio_pace_ = 1;  ///< That the stretcher was made for.
     /// A moment at which a live source was where its user wanted it.
     struct OnTime {
         Time wall, media, behind;  ///< Behind the edge as it was known then.
@@ -268,7 +268,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     double hurry_ = 1;  ///< Besides the rate, while a live source makes up for stalls.
     // One flag for each kind of waiting, so that giving one up leaves the others alone.
     CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false),
-               sound_cancel_ = std::make_shared<std::atomic<bool>>(false),
+               audio_cancel_ = std::make_shared<std::atomic<bool>>(false),
                switch_cancel_ = std::make_shared<std::atomic<bool>>(false),
                text_cancel_ = std::make_shared<std::atomic<bool>>(false),
                list_cancel_ = std::make_shared<std::atomic<bool>>(false),

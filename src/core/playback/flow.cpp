@@ -9,7 +9,7 @@ using machine::Input;
 
 namespace {
 constexpr std::size_t frames_wanted = 8, prepared_wanted = 3;
-constexpr Time sound_wanted = 400_ms, sound_enough = 120_ms, sound_per_job = 80_ms;
+constexpr Time audio_wanted = 400_ms, audio_enough = 120_ms, audio_per_job = 80_ms;
 constexpr Time tick_every = 10_ms;
 /// Later than this, decoding on is of no use; earlier than that, all is well again.
 constexpr Time leap_at = 150_ms, well_again = 100_ms;
@@ -20,7 +20,7 @@ constexpr Time enough_ahead = 5_s;
 void Controller::Engine::pump() {
     pump_video();
     pump_prepare();
-    pump_sound();
+    pump_audio();
 }
 
 void Controller::Engine::pump_video() {
@@ -79,13 +79,13 @@ void Controller::Engine::take_frame(Result<Decoded> result, int lap, Time begun)
         auto last = items_.empty() ? shown_at_ : items_.back().at;
         auto duration = items_.empty() ? (shown_ ? shown_->duration : Time{}) : items_.back().picture.duration;
         video_until_ = result->end && video_lap_ == 0 ? *result->end : std::max(last, Time{}) + duration;
-        if (!duration_known_ && !sound_) duration_ = video_until_, duration_known_ = true;
+        if (!duration_known_ && !audio_) duration_ = video_until_, duration_known_ = true;
     } else {
         video_end_ = false;
         video_lap_ = lap;
         auto at = picture->pts;
         // A live picture counts from when it comes: after a pause, or when the device's clock runs off, so does ours.
-        if (only_now() && !sound_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns)
+        if (only_now() && !audio_ && clock_.running() && std::abs((at - media_now()).ns) > (150_ms).ns)
             clock_.start(at, now());
         if (lap > 0) at = std::max(at, loop_from()) + loop_length() * lap;
         if (result->leapt) note("giving-way", fmt::format("on from the keyframe at {}", format_time(picture->pts)));
@@ -123,7 +123,7 @@ void Controller::Engine::give_way(Time at, Time begun) {
     }
     if (lead > -scaled(leap_at, rate_) || clock_.at(t) < no_leap_before_) {
         // Nothing to leap to and no sound to keep to: time waits for the pictures.
-        if (lead < -scaled(too_late, rate_) && !sound_master_ && clock_.at(t) < no_leap_before_) {
+        if (lead < -scaled(too_late, rate_) && !audio_master_ && clock_.at(t) < no_leap_before_) {
             clock_.start(at, t);
             note("giving-way", "time waits for the pictures");
         }
@@ -154,41 +154,41 @@ void Controller::Engine::pump_prepare() {
     }
 }
 
-void Controller::Engine::begin_sound_at(Time at) {
-    sound_lap_ = lap_of(at);
-    sound_next_ = sound_fed_ = sound_from_ = at;
+void Controller::Engine::begin_audio_at(Time at) {
+    audio_lap_ = lap_of(at);
+    audio_next_ = audio_fed_ = audio_from_ = at;
     stretched_ = 0;
-    sound_pace_ = rate_ * hurry_;
-    stretcher_ = sound_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(sound_pace_);
+    audio_pace_ = rate_ * hurry_;
+    stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(audio_pace_);
 }
 
 /// Lays out sound anew from `at` (unrolled) on.
-void Controller::Engine::prime_sound(Time at) {
-    if (!sound_ || !voice_ || !sound_lane_) return;
-    ++sound_generation_;
-    sound_busy_ = true;
-    sound_end_ = sound_done_ = sound_master_ = false;
+void Controller::Engine::prime_audio(Time at) {
+    if (!audio_ || !voice_ || !audio_lane_) return;
+    ++audio_generation_;
+    audio_busy_ = true;
+    audio_end_ = audio_done_ = audio_master_ = false;
     voice_->clear();
-    begin_sound_at(at);
-    renew(sound_cancel_);
-    auto job = [sound = sound_, cancel = sound_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
+    begin_audio_at(at);
+    renew(audio_cancel_);
+    auto job = [audio = audio_, cancel = audio_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
         ReadScope scope(cancel.get());
-        sound->set_end(end);
-        return sound->seek(to);
+        audio->set_end(end);
+        return audio->seek(to);
     };
-    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job), [this](Status outcome) {
-        sound_busy_ = false;
+    beside(*audio_lane_, env_.costs.audio, audio_generation_, std::move(job), [this](Status outcome) {
+        audio_busy_ = false;
         if (!outcome) return fail_with(outcome.error());
-        pump_sound();
+        pump_audio();
     });
 }
 
-void Controller::Engine::pump_sound() {
-    if (!sound_ || sound_busy_ || !voice_ || state_.phase == Phase::failed || state_.phase == Phase::closed) return;
-    if (voice_->buffered() >= sound_wanted) return;
-    bool again = sound_end_ && looping();
-    if (sound_end_ && !again) return;
-    sound_busy_ = true;
+void Controller::Engine::pump_audio() {
+    if (!audio_ || audio_busy_ || !voice_ || state_.phase == Phase::failed || state_.phase == Phase::closed) return;
+    if (voice_->buffered() >= audio_wanted) return;
+    bool again = audio_end_ && looping();
+    if (audio_end_ && !again) return;
+    audio_busy_ = true;
     struct Made {
         std::vector<float> before, samples;
         std::size_t fed = 0;
@@ -196,23 +196,23 @@ void Controller::Engine::pump_sound() {
         std::optional<Time> track_end;
     };
     // At another pace what waits in the old stretcher comes out first.
-    auto pace_before = std::exchange(sound_pace_, rate_ * hurry_);
-    auto old = pace_before == sound_pace_ ? nullptr : stretcher_;
-    if (pace_before != sound_pace_) stretcher_ = sound_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(sound_pace_);
-    auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(sound_per_job, sound_pace_), mix_rate)) * 2;
+    auto pace_before = std::exchange(audio_pace_, rate_ * hurry_);
+    auto old = pace_before == audio_pace_ ? nullptr : stretcher_;
+    if (pace_before != audio_pace_) stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(audio_pace_);
+    auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(audio_per_job, audio_pace_), mix_rate)) * 2;
     bool last = !looping();
-    auto job = [sound = sound_, cancel = sound_cancel_, stretcher = stretcher_, old, wanted, again, last,
+    auto job = [audio = audio_, cancel = audio_cancel_, stretcher = stretcher_, old, wanted, again, last,
                 from = loop_from(), end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
         ReadScope scope(cancel.get());
         Made made;
         if (old) old->flush(made.before);
-        sound->set_end(end);
-        if (again) RUEDO_TRY_DO(sound->seek(from));
+        audio->set_end(end);
+        if (again) RUEDO_TRY_DO(audio->seek(from));
         std::vector<float> samples;
         while (samples.size() < wanted && !made.end) {
-            RUEDO_TRY(auto block, sound->next());
+            RUEDO_TRY(auto block, audio->next());
             if (!block)
-                made.end = true, made.track_end = sound->track_end();
+                made.end = true, made.track_end = audio->track_end();
             else
                 samples.insert(samples.end(), block->samples.begin(), block->samples.end());
         }
@@ -226,47 +226,47 @@ void Controller::Engine::pump_sound() {
         if (made.end && last) stretcher->flush(made.samples);
         return made;
     };
-    beside(*sound_lane_, env_.costs.sound, sound_generation_, std::move(job),
+    beside(*audio_lane_, env_.costs.audio, audio_generation_, std::move(job),
            [this, again, last, pace_before](Result<Made> result) {
                if (!voice_) return;
-               sound_busy_ = false;
+               audio_busy_ = false;
                if (!result) return fail_with(result.error());
                auto& made = *result;
-               if (sound_->cut() && !cut_) cut_ = sound_->cut();
+               if (audio_->cut() && !cut_) cut_ = audio_->cut();
                // A stretcher rounds its last stretch up; what counts is how much went in.
                auto as_long_as_fed = [&](std::vector<float>& samples, double pace) {
                    auto in_all = static_cast<std::size_t>(
-                       std::max<std::int64_t>(0, time_to_ticks(scaled(sound_fed_ - sound_from_, 1 / pace), mix_rate)));
+                       std::max<std::int64_t>(0, time_to_ticks(scaled(audio_fed_ - audio_from_, 1 / pace), mix_rate)));
                    samples.resize((in_all - std::min(in_all, stretched_)) * 2);
                };
-               if (pace_before != sound_pace_) {
+               if (pace_before != audio_pace_) {
                    if (pace_before != 1) as_long_as_fed(made.before, pace_before);
-                   voice_->push(sound_next_, pace_before, made.before);
-                   sound_next_ = sound_from_ = sound_fed_;
+                   voice_->push(audio_next_, pace_before, made.before);
+                   audio_next_ = audio_from_ = audio_fed_;
                    stretched_ = 0;
                }
                if (again) {
                    // Laps are a whole number of nanoseconds, samples are not: what was rounded is put right at each
                    // seam.
-                   auto exact = loop_from() + loop_length() * ++sound_lap_;
-                   sound_next_ += exact - sound_fed_;
-                   sound_fed_ = exact;
+                   auto exact = loop_from() + loop_length() * ++audio_lap_;
+                   audio_next_ += exact - audio_fed_;
+                   audio_fed_ = exact;
                }
-               sound_fed_ += ticks_to_time(static_cast<std::int64_t>(made.fed), 1, mix_rate);
-               reaches(sound_fed_);
-               sound_end_ = made.end;
-               if (sound_end_ && last && stretcher_) as_long_as_fed(made.samples, sound_pace_);
+               audio_fed_ += ticks_to_time(static_cast<std::int64_t>(made.fed), 1, mix_rate);
+               reaches(audio_fed_);
+               audio_end_ = made.end;
+               if (audio_end_ && last && stretcher_) as_long_as_fed(made.samples, audio_pace_);
                stretched_ += made.samples.size() / 2;
-               voice_->push(sound_next_, sound_pace_, made.samples);
-               sound_next_ +=
-                   scaled(ticks_to_time(static_cast<std::int64_t>(made.samples.size() / 2), 1, mix_rate), sound_pace_);
-               if (sound_end_ && !looping()) {
+               voice_->push(audio_next_, audio_pace_, made.samples);
+               audio_next_ +=
+                   scaled(ticks_to_time(static_cast<std::int64_t>(made.samples.size() / 2), 1, mix_rate), audio_pace_);
+               if (audio_end_ && !looping()) {
                    voice_->finish();
-                   sound_until_ = sound_next_ = sound_fed_;
-                   sound_track_end_ = made.track_end;
-                   if (!duration_known_ && !pictures_) duration_ = fold(sound_until_), duration_known_ = true;
+                   audio_until_ = audio_next_ = audio_fed_;
+                   audio_track_end_ = made.track_end;
+                   if (!duration_known_ && !pictures_) duration_ = fold(audio_until_), duration_known_ = true;
                }
-               pump_sound();
+               pump_audio();
                start_clock_if_ready();
                check_fed();
            });
@@ -276,14 +276,14 @@ void Controller::Engine::pump_sound() {
 void Controller::Engine::start_clock_if_ready() {
     if (!want_run_ || clock_.running()) return;
     auto at = clock_.at(now());
-    if (sound_ && voice_ && !sound_done_) {
-        if (voice_->buffered() < sound_enough && !sound_end_ && !sound_master_) return;
-        if (!sound_master_) {
-            if (sound_end_ && voice_->buffered().ns == 0) {
-                sound_done_ = true;  // sound ends before here
+    if (audio_ && voice_ && !audio_done_) {
+        if (voice_->buffered() < audio_enough && !audio_end_ && !audio_master_) return;
+        if (!audio_master_) {
+            if (audio_end_ && voice_->buffered().ns == 0) {
+                audio_done_ = true;  // sound ends before here
             } else {
                 if (!armed_) voice_->start();
-                sound_master_ = true;
+                audio_master_ = true;
                 return;
             }
         } else {
@@ -300,9 +300,9 @@ void Controller::Engine::start_clock_if_ready() {
 /// After starving: enough of both again.
 void Controller::Engine::check_fed() {
     if (state_.phase != Phase::waiting || state_.seeking) return;
-    bool sound = !voice_ || voice_->buffered() >= sound_enough || sound_end_;
+    bool audio = !voice_ || voice_->buffered() >= audio_enough || audio_end_;
     bool pictures = !pictures_ || !items_.empty() || video_end_;
-    if (sound && pictures && enough_is_here()) {
+    if (audio && pictures && enough_is_here()) {
         starved_.reset();
         input(Input::fed);
     }
@@ -331,7 +331,7 @@ void Controller::Engine::look_whether_stood_still(Time t) {
     auto before = std::exchange(ticked_, t);
     if (before.ns == INT64_MIN || before.ns == INT64_MAX || t - before < stood_still || only_now()) return;
     auto at = clock_.at(before + tick_every);
-    if (sound_master_ && voice_)
+    if (audio_master_ && voice_)
         if (auto heard = voice_->heard(t)) at = *heard;
     clock_.start(at, t);
     note("stood-still", fmt::format("for {:.0f} ms", (t - before).ms()));
@@ -400,32 +400,32 @@ void Controller::Engine::tick() {
     if (!clock_.running()) {
         start_clock_if_ready();
     } else {
-        if (sound_master_ && voice_) {
+        if (audio_master_ && voice_) {
             if (auto heard = voice_->heard(t)) {
                 // Sound leads: comes round to it, or, where it is too far off, goes there.
                 if (std::abs((*heard - clock_.at(t)).ns) > scaled(too_late, rate_).ns)
                     clock_.start(*heard, t);
                 else
                     clock_.follow(*heard, t);
-                bool drained = sound_end_ && !looping() && *heard >= sound_until_ - 2_ms;
+                bool drained = audio_end_ && !looping() && *heard >= audio_until_ - 2_ms;
                 if (drained) {
-                    sound_master_ = false;
-                    sound_done_ = true;
+                    audio_master_ = false;
+                    audio_done_ = true;
                     clock_.let_run(t);  // the monotonic clock goes on from here
                 }
             }
-            if (next_voice_ && sound_end_ && (!pictures_ || video_end_)) {
+            if (next_voice_ && audio_end_ && (!pictures_ || video_end_)) {
                 // Where the pictures go on for longer, the next one waits for their end.
-                if (!pictures_ || video_until_ - sound_until_ <= 40_ms) voice_->then(next_voice_.get());
+                if (!pictures_ || video_until_ - audio_until_ <= 40_ms) voice_->then(next_voice_.get());
                 handed_voice_ = std::exchange(next_voice_, nullptr);
             }
-            if (voice_->starved() && !sound_end_) {
+            if (voice_->starved() && !audio_end_) {
                 note("starved", "sound ran out");
                 if (fetched_) starved_ = Starved{t, buffered_.to, t, clip_->fetched().value_or(Clip::Fetched{}).bytes};
                 input(Input::starved);
             }
         }
-        if (pictures_ && !video_end_ && items_.empty() && !state_.seeking && !sound_) {
+        if (pictures_ && !video_end_ && items_.empty() && !state_.seeking && !audio_) {
             if (starved_since_.ns == INT64_MAX) starved_since_ = t;
             if (t - starved_since_ > 250_ms && shown_ && clock_.at(t) > shown_at_ + shown_->duration + 250_ms) {
                 note("starved", "no picture is ready");
@@ -451,10 +451,10 @@ void Controller::Engine::tick() {
 void Controller::Engine::check_end(Time t) {
     if (looping() || state_.phase != Phase::playing) return;
     if (pictures_ && (!video_end_ || !items_.empty())) return;
-    if (sound_ && !sound_end_) return;
+    if (audio_ && !audio_end_) return;
     Time end{};
     if (pictures_) end = std::max(end, video_until_);
-    if (sound_) end = std::max(end, sound_until_);
+    if (audio_) end = std::max(end, audio_until_);
     if (clock_.at(t) < end) {
         if (clock_.when(end) < t + tick_every) {
             if (tick_timer_) env_.strand->cancel(tick_timer_);
@@ -472,7 +472,7 @@ void Controller::Engine::check_end(Time t) {
     // Now it is known: one value for the end, whatever the header said and however samples were rounded.
     end = Time{};
     if (pictures_) end = video_until_;
-    if (sound_) end = std::max(end, sound_track_end_.value_or(sound_until_));
+    if (audio_) end = std::max(end, audio_track_end_.value_or(audio_until_));
     input(Input::reached_end);
     clock_.hold(end);
     duration_ = fold(end), duration_known_ = true;

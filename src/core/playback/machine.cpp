@@ -175,7 +175,7 @@ constexpr std::array<std::string_view, 9> effect_names{"open the source", "begin
                                                        "show step",       "to start",   "release all", "refuse"};
 }  // namespace
 
-bool State::sound() const {
+bool State::audio() const {
     if (phase == Phase::playing) return intent == Intent::play && !seeking && !queued;
     if (phase == Phase::waiting) return intent == Intent::play;
     if (phase == Phase::opening) return !seeking;

@@ -52,7 +52,7 @@ struct State {
     bool queued = false;   ///< A newer seek waits for it.
     bool operator==(const State&) const = default;
     /// Can this state occur at all? (Checked by tests over every reachable state.)
-    bool sound() const;
+    bool audio() const;
 };
 
 struct Step {

@@ -212,7 +212,7 @@ void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
     if (done < frames) starved_ = true;
 }
 
-Mixer::Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device)
+Mixer::Mixer(Strand& strand, std::function<std::unique_ptr<AudioDevice>()> device)
     : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)), beside_(strand.lane()) {
     guard_->mixer = this;
 }
@@ -281,7 +281,7 @@ void Mixer::begin() {
 }
 
 /// With `device_mutex_` held.
-void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
+void Mixer::use(std::unique_ptr<AudioDevice> device, bool real) {
     auto now = strand_.now();
     std::vector<std::function<void(const std::string&)>> listeners;
     bool change = device_ != nullptr;
@@ -328,7 +328,7 @@ void Mixer::use(std::unique_ptr<SoundDevice> device, bool real) {
 /// With the guard held: away from a device that was lost, or back to one if there is one again.
 void Mixer::change(bool lost) {
     if (lost) return take_over(make_silent_device(strand_), false);
-    auto found = std::make_shared<std::unique_ptr<SoundDevice>>();
+    auto found = std::make_shared<std::unique_ptr<AudioDevice>>();
     beside_->run(
         {}, [found, make = make_device_] { *found = make(); },
         [found, guard = guard_] {
@@ -336,7 +336,7 @@ void Mixer::change(bool lost) {
             if (guard->mixer) guard->mixer->take_over(std::move(*found), true);
         });
 }
-void Mixer::take_over(std::unique_ptr<SoundDevice> device, bool real) {
+void Mixer::take_over(std::unique_ptr<AudioDevice> device, bool real) {
     std::lock_guard lock(device_mutex_);
     changing_ = false;
     if (device) use(std::move(device), real);

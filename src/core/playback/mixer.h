@@ -14,10 +14,10 @@ namespace ruedo {
 
 /// Where sound goes. Calls `pull` for blocks of interleaved mix-format samples, from a thread of its own or
 /// from a strand.
-class SoundDevice {
+class AudioDevice {
   public:
     using Pull = std::function<void(float* out, std::size_t frames)>;
-    virtual ~SoundDevice() = default;
+    virtual ~AudioDevice() = default;
     virtual Status start(Pull pull) = 0;
     virtual void stop() = 0;  ///< No pull is running or begins after this returns.
     /// Frames heard since `start`, as the device says; may stand still or jump.
@@ -27,10 +27,10 @@ class SoundDevice {
 };
 
 /// The sound server's device. Nothing when there is no server.
-std::unique_ptr<SoundDevice> make_server_device();
+std::unique_ptr<AudioDevice> make_server_device();
 /// Plays into nothing at the right speed: in virtual time, without a device, or after it died. `drift_ppm` makes
 /// its clock run fast, for tests.
-std::unique_ptr<SoundDevice> make_silent_device(Strand& strand, double drift_ppm = 0);
+std::unique_ptr<AudioDevice> make_silent_device(Strand& strand, double drift_ppm = 0);
 
 /// Frames heard over monotonic time, smoothed: a line through what the device says, never backward, corrections
 /// slewed. Also tells when the device stands still or runs ahead of its supply.
@@ -112,7 +112,7 @@ class Mixer {
   public:
     /// `device` is tried first when the first voice starts; without it, or when it dies, the silent stand-in on
     /// `strand` takes over. `strand` must outlive the mixer.
-    explicit Mixer(Strand& strand, std::function<std::unique_ptr<SoundDevice>()> device = {});
+    explicit Mixer(Strand& strand, std::function<std::unique_ptr<AudioDevice>()> device = {});
     ~Mixer();
     std::shared_ptr<Voice> add_voice();
     /// Told of hand-overs between device and stand-in, on the thread that calls `watch` or on the strand.
@@ -132,9 +132,9 @@ class Mixer {
     friend class Voice;
     void pull(float* out, std::size_t frames);
     void begin();
-    void use(std::unique_ptr<SoundDevice> device, bool real);
+    void use(std::unique_ptr<AudioDevice> device, bool real);
     void change(bool lost);
-    void take_over(std::unique_ptr<SoundDevice> device, bool real);
+    void take_over(std::unique_ptr<AudioDevice> device, bool real);
     double heard_frames(Time now);
     struct Guard {
         std::mutex mutex;
@@ -147,13 +147,13 @@ class Mixer {
     };
     Strand& strand_;
     std::shared_ptr<Guard> guard_;
-    std::function<std::unique_ptr<SoundDevice>()> make_device_;
+    std::function<std::unique_ptr<AudioDevice>()> make_device_;
     mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
     mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
     std::vector<Voice*> voices_;
     std::unique_ptr<Lane> beside_;  ///< Where devices are tried and given up.
     std::shared_ptr<Tap> pulled_;
-    std::unique_ptr<SoundDevice> device_;
+    std::unique_ptr<AudioDevice> device_;
     DeviceClock clock_;
     std::int64_t mixed_ = 0, base_ = 0;  ///< Frames mixed in all; the count when this device began.
     Time next_try_{}, next_watch_{INT64_MIN};

@@ -7,7 +7,7 @@
 
 namespace ruedo {
 
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language,
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& audio_language,
                                 bool pictures) {
     Selection s;
     std::optional<Error> problem;
@@ -27,7 +27,7 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
                                     "Install the codec’s library, or export the track again in another codec."};
                 continue;
             }
-            bool wanted = kind == Kind::audio && !sound_language.empty() && t.language == sound_language;
+            bool wanted = kind == Kind::audio && !audio_language.empty() && t.language == audio_language;
             if (wanted) return &t;
             if (!found || (t.is_default && !found->is_default)) found = &t;
         }
@@ -50,18 +50,18 @@ Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, con
     return s;
 }
 
-Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language,
+Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& audio_language,
                                std::optional<Time> from, const StreamOptions& options) {
     RUEDO_TRY(auto clip, open_clip(source, options));
-    return open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, sound_language, from);
+    return open_playable(std::shared_ptr<Clip>(std::move(clip)), codecs, audio_language, from);
 }
 
-Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& sound_language,
+Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs, const std::string& audio_language,
                                std::optional<Time> from) {
     Playable p;
     p.clip = std::move(clip);
     p.from = from.value_or(p.clip->begins().value_or(Time{}));
-    RUEDO_TRY(auto tracks, select_tracks(p.clip->info(), codecs, sound_language));
+    RUEDO_TRY(auto tracks, select_tracks(p.clip->info(), codecs, audio_language));
     p.lacking = tracks.lacking;
     p.unseen = p.lacking && !tracks.video && p.clip->info().main(Kind::video);
     if (tracks.video) {
@@ -71,19 +71,19 @@ Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs
     }
     if (tracks.audio) {
         // Without its sound a clip still plays, and it is said what is missing.
-        auto sound = SoundReader::open(p.clip, *tracks.audio, codecs);
-        if (sound && !tracks.video) {
-            if (auto heard = (*sound)->next(); !heard)
-                sound = std::unexpected(heard.error());
-            else if (auto back = (*sound)->seek(p.from); !back)
-                sound = std::unexpected(back.error());
+        auto audio = AudioReader::open(p.clip, *tracks.audio, codecs);
+        if (audio && !tracks.video) {
+            if (auto heard = (*audio)->next(); !heard)
+                audio = std::unexpected(heard.error());
+            else if (auto back = (*audio)->seek(p.from); !back)
+                audio = std::unexpected(back.error());
         }
-        if (sound)
-            p.sound = std::move(*sound), p.playing.push_back(*tracks.audio);
-        else if (tracks.video && sound.error().code != ErrorCode::cancelled && sound.error().code != ErrorCode::timeout)
-            p.lacking = sound.error();
+        if (audio)
+            p.audio = std::move(*audio), p.playing.push_back(*tracks.audio);
+        else if (tracks.video && audio.error().code != ErrorCode::cancelled && audio.error().code != ErrorCode::timeout)
+            p.lacking = audio.error();
         else
-            return std::unexpected(sound.error());
+            return std::unexpected(audio.error());
     }
     return p;
 }

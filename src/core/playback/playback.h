@@ -59,7 +59,7 @@ struct OpenOptions {
     double volume = 1;
     bool muted = false;
     double rate = 1;
-    std::string sound_language;         ///< Preferred over the clip's default where it has that.
+    std::string audio_language;         ///< Preferred over the clip's default where it has that.
     std::string text_language;          ///< Captions shown from the start; none when empty.
     std::vector<std::string> captions;  ///< Files of captions beside the clip.
     Time open_within = open_deadline;  ///< Until the first picture or sound is decoded; then opening fails (`timeout`).
@@ -99,10 +99,10 @@ struct Snapshot {
     Time since{};              ///< Strand time at which phase or intent last changed.
     std::string source;
     std::size_t frames_ahead = 0;
-    Time sound_ahead{};
+    Time audio_ahead{};
     std::optional<Time> av_offset;
     std::shared_ptr<const std::vector<Choice>> choices = no_choices();  ///< Sound and text tracks; never null.
-    std::uint64_t sound_track = 0, text_track = 0;                      ///< Which of them play; 0 for none.
+    std::uint64_t audio_track = 0, text_track = 0;                      ///< Which of them play; 0 for none.
     std::shared_ptr<const Cues> cues;  ///< Of the text track, as far as they are known.
     double level = 0;                  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
     /// Of the track that plays, where `list_frames` asked for it and the clip lies at hand; once it is found.
@@ -121,7 +121,7 @@ struct Event {
     std::string detail;
     std::optional<Time> took, target;
     std::size_t pictures = 0;       ///< Decoded pictures waiting.
-    Time sound{};                   ///< Sound waiting.
+    Time audio{};                   ///< Sound waiting.
     std::optional<Time> av_offset;  ///< Of the last picture shown; positive means late.
     std::optional<Time> made;       ///< Up to where a converter in front of it has come.
 };
@@ -144,7 +144,7 @@ struct PlaybackReport {
 /// What virtual time charges for work; by default the order of magnitude of a small clip on a desktop machine.
 struct Costs {
     Time open = 20_ms, seek = 15_ms;    ///< To the first picture; to any other.
-    Time picture = 4_ms, sound = 1_ms;  ///< A picture decoded; 80 ms of sound.
+    Time picture = 4_ms, audio = 1_ms;  ///< A picture decoded; 80 ms of sound.
     Time conversion{};                  ///< A picture made into display pixels.
 };
 
@@ -185,11 +185,11 @@ class Controller {
     void tell(std::string name, std::string detail);
     void set_rate(double rate);  ///< 0.25 to 4.
     void set_loop(Loop loop);
-    void choose_sound(std::uint64_t id);  ///< One of the snapshot's choices; goes on where it is.
+    void choose_audio(std::uint64_t id);  ///< One of the snapshot's choices; goes on where it is.
     void choose_text(std::uint64_t id);   ///< 0 for none.
     /// As `OpenOptions` has them, now or as soon as the source is open: the clip's own sound, and no captions, where
     /// a language is empty or the clip lacks it.
-    void choose_languages(std::string sound, std::string text);
+    void choose_languages(std::string audio, std::string text);
     /// From now on the snapshot says when pictures are shown, of whatever is open: for frame numbers and keyframe
     /// marks. Not of what comes over a network, which would have to be fetched for it.
     void list_frames();
@@ -227,17 +227,17 @@ struct Selection {
     const Track* audio = nullptr;
     std::optional<Error> lacking;  ///< Why pictures or sound that it has are left out.
 };
-/// A track in `sound_language` counts before the default one. A track whose codec is not known here is left out
+/// A track in `audio_language` counts before the default one. A track whose codec is not known here is left out
 /// (`lacking`), and what remains decides; pictures that can’t be played for another reason are an error. Without
 /// `pictures` only sound is looked for.
-Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& sound_language = {},
+Result<Selection> select_tracks(const ClipInfo& info, CodecRegistry& codecs, const std::string& audio_language = {},
                                 bool pictures = true);
 
 /// A source opened and found to play: everything that playing needs first has been read and decoded.
 struct Playable {
     std::shared_ptr<Clip> clip;
     std::unique_ptr<FrameReader> pictures;
-    std::unique_ptr<SoundReader> sound;
+    std::unique_ptr<AudioReader> audio;
     Time from{};                   ///< Where it begins.
     std::optional<Frame> first;    ///< The one shown there.
     std::optional<Error> lacking;  ///< Why it plays without the pictures, or the sound, that it has.
@@ -246,12 +246,12 @@ struct Playable {
 };
 /// The one way from an address or a path to something that plays; `inspect` asks it as well. Without `from` it begins
 /// where the clip says, mostly at its start.
-Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& sound_language = {},
+Result<Playable> open_playable(const std::string& source, CodecRegistry& codecs, const std::string& audio_language = {},
                                std::optional<Time> from = {}, const StreamOptions& options = {});
 
 /// The same for a clip that is open already.
 Result<Playable> open_playable(std::shared_ptr<Clip> clip, CodecRegistry& codecs,
-                               const std::string& sound_language = {}, std::optional<Time> from = {});
+                               const std::string& audio_language = {}, std::optional<Time> from = {});
 
 /// Shows into nothing at `refresh`; `refresh` 0 shows every picture.
 std::shared_ptr<FrameSink> make_null_sink(Time refresh);

@@ -106,7 +106,7 @@ Result<Run> run_from_lines(ByteView bytes, std::string name) {
         e.name = j["event"].get<std::string>(), e.wall = *wall, e.media = time("media_ns").value_or(Time{});
         if (auto d = j.find("detail"); d != j.end() && d->is_string()) e.detail = d->get<std::string>();
         e.took = time("took_ns"), e.target = time("target_ns"), e.av_offset = time("av_offset_ns");
-        e.made = time("made_ns"), e.sound = time("sound_ns").value_or(Time{});
+        e.made = time("made_ns"), e.audio = time("sound_ns").value_or(Time{});
         e.n = static_cast<std::uint64_t>(std::max<std::int64_t>(0, time("n").value_or(Time{}).ns));
         e.pictures = static_cast<std::size_t>(std::max<std::int64_t>(0, time("pictures").value_or(Time{}).ns));
         if (!run.events.empty() && e.wall < run.events.back().wall) return wrong("lies before the one before it");

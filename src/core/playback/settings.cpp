@@ -10,23 +10,23 @@ using machine::Input;
 void Controller::Engine::set_volume(double volume, bool muted) {
     volume_ = std::clamp(volume, 0.0, 1.0);
     muted_ = muted;
-    sound_as_set();
+    audio_as_set();
     note("volume", muted_ ? fmt::format("{:.2f}, muted", volume_) : fmt::format("{:.2f}", volume_));
 }
 
 void Controller::Engine::set_place(double left, double right) {
     place_ = {left, right};
-    sound_as_set();
+    audio_as_set();
 }
 void Controller::Engine::set_ducked(double part) {
     ducked_ = std::clamp(part, 0.0, 1.0);
-    sound_as_set();
+    audio_as_set();
 }
 void Controller::Engine::shown_at(int width, int height) {
     shown_width_ = width, shown_height_ = height;
     if (clip_) clip_->shown_at(width, height);
 }
-void Controller::Engine::sound_as_set() {
+void Controller::Engine::audio_as_set() {
     auto gain = muted_ ? 0 : gain_of(volume_) * static_cast<float>(ducked_);
     if (voice_) voice_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
 }
@@ -36,12 +36,12 @@ void Controller::Engine::set_rate(double rate) {
     if (rate == rate_) return;
     auto was_running = clock_.running() || want_run_;
     rate_ = rate;
-    if (sound_ && state_.phase != Phase::closed) {
+    if (audio_ && state_.phase != Phase::closed) {
         // Sound is made anew at the new speed from where it is heard; pictures go on with it.
         auto at = media_now();
         clock_.hold(at);
         clock_.set_rate(rate, now());
-        prime_sound(at);
+        prime_audio(at);
         want_run_ = was_running;
         if (was_running) tick();
     } else {
@@ -55,7 +55,7 @@ void Controller::Engine::set_loop(Loop loop) {
     if (loop == loop_) return;
     auto at = fold(media_now()), shown_at = fold(shown_at_);
     bool begun = state_.phase == Phase::playing || state_.phase == Phase::waiting || state_.phase == Phase::paused;
-    bool beyond = lap_of(media_now()) > 0 || video_lap_ > 0 || sound_lap_ > 0 || (begun && sound_end_);
+    bool beyond = lap_of(media_now()) > 0 || video_lap_ > 0 || audio_lap_ > 0 || (begun && audio_end_);
     bool looped = looping(), range = looped && loop_.kind == Loop::Kind::range;
     loop_ = loop;
     range = range || (looping() && loop.kind == Loop::Kind::range);
@@ -73,9 +73,9 @@ void Controller::Engine::set_loop(Loop loop) {
         else
             clock_.hold(at);
         seen_lap_ = 0, shown_at_ = shown_at;
-        ++sound_generation_;
-        sound_busy_ = true;  // until the seek primes it
-        if (voice_) voice_->clear(), begin_sound_at(at);
+        ++audio_generation_;
+        audio_busy_ = true;  // until the seek primes it
+        if (voice_) voice_->clear(), begin_audio_at(at);
         if (!state_.seeking && machine::allowed(state_, Input::seek)) seek(at, SeekMode::exact);
     }
     pump();

@@ -113,7 +113,7 @@ void Controller::Engine::show(Item item, Time due) {
 
 /// Sight against sound, both as they really come: the sound being heard when the picture is seen.
 void Controller::Engine::measure_offset(Time picture, Time when) {
-    if (!sound_master_ || !voice_ || offsets_.size() >= figures_kept) return;
+    if (!audio_master_ || !voice_ || offsets_.size() >= figures_kept) return;
     auto heard = voice_->heard(when);
     if (!heard) return;
     av_offset_ = *heard - picture;

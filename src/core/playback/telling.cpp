@@ -14,11 +14,11 @@ void Controller::Engine::publish() {
     s.live = clip_ && clip_->info().live;
     s.seekable = places();
     s.has_video = pictures_ != nullptr;
-    s.has_audio = sound_ != nullptr;
+    s.has_audio = audio_ != nullptr;
     s.buffered_from = fetched_ ? buffered_.from : Time{};
     s.buffered_to = fetched_ ? buffered_.to : duration_;
     s.decoded_to = fold(items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at);
-    s.sounded_to = fold(sound_next_);
+    s.sounded_to = fold(audio_next_);
     if (auto made = clip_ ? clip_->made() : std::nullopt) s.made_to = made->to;
     s.shown = shown_ ? shown_->pts : Time{};
     if (clip_) {
@@ -39,13 +39,13 @@ void Controller::Engine::publish() {
     s.counters = counters_;
     s.since = since_;
     s.frames_ahead = items_.size();
-    s.sound_ahead = voice_ ? voice_->buffered() : Time{};
+    s.audio_ahead = voice_ ? voice_->buffered() : Time{};
     s.av_offset = av_offset_;
     s.stream = stream_;
     if (stalled_since_.ns != INT64_MAX) s.counters.stalled += now() - stalled_since_;
     s.choices = choices_, s.cues = cues_, s.pictures = frame_times_;
     s.level = voice_ ? voice_->level() : 0;
-    s.sound_track = sound_ ? sound_->track().id : 0, s.text_track = text_track_;
+    s.audio_track = audio_ ? audio_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();
     s.motion = moving ? Motion::moving
                : state_.intent == Intent::play && (state_.phase == Phase::playing || state_.phase == Phase::waiting ||
@@ -110,7 +110,7 @@ PlaybackReport Controller::Engine::report() const {
         std::sort(v.begin(), v.end());
         return Spread{middle, at(0.99), static_cast<double>(v.back()) / 1e6, v.size()};
     };
-    r.av_offset_ms = sound_ || !offsets_.empty() ? spread(offsets_) : std::nullopt;
+    r.av_offset_ms = audio_ || !offsets_.empty() ? spread(offsets_) : std::nullopt;
     r.pacing_ms = spread(pacing_);
     if (first_frame_) r.first_frame_ms = (*first_frame_ - opened_at_).ms();
     r.events = trace_.after(0);

@@ -35,7 +35,7 @@ void Trace::listen(std::function<void(const Event&)> listener) {
 
 nlohmann::json to_json(const Event& e) {
     nlohmann::json j{{"n", e.n},        {"wall_ns", e.wall.ns},   {"media_ns", e.media.ns},
-                     {"event", e.name}, {"pictures", e.pictures}, {"sound_ns", e.sound.ns}};
+                     {"event", e.name}, {"pictures", e.pictures}, {"sound_ns", e.audio.ns}};
     if (!e.detail.empty()) j["detail"] = e.detail;
     if (e.took) j["took_ns"] = e.took->ns;
     if (e.target) j["target_ns"] = e.target->ns;

@@ -33,7 +33,7 @@ Words nowhere_to_go(C c) {
     return c.snapshot.live && !c.snapshot.seekable ? "What is live has no other place to go to." : "";
 }
 Words no_video(C c) { return c.snapshot.has_video ? "" : "There are no pictures."; }
-Words no_sound(C c) { return c.snapshot.has_audio ? "" : "There is no sound."; }
+Words no_audio(C c) { return c.snapshot.has_audio ? "" : "There is no sound."; }
 Words no_end(C c) { return c.snapshot.duration_known ? "" : "Its length is not known."; }
 Words alone(C c) { return c.count > 1 ? "" : "There is only one source."; }
 /// Why a call would be refused; empty when it would not.
@@ -48,7 +48,7 @@ auto choices_of(C c, Kind kind) {
     return std::count_if(all.begin(), all.end(), [kind](auto& x) { return x.kind == kind; });
 }
 Words no_captions(C c) { return choices_of(c, Kind::text) ? "" : "There are no captions."; }
-Words one_sound(C c) { return choices_of(c, Kind::audio) > 1 ? "" : "There is only one sound."; }
+Words one_audio(C c) { return choices_of(c, Kind::audio) > 1 ? "" : "There is only one sound."; }
 Words no_choice(C c) {
     return choices_of(c, Kind::text) || choices_of(c, Kind::audio) > 1 ? ""
                                                                        : "There are no captions, and only one sound.";
@@ -208,7 +208,7 @@ std::vector<ControlKind> make_rows() {
                             .on = c.snapshot.muted || c.snapshot.volume == 0,
                             .level = c.snapshot.volume};
             },
-            [](C c, S) { return Press{.what = What::mute, .onward = !c.snapshot.muted}; }, no_sound),
+            [](C c, S) { return Press{.what = What::mute, .onward = !c.snapshot.muted}; }, no_audio),
         button(
             "loop", "loop", "starts over at the end, or no longer does", 7,
             [](C c, S) { return std::string(looping(c) ? "Play once" : "Start over at the end"); },
@@ -234,8 +234,8 @@ std::vector<ControlKind> make_rows() {
             [](C c, S) { return Press{.what = What::choose_text, .track = next_text(c)}; }, no_captions),
         button(
             "sounds", "sound track", "lets one choose which sound is heard", 6,
-            [](C, S) { return std::string("Sound track"); }, [](C, S) { return Mark{Shape::sounds}; },
-            [](C, S) { return Press{What::choose_sound}; }, one_sound),
+            [](C, S) { return std::string("Sound track"); }, [](C, S) { return Mark{Shape::audio_tracks}; },
+            [](C, S) { return Press{What::choose_audio}; }, one_audio),
         button(
             "tracks", "sound and captions", "lets one choose which sound is heard and which captions are seen", 5,
             [](C, S) { return std::string("Sound and captions"); },
@@ -284,7 +284,7 @@ std::vector<ControlKind> make_rows() {
         sliding(
             marked(shown(
                        "volume", "the volume", "a dial from nothing to full", Form::dial, 6, 1,
-                       [](C, S) { return std::string("Volume"); }, no_sound),
+                       [](C, S) { return std::string("Volume"); }, no_audio),
                    [](C c, S) {
                        return Mark{.shape = Shape::figure,
                                    .on = c.snapshot.muted,
@@ -364,7 +364,7 @@ std::vector<ControlKind> make_rows() {
                 auto dB = level_dB(c.snapshot);
                 return dB > -48 ? fmt::format("{:.0f} dB", dB) : std::string("silence");
             },
-            no_sound),
+            no_audio),
         shown(
             "strip", "a strip of posters", "a poster for each source; a press turns to it", Form::strip, 4, 3,
             [](C, S) { return std::string("Sources"); }, alone),

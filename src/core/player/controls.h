@@ -44,7 +44,7 @@ struct Mark {
         loop,
         figure,
         captions,
-        sounds,
+        audio_tracks,
         corners,
         leave,
         again,
@@ -78,7 +78,7 @@ struct Press {
         speed,
         choose_tracks,
         choose_text,
-        choose_sound,
+        choose_audio,
         leave,
         retry,
         to_live,
@@ -96,7 +96,7 @@ struct Press {
 struct ControlCalls {
     std::function<void(const Press&)> press;
     std::function<void(Time to, SeekMode mode)> seek;
-    std::function<void(std::uint64_t id)> sound_track, text_track;
+    std::function<void(std::uint64_t id)> audio_track, text_track;
     std::function<void(std::size_t index)> go;
 };
 

@@ -77,7 +77,7 @@ json source_json(const SourceSpec& s) {
     if (s.poster_at) j["poster"] = {{"at_ns", s.poster_at->ns}};
     if (s.no_poster) j["poster"] = false;
     if (!s.captions.empty()) j["captions"] = s.captions;
-    if (!s.sound_language.empty()) j["sound_language"] = s.sound_language;
+    if (!s.audio_language.empty()) j["sound_language"] = s.audio_language;
     if (!s.text_language.empty()) j["text_language"] = s.text_language;
     for (auto& p : s.prepared) {
         json one{{"target", p.target}};
@@ -106,7 +106,7 @@ SourceSpec source_from(const json& j, const std::string& at) {
         else if (k == "file")
             s.file = text(v, p);
         else if (k == "sound_language")
-            s.sound_language = text(v, p);
+            s.audio_language = text(v, p);
         else if (k == "text_language")
             s.text_language = text(v, p);
         else if (k == "captions") {

@@ -14,7 +14,7 @@ bool SourceSpec::operator==(const SourceSpec& o) const {
     return name == o.name && file == o.file && start.how == o.start.how && start.delay == o.start.delay &&
            loop == o.loop && fit == o.fit && align_x == o.align_x && align_y == o.align_y && captions == o.captions &&
            poster == o.poster && poster_at == o.poster_at && no_poster == o.no_poster &&
-           sound_language == o.sound_language && text_language == o.text_language && prepared == o.prepared &&
+           audio_language == o.audio_language && text_language == o.text_language && prepared == o.prepared &&
            extra == o.extra;
 }
 
@@ -111,7 +111,7 @@ OpenOptions open_options(const PlayerDocument& document, const SourceSpec& sourc
     o.muted = player.muted;
     o.rate = player.speed;
     o.open_within = player.open_within;
-    o.sound_language = source.sound_language;
+    o.audio_language = source.audio_language;
     o.text_language = source.text_language;
     for (auto& file : source.captions) o.captions.push_back(resolve(file, folder));
     return o;

@@ -45,7 +45,7 @@ struct SourceSpec {
     bool no_poster = false;
     bool has_poster() const { return !poster.empty() || poster_at || no_poster; }
     std::vector<std::string> captions;          ///< Files of captions, written as `file` is.
-    std::string sound_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
+    std::string audio_language, text_language;  ///< Chosen from the start, where the clip has them (BCP 47).
     std::vector<PreparedSpec> prepared;         ///< At most one for each target.
     std::string extra;                          ///< Members this version does not know: JSON, or nothing.
     bool operator==(const SourceSpec&) const;

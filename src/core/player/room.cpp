@@ -109,7 +109,7 @@ json room_json(const RoomSpec& room) {
            {"solids", json::array()},
            {"walls", room.walls},
            {"floor", room.floor},
-           {"sound_by_place", room.sound_by_place}};
+           {"sound_by_place", room.audio_by_place}};
     for (auto& s : room.solids) j["solids"].push_back(solid_json(s));
     if (room.hand) j["hand"] = pose_json(*room.hand);
     return with(std::move(j), room.extra);
@@ -144,7 +144,7 @@ RoomSpec room_from(const json& j, const std::string& at) {
         else if (k == "floor")
             room.floor = colour(v, p);
         else if (k == "sound_by_place")
-            room.sound_by_place = yes_or_no(v, p);
+            room.audio_by_place = yes_or_no(v, p);
         else
             return false;
         return true;

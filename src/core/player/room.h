@@ -78,7 +78,7 @@ struct RoomSpec {
     std::optional<PoseSpec> hand;  ///< What points besides the pointer.
     std::vector<SolidSpec> solids;
     std::string walls = "#CDBFA6", floor = "#A08E72";
-    bool sound_by_place = false;  ///< Sound grows softer with distance and comes from where the screen hangs.
+    bool audio_by_place = false;  ///< Sound grows softer with distance and comes from where the screen hangs.
     std::string extra{};
     bool operator==(const RoomSpec&) const = default;
     /// "Pillar 2" where "Pillar" is taken.

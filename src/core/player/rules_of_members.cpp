@@ -153,7 +153,7 @@ std::string_view primary(std::string_view tag) { return tag.substr(0, tag.find('
 void unknown_language(R r) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         for (auto [member, kind] :
-             {std::pair{&SourceSpec::sound_language, Kind::audio}, {&SourceSpec::text_language, Kind::text}}) {
+             {std::pair{&SourceSpec::audio_language, Kind::audio}, {&SourceSpec::text_language, Kind::text}}) {
             auto& wanted = s.*member;
             if (wanted.empty()) continue;
             auto name = kind == Kind::audio ? "sound_language" : "text_language";

@@ -100,18 +100,18 @@ void remove_source(PlayerDocument& d, std::size_t source) {
         if (p.sources) std::erase(*p.sources, name);
 }
 
-std::vector<std::size_t> OneSounds::follow(std::span<const Snapshot> players) {
+std::vector<std::size_t> ExclusiveAudio::follow(std::span<const Snapshot> players) {
     if (sounded_.size() != players.size()) sounded_.assign(players.size(), false), holder_ = SIZE_MAX;
-    std::vector<bool> sounds;
-    for (auto& s : players) sounds.push_back(s.state.intent == Intent::play && s.has_audio && !s.muted);
+    std::vector<bool> audio_tracks;
+    for (auto& s : players) audio_tracks.push_back(s.state.intent == Intent::play && s.has_audio && !s.muted);
     std::optional<Time> newest;
-    for (std::size_t i = 0; i < sounds.size(); ++i)
-        if (sounds[i] && !sounded_[i] && (!newest || players[i].since > *newest))
+    for (std::size_t i = 0; i < audio_tracks.size(); ++i)
+        if (audio_tracks[i] && !sounded_[i] && (!newest || players[i].since > *newest))
             holder_ = i, newest = players[i].since;
-    sounded_ = sounds;
+    sounded_ = audio_tracks;
     std::vector<std::size_t> silent;
-    for (std::size_t i = 0; i < sounds.size(); ++i)
-        if (sounds[i] && i != holder_) silent.push_back(i);
+    for (std::size_t i = 0; i < audio_tracks.size(); ++i)
+        if (audio_tracks[i] && i != holder_) silent.push_back(i);
     return silent;
 }
 

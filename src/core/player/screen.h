@@ -25,7 +25,7 @@ void remove_source(PlayerDocument& document, std::size_t source);
 
 /// "One sounds at a time": whoever begins to sound makes the others be silent. Of several that began since it was asked
 /// last it is the last one; of those that began at the same time the first.
-class OneSounds {
+class ExclusiveAudio {
   public:
     /// Those that are to be muted now. To be asked whenever something may have changed.
     std::vector<std::size_t> follow(std::span<const Snapshot> players);

@@ -25,7 +25,7 @@ PlayerSession::PlayerSession(Host host) : host_(std::move(host)) {
     calls_.press = [this](const Press& p) { press(p); };
     calls_.seek = [this](Time to, SeekMode mode) { controller_->seek(to, mode); };
 
-    calls_.sound_track = [this](std::uint64_t id) { controller_->choose_sound(id); };
+    calls_.audio_track = [this](std::uint64_t id) { controller_->choose_audio(id); };
     calls_.text_track = [this](std::uint64_t id) { controller_->choose_text(id); };
     calls_.go = [this](std::size_t index) {
         if (index == index_) return;
@@ -108,8 +108,8 @@ void PlayerSession::apply(const PlayerDocument& document, std::size_t index) {
     if (was_at < before.sources.size()) {
         auto old = open_options(before, before.sources[was_at], folder_);
         if (!(old.loop == options.loop)) controller_->set_loop(options.loop);
-        if (old.sound_language != options.sound_language || old.text_language != options.text_language)
-            controller_->choose_languages(options.sound_language, options.text_language);
+        if (old.audio_language != options.audio_language || old.text_language != options.text_language)
+            controller_->choose_languages(options.audio_language, options.text_language);
     }
     if (was.volume != now.volume) controller_->set_volume(now.volume);
     if (was.muted != now.muted) controller_->set_muted(now.muted);
@@ -263,7 +263,7 @@ void PlayerSession::press(const Press& p) {
             if (host_.leave) host_.leave();
             return;
         case What::choose_tracks:
-        case What::choose_sound:
+        case What::choose_audio:
             // Whoever shows the control lets the user choose.
             return;
     }

@@ -92,7 +92,7 @@ struct Limiter::Impl {
     }
 };
 
-Limiter::Limiter(SoundForm form, double ceiling) : impl_(std::make_unique<Impl>()) {
+Limiter::Limiter(AudioSpec form, double ceiling) : impl_(std::make_unique<Impl>()) {
     impl_->channels = static_cast<std::size_t>(form.channels);
     impl_->ahead = static_cast<std::size_t>(std::max(1, form.rate / 200));
     impl_->ceiling = static_cast<float>(ceiling);

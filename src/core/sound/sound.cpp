@@ -64,7 +64,7 @@ float weight(Seat from, Seat to, std::span<const Seat> there, bool alone) {
 }
 }  // namespace
 
-void remix(const SoundBlock& in, int channels, std::vector<float>& out) {
+void remix(const AudioBlock& in, int channels, std::vector<float>& out) {
     auto n = in.frames();
     auto wide = static_cast<std::size_t>(in.channels), to = static_cast<std::size_t>(channels);
     if (wide == to) {
@@ -81,8 +81,8 @@ void remix(const SoundBlock& in, int channels, std::vector<float>& out) {
             for (std::size_t i = 0; i < from.size(); ++i) out[f * to + k] += in.samples[f * wide + i] * matrix[k][i];
 }
 
-struct SoundReader::Resampler {
-    Resampler(int from, SoundForm to) : channels(static_cast<std::size_t>(to.channels)) {
+struct AudioReader::Resampler {
+    Resampler(int from, AudioSpec to) : channels(static_cast<std::size_t>(to.channels)) {
         auto io = soxr_io_spec(SOXR_FLOAT32_I, SOXR_FLOAT32_I);
         auto quality = soxr_quality_spec(SOXR_HQ, 0);
         soxr = soxr_create(from, to.rate, static_cast<unsigned>(to.channels), nullptr, &io, &quality, nullptr);
@@ -104,13 +104,13 @@ struct SoundReader::Resampler {
     std::size_t channels;
 };
 
-SoundReader::SoundReader() = default;
-SoundReader::~SoundReader() = default;
-SoundReader::SoundReader(SoundReader&&) noexcept = default;
+AudioReader::AudioReader() = default;
+AudioReader::~AudioReader() = default;
+AudioReader::AudioReader(AudioReader&&) noexcept = default;
 
-Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> clip, const Track& track,
-                                                       CodecRegistry& codecs, SoundForm form) {
-    std::unique_ptr<SoundReader> r(new SoundReader);
+Result<std::unique_ptr<AudioReader>> AudioReader::open(std::shared_ptr<Clip> clip, const Track& track,
+                                                       CodecRegistry& codecs, AudioSpec form) {
+    std::unique_ptr<AudioReader> r(new AudioReader);
     RUEDO_TRY(r->decoder_, codecs.audio_decoder(track));
     r->track_ = track;
     r->form_ = form;
@@ -122,7 +122,7 @@ Result<std::unique_ptr<SoundReader>> SoundReader::open(std::shared_ptr<Clip> cli
     return r;
 }
 
-Status SoundReader::seek(Time t) {
+Status AudioReader::seek(Time t) {
     t = std::max(t, Time{});
     RUEDO_TRY_DO(reader_->seek(t - track_.preroll));
     decoder_->reset();
@@ -138,7 +138,7 @@ Status SoundReader::seek(Time t) {
     return {};
 }
 
-void SoundReader::push(std::vector<float> samples) {
+void AudioReader::push(std::vector<float> samples) {
     if (resampler_)
         resampler_->process(samples.data(), samples.size() / static_cast<std::size_t>(form_.channels), out_);
     else
@@ -146,7 +146,7 @@ void SoundReader::push(std::vector<float> samples) {
 }
 
 /// Lays one decoded block at its place: `cursor_` is where the next sample belongs.
-void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
+void AudioReader::place(AudioBlock& block, Time pts, Time trim_end) {
     auto rate = static_cast<std::uint64_t>(rate_);
     auto stated = time_to_ticks(pts, rate);
     // Container times are rounded and jitter, so samples are laid end to end; but where they are clearly apart, or
@@ -172,7 +172,7 @@ void SoundReader::place(SoundBlock& block, Time pts, Time trim_end) {
     cursor_ = to;
 }
 
-Result<bool> SoundReader::decode_more() {
+Result<bool> AudioReader::decode_more() {
     PacketHead head;
     ReadBudget budget(ReadBudget::of_a_packet);
     for (bool past_end = false;;) {
@@ -206,7 +206,7 @@ Result<bool> SoundReader::decode_more() {
                 decoder_->reset();
             }
         }
-        SoundBlock block;
+        AudioBlock block;
         if (auto done = decoder_->decode(data_, block); !done) {
             ++damaged_;
             anchored_ = false;  // what follows is placed by its own time
@@ -235,7 +235,7 @@ Result<bool> SoundReader::decode_more() {
 }
 
 /// Until so many frames are ready to be given out, or there are no more.
-Status SoundReader::fill(std::size_t frames) {
+Status AudioReader::fill(std::size_t frames) {
     auto rate = static_cast<std::uint64_t>(form_.rate);
     auto wide = static_cast<std::size_t>(form_.channels);
     auto end_frame = end_ == Time::max() ? INT64_MAX : time_to_ticks(end_, rate);
@@ -259,12 +259,12 @@ Status SoundReader::fill(std::size_t frames) {
     return {};
 }
 
-Status SoundReader::read_ahead(Time t, Time much) {
+Status AudioReader::read_ahead(Time t, Time much) {
     RUEDO_TRY_DO(seek(t));
     return fill(static_cast<std::size_t>(time_to_ticks(much, static_cast<std::uint64_t>(form_.rate))));
 }
 
-Result<std::optional<SoundBlock>> SoundReader::next() {
+Result<std::optional<AudioBlock>> AudioReader::next() {
     auto rate = static_cast<std::uint64_t>(form_.rate);
     auto wide = static_cast<std::size_t>(form_.channels);
     auto block_frames = static_cast<std::size_t>(rate / 25);
@@ -273,7 +273,7 @@ Result<std::optional<SoundBlock>> SoundReader::next() {
     auto n = std::min<std::int64_t>(static_cast<std::int64_t>(std::min(out_.size() / wide, block_frames)),
                                     end_frame - out_position_);
     if (n <= 0) return std::nullopt;
-    SoundBlock block;
+    AudioBlock block;
     block.pts = ticks_to_time(out_position_, 1, rate);
     block.rate = form_.rate, block.channels = form_.channels;
     block.samples.assign(out_.begin(), out_.begin() + n * form_.channels);

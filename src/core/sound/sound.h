@@ -20,28 +20,28 @@ float gain_of(double volume);
 /// To another number of channels, 1 to 8 (order FL FR FC LFE BL BR SL SR): what has no place of its own goes to its
 /// neighbours with the weights of ITU-R BS.775, low frequencies nowhere; places that nothing has are silent. More than
 /// eight channels in are the first eight.
-void remix(const SoundBlock& in, int channels, std::vector<float>& out);
+void remix(const AudioBlock& in, int channels, std::vector<float>& out);
 
 /// What a reader of sound gives.
-struct SoundForm {
+struct AudioSpec {
     int rate = mix_rate, channels = mix_channels;
-    bool operator==(const SoundForm&) const = default;
+    bool operator==(const AudioSpec&) const = default;
 };
 
 /// Reads one sound track forward in one form, sample-exact on the presentation timeline: encoder delay is
 /// cut, gaps are silence, overlaps are cut. Not thread-safe.
-class SoundReader {
+class AudioReader {
   public:
-    static Result<std::unique_ptr<SoundReader>> open(std::shared_ptr<Clip> clip, const Track& track,
-                                                     CodecRegistry& codecs, SoundForm form = {});
-    ~SoundReader();
-    SoundReader(SoundReader&&) noexcept;
+    static Result<std::unique_ptr<AudioReader>> open(std::shared_ptr<Clip> clip, const Track& track,
+                                                     CodecRegistry& codecs, AudioSpec form = {});
+    ~AudioReader();
+    AudioReader(AudioReader&&) noexcept;
     /// The next block begins at `t` exactly (to the sample).
     Status seek(Time t);
     /// The same, with so much of what follows decoded already: the first blocks then cost nothing.
     Status read_ahead(Time t, Time much);
     /// Up to some 40 ms; `pts` counts on from `seek`. Nothing at the end.
-    Result<std::optional<SoundBlock>> next();
+    Result<std::optional<AudioBlock>> next();
     /// Sound ends here, and is filled with silence up to here when the track ends before. Time::max() for neither.
     void set_end(Time end) { end_ = end; }
     std::uint64_t damaged() const { return damaged_; }
@@ -52,10 +52,10 @@ class SoundReader {
     const std::optional<Error>& cut() const { return cut_; }
 
   private:
-    SoundReader();
+    AudioReader();
     Status fill(std::size_t frames);
     Result<bool> decode_more();
-    void place(SoundBlock& block, Time pts, Time trim_end);
+    void place(AudioBlock& block, Time pts, Time trim_end);
     void push(std::vector<float> samples);
     Track track_;
     CodecRegistry* codecs_ = nullptr;
@@ -71,7 +71,7 @@ class SoundReader {
     std::int64_t cursor_ = 0;    ///< Native sample that has been passed on next.
     std::int64_t silence_ = 0;   ///< Native samples of silence still to be passed on.
     std::int64_t out_position_ = 0;  ///< Frame that `next` gives next.
-    SoundForm form_;
+    AudioSpec form_;
     std::vector<float> held_;  ///< In its channels at native rate, behind pending silence.
     std::deque<float> out_;
     Time end_ = Time::max();
@@ -101,7 +101,7 @@ class Stretcher {
 class Limiter {
   public:
     /// `ceiling`: full scale is 1.
-    Limiter(SoundForm form, double ceiling);
+    Limiter(AudioSpec form, double ceiling);
     ~Limiter();
     Limiter(Limiter&&) noexcept;
     /// Takes interleaved samples, appends as many as are ready.

@@ -42,8 +42,8 @@ class HlsLister final : public Lister {
 bool has_pictures(const Variant& v) {
     if (v.width > 0) return true;
     if (v.codecs.empty()) return true;
-    for (auto sound : {"mp4a", "opus", "Opus", "ac-3", "ec-3", "fLaC", "flac", "mp3"})
-        if (v.codecs.starts_with(sound) && v.codecs.find(',') == std::string::npos) return false;
+    for (auto audio : {"mp4a", "opus", "Opus", "ac-3", "ec-3", "fLaC", "flac", "mp3"})
+        if (v.codecs.starts_with(audio) && v.codecs.find(',') == std::string::npos) return false;
     return true;
 }
 
@@ -159,9 +159,9 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
     }
     // The group that the best pictures go with.
     for (auto& a : master.alternatives) {
-        bool sound = a.kind == Kind::audio && a.group == variants.back().sound,
+        bool audio = a.kind == Kind::audio && a.group == variants.back().audio,
              text = a.kind == Kind::text && a.group == variants.back().text;
-        if (!sound && !text) continue;
+        if (!audio && !text) continue;
         Plan::Spoken spoken{0, a.name, a.language, a.is_default};
         if (!a.address.empty()) {
             spoken.feed = plan.feeds.size();
@@ -170,13 +170,13 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
             plan.feeds.push_back({a.kind,
                                   {rung},
                                   std::make_shared<HlsLister>(std::vector{a.address}, playlist.names),
-                                  fmt::format("the {} “{}” of {}", sound ? "sound" : "captions", a.name, name)});
-        } else if (sound) {
-            plan.sound_within = plan.sounds.size();
+                                  fmt::format("the {} “{}” of {}", audio ? "sound" : "captions", a.name, name)});
+        } else if (audio) {
+            plan.audio_within = plan.audio_tracks.size();
         } else {
             continue;
         }
-        (sound ? plan.sounds : plan.texts).push_back(std::move(spoken));
+        (audio ? plan.audio_tracks : plan.texts).push_back(std::move(spoken));
     }
     return plan;
 }

@@ -369,7 +369,7 @@ Result<Plan> plan_dash(ByteView xml, const std::string& address, std::optional<T
     for (std::size_t g = 0; g < groups.size(); ++g) {
         if (g == main_index || groups[g].kind == Kind::video || groups[g].encrypted) continue;
         auto feed = add(g);
-        auto& list = groups[g].kind == Kind::audio ? plan.sounds : plan.texts;
+        auto& list = groups[g].kind == Kind::audio ? plan.audio_tracks : plan.texts;
         list.push_back({feed, groups[g].name, groups[g].language, groups[g].is_default});
     }
     return plan;

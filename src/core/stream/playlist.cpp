@@ -331,7 +331,7 @@ class Parser {
         constexpr std::uint64_t most = 1'000'000'000'000;  // a terabit a second
         v.bandwidth = std::min(most, transfer::number_in(a["BANDWIDTH"]).value_or(0));
         v.average_bandwidth = std::min(most, transfer::number_in(a["AVERAGE-BANDWIDTH"]).value_or(0));
-        v.codecs = a["CODECS"], v.sound = a["AUDIO"], v.text = a["SUBTITLES"];
+        v.codecs = a["CODECS"], v.audio = a["AUDIO"], v.text = a["SUBTITLES"];
         auto size = a["RESOLUTION"];
         auto cross = size.find('x');
         if (cross != std::string::npos) {

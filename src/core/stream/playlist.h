@@ -64,7 +64,7 @@ struct Variant {
     std::string id;  ///< Of the playlist’s own (STABLE-VARIANT-ID of RFC 8216’s second edition); mostly none.
     std::string address;
     std::uint64_t bandwidth = 0, average_bandwidth = 0;
-    std::string codecs, sound, text;  ///< `sound` and `text`: the groups it goes with.
+    std::string codecs, audio, text;  ///< `audio` and `text`: the groups it goes with.
     int width = 0, height = 0;
     Rational frame_rate{};
     double score = 0;  ///< How good it looks, on a scale of the playlist’s own; 0 where it is not stated.

@@ -29,9 +29,10 @@ struct Plan {
         std::string name, language;
         bool is_default = false;
     };
-    std::vector<Spoken> sounds, texts;
-    std::optional<std::size_t> sound_within;  ///< The sound that is in the pictures' own segments, among `sounds`.
-    std::optional<std::size_t> keyframes;     ///< The feed of keyframes alone.
+    std::vector<Spoken> audio_tracks, texts;
+    std::optional<std::size_t>
+        audio_within;                      ///< The sound that is in the pictures' own segments, among `audio_tracks`.
+    std::optional<std::size_t> keyframes;  ///< The feed of keyframes alone.
     std::optional<Time> begin;
     std::vector<Finding> findings;
 };

@@ -260,7 +260,7 @@ class StreamClip final : public Clip {
         auto r = supply_->report();
         r.kind = kind_;
         r.encrypted = encryption_;
-        for (auto& s : plan_.sounds) r.sounds.push_back(s.language.empty() ? s.name : s.language);
+        for (auto& s : plan_.audio_tracks) r.audio_tracks.push_back(s.language.empty() ? s.name : s.language);
         for (auto& s : plan_.texts) r.texts.push_back(s.language.empty() ? s.name : s.language);
         return r;
     }
@@ -308,21 +308,22 @@ class StreamClip final : public Clip {
         }
         std::uint64_t id = 2;
         auto* within = first->clip->info().main(Kind::audio);
-        if (plan_.sounds.empty() && within) {
+        if (plan_.audio_tracks.empty() && within) {
             auto track = *within;
             track.is_default = true;
             add(std::move(track), id++, {0, Kind::audio});
         }
         std::optional<Track> alike;
         // The one that plays by itself is looked at; the others are taken to be of its kind until they are chosen.
-        auto main = std::find_if(plan_.sounds.begin(), plan_.sounds.end(), [](auto& s) { return s.is_default; });
-        if (main == plan_.sounds.end()) main = plan_.sounds.begin();
-        if (main != plan_.sounds.end() && main->feed > 0) {
+        auto main =
+            std::find_if(plan_.audio_tracks.begin(), plan_.audio_tracks.end(), [](auto& s) { return s.is_default; });
+        if (main == plan_.audio_tracks.end()) main = plan_.audio_tracks.begin();
+        if (main != plan_.audio_tracks.end() && main->feed > 0) {
             RUEDO_TRY(auto piece, supply_->piece(main->feed, begins_));
-            auto* sound = piece && piece->clip ? piece->clip->info().main(Kind::audio) : nullptr;
-            if (sound) alike = *sound;
+            auto* audio = piece && piece->clip ? piece->clip->info().main(Kind::audio) : nullptr;
+            if (audio) alike = *audio;
         }
-        for (auto s = plan_.sounds.begin(); s != plan_.sounds.end(); ++s) {
+        for (auto s = plan_.audio_tracks.begin(); s != plan_.audio_tracks.end(); ++s) {
             auto track = s->feed == 0 && within ? *within : alike.value_or(Track{});
             if (track.kind != Kind::audio) continue;
             if (!s->language.empty()) track.language = s->language;

@@ -11,7 +11,7 @@
 namespace ruedo::elementary {
 namespace {
 
-std::optional<SoundFrame> parse_any(ByteView at) {
+std::optional<AudioFrameHeader> parse_any(ByteView at) {
     for (auto parse : {&parse_mp3_frame, &parse_adts_frame, &parse_ac3_frame})
         if (auto frame = parse(at)) return frame;
     return std::nullopt;
@@ -81,7 +81,7 @@ struct FirstFrame {
     unsigned delay = 0, padding = 0;
     bool states_delay = false;
 };
-FirstFrame read_first_frame(ByteView frame, const SoundFrame& head) {
+FirstFrame read_first_frame(ByteView frame, const AudioFrameHeader& head) {
     FirstFrame f;
     bool full = head.samples == 1152;
     std::size_t side = full ? (head.channels == 1 ? 17 : 32) : (head.channels == 1 ? 9 : 17);
@@ -135,7 +135,7 @@ class FramedClip final : public Clip {
             }
         }
         // The first frame that is followed by another of its kind.
-        std::optional<SoundFrame> first;
+        std::optional<AudioFrameHeader> first;
         // Over a network no more is waited for than two frames may take.
         const std::size_t look = source->cheap_to_seek() ? 16384 : 4096;
         for (auto limit = at + (1 << 17); !first && at < limit;) {

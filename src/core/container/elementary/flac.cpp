@@ -60,12 +60,12 @@ class FrameFinder {
 
   private:
     static constexpr std::size_t window = 1 << 20;
-    std::uint64_t sample_of(const SoundFrame& f) const {
+    std::uint64_t sample_of(const AudioFrameHeader& f) const {
         return f.counts_samples ? f.number : f.number * shared_->info.min_block;
     }
 
     Result<std::optional<FlacFrame>> whole(std::uint64_t at) {
-        std::optional<SoundFrame> head;
+        std::optional<AudioFrameHeader> head;
         std::size_t looked = 0;
         for (std::size_t length = std::clamp<std::size_t>(
                  shared_->info.max_frame ? shared_->info.max_frame + 64U : 1 << 11, 512, window);

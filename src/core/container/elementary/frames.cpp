@@ -3,8 +3,8 @@
 
 namespace ruedo::elementary {
 
-Result<std::optional<SoundFrame>> FrameIndex::find(SourceReader& reader, std::uint64_t& at) const {
-    auto alike = [&](const SoundFrame& f) { return f.rate == first_.rate && f.samples == first_.samples; };
+Result<std::optional<AudioFrameHeader>> FrameIndex::find(SourceReader& reader, std::uint64_t& at) const {
+    auto alike = [&](const AudioFrameHeader& f) { return f.rate == first_.rate && f.samples == first_.samples; };
     // What is no frame is passed over, up to a bound; a frame after such a gap must be followed by another one.
     constexpr std::uint64_t reach = 1 << 20;
     for (auto from = at; at < from + reach;) {

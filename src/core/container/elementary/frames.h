@@ -13,8 +13,8 @@ namespace ruedo::elementary {
 /// anybody has asked. Thread-safe.
 class FrameIndex {
   public:
-    using Parse = std::optional<SoundFrame> (*)(ByteView);
-    FrameIndex(std::shared_ptr<ByteSource> source, Parse parse, std::uint64_t begin, SoundFrame first)
+    using Parse = std::optional<AudioFrameHeader> (*)(ByteView);
+    FrameIndex(std::shared_ptr<ByteSource> source, Parse parse, std::uint64_t begin, AudioFrameHeader first)
         : source_(std::move(source)), parse_(parse), first_(std::move(first)), reader_(source_), frontier_(begin) {
         marks_.push_back(begin);
     }
@@ -27,10 +27,10 @@ class FrameIndex {
     Result<bool> walk(std::uint64_t bytes);
     std::uint64_t frames() const { return count_; }
     std::uint64_t passed() const { return frontier_ - marks_[0]; }
-    const SoundFrame& first() const { return first_; }
+    const AudioFrameHeader& first() const { return first_; }
     const std::shared_ptr<ByteSource>& source() const { return source_; }
     /// The frame at or after `at`, `at` moved to it; nothing at the end. Bytes between frames are passed over.
-    Result<std::optional<SoundFrame>> find(SourceReader& reader, std::uint64_t& at) const;
+    Result<std::optional<AudioFrameHeader>> find(SourceReader& reader, std::uint64_t& at) const;
     Time time_of(std::uint64_t number) const {
         return ticks_to_time(static_cast<std::int64_t>(number) * first_.samples, 1,
                              static_cast<std::uint64_t>(first_.rate));
@@ -41,7 +41,7 @@ class FrameIndex {
     Result<bool> step();
     std::shared_ptr<ByteSource> source_;
     Parse parse_;
-    SoundFrame first_;
+    AudioFrameHeader first_;
     std::mutex mutex_;
     SourceReader reader_;
     std::vector<std::uint64_t> marks_;

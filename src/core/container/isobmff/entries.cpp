@@ -37,7 +37,7 @@ void elementary_stream(BoxWriter& w, unsigned object, unsigned kind, const Bytes
     });
 }
 
-void sound_entry(BoxWriter& w, const WriteTrack& s) {
+void audio_entry(BoxWriter& w, const WriteTrack& s) {
     auto entry = [&] {
         w.be(0, 6)
             .u16(1)
@@ -237,7 +237,7 @@ void sample_description(BoxWriter& w, const WriteTrack& t) {
     w.full("stsd", 0, 0, [&] {
         w.u32(1);
         if (t.kind() == Kind::audio)
-            sound_entry(w, t);
+            audio_entry(w, t);
         else if (t.kind() == Kind::video)
             video_entry(w, t);
         else

@@ -85,10 +85,10 @@ Result<bool> PackWalker::next(Pes& pes) {
         if (id == private_1) {
             // What travels in it is told by its first byte; sound has three more before its frames.
             found_ = private_1 << 8 | pes.data[0];
-            bool sound = pes.data[0] >= 0x80 && pes.data[0] <= 0x8F;
+            bool audio = pes.data[0] >= 0x80 && pes.data[0] <= 0x8F;
             if (stream_ && found_ != stream_) continue;
             pes.data.erase(pes.data.begin(),
-                           pes.data.begin() + std::min<std::ptrdiff_t>(sound ? 4 : 1, std::ssize(pes.data)));
+                           pes.data.begin() + std::min<std::ptrdiff_t>(audio ? 4 : 1, std::ssize(pes.data)));
         }
         return true;
     }

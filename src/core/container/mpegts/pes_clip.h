@@ -15,8 +15,8 @@ constexpr std::int64_t wrap = std::int64_t{1} << 33;
 struct Stream {
     unsigned pid = 0;  ///< Or, in a program stream, as `PackWalker` names it.
     Track track;
-    std::optional<SoundFrame> frame;       ///< Sound: what every frame is like.
-    std::optional<MpegSequence> sequence;  ///< MPEG-1 and MPEG-2 video.
+    std::optional<AudioFrameHeader> frame;  ///< Sound: what every frame is like.
+    std::optional<MpegSequence> sequence;   ///< MPEG-1 and MPEG-2 video.
     /// Pictures that do not fill a PES packet each; and ticks from one to the next, for those without a stamp.
     bool by_units = false;
     std::int64_t pace = 0;

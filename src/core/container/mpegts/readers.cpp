@@ -162,9 +162,9 @@ class VideoReader final : public PesReader {
     std::int64_t last_step_ = 0;
 };
 
-class SoundFrames final : public PesReader {
+class AudioFrames final : public PesReader {
   public:
-    SoundFrames(std::shared_ptr<const Shared> shared, const Stream& stream)
+    AudioFrames(std::shared_ptr<const Shared> shared, const Stream& stream)
         : shared_(std::move(shared)),
           stream_(stream),
           packets_(shared_->packets(stream)),
@@ -366,7 +366,7 @@ std::unique_ptr<PesReader> make_reader(std::shared_ptr<const Shared> shared, con
     if (s.sequence) return std::make_unique<UnitReader>(std::move(shared), s);
     if (s.by_units) return access_unit_reader(std::move(shared), s);
     if (s.track.kind == Kind::video) return std::make_unique<VideoReader>(std::move(shared), s);
-    return std::make_unique<SoundFrames>(std::move(shared), s);
+    return std::make_unique<AudioFrames>(std::move(shared), s);
 }
 
 }  // namespace ruedo::mpegts

@@ -84,7 +84,7 @@ class AviClip final : public Clip {
         }
         for (auto& s : streams_) {
             settle(*s);
-            if (s->frame) frames_[s->number] = sound_frames(source_, s);
+            if (s->frame) frames_[s->number] = audio_frames(source_, s);
         }
         if (info_.tracks.empty()) return ends_early();
         if (lost || cut)
@@ -99,7 +99,7 @@ class AviClip final : public Clip {
         if (arriving_) s = walking(*s, UINT64_MAX);
         if (PictureOrder::reorders(s->track)) return ordered_reader(source_, s);
         if (!s->frame) return chunk_reader(source_, s);
-        auto frames = arriving_ ? sound_frames(source_, s) : frames_.at(static_cast<std::size_t>(id));
+        auto frames = arriving_ ? audio_frames(source_, s) : frames_.at(static_cast<std::size_t>(id));
         return elementary::frame_reader(frames, -s->lead(), false);
     }
 
@@ -179,7 +179,7 @@ class AviClip final : public Clip {
                 auto config = b.rest();
                 if (t.codec == Codec::mpeg4) t.config.assign(config.begin(), config.end());
             } else if (id == le_tag("strf") && t.kind == Kind::audio) {
-                name_sound(t, body);
+                name_audio(t, body);
                 b.skip(8);
                 s->bytes_per_second = b.le(4);
             } else if (id == le_tag("indx")) {

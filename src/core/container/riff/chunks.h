@@ -19,7 +19,7 @@ Result<std::optional<Chunk>> read_chunk(SourceReader& reader, std::uint64_t at);
 Result<bool> goes_on(SourceReader& reader, const Chunk& riff);
 
 /// WAVEFORMATEX as a track's codec.
-void name_sound(Track& t, ByteView format);
+void name_audio(Track& t, ByteView format);
 Error unknown_codec(const Track& t, const std::string& name);
 
 Result<std::unique_ptr<Clip>> open_avi(std::shared_ptr<ByteSource> source);

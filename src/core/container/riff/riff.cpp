@@ -24,7 +24,7 @@ Error unknown_codec(const Track& t, const std::string& name) {
             export_again};
 }
 
-void name_sound(Track& t, ByteView format) {
+void name_audio(Track& t, ByteView format) {
     ByteReader r(format);
     auto tag = r.le(2);
     t.audio.channels = static_cast<int>(r.le(2));

@@ -182,7 +182,7 @@ class AviReader final : public TrackReader {
 };
 }  // namespace
 
-std::shared_ptr<elementary::FrameIndex> sound_frames(std::shared_ptr<ByteSource> source,
+std::shared_ptr<elementary::FrameIndex> audio_frames(std::shared_ptr<ByteSource> source,
                                                      std::shared_ptr<Stream> stream) {
     auto begin = stream->frames_begin;
     auto first = *stream->frame;

@@ -28,7 +28,8 @@ struct Described {
     Bytes super_index;
     bool annex_b = false;
     std::uint64_t frames_begin = 0;
-    std::optional<SoundFrame> frame;  ///< Sound whose frames need no container and do not keep to chunks: the first.
+    std::optional<AudioFrameHeader>
+        frame;  ///< Sound whose frames need no container and do not keep to chunks: the first.
 };
 
 struct Stream : Described {
@@ -58,7 +59,7 @@ struct Stream : Described {
 };
 
 /// The frames of sound that does not keep to its chunks.
-std::shared_ptr<elementary::FrameIndex> sound_frames(std::shared_ptr<ByteSource> source,
+std::shared_ptr<elementary::FrameIndex> audio_frames(std::shared_ptr<ByteSource> source,
                                                      std::shared_ptr<Stream> stream);
 /// Readers share a stream that is indexed; one that is walked belongs to its reader.
 std::unique_ptr<TrackReader> chunk_reader(std::shared_ptr<ByteSource> source, std::shared_ptr<Stream> stream);

@@ -71,7 +71,7 @@ class WavClip final : public Clip {
                 RUEDO_TRY_DO(reader.read(chunk->at, chunk->size, format));
                 if (auto pcm = parse_pcm_format(format))
                     block_ = pcm->container_bytes * static_cast<unsigned>(pcm->channels);
-                name_sound(t, format);
+                name_audio(t, format);
                 have_format = true;
             } else if (chunk->id == le_tag("data")) {
                 data = chunk;
