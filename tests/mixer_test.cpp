@@ -98,15 +98,15 @@ TEST_CASE("when the device dies the stand-in takes over, and playing goes on to 
 TEST_CASE("gain changes by ramps, never by steps") {
     auto strand = make_virtual_strand();
     Mixer mixer(*strand, {});
-    auto voice = mixer.add_voice();
+    auto mixer_input = mixer.add_input();
     std::vector<float> heard;
     mixer.on_mix([&](std::span<const float> s, std::int64_t) { heard.insert(heard.end(), s.begin(), s.end()); });
-    voice->push({}, 1, std::vector<float>(96'000 * 2, 0.8F));
-    voice->start();
+    mixer_input->push({}, 1, std::vector<float>(96'000 * 2, 0.8F));
+    mixer_input->start();
     strand->run_until(300_ms);
-    voice->set_gain(0.1F);
+    mixer_input->set_gain(0.1F);
     strand->run_until(600_ms);
-    voice->clear();
+    mixer_input->clear();
     strand->run_until(900_ms);
     float step = 0;
     for (std::size_t i = 2; i < heard.size(); i += 2) step = std::max(step, std::abs(heard[i] - heard[i - 2]));
@@ -118,44 +118,44 @@ TEST_CASE("the level is the peak of what is heard, falls by 40 dB in a second, a
     for (float peak : {1.0F, 0.5F, 0.1F}) {
         auto strand = make_virtual_strand();
         Mixer mixer(*strand, {});
-        auto voice = mixer.add_voice();
-        CHECK(voice->level() == 0);
+        auto mixer_input = mixer.add_input();
+        CHECK(mixer_input->level() == 0);
         std::vector<float> loud;
         for (int i = 0; i < 48'000; ++i) {
             auto v = peak * static_cast<float>(std::sin(i * 0.1));
             loud.push_back(0), loud.push_back(v);  // on the right alone
         }
-        voice->push({}, 1, loud);
-        voice->push(1_s, 1, std::vector<float>(96'000 * 2));
-        voice->start();
+        mixer_input->push({}, 1, loud);
+        mixer_input->push(1_s, 1, std::vector<float>(96'000 * 2));
+        mixer_input->start();
         auto level_at = [&](Time t) {
             strand->run_until(t);
-            return voice->level();
+            return mixer_input->level();
         };
         CHECK(std::abs(level_at(500_ms) - peak) < peak * 0.12);
         auto from = level_at(1200_ms), to = level_at(1700_ms);
         CHECK(std::abs(20 * std::log10(from / to) - 20) < 2);
-        voice->clear();
-        CHECK(voice->level() == 0);
+        mixer_input->clear();
+        CHECK(mixer_input->level() == 0);
     }
 }
 
 TEST_CASE("a voice tells which media time is being heard, across speeds") {
     auto strand = make_virtual_strand();
     Mixer mixer(*strand, {});
-    auto voice = mixer.add_voice();
-    CHECK_FALSE(voice->heard(strand->now()).has_value());
-    voice->push(5_s, 1, std::vector<float>(48'000 * 2));
-    voice->push(6_s, 2, std::vector<float>(48'000 * 2));
-    voice->start();
+    auto mixer_input = mixer.add_input();
+    CHECK_FALSE(mixer_input->heard(strand->now()).has_value());
+    mixer_input->push(5_s, 1, std::vector<float>(48'000 * 2));
+    mixer_input->push(6_s, 2, std::vector<float>(48'000 * 2));
+    mixer_input->start();
     auto at = [&](Time t) {
         while (strand->now() < t) strand->run_until(strand->now() + 10_ms), mixer.watch();
-        return voice->heard(strand->now()).value();
+        return mixer_input->heard(strand->now()).value();
     };
     CHECK(std::abs((at(500_ms) - 5500_ms).ns) < (15_ms).ns);
     CHECK(std::abs((at(1500_ms) - 7_s).ns) < (25_ms).ns);
-    voice->finish();
-    CHECK_FALSE(voice->starved());
+    mixer_input->finish();
+    CHECK_FALSE(mixer_input->starved());
 }
 
 TEST_CASE("however many players look after the device, its clock is corrected as by one") {
@@ -163,16 +163,16 @@ TEST_CASE("however many players look after the device, its clock is corrected as
     auto run = [](int players) {
         auto strand = make_virtual_strand();
         Mixer mixer(*strand, [&] { return make_silent_device(*strand, 250); });
-        auto voice = mixer.add_voice();
-        voice->push({}, 1, std::vector<float>(20 * 96'000));
-        voice->start();
+        auto mixer_input = mixer.add_input();
+        mixer_input->push({}, 1, std::vector<float>(20 * 96'000));
+        mixer_input->start();
         std::vector<Time> heard;
         for (int i = 0; i < 1000; ++i) {
             for (int k = 0; k < players; ++k) {
                 strand->run_until(10_ms * i + 10_ms / players * k);
                 mixer.watch();
             }
-            if (auto h = voice->heard(10_ms * i + 9_ms)) heard.push_back(*h);
+            if (auto h = mixer_input->heard(10_ms * i + 9_ms)) heard.push_back(*h);
         }
         return heard;
     };
@@ -219,19 +219,19 @@ TEST_CASE("what is cut from a voice is what comes later, to the sample") {
     for (int i = 0; i < 100; ++i) {
         auto strand = make_virtual_strand();
         Mixer mixer(*strand, {});
-        auto voice = mixer.add_voice();
+        auto mixer_input = mixer.add_input();
         double rate = std::array{0.5, 1.0, 2.0}[random() % 3];
         std::size_t frames = 0;
         Time at{};
         for (int k = 0; k < 5; ++k) {
             auto n = 1000 + random() % 9000;
-            voice->push(at, rate, std::vector<float>(n * 2, 0.5F));
+            mixer_input->push(at, rate, std::vector<float>(n * 2, 0.5F));
             at += scaled(ticks_to_time(static_cast<std::int64_t>(n), 1, mix_rate), rate);
             frames += n;
         }
         auto from = Time{static_cast<std::int64_t>(random() % static_cast<unsigned long>(at.ns + 1))};
-        voice->cut(from);
-        auto left = time_to_ticks(voice->buffered(), mix_rate);
+        mixer_input->cut(from);
+        auto left = time_to_ticks(mixer_input->buffered(), mix_rate);
         auto wanted =
             std::min<std::int64_t>(static_cast<std::int64_t>(frames), time_to_ticks(scaled(from, 1 / rate), mix_rate));
         INFO("cut at " << from.ms() << " of " << at.ms() << " ms at rate " << rate);

@@ -198,7 +198,7 @@ TEST_CASE("speed changes length, not pitch") {
         tone[2 * i] = tone[2 * i + 1] =
             static_cast<float>(0.5 * std::sin(2 * 3.14159265 * 440 * static_cast<double>(i) / 48000));
     for (double rate : {0.25, 0.5, 0.8, 1.25, 2.0, 4.0}) {
-        Stretcher stretcher(rate);
+        TimeStretcher stretcher(rate);
         std::vector<float> out;
         for (std::size_t at = 0; at < tone.size(); at += 4800)
             stretcher.process(std::span(tone).subspan(at, std::min<std::size_t>(4800, tone.size() - at)), out);

@@ -46,7 +46,8 @@ std::unique_ptr<AudioReader> audio_of(const std::string& source) {
 /// The thread beside the window. What is wished for is left to it under the mutex; the newest counts.
 class Pairing::Work {
   public:
-    explicit Work(Pairing& owner) : owner_(owner), voice_(owner.host_.mixer.add_voice()), thread_([this] { go(); }) {}
+    explicit Work(Pairing& owner)
+        : owner_(owner), mixer_input_(owner.host_.mixer.add_input()), thread_([this] { go(); }) {}
     ~Work() {
         wish([](Wish& w) { w.over = true; });
         give_up_ = true;
@@ -204,7 +205,7 @@ class Pairing::Work {
     }
 
     // --- playing ---
-    void silence() { voice_->clear(); }
+    void silence() { mixer_input_->clear(); }
     AudioReader* audio(Heard heard) {
         if (heard == Heard::neither) return nullptr;
         auto& s = audio_[heard == Heard::after];
@@ -246,29 +247,29 @@ class Pairing::Work {
         Time anchor = from, since = monotonic_now();
         bool sounding = reader && reader->seek(from - offset(heard)).has_value(), all_pushed = !sounding;
         auto feed = [&] {
-            while (!all_pushed && voice_->buffered() < 400_ms) {
+            while (!all_pushed && mixer_input_->buffered() < 400_ms) {
                 auto block = reader->next();
                 auto pts = block && *block ? (*block)->pts + offset(heard) : subject_->to;
                 if (pts >= subject_->to) {
                     all_pushed = true;
-                    voice_->finish();
+                    mixer_input_->finish();
                     return;
                 }
-                voice_->push(pts, 1, (*block)->samples);
+                mixer_input_->push(pts, 1, (*block)->samples);
             }
         };
         if (sounding) {
-            voice_->clear();
-            voice_->set_gain(static_cast<float>(std::pow(10, -down_[heard == Heard::after] / 20)));
+            mixer_input_->clear();
+            mixer_input_->set_gain(static_cast<float>(std::pow(10, -down_[heard == Heard::after] / 20)));
             feed();
-            voice_->start();
+            mixer_input_->start();
         }
         // The sound leads where there is one; where it ends, or does not begin, time itself goes on.
         auto clock = [&] {
             auto now = monotonic_now();
             if (sounding) {
                 owner_.host_.mixer.watch();
-                auto heard_now = voice_->heard(now);
+                auto heard_now = mixer_input_->heard(now);
                 // Behind its last sample it stands still.
                 if (heard_now && *heard_now > anchor)
                     anchor = *heard_now, since = now;
@@ -365,7 +366,7 @@ class Pairing::Work {
 
     static constexpr std::size_t most_kept = 24;
     Pairing& owner_;
-    std::shared_ptr<Voice> voice_;
+    std::shared_ptr<MixerInput> mixer_input_;
     std::mutex mutex_;
     std::condition_variable changed_;
     Wish wish_;

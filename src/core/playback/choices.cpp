@@ -78,7 +78,7 @@ void Controller::Engine::take_audio(std::unique_ptr<AudioReader> audio, Time at,
     if (running && in_time) {
         ++audio_generation_;
         audio_busy_ = audio_end_ = false;
-        voice_->cut(at);
+        mixer_input_->cut(at);
         begin_audio_at(at);
         pump_audio();
     } else {

@@ -67,8 +67,8 @@ void Controller::set_loop(Loop loop) { RUEDO_POST(set_loop(loop)); }
 void Controller::refresh() { RUEDO_POST(refresh()); }
 void Controller::play_after(Controller& first) {
     engine_->strand().post([e = engine_, f = first.engine_] {
-        auto voice = e->arm();
-        f->strand().post([f, voice] { f->hand_over_to(voice); });
+        auto mixer_input = e->arm();
+        f->strand().post([f, mixer_input] { f->hand_over_to(mixer_input); });
     });
 }
 void Controller::start_now() {

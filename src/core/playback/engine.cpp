@@ -34,7 +34,7 @@ void Controller::Engine::note(std::string_view name, std::string detail, std::op
     e.took = took;
     e.target = target;
     e.pictures = items_.size();
-    e.audio = voice_ ? voice_->buffered() : Time{};
+    e.audio = mixer_input_ ? mixer_input_->buffered() : Time{};
     e.av_offset = av_offset_;
     if (auto made = clip_ ? clip_->made() : std::nullopt) e.made = made->to;
     publish();
@@ -167,17 +167,17 @@ void Controller::Engine::step(int pictures) {
     input(Input::step, fmt::format("{:+}", pictures));
 }
 
-std::shared_ptr<Voice> Controller::Engine::arm() {
-    armed_ = voice_ != nullptr;
+std::shared_ptr<MixerInput> Controller::Engine::arm() {
+    armed_ = mixer_input_ != nullptr;
     input(Input::play);
-    return voice_;
+    return mixer_input_;
 }
 void Controller::Engine::disarm() {
     if (!std::exchange(armed_, false)) {
         if (state_.intent == Intent::hold) input(Input::play);
         return;
     }
-    if (voice_ && want_run_) voice_->start();
+    if (mixer_input_ && want_run_) mixer_input_->start();
 }
 
 void Controller::Engine::reset_source() {
@@ -187,8 +187,8 @@ void Controller::Engine::reset_source() {
         renew(*flag);
     for (auto* timer : {&frame_timer_, &tick_timer_, &delay_timer_, &buffer_timer_})
         if (*timer) env_.strand->cancel(std::exchange(*timer, 0));
-    if (voice_) voice_->clear();
-    voice_.reset(), next_voice_.reset(), handed_voice_.reset();
+    if (mixer_input_) mixer_input_->clear();
+    mixer_input_.reset(), next_input_.reset(), handed_input_.reset();
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
     video_lane_.reset(), audio_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
@@ -272,7 +272,7 @@ void Controller::Engine::opened(Result<Playable> result) {
         measure_buffer();
     }
     if (audio_) {
-        voice_ = env_.mixer->add_voice();
+        mixer_input_ = env_.mixer->add_input();
         audio_as_set();
         mixer_listener_ = env_.mixer->on_change([weak = weak_from_this()](const std::string& sentence) {
             auto self = weak.lock();
@@ -426,8 +426,8 @@ void Controller::Engine::halt() {
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
     // What was decoded ahead was mixed ahead too: sound is laid out again from what was heard last.
     bool again = state_.phase == Phase::paused || state_.phase == Phase::waiting;
-    if (voice_ && (was_running || !again)) {
-        voice_->clear();
+    if (mixer_input_ && (was_running || !again)) {
+        mixer_input_->clear();
         if (again && !state_.seeking) prime_audio(at);
     }
     if (state_.phase == Phase::failed) {

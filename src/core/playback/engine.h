@@ -27,9 +27,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void choose_text(std::uint64_t id);
     void choose_languages(const std::string& audio, const std::string& text);
     void list_frames();
-    std::shared_ptr<Voice> arm();
+    std::shared_ptr<MixerInput> arm();
     void disarm();
-    void hand_over_to(std::shared_ptr<Voice> next) { next_voice_ = std::move(next); }
+    void hand_over_to(std::shared_ptr<MixerInput> next) { next_input_ = std::move(next); }
     void refresh();
     void painted(Time pts, Time due, Time when);
     void set_muted(bool muted) { set_volume(volume_, muted); }
@@ -236,11 +236,11 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
     std::shared_ptr<FrameReader> pictures_;
     std::shared_ptr<AudioReader> audio_;
-    std::shared_ptr<Voice> voice_;
-    std::shared_ptr<Stretcher> stretcher_;
-    std::shared_ptr<Voice> next_voice_;    ///< Of the controller that sounds after this one.
-    std::shared_ptr<Voice> handed_voice_;  ///< Kept alive while the mixer may go over to it.
-    bool armed_ = false;                   ///< Its voice is started by another one.
+    std::shared_ptr<MixerInput> mixer_input_;
+    std::shared_ptr<TimeStretcher> stretcher_;
+    std::shared_ptr<MixerInput> next_input_;    ///< Of the controller that sounds after this one.
+    std::shared_ptr<MixerInput> handed_input_;  ///< Kept alive while the mixer may go over to it.
+    bool armed_ = false;                        ///< Its voice is started by another one.
 
     std::deque<Item> items_;
     std::optional<Frame> shown_;

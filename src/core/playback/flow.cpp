@@ -159,16 +159,16 @@ void Controller::Engine::begin_audio_at(Time at) {
     audio_next_ = audio_fed_ = audio_from_ = at;
     stretched_ = 0;
     audio_pace_ = rate_ * hurry_;
-    stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(audio_pace_);
+    stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<TimeStretcher>(audio_pace_);
 }
 
 /// Lays out sound anew from `at` (unrolled) on.
 void Controller::Engine::prime_audio(Time at) {
-    if (!audio_ || !voice_ || !audio_lane_) return;
+    if (!audio_ || !mixer_input_ || !audio_lane_) return;
     ++audio_generation_;
     audio_busy_ = true;
     audio_end_ = audio_done_ = audio_master_ = false;
-    voice_->clear();
+    mixer_input_->clear();
     begin_audio_at(at);
     renew(audio_cancel_);
     auto job = [audio = audio_, cancel = audio_cancel_, to = fold(at), end = looping() ? loop_to() : Time::max()] {
@@ -184,8 +184,9 @@ void Controller::Engine::prime_audio(Time at) {
 }
 
 void Controller::Engine::pump_audio() {
-    if (!audio_ || audio_busy_ || !voice_ || state_.phase == Phase::failed || state_.phase == Phase::closed) return;
-    if (voice_->buffered() >= audio_wanted) return;
+    if (!audio_ || audio_busy_ || !mixer_input_ || state_.phase == Phase::failed || state_.phase == Phase::closed)
+        return;
+    if (mixer_input_->buffered() >= audio_wanted) return;
     bool again = audio_end_ && looping();
     if (audio_end_ && !again) return;
     audio_busy_ = true;
@@ -198,7 +199,8 @@ void Controller::Engine::pump_audio() {
     // At another pace what waits in the old stretcher comes out first.
     auto pace_before = std::exchange(audio_pace_, rate_ * hurry_);
     auto old = pace_before == audio_pace_ ? nullptr : stretcher_;
-    if (pace_before != audio_pace_) stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<Stretcher>(audio_pace_);
+    if (pace_before != audio_pace_)
+        stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<TimeStretcher>(audio_pace_);
     auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(audio_per_job, audio_pace_), mix_rate)) * 2;
     bool last = !looping();
     auto job = [audio = audio_, cancel = audio_cancel_, stretcher = stretcher_, old, wanted, again, last,
@@ -228,7 +230,7 @@ void Controller::Engine::pump_audio() {
     };
     beside(*audio_lane_, env_.costs.audio, audio_generation_, std::move(job),
            [this, again, last, pace_before](Result<Made> result) {
-               if (!voice_) return;
+               if (!mixer_input_) return;
                audio_busy_ = false;
                if (!result) return fail_with(result.error());
                auto& made = *result;
@@ -241,7 +243,7 @@ void Controller::Engine::pump_audio() {
                };
                if (pace_before != audio_pace_) {
                    if (pace_before != 1) as_long_as_fed(made.before, pace_before);
-                   voice_->push(audio_next_, pace_before, made.before);
+                   mixer_input_->push(audio_next_, pace_before, made.before);
                    audio_next_ = audio_from_ = audio_fed_;
                    stretched_ = 0;
                }
@@ -257,11 +259,11 @@ void Controller::Engine::pump_audio() {
                audio_end_ = made.end;
                if (audio_end_ && last && stretcher_) as_long_as_fed(made.samples, audio_pace_);
                stretched_ += made.samples.size() / 2;
-               voice_->push(audio_next_, audio_pace_, made.samples);
+               mixer_input_->push(audio_next_, audio_pace_, made.samples);
                audio_next_ +=
                    scaled(ticks_to_time(static_cast<std::int64_t>(made.samples.size() / 2), 1, mix_rate), audio_pace_);
                if (audio_end_ && !looping()) {
-                   voice_->finish();
+                   mixer_input_->finish();
                    audio_until_ = audio_next_ = audio_fed_;
                    audio_track_end_ = made.track_end;
                    if (!duration_known_ && !pictures_) duration_ = fold(audio_until_), duration_known_ = true;
@@ -276,18 +278,18 @@ void Controller::Engine::pump_audio() {
 void Controller::Engine::start_clock_if_ready() {
     if (!want_run_ || clock_.running()) return;
     auto at = clock_.at(now());
-    if (audio_ && voice_ && !audio_done_) {
-        if (voice_->buffered() < audio_enough && !audio_end_ && !audio_master_) return;
+    if (audio_ && mixer_input_ && !audio_done_) {
+        if (mixer_input_->buffered() < audio_enough && !audio_end_ && !audio_master_) return;
         if (!audio_master_) {
-            if (audio_end_ && voice_->buffered().ns == 0) {
+            if (audio_end_ && mixer_input_->buffered().ns == 0) {
                 audio_done_ = true;  // sound ends before here
             } else {
-                if (!armed_) voice_->start();
+                if (!armed_) mixer_input_->start();
                 audio_master_ = true;
                 return;
             }
         } else {
-            auto heard = voice_->heard(now());
+            auto heard = mixer_input_->heard(now());
             if (!heard) return;
             at = std::max(at, *heard);
         }
@@ -300,7 +302,7 @@ void Controller::Engine::start_clock_if_ready() {
 /// After starving: enough of both again.
 void Controller::Engine::check_fed() {
     if (state_.phase != Phase::waiting || state_.seeking) return;
-    bool audio = !voice_ || voice_->buffered() >= audio_enough || audio_end_;
+    bool audio = !mixer_input_ || mixer_input_->buffered() >= audio_enough || audio_end_;
     bool pictures = !pictures_ || !items_.empty() || video_end_;
     if (audio && pictures && enough_is_here()) {
         starved_.reset();
@@ -331,8 +333,8 @@ void Controller::Engine::look_whether_stood_still(Time t) {
     auto before = std::exchange(ticked_, t);
     if (before.ns == INT64_MIN || before.ns == INT64_MAX || t - before < stood_still || only_now()) return;
     auto at = clock_.at(before + tick_every);
-    if (audio_master_ && voice_)
-        if (auto heard = voice_->heard(t)) at = *heard;
+    if (audio_master_ && mixer_input_)
+        if (auto heard = mixer_input_->heard(t)) at = *heard;
     clock_.start(at, t);
     note("stood-still", fmt::format("for {:.0f} ms", (t - before).ms()));
 }
@@ -384,7 +386,7 @@ void Controller::Engine::tick() {
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));
     if (!want_run_) return;
     auto t = now();
-    if (voice_) env_.mixer->watch();
+    if (mixer_input_) env_.mixer->watch();
     look_at_converter();
     look_at_news();
     if (clock_.running())
@@ -400,8 +402,8 @@ void Controller::Engine::tick() {
     if (!clock_.running()) {
         start_clock_if_ready();
     } else {
-        if (audio_master_ && voice_) {
-            if (auto heard = voice_->heard(t)) {
+        if (audio_master_ && mixer_input_) {
+            if (auto heard = mixer_input_->heard(t)) {
                 // Sound leads: comes round to it, or, where it is too far off, goes there.
                 if (std::abs((*heard - clock_.at(t)).ns) > scaled(too_late, rate_).ns)
                     clock_.start(*heard, t);
@@ -414,12 +416,12 @@ void Controller::Engine::tick() {
                     clock_.let_run(t);  // the monotonic clock goes on from here
                 }
             }
-            if (next_voice_ && audio_end_ && (!pictures_ || video_end_)) {
+            if (next_input_ && audio_end_ && (!pictures_ || video_end_)) {
                 // Where the pictures go on for longer, the next one waits for their end.
-                if (!pictures_ || video_until_ - audio_until_ <= 40_ms) voice_->then(next_voice_.get());
-                handed_voice_ = std::exchange(next_voice_, nullptr);
+                if (!pictures_ || video_until_ - audio_until_ <= 40_ms) mixer_input_->then(next_input_.get());
+                handed_input_ = std::exchange(next_input_, nullptr);
             }
-            if (voice_->starved() && !audio_end_) {
+            if (mixer_input_->starved() && !audio_end_) {
                 note("starved", "sound ran out");
                 if (fetched_) starved_ = Starved{t, buffered_.to, t, clip_->fetched().value_or(Clip::Fetched{}).bytes};
                 input(Input::starved);

@@ -59,25 +59,25 @@ bool DeviceClock::stuck(Time now) const {
     return now - last_change_ > 200_ms || (ahead_ && now - ahead_since_ > 200_ms);
 }
 
-Voice::~Voice() {
+MixerInput::~MixerInput() {
     std::lock_guard lock(mixer_.mutex_);
-    std::erase(mixer_.voices_, this);
-    for (auto* v : mixer_.voices_)
+    std::erase(mixer_.inputs_, this);
+    for (auto* v : mixer_.inputs_)
         if (v->next_ == this) v->next_ = nullptr;
 }
 
-void Voice::push(Time pts, double rate, std::span<const float> samples) {
+void MixerInput::push(Time pts, double rate, std::span<const float> samples) {
     if (samples.empty()) return;
     std::lock_guard lock(mixer_.mutex_);
     pieces_.push_back({pts, rate, {samples.begin(), samples.end()}});
     waiting_ += samples.size() / 2;
     starved_ = false;
 }
-void Voice::finish() {
+void MixerInput::finish() {
     std::lock_guard lock(mixer_.mutex_);
     finished_ = true;
 }
-void Voice::start() {
+void MixerInput::start() {
     {
         std::lock_guard lock(mixer_.mutex_);
         running_ = true;
@@ -88,7 +88,7 @@ void Voice::start() {
         if (guard->mixer) guard->mixer->begin();
     });
 }
-void Voice::clear() {
+void MixerInput::clear() {
     std::lock_guard lock(mixer_.mutex_);
     if (running_ && tail_.empty()) {
         auto left = fade_frames;
@@ -105,7 +105,7 @@ void Voice::clear() {
     waiting_ = 0;
     running_ = finished_ = starved_ = false;
 }
-void Voice::cut(Time from) {
+void MixerInput::cut(Time from) {
     std::lock_guard lock(mixer_.mutex_);
     finished_ = false;
     waiting_ = 0;
@@ -121,24 +121,24 @@ void Voice::cut(Time from) {
         waiting_ += it->samples.size() / 2 - it->at;
     }
 }
-double Voice::level() const {
+double MixerInput::level() const {
     std::lock_guard lock(mixer_.mutex_);
     return running_ ? std::min(1.0F, level_) : 0;
 }
-void Voice::set_gain(float left, float right) {
+void MixerInput::set_gain(float left, float right) {
     std::lock_guard lock(mixer_.mutex_);
     target_ = {left, right};
     if (!running_) gain_ = target_;
 }
-Time Voice::buffered() const {
+Time MixerInput::buffered() const {
     std::lock_guard lock(mixer_.mutex_);
     return ticks_to_time(static_cast<std::int64_t>(waiting_), 1, mix_rate);
 }
-bool Voice::starved() const {
+bool MixerInput::starved() const {
     std::lock_guard lock(mixer_.mutex_);
     return running_ && starved_ && !finished_;
 }
-std::optional<Time> Voice::heard(Time now) {
+std::optional<Time> MixerInput::heard(Time now) {
     std::lock_guard lock(mixer_.mutex_);
     double f = mixer_.heard_frames(now);
     while (marks_.size() > 1 && static_cast<double>(marks_[1].frame) <= f) marks_.pop_front();
@@ -148,7 +148,7 @@ std::optional<Time> Voice::heard(Time now) {
     return m.media + Time{static_cast<std::int64_t>(into * m.rate * 1e9 / mix_rate)};
 }
 
-void Voice::mark(std::int64_t frame, Time media, double rate, std::int64_t length) {
+void MixerInput::mark(std::int64_t frame, Time media, double rate, std::int64_t length) {
     {
         std::lock_guard lock(mixer_.mark_mutex_);
         if (!mixer_.first_mark_) mixer_.first_mark_ = {frame, media};
@@ -166,12 +166,12 @@ void Voice::mark(std::int64_t frame, Time media, double rate, std::int64_t lengt
     marks_.push_back({frame, media, rate, length});
 }
 
-void Voice::then(Voice* next) {
+void MixerInput::then(MixerInput* next) {
     std::lock_guard lock(mixer_.mutex_);
     next_ = next;
 }
 
-void Voice::mix(float* out, std::size_t frames, std::int64_t device_frame) {
+void MixerInput::mix(float* out, std::size_t frames, std::int64_t device_frame) {
     if (device_frame < mixed_to_) return;
     auto tail = std::min(tail_.size(), frames * 2);
     for (std::size_t i = 0; i < tail; ++i) out[i] += tail_[i];
@@ -231,11 +231,11 @@ Mixer::~Mixer() {
     device_.reset();
 }
 
-std::shared_ptr<Voice> Mixer::add_voice() {
-    std::shared_ptr<Voice> voice(new Voice(*this));
+std::shared_ptr<MixerInput> Mixer::add_input() {
+    std::shared_ptr<MixerInput> mixer_input(new MixerInput(*this));
     std::lock_guard lock(mutex_);
-    voices_.push_back(voice.get());
-    return voice;
+    inputs_.push_back(mixer_input.get());
+    return mixer_input;
 }
 std::uint64_t Mixer::on_change(std::function<void(const std::string&)> told) {
     std::lock_guard lock(mutex_);
@@ -262,7 +262,7 @@ std::string Mixer::device_name() const {
 void Mixer::pull(float* out, std::size_t frames) {
     std::lock_guard lock(mutex_);
     std::fill_n(out, frames * 2, 0.0F);
-    for (auto* voice : voices_) voice->mix(out, frames, mixed_);
+    for (auto* mixer_input : inputs_) mixer_input->mix(out, frames, mixed_);
     for (std::size_t i = 0; i < frames * 2; ++i) out[i] = std::clamp(out[i], -1.0F, 1.0F);
     if (tap_) tap_({out, frames * 2}, mixed_);
     mixed_ += static_cast<std::int64_t>(frames);

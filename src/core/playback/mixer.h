@@ -54,9 +54,9 @@ class DeviceClock {
 class Mixer;
 
 /// One controller's place in the mixer. Thread-safe.
-class Voice {
+class MixerInput {
   public:
-    ~Voice();
+    ~MixerInput();
     /// Appends samples that belong to media time `pts` on; `rate` is media seconds per second heard.
     void push(Time pts, double rate, std::span<const float> samples);
     /// Nothing more will come; running out is then no underrun.
@@ -64,7 +64,7 @@ class Voice {
     void start();
     /// When this voice has finished and its last sample is mixed, `next` begins at the very next one. Nothing takes
     /// it back, as `clear` does.
-    void then(Voice* next);
+    void then(MixerInput* next);
     /// Drops everything, fading out within 5 ms, and stops running.
     void clear();
     /// Drops what belongs to media time `from` and later; running goes on.
@@ -81,7 +81,7 @@ class Voice {
 
   private:
     friend class Mixer;
-    explicit Voice(Mixer& mixer) : mixer_(mixer) {}
+    explicit MixerInput(Mixer& mixer) : mixer_(mixer) {}
     struct Piece {
         Time pts;
         double rate;
@@ -103,7 +103,7 @@ class Voice {
     std::size_t waiting_ = 0;                         ///< Frames in `pieces_`.
     std::array<float, 2> gain_{1, 1}, target_{1, 1};  ///< Left and right.
     float fade_ = 0, level_ = 0;
-    Voice* next_ = nullptr;
+    MixerInput* next_ = nullptr;
     std::int64_t mixed_to_ = -1;  ///< Frame up to which a voice before it has mixed this one already.
     bool running_ = false, finished_ = false, starved_ = false;
 };
@@ -114,7 +114,7 @@ class Mixer {
     /// `strand` takes over. `strand` must outlive the mixer.
     explicit Mixer(Strand& strand, std::function<std::unique_ptr<AudioDevice>()> device = {});
     ~Mixer();
-    std::shared_ptr<Voice> add_voice();
+    std::shared_ptr<MixerInput> add_input();
     /// Told of hand-overs between device and stand-in, on the thread that calls `watch` or on the strand.
     /// Several may listen; the number takes one off again.
     std::uint64_t on_change(std::function<void(const std::string&)> told);
@@ -129,7 +129,7 @@ class Mixer {
     void watch();
 
   private:
-    friend class Voice;
+    friend class MixerInput;
     void pull(float* out, std::size_t frames);
     void begin();
     void use(std::unique_ptr<AudioDevice> device, bool real);
@@ -150,7 +150,7 @@ class Mixer {
     std::function<std::unique_ptr<AudioDevice>()> make_device_;
     mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
     mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
-    std::vector<Voice*> voices_;
+    std::vector<MixerInput*> inputs_;
     std::unique_ptr<Lane> beside_;  ///< Where devices are tried and given up.
     std::shared_ptr<Tap> pulled_;
     std::unique_ptr<AudioDevice> device_;

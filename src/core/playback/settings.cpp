@@ -28,7 +28,8 @@ void Controller::Engine::shown_at(int width, int height) {
 }
 void Controller::Engine::audio_as_set() {
     auto gain = muted_ ? 0 : gain_of(volume_) * static_cast<float>(ducked_);
-    if (voice_) voice_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
+    if (mixer_input_)
+        mixer_input_->set_gain(gain * static_cast<float>(place_[0]), gain * static_cast<float>(place_[1]));
 }
 
 void Controller::Engine::set_rate(double rate) {
@@ -75,7 +76,7 @@ void Controller::Engine::set_loop(Loop loop) {
         seen_lap_ = 0, shown_at_ = shown_at;
         ++audio_generation_;
         audio_busy_ = true;  // until the seek primes it
-        if (voice_) voice_->clear(), begin_audio_at(at);
+        if (mixer_input_) mixer_input_->clear(), begin_audio_at(at);
         if (!state_.seeking && machine::allowed(state_, Input::seek)) seek(at, SeekMode::exact);
     }
     pump();

@@ -113,8 +113,8 @@ void Controller::Engine::show(Item item, Time due) {
 
 /// Sight against sound, both as they really come: the sound being heard when the picture is seen.
 void Controller::Engine::measure_offset(Time picture, Time when) {
-    if (!audio_master_ || !voice_ || offsets_.size() >= figures_kept) return;
-    auto heard = voice_->heard(when);
+    if (!audio_master_ || !mixer_input_ || offsets_.size() >= figures_kept) return;
+    auto heard = mixer_input_->heard(when);
     if (!heard) return;
     av_offset_ = *heard - picture;
     offsets_.push_back(av_offset_->ns);

@@ -39,12 +39,12 @@ void Controller::Engine::publish() {
     s.counters = counters_;
     s.since = since_;
     s.frames_ahead = items_.size();
-    s.audio_ahead = voice_ ? voice_->buffered() : Time{};
+    s.audio_ahead = mixer_input_ ? mixer_input_->buffered() : Time{};
     s.av_offset = av_offset_;
     s.stream = stream_;
     if (stalled_since_.ns != INT64_MAX) s.counters.stalled += now() - stalled_since_;
     s.choices = choices_, s.cues = cues_, s.pictures = frame_times_;
-    s.level = voice_ ? voice_->level() : 0;
+    s.level = mixer_input_ ? mixer_input_->level() : 0;
     s.audio_track = audio_ ? audio_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();
     s.motion = moving ? Motion::moving

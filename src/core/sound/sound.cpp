@@ -282,15 +282,15 @@ Result<std::optional<AudioBlock>> AudioReader::next() {
     return block;
 }
 
-struct Stretcher::Impl {
+struct TimeStretcher::Impl {
     soundtouch::SoundTouch touch;
 };
-Stretcher::Stretcher(double rate) : impl_(std::make_unique<Impl>()) {
+TimeStretcher::TimeStretcher(double rate) : impl_(std::make_unique<Impl>()) {
     impl_->touch.setSampleRate(mix_rate);
     impl_->touch.setChannels(mix_channels);
     impl_->touch.setTempo(std::clamp(rate, 0.25, 4.0));
 }
-Stretcher::~Stretcher() = default;
+TimeStretcher::~TimeStretcher() = default;
 namespace {
 void receive(soundtouch::SoundTouch& touch, std::vector<float>& out) {
     std::array<float, 8192> buffer;
@@ -298,11 +298,11 @@ void receive(soundtouch::SoundTouch& touch, std::vector<float>& out) {
         out.insert(out.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(n) * 2);
 }
 }  // namespace
-void Stretcher::process(std::span<const float> in, std::vector<float>& out) {
+void TimeStretcher::process(std::span<const float> in, std::vector<float>& out) {
     impl_->touch.putSamples(in.data(), static_cast<unsigned>(in.size() / 2));
     receive(impl_->touch, out);
 }
-void Stretcher::flush(std::vector<float>& out) {
+void TimeStretcher::flush(std::vector<float>& out) {
     impl_->touch.flush();
     receive(impl_->touch, out);
 }

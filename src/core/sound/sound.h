@@ -83,10 +83,10 @@ class AudioReader {
 };
 
 /// Speed with pitch kept, 0.25 to 4.
-class Stretcher {
+class TimeStretcher {
   public:
-    explicit Stretcher(double rate);
-    ~Stretcher();
+    explicit TimeStretcher(double rate);
+    ~TimeStretcher();
     /// Appends what comes out for these samples; latency inside is compensated for.
     void process(std::span<const float> in, std::vector<float>& out);
     void flush(std::vector<float>& out);
