@@ -40,12 +40,12 @@ demo::ClipSpec spec_of(const std::string& name) {
 /// So many times ten seconds, packet by packet: only what is in the packets repeats.
 void repeat(const fs::path& source, int times, const fs::path& path) {
     auto opened = open_clip(source.string());
-    auto writer = write_mp4(path, true);
+    auto writer = mp4_muxer(path, true);
     if (!opened || !writer) std::exit(1);
     std::vector<std::vector<Packet>> all;
     std::vector<std::size_t> ids;
     for (auto& t : (*opened)->info().tracks) {
-        WriteTrack w;
+        MuxerTrack w;
         w.codec = t.codec, w.config = t.config, w.video = t.video, w.audio = t.audio,
         w.timescale = static_cast<std::uint32_t>(t.tick.den);
         ids.push_back(*(*writer)->add(w));

@@ -62,7 +62,7 @@ struct Work {
         recipe.to = pictures.back().pts + 1_ms;
         // Matroska takes them all.
         out = scratch("c.mkv");
-        plan = need(plan_for(opened->info(), recipe, *wrapper_named("matroska"), CodecRegistry::standard()));
+        plan = need(plan_for(opened->info(), recipe, *container_format_named("matroska"), CodecRegistry::standard()));
     }
     ~Work() { std::filesystem::remove(out); }
     Work(const Work&) = delete;

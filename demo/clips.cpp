@@ -293,7 +293,7 @@ RgbImage draw_frame(const ClipSpec& spec, int number) {
 Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, CodecRegistry& codecs,
                  const std::function<void(int, int)>& told) {
     auto path = folder / spec.file;
-    auto writing = spec.file.ends_with(".webm") ? write_webm(path, true) : write_mp4(path, true);
+    auto writing = spec.file.ends_with(".webm") ? webm_muxer(path, true) : mp4_muxer(path, true);
     if (!writing) return std::unexpected(writing.error());
     auto& writer = **writing;
     RUEDO_TRY(auto encoder, codecs.video_encoder(spec.video, {.width = spec.width,
@@ -324,7 +324,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
             std::vector<EncodedSamples> made;
             RUEDO_TRY_DO(speaker->encode(samples, made));
             for (auto& e : made) {
-                WritePacket p;
+                MuxerPacket p;
                 p.pts = p.dts = ticks_to_time(fed - delay, 1, audio_rate);
                 fed += e.samples;
                 p.duration = ticks_to_time(fed - delay, 1, audio_rate) - p.pts;
@@ -337,7 +337,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
     auto encode_clip_frames = [&](std::vector<Encoded>& packets) -> Status {
         for (auto& e : packets) {
             if (!tracks_added) {
-                WriteTrack v;
+                MuxerTrack v;
                 v.codec = spec.video;
                 v.config = encoder->config();
                 v.video = {spec.width, spec.height, spec.pixel_aspect, 0, Colour{}.resolved(spec.height)};
@@ -346,7 +346,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
                     static_cast<std::uint8_t>(v.video.colour.matrix_code());
                 v.timescale = static_cast<std::uint32_t>(spec.rate.num) * 512;
                 RUEDO_TRY(video_track, writer.add(v));
-                WriteTrack a;
+                MuxerTrack a;
                 a.codec = spec.audio;
                 a.config = speaker->config();
                 a.audio = {spec.audio_rate, 2};
@@ -355,7 +355,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
                 RUEDO_TRY(audio_track, writer.add(a));
                 tracks_added = true;
             }
-            WritePacket p;
+            MuxerPacket p;
             p.pts = e.pts, p.dts = e.dts;
             p.duration = ticks_to_time(spec.rate.den, 1, static_cast<std::uint64_t>(spec.rate.num));
             p.keyframe = e.keyframe;

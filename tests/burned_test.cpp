@@ -179,17 +179,17 @@ TEST_CASE("a cover goes with its clip, as far as containers have a place for one
     for (auto* cover : {&jpeg, &png}) {
         put(folder / "t.flac", with_tags(*open("audio.flac"), "flac", {"With a cover", {}, *cover}));
         auto heard = audio_of(std::shared_ptr<Clip>(value(open_clip((folder / "t.flac").string()))));
-        for (auto [out, wrapper, kept] : {std::tuple{"a.mp4", "", true},
-                                          {"b.mp4", "mp4-fragments", true},
-                                          {"a.mkv", "", true},
-                                          {"a.ogg", "", true},
-                                          {"a.flac", "", true},
-                                          {"a.mp3", "", true},
-                                          {"a.webm", "", false},
-                                          {"a.wav", "", false}}) {
+        for (auto [out, container_format, kept] : {std::tuple{"a.mp4", "", true},
+                                                   {"b.mp4", "mp4-fragments", true},
+                                                   {"a.mkv", "", true},
+                                                   {"a.ogg", "", true},
+                                                   {"a.flac", "", true},
+                                                   {"a.mp3", "", true},
+                                                   {"a.webm", "", false},
+                                                   {"a.wav", "", false}}) {
             INFO(out);
             Recipe r;
-            r.wrapper = wrapper;
+            r.container_format = container_format;
             (void)value(convert((folder / "t.flac").string(),
                                 {.out = folder / out, .recipe = r, .target = {}, .replace = Replace::anything},
                                 codecs));

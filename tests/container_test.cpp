@@ -210,10 +210,10 @@ TEST_CASE("a clip rewrapped from reader to writer keeps every packet and every t
     for (auto name : {"h264_high_aac.mp4", "negative_ctts.mp4", "rotate90.mp4", "av1_opus.mp4"}) {
         INFO(name);
         auto clip = open(name);
-        auto writer = value(write_mp4(folder / name));
+        auto writer = value(mp4_muxer(folder / name));
         std::vector<std::vector<std::pair<PacketHead, Bytes>>> packets;
         for (auto& track : clip->info().tracks) {
-            WriteTrack w;
+            MuxerTrack w;
             w.codec = track.codec, w.config = track.config, w.video = track.video, w.audio = track.audio;
             w.timescale = static_cast<std::uint32_t>(track.tick.den);
             value(writer->add(w));

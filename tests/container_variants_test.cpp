@@ -197,8 +197,8 @@ TEST_CASE("a track without sync table is keyframes only, and a stated rotation i
 TEST_CASE("chapters are no captions and no pictures, though they look like them") {
     for (bool named : {false, true}) {
         Bytes file;
-        auto writer = write_mp4(std::make_unique<MemorySink>(file));
-        WriteTrack pictures, titles;
+        auto writer = mp4_muxer(std::make_unique<MemorySink>(file));
+        MuxerTrack pictures, titles;
         pictures.codec = Codec::av1, pictures.config = {0x81, 0x04, 0x0C, 0x00};
         pictures.video.width = 64, pictures.video.height = 48;
         titles.codec = Codec::webvtt;
@@ -398,7 +398,7 @@ TEST_CASE("H.264 whose header stands only in its pictures plays, with lengths or
 
 TEST_CASE("a stream that changes its size is shown at its track's") {
     Folder folder;
-    auto writer = value(write_webm(folder / "sizes.webm"));
+    auto writer = value(webm_muxer(folder / "sizes.webm"));
     std::vector<std::pair<int, int>> sizes{{320, 180}, {160, 90}, {640, 360}, {320, 180}};
     std::vector<Encoded> packets;
     for (std::size_t k = 0; k < sizes.size(); ++k) {
@@ -416,7 +416,7 @@ TEST_CASE("a stream that changes its size is shown at its track's") {
         }
         done(encoder->drain(packets));
     }
-    WriteTrack t;
+    MuxerTrack t;
     t.codec = Codec::vp9, t.video.width = 320, t.video.height = 180;
     auto track = value(writer->add(t));
     for (auto& p : packets) done(writer->write(track, {p.pts, p.pts, ticks_to_time(1, 1, 30), p.keyframe, p.data}));

@@ -56,12 +56,12 @@ inline void holds_only(const Folder& folder, std::set<std::string> names) {
 }
 
 /// A clip's sound in a container of this name, with these tags.
-inline Bytes with_tags(Clip& clip, const char* wrapper, const ClipTags& tags) {
+inline Bytes with_tags(Clip& clip, const char* container_format, const ClipTags& tags) {
     auto& track = *clip.info().main(Kind::audio);
     Bytes file;
-    auto writer = wrapper_named(wrapper)->write(std::make_unique<MemorySink>(file));
+    auto writer = container_format_named(container_format)->write(std::make_unique<MemorySink>(file));
     writer->describe(tags);
-    WriteTrack w;
+    MuxerTrack w;
     w.codec = track.codec, w.config = track.config, w.audio = track.audio;
     auto number = value(writer->add(w));
     auto reader = clip.reader(track.id);
@@ -80,8 +80,8 @@ fs::path drawn_clip(const fs::path& path, int width, int height, int count, Draw
     auto encoder = value(CodecRegistry::standard().video_encoder(
         Codec::vp8,
         {.width = width, .height = height, .rate = {10, 1}, .control = VideoEncodeOptions::Control::quality}));
-    auto writer = value(write_webm(path));
-    WriteTrack v;
+    auto writer = value(webm_muxer(path));
+    MuxerTrack v;
     v.codec = Codec::vp8, v.config = encoder->config(), v.video = {width, height};
     auto number = value(writer->add(v));
     std::vector<Encoded> packets;
@@ -105,15 +105,15 @@ inline fs::path odd_clip(const Folder& folder, const std::string& name, int widt
     auto path = folder / name;
     auto& codecs = CodecRegistry::standard();
     auto encoder = value(codecs.video_encoder(Codec::vp9, {.width = width, .height = height, .rate = {30, 1}}));
-    auto writer = value(write_webm(path));
-    WriteTrack v;
+    auto writer = value(webm_muxer(path));
+    MuxerTrack v;
     v.codec = Codec::vp9, v.config = encoder->config(), v.video = {width, height};
     auto number = value(writer->add(v));
     std::size_t audio = 0;
     std::unique_ptr<AudioEncoder> speaker;
     if (audio_from) {
         speaker = value(codecs.audio_encoder(Codec::opus, {}));
-        WriteTrack a;
+        MuxerTrack a;
         a.codec = Codec::opus, a.config = speaker->config(), a.audio = {48000, 2},
         a.delay_samples = speaker->delay_samples();
         audio = value(writer->add(a));

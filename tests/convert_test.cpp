@@ -549,7 +549,7 @@ TEST_CASE("a recipe is read as it was written, and what is wrong in one is named
         r.video.keyframes = 1_ms * static_cast<std::int64_t>(1 + random() % 9000);
         if (maybe()) r.audio.bitrate = 64'000;
         if (maybe()) r.audio.loudness = -16.5;
-        if (maybe()) r.wrapper = wrappers()[random() % wrappers().size()].name;
+        if (maybe()) r.container_format = container_formats()[random() % container_formats().size()].name;
         if (maybe()) r.from = 2_s, r.to = 9_s;
         if (maybe()) r.fit_bytes = 8'000'000;
         CHECK(value(recipe_from_json(to_json(r), "r")) == r);
@@ -634,8 +634,8 @@ fs::path coloured_clip(const fs::path& path, const RgbImage& image, Codec codec,
     }
     done(encoder->drain(packets));
     Bytes file;
-    auto writer = write_matroska(std::make_unique<MemorySink>(file));
-    WriteTrack v;
+    auto writer = matroska_muxer(std::make_unique<MemorySink>(file));
+    MuxerTrack v;
     v.codec = codec, v.config = encoder->config(), v.video = {image.width, image.height}, v.video.colour = told;
     auto number = value(writer->add(v));
     for (auto& e : packets) done(writer->write(number, {e.pts, e.dts, 100_ms, e.keyframe, e.data}));
@@ -656,12 +656,13 @@ TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
                 coloured_clip(folder / fmt::format("{}-{}.mkv", colour.matrix_code(), range == Colour::Range::full),
                               image, Codec::h264, colour, colour);
             CHECK(farthest_off(source, image) <= 4);
-            for (auto& wrapper : wrappers())
-                for (auto codec : wrapper.video) {
+            for (auto& container_format : container_formats())
+                for (auto codec : container_format.video) {
                     if (!codecs.encodes(codec)) continue;
-                    INFO(source.filename() << " into " << wrapper.name << " with " << codec_name(codec));
+                    INFO(source.filename() << " into " << container_format.name << " with " << codec_name(codec));
                     Recipe recipe;
-                    recipe.wrapper = wrapper.name, recipe.video.action = Recipe::Do::encode, recipe.video.codec = codec;
+                    recipe.container_format = container_format.name, recipe.video.action = Recipe::Do::encode,
+                    recipe.video.codec = codec;
                     auto out = folder / "made";
                     auto result = value(
                         convert(source.string(),
@@ -762,9 +763,9 @@ TEST_CASE("how long a clip was made is how long it is, also where only what begi
     audio.video.action = pictures.audio.action = Recipe::Do::none;
     for (auto name : {"edit_empty_audio_1s.mp4", "recorded_vp9_opus.webm", "h264_aac.ts", "edit_skip_500ms.mp4"})
         for (auto& [what, recipe] : {std::pair{"s", audio}, {"p", pictures}, {"b", Recipe{}}})
-            for (auto wrapper : {".mkv", ".mp4"}) {
-                INFO(name << " " << what << wrapper);
-                auto out = folder / (std::string(what) + name + wrapper);
+            for (auto container_format : {".mkv", ".mp4"}) {
+                INFO(name << " " << what << container_format);
+                auto out = folder / (std::string(what) + name + container_format);
                 auto told = made(fixture(name).string(), out, recipe).duration;
                 auto is = value(open_clip(out.string()))->info().duration;
                 CHECK(std::abs((told - is).ns) < (40_ms).ns);

@@ -72,12 +72,12 @@ TEST_CASE("pictures that are copied keep their shape, their number, their times 
     Folder folder;
     int copied = 0, refused = 0;
     for (auto& name : playable())
-        for (auto wrapper : {"mp4", "mkv", "webm", "ts", "ogv"}) {
+        for (auto container_format : {"mp4", "mkv", "webm", "ts", "ogv"}) {
             auto clip = test::open(name);
             auto* track = clip->info().main(Kind::video);
             if (!track) continue;
-            INFO(name << " into " << wrapper);
-            auto out = folder / (name + "." + wrapper);
+            INFO(name << " into " << container_format);
+            auto out = folder / (name + "." + container_format);
             auto result = convert(fixture(name).string(), {.out = out, .recipe = copying(Kind::video), .target = {}},
                                   CodecRegistry::standard());
             if (!result) {
@@ -99,7 +99,8 @@ TEST_CASE("pictures that are copied keep their shape, their number, their times 
             for (std::size_t i = 0; i < before.times.size(); ++i)
                 CHECK(std::abs((after.times[i] + shift - before.times[i]).ns) <= (1_ms).ns);
             // A transport stream does not say how long its last picture is shown.
-            if (wrapper != std::string("ts")) CHECK(std::abs((after.end + shift - before.end).ns) <= (2_ms).ns);
+            if (container_format != std::string("ts"))
+                CHECK(std::abs((after.end + shift - before.end).ns) <= (2_ms).ns);
         }
     CHECK(copied > 50);
     CHECK(refused > 20);
@@ -109,12 +110,12 @@ TEST_CASE("sound that is copied begins and ends where it did") {
     Folder folder;
     int copied = 0;
     for (auto& name : playable())
-        for (auto wrapper : {"mp4", "mkv", "webm"}) {
+        for (auto container_format : {"mp4", "mkv", "webm"}) {
             auto clip = test::open(name);
             auto* track = clip->info().main(Kind::audio);
             if (!track) continue;
-            INFO(name << " into " << wrapper);
-            auto out = folder / (name + "." + wrapper);
+            INFO(name << " into " << container_format);
+            auto out = folder / (name + "." + container_format);
             auto result = convert(fixture(name).string(), {.out = out, .recipe = copying(Kind::audio), .target = {}},
                                   CodecRegistry::standard());
             if (!result) continue;
@@ -124,9 +125,9 @@ TEST_CASE("sound that is copied begins and ends where it did") {
             REQUIRE(again);
             // Matroska does not say how long a packet of Vorbis is, counts milliseconds, and cuts only what begins at
             // nought.
-            auto slack = track->codec == Codec::vorbis                          ? 6_ms
-                         : track->start.ns > 0 && wrapper != std::string("mp4") ? 40_ms
-                                                                                : 1_ms;
+            auto slack = track->codec == Codec::vorbis                                   ? 6_ms
+                         : track->start.ns > 0 && container_format != std::string("mp4") ? 40_ms
+                                                                                         : 1_ms;
             auto before = presented(*clip, *track), after = presented(*made, *again);
             // Without the pictures it begins at once.
             CHECK(std::abs(((after.end - again->start) - (before.end - track->start)).ns) <= slack.ns);
@@ -245,14 +246,15 @@ TEST_CASE("What a container crops is not shown, and is cropped by what its frame
           "[container][crop]") {
     Folder folder;
     for (std::string name : {"vp9_opus.webm", "h264_high_aac.mp4"})
-        for (std::string wrapper : {"mkv", "mp4"})
+        for (std::string container_format : {"mkv", "mp4"})
             for (auto edges : {Crop{2, 4, 6, 8}, Crop{0, 0, 1, 1}, Crop{0, 0, 0, 3}, Crop{64, 0, 0, 0}}) {
-                INFO(name << " in " << wrapper << ", " << edges.left << " " << edges.right);
+                INFO(name << " in " << container_format << ", " << edges.left << " " << edges.right);
                 auto clip = test::open(name);
                 auto& track = *clip->info().main(Kind::video);
                 Bytes file;
-                auto writer = wrapper_of_extension(wrapper)->write(std::make_unique<MemorySink>(file));
-                WriteTrack w;
+                auto writer =
+                    container_format_of_extension(container_format)->write(std::make_unique<MemorySink>(file));
+                MuxerTrack w;
                 w.codec = track.codec, w.config = track.config, w.video = track.video;
                 w.video.crop = edges;
                 w.video.set_coded_size(track.video.width, track.video.height);
@@ -266,7 +268,7 @@ TEST_CASE("What a container crops is not shown, and is cropped by what its frame
                                        {head.pts, head.dts.value_or(head.pts), head.duration, head.keyframe, data}));
                 }
                 done(writer->finish());
-                auto path = folder / ("cropped." + wrapper);
+                auto path = folder / ("cropped." + container_format);
                 put(path, file);
                 auto info = value(open_clip(path.string()))->info();
                 auto& video = info.main(Kind::video)->video;
@@ -302,15 +304,15 @@ TEST_CASE("What a container crops is not shown, and is cropped by what its frame
 
 TEST_CASE("AV1 of odd sizes is coded with padding, which the container crops", "[convert][crop]") {
     Folder folder;
-    for (std::string wrapper : {"webm", "mp4", "mkv"})
+    for (std::string container_format : {"webm", "mp4", "mkv"})
         for (auto [width, height] : {std::pair{213, 121}, {213, 120}, {214, 121}}) {
-            INFO(wrapper << " " << width << " x " << height);
+            INFO(container_format << " " << width << " x " << height);
             Recipe r;
             r.to = 300_ms;
             r.video.action = Recipe::Do::encode, r.video.codec = Codec::av1;
             r.video.width = width, r.video.height = height, r.video.shape = Recipe::Shape::crop;
             r.video.quality = 10;
-            auto path = folder / ("odd." + wrapper), plain = folder / "odd.vp9.webm";
+            auto path = folder / ("odd." + container_format), plain = folder / "odd.vp9.webm";
             CHECK_FALSE(says(value(convert(fixture("vp9_opus.webm").string(),
                                            {.out = path, .recipe = r, .target = {}, .replace = Replace::anything},
                                            CodecRegistry::standard())),

@@ -55,7 +55,7 @@ TEST_CASE("what becomes of each source agrees with the target's verdict, and is 
     CHECK((gone.what == What::refused && gone.why.front().find("gone.mp4") != std::string::npos));
     // What was chosen is made even where it would play as it is; what the target won't take is refused.
     Recipe small;
-    small.wrapper = "webm", small.video.action = Recipe::Do::encode, small.video.codec = Codec::vp9;
+    small.container_format = "webm", small.video.action = Recipe::Do::encode, small.video.codec = Codec::vp9;
     CHECK(fit_for(fixture("vp9_opus.webm").string(), desktop, small, {}, codecs()).what == What::converted);
     auto handset = value(find_target("handset-basic"));
     auto unfit = fit_for(fixture("vp9_opus.webm").string(), handset, small, {}, codecs());
@@ -247,7 +247,7 @@ TEST_CASE("for its target a document plays and packs what was made, once it is t
     d.sources.push_back(s);
     CHECK(for_target(d, folder.path).sources[0].file == "a.webm");
     Recipe r;
-    r.to = 1_s, r.wrapper = "mp4";
+    r.to = 1_s, r.container_format = "mp4";
     (void)made((folder / "a.webm").string(), folder / "a for handset-basic.mp4", r);
     CHECK(for_target(d, folder.path).sources[0].file == "a for handset-basic.mp4");
     auto needs = value(needs_of(d, folder.path, codecs(), info_of));
@@ -337,8 +337,8 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
 TEST_CASE("an index that was not read to its end, as somebody went elsewhere meanwhile, is read for the next place") {
     Folder folder;
     {
-        auto writer = value(write_webm(folder / "long.webm"));
-        WriteTrack pictures;
+        auto writer = value(webm_muxer(folder / "long.webm"));
+        MuxerTrack pictures;
         pictures.codec = Codec::vp8, pictures.video.width = 64, pictures.video.height = 48;
         auto track = value(writer->add(pictures));
         for (int i = 0; i < 500; ++i) {

@@ -27,14 +27,14 @@ std::vector<float> samples_of(const fs::path& path, AudioSpec form) {
     return all;
 }
 struct Pair {
-    const Wrapper* wrapper;
+    const ContainerFormat* container_format;
     Codec video, audio;
 };
 /// Each container with each codec that can be encoded into it at least once.
 std::vector<Pair> pairs() {
     std::vector<Pair> all;
     auto& codecs = CodecRegistry::standard();
-    for (auto& w : wrappers()) {
+    for (auto& w : container_formats()) {
         std::vector<Codec> video, audio;
         for (auto c : w.video)
             if (codecs.encodes(c)) video.push_back(c);
@@ -51,9 +51,9 @@ void put_wav(const fs::path& path, int rate, int channels, int bits, std::size_t
              const std::function<float(std::size_t, int)>& at) {
     auto encoder =
         value(CodecRegistry::standard().audio_encoder(Codec::pcm, {.rate = rate, .channels = channels, .bits = bits}));
-    auto writer =
-        wrapper_named("wav")->write(std::make_unique<FileWriter>(value(FileWriter::create(path, Replace::anything))));
-    WriteTrack t;
+    auto writer = container_format_named("wav")->write(
+        std::make_unique<FileWriter>(value(FileWriter::create(path, Replace::anything))));
+    MuxerTrack t;
     t.codec = Codec::pcm, t.config = encoder->config(), t.audio = {rate, channels};
     auto number = value(writer->add(t));
     std::vector<EncodedSamples> packets;
@@ -78,25 +78,27 @@ TEST_CASE("into every container with every codec that goes there pictures and so
                              "edit_skip_500ms.mp4", "theora_vorbis.ogv", "h264_aac.ts",  "h264_high_vorbis.mkv"};
     // The sources take turns; with RUEDO_EVERY_PAIR set each one goes into each, which takes minutes.
     std::size_t turn = 0, each = std::getenv("RUEDO_EVERY_PAIR") ? sources.size() : 1;
-    for (auto& [wrapper, video, audio] : pairs())
+    for (auto& [container_format, video, audio] : pairs())
         for (std::size_t k = 0; k < each; ++k) {
             auto name = sources.at(turn++ % sources.size());
-            INFO(name << " into " << wrapper->name << " with " << codec_name(video) << " and " << codec_name(audio));
+            INFO(name << " into " << container_format->name << " with " << codec_name(video) << " and "
+                      << codec_name(audio));
             Recipe recipe;
-            recipe.wrapper = wrapper->name;
+            recipe.container_format = container_format->name;
             recipe.to = 1300_ms;
             if (video != Codec::unknown) recipe.video.action = Recipe::Do::encode, recipe.video.codec = video;
             recipe.audio.action = Recipe::Do::encode, recipe.audio.codec = audio;
-            auto path = folder / fmt::format("{}.{}", turn, wrapper->extensions.front());
+            auto path = folder / fmt::format("{}.{}", turn, container_format->extensions.front());
             auto result = made(fixture(name).string(), path, recipe);
             CHECK(result.bytes == fs::file_size(path));
-            CHECK(result.container == wrapper->container);
+            CHECK(result.container == container_format->container);
             auto clip = opened_at(path);
-            CHECK(clip->info().container == wrapper->container);
+            CHECK(clip->info().container == container_format->container);
             CHECK(clip->info().duration_known);
             CHECK(std::abs((clip->info().duration - 1300_ms).ns) < (80_ms).ns);
             // Where a container can't say that sound begins early, everything comes later by as much.
-            auto late = wrapper->container == "mpegts" || wrapper->container == "adts" ? 40_ms : Time{};
+            auto late =
+                container_format->container == "mpegts" || container_format->container == "adts" ? 40_ms : Time{};
             if (video != Codec::unknown) {
                 CHECK(result.video.codec == video);
                 CHECK(clip->info().main(Kind::video)->codec == video);
@@ -104,13 +106,14 @@ TEST_CASE("into every container with every codec that goes there pictures and so
                 // Frames that are counted repeat where there were none.
                 std::vector<Seen> once;
                 for (auto& p : after)
-                    if (once.empty() || once.back().number != p.number || wrapper->name != "ogg") once.push_back(p);
+                    if (once.empty() || once.back().number != p.number || container_format->name != "ogg")
+                        once.push_back(p);
                 REQUIRE(once.size() == before.size());
                 auto shift = once[0].pts - before[0].pts;
                 CHECK((shift >= Time{} - 20_ms && shift <= late + 20_ms));
-                auto tick = wrapper->container == "webm" || wrapper->container == "matroska" ? 500'001
-                            : wrapper->name == "ogg"                                         ? 20'000'000
-                                                                                             : 12'000;
+                auto tick = container_format->container == "webm" || container_format->container == "matroska" ? 500'001
+                            : container_format->name == "ogg" ? 20'000'000
+                                                              : 12'000;
                 for (std::size_t i = 0; i < once.size(); ++i) {
                     CHECK(once[i].number == before[i].number);
                     CHECK(std::abs((once[i].pts - before[i].pts - shift).ns) <= 2 * tick);
@@ -189,7 +192,7 @@ TEST_CASE("copies go from container to container bit for bit, and play as what t
 TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyframes come as often as elsewhere") {
     Folder folder;
     Recipe recipe;
-    recipe.wrapper = "ogg", recipe.audio.action = Recipe::Do::none;
+    recipe.container_format = "ogg", recipe.audio.action = Recipe::Do::none;
     for (auto name : {"recorded_h264_opus.webm", "vfr_h264.mp4"}) {
         INFO(name);
         auto out = folder / (std::string(name) + ".ogv");
@@ -227,7 +230,7 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
 TEST_CASE("a stretch that begins inside a picture's time is not late in Ogg by as much from there on") {
     Folder folder;
     Recipe recipe;
-    recipe.wrapper = "ogg", recipe.audio.action = Recipe::Do::none;
+    recipe.container_format = "ogg", recipe.audio.action = Recipe::Do::none;
     auto all = frames_in(fixture("vp9_small.webm"));
     for (int ms : {398, 410, 430}) {
         recipe.from = 1_ms * ms;
@@ -265,8 +268,8 @@ TEST_CASE("what a Theora header can't count is not written as if it could") {
     auto& track = *clip->info().main(Kind::video);
     for (int gap : {60, 70}) {
         Bytes file;
-        auto writer = write_ogg(std::make_unique<MemorySink>(file));
-        WriteTrack w;
+        auto writer = ogg_muxer(std::make_unique<MemorySink>(file));
+        MuxerTrack w;
         w.codec = track.codec, w.config = track.config, w.video = track.video;
         auto number = value(writer->add(w));
         Bytes picture(40, 0);
@@ -466,7 +469,7 @@ TEST_CASE("captions stay what they say, when and where, in each container that h
     for (auto out : {"a.webm", "b.mp4", "c.mkv", "d.mp4", "e.mkv"}) {
         INFO(out);
         Recipe r;
-        if (std::string(out) == "d.mp4") r.wrapper = "mp4-fragments";
+        if (std::string(out) == "d.mp4") r.container_format = "mp4-fragments";
         auto path = folder / out;
         (void)made(source, path, r);
         auto again = opened_at(path);
@@ -644,7 +647,7 @@ TEST_CASE("transport streams and Ogg pages and fragments are built as their stan
     CHECK(begun.size() == 2);
 
     Recipe parts;
-    parts.wrapper = "mp4-fragments";
+    parts.container_format = "mp4-fragments";
     (void)made(fixture("h264_high_aac.mp4").string(), folder / "f.mp4", parts);
     auto mp4 = bytes_of(folder / "f.mp4");
     std::vector<std::string> boxes;
@@ -702,8 +705,8 @@ TEST_CASE("Matroska's cues stand in front, lead to clusters, and find room when 
     for (std::uint64_t expected : {0U, 1U, 100'000U}) {
         INFO(expected);
         Bytes file;
-        auto writer = write_matroska(std::make_unique<MemorySink>(file));
-        WriteTrack w;
+        auto writer = matroska_muxer(std::make_unique<MemorySink>(file));
+        MuxerTrack w;
         w.codec = track.codec, w.config = track.config, w.video = track.video;
         auto number = value(writer->add(w));
         if (expected) writer->expect(expected);
@@ -760,7 +763,7 @@ TEST_CASE("a clip's title and the day it was made go with it, as far as containe
         CHECK(std::abs((result->info().duration - clip->info().duration).ns) < (2_ms).ns);
     }
     Recipe parts;
-    parts.wrapper = "mp4-fragments";
+    parts.container_format = "mp4-fragments";
     (void)made((folder / "t.mkv").string(), folder / "f.mp4", parts);
     CHECK(opened_at(folder / "f.mp4")->info().tags.title == tags.title);
     CHECK(tidy_title(std::string("a\nb\x01") + "c") == "a b c");

@@ -295,20 +295,20 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
 
     auto audio = make_ac3(tone(48000 * 2));
     Bytes made;
-    auto writer = write_mp4(std::make_unique<MemorySink>(made));
-    WriteTrack video, audio;
+    auto writer = mp4_muxer(std::make_unique<MemorySink>(made));
+    MuxerTrack video, audio;
     video.codec = Codec::mpeg4, video.config = config, video.video.width = number_width;
     video.video.height = number_height, video.timescale = 25;
     audio.codec = Codec::ac3, audio.config = {0x10, 0x08, 0x00}, audio.audio = {48000, 1};
     auto pictures = value(writer->add(video)), heard = value(writer->add(audio));
     std::int64_t decoded = -2;  // two at most are held back
     for (auto& c : four) {
-        WritePacket p;
+        MuxerPacket p;
         p.pts = 40_ms * c.shown, p.dts = 40_ms * decoded++, p.duration = 40_ms, p.keyframe = c.key, p.data = c.data;
         done(writer->write(pictures, p));
     }
     for (std::size_t i = 0; i < audio.size(); ++i) {
-        WritePacket p;
+        MuxerPacket p;
         p.pts = p.dts = 32_ms * static_cast<std::int64_t>(i), p.duration = 32_ms, p.data = audio[i];
         done(writer->write(heard, p));
     }
@@ -346,13 +346,13 @@ TEST_CASE("pictures that are PNG each, in AVI and in QuickTime") {
                   30, every(1, 30));
     // QuickTime: what our writer makes of another codec, under this one's name.
     Bytes made;
-    auto writer = write_mp4(std::make_unique<MemorySink>(made));
-    WriteTrack track;
+    auto writer = mp4_muxer(std::make_unique<MemorySink>(made));
+    MuxerTrack track;
     track.codec = Codec::av1, track.video.width = number_width, track.video.height = number_height;
     track.timescale = 25;
     auto index = value(writer->add(track));
     for (auto& c : pictures) {
-        WritePacket p;
+        MuxerPacket p;
         p.pts = p.dts = 40_ms * c.shown, p.duration = 40_ms, p.data = c.data;
         done(writer->write(index, p));
     }

@@ -111,7 +111,7 @@ TEST_CASE("what a source becomes is told, tried on its hardest seconds, and chan
 TEST_CASE("the first pictures of a trial can be compared before the rest of it is done, which says how far it is") {
     Kitchen k("handset-basic", {"h264_high_aac.mp4"});
     REQUIRE(k.told());
-    k.page().change([](Recipe& r) { r.video.codec = Codec::vp9, r.video.effort = 2, r.wrapper = "webm"; });
+    k.page().change([](Recipe& r) { r.video.codec = Codec::vp9, r.video.effort = 2, r.container_format = "webm"; });
     QStringList sums;
     bool compared_before = false;
     REQUIRE(soon([&] {

@@ -67,20 +67,21 @@ TEST_CASE("what is made for a target plays there, whatever it is made of") {
             CHECK(proposal.needed == (before.plays == Verdict::Plays::after_conversion));
             CHECK_FALSE(proposal.why.empty());
             for (auto& s : proposal.why) CHECK(s.ends_with('.'));
-            if (!proposal.needed && wrapper_named(proposal.recipe.wrapper)->container == clip->info().container) {
+            if (!proposal.needed &&
+                container_format_named(proposal.recipe.container_format)->container == clip->info().container) {
                 CHECK(proposal.recipe.video.action != Recipe::Do::encode);
                 CHECK(proposal.recipe.audio.action != Recipe::Do::encode);
             }
-            auto* wrapper = wrapper_named(proposal.recipe.wrapper);
-            REQUIRE(wrapper);
-            auto out = folder / ("out." + std::string(wrapper->extensions.front()));
+            auto* container_format = container_format_named(proposal.recipe.container_format);
+            REQUIRE(container_format);
+            auto out = folder / ("out." + std::string(container_format->extensions.front()));
             // The same whether it is left to the target, or said as it proposes it.
             auto left_to_it = value(begun(source, out, target));
             CHECK(judged(out.string(), target).plays == Verdict::Plays::yes);
             auto again = value(recipe_from_json(to_json(proposal.recipe), "proposal"));
             CHECK(again == proposal.recipe);
             auto clip_again = std::shared_ptr<Clip>(value(open_clip(source)));
-            auto plan = value(plan_for(clip_again->info(), again, *wrapper, CodecRegistry::standard(), &target,
+            auto plan = value(plan_for(clip_again->info(), again, *container_format, CodecRegistry::standard(), &target,
                                        from_packets(clip_again, source)));
             CHECK(plan.encode_video == (proposal.recipe.video.action == Recipe::Do::encode));
             if (plan.encode_video) {

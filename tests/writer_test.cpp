@@ -10,11 +10,11 @@ using namespace ruedo::test;
 namespace {
 struct Sample {
     std::size_t track;
-    WritePacket packet;
+    MuxerPacket packet;
     Bytes data;
 };
 struct Made {
-    std::vector<WriteTrack> tracks;
+    std::vector<MuxerTrack> tracks;
     std::vector<Sample> samples;
     Time end{};
 };
@@ -25,7 +25,7 @@ Made random_clip(std::mt19937& random, bool webm) {
     auto pick = [&](auto... values) { return std::array{values...}[random() % sizeof...(values)]; };
     bool video = random() % 4 != 0, audio = !video || random() % 3 != 0;
     if (video) {
-        WriteTrack t;
+        MuxerTrack t;
         t.codec = webm ? pick(Codec::vp8, Codec::av1) : Codec::av1;
         if (t.codec == Codec::av1) t.config = {0x81, 0x04, 0x0C, 0x00};
         t.video.width = 2 * static_cast<int>(8 + random() % 400),
@@ -47,7 +47,7 @@ Made random_clip(std::mt19937& random, bool webm) {
         made.tracks.push_back(t);
     }
     if (audio) {
-        WriteTrack t;
+        MuxerTrack t;
         t.codec = Codec::opus;
         t.delay_samples = 312;
         ByteWriter head;
@@ -80,7 +80,7 @@ Made random_clip(std::mt19937& random, bool webm) {
 }
 
 void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
-    auto write = [&](ClipWriter& writer) {
+    auto write = [&](Muxer& writer) {
         for (auto& t : made.tracks) value(writer.add(t));
         for (auto& s : made.samples) {
             auto p = s.packet;
@@ -89,14 +89,14 @@ void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
         }
     };
     bool webm = path.extension() == ".webm";
-    auto writer = value(webm ? write_webm(path, true) : write_mp4(path, true));
+    auto writer = value(webm ? webm_muxer(path, true) : mp4_muxer(path, true));
     write(*writer);
     done(writer->finish());
     auto clip = value(open_clip(path));
     // Into memory comes the same, and only when it is whole.
     Bytes kept;
     auto sink = std::make_unique<MemorySink>(kept);
-    auto second = webm ? write_webm(std::move(sink)) : write_mp4(std::move(sink));
+    auto second = webm ? webm_muxer(std::move(sink)) : mp4_muxer(std::move(sink));
     write(*second);
     CHECK(kept.empty());
     done(second->finish());
@@ -105,7 +105,7 @@ void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
     for (std::size_t expected : {std::size_t{1}, made.samples.size(), 50 * made.samples.size()}) {
         Bytes roomy;
         auto memory = std::make_unique<MemorySink>(roomy);
-        auto third = webm ? write_webm(std::move(memory)) : write_mp4(std::move(memory));
+        auto third = webm ? webm_muxer(std::move(memory)) : mp4_muxer(std::move(memory));
         third->expect(expected);
         write(*third);
         done(third->finish());
@@ -255,13 +255,13 @@ TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped 
     Folder folder;
     auto path = folder / "long.mp4";
     auto write = [&](const Progress& told) {
-        auto writer = value(write_mp4(path));
-        WriteTrack track;
+        auto writer = value(mp4_muxer(path));
+        MuxerTrack track;
         track.codec = Codec::h264, track.video.width = 64, track.video.height = 48;
         auto index = value(writer->add(track));
         Bytes data(1 << 20);
         for (int i = 0; i < 12; ++i) {
-            WritePacket p;
+            MuxerPacket p;
             p.pts = p.dts = 40_ms * i, p.duration = 40_ms;
             p.data = data;
             done(writer->write(index, p));
@@ -290,8 +290,8 @@ TEST_CASE(
     "a Matroska file states where the last picture that is seen ends, and nothing of it that was not looked for") {
     for (auto codec : {Codec::vp8, Codec::mpeg2}) {
         Bytes file;
-        auto writer = write_matroska(std::make_unique<MemorySink>(file));
-        WriteTrack pictures, audio;
+        auto writer = matroska_muxer(std::make_unique<MemorySink>(file));
+        MuxerTrack pictures, audio;
         pictures.codec = codec, pictures.video.width = 64, pictures.video.height = 48;
         audio.codec = Codec::mp3, audio.audio = {48000, 2};
         auto track = value(writer->add(pictures)), heard = value(writer->add(audio));
@@ -325,8 +325,8 @@ TEST_CASE(
 TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
     for (int rate : {16000, 22050, 24000, 32000, 44100, 48000}) {
         Bytes file;
-        auto writer = write_mp4(std::make_unique<MemorySink>(file));
-        WriteTrack audio;
+        auto writer = mp4_muxer(std::make_unique<MemorySink>(file));
+        MuxerTrack audio;
         audio.codec = Codec::mp3, audio.audio = {rate, 1};
         auto track = value(writer->add(audio));
         done(writer->write(track, {0_s, 0_s, 24_ms, true, Bytes(100, 1)}));
@@ -343,14 +343,14 @@ TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
 }
 
 TEST_CASE("a file name tells its container however its letters are written") {
-    for (auto& w : wrappers())
+    for (auto& w : container_formats())
         for (auto extension : w.extensions) {
             std::string name(extension);
-            auto* meant = wrapper_of_extension(name);
+            auto* meant = container_format_of_extension(name);
             REQUIRE(meant);
             for (auto& c : name) c = static_cast<char>(std::toupper(c));
-            CHECK(wrapper_of_extension(name) == meant);
-            CHECK_FALSE(wrapper_of_extension(name + "x"));
+            CHECK(container_format_of_extension(name) == meant);
+            CHECK_FALSE(container_format_of_extension(name + "x"));
         }
-    CHECK_FALSE(wrapper_of_extension(""));
+    CHECK_FALSE(container_format_of_extension(""));
 }

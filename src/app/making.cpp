@@ -337,7 +337,7 @@ Result<json> jobs_command(const JobWords& w) {
         ConvertWords words;
         words.recipe = w.add[0] == "-" ? "" : w.add[0], words.out = w.add[2], words.target = w.target;
         RUEDO_TRY(auto o, read_words(words));
-        RUEDO_TRY_DO(wrapper_for(o.recipe, o.out));
+        RUEDO_TRY_DO(container_format_for(o.recipe, o.out));
         if (auto added = queue.add(w.add[1], o.out, o.recipe, w.target); !added) return std::unexpected(added.error());
     }
     auto numbered = [](const std::string& word) -> Result<std::uint64_t> {

@@ -195,13 +195,14 @@ void PreparePage::look() {
                     known = fresh;
                 }
                 p->known = known;
-                p->recipe.wrapper = known->proposal.recipe.wrapper;
+                p->recipe.container_format = known->proposal.recipe.container_format;
                 p->recipe.fit_bytes = known->proposal.recipe.fit_bytes;
                 if (recipe) p->recipe = *recipe;
-                auto* wrapper = wrapper_named(p->recipe.wrapper);
-                if (!wrapper) return fail(ErrorCode::internal, "The container is not known.");
-                RUEDO_TRY(p->plan, plan_for(known->clip->info(), p->recipe, *wrapper, CodecRegistry::standard(),
-                                            &known->target, from_packets(known->clip, from)));
+                auto* container_format = container_format_named(p->recipe.container_format);
+                if (!container_format) return fail(ErrorCode::internal, "The container is not known.");
+                RUEDO_TRY(p->plan,
+                          plan_for(known->clip->info(), p->recipe, *container_format, CodecRegistry::standard(),
+                                   &known->target, from_packets(known->clip, from)));
                 return {};
             };
             if (auto done = work(); !done) p->refused = done.error();
@@ -417,7 +418,7 @@ void PreparePage::make() {
     auto d = project_.document();
     Job foretold;
     if (trial_ && !compared_) foretold.foretold_bytes = trial_->whole_bytes, foretold.foretold = trial_->whole_took;
-    auto& endings = p.plan->wrapper->extensions;
+    auto& endings = p.plan->container_format->extensions;
     if (add_job(d, project_.current(), p.recipe, p.known->target,
                 endings.empty() ? "bin" : std::string(endings.front()), foretold))
         project_.change(d, "Preparing");

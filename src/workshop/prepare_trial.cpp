@@ -16,8 +16,9 @@ void PreparePage::try_it() {
     if (key == tried_key_ && (trial_ || compared_)) return;
     compared_.reset();
     desk_.forget("trial"), desk_.forget("held");
-    auto extension =
-        p.plan->wrapper->extensions.empty() ? std::string("bin") : std::string(p.plan->wrapper->extensions.front());
+    auto extension = p.plan->container_format->extensions.empty()
+                         ? std::string("bin")
+                         : std::string(p.plan->container_format->extensions.front());
     auto file = scratch_.path() / ("trial-" + std::to_string(++number_) + "." + extension);
     TrialOptions o;
     o.recipe = p.recipe, o.target = p.known->target, o.from = p.known->hardest, o.file = file;

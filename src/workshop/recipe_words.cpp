@@ -31,12 +31,12 @@ bool taken(const std::vector<CodecRule>& rules, Codec codec) { return rules.empt
 
 void tell_container(Telling& t, const Plan& plan, const Target& target) {
     RecipeWord w{.key = "container", .what = "Container", .shown = {}, .choices = {}};
-    for (auto& each : wrappers()) {
+    for (auto& each : container_formats()) {
         bool fits =
             std::find(target.containers.begin(), target.containers.end(), each.container) != target.containers.end();
         if (!fits || (plan.video && each.video.empty())) continue;
         auto take = [&each](Recipe& r) {
-            r.wrapper = each.name;
+            r.container_format = each.name;
             // What does not go there is chosen anew.
             auto holds = [](auto& list, auto& codec) {
                 return codec && std::find(list.begin(), list.end(), *codec) != list.end();
@@ -46,14 +46,14 @@ void tell_container(Telling& t, const Plan& plan, const Target& target) {
             if (r.audio.action != Do::none && !holds(each.audio, r.audio.codec))
                 r.audio.action = Do::fit, r.audio.codec.reset();
         };
-        w.choices.push_back({text(each.title), take, &each == plan.wrapper});
+        w.choices.push_back({text(each.title), take, &each == plan.container_format});
     }
     t.paragraph(QString("It becomes %1, for %2.").arg(t.say(std::move(w)), text(target.title).toHtmlEscaped()));
 }
 
 /// Whether a recipe can be carried out, as far as the clip's head tells.
 bool can_be(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target, CodecRegistry& codecs) {
-    return plan_for(info, recipe, *plan.wrapper, codecs, &target).has_value();
+    return plan_for(info, recipe, *plan.container_format, codecs, &target).has_value();
 }
 
 RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
@@ -64,7 +64,7 @@ RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& in
     if (!plan.encode_video || can_be(copied, plan, info, target, codecs))
         w.choices.push_back(
             {"are copied as they are", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
-    for (auto c : plan.wrapper->video)
+    for (auto c : plan.container_format->video)
         if (codecs.encodes(c) && taken(target.video, c))
             w.choices.push_back({"become " + text(codec_title(c)),
                                  [c](Recipe& r) {
@@ -205,7 +205,7 @@ void tell_audio(Telling& t, const Recipe& recipe, const Plan& plan, const ClipIn
     if (!audio.encode || can_be(copied, plan, info, target, codecs))
         codec.choices.push_back(
             {"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !audio.encode});
-    for (auto c : plan.wrapper->audio)
+    for (auto c : plan.container_format->audio)
         if (codecs.encodes(c) && taken(target.audio, c))
             codec.choices.push_back({"becomes " + text(codec_title(c)),
                                      [c](Recipe& r) { r.audio.action = Do::encode, r.audio.codec = c; },
@@ -243,10 +243,10 @@ void tell_captions(Telling& t, const Recipe& recipe, const Plan& plan) {
                              },
                              recipe.captions == how});
     };
-    if (!plan.wrapper->text.empty()) add("go along", Captions::keep);
+    if (!plan.container_format->text.empty()) add("go along", Captions::keep);
     if (plan.video) add("are burnt into the pictures", Captions::burn);
     add("are left out", Captions::none);
-    if (plan.wrapper->text.empty() && recipe.captions == Captions::keep) w.shown = "are left out";
+    if (plan.container_format->text.empty() && recipe.captions == Captions::keep) w.shown = "are left out";
     t.paragraph(QString("The captions %1.").arg(t.say(std::move(w))));
 }
 }  // namespace

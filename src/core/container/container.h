@@ -55,7 +55,7 @@ struct TrackFacts {
 Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each = {});
 
 /// What a writer is told of a track before its packets come.
-struct WriteTrack {
+struct MuxerTrack {
     Codec codec = Codec::unknown;
     Bytes config;  ///< As in `Track`.
     VideoFormat video;
@@ -67,7 +67,7 @@ struct WriteTrack {
     Kind kind() const;                ///< By its codec.
 };
 
-struct WritePacket {
+struct MuxerPacket {
     Time pts{}, dts{}, duration{};  ///< For sound pts may be negative by the delay; dts <= pts.
     bool keyframe = true;
     /// Of captions: a line of WebVTT settings (clause 4.4), mostly empty, a line feed, and the cue's text.
@@ -76,14 +76,14 @@ struct WritePacket {
 
 /// Takes packets in decoding order, interleaved by the caller within a second or so; holds only the index in
 /// memory. `finish` puts the whole file in its place; without it nothing appears there.
-class ClipWriter {
+class Muxer {
   public:
-    virtual ~ClipWriter() = default;
+    virtual ~Muxer() = default;
     /// Before the first track: what the clip is to say of itself, as far as the container has a place for it.
     void describe(ClipTags tags) { tags_ = std::move(tags); }
     /// All tracks come before the first packet; returns the number to pass to `write`.
-    virtual Result<std::size_t> add(const WriteTrack& track) = 0;
-    virtual Status write(std::size_t track, const WritePacket& packet) = 0;
+    virtual Result<std::size_t> add(const MuxerTrack& track) = 0;
+    virtual Status write(std::size_t track, const MuxerPacket& packet) = 0;
     /// Before the first packet: about so many will come. Room for the index is then kept in front, where a container
     /// has it there, so that nothing has to be moved at the end.
     virtual void expect(std::uint64_t packets) { (void)packets; }
@@ -107,44 +107,44 @@ class ClipWriter {
 };
 /// A container that is written here: what it is called in documents and sentences, which file names mean it, and which
 /// codecs it takes, the one that is chosen first in front. One row each.
-struct Wrapper {
+struct ContainerFormat {
     std::string_view name, title;
     std::vector<std::string_view> extensions;
     std::vector<Codec> video, audio, text;
-    std::unique_ptr<ClipWriter> (*write)(std::unique_ptr<ByteSink> sink);
+    std::unique_ptr<Muxer> (*write)(std::unique_ptr<ByteSink> sink);
     std::string_view container;  ///< What it is called once it is opened.
     bool shapes = false;         ///< It says how its pictures are turned and how wide their pixels are.
     bool takes(Codec codec) const;
     /// `codec-missing` for what it does not take.
-    Status check(const WriteTrack& track) const;
+    Status check(const MuxerTrack& track) const;
     bool alone() const { return video.empty(); }  ///< One track of sound, and nothing else.
 };
-std::span<const Wrapper> wrappers();
+std::span<const ContainerFormat> container_formats();
 /// Nothing where none is written under such a name.
 /// Whether a file of this extension (without its dot) holds sound alone, whatever its container could hold.
 bool names_audio(std::string_view extension);
-const Wrapper* wrapper_named(std::string_view name);
-const Wrapper* wrapper_of_extension(std::string_view extension);
+const ContainerFormat* container_format_named(std::string_view name);
+const ContainerFormat* container_format_of_extension(std::string_view extension);
 
 /// moov in front; edit lists for reordering and encoder delay. Of AC-3 the configuration is the dac3 box’s content.
-std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> mp4_muxer(std::unique_ptr<ByteSink> sink);
 /// moov without samples, then fragments of one to four seconds.
-std::unique_ptr<ClipWriter> write_mp4_fragments(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> fragmented_mp4_muxer(std::unique_ptr<ByteSink> sink);
 /// The same of one track, a fragment for each segment, which begin where `begins_segment` says and nowhere else.
-std::unique_ptr<ClipWriter> write_mp4_segments(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> mp4_segment_muxer(std::unique_ptr<ByteSink> sink);
 /// Cues, in front where it was said how much is to come; duration, CodecDelay, DiscardPadding.
-std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink);
-std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink);
-std::unique_ptr<ClipWriter> write_ogg(std::unique_ptr<ByteSink> sink);
-std::unique_ptr<ClipWriter> write_mpegts(std::unique_ptr<ByteSink> sink);
-std::unique_ptr<ClipWriter> write_wav(std::unique_ptr<ByteSink> sink);
-std::unique_ptr<ClipWriter> write_flac(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> webm_muxer(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> matroska_muxer(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> ogg_muxer(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> mpegts_muxer(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> wav_muxer(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> flac_muxer(std::unique_ptr<ByteSink> sink);
 /// Frames one after the other: MP3 with an information frame in front that states length and delay, AAC as ADTS, which
 /// can't state them, AC-3 as it is.
-std::unique_ptr<ClipWriter> write_frames(std::unique_ptr<ByteSink> sink);
+std::unique_ptr<Muxer> bare_frame_muxer(std::unique_ptr<ByteSink> sink);
 /// The same into a file.
-Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace = false);
-Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace = false);
+Result<std::unique_ptr<Muxer>> mp4_muxer(const std::filesystem::path& path, bool replace = false);
+Result<std::unique_ptr<Muxer>> webm_muxer(const std::filesystem::path& path, bool replace = false);
 
 namespace isobmff {
 Result<std::unique_ptr<Clip>> open(std::shared_ptr<ByteSource> source);

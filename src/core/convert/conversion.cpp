@@ -41,14 +41,14 @@ class Conversion {
     Result<Converted> run(const std::string& source) {
         began_ = monotonic_now();
         auto& recipe = o_.recipe;
-        RUEDO_TRY(auto wrapper, wrapper_for(recipe, o_.out));
+        RUEDO_TRY(auto container_format, container_format_for(recipe, o_.out));
         RUEDO_TRY_DO(look_at_place(source));
         RUEDO_TRY(clip_, open_to_end(source));
         to_ = recipe.to.value_or(Time::max());
         auto packets = from_packets(clip_, source);
         packets.rate = [this](const Track& t) { return walk(t) ? facts_->most_a_second() : 0; };
-        RUEDO_TRY(plan_,
-                  plan_for(clip_->info(), recipe, *wrapper, codecs_, o_.target ? &*o_.target : nullptr, packets));
+        RUEDO_TRY(plan_, plan_for(clip_->info(), recipe, *container_format, codecs_, o_.target ? &*o_.target : nullptr,
+                                  packets));
         RUEDO_TRY_DO(tell(0, 0));
         RUEDO_TRY_DO(count_frames());
         for (auto& s : plan_.audio_tracks) {
@@ -86,7 +86,7 @@ class Conversion {
         auto& facts = *facts_;
         // Ogg counts pictures: where they come at no one rate, in steps as small as the least between two of them.
         std::vector<Time> times;
-        if (plan_.wrapper->name == "ogg" && plan_.encode_video && !facts.frame_rate.stated()) {
+        if (plan_.container_format->name == "ogg" && plan_.encode_video && !facts.frame_rate.stated()) {
             Status going;
             RUEDO_TRY_DO(scan_track(*clip_, *plan_.video, [&](auto& head) {
                 if (times.size() < 4'000'000) times.push_back(head.pts);
@@ -311,7 +311,7 @@ class Conversion {
                     fmt::format("What was made is not for {}: {}", o_.target->title, verdict.sentence()),
                     "Leave more of the recipe open, or choose another target.");
     }
-    Status write(ClipWriter& writer, std::vector<Line>& lines, Written& so_far) {
+    Status write(Muxer& writer, std::vector<Line>& lines, Written& so_far) {
         keys_.clear();
         bool any = false, first_audio = true;
         writer.describe(clip_->info().tags);
@@ -352,7 +352,7 @@ class Conversion {
         }
         for (auto& l : lines) {
             so_far.end = std::max(so_far.end, l.stream->end());
-            if (l.stream->trimmed() && (l.audio || plan_.wrapper->container == "mp4"))
+            if (l.stream->trimmed() && (l.audio || plan_.container_format->container == "mp4"))
                 writer.ends(l.number, l.stream->end());
         }
         return writer.finish([&](double) { return tell(1, so_far.all).has_value(); });
@@ -392,7 +392,7 @@ class Conversion {
             RUEDO_TRY(auto file, FileWriter::create(o_.out, o_.replace));
             if (o_.check) file.before_commit([this](auto& made) { return check(made); });
             Weight weight{least, std::min(target.value_or(UINT64_MAX), plan_.most_bytes), !target};
-            auto writer = plan_.wrapper->write(std::make_unique<Weighed>(std::move(file), weight));
+            auto writer = plan_.container_format->write(std::make_unique<Weighed>(std::move(file), weight));
             Written so_far;
             auto written = write(*writer, lines, so_far);
             if (written) return report(so_far, weight.size, lines, twice ? 2 : 1);
@@ -437,7 +437,7 @@ class Conversion {
         Converted c;
         c.path = o_.out;
         c.bytes = bytes;
-        c.container = plan_.wrapper->container;
+        c.container = plan_.container_format->container;
         // The earliest that is shown or heard is where the time of what was made begins.
         c.duration = std::max(Time{}, written.end - std::min(written.begin, written.end));
         c.took = monotonic_now() - began_;

@@ -38,9 +38,10 @@ Result<Fitting> planned(const std::string& source, const Target& target, const s
         return f;
     }
     f.recipe = chosen.value_or(proposal.recipe);
-    RUEDO_TRY(auto wrapper, wrapper_for(f.recipe, "x." + proposal.recipe.wrapper));
-    f.ending = wrapper->extensions.empty() ? std::string("bin") : std::string(wrapper->extensions.front());
-    RUEDO_TRY(auto plan, plan_for(info, f.recipe, *wrapper, codecs, &target, from_packets(clip, source)));
+    RUEDO_TRY(auto container_format, container_format_for(f.recipe, "x." + proposal.recipe.container_format));
+    f.ending =
+        container_format->extensions.empty() ? std::string("bin") : std::string(container_format->extensions.front());
+    RUEDO_TRY(auto plan, plan_for(info, f.recipe, *container_format, codecs, &target, from_packets(clip, source)));
     bool encodes = plan.encode_video ||
                    std::any_of(plan.audio_tracks.begin(), plan.audio_tracks.end(), [](auto& s) { return s.encode; });
     f.what = encodes ? Fitting::What::converted : Fitting::What::rewrapped;

@@ -30,9 +30,9 @@ namespace {
 struct Rendition {
     std::string name;
     fs::path folder;
-    WriteTrack track;
+    MuxerTrack track;
     SegmentSink *fragments = nullptr, *transport = nullptr;  ///< Owned by their writers.
-    std::unique_ptr<ClipWriter> fragment_writer, transport_writer;
+    std::unique_ptr<Muxer> fragment_writer, transport_writer;
     std::vector<Time> starts;  ///< Of its segments.
     Time end{};
 
@@ -49,20 +49,20 @@ struct Rendition {
         };
         if (o.recipe.fragments) {
             RUEDO_TRY(auto sink, make("m4s", fragments));
-            fragment_writer = write_mp4_segments(std::move(sink));
+            fragment_writer = mp4_segment_muxer(std::move(sink));
             RUEDO_TRY(auto ignored, fragment_writer->add(track));
             (void)ignored;
         }
         if (o.recipe.transport) {
             RUEDO_TRY(auto sink, make("ts", transport));
-            transport_writer = write_mpegts(std::move(sink));
+            transport_writer = mpegts_muxer(std::move(sink));
             RUEDO_TRY(auto ignored, transport_writer->add(track));
             (void)ignored;
         }
         return {};
     }
     /// `cut`: a segment begins with it.
-    Status put(const WritePacket& p, bool cut) {
+    Status put(const MuxerPacket& p, bool cut) {
         // What comes before the beginning is decoded, and not heard.
         if (cut) starts.push_back(std::max(p.pts, Time{}));
         end = std::max(end, p.pts + p.duration);
@@ -380,7 +380,7 @@ class Maker {
             if (stop) return {};
             bool cut = packet->pts >= length * next || next == 0;
             if (cut) next = std::max(next + 1, packet->pts.ns / length.ns + 1);
-            WritePacket p{packet->pts, packet->dts, packet->duration, true, packet->data};
+            MuxerPacket p{packet->pts, packet->dts, packet->duration, true, packet->data};
             RUEDO_TRY_DO(audio_->put(p, cut));
             RUEDO_TRY(packet, audio->next());
         }
@@ -395,7 +395,7 @@ class Maker {
         lists.encrypted = r_.key;
         lists.fragments = r_.fragments, lists.transport = r_.transport;
         lists.rate = rate_;
-        auto described = [](const WriteTrack& w) {
+        auto described = [](const MuxerTrack& w) {
             Track t;
             t.kind = w.kind(), t.codec = w.codec, t.config = w.config, t.video = w.video, t.audio = w.audio;
             describe_from_config(t);

@@ -90,13 +90,13 @@ Status LadderRecipe::check() const {
     if (passes != 1 && (passes != 2 || !form->two_passes))
         return fail(ErrorCode::refused, fmt::format("{} is not encoded in {} passes here.", codec_name(video), passes),
                     {});
-    for (auto [wanted, wrapper] : {std::pair{fragments, mp4}, {transport, "mpegts"sv}}) {
+    for (auto [wanted, container_format] : {std::pair{fragments, mp4}, {transport, "mpegts"sv}}) {
         if (!wanted) continue;
         for (auto codec : {video, audio})
-            if (!wrapper_named(wrapper)->takes(codec))
+            if (!container_format_named(container_format)->takes(codec))
                 return fail(ErrorCode::refused,
                             fmt::format("{} does not go into {}.", codec_name(codec),
-                                        wrapper == mp4 ? "fragments" : "a transport stream"),
+                                        container_format == mp4 ? "fragments" : "a transport stream"),
                             "H.264 and AAC go into both.");
     }
     return {};

@@ -35,7 +35,7 @@ const std::array audio_encoders{
     AudioEncoderTraits{Codec::pcm, {}, 8, true},
 };
 /// Codecs whose header a container needs outside their packets.
-bool needs_config(Codec codec, const Wrapper& wrapper) {
+bool needs_config(Codec codec, const ContainerFormat& container_format) {
     switch (codec) {
         case Codec::vp8:
         case Codec::mjpeg:
@@ -45,9 +45,9 @@ bool needs_config(Codec codec, const Wrapper& wrapper) {
         case Codec::mpeg1:
         case Codec::mpeg2:
         case Codec::ac3:
-            return wrapper.container == "mp4";
+            return container_format.container == "mp4";
         case Codec::vp9:
-            return wrapper.container == "mp4";
+            return container_format.container == "mp4";
         default:
             return true;
     }
@@ -56,25 +56,32 @@ std::string_view matrix_title(Colour::Matrix matrix) {
     return matrix == Colour::Matrix::bt709 ? "BT.709" : matrix == Colour::Matrix::bt2020 ? "BT.2020" : "BT.601";
 }
 /// Whether a container can say that a sound begins or ends inside a packet.
-bool trims(const Wrapper& wrapper, Codec codec) {
-    return wrapper.container == "mp4" || wrapper.container == "webm" || wrapper.container == "matroska" ||
-           (wrapper.container == "ogg" && codec != Codec::flac);
+bool trims(const ContainerFormat& container_format, Codec codec) {
+    return container_format.container == "mp4" || container_format.container == "webm" ||
+           container_format.container == "matroska" || (container_format.container == "ogg" && codec != Codec::flac);
 }
 
 class Planner {
   public:
-    Planner(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
+    Planner(const ClipInfo& info, const Recipe& recipe, const ContainerFormat& container_format, CodecRegistry& codecs,
             const Target* target, const FromPackets& packets)
-        : info_(info), recipe_(recipe), wrapper_(wrapper), codecs_(codecs), target_(target), packets_(packets) {}
+        : info_(info),
+          recipe_(recipe),
+          container_format_(container_format),
+          codecs_(codecs),
+          target_(target),
+          packets_(packets) {}
 
     Result<Plan> make() {
-        p_.wrapper = &wrapper_;
+        p_.container_format = &container_format_;
         RUEDO_TRY_DO(look_at_recipe());
-        if (target_ && std::find(target_->containers.begin(), target_->containers.end(), wrapper_.container) ==
+        if (target_ && std::find(target_->containers.begin(), target_->containers.end(), container_format_.container) ==
                            target_->containers.end()) {
-            if (!recipe_.wrapper.empty())
-                return std::unexpected(not_taken("/wrapper", fmt::format("does not take {}", wrapper_.title)).error());
-            return fail(ErrorCode::refused, fmt::format("{} does not take {}.", target_->title, wrapper_.title),
+            if (!recipe_.container_format.empty())
+                return std::unexpected(
+                    not_taken("/wrapper", fmt::format("does not take {}", container_format_.title)).error());
+            return fail(ErrorCode::refused,
+                        fmt::format("{} does not take {}.", target_->title, container_format_.title),
                         fmt::format("Name the file .{}, or choose another target.",
                                     target_->containers.empty() ? "mp4" : target_->containers.front()));
         }
@@ -82,9 +89,10 @@ class Planner {
         RUEDO_TRY(auto tracks, select_tracks(info_, codecs_, {}, wants_video));
         if (tracks.lacking && (tracks.video || recipe_.video.action != Do::none || recipe_.audio.action != Do::none))
             note("track-left-out", "Left out is what is not known here: " + tracks.lacking->sentence);
-        p_.video = !wants_video || wrapper_.video.empty() ? nullptr : tracks.video;
+        p_.video = !wants_video || container_format_.video.empty() ? nullptr : tracks.video;
         if (tracks.video && !p_.video && recipe_.video.action != Do::none)
-            note("pictures-left-out", fmt::format("The pictures are left out: {} holds none.", wrapper_.title));
+            note("pictures-left-out",
+                 fmt::format("The pictures are left out: {} holds none.", container_format_.title));
         if (tracks.audio && recipe_.audio.action != Do::none) add_audio(*tracks.audio);
         if (!p_.video && p_.audio_tracks.empty())
             return fail(ErrorCode::empty, fmt::format("Nothing of “{}” would be left.", info_.name),
@@ -131,14 +139,15 @@ class Planner {
         std::size_t left_out = 0;
         for (auto& t : info_.tracks) {
             if (t.kind != Kind::audio || &t == &main) continue;
-            if (t.problem || !codecs_.decodes(t.codec) || wrapper_.alone())
+            if (t.problem || !codecs_.decodes(t.codec) || container_format_.alone())
                 ++left_out;
             else
                 p_.audio_tracks.push_back({.track = &t});
         }
         if (left_out)
-            note("tracks-left-out", fmt::format("{} more of its sounds can’t be kept{}.", left_out,
-                                                wrapper_.alone() ? fmt::format(": {} holds one", wrapper_.title) : ""));
+            note("tracks-left-out",
+                 fmt::format("{} more of its sounds can’t be kept{}.", left_out,
+                             container_format_.alone() ? fmt::format(": {} holds one", container_format_.title) : ""));
     }
 
     /// The first codec of the container that the target takes and that can be written here.
@@ -147,7 +156,7 @@ class Planner {
         if (wanted) {
             if (std::find(of.begin(), of.end(), *wanted) == of.end())
                 return fail(ErrorCode::refused,
-                            fmt::format("{} can’t be put into {}.", codec_title(*wanted), wrapper_.title),
+                            fmt::format("{} can’t be put into {}.", codec_title(*wanted), container_format_.title),
                             "Choose another codec, or another name for what is made.");
             if (!codecs_.encodes(*wanted))
                 return fail(ErrorCode::codec_missing, fmt::format("{} can’t be encoded here.", codec_title(*wanted)),
@@ -156,15 +165,16 @@ class Planner {
         }
         for (auto c : of)
             if (codecs_.encodes(c) && (!rules || rule_of(*rules, c))) return c;
-        return fail(ErrorCode::refused,
-                    fmt::format("Nothing that can be encoded here goes into {} and is taken there.", wrapper_.title),
-                    "Choose another target, or another name for what is made.");
+        return fail(
+            ErrorCode::refused,
+            fmt::format("Nothing that can be encoded here goes into {} and is taken there.", container_format_.title),
+            "Choose another target, or another name for what is made.");
     }
 
     /// Upright, where it can't be said that they are to be turned.
     Recipe::Video shape_wanted() const {
         auto v = recipe_.video;
-        if (v.shape == Shape::keep && p_.video->video.rotation != 0 && !wrapper_.shapes) v.shape = Shape::bake;
+        if (v.shape == Shape::keep && p_.video->video.rotation != 0 && !container_format_.shapes) v.shape = Shape::bake;
         return v;
     }
     /// Why the pictures can't stay as they are; empty when they can.
@@ -177,11 +187,12 @@ class Planner {
                         p_.reshape.width != track.video.width || p_.reshape.height != track.video.height;
         if (v.action == Do::encode) return "it was asked for";
         if (p_.burnt || !p_.burnt_file.empty()) return "captions are drawn into them";
-        if (std::find(wrapper_.video.begin(), wrapper_.video.end(), track.codec) == wrapper_.video.end())
-            return fmt::format("{} does not go into {}", codec_title(track.codec), wrapper_.title);
+        if (std::find(container_format_.video.begin(), container_format_.video.end(), track.codec) ==
+            container_format_.video.end())
+            return fmt::format("{} does not go into {}", codec_title(track.codec), container_format_.title);
         if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(track.codec));
-        if (auto what = unsaid_shape(track, wrapper_); !what.empty())
-            return fmt::format("{} can’t say {}", wrapper_.title, what);
+        if (auto what = unsaid_shape(track, container_format_); !what.empty())
+            return fmt::format("{} can’t say {}", container_format_.title, what);
         if (reshaped) return "its size or shape changes";
         if (auto why = rule ? misfit(track, rate(), *rule) : std::string(); !why.empty()) return why;
         if (wanted_colour(nullptr) != given_colour()) return "its colours change";
@@ -192,14 +203,17 @@ class Planner {
                                static_cast<double>(p_.most_bytes) / 1e6);
         if (v.quality || v.bitrate || recipe_.fit_bytes || v.rate || v.most_rate) return "its rate changes";
         // An edit of the source's own cuts as well, but for MP4, which says itself from when to when it is shown.
-        auto edited = [&](auto& clean, Time at) { return wrapper_.container != "mp4" && clean && !clean(track, at); };
+        auto edited = [&](auto& clean, Time at) {
+            return container_format_.container != "mp4" && clean && !clean(track, at);
+        };
         if (recipe_.from.ns > 0 ? !(packets_.begins && packets_.begins(track, recipe_.from))
                                 : edited(packets_.begins, Time{}))
             return "it begins between keyframes";
         if (recipe_.to && *recipe_.to < track.end ? !(packets_.ends && packets_.ends(track, *recipe_.to))
                                                   : track.end != Time::max() && edited(packets_.ends, track.end))
             return "it ends among pictures that need later ones";
-        if (track.config.empty() && needs_config(track.codec, wrapper_)) return "its settings stand in the stream";
+        if (track.config.empty() && needs_config(track.codec, container_format_))
+            return "its settings stand in the stream";
         return {};
     }
     Status plan_video() {
@@ -214,7 +228,7 @@ class Planner {
         if (v.action == Do::copy)
             return fail(ErrorCode::refused, fmt::format("The pictures can’t be copied: {}.", reason),
                         "Let them be encoded, or leave the rest as it is.");
-        RUEDO_TRY(p_.video_codec, choose(wrapper_.video, target_ ? &target_->video : nullptr, v.codec));
+        RUEDO_TRY(p_.video_codec, choose(container_format_.video, target_ ? &target_->video : nullptr, v.codec));
         auto* form = video_encoder_traits(p_.video_codec);
         if (!form) return fail(ErrorCode::internal, "The encoder is not described.");
         step_ = form->step % 2 == 0 ? 2 : 1;
@@ -337,19 +351,22 @@ class Planner {
         auto& a = recipe_.audio;
         auto* rule = target_ ? rule_of(target_->audio, t.codec) : nullptr;
         if (a.action == Do::encode) return "it was asked for";
-        if (std::find(wrapper_.audio.begin(), wrapper_.audio.end(), t.codec) == wrapper_.audio.end())
-            return fmt::format("{} does not go into {}", codec_title(t.codec), wrapper_.title);
+        if (std::find(container_format_.audio.begin(), container_format_.audio.end(), t.codec) ==
+            container_format_.audio.end())
+            return fmt::format("{} does not go into {}", codec_title(t.codec), container_format_.title);
         if (target_ && !rule) return fmt::format("{} does not take {}", target_->title, codec_title(t.codec));
         if (auto why = rule ? misfit(t, 0, *rule) : std::string(); !why.empty()) return why;
         if (a.bitrate || a.loudness) return "its rate or loudness changes";
         if ((a.channels && a.channels != t.audio.channels) || (a.rate && a.rate != t.audio.rate))
             return "its channels or samples change";
         bool edited = packets_.begins && !packets_.begins(t, {});
-        if ((recipe_.from.ns > 0 || recipe_.to || edited) && !trims(wrapper_, t.codec)) return "it is cut";
-        if (t.config.empty() && needs_config(t.codec, wrapper_)) return "its settings stand in the stream";
+        if ((recipe_.from.ns > 0 || recipe_.to || edited) && !trims(container_format_, t.codec)) return "it is cut";
+        if (t.config.empty() && needs_config(t.codec, container_format_)) return "its settings stand in the stream";
         auto pcm = t.codec == Codec::pcm ? parse_pcm_format(t.config) : std::nullopt;
-        if (pcm && wrapper_.container != "matroska" && pcm->big_endian) return "its samples lie the other way round";
-        if (wrapper_.container == "adts" && adts_header(t.config, 0).empty()) return "its settings have no form there";
+        if (pcm && container_format_.container != "matroska" && pcm->big_endian)
+            return "its samples lie the other way round";
+        if (container_format_.container == "adts" && adts_header(t.config, 0).empty())
+            return "its settings have no form there";
         return {};
     }
     Status plan_audio(Plan::Audio& s) {
@@ -363,7 +380,7 @@ class Planner {
         if (a.action == Do::copy)
             return fail(ErrorCode::refused, fmt::format("The sound can’t be copied: {}.", reason),
                         "Let it be encoded, or leave the rest as it is.");
-        RUEDO_TRY(s.codec, choose(wrapper_.audio, target_ ? &target_->audio : nullptr, a.codec));
+        RUEDO_TRY(s.codec, choose(container_format_.audio, target_ ? &target_->audio : nullptr, a.codec));
         auto* form = audio_encoder_traits(s.codec);
         if (!form) return fail(ErrorCode::internal, "The encoder is not described.");
         auto* rule = target_ ? rule_of(target_->audio, s.codec) : nullptr;
@@ -396,7 +413,7 @@ class Planner {
         note("sound-encoded", fmt::format("The sound is encoded anew: {}.", reason));
         if (channels < t.audio.channels)
             note("mixed-down", fmt::format("Its {} channels are mixed down to {}.", t.audio.channels, channels));
-        if (s.codec == Codec::aac && wrapper_.container == "adts")
+        if (s.codec == Codec::aac && container_format_.container == "adts")
             note("late-sound", "Bare AAC can’t say that its encoder begins early; it is heard 33 ms late.");
         return {};
     }
@@ -414,23 +431,24 @@ class Planner {
         std::size_t left_out = 0;
         for (auto& t : info_.tracks) {
             if (t.kind != Kind::text) continue;
-            if (!shows_captions(t) || wrapper_.text.empty()) {
+            if (!shows_captions(t) || container_format_.text.empty()) {
                 ++left_out;
                 continue;
             }
-            bool as_it_is = std::find(wrapper_.text.begin(), wrapper_.text.end(), t.codec) != wrapper_.text.end();
-            p_.captions.push_back({&t, as_it_is ? t.codec : wrapper_.text.front()});
+            bool as_it_is = std::find(container_format_.text.begin(), container_format_.text.end(), t.codec) !=
+                            container_format_.text.end();
+            p_.captions.push_back({&t, as_it_is ? t.codec : container_format_.text.front()});
         }
         if (left_out)
             note("captions-left-out",
-                 wrapper_.text.empty()
-                     ? fmt::format("Its captions are left out: {} has no form for them here.", wrapper_.title)
+                 container_format_.text.empty()
+                     ? fmt::format("Its captions are left out: {} has no form for them here.", container_format_.title)
                      : "Captions of a kind that is not known here are left out.");
     }
 
     const ClipInfo& info_;
     const Recipe& recipe_;
-    const Wrapper& wrapper_;
+    const ContainerFormat& container_format_;
     CodecRegistry& codecs_;
     const Target* target_;
     const FromPackets& packets_;
@@ -439,22 +457,23 @@ class Planner {
 };
 }  // namespace
 
-Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out) {
+Result<const ContainerFormat*> container_format_for(const Recipe& recipe, const std::filesystem::path& out) {
     auto extension = transfer::lower(out.extension().string());
-    auto* wrapper = !recipe.wrapper.empty() ? wrapper_named(recipe.wrapper)
-                                            : wrapper_of_extension(extension.empty() ? "" : extension.substr(1));
-    if (wrapper) return wrapper;
+    auto* container_format = !recipe.container_format.empty()
+                                 ? container_format_named(recipe.container_format)
+                                 : container_format_of_extension(extension.empty() ? "" : extension.substr(1));
+    if (container_format) return container_format;
     return fail(ErrorCode::usage, fmt::format("“{}” does not say what is to be made.", out.filename().string()),
                 "Name it .mp4, .webm or .mkv.");
 }
 
-Result<const Wrapper*> wrapper_for(const Target& target, const ClipInfo& info) {
+Result<const ContainerFormat*> container_format_for(const Target& target, const ClipInfo& info) {
     auto holds = [&](Kind kind, const std::vector<Codec>& codecs, const std::vector<CodecRule>& rules) {
         return !info.main(kind) ||
                std::any_of(codecs.begin(), codecs.end(), [&](Codec c) { return rule_of(rules, c) != nullptr; });
     };
     for (bool own : {true, false})
-        for (auto& w : wrappers())
+        for (auto& w : container_formats())
             if (holds(Kind::video, w.video, target.video) && holds(Kind::audio, w.audio, target.audio) &&
                 (!own || w.container == info.container) &&
                 std::find(target.containers.begin(), target.containers.end(), w.container) != target.containers.end())
@@ -472,9 +491,9 @@ const AudioEncoderTraits* audio_encoder_traits(Codec codec) {
     return it == audio_encoders.end() ? nullptr : &*it;
 }
 
-Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target, const FromPackets& packets) {
-    return Planner(info, recipe, wrapper, codecs, target, packets).make();
+Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const ContainerFormat& container_format,
+                      CodecRegistry& codecs, const Target* target, const FromPackets& packets) {
+    return Planner(info, recipe, container_format, codecs, target, packets).make();
 }
 
 }  // namespace ruedo

@@ -43,7 +43,7 @@ struct Plan {
         const Track* track = nullptr;
         Codec codec = Codec::unknown;
     };
-    const Wrapper* wrapper = nullptr;
+    const ContainerFormat* container_format = nullptr;
     const Track* video = nullptr;  ///< Of the clip's info; none where there is none, or none is kept.
     bool encode_video = false;
     Codec video_codec = Codec::unknown;
@@ -61,10 +61,10 @@ struct Plan {
     std::vector<Finding> why;               ///< Sentences: what is done anew, and what is left out.
 };
 /// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
-Result<const Wrapper*> wrapper_for(const Recipe& recipe, const std::filesystem::path& out);
+Result<const ContainerFormat*> container_format_for(const Recipe& recipe, const std::filesystem::path& out);
 /// The container for a target: the clip's own where that is taken and written here, else the first that is; each only
 /// where something goes into it that the target takes, too. `refused` where there is none.
-Result<const Wrapper*> wrapper_for(const Target& target, const ClipInfo& info);
+Result<const ContainerFormat*> container_format_for(const Target& target, const ClipInfo& info);
 /// What only the clip's packets tell: whether what is copied of a track can begin at a time (a keyframe is shown then),
 /// and end at one (no packet before it needs one from behind it); and how many pictures come in a second.
 struct FromPackets {
@@ -76,8 +76,8 @@ struct FromPackets {
 FromPackets from_packets(std::shared_ptr<Clip> clip, const std::string& source);
 /// `target` narrows what is chosen where the recipe leaves it open; where the recipe asks for what the target does not
 /// take, that is `refused`, and the sentence names the place in the recipe. What is made is taken there.
-Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const Wrapper& wrapper, CodecRegistry& codecs,
-                      const Target* target = nullptr, const FromPackets& packets = {});
+Result<Plan> plan_for(const ClipInfo& info, const Recipe& recipe, const ContainerFormat& container_format,
+                      CodecRegistry& codecs, const Target* target = nullptr, const FromPackets& packets = {});
 
 /// What makes a clip one that a target takes: a recipe that leaves nothing open but how well, and why, in sentences.
 struct Proposal {

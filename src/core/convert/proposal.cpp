@@ -30,7 +30,7 @@ bool ends_clean(Clip& clip, const Track& track, Time to) {
 /// A recipe that says what a plan came to.
 Recipe recipe_of(const Plan& plan) {
     Recipe r;
-    r.wrapper = plan.wrapper->name;
+    r.container_format = plan.container_format->name;
     r.video.action = !plan.video ? Recipe::Do::none : plan.encode_video ? Recipe::Do::encode : Recipe::Do::copy;
     if (plan.video && plan.encode_video) {
         r.video.codec = plan.video_codec;
@@ -77,18 +77,18 @@ Result<Proposal> propose(std::shared_ptr<Clip> clip, const Target& target, Codec
         return fail(ErrorCode::refused, verdict.sentence(), "Export it again where it was made.");
     Proposal p;
     p.needed = verdict.plays != Verdict::Plays::yes && verdict.needs != std::vector<std::string>{"address"};
-    RUEDO_TRY(auto wrapper, wrapper_for(target, info));
+    RUEDO_TRY(auto container_format, container_format_for(target, info));
     // Every head was read for the facts already.
     auto packets = from_packets(clip, address);
     packets.rate = [&](const Track& t) {
         return facts.tracks[static_cast<std::size_t>(&t - info.tracks.data())].most_a_second();
     };
-    RUEDO_TRY(auto plan, plan_for(info, {}, *wrapper, codecs, &target, packets));
+    RUEDO_TRY(auto plan, plan_for(info, {}, *container_format, codecs, &target, packets));
     p.recipe = recipe_of(plan);
     if (!p.needed) p.why.push_back(fmt::format("It plays on {} as it is.", target.title));
-    if (wrapper->container != info.container)
-        p.why.push_back(fmt::format("It is put into {}, which {} takes.", wrapper->title, target.title));
-    else if (target.wants_index_first && wrapper->container == "mp4" && p.needed)
+    if (container_format->container != info.container)
+        p.why.push_back(fmt::format("It is put into {}, which {} takes.", container_format->title, target.title));
+    else if (target.wants_index_first && container_format->container == "mp4" && p.needed)
         p.why.push_back("Its index comes in front, so that it plays while it arrives.");
     if (plan.video && !plan.encode_video)
         p.why.push_back(

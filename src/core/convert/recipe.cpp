@@ -53,7 +53,7 @@ json codec_names(bool video) {
     auto add = [&](std::string_view name) {
         if (std::find(names.begin(), names.end(), json(name)) == names.end()) names.push_back(name);
     };
-    for (auto& w : wrappers())
+    for (auto& w : container_formats())
         for (auto c : video ? w.video : w.audio) add(codec_name(c));
     add("encode"), add("copy"), add("none");
     return {{"enum", names}};
@@ -106,16 +106,16 @@ const std::vector<Member>& members() {
         {"", "wrapper",
          [] {
              json names = json::array();
-             for (auto& w : wrappers()) names.push_back(w.name);
+             for (auto& w : container_formats()) names.push_back(w.name);
              return json{{"enum", names}};
          }(),
          "must be the name of a container that is written here",
          [](const json& v, Recipe& r) {
-             if (!v.is_string() || !wrapper_named(v.get_ref<const std::string&>())) return false;
-             r.wrapper = v.get<std::string>();
+             if (!v.is_string() || !container_format_named(v.get_ref<const std::string&>())) return false;
+             r.container_format = v.get<std::string>();
              return true;
          },
-         [](const Recipe& r) { return r.wrapper.empty() ? json() : json(r.wrapper); },
+         [](const Recipe& r) { return r.container_format.empty() ? json() : json(r.container_format); },
          "a container; MP4 and Matroska with their index in front", "by the name of what is made"},
         {"", "from_ns", whole(0, longest_recipe), must_be_whole(0, longest_recipe),
          [](const json& v, Recipe& r) { return r.from = Time{v.get<std::int64_t>()}, true; },
@@ -289,7 +289,7 @@ whole.
 | name | extensions | pictures | sound | captions |
 |---|---|---|---|---|
 )";
-    for (auto& w : wrappers()) {
+    for (auto& w : container_formats()) {
         auto list = [](auto& of, auto say) {
             std::string all;
             for (auto& x : of) all += fmt::format("{}{}", all.empty() ? "" : ", ", say(x));

@@ -39,8 +39,8 @@ struct Recipe {
         bool operator==(const Audio&) const = default;
     } audio;
     Captions captions = Captions::keep;
-    bool all_tracks = false;  ///< Of sound every track is kept, not only the one that plays.
-    std::string wrapper;      ///< By its name (`wrappers`); without, by the name of what is made.
+    bool all_tracks = false;       ///< Of sound every track is kept, not only the one that plays.
+    std::string container_format;  ///< By its name (`container_formats`); without, by the name of what is made.
     Time from{};
     std::optional<Time> to;
     std::optional<std::uint64_t> fit_bytes;  ///< The whole file is at most so large, and hardly smaller.

@@ -68,9 +68,9 @@ void plan_shape(Plan& p, const Recipe::Video& wanted, int most_width, int most_h
     r.to_width = aside ? part_height : part_width, r.to_height = aside ? part_width : part_height;
 }
 
-std::string unsaid_shape(const Track& track, const Wrapper& wrapper) {
+std::string unsaid_shape(const Track& track, const ContainerFormat& container_format) {
     auto& shown = track.video;
-    if (wrapper.shapes) return {};
+    if (container_format.shapes) return {};
     if (shown.rotation != 0) return "that they are turned";
     if (shown.crop != Crop{}) return "which of their edges are cut off";
     Track bare;

@@ -10,6 +10,6 @@ namespace ruedo {
 /// At most so large, where that is not 0.
 void plan_shape(Plan& plan, const Recipe::Video& wanted, int most_width, int most_height, int step);
 /// What a container can't say of how its pictures are shown and their codec does not say either; empty for nothing.
-std::string unsaid_shape(const Track& track, const Wrapper& wrapper);
+std::string unsaid_shape(const Track& track, const ContainerFormat& container_format);
 
 }  // namespace ruedo

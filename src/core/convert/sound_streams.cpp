@@ -50,8 +50,8 @@ class EncodedAudio final : public MadeStream {
         ++count_;
         return m;
     }
-    WriteTrack track() const override {
-        WriteTrack w;
+    MuxerTrack track() const override {
+        MuxerTrack w;
         w.codec = plan_.codec, w.config = config_;
         w.audio = {plan_.form.rate, plan_.form.channels};
         w.language = plan_.track->language;
@@ -89,8 +89,8 @@ class Captioned final : public MadeStream {
         }
         return std::nullopt;
     }
-    WriteTrack track() const override {
-        WriteTrack w;
+    MuxerTrack track() const override {
+        MuxerTrack w;
         w.codec = plan_.codec;
         w.language = plan_.track->language;
         w.is_default = plan_.track->is_default;

@@ -112,8 +112,8 @@ class Copied final : public MadeStream {
         }
         return std::nullopt;
     }
-    WriteTrack track() const override {
-        WriteTrack w;
+    MuxerTrack track() const override {
+        MuxerTrack w;
         w.codec = track_.codec, w.config = track_.config;
         w.video = track_.video, w.audio = track_.audio;
         w.language = track_.language;
@@ -344,8 +344,8 @@ class EncodedVideo final : public MadeStream {
         ++count_;
         return m;
     }
-    WriteTrack track() const override {
-        WriteTrack w;
+    MuxerTrack track() const override {
+        MuxerTrack w;
         w.codec = plan_.video_codec, w.config = encoder_ ? encoder_->config() : config_;
         w.video = plan_.format, w.video.crop = padding_;
         w.language = plan_.video->language;
@@ -426,9 +426,9 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::encode_frames(VideoEncodeOption
     };
     RUEDO_TRY(auto encoder, codecs.video_encoder(plan.video_codec, e));
     RUEDO_TRY(auto letters, burner());
-    auto pictures = std::make_unique<FrameSource>(std::move(reader), in_gaps, std::move(first), from, to,
-                                                  constant ? std::optional(rate) : std::nullopt,
-                                                  plan.wrapper->name == "ogg" ? std::optional(rate) : std::nullopt);
+    auto pictures = std::make_unique<FrameSource>(
+        std::move(reader), in_gaps, std::move(first), from, to, constant ? std::optional(rate) : std::nullopt,
+        plan.container_format->name == "ogg" ? std::optional(rate) : std::nullopt);
     auto fitted = std::make_unique<Fitted>(std::move(pictures), from, plan, std::move(letters));
     return std::make_unique<EncodedVideo>(std::move(fitted), plan, std::move(encoder), in_gaps);
 }

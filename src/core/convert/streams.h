@@ -21,7 +21,7 @@ class MadeStream {
   public:
     virtual ~MadeStream() = default;
     virtual Result<std::optional<MadePacket>> next() = 0;
-    virtual WriteTrack track() const = 0;
+    virtual MuxerTrack track() const = 0;
     /// Where it ends, as far as it has been made.
     Time end() const { return end_; }
     /// Whether that may be before the end of its last packet.

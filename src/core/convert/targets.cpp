@@ -272,12 +272,12 @@ std::string Verdict::sentence() const {
     if (plays == Plays::no) return reasons.empty() ? "Can’t be played." : "Can’t be played: " + reasons.front();
     if (needs == std::vector<std::string>{"address"})
         return "Plays once it comes from another address: " + reasons.front();
-    bool wrapper_only = needs == std::vector<std::string>{"wrapper"},
+    bool container_format_only = needs == std::vector<std::string>{"wrapper"},
          audio_only = std::none_of(needs.begin(), needs.end(), [](auto& n) { return n == "pictures" || n == "size"; });
     return fmt::format("Plays after conversion ({}): {}",
-                       wrapper_only ? "only the wrapper changes"
-                       : audio_only ? "only the sound changes"
-                                    : "pictures change",
+                       container_format_only ? "only the wrapper changes"
+                       : audio_only          ? "only the sound changes"
+                                             : "pictures change",
                        reasons.front());
 }
 

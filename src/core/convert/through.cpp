@@ -40,7 +40,7 @@ class MadeTrack {
           leads_(leads),
           opened_(monotonic_now()) {}
     /// What the stream says of itself.
-    Result<WriteTrack> describe() {
+    Result<MuxerTrack> describe() {
         std::lock_guard lock(mutex_);
         RUEDO_TRY(auto stretch, begin({}));
         return stretch->stream->track();
@@ -218,12 +218,12 @@ class ThroughClip final : public Clip {
         auto& from = clip_->info();
         if (from.live) return fail(ErrorCode::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
         // Nothing is put into a container, but what may stay as it is depends on one.
-        RUEDO_TRY(auto wrapper, wrapper_for(o.target, from));
+        RUEDO_TRY(auto container_format, container_format_for(o.target, from));
         recipe_.video.keyframes = 1_s;
         // How large the whole would become is nothing to what is made as it plays.
         auto target = o.target;
         target.bundle_bytes = 0;
-        RUEDO_TRY(plan_, plan_for(from, recipe_, *wrapper, codecs_, &target,
+        RUEDO_TRY(plan_, plan_for(from, recipe_, *container_format, codecs_, &target,
                                   {{}, {}, [this](const Track& t) {
                                        // Times in a container's ticks are off by a little.
                                        auto rate = about(t).about(), whole = std::round(rate);
@@ -231,7 +231,7 @@ class ThroughClip final : public Clip {
                                    }}));
         if (plan_.video) rate_ = plan_.most_rate ? *plan_.most_rate : about(*plan_.video);
         info_ = from;
-        info_.container = wrapper->container;
+        info_.container = container_format->container;
         info_.tracks.clear();
         info_.findings = plan_.why;
         if (plan_.video) RUEDO_TRY_DO(add_video(o));
@@ -255,7 +255,7 @@ class ThroughClip final : public Clip {
   private:
     StreamMaker maker() const { return {clip_, plan_, recipe_, codecs_, rate_, plan_.most_rate.has_value()}; }
     /// A track of ours is as the writer of a file would be told, and keeps the number of what it is made of.
-    Track described(const Track& source, const WriteTrack& made) const {
+    Track described(const Track& source, const MuxerTrack& made) const {
         Track t;
         t.id = source.id, t.kind = source.kind, t.language = source.language, t.is_default = source.is_default;
         t.codec = made.codec, t.codec_tag = codec_title(made.codec), t.config = made.config;

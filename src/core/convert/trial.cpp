@@ -86,8 +86,8 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     auto* track = info.main(Kind::video);
     t.source_bytes = info.bytes;
     // What is copied of the whole may not be copied of a part, so it is not tried: it stays what it is.
-    RUEDO_TRY(auto wrapper, wrapper_for(options.recipe, options.file));
-    RUEDO_TRY(auto plan, plan_for(info, options.recipe, *wrapper, codecs, o.target ? &*o.target : nullptr,
+    RUEDO_TRY(auto container_format, container_format_for(options.recipe, options.file));
+    RUEDO_TRY(auto plan, plan_for(info, options.recipe, *container_format, codecs, o.target ? &*o.target : nullptr,
                                   from_packets(clip, source)));
     BytesOverTime bytes;
     if (plan.video) {

@@ -10,10 +10,10 @@ namespace {
 
 constexpr unsigned decoder_delay = 529;  ///< Samples that every layer III decoder adds, which files do not state.
 
-class FrameWriter final : public ClipWriter {
+class BareFrameMuxer final : public Muxer {
   public:
-    explicit FrameWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
-    Result<std::size_t> add(const WriteTrack& track) override {
+    explicit BareFrameMuxer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    Result<std::size_t> add(const MuxerTrack& track) override {
         if (spec_.codec != Codec::unknown || !frame_parser(track.codec))
             return fail(ErrorCode::limit, "Bare sound is one track of frames.", "Choose a container.");
         if (track.codec == Codec::aac && adts_header(track.config, 0).empty())
@@ -21,7 +21,7 @@ class FrameWriter final : public ClipWriter {
         spec_ = track;
         return 0;
     }
-    Status write(std::size_t, const WritePacket& p) override {
+    Status write(std::size_t, const MuxerPacket& p) override {
         if (spec_.codec == Codec::aac) {
             auto head = adts_header(spec_.config, p.data.size());
             if (head.empty())
@@ -100,7 +100,7 @@ class FrameWriter final : public ClipWriter {
         return sink_->write_at(info_at_, w.bytes);
     }
     std::unique_ptr<ByteSink> sink_;
-    WriteTrack spec_;
+    MuxerTrack spec_;
     Bytes frame_;
     std::size_t side_ = 32;
     std::uint64_t info_at_ = 0;  ///< Behind a title.
@@ -109,11 +109,11 @@ class FrameWriter final : public ClipWriter {
     bool any_ = false;
 };
 
-class FlacFileWriter final : public ClipWriter {
+class FlacMuxer final : public Muxer {
   public:
-    explicit FlacFileWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named("flac")->check(track));
+    explicit FlacMuxer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named("flac")->check(track));
         auto info = parse_flac_info(track.config);
         if (!info || sink_->position())
             return fail(ErrorCode::malformed, "The FLAC track’s header can’t be followed.", "Let it be encoded anew.");
@@ -132,7 +132,7 @@ class FlacFileWriter final : public ClipWriter {
         RUEDO_TRY_DO(sink_->write(w.bytes));
         return 0;
     }
-    Status write(std::size_t, const WritePacket& p) override {
+    Status write(std::size_t, const MuxerPacket& p) override {
         auto frame = parse_flac_frame(p.data);
         if (!frame)
             return fail(ErrorCode::malformed, "A packet of the FLAC track is damaged.", "Let it be encoded anew.");
@@ -169,10 +169,10 @@ class FlacFileWriter final : public ClipWriter {
 }  // namespace ruedo::elementary
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_frames(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<elementary::FrameWriter>(std::move(sink));
+std::unique_ptr<Muxer> bare_frame_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<elementary::BareFrameMuxer>(std::move(sink));
 }
-std::unique_ptr<ClipWriter> write_flac(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<elementary::FlacFileWriter>(std::move(sink));
+std::unique_ptr<Muxer> flac_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<elementary::FlacMuxer>(std::move(sink));
 }
 }  // namespace ruedo

@@ -8,7 +8,7 @@ namespace ruedo::isobmff {
 std::uint64_t movie_ticks(Time t) {
     return static_cast<std::uint64_t>(std::max<std::int64_t>(0, time_to_ticks(t, movie_scale)));
 }
-std::uint32_t track_scale(const WriteTrack& t) {
+std::uint32_t track_scale(const MuxerTrack& t) {
     return t.kind() == Kind::audio ? static_cast<std::uint32_t>(t.audio.rate) : t.timescale;
 }
 
@@ -37,7 +37,7 @@ void elementary_stream(BoxWriter& w, unsigned object, unsigned kind, const Bytes
     });
 }
 
-void audio_entry(BoxWriter& w, const WriteTrack& s) {
+void audio_entry(BoxWriter& w, const MuxerTrack& s) {
     auto entry = [&] {
         w.be(0, 6)
             .u16(1)
@@ -79,7 +79,7 @@ void audio_entry(BoxWriter& w, const WriteTrack& s) {
     }
 }
 
-void video_entry(BoxWriter& w, const WriteTrack& s) {
+void video_entry(BoxWriter& w, const MuxerTrack& s) {
     auto& cut = s.video.crop;
     auto fill = [&] {
         w.be(0, 6)
@@ -171,7 +171,7 @@ void movie_tags(BoxWriter& w, const ClipTags& tags) {
     });
 }
 
-void track_header(BoxWriter& w, const WriteTrack& t, std::size_t number, Time end) {
+void track_header(BoxWriter& w, const MuxerTrack& t, std::size_t number, Time end) {
     auto length = movie_ticks(end);
     unsigned v = length > UINT32_MAX ? 1 : 0, n = v ? 8 : 4;
     bool audio = t.kind() == Kind::audio, video = t.kind() == Kind::video;
@@ -207,7 +207,7 @@ void edit_list(BoxWriter& w, std::uint64_t start, std::uint64_t length, std::uin
     });
 }
 
-void media_header(BoxWriter& w, const WriteTrack& t, std::uint64_t length) {
+void media_header(BoxWriter& w, const MuxerTrack& t, std::uint64_t length) {
     unsigned v = length > UINT32_MAX ? 1 : 0, n = v ? 8 : 4;
     w.full("mdhd", v, 0, [&] {
         auto language = iso639_from_bcp47(t.language);
@@ -224,7 +224,7 @@ void media_header(BoxWriter& w, const WriteTrack& t, std::uint64_t length) {
     });
 }
 
-void media_kind(BoxWriter& w, const WriteTrack& t) {
+void media_kind(BoxWriter& w, const MuxerTrack& t) {
     if (t.kind() == Kind::audio)
         w.full("smhd", 0, 0, [&] { w.u32(0); });
     else if (t.kind() == Kind::video)
@@ -233,7 +233,7 @@ void media_kind(BoxWriter& w, const WriteTrack& t) {
         w.full("nmhd", 0, 0, [] {});
 }
 
-void sample_description(BoxWriter& w, const WriteTrack& t) {
+void sample_description(BoxWriter& w, const MuxerTrack& t) {
     w.full("stsd", 0, 0, [&] {
         w.u32(1);
         if (t.kind() == Kind::audio)
@@ -245,7 +245,7 @@ void sample_description(BoxWriter& w, const WriteTrack& t) {
     });
 }
 
-Status CueSamples::add(const WritePacket& cue, const Put& put) {
+Status CueSamples::add(const MuxerPacket& cue, const Put& put) {
     RUEDO_TRY_DO(until(cue.pts, put));
     auto end = std::find(cue.data.begin(), cue.data.end(), '\n');
     BoxWriter w;

@@ -29,26 +29,26 @@ class BoxWriter : public ByteWriter {
 /// Ticks of the movie header; 0 before the beginning.
 std::uint64_t movie_ticks(Time t);
 /// Ticks a second of the track itself.
-std::uint32_t track_scale(const WriteTrack& track);
+std::uint32_t track_scale(const MuxerTrack& track);
 
 constexpr std::int64_t epoch_1904 = 2'082'844'800;  ///< Seconds from there to 1970.
 
 void movie_header(BoxWriter& w, Time length, std::size_t tracks, const ClipTags& tags);
 /// The title, as a list of items that players know (ISO/IEC 14496-12 clause 8.11 has the boxes); nothing without one.
 void movie_tags(BoxWriter& w, const ClipTags& tags);
-void track_header(BoxWriter& w, const WriteTrack& track, std::size_t number, Time end);
+void track_header(BoxWriter& w, const MuxerTrack& track, std::size_t number, Time end);
 /// An edit list of `length` from `media_time` on, in the track's ticks, after an empty one up to `start`.
 void edit_list(BoxWriter& w, std::uint64_t start, std::uint64_t length, std::uint64_t media_time);
 /// The headers of a track's media: scale, length in its own ticks, language, handler.
-void media_header(BoxWriter& w, const WriteTrack& track, std::uint64_t length);
+void media_header(BoxWriter& w, const MuxerTrack& track, std::uint64_t length);
 /// What kind of media it is, that its data are in this file, and the sample table with its description in front.
 template <class F>
-void media_information(BoxWriter& w, const WriteTrack& track, F&& tables);
-void media_kind(BoxWriter& w, const WriteTrack& track);
-void sample_description(BoxWriter& w, const WriteTrack& track);
+void media_information(BoxWriter& w, const MuxerTrack& track, F&& tables);
+void media_kind(BoxWriter& w, const MuxerTrack& track);
+void sample_description(BoxWriter& w, const MuxerTrack& track);
 
 template <class F>
-void media_information(BoxWriter& w, const WriteTrack& track, F&& tables) {
+void media_information(BoxWriter& w, const MuxerTrack& track, F&& tables) {
     w.box("minf", [&] {
         media_kind(w, track);
         w.box("dinf", [&] { w.full("dref", 0, 0, [&] { w.u32(1), w.full("url ", 0, 1, [] {}); }); });
@@ -60,9 +60,9 @@ void media_information(BoxWriter& w, const WriteTrack& track, F&& tables) {
 /// of it, or says that there are none.
 class CueSamples {
   public:
-    using Put = std::function<Status(const WritePacket&)>;
+    using Put = std::function<Status(const MuxerPacket&)>;
     /// Cues come by their beginnings.
-    Status add(const WritePacket& cue, const Put& put);
+    Status add(const MuxerPacket& cue, const Put& put);
     Status finish(const Put& put);
 
   private:

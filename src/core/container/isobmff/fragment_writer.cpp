@@ -21,7 +21,7 @@ struct Place {
     std::uint64_t time = 0, moof = 0;
 };
 struct FragmentTrack {
-    WriteTrack spec;
+    MuxerTrack spec;
     CueSamples cues;
     std::vector<Waiting> waiting;
     std::vector<Place> places;
@@ -29,20 +29,20 @@ struct FragmentTrack {
     Time end{};
 };
 
-class FragmentWriter final : public ClipWriter {
+class FragmentMuxer final : public Muxer {
   public:
-    FragmentWriter(std::unique_ptr<ByteSink> sink, bool by_segments)
+    FragmentMuxer(std::unique_ptr<ByteSink> sink, bool by_segments)
         : sink_(std::move(sink)), by_segments_(by_segments) {}
     void begins_segment() override { begins_segment_ = true; }
 
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named("mp4-fragments")->check(track));
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named("mp4-fragments")->check(track));
         tracks_.emplace_back();
         tracks_.back().spec = track;
         if (track.kind() == Kind::audio) tracks_.back().lead = track.delay_samples;
         return tracks_.size() - 1;
     }
-    Status write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const MuxerPacket& p) override {
         auto& t = tracks_.at(index);
         if (t.spec.kind() != Kind::text) return put(index, p);
         return t.cues.add(p, [&](auto& sample) { return put(index, sample); });
@@ -84,7 +84,7 @@ class FragmentWriter final : public ClipWriter {
     }
 
   private:
-    Status put(std::size_t index, const WritePacket& p) {
+    Status put(std::size_t index, const MuxerPacket& p) {
         auto& t = tracks_.at(index);
         bool leads = index == leading();
         if (by_segments_) {
@@ -223,10 +223,10 @@ class FragmentWriter final : public ClipWriter {
 }  // namespace ruedo::isobmff
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_mp4_fragments(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<isobmff::FragmentWriter>(std::move(sink), false);
+std::unique_ptr<Muxer> fragmented_mp4_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<isobmff::FragmentMuxer>(std::move(sink), false);
 }
-std::unique_ptr<ClipWriter> write_mp4_segments(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<isobmff::FragmentWriter>(std::move(sink), true);
+std::unique_ptr<Muxer> mp4_segment_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<isobmff::FragmentMuxer>(std::move(sink), true);
 }
 }  // namespace ruedo

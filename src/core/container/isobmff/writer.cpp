@@ -21,7 +21,7 @@ struct Chunk {
 };
 
 struct TrackState {
-    WriteTrack spec;
+    MuxerTrack spec;
     std::vector<Sample> samples;
     std::vector<Chunk> chunks;
     std::int64_t first_dts = 0, last_dts = 0, last_duration = 0, media_duration = 0;
@@ -39,18 +39,18 @@ struct TrackState {
     }
 };
 
-class Mp4Writer final : public ClipWriter {
+class Mp4Muxer final : public Muxer {
   public:
-    explicit Mp4Writer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    explicit Mp4Muxer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
 
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named("mp4")->check(track));
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named("mp4")->check(track));
         tracks_.emplace_back();
         tracks_.back().spec = track;
         return tracks_.size() - 1;
     }
 
-    Status write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const MuxerPacket& p) override {
         auto& t = tracks_.at(index);
         if (t.spec.kind() != Kind::text) return put(index, p);
         return t.cues.add(p, [&](auto& sample) { return put(index, sample); });
@@ -97,7 +97,7 @@ class Mp4Writer final : public ClipWriter {
     }
 
   private:
-    Status put(std::size_t index, const WritePacket& p) {
+    Status put(std::size_t index, const MuxerPacket& p) {
         auto& t = tracks_.at(index);
         if (sink_->position() == 0) {
             // A 64-bit size, since it is not known yet how much will come.
@@ -135,7 +135,7 @@ class Mp4Writer final : public ClipWriter {
     std::uint64_t room_ = 0;  ///< Kept in front for the index.
 };
 
-Bytes Mp4Writer::index(std::uint64_t shift, bool large) {
+Bytes Mp4Muxer::index(std::uint64_t shift, bool large) {
     BoxWriter w;
     w.box("ftyp", [&] { w.text("isom").u32(0x200).text("isomiso2mp41"); });
     Time end{};
@@ -181,7 +181,7 @@ void runs(BoxWriter& w, std::size_t count, Key key, Put put) {
     for (unsigned k = 0; k < 4; ++k) w.bytes[at + k] = static_cast<std::uint8_t>(entries >> (24 - 8 * k));
 }
 
-void Mp4Writer::tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, bool large) {
+void Mp4Muxer::tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, bool large) {
     auto& s = t.samples;
     w.full("stts", 0, 0, [&] {
         runs(
@@ -228,11 +228,11 @@ void Mp4Writer::tables(BoxWriter& w, const TrackState& t, std::uint64_t shift, b
 }  // namespace ruedo::isobmff
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_mp4(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<isobmff::Mp4Writer>(std::move(sink));
+std::unique_ptr<Muxer> mp4_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<isobmff::Mp4Muxer>(std::move(sink));
 }
-Result<std::unique_ptr<ClipWriter>> write_mp4(const std::filesystem::path& path, bool replace) {
+Result<std::unique_ptr<Muxer>> mp4_muxer(const std::filesystem::path& path, bool replace) {
     RUEDO_TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
-    return write_mp4(std::make_unique<FileWriter>(std::move(file)));
+    return mp4_muxer(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

@@ -100,18 +100,18 @@ struct Held {
     Bytes data;
 };
 
-class MatroskaWriter final : public ClipWriter {
+class MatroskaMuxer final : public Muxer {
   public:
-    MatroskaWriter(std::unique_ptr<ByteSink> sink, std::string_view doc) : sink_(std::move(sink)), doc_(doc) {}
+    MatroskaMuxer(std::unique_ptr<ByteSink> sink, std::string_view doc) : sink_(std::move(sink)), doc_(doc) {}
 
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named(doc_)->check(track));
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named(doc_)->check(track));
         tracks_.push_back(track);
         held_.emplace_back();
         return tracks_.size() - 1;
     }
 
-    Status write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const MuxerPacket& p) override {
         if (sink_->position() == 0) RUEDO_TRY_DO(write_head());
         auto& held = held_.at(index);
         // Pictures come in the order of decoding: one that is shown after the next may be the last to be shown.
@@ -397,7 +397,7 @@ class MatroskaWriter final : public ClipWriter {
         return {};
     }
 
-    static Time delay_of(const WriteTrack& t) {
+    static Time delay_of(const MuxerTrack& t) {
         auto rate = t.codec == Codec::opus || t.audio.rate <= 0 ? 48000 : t.audio.rate;
         return ticks_to_time(t.delay_samples, 1, static_cast<std::uint64_t>(rate));
     }
@@ -420,7 +420,7 @@ class MatroskaWriter final : public ClipWriter {
 
     std::unique_ptr<ByteSink> sink_;
     std::string_view doc_;  ///< "webm" or "matroska".
-    std::vector<WriteTrack> tracks_;
+    std::vector<MuxerTrack> tracks_;
     std::vector<Held> held_;
     std::vector<Cue> cues_, pending_;
     Bytes cluster_;
@@ -434,14 +434,14 @@ class MatroskaWriter final : public ClipWriter {
 }  // namespace ruedo::matroska
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_webm(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<matroska::MatroskaWriter>(std::move(sink), "webm");
+std::unique_ptr<Muxer> webm_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<matroska::MatroskaMuxer>(std::move(sink), "webm");
 }
-std::unique_ptr<ClipWriter> write_matroska(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<matroska::MatroskaWriter>(std::move(sink), "matroska");
+std::unique_ptr<Muxer> matroska_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<matroska::MatroskaMuxer>(std::move(sink), "matroska");
 }
-Result<std::unique_ptr<ClipWriter>> write_webm(const std::filesystem::path& path, bool replace) {
+Result<std::unique_ptr<Muxer>> webm_muxer(const std::filesystem::path& path, bool replace) {
     RUEDO_TRY(auto file, FileWriter::create(path, replace ? Replace::anything : Replace::nothing));
-    return write_webm(std::make_unique<FileWriter>(std::move(file)));
+    return webm_muxer(std::make_unique<FileWriter>(std::move(file)));
 }
 }  // namespace ruedo

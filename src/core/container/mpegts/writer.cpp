@@ -37,17 +37,17 @@ std::uint32_t section_crc(ByteView data) {
 }
 
 struct Elementary {
-    WriteTrack spec;
+    MuxerTrack spec;
     unsigned pid = 0, stream_id = 0, continuity = 0;
     unsigned length_size = 4;
     Bytes parameter_sets;  ///< As a byte stream, to be repeated at keyframes.
 };
 
-class TsWriter final : public ClipWriter {
+class TsMuxer final : public Muxer {
   public:
-    explicit TsWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named("mpegts")->check(track));
+    explicit TsMuxer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named("mpegts")->check(track));
         Elementary e;
         e.spec = track;
         e.pid = first_pid + static_cast<unsigned>(tracks_.size());
@@ -70,7 +70,7 @@ class TsWriter final : public ClipWriter {
         tracks_.push_back(std::move(e));
         return tracks_.size() - 1;
     }
-    Status write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const MuxerPacket& p) override {
         auto& t = tracks_.at(index);
         if (clock_ == SIZE_MAX) {
             auto video =
@@ -97,7 +97,7 @@ class TsWriter final : public ClipWriter {
     }
 
   private:
-    Result<Bytes> payload(const Elementary& t, const WritePacket& p) {
+    Result<Bytes> payload(const Elementary& t, const MuxerPacket& p) {
         Bytes out;
         switch (t.spec.codec) {
             case Codec::h264:
@@ -157,7 +157,7 @@ class TsWriter final : public ClipWriter {
         }
         return {};
     }
-    Status send(Elementary& t, bool clock, const WritePacket& p, const Bytes& data) {
+    Status send(Elementary& t, bool clock, const MuxerPacket& p, const Bytes& data) {
         auto pts = time_to_ticks(p.pts, 90000) + lead, dts = time_to_ticks(p.dts, 90000) + lead;
         ByteWriter w;
         w.u24(1).u8(t.stream_id);
@@ -238,7 +238,7 @@ class TsWriter final : public ClipWriter {
 }  // namespace ruedo::mpegts
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_mpegts(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<mpegts::TsWriter>(std::move(sink));
+std::unique_ptr<Muxer> mpegts_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<mpegts::TsMuxer>(std::move(sink));
 }
 }  // namespace ruedo

@@ -15,7 +15,7 @@ namespace {
 constexpr Time longest_page{500'000'000};
 
 /// A comment header behind what each codec puts before it.
-Bytes comments(std::string_view before, const WriteTrack& t, const ClipTags& tags, bool framed) {
+Bytes comments(std::string_view before, const MuxerTrack& t, const ClipTags& tags, bool framed) {
     ByteWriter w;
     w.text(before).raw(make_comments(t.language, tags));
     if (framed) w.u8(1);
@@ -23,7 +23,7 @@ Bytes comments(std::string_view before, const WriteTrack& t, const ClipTags& tag
 }
 
 /// What goes before the first packet of a codec; empty where its configuration can't be followed.
-std::vector<Bytes> headers_of(const WriteTrack& t, const ClipTags& tags) {
+std::vector<Bytes> headers_of(const MuxerTrack& t, const ClipTags& tags) {
     std::vector<Bytes> out;
     auto laced = t.codec == Codec::vorbis || t.codec == Codec::theora ? split_laced(t.config) : std::vector<ByteView>{};
     if (laced.size() == 3) {
@@ -47,7 +47,7 @@ std::vector<Bytes> headers_of(const WriteTrack& t, const ClipTags& tags) {
 }
 
 struct Stream {
-    WriteTrack spec;
+    MuxerTrack spec;
     std::vector<Bytes> headers;
     Logical logical;
     PacketLength length;
@@ -64,14 +64,14 @@ struct Stream {
     std::int64_t skipped() const { return spec.codec == Codec::opus ? std::int64_t{spec.delay_samples} : 0; }
 };
 
-class OggWriter final : public ClipWriter {
+class OggMuxer final : public Muxer {
   public:
-    explicit OggWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
-    ~OggWriter() override {
+    explicit OggMuxer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    ~OggMuxer() override {
         for (auto& s : streams_) ogg_stream_clear(&s->state);
     }
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named("ogg")->check(track));
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named("ogg")->check(track));
         auto s = std::make_unique<Stream>();
         s->spec = track;
         s->headers = headers_of(track, tags_);
@@ -85,7 +85,7 @@ class OggWriter final : public ClipWriter {
         streams_.push_back(std::move(s));
         return streams_.size() - 1;
     }
-    Status write(std::size_t index, const WritePacket& p) override {
+    Status write(std::size_t index, const MuxerPacket& p) override {
         if (sink_->position() == 0) RUEDO_TRY_DO(write_heads());
         auto& s = *streams_.at(index);
         if (s.logical.is_video()) return write_picture(s, p);
@@ -138,7 +138,7 @@ class OggWriter final : public ClipWriter {
         return {};
     }
     /// Frames are counted, so a place among them that none comes to is filled with one that repeats the last.
-    Status write_picture(Stream& s, const WritePacket& p) {
+    Status write_picture(Stream& s, const MuxerPacket& p) {
         auto number = std::max(s.last_frame + 1, s.logical.nearest(p.pts));
         if (s.last_frame < 0 && !p.keyframe) return {};  // nothing that could be decoded yet
         RUEDO_TRY_DO(repeat_until(s, number));
@@ -157,7 +157,7 @@ class OggWriter final : public ClipWriter {
         }
         return {};
     }
-    Status hold_frame(Stream& s, const WritePacket& p, std::int64_t n) {
+    Status hold_frame(Stream& s, const MuxerPacket& p, std::int64_t n) {
         auto& l = s.logical;
         auto key = std::min(s.last_key, n);
         if ((n - key) >> l.shift)
@@ -167,7 +167,7 @@ class OggWriter final : public ClipWriter {
         hold(s, p, ((key + (l.counts_from_one ? 1 : 0)) << l.shift) + (n - key));
         return {};
     }
-    static void hold(Stream& s, const WritePacket& p, std::int64_t position) {
+    static void hold(Stream& s, const MuxerPacket& p, std::int64_t position) {
         s.held.assign(p.data.begin(), p.data.end());
         s.held_granule = position;
         s.held_end = p.pts + p.duration;
@@ -209,7 +209,7 @@ class OggWriter final : public ClipWriter {
 }  // namespace ruedo::ogg
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_ogg(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<ogg::OggWriter>(std::move(sink));
+std::unique_ptr<Muxer> ogg_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<ogg::OggMuxer>(std::move(sink));
 }
 }  // namespace ruedo

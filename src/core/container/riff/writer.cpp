@@ -6,11 +6,11 @@
 namespace ruedo::riff {
 namespace {
 
-class WavFileWriter final : public ClipWriter {
+class WavMuxer final : public Muxer {
   public:
-    explicit WavFileWriter(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
-    Result<std::size_t> add(const WriteTrack& track) override {
-        RUEDO_TRY_DO(wrapper_named("wav")->check(track));
+    explicit WavMuxer(std::unique_ptr<ByteSink> sink) : sink_(std::move(sink)) {}
+    Result<std::size_t> add(const MuxerTrack& track) override {
+        RUEDO_TRY_DO(container_format_named("wav")->check(track));
         auto format = parse_pcm_format(track.config);
         if (!format || format->big_endian || data_at_)
             return fail(ErrorCode::limit, "WAV takes one track of little-endian samples.", "Let it be encoded anew.");
@@ -37,7 +37,7 @@ class WavFileWriter final : public ClipWriter {
         RUEDO_TRY_DO(sink_->write(w.bytes));
         return 0;
     }
-    Status write(std::size_t, const WritePacket& p) override {
+    Status write(std::size_t, const MuxerPacket& p) override {
         // Samples lie end to end; where there were none for a while, there is silence.
         auto stated = time_to_ticks(p.pts, rate_) * static_cast<std::int64_t>(block_);
         auto at = static_cast<std::int64_t>(sink_->position() - data_at_);
@@ -76,7 +76,7 @@ class WavFileWriter final : public ClipWriter {
 }  // namespace ruedo::riff
 
 namespace ruedo {
-std::unique_ptr<ClipWriter> write_wav(std::unique_ptr<ByteSink> sink) {
-    return std::make_unique<riff::WavFileWriter>(std::move(sink));
+std::unique_ptr<Muxer> wav_muxer(std::unique_ptr<ByteSink> sink) {
+    return std::make_unique<riff::WavMuxer>(std::move(sink));
 }
 }  // namespace ruedo
