@@ -305,7 +305,7 @@ TEST_CASE("what is shown is what its times say, whatever the order of ends") {
     CHECK(at(5500_ms).empty());
     stage.controller.choose_text(0);
     CHECK(at(700_ms).empty());
-    CHECK(stage.now().choices->size() == 2);
+    CHECK(stage.now().track_options->size() == 2);
 }
 
 TEST_CASE("another sound track takes over at the sample where the one before leaves off") {
@@ -314,10 +314,10 @@ TEST_CASE("another sound track takes over at the sample where the one before lea
     stage.mixer.on_mix([&](std::span<const float> s, std::int64_t) { heard.insert(heard.end(), s.begin(), s.end()); });
     stage.controller.open(fixture("two_audio_languages.mkv").string(), {.start = {Start::How::play, {}}});
     stage.run(1500_ms);
-    REQUIRE(stage.now().choices->size() == 2);
-    CHECK(stage.now().choices->at(1).title == "German");
+    REQUIRE(stage.now().track_options->size() == 2);
+    CHECK(stage.now().track_options->at(1).title == "German");
     auto before = stage.now().audio_track;
-    stage.controller.choose_audio(stage.now().choices->at(1).id);
+    stage.controller.choose_audio(stage.now().track_options->at(1).id);
     stage.run(5_s);
     CHECK(stage.now().audio_track != before);
     // Bursts of 1 kHz before, of 2 kHz after, all at whole seconds of media time.
@@ -363,7 +363,7 @@ TEST_CASE("switching sound costs nothing that plays: at every speed, in a loop, 
             auto wall = stage.strand->now();
             auto from = stage.now().position;
             for (int i = 0; i < 6; ++i) {
-                auto& list = *stage.now().choices;
+                auto& list = *stage.now().track_options;
                 stage.controller.choose_audio(list[random() % 2].id);
                 stage.run(Time{static_cast<std::int64_t>(random() % 300'000'000)});
             }

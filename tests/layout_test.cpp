@@ -21,7 +21,7 @@ ControlContext random_moment(std::mt19937& random) {
         s.error = Error{ErrorCode::io, std::string(random() % 200, 'w'), "Try something else."};
     if (random() % 4) s.display_width = 16 * (1 + static_cast<int>(random() % 90)), s.display_height = 360;
     if (random() % 2)
-        s.choices = std::make_shared<const std::vector<Choice>>(std::vector<Choice>{
+        s.track_options = std::make_shared<const std::vector<TrackOption>>(std::vector<TrackOption>{
             {Kind::audio, 1, "en", "English"}, {Kind::audio, 2, "de", "German"}, {Kind::text, 3, "en", "English"}});
     c.title = std::string(random() % 40, 't');
     c.count = 1 + random() % 3, c.has_next = random() % 2;

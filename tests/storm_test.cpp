@@ -231,8 +231,8 @@ TEST_CASE("whatever was called, what is shown then is what its place says, and i
                         c.set_loop({static_cast<Loop::Kind>(random() % 3), length / 4, length / 2}), done += "loop ";
                         break;
                     default:
-                        if (auto choices = stage.now().choices; !choices->empty())
-                            c.choose_audio((*choices)[random() % choices->size()].id), done += "sound ";
+                        if (auto track_options = stage.now().track_options; !track_options->empty())
+                            c.choose_audio((*track_options)[random() % track_options->size()].id), done += "sound ";
                 }
                 if (random() % 2) stage.run(Time{static_cast<std::int64_t>(random() % 300'000'000)});
             }

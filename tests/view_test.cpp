@@ -233,9 +233,9 @@ TEST_CASE("controls stay while a menu that one of them opened is looked at, and 
     with.player().put({.kind = &control_kind("tracks"), .name = "choices"}, "top-left");
     Seat chosen(with);
     REQUIRE(chosen.phase(Phase::ready));
-    auto* choices = chosen.view.control_widget("choices");
-    REQUIRE((choices && soon([&] { return choices->isVisible() && choices->isEnabled(); })));
-    click(choices);
+    auto* track_options = chosen.view.control_widget("choices");
+    REQUIRE((track_options && soon([&] { return track_options->isVisible() && track_options->isEnabled(); })));
+    click(track_options);
     REQUIRE(QApplication::activePopupWidget());
     std::erase_if(with.player().controls, [](auto& c) { return c.name == "choices"; });
     chosen.view.apply(with, 0);
@@ -445,7 +445,7 @@ TEST_CASE("sound and captions of a stream are chosen while it plays, from the pl
         return pressed;
     };
     auto of = [&](Kind kind, std::string_view language) {
-        for (auto& c : *now().choices)
+        for (auto& c : *now().track_options)
             if (c.kind == kind && c.language == language) return c.id;
         return std::uint64_t{0};
     };
@@ -682,7 +682,7 @@ TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
         REQUIRE(seat.phase(Phase::ready));
         auto spoken = [&] {
             auto s = seat.view.snapshot();
-            for (auto& c : *s.choices)
+            for (auto& c : *s.track_options)
                 if (c.id == s.audio_track) return c.language;
             return std::string();
         };

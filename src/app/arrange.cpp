@@ -322,7 +322,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
         auto& s = p.context.snapshot;
         json events = json::array(), captions = nullptr;
         for (auto& e : p.events) events.push_back(to_json(e));
-        for (auto& c : *s.choices)
+        for (auto& c : *s.track_options)
             if (c.kind == Kind::text && s.text_track != 0 && c.id == s.text_track) captions = c.title;
         players.push_back(
             {{"name", spec.name},

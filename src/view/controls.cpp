@@ -16,20 +16,21 @@ namespace {
 using Form = ControlKind::Form;
 
 /// The choices of sound and captions; what plays is marked.
-void add_choices(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool audio_tracks, bool captions) {
+void add_track_options(QMenu& menu, const Snapshot& s, const ControlCalls& calls, bool audio_tracks, bool captions) {
     auto add = [&](const QString& words, bool on, std::function<void()> run) {
         auto* a = menu.addAction(look::literal(words), &menu, std::move(run));
         a->setCheckable(true);
         a->setChecked(on);
     };
-    for (auto& c : *s.choices)
+    for (auto& c : *s.track_options)
         if (audio_tracks && c.kind == Kind::audio)
             add("Sound: " + text(c.title), c.id == s.audio_track, [calls, id = c.id] { calls.audio_track(id); });
-    bool any = std::any_of(s.choices->begin(), s.choices->end(), [](auto& c) { return c.kind == Kind::text; });
+    bool any =
+        std::any_of(s.track_options->begin(), s.track_options->end(), [](auto& c) { return c.kind == Kind::text; });
     if (!captions || !any) return;
     menu.addSeparator();
     add("No captions", s.text_track == 0, [calls] { calls.text_track(0); });
-    for (auto& c : *s.choices)
+    for (auto& c : *s.track_options)
         if (c.kind == Kind::text)
             add("Captions: " + text(c.title), c.id == s.text_track, [calls, id = c.id] { calls.text_track(id); });
 }
@@ -85,7 +86,7 @@ class PressControl : public Focusing<QAbstractButton> {
         // Of its own, as the document may lose this control while it is open.
         auto* menu = new QMenu(this);
         menu->setAttribute(Qt::WA_DeleteOnClose);
-        add_choices(*menu, context_.snapshot, calls_, true, tracks);
+        add_track_options(*menu, context_.snapshot, calls_, true, tracks);
         menu->popup(on_display(*this, QPoint()) - QPoint(0, menu->sizeHint().height()));
     }
     ControlCalls calls_;
@@ -444,8 +445,8 @@ void MoreButton::open() {
             case Form::button: {
                 auto asked = c.kind->press(context_, c.settings);
                 if (asked.what == Press::What::choose_tracks || asked.what == Press::What::choose_audio) {
-                    add_choices(*menu->addMenu(label), context_.snapshot, calls_, true,
-                                asked.what == Press::What::choose_tracks);
+                    add_track_options(*menu->addMenu(label), context_.snapshot, calls_, true,
+                                      asked.what == Press::What::choose_tracks);
                     break;
                 }
                 auto* action = menu->addAction(label, menu, [calls = calls_, asked] { calls.press(asked); });

@@ -6,8 +6,8 @@
 
 namespace ruedo {
 
-void Controller::Engine::list_choices() {
-    auto list = std::make_shared<std::vector<Choice>>();
+void Controller::Engine::list_track_options() {
+    auto list = std::make_shared<std::vector<TrackOption>>();
     std::uint64_t wanted = 0;
     auto title = [](const std::string& language, Codec codec) {
         return language.empty() ? std::string(codec_title(codec)) : language_title(language);
@@ -26,7 +26,7 @@ void Controller::Engine::list_choices() {
         if (!options_.text_language.empty() && language == options_.text_language && !wanted)
             wanted = first_outside + i;
     }
-    choices_ = std::move(list);
+    track_options_ = std::move(list);
     if (wanted) choose_text(wanted);
 }
 
@@ -98,9 +98,9 @@ void Controller::Engine::choose_languages(const std::string& audio, const std::s
     if (!clip_) return;  // taken up when it is open
     if (other_audio) choose_spoken();
     if (!other_text) return;
-    auto it = std::find_if(choices_->begin(), choices_->end(),
+    auto it = std::find_if(track_options_->begin(), track_options_->end(),
                            [&](auto& c) { return c.kind == Kind::text && !text.empty() && c.language == text; });
-    choose_text(it == choices_->end() ? 0 : it->id);
+    choose_text(it == track_options_->end() ? 0 : it->id);
 }
 /// The sound in the language that is asked for.
 void Controller::Engine::choose_spoken() {

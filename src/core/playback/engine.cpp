@@ -199,7 +199,7 @@ void Controller::Engine::reset_source() {
     altered_ = false;
     no_hurry();
     cut_.reset(), audio_track_end_.reset();
-    choices_ = no_choices(), cues_.reset(), frame_times_.reset();
+    track_options_ = no_track_options(), cues_.reset(), frame_times_.reset();
     text_track_ = 0;
     ++text_generation_, ++audio_switch_, ++prepare_generation_, ++buffer_generation_, ++list_generation_;
     video_busy_ = audio_busy_ = prepare_busy_ = false;
@@ -287,7 +287,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     made_places_ = 0;
     look_at_converter();
     look_at_news();
-    list_choices();
+    list_track_options();
     if (lists_frames_) find_frames();
     choose_spoken();  // it may have been asked for while this was opened
     if (o.lacking) note(o.unseen ? "pictures-missing" : "sound-missing", o.lacking->sentence);

@@ -128,7 +128,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void catch_up(Time now);
     void no_hurry();
     void measure_buffer();
-    void list_choices();
+    void list_track_options();
     void find_frames();
     void choose_spoken();
 
@@ -224,7 +224,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         std::uint64_t received = 0;
     };
     std::optional<Starved> starved_;  ///< Since when, while waiting for the network.
-    std::shared_ptr<const std::vector<Choice>> choices_ = no_choices();
+    std::shared_ptr<const std::vector<TrackOption>> track_options_ = no_track_options();
     std::shared_ptr<const Cues> cues_;
     std::shared_ptr<const FrameTimes> frame_times_;
     bool lists_frames_ = false;

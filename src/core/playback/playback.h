@@ -45,12 +45,12 @@ enum class SeekMode { exact, keyframe };  ///< `keyframe`: the nearest one, for 
 enum class Motion { still, moving, starved };
 
 /// A track that can be chosen while playing.
-struct Choice {
+struct TrackOption {
     Kind kind = Kind::audio;
     std::uint64_t id = 0;  ///< The container's number; captions in files of their own count from 1 << 48.
     std::string language;  ///< BCP 47; may be empty.
     std::string title;     ///< For people: "German", or the codec where no language is stated.
-    bool operator==(const Choice&) const = default;
+    bool operator==(const TrackOption&) const = default;
 };
 
 struct OpenOptions {
@@ -73,8 +73,8 @@ struct Counters {
 };
 
 /// As before opening.
-inline const std::shared_ptr<const std::vector<Choice>>& no_choices() {
-    static const auto none = std::make_shared<const std::vector<Choice>>();
+inline const std::shared_ptr<const std::vector<TrackOption>>& no_track_options() {
+    static const auto none = std::make_shared<const std::vector<TrackOption>>();
     return none;
 }
 
@@ -101,10 +101,11 @@ struct Snapshot {
     std::size_t frames_ahead = 0;
     Time audio_ahead{};
     std::optional<Time> av_offset;
-    std::shared_ptr<const std::vector<Choice>> choices = no_choices();  ///< Sound and text tracks; never null.
-    std::uint64_t audio_track = 0, text_track = 0;                      ///< Which of them play; 0 for none.
-    std::shared_ptr<const Cues> cues;  ///< Of the text track, as far as they are known.
-    double level = 0;                  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
+    std::shared_ptr<const std::vector<TrackOption>> track_options =
+        no_track_options();                         ///< Sound and text tracks; never null.
+    std::uint64_t audio_track = 0, text_track = 0;  ///< Which of them play; 0 for none.
+    std::shared_ptr<const Cues> cues;               ///< Of the text track, as far as they are known.
+    double level = 0;  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
     /// Of the track that plays, where `list_frames` asked for it and the clip lies at hand; once it is found.
     std::shared_ptr<const FrameTimes> pictures;
     std::shared_ptr<const StreamReport> stream;  ///< Of what comes in segments; a few times a second.

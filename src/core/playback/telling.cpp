@@ -43,7 +43,7 @@ void Controller::Engine::publish() {
     s.av_offset = av_offset_;
     s.stream = stream_;
     if (stalled_since_.ns != INT64_MAX) s.counters.stalled += now() - stalled_since_;
-    s.choices = choices_, s.cues = cues_, s.pictures = frame_times_;
+    s.track_options = track_options_, s.cues = cues_, s.pictures = frame_times_;
     s.level = mixer_input_ ? mixer_input_->level() : 0;
     s.audio_track = audio_ ? audio_->track().id : 0, s.text_track = text_track_;
     bool moving = clock_.running();

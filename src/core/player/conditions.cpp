@@ -10,7 +10,7 @@ namespace {
 using C = const ControlContext&;
 
 bool has(C c, Kind kind) {
-    auto& all = c.snapshot.choices;
+    auto& all = c.snapshot.track_options;
     return all && std::any_of(all->begin(), all->end(), [kind](auto& x) { return x.kind == kind; });
 }
 

@@ -43,15 +43,16 @@ Words refused(C c) {
 }
 constexpr auto no_play = refused<machine::Input::play>;
 Words closed(C c) { return nothing_open(c) ? "Nothing is open." : ""; }
-auto choices_of(C c, Kind kind) {
-    auto& all = *c.snapshot.choices;
+auto track_options_of(C c, Kind kind) {
+    auto& all = *c.snapshot.track_options;
     return std::count_if(all.begin(), all.end(), [kind](auto& x) { return x.kind == kind; });
 }
-Words no_captions(C c) { return choices_of(c, Kind::text) ? "" : "There are no captions."; }
-Words one_audio(C c) { return choices_of(c, Kind::audio) > 1 ? "" : "There is only one sound."; }
-Words no_choice(C c) {
-    return choices_of(c, Kind::text) || choices_of(c, Kind::audio) > 1 ? ""
-                                                                       : "There are no captions, and only one sound.";
+Words no_captions(C c) { return track_options_of(c, Kind::text) ? "" : "There are no captions."; }
+Words one_audio(C c) { return track_options_of(c, Kind::audio) > 1 ? "" : "There is only one sound."; }
+Words no_track_option(C c) {
+    return track_options_of(c, Kind::text) || track_options_of(c, Kind::audio) > 1
+               ? ""
+               : "There are no captions, and only one sound.";
 }
 std::string plural(std::int64_t n, std::string_view one) { return fmt::format("{} {}{}", n, one, n == 1 ? "" : "s"); }
 std::string seconds(Time t) { return fmt::format("{:g}", t.seconds()); }
@@ -65,10 +66,10 @@ double next_speed(C c, S s) {
 /// With the one text there is, a press shows and hides it; with several it goes through them.
 std::uint64_t next_text(C c) {
     bool found = c.snapshot.text_track == 0;
-    for (auto& choice : *c.snapshot.choices) {
-        if (choice.kind != Kind::text) continue;
-        if (found) return choice.id;
-        found = choice.id == c.snapshot.text_track;
+    for (auto& track_option : *c.snapshot.track_options) {
+        if (track_option.kind != Kind::text) continue;
+        if (found) return track_option.id;
+        found = track_option.id == c.snapshot.text_track;
     }
     return 0;
 }
@@ -226,8 +227,9 @@ std::vector<ControlKind> make_rows() {
             [](C c, S) {
                 auto next = next_text(c);
                 if (!next) return std::string("Captions off");
-                for (auto& choice : *c.snapshot.choices)
-                    if (choice.id == next && choice.kind == Kind::text) return "Captions: " + choice.title;
+                for (auto& track_option : *c.snapshot.track_options)
+                    if (track_option.id == next && track_option.kind == Kind::text)
+                        return "Captions: " + track_option.title;
                 return std::string("Captions on");
             },
             [](C c, S) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
@@ -240,7 +242,7 @@ std::vector<ControlKind> make_rows() {
             "tracks", "sound and captions", "lets one choose which sound is heard and which captions are seen", 5,
             [](C, S) { return std::string("Sound and captions"); },
             [](C c, S) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
-            [](C, S) { return Press{What::choose_tracks}; }, no_choice),
+            [](C, S) { return Press{What::choose_tracks}; }, no_track_option),
         button(
             "full-screen", "full screen", "the same player over the whole screen, and back", 3,
             [](C c, S) { return std::string(c.full_screen ? "Leave full screen" : "Full screen"); },

@@ -29,7 +29,7 @@ Remembered remember(const PlayerSession& session) {
     }
     if (p.remembers(Remember::captions) && (s.has_video || s.has_audio)) {
         r.text_language = "";
-        for (auto& c : *s.choices)
+        for (auto& c : *s.track_options)
             if (c.kind == Kind::text && c.id == s.text_track) r.text_language = c.language;
     }
     return r;

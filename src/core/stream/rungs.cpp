@@ -72,34 +72,36 @@ std::size_t Supply::choose(Feed& feed, Time at) {
     auto* list = some_list(feed);
     auto* segment = list ? list->at(at + about) : nullptr;
     auto s = situation(feed, at, segment);
-    adapt::Choice choice{0, {}};
+    adapt::TrackOption track_option{0, {}};
     if (!options_.rung.empty()) {
         auto it = std::find_if(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options_.rung; });
-        if (it != rungs.end()) choice = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
+        if (it != rungs.end()) track_option = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
     } else if (options_.best) {
-        choice = {rungs.size() - 1, "as good as it comes"};
+        track_option = {rungs.size() - 1, "as good as it comes"};
     } else if (rungs.size() > 1 && &feed == &feeds_[0]) {
-        choice = feed.policy->choose(s);
+        track_option = feed.policy->choose(s);
     }
     // Sound costs little: the best that takes no more than a tenth of the link.
     if (&feed != &feeds_[0])
-        for (choice.rung = rungs.size() - 1; choice.rung > 0 && !options_.best; --choice.rung)
-            if (rungs[choice.rung].bits_a_second() * 10 <= s.throughput.mean) break;
-    while (choice.rung > 0 && !usable(choice.rung)) --choice.rung;
-    while (choice.rung + 1 < rungs.size() && !usable(choice.rung)) ++choice.rung;
-    if (&feed != &feeds_[0] || feed.plan.kind != Kind::video) return choice.rung;
-    if (choice.why.empty()) choice.why = "the only rung";
-    bool other = !feed.last || *feed.last != choice.rung;
+        for (track_option.rung = rungs.size() - 1; track_option.rung > 0 && !options_.best; --track_option.rung)
+            if (rungs[track_option.rung].bits_a_second() * 10 <= s.throughput.mean) break;
+    while (track_option.rung > 0 && !usable(track_option.rung)) --track_option.rung;
+    while (track_option.rung + 1 < rungs.size() && !usable(track_option.rung)) ++track_option.rung;
+    if (&feed != &feeds_[0] || feed.plan.kind != Kind::video) return track_option.rung;
+    if (track_option.why.empty()) track_option.why = "the only rung";
+    bool other = !feed.last || *feed.last != track_option.rung;
     auto number = segment ? segment->number : 0;
     // One that was interrupted for something more urgent is decided anew.
     if (!report_.decisions.empty() && report_.decisions.back().segment == number &&
-        report_.decisions.back().rung == rungs[choice.rung].id)
+        report_.decisions.back().rung == rungs[track_option.rung].id)
         report_.decisions.pop_back();
     if (report_.decisions.size() < 100'000)
         report_.decisions.push_back(
-            {since_opened(), number, rungs[choice.rung].id, choice.why, s.throughput.mean, s.ahead});
-    if (other) tell("rung", fmt::format("{} from {} on: {}", rungs[choice.rung].title(), format_time(at), choice.why));
-    return choice.rung;
+            {since_opened(), number, rungs[track_option.rung].id, track_option.why, s.throughput.mean, s.ahead});
+    if (other)
+        tell("rung",
+             fmt::format("{} from {} on: {}", rungs[track_option.rung].title(), format_time(at), track_option.why));
+    return track_option.rung;
 }
 
 }  // namespace ruedo::stream
