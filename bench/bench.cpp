@@ -480,7 +480,7 @@ const std::vector<std::pair<std::string, std::function<json()>>>& rows() {
 
 int main(int argc, char** argv) {
     using namespace ruedo;
-    const LanesEnd lanes_end;
+    const WorkersEnd workers_end;
     // What a row asks of a process of its own.
     if (argc == 4 && std::string_view(argv[1]) == "--peak") {
         int seconds = std::atoi(argv[3]);

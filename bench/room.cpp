@@ -47,11 +47,11 @@ struct Room {
 double copy_ms(const std::vector<std::uint32_t>& from, std::vector<std::uint32_t>& to, unsigned threads) {
     // Threads that are there already, as the projection's are.
     std::atomic<unsigned> go = 0, done = 0;
-    std::vector<std::thread> crew;
+    std::vector<std::thread> pool;
     auto part = from.size() / threads;
     auto work = [&](unsigned i) { std::memcpy(&to[i * part], &from[i * part], part * 4); };
     for (unsigned i = 1; i < threads; ++i)
-        crew.emplace_back([&, i] {
+        pool.emplace_back([&, i] {
             while (!go) std::this_thread::yield();
             work(i), ++done;
         });
@@ -61,7 +61,7 @@ double copy_ms(const std::vector<std::uint32_t>& from, std::vector<std::uint32_t
         work(0);
         while (done + 1 < threads) std::this_thread::yield();
     });
-    for (auto& t : crew) t.join();
+    for (auto& t : pool) t.join();
     return ms;
 }
 }  // namespace

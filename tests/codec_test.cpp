@@ -138,9 +138,9 @@ TEST_CASE("decoders begin, jump and end on many threads at once, and none knows 
         while (auto p = value(reader->next())) pictures.emplace_back(p->pts, render(*p).pixels);
     }
     std::atomic<int> wrong = 0;
-    std::vector<std::thread> crew;
+    std::vector<std::thread> pool;
     for (unsigned who = 0; who < 4; ++who)
-        crew.emplace_back([&, who] {
+        pool.emplace_back([&, who] {
             std::mt19937 random(who);
             for (int i = 0; i < 12; ++i) {
                 auto which = random() % all.size();
@@ -157,7 +157,7 @@ TEST_CASE("decoders begin, jump and end on many threads at once, and none knows 
                 wrong += !reader;
             }
         });
-    for (auto& t : crew) t.join();
+    for (auto& t : pool) t.join();
     CHECK(wrong == 0);
 }
 

@@ -3,6 +3,6 @@
 #include "catch_runner.h"
 
 int main(int argc, char** argv) {
-    const ruedo::LanesEnd lanes_end;
+    const ruedo::WorkersEnd workers_end;
     return run_tests(argc, argv);
 }

@@ -52,25 +52,25 @@ struct Watcher {
 
 TEST_CASE("a job in virtual time may turn out to take longer, and who gives it up is free for the next") {
     auto strand = make_virtual_strand();
-    auto lane = strand->lane();
+    auto worker = strand->worker();
     std::vector<std::pair<char, Time>> happened;
     auto note = [&](char what) { return [&, what] { happened.emplace_back(what, strand->now()); }; };
     std::atomic<bool> given_up = false;
-    lane->run(
+    worker->run(
         10_ms,
         [&] {
             charge(2_s);
             CHECK(charged() == 2_s);
         },
         note('a'));
-    lane->run(10_ms, [&] { CHECK(charged() == Time{}); }, note('b'));
+    worker->run(10_ms, [&] { CHECK(charged() == Time{}); }, note('b'));
     strand->run_until(5_s);
     CHECK(happened == std::vector<std::pair<char, Time>>{{'a', 2010_ms}, {'b', 2010_ms}});
     happened.clear();
-    lane->run({}, [&] { charge(60_s, &given_up); }, note('c'));
+    worker->run({}, [&] { charge(60_s, &given_up); }, note('c'));
     strand->run_until(6_s);
     given_up = true;
-    lane->run(10_ms, [] {}, note('d'));
+    worker->run(10_ms, [] {}, note('d'));
     strand->run_until(7_s);
     CHECK(happened == std::vector<std::pair<char, Time>>{{'d', 6010_ms}});
     // Outside of any job nothing is charged.

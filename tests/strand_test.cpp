@@ -40,12 +40,12 @@ TEST_CASE("who gives way takes along whom it begins, and nobody else") {
 
 TEST_CASE("a lane charges its jobs one after another, and forgets them when it goes") {
     auto strand = make_virtual_strand();
-    auto lane = strand->lane();
+    auto worker = strand->worker();
     std::vector<Time> ends;
-    for (int i = 0; i < 3; ++i) lane->run(5_ms, [] {}, [&] { ends.push_back(strand->now()); });
+    for (int i = 0; i < 3; ++i) worker->run(5_ms, [] {}, [&] { ends.push_back(strand->now()); });
     strand->run_until(12_ms);
     CHECK(ends == std::vector{5_ms, 10_ms});
-    lane.reset();
+    worker.reset();
     strand->run_until(1_s);
     CHECK(ends.size() == 2);
 }
@@ -74,9 +74,9 @@ TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by its
         std::atomic<bool> go_on = false;
     };
     auto shared = std::make_shared<Shared>();
-    auto lane = strand->lane();
+    auto worker = strand->worker();
     for (int i = 0; i < 5; ++i)
-        lane->run(
+        worker->run(
             {},
             [shared] {
                 ++shared->begun;
@@ -85,7 +85,7 @@ TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by its
             },
             [shared] { ++shared->told; });
     while (shared->begun == 0) std::this_thread::yield();
-    lane.reset();  // would wait for ever if it waited for the job
+    worker.reset();  // would wait for ever if it waited for the job
     CHECK(shared->ended == 0);
     shared->go_on = true;
     while (shared->ended == 0) std::this_thread::yield();
@@ -97,8 +97,8 @@ TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by its
 TEST_CASE("what a task throws ends that task, not the strand") {
     auto real = make_real_strand();
     std::atomic<int> ran = 0;
-    auto lane = real->lane();
-    lane->run({}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
+    auto worker = real->worker();
+    worker->run({}, [] { throw std::runtime_error("meant for a test"); }, [&] { ++ran; });
     real->post([] { throw std::runtime_error("meant for a test"); });
     real->post([&] { ++ran; });
     while (ran < 2) std::this_thread::yield();
@@ -129,15 +129,15 @@ TEST_CASE("a process ends while lanes are at work", "[.]") {
         // A strand outlives its lanes.
         struct Inner {
             std::unique_ptr<Strand> strand = make_real_strand();
-            std::vector<std::unique_ptr<Lane>> lanes{};
+            std::vector<std::unique_ptr<Worker>> workers{};
         };
         auto inner = std::make_shared<Inner>();
         for (int k = 0; k < 4; ++k) {
-            inner->lanes.push_back(inner->strand->lane());
-            inner->lanes.back()->run({}, [] { std::this_thread::sleep_for(std::chrono::milliseconds(3)); }, [] {});
+            inner->workers.push_back(inner->strand->worker());
+            inner->workers.back()->run({}, [] { std::this_thread::sleep_for(std::chrono::milliseconds(3)); }, [] {});
         }
-        auto lane = strand->lane();
-        lane->run({}, [inner, i] { std::this_thread::sleep_for(std::chrono::milliseconds(1 + i % 4)); }, [] {});
+        auto worker = strand->worker();
+        worker->run({}, [inner, i] { std::this_thread::sleep_for(std::chrono::milliseconds(1 + i % 4)); }, [] {});
     }
 }
 
@@ -153,10 +153,10 @@ MadeStatic& made_static() {
 /// A job that is still at work when the process ends uses what was made static before it, beside it, and by itself.
 void leave_at_work() {
     auto strand = make_real_strand();
-    auto lane = strand->lane();
+    auto worker = strand->worker();
     auto begun = std::make_shared<std::atomic<bool>>();
     made_static<0>();
-    lane->run(
+    worker->run(
         {},
         [begun] {
             auto& beside = made_static<1>();

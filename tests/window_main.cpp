@@ -8,7 +8,7 @@
 #include "view/look.h"
 
 int main(int argc, char** argv) {
-    const ruedo::LanesEnd lanes_end;
+    const ruedo::WorkersEnd workers_end;
     if (!qEnvironmentVariableIsSet("QT_QPA_PLATFORM") && !qEnvironmentVariableIsSet("DISPLAY"))
         qputenv("QT_QPA_PLATFORM", "offscreen");
     QStandardPaths::setTestModeEnabled(true);

@@ -308,21 +308,21 @@ TEST_CASE("the newest question wins at the desk, the same is not asked twice, an
     auto quick = [](int answer) { return [answer](const std::atomic<bool>&) { return answer; }; };
     auto note = [&](int a) { answers.push_back(a); };
     {
-        Desk desk;
-        desk.ask("a", "1", slow(1), note);
+        BackgroundTasks tasks;
+        tasks.ask("a", "1", slow(1), note);
         REQUIRE(soon([&] { return worked == 1; }));
-        desk.ask("a", "2", quick(2), note);
+        tasks.ask("a", "2", quick(2), note);
         REQUIRE(soon([&] { return answers == std::vector{2}; }));
         CHECK(soon([&] { return given_up == 1; }));
-        desk.ask("a", "2", quick(22), note);  // the same question: known already
-        desk.ask("b", "2", quick(3), note);
+        tasks.ask("a", "2", quick(22), note);  // the same question: known already
+        tasks.ask("b", "2", quick(3), note);
         REQUIRE(soon([&] { return answers.size() == 2; }));
         CHECK(answers == std::vector{2, 3});
-        desk.forget("a");
-        desk.ask("a", "2", quick(4), note);
+        tasks.forget("a");
+        tasks.ask("a", "2", quick(4), note);
         REQUIRE(soon([&] { return answers.size() == 3; }));
         // Reads of the work give up with it.
-        desk.ask(
+        tasks.ask(
             "c", "1",
             [&](const std::atomic<bool>&) {
                 ++worked;

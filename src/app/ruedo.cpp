@@ -195,7 +195,7 @@ int run_window(int argc, char** argv) {
 }  // namespace
 
 int main(int argc, char** argv) {
-    const LanesEnd lanes_end;
+    const WorkersEnd workers_end;
     try {
         return run_window(argc, argv);
     } catch (const std::exception& e) {

@@ -123,7 +123,7 @@ int run(int argc, char** argv) {
 }  // namespace
 
 int main(int argc, char** argv) {
-    const LanesEnd lanes_end;
+    const WorkersEnd workers_end;
     try {
         return run(argc, argv);
     } catch (const std::exception& e) {

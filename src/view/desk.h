@@ -14,7 +14,7 @@ namespace ruedo {
 
 /// Questions are asked from one place each, and the newest from a place wins: the one before is given up. What a
 /// question is about is its key; the same one is not asked again. Used on the window's thread; answers come there.
-class Desk : public QObject {
+class BackgroundTasks : public QObject {
   public:
     /// One question among those under way; what its work is given.
     class Question : public std::enable_shared_from_this<Question> {
@@ -33,18 +33,19 @@ class Desk : public QObject {
         }
 
       private:
-        friend class Desk;
+        friend class BackgroundTasks;
         std::string key_;
         std::atomic<bool> cancel_ = false;
     };
 
-    explicit Desk(QObject* parent = nullptr, int threads = 2, QThread::Priority priority = QThread::InheritPriority)
+    explicit BackgroundTasks(QObject* parent = nullptr, int threads = 2,
+                             QThread::Priority priority = QThread::InheritPriority)
         : QObject(parent) {
         pool_.setMaxThreadCount(threads);
         pool_.setThreadPriority(priority);
     }
     /// Gives everything up and waits for it, which takes as long as giving up does.
-    ~Desk() override {
+    ~BackgroundTasks() override {
         forget_all();
         pool_.waitForDone();
     }

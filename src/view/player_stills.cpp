@@ -26,10 +26,10 @@ std::vector<StripItem> PlayerView::strip_items() const {
 /// Decoded beside what plays, from a clip of its own; only of what lies at hand.
 void PlayerView::ask_still(std::optional<Time> at, std::function<void(const QImage&)> told) {
     auto* source = session_->source();
-    if (!at || !source || is_address(source->file)) return desk_.forget("still");
+    if (!at || !source || is_address(source->file)) return tasks_.forget("still");
     auto file = resolve(*source, session_->folder());
     auto size = std::clamp(width() / 4, 96, 240);
-    desk_.ask(
+    tasks_.ask(
         "still", file + "|" + std::to_string(at->ns),
         [file, at, size](const std::atomic<bool>& cancel) { return find_poster(file, size, size, &cancel, at); },
         [told = std::move(told)](const QImage& still) { told(still); });
@@ -55,14 +55,14 @@ void PlayerView::find_posters() {
             return poster.isNull() ? find_poster(source, at ? 1920 : 960, at ? 1280 : 640, &cancel, at)
                                    : poster.scaled(1920, 1280, Qt::KeepAspectRatio, Qt::SmoothTransformation);
         };
-        desk_.ask("poster " + std::to_string(i),
-                  source + "|" + own.toStdString() + "|" + std::to_string(spec.poster_at.value_or(Time{-1}).ns),
-                  std::move(work), [this, i, source](QImage poster) {
-                      ++posters_made_;
-                      auto& sources = session_->document().sources;
-                      if (!poster.isNull() && i < sources.size() && resolve(sources[i], session_->folder()) == source)
-                          set_poster(i, poster);
-                  });
+        tasks_.ask("poster " + std::to_string(i),
+                   source + "|" + own.toStdString() + "|" + std::to_string(spec.poster_at.value_or(Time{-1}).ns),
+                   std::move(work), [this, i, source](QImage poster) {
+                       ++posters_made_;
+                       auto& sources = session_->document().sources;
+                       if (!poster.isNull() && i < sources.size() && resolve(sources[i], session_->folder()) == source)
+                           set_poster(i, poster);
+                   });
     }
 }
 
@@ -75,7 +75,7 @@ void PlayerView::forget_posters(const PlayerDocument& before, const std::filesys
                     before.sources[i].file == now.sources[i].file &&
                     before.sources[i].poster == now.sources[i].poster &&
                     before.sources[i].poster_at == now.sources[i].poster_at;
-        if (!same) desk_.forget("poster " + std::to_string(i));
+        if (!same) tasks_.forget("poster " + std::to_string(i));
         it = same ? std::next(it) : posters_.erase(it);
     }
 }

@@ -138,7 +138,7 @@ class PlayerView : public QWidget {
     QWidget* home_ = nullptr;
     QRect home_geometry_;
     int posters_made_ = 0;
-    Desk desk_;
+    BackgroundTasks tasks_;
 };
 
 }  // namespace ruedo

@@ -43,7 +43,7 @@ struct Look {
 }  // namespace
 
 void Adding::stop() {
-    desk_.forget_all();
+    tasks_.forget_all();
     busy_ = 0;
     emit done();
 }
@@ -52,7 +52,7 @@ void Adding::add(const QStringList& sources) {
     ++busy_;
     // Each its own place: what is asked later does not take the place of what is under way.
     auto place = std::to_string(++asked_);
-    auto work = [this, sources](const Desk::Question& question) {
+    auto work = [this, sources](const BackgroundTasks::Question& question) {
         Look look;
         int looked = 0;
         QElapsedTimer since;
@@ -109,9 +109,9 @@ void Adding::add(const QStringList& sources) {
         }
         return look;
     };
-    desk_.ask(place, place, std::move(work), [this, place](Look look) {
+    tasks_.ask(place, place, std::move(work), [this, place](Look look) {
         --busy_;
-        desk_.forget(place);
+        tasks_.forget(place);
         if (!look.files.isEmpty()) emit found(look.files, look.captions);
         if (!look.refusals.isEmpty()) emit refused(look.refusals);
         emit done();

@@ -34,7 +34,7 @@ class Adding : public QObject {
     void done();
 
   private:
-    Desk desk_{nullptr, 1};
+    BackgroundTasks tasks_{nullptr, 1};
     int busy_ = 0, asked_ = 0;
 };
 

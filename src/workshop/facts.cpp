@@ -198,7 +198,7 @@ void FactsPanel::say(const QString& html) {
 void FactsPanel::rebuild() {
     auto& sources = project_.document().sources;
     if (project_.current() >= sources.size()) {
-        desk_.forget_all();
+        tasks_.forget_all();
         source_.clear();
         title_->setText("The shelf is empty");
         return say("<p>Drop clips, folders or addresses anywhere in this window, paste them, or add them above.</p>");
@@ -213,7 +213,7 @@ void FactsPanel::rebuild() {
     source_ = source;
     shape_->picture = {};
     say("<p>Looking into it …</p>");
-    auto work = [this, source](const Desk::Question& question) -> Result<SourceFacts> {
+    auto work = [this, source](const BackgroundTasks::Question& question) -> Result<SourceFacts> {
         RUEDO_TRY(auto clip, open_clip(source));
         FactsOptions options;
         options.whole = false;
@@ -224,7 +224,7 @@ void FactsPanel::rebuild() {
         };
         return gather_facts(std::shared_ptr<Clip>(std::move(clip)), CodecRegistry::standard(), source, options);
     };
-    desk_.ask("facts", source, std::move(work), [this](Result<SourceFacts> facts) {
+    tasks_.ask("facts", source, std::move(work), [this](Result<SourceFacts> facts) {
         if (facts) return tell(std::make_shared<const SourceFacts>(std::move(*facts)), false);
         auto& e = facts.error();
         say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>")

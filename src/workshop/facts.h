@@ -40,7 +40,7 @@ class FactsPanel : public QWidget {
     std::string source_;
     std::shared_ptr<const SourceFacts> facts_;
     bool listening_ = false;
-    Desk desk_{nullptr, 1};
+    BackgroundTasks tasks_{nullptr, 1};
 };
 
 }  // namespace ruedo

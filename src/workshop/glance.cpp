@@ -112,19 +112,19 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
 }  // namespace
 
 Glances::Glances(QObject* parent) : QObject(parent) {
-    desk_.ask("", "tidy", [](auto&) { return tidy(cache_folder()), true; }, [](bool) {});
+    tasks_.ask("", "tidy", [](auto&) { return tidy(cache_folder()), true; }, [](bool) {});
 }
 
 const Glance* Glances::at(const std::string& source) {
     auto [it, fresh] = known_.try_emplace(source);
     if (!fresh) return it->second ? &*it->second : nullptr;
     ++waiting_;
-    desk_.ask(
+    tasks_.ask(
         source, source, [source](const std::atomic<bool>& cancel) { return look_into(source, &cancel); },
         [this, source](Glance glance) {
             --waiting_;
             known_[source] = std::move(glance);
-            desk_.forget(source);
+            tasks_.forget(source);
             emit found(source);
         });
     return nullptr;
@@ -135,7 +135,7 @@ void Glances::forget(const std::string& source) {
     if (it == known_.end()) return;
     if (!it->second) --waiting_;
     known_.erase(it);
-    desk_.forget(source);
+    tasks_.forget(source);
 }
 
 }  // namespace ruedo

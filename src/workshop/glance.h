@@ -35,7 +35,7 @@ class Glances : public QObject {
   private:
     std::map<std::string, std::optional<Glance>> known_;
     int waiting_ = 0;
-    Desk desk_{nullptr, 2, QThread::LowPriority};
+    BackgroundTasks tasks_{nullptr, 2, QThread::LowPriority};
 };
 
 }  // namespace ruedo

@@ -197,7 +197,7 @@ JobCards::~JobCards() {
 }
 
 void JobCards::look() {
-    desk_.ask(
+    tasks_.ask(
         "jobs", std::to_string(++looked_), [folder = queue_.folder()](auto&) { return JobQueue(folder).list(); },
         [this](const std::vector<Job>& jobs) { show(jobs); });
 }

@@ -49,7 +49,7 @@ class JobCards : public QScrollArea {
     std::shared_ptr<std::atomic<bool>> stop_ = std::make_shared<std::atomic<bool>>(false);
     std::future<void> runner_;
     std::uint64_t looked_ = 0;
-    Desk desk_{nullptr, 1};
+    BackgroundTasks tasks_{nullptr, 1};
 };
 
 }  // namespace ruedo

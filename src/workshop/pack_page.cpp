@@ -207,7 +207,7 @@ void PackPage::rebuild() {
     nlohmann::json about{{"folder", project_.folder().string()},
                          {"app", d.app_name},
                          {"sources", to_json(for_target(d, project_.folder()))["sources"]}};
-    desk_.ask(
+    tasks_.ask(
         "plan", about.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), std::move(work),
         [this](Outlook plan) {
             bars_->set(plan.items);
@@ -230,7 +230,7 @@ void PackPage::pack_into(const fs::path& folder) {
         progress_->setValue(0);
     outcome_->setText("Packing");
     auto work = [this, d = project_.document(), from = project_.folder(), folder, give_up = give_up_,
-                 confirmed = outside_](const Desk::Question& question) {
+                 confirmed = outside_](const BackgroundTasks::Question& question) {
         PackOptions options;
         options.outside = [&](const fs::path& file) {
             return std::find(confirmed.begin(), confirmed.end(), file) != confirmed.end();
@@ -246,8 +246,8 @@ void PackPage::pack_into(const fs::path& folder) {
         return pack(d, from, folder, executable_path().parent_path() / "ruedo-player", CodecRegistry::standard(),
                     options);
     };
-    desk_.ask("pack", std::to_string(++number_), std::move(work),
-              [this](Result<Packed> result) { finished(std::move(result)); });
+    tasks_.ask("pack", std::to_string(++number_), std::move(work),
+               [this](Result<Packed> result) { finished(std::move(result)); });
 }
 
 void PackPage::finished(Result<Packed> result) {

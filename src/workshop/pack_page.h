@@ -44,7 +44,7 @@ class PackPage : public QWidget {
     std::filesystem::path made_;
     std::uint64_t number_ = 0;
     bool busy_ = false, placed_by_hand_ = false;
-    Desk desk_;
+    BackgroundTasks tasks_;
 };
 
 }  // namespace ruedo

@@ -167,7 +167,7 @@ void PreparePage::look() {
     if (shown != shown_) {
         shown_ = shown;
         planned_.reset(), trial_.reset(), tried_key_.clear(), compared_.reset();
-        desk_.forget("trial"), desk_.forget("held");
+        tasks_.forget("trial"), tasks_.forget("held");
         strip_->show_trial({}), before_after_->clear(), sum_->clear();
         note_->hide();
         tell();
@@ -178,7 +178,7 @@ void PreparePage::look() {
     auto recipe = prepared ? prepared->recipe : std::nullopt;
     auto key = shown_ + "|" + (recipe ? to_json(*recipe).dump() : std::string());
     asked_ = key;
-    desk_.ask(
+    tasks_.ask(
         "plan", key,
         [from, target = target(), recipe,
          known = planned_ ? planned_->known : nullptr](const std::atomic<bool>& cancel) mutable {
@@ -335,14 +335,14 @@ void PreparePage::open_word(const QString& key) {
 void PreparePage::compare(const Job& job) {
     if (pages_->currentWidget() == table_) show_shelf(false);
     compared_ = job;
-    desk_.forget("trial");
+    tasks_.forget("trial");
     before_after_->clear("being held against what it was made of …");
     strip_->show_trial({});
     auto file = job.out.filename().string();
     sum_->setText(QString("“%1” is being held against what it was made of …").arg(text(file).toHtmlEscaped()));
-    desk_.ask(
+    tasks_.ask(
         "held", std::to_string(job.id) + "|" + std::to_string(++number_),
-        [this, job](const Desk::Question& question) {
+        [this, job](const BackgroundTasks::Question& question) {
             Time told{};
             auto held =
                 hold_against(job.in, job.out, job.recipe.from, CodecRegistry::standard(),

@@ -91,7 +91,7 @@ class PreparePage : public QWidget {
     void tell();
     void open_word(const QString& key);
     void try_it();
-    void try_a_moment(const Desk::Question& question, const std::string& from, TrialOptions whole);
+    void try_a_moment(const BackgroundTasks::Question& question, const std::string& from, TrialOptions whole);
     static std::filesystem::path moment_file(const std::filesystem::path& trial);
     /// What is seen, and its figures: a trial, or what came of a job.
     void show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum);
@@ -126,8 +126,8 @@ class PreparePage : public QWidget {
     ScratchFolder scratch_{"trials"};
     std::size_t changes_ = 0;
     int number_ = 0;
-    Desk desk_;
-    Desk stills_{nullptr, 1};  ///< What is quickly done does not wait behind trials.
+    BackgroundTasks tasks_;
+    BackgroundTasks stills_{nullptr, 1};  ///< What is quickly done does not wait behind trials.
 };
 
 }  // namespace ruedo

@@ -28,13 +28,13 @@ void PreparePage::keep_poster(Time at, Poster how) {
         return set_poster(
             of, [at](auto& s) { s.poster_at = at; }, QString("The picture at %1 is its poster.").arg(clock(at)));
     if (how == Poster::sharpest)
-        return desk_.ask(
+        return tasks_.ask(
             "poster", of + "|" + std::to_string(at.ns),
             [of, at](const std::atomic<bool>& cancel) {
                 return sharpest_near(of, at, 500_ms, CodecRegistry::standard(), &cancel);
             },
             [this, of, at, clock](Result<Time> found) {
-                desk_.forget("poster");
+                tasks_.forget("poster");
                 auto t = found.value_or(at);
                 set_poster(
                     of, [t](auto& s) { s.poster_at = t; },
@@ -61,10 +61,11 @@ void PreparePage::make_sheet() {
 void PreparePage::write_stills(const char* what, const StillOptions& options,
                                std::function<void(const QString&)> done) {
     auto number = std::to_string(++number_);
-    desk_.ask(
+    tasks_.ask(
         what, number,
         [of = seen(), asked = options, what = std::string(what), folder = project_.folder(),
-         scratch = scratch_.path() / ("stills-" + number)](const Desk::Question& question) -> Result<QString> {
+         scratch =
+             scratch_.path() / ("stills-" + number)](const BackgroundTasks::Question& question) -> Result<QString> {
             auto o = asked;
             o.out = o.columns ? scratch / "sheet.png" : scratch;
             std::error_code ec;

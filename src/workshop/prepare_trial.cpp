@@ -15,7 +15,7 @@ void PreparePage::try_it() {
     auto key = shown_ + to_json(p.recipe).dump();
     if (key == tried_key_ && (trial_ || compared_)) return;
     compared_.reset();
-    desk_.forget("trial"), desk_.forget("held");
+    tasks_.forget("trial"), tasks_.forget("held");
     auto extension = p.plan->container_format->extensions.empty()
                          ? std::string("bin")
                          : std::string(p.plan->container_format->extensions.front());
@@ -36,9 +36,9 @@ void PreparePage::try_it() {
             },
             [this](QImage picture) { before_after_->show_source(picture); });
     using Answer = std::pair<std::shared_ptr<const Trial>, std::string>;
-    desk_.ask(
+    tasks_.ask(
         "trial", key,
-        [this, from = source(), o, pictures](const Desk::Question& question) mutable -> Answer {
+        [this, from = source(), o, pictures](const BackgroundTasks::Question& question) mutable -> Answer {
             const std::atomic<bool>& cancel = question;
             o.cancel = &cancel;
             if (pictures) try_a_moment(question, from, o);
@@ -87,7 +87,7 @@ fs::path PreparePage::moment_file(const fs::path& trial) {
 }
 
 /// So short that it can be compared at once, where it is hardest; off the window's thread. Nothing of it is counted.
-void PreparePage::try_a_moment(const Desk::Question& question, const std::string& from, TrialOptions o) {
+void PreparePage::try_a_moment(const BackgroundTasks::Question& question, const std::string& from, TrialOptions o) {
     auto within = TimeRange{o.from, o.from + o.length};
     o.file = moment_file(o.file), o.length = 200_ms;
     o.recipe.video.passes = 1, o.recipe.audio.action = Recipe::Do::none;

@@ -54,7 +54,7 @@ std::string Sentences::reviewed_document() const {
 void Sentences::review_now() {
     auto work = [document = project_.document(), folder = project_.folder(),
                  ask = clips_->asker()](const std::atomic<bool>&) { return scene::review_all(document, folder, ask); };
-    desk_.ask("review", reviewed_document(), std::move(work), [this](std::vector<DocumentFinding> found) {
+    tasks_.ask("review", reviewed_document(), std::move(work), [this](std::vector<DocumentFinding> found) {
         found_ = gather_findings(std::move(found), project_.document());
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
         ++reviews_;
@@ -73,7 +73,7 @@ void Sentences::look_at_contrast() {
             return it == kept->pictures.end() ? std::vector<RgbImage>{} : it->second;
         });
     };
-    desk_.ask("contrast", reviewed_document(), std::move(look), [this](std::vector<DocumentFinding> found) {
+    tasks_.ask("contrast", reviewed_document(), std::move(look), [this](std::vector<DocumentFinding> found) {
         std::erase_if(found_, [](auto& f) { return f.code == "hard-to-read"; });
         unreadable_ = std::move(found);
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());

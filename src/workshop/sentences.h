@@ -92,7 +92,7 @@ class Sentences : public QWidget {
     std::size_t reviews_ = 0;
     std::set<QString> unfolded_;  ///< Paragraphs that are to be seen though a control is selected.
     QTimer contrast_;
-    Desk desk_;
+    BackgroundTasks tasks_;
 };
 
 }  // namespace ruedo

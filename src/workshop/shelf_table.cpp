@@ -219,10 +219,10 @@ void ShelfTable::look() {
         ask.push_back(std::move(a));
     }
     rebuild();
-    desk_.forget("trials");
-    desk_.ask(
+    tasks_.forget("trials");
+    tasks_.ask(
         "lines", key + "|" + std::to_string(++looked_),
-        [this, ask, target = target_](const Desk::Question& question) {
+        [this, ask, target = target_](const BackgroundTasks::Question& question) {
             for (std::size_t i = 0; i < ask.size() && !question.given_up(); ++i) {
                 auto& a = ask[i];
                 auto made = a.line.under_way ? fs::path() : a.made;
@@ -253,9 +253,9 @@ void ShelfTable::try_them() {
         if (!lines_[i].tried && !lines_[i].under_way) ask.emplace_back(i, lines_[i]);
     if (ask.empty()) return;
     auto folder = scratch_.path();
-    desk_.ask(
+    tasks_.ask(
         "trials", std::to_string(looked_),
-        [this, ask, folder, target = target_](const Desk::Question& question) mutable {
+        [this, ask, folder, target = target_](const BackgroundTasks::Question& question) mutable {
             for (auto& [i, line] : ask) {
                 if (question.given_up()) break;
                 auto file = folder / ("trial." + line.fitting.ending);

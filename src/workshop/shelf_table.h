@@ -49,7 +49,7 @@ class ShelfTable : public QWidget {
     QVBoxLayout* box_;
     ScratchFolder scratch_{"trials"};
     std::uint64_t looked_ = 0;
-    Desk desk_{nullptr, 1, QThread::LowPriority};
+    BackgroundTasks tasks_{nullptr, 1, QThread::LowPriority};
 };
 
 }  // namespace ruedo

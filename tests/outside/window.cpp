@@ -3,7 +3,7 @@
 #include <QApplication>
 
 int main(int argc, char** argv) {
-    const ruedo::LanesEnd lanes_end;
+    const ruedo::WorkersEnd workers_end;
     ruedo::CodecRegistry::set_standard_folder(RUEDO_CODECS);
     QApplication app(argc, argv);
     ruedo::PlaybackHost host(false);

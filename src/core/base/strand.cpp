@@ -76,7 +76,7 @@ class RealStrand final : public Strand {
         std::lock_guard lock(mutex_);
         dropped = agenda_.take(ticket);
     }
-    std::unique_ptr<Lane> lane() override;
+    std::unique_ptr<Worker> worker() override;
     bool is_virtual() const override { return false; }
     bool is_current() const override { return std::this_thread::get_id() == thread_.get_id(); }
 
@@ -146,13 +146,13 @@ class Leaving {
     std::list<std::pair<std::thread, std::shared_ptr<std::atomic<bool>>>> threads_;
 };
 
-class RealLane final : public Lane {
+class RealWorker final : public Worker {
   public:
-    explicit RealLane(Strand& strand) : inside_(std::make_shared<Inside>()) {
+    explicit RealWorker(Strand& strand) : inside_(std::make_shared<Inside>()) {
         inside_->strand = &strand;
         thread_ = std::thread([inside = inside_] { inside->loop(); });
     }
-    ~RealLane() override {
+    ~RealWorker() override {
         std::deque<Work> dropped;
         {
             std::lock_guard lock(inside_->mutex);
@@ -202,7 +202,7 @@ class RealLane final : public Lane {
     std::thread thread_;
 };
 
-std::unique_ptr<Lane> RealStrand::lane() { return std::make_unique<RealLane>(*this); }
+std::unique_ptr<Worker> RealStrand::worker() { return std::make_unique<RealWorker>(*this); }
 
 class Virtual final : public VirtualStrand {
   public:
@@ -210,7 +210,7 @@ class Virtual final : public VirtualStrand {
     void post(Task task) override { at(now_, std::move(task)); }
     std::uint64_t at(Time when, Task task) override { return agenda_.add(std::max(when, now_), std::move(task)); }
     void cancel(std::uint64_t ticket) override { agenda_.take(ticket); }
-    std::unique_ptr<Lane> lane() override;
+    std::unique_ptr<Worker> worker() override;
     bool is_virtual() const override { return true; }
     bool is_current() const override { return running_; }
     void run_until(Time end, const std::function<bool()>& done) override {
@@ -241,9 +241,9 @@ struct Charged {
 };
 thread_local Charged* charging = nullptr;
 
-class VirtualLane final : public Lane {
+class VirtualWorker final : public Worker {
   public:
-    explicit VirtualLane(Virtual& strand) : strand_(strand) {}
+    explicit VirtualWorker(Virtual& strand) : strand_(strand) {}
     void run(Time cost, Task job, Task done) override {
         // A lane works on one job at a time, so a job is charged from when the one before it ends.
         free_at_ = std::max(free_at_, strand_.now()) + cost;
@@ -286,11 +286,11 @@ class VirtualLane final : public Lane {
     std::shared_ptr<int> alive_ = std::make_shared<int>(0);
 };
 
-std::unique_ptr<Lane> Virtual::lane() { return std::make_unique<VirtualLane>(*this); }
+std::unique_ptr<Worker> Virtual::worker() { return std::make_unique<VirtualWorker>(*this); }
 
 }  // namespace
 
-LanesEnd::~LanesEnd() { Leaving::all().wait(); }
+WorkersEnd::~WorkersEnd() { Leaving::all().wait(); }
 
 void charge(Time more, const std::atomic<bool>* given_up) {
     if (charging) charging->more += more, charging->given_up = given_up;

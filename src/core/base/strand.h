@@ -14,11 +14,11 @@ namespace ruedo {
 using Task = std::move_only_function<void()>;
 
 /// One ordered queue of slow jobs beside a strand. Jobs of one lane never overlap. A job owns what it works on.
-class Lane {
+class Worker {
   public:
     /// Returns at once: a running job ends by itself, and no `done` is called any more. Whoever lets go of a lane
     /// tells its job to hurry.
-    virtual ~Lane() = default;
+    virtual ~Worker() = default;
     /// Runs `job` beside the strand, then `done` on the strand. `cost` is what virtual time charges for it.
     virtual void run(Time cost, Task job, Task done) = 0;
 };
@@ -26,11 +26,11 @@ class Lane {
 /// The first object of a program's `main`: when it goes, every job that still ran as its lane was let go of has ended.
 /// Only then may the static objects go that such a job uses, those of libraries among them. Programs without one have
 /// the same done at exit, which is too late for what was made static after the first lane was let go of.
-struct LanesEnd {
-    LanesEnd() = default;
-    LanesEnd(const LanesEnd&) = delete;
-    LanesEnd& operator=(const LanesEnd&) = delete;
-    ~LanesEnd();
+struct WorkersEnd {
+    WorkersEnd() = default;
+    WorkersEnd(const WorkersEnd&) = delete;
+    WorkersEnd& operator=(const WorkersEnd&) = delete;
+    ~WorkersEnd();
 };
 
 /// From within a job of a lane in virtual time: it takes so much longer, unless `given_up` becomes true meanwhile,
@@ -48,7 +48,7 @@ class Strand {
     /// Runs `task` at `when` or as soon after as possible; the ticket (never 0) can be given to `cancel`.
     virtual std::uint64_t at(Time when, Task task) = 0;
     virtual void cancel(std::uint64_t ticket) = 0;
-    virtual std::unique_ptr<Lane> lane() = 0;
+    virtual std::unique_ptr<Worker> worker() = 0;
     virtual bool is_virtual() const = 0;
     /// True on the thread that runs the strand's tasks.
     virtual bool is_current() const = 0;

@@ -33,12 +33,12 @@ void Controller::Engine::list_track_options() {
 /// The new track is opened beside the one that plays and read ahead from a place still to come; there it takes over.
 void Controller::Engine::choose_audio(std::uint64_t id) {
     auto* track = clip_ ? clip_->info().find(id) : nullptr;
-    if (!track || track->kind != Kind::audio || !audio_lane_ || !audio_)
+    if (!track || track->kind != Kind::audio || !audio_worker_ || !audio_)
         return note("refused", fmt::format("sound {}: there is no such track", id));
     if (audio_->track().id == id) return;
     renew(switch_cancel_);
     ++audio_switch_;
-    if (!switch_lane_) switch_lane_ = env_.strand->lane();
+    if (!switch_worker_) switch_worker_ = env_.strand->worker();
     auto at = media_now() + switch_ahead();
     auto job = [clip = clip_, track = *track, codecs = env_.codecs, cancel = switch_cancel_, to = fold(at),
                 end = looping() ? loop_to() : Time::max()]() -> Result<std::unique_ptr<AudioReader>> {
@@ -48,7 +48,7 @@ void Controller::Engine::choose_audio(std::uint64_t id) {
         RUEDO_TRY_DO(audio->read_ahead(to, switch_read_ahead));
         return audio;
     };
-    beside(*switch_lane_, env_.costs.open, audio_switch_, std::move(job),
+    beside(*switch_worker_, env_.costs.open, audio_switch_, std::move(job),
            [this, id, at, asked = now()](Result<std::unique_ptr<AudioReader>> made) {
                if (!audio_) return;
                if (!made) return note("refused", fmt::format("sound {}: {}", id, made.error().sentence));
@@ -66,7 +66,7 @@ void Controller::Engine::take_audio(std::unique_ptr<AudioReader> audio, Time at,
             ReadScope scope(cancel.get());
             return shared->read_ahead(to, switch_read_ahead);
         };
-        return beside(*switch_lane_, env_.costs.audio, audio_switch_, std::move(job),
+        return beside(*switch_worker_, env_.costs.audio, audio_switch_, std::move(job),
                       [this, shared, at, asked, tries](Status read) mutable {
                           if (!read)
                               return note("refused",
@@ -115,12 +115,12 @@ void Controller::Engine::list_frames() {
 /// Beside everything else, by a reader of its own.
 void Controller::Engine::find_frames() {
     if (!pictures_ || fetched_ || clip_->info().live) return;
-    if (!list_lane_) list_lane_ = env_.strand->lane();
+    if (!list_worker_) list_worker_ = env_.strand->worker();
     auto job = [clip = clip_, track = pictures_->track(), cancel = list_cancel_]() -> Result<FrameTimes> {
         ReadScope scope(cancel.get());
         return frame_times(*clip->reader(track.id), track);
     };
-    beside(*list_lane_, {}, list_generation_, std::move(job), [this](Result<FrameTimes> found) {
+    beside(*list_worker_, {}, list_generation_, std::move(job), [this](Result<FrameTimes> found) {
         if (!found) return note("refused", "the list of pictures: " + found.error().sentence);
         frame_times_ = std::make_shared<const FrameTimes>(std::move(*found));
         note("pictures",
@@ -142,7 +142,7 @@ void Controller::Engine::choose_text(std::uint64_t id) {
     if (!outside && (!track || !shows_captions(*track)))
         return note("refused", fmt::format("text {}: there is no such track", id));
     text_track_ = id;
-    if (!text_lane_) text_lane_ = env_.strand->lane();
+    if (!text_worker_) text_worker_ = env_.strand->worker();
     // Over a network a track inside the clip is read as the clip itself arrives; see measure_buffer.
     if (!outside && fetched_) {
         cues_ = std::make_shared<const Cues>();
@@ -154,7 +154,7 @@ void Controller::Engine::choose_text(std::uint64_t id) {
         ReadScope scope(cancel.get());
         return file.empty() ? read_cues(*clip, track) : load_captions(file);
     };
-    beside(*text_lane_, {}, text_generation_, std::move(job), [this, id](Result<Cues> result) {
+    beside(*text_worker_, {}, text_generation_, std::move(job), [this, id](Result<Cues> result) {
         if (!result) {
             text_track_ = 0;
             return note("refused", fmt::format("text {}: {}", id, result.error().sentence));

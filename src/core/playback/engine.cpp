@@ -191,8 +191,8 @@ void Controller::Engine::reset_source() {
     mixer_input_.reset(), next_input_.reset(), handed_input_.reset();
     armed_ = false;
     if (mixer_listener_) env_.mixer->forget(std::exchange(mixer_listener_, 0));
-    video_lane_.reset(), audio_lane_.reset(), switch_lane_.reset(), prepare_lane_.reset(), buffer_lane_.reset(),
-        text_lane_.reset(), list_lane_.reset();
+    video_worker_.reset(), audio_worker_.reset(), switch_worker_.reset(), prepare_worker_.reset(),
+        buffer_worker_.reset(), text_worker_.reset(), list_worker_.reset();
     fetched_ = false, buffered_ = {}, starved_.reset(), stream_.reset(), stalled_since_ = {INT64_MAX};
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
@@ -234,9 +234,9 @@ void Controller::Engine::open_source() {
     offsets_.clear(), pacing_.clear();
     opened_at_ = now();
     last_due_ = last_shown_wall_ = {INT64_MIN / 2};
-    video_lane_ = env_.strand->lane();
-    audio_lane_ = env_.strand->lane();
-    prepare_lane_ = env_.strand->lane();
+    video_worker_ = env_.strand->worker();
+    audio_worker_ = env_.strand->worker();
+    prepare_worker_ = env_.strand->worker();
     auto job = [source = source_, language = options_.audio_language, codecs = env_.codecs, cancel = cancel_,
                 from = loop_.kind == Loop::Kind::range ? std::optional(loop_.from) : std::nullopt,
                 until = monotonic_now() + options_.open_within, open = env_.open_clip,
@@ -246,7 +246,7 @@ void Controller::Engine::open_source() {
         RUEDO_TRY(auto clip, open(source));
         return open_playable(std::shared_ptr<Clip>(std::move(clip)), *codecs, language, from);
     };
-    beside(*video_lane_, env_.costs.open, generation_, std::move(job),
+    beside(*video_worker_, env_.costs.open, generation_, std::move(job),
            [this](Result<Playable> result) { opened(std::move(result)); });
 }
 
@@ -254,7 +254,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     if (!result) {
         if (result.error().code == ErrorCode::cancelled) return;
         error_ = result.error();
-        video_lane_.reset(), audio_lane_.reset(), prepare_lane_.reset();
+        video_worker_.reset(), audio_worker_.reset(), prepare_worker_.reset();
         note("error", error_->sentence);
         input(Input::open_failed);
         return;
@@ -268,7 +268,7 @@ void Controller::Engine::opened(Result<Playable> result) {
     playing_ = std::move(o.playing);
     fetched_ = clip_->fetched().has_value();
     if (fetched_) {
-        buffer_lane_ = env_.strand->lane();
+        buffer_worker_ = env_.strand->worker();
         measure_buffer();
     }
     if (audio_) {
@@ -371,7 +371,7 @@ void Controller::Engine::begin_seek() {
         }
         return picture;
     };
-    beside(*video_lane_, env_.costs.seek, generation_, std::move(job),
+    beside(*video_worker_, env_.costs.seek, generation_, std::move(job),
            [this, wanted](Result<std::optional<Frame>> result) { landed(std::move(result), wanted); });
 }
 

@@ -180,9 +180,9 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         }
     }
     void fault(const std::string& what);
-    /// Runs `job` on `lane`, then `done` on the strand with what it gave, where `number` is still what it was.
+    /// Runs `job` on `worker`, then `done` on the strand with what it gave, where `number` is still what it was.
     template <class Job, class Done>
-    void beside(Lane& lane, Time cost, std::uint64_t& number, Job job, Done done) {
+    void beside(Worker& worker, Time cost, std::uint64_t& number, Job job, Done done) {
         struct Made {
             std::optional<decltype(job())> value;
             std::string thrown;
@@ -195,14 +195,14 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
                 made->thrown = e.what();
             }
         };
-        lane.run(cost, std::move(work),
-                 guarded([this, made, &number, asked = number, done = std::move(done)]() mutable {
-                     if (asked != number) return;
-                     if (made->value)
-                         done(std::move(*made->value));
-                     else
-                         fault(made->thrown);
-                 }));
+        worker.run(cost, std::move(work),
+                   guarded([this, made, &number, asked = number, done = std::move(done)]() mutable {
+                       if (asked != number) return;
+                       if (made->value)
+                           done(std::move(*made->value));
+                       else
+                           fault(made->thrown);
+                   }));
     }
     /// Whoever waits under the old flag gives up; the new one is for what comes now.
     void renew(CancelFlag& flag);
@@ -215,7 +215,8 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time made_at_{}, opened_at_{};
     std::optional<Time> first_frame_;
 
-    std::unique_ptr<Lane> video_lane_, audio_lane_, switch_lane_, prepare_lane_, buffer_lane_, text_lane_, list_lane_;
+    std::unique_ptr<Worker> video_worker_, audio_worker_, switch_worker_, prepare_worker_, buffer_worker_, text_worker_,
+        list_worker_;
     bool fetched_ = false;  ///< What is played has to be fetched, so one may have to wait for it.
     std::vector<Track> playing_;
     TimeRange buffered_{};  ///< Only where it is.

@@ -24,7 +24,7 @@ void Controller::Engine::pump() {
 }
 
 void Controller::Engine::pump_video() {
-    if (!pictures_ || video_busy_ || state_.seeking || items_.size() >= frames_wanted || !video_lane_) return;
+    if (!pictures_ || video_busy_ || state_.seeking || items_.size() >= frames_wanted || !video_worker_) return;
     if (state_.phase == Phase::opening || state_.phase == Phase::failed || state_.phase == Phase::closed) return;
     bool again = video_end_ && looping();
     if (video_end_ && !again) return;
@@ -57,10 +57,11 @@ void Controller::Engine::pump_video() {
         d.left_out = pictures->left_out() - before;
         return d;
     };
-    beside(*video_lane_, env_.costs.picture, generation_, std::move(job), [this, lap, t, leap](Result<Decoded> result) {
-        if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
-        take_frame(std::move(result), lap, t);
-    });
+    beside(*video_worker_, env_.costs.picture, generation_, std::move(job),
+           [this, lap, t, leap](Result<Decoded> result) {
+               if (leap && result && !result->leapt) no_leap_before_ = media_now() + 500_ms;
+               take_frame(std::move(result), lap, t);
+           });
 }
 
 void Controller::Engine::take_frame(Result<Decoded> result, int lap, Time begun) {
@@ -135,14 +136,14 @@ void Controller::Engine::give_way(Time at, Time begun) {
 
 /// The next picture to be made into display pixels is the one that is due now, or else the first to come.
 void Controller::Engine::pump_prepare() {
-    if (prepare_busy_ || !prepare_lane_) return;
+    if (prepare_busy_ || !prepare_worker_) return;
     std::size_t ahead = 0;
     for (auto& item : items_) {
         if (ahead++ >= prepared_wanted) return;
         if (item.prepared) continue;
         prepare_busy_ = item.preparing = true;
         auto job = [picture = item.picture, sink = env_.sink] { return sink->prepare(picture); };
-        beside(*prepare_lane_, env_.costs.conversion, prepare_generation_, std::move(job),
+        beside(*prepare_worker_, env_.costs.conversion, prepare_generation_, std::move(job),
                [this, ticket = item.ticket](std::shared_ptr<const RgbImage> image) {
                    prepare_busy_ = false;
                    for (auto& i : items_)
@@ -164,7 +165,7 @@ void Controller::Engine::begin_audio_at(Time at) {
 
 /// Lays out sound anew from `at` (unrolled) on.
 void Controller::Engine::prime_audio(Time at) {
-    if (!audio_ || !mixer_input_ || !audio_lane_) return;
+    if (!audio_ || !mixer_input_ || !audio_worker_) return;
     ++audio_generation_;
     audio_busy_ = true;
     audio_end_ = audio_done_ = audio_master_ = false;
@@ -176,7 +177,7 @@ void Controller::Engine::prime_audio(Time at) {
         audio->set_end(end);
         return audio->seek(to);
     };
-    beside(*audio_lane_, env_.costs.audio, audio_generation_, std::move(job), [this](Status outcome) {
+    beside(*audio_worker_, env_.costs.audio, audio_generation_, std::move(job), [this](Status outcome) {
         audio_busy_ = false;
         if (!outcome) return fail_with(outcome.error());
         pump_audio();
@@ -228,7 +229,7 @@ void Controller::Engine::pump_audio() {
         if (made.end && last) stretcher->flush(made.samples);
         return made;
     };
-    beside(*audio_lane_, env_.costs.audio, audio_generation_, std::move(job),
+    beside(*audio_worker_, env_.costs.audio, audio_generation_, std::move(job),
            [this, again, last, pace_before](Result<Made> result) {
                if (!mixer_input_) return;
                audio_busy_ = false;

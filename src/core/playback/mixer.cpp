@@ -213,7 +213,7 @@ void MixerInput::mix(float* out, std::size_t frames, std::int64_t device_frame) 
 }
 
 Mixer::Mixer(Strand& strand, std::function<std::unique_ptr<AudioDevice>()> device)
-    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)), beside_(strand.lane()) {
+    : strand_(strand), guard_(std::make_shared<Guard>()), make_device_(std::move(device)), beside_(strand.worker()) {
     guard_->mixer = this;
 }
 

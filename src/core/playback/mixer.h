@@ -151,7 +151,7 @@ class Mixer {
     mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
     mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
     std::vector<MixerInput*> inputs_;
-    std::unique_ptr<Lane> beside_;  ///< Where devices are tried and given up.
+    std::unique_ptr<Worker> beside_;  ///< Where devices are tried and given up.
     std::shared_ptr<Tap> pulled_;
     std::unique_ptr<AudioDevice> device_;
     DeviceClock clock_;

@@ -131,11 +131,11 @@ void Controller::Engine::painted(Time pts, Time due, Time when) {
 }
 
 void Controller::Engine::refresh() {
-    if (!shown_ || !prepare_lane_) return;
+    if (!shown_ || !prepare_worker_) return;
     for (auto& item : items_) item.prepared = false;
     if (clock_.running()) return pump_prepare();
     auto job = [picture = *shown_, sink = env_.sink] { return sink->prepare(picture); };
-    beside(*prepare_lane_, env_.costs.conversion, generation_, std::move(job),
+    beside(*prepare_worker_, env_.costs.conversion, generation_, std::move(job),
            [this, pts = shown_->pts](std::shared_ptr<const RgbImage> image) {
                if (shown_ && shown_->pts == pts && !clock_.running()) env_.sink->show(std::move(image), *shown_, {});
            });
@@ -143,7 +143,7 @@ void Controller::Engine::refresh() {
 
 /// Looks again and again how far a clip on the network is here.
 void Controller::Engine::measure_buffer() {
-    if (!fetched_ || !buffer_lane_) return;
+    if (!fetched_ || !buffer_worker_) return;
     struct Found {
         TimeRange range;
         std::vector<Cue> cues;
@@ -157,7 +157,7 @@ void Controller::Engine::measure_buffer() {
         if (text) found.cues = cues_here(*clip, *text, at);
         return found;
     };
-    beside(*buffer_lane_, {}, buffer_generation_, std::move(job), [this, generation = text_generation_](Found found) {
+    beside(*buffer_worker_, {}, buffer_generation_, std::move(job), [this, generation = text_generation_](Found found) {
         buffered_ = found.range;
         look_at_news();
         if (auto stream = clip_->stream()) stream_ = std::make_shared<const StreamReport>(std::move(*stream));

@@ -11,13 +11,13 @@
 namespace ruedo::scene {
 
 /// Threads that share out rows. Whoever asks works with them.
-class Crew {
+class ThreadPool {
   public:
     static constexpr int band = 8;  ///< Rows that a thread takes at a time.
-    explicit Crew(int hands) {
+    explicit ThreadPool(int hands) {
         for (int i = 1; i < hands; ++i) threads_.emplace_back([this] { stand_by(); });
     }
-    ~Crew() {
+    ~ThreadPool() {
         {
             std::lock_guard lock(mutex_);
             over_ = true;

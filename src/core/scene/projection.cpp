@@ -145,7 +145,7 @@ std::uint32_t pixel_of(std::string_view colour) {
 class Projection::Drawing {
   public:
     explicit Drawing(int threads)
-        : crew_(std::clamp(threads > 0 ? threads : static_cast<int>(std::thread::hardware_concurrency()), 1, 16)) {}
+        : pool_(std::clamp(threads > 0 ? threads : static_cast<int>(std::thread::hardware_concurrency()), 1, 16)) {}
 
     Box draw(const Scene& scene, const Eye& eye, std::span<const Laid> laid) {
         work = {};
@@ -170,7 +170,7 @@ class Projection::Drawing {
         auto moved = set_up(changed);
         for (auto& [levels, deepest] : wanted_) {
             auto before = levels->made();
-            levels->make(deepest, [this](int rows, auto halve) { crew_.share(rows, halve); });
+            levels->make(deepest, [this](int rows, auto halve) { pool_.share(rows, halve); });
             work.halved += static_cast<std::size_t>(std::max(0, levels->made() - before));
         }
         if (anew) {
@@ -189,7 +189,7 @@ class Projection::Drawing {
             kept_ = true, work.faces += first_laid_;
         }
         auto stride = static_cast<std::size_t>(image.stride());
-        crew_.share(part.height, [&](int from, int to) {
+        pool_.share(part.height, [&](int from, int to) {
             for (int y = part.y + from; y < part.y + to; ++y)
                 std::memcpy(
                     &image.pixels[static_cast<std::size_t>(y) * stride + static_cast<std::size_t>(part.x) * 4],
@@ -395,12 +395,12 @@ class Projection::Drawing {
         }
     }
     void paint(RgbImage& into, const Box& part, std::size_t from, std::size_t to) {
-        crew_.share(part.height, [&](int first, int last) {
+        pool_.share(part.height, [&](int first, int last) {
             rows(into, {part.x, part.y + first, part.width, last - first}, from, to);
         });
     }
 
-    Crew crew_;
+    ThreadPool pool_;
     Scene scene_;
     Eye eye_;
     Order order_;
