@@ -48,9 +48,9 @@ void playlists(ByteView bytes) {
     (void)stream::weather_from_csv(bytes, "input");
     if (auto plan = stream::plan_dash(bytes, "/nowhere/manifest.mpd", {})) {
         stream::Fetch fetch;
-        for (auto& feed : plan->feeds)
-            for (std::size_t i = 0; i < std::min<std::size_t>(4, feed.rungs.size()); ++i)
-                (void)feed.lister->list(fetch, i);
+        for (auto& track_group : plan->track_groups)
+            for (std::size_t i = 0; i < std::min<std::size_t>(4, track_group.rungs.size()); ++i)
+                (void)track_group.playlists->list(fetch, i);
     }
 }
 void captions(ByteView bytes) { (void)parse_captions(bytes, "input"); }

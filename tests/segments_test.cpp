@@ -209,8 +209,8 @@ TEST_CASE("a segment of another codec is stepped over, and rungs of several code
     auto plan = value(plan_hls(
         "x.m3u8",
         value(parse_playlist({reinterpret_cast<const std::uint8_t*>(master.data()), master.size()}, "x.m3u8"))));
-    REQUIRE(plan.feeds[0].rungs.size() == 3);
-    for (auto& rung : plan.feeds[0].rungs) CHECK(rung.codecs.starts_with("avc1"));
+    REQUIRE(plan.track_groups[0].rungs.size() == 3);
+    for (auto& rung : plan.track_groups[0].rungs) CHECK(rung.codecs.starts_with("avc1"));
 }
 
 TEST_CASE("a live list whose numbers go back goes on after what was there") {

@@ -135,9 +135,9 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
     CHECK((m.alternatives[0].is_default && m.alternatives[1].channels == 6 && m.alternatives[2].kind == Kind::text));
     auto plan = value(plan_hls("http://127.0.0.1/dir/list.m3u8", std::move(p)));
     // Sound alone is no rung of the pictures.
-    REQUIRE(plan.feeds.size() == 5);
-    CHECK((plan.keyframes == 1 && plan.feeds[1].as_asked && plan.feeds[1].rungs[0].bandwidth == 90000));
-    CHECK((plan.feeds[0].rungs.size() == 1 && plan.feeds[0].rungs[0].id == "640x360-700k"));
+    REQUIRE(plan.track_groups.size() == 5);
+    CHECK((plan.keyframes == 1 && plan.track_groups[1].as_asked && plan.track_groups[1].rungs[0].bandwidth == 90000));
+    CHECK((plan.track_groups[0].rungs.size() == 1 && plan.track_groups[0].rungs[0].id == "640x360-700k"));
     CHECK((plan.audio_tracks.size() == 2 && plan.texts.size() == 1 && plan.audio_tracks[1].language == "de"));
     CHECK(std::any_of(plan.findings.begin(), plan.findings.end(), [](auto& f) { return f.code == "one-rung"; }));
 }

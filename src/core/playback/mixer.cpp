@@ -69,7 +69,7 @@ MixerInput::~MixerInput() {
 void MixerInput::push(Time pts, double rate, std::span<const float> samples) {
     if (samples.empty()) return;
     std::lock_guard lock(mixer_.mutex_);
-    pieces_.push_back({pts, rate, {samples.begin(), samples.end()}});
+    chunks_.push_back({pts, rate, {samples.begin(), samples.end()}});
     waiting_ += samples.size() / 2;
     starved_ = false;
 }
@@ -92,15 +92,15 @@ void MixerInput::clear() {
     std::lock_guard lock(mixer_.mutex_);
     if (running_ && tail_.empty()) {
         auto left = fade_frames;
-        for (auto& piece : pieces_)
-            for (; piece.at * 2 < piece.samples.size() && left > 0; ++piece.at, --left)
+        for (auto& chunk : chunks_)
+            for (; chunk.at * 2 < chunk.samples.size() && left > 0; ++chunk.at, --left)
                 for (std::size_t c = 0; c < 2; ++c)
-                    tail_.push_back(piece.samples[piece.at * 2 + c] * gain_[c] * fade_ * static_cast<float>(left) /
+                    tail_.push_back(chunk.samples[chunk.at * 2 + c] * gain_[c] * fade_ * static_cast<float>(left) /
                                     fade_frames);
     }
     next_ = nullptr;
     mixed_to_ = -1;
-    pieces_.clear();
+    chunks_.clear();
     marks_.clear();
     waiting_ = 0;
     running_ = finished_ = starved_ = false;
@@ -109,13 +109,13 @@ void MixerInput::cut(Time from) {
     std::lock_guard lock(mixer_.mutex_);
     finished_ = false;
     waiting_ = 0;
-    for (auto it = pieces_.begin(); it != pieces_.end(); ++it) {
+    for (auto it = chunks_.begin(); it != chunks_.end(); ++it) {
         auto keep = scaled(from - it->pts, 1 / it->rate);
         auto frames = keep.ns <= 0 ? 0 : static_cast<std::size_t>(time_to_ticks(keep, mix_rate));
         if (frames * 2 < it->samples.size()) {
             it->samples.resize(std::max(frames, it->at) * 2);
             waiting_ += it->samples.size() / 2 - it->at;
-            pieces_.erase(it->samples.empty() ? it : it + 1, pieces_.end());
+            chunks_.erase(it->samples.empty() ? it : it + 1, chunks_.end());
             return;
         }
         waiting_ += it->samples.size() / 2 - it->at;
@@ -179,27 +179,27 @@ void MixerInput::mix(float* out, std::size_t frames, std::int64_t device_frame) 
     if (!running_) return;
     level_ *= std::pow(level_fall, static_cast<float>(frames));
     std::size_t done = 0;
-    while (done < frames && !pieces_.empty()) {
-        auto& piece = pieces_.front();
-        auto n = std::min(frames - done, piece.samples.size() / 2 - piece.at);
+    while (done < frames && !chunks_.empty()) {
+        auto& chunk = chunks_.front();
+        auto n = std::min(frames - done, chunk.samples.size() / 2 - chunk.at);
         auto media =
-            piece.pts + Time{static_cast<std::int64_t>(static_cast<double>(piece.at) * piece.rate * 1e9 / mix_rate)};
-        mark(device_frame + static_cast<std::int64_t>(done), media, piece.rate, static_cast<std::int64_t>(n));
+            chunk.pts + Time{static_cast<std::int64_t>(static_cast<double>(chunk.at) * chunk.rate * 1e9 / mix_rate)};
+        mark(device_frame + static_cast<std::int64_t>(done), media, chunk.rate, static_cast<std::int64_t>(n));
         for (std::size_t i = 0; i < n; ++i) {
             for (std::size_t c = 0; c < 2; ++c) {
                 if (gain_[c] < target_[c]) gain_[c] = std::min(target_[c], gain_[c] + gain_step);
                 if (gain_[c] > target_[c]) gain_[c] = std::max(target_[c], gain_[c] - gain_step);
             }
             if (fade_ < 1) fade_ = std::min(1.0F, fade_ + 1.0F / fade_frames);
-            auto left = piece.samples[2 * (piece.at + i)] * gain_[0] * fade_,
-                 right = piece.samples[2 * (piece.at + i) + 1] * gain_[1] * fade_;
+            auto left = chunk.samples[2 * (chunk.at + i)] * gain_[0] * fade_,
+                 right = chunk.samples[2 * (chunk.at + i) + 1] * gain_[1] * fade_;
             out[2 * (done + i)] += left, out[2 * (done + i) + 1] += right;
             level_ = std::max({level_, std::abs(left), std::abs(right)});
         }
-        piece.at += n;
+        chunk.at += n;
         done += n;
         waiting_ -= n;
-        if (piece.at * 2 >= piece.samples.size()) pieces_.pop_front();
+        if (chunk.at * 2 >= chunk.samples.size()) chunks_.pop_front();
     }
     if (done < frames && finished_ && next_) {
         // Handed over within the block, sample after sample; nothing fades.

@@ -82,7 +82,7 @@ class MixerInput {
   private:
     friend class Mixer;
     explicit MixerInput(Mixer& mixer) : mixer_(mixer) {}
-    struct Piece {
+    struct Chunk {
         Time pts;
         double rate;
         std::vector<float> samples;
@@ -97,10 +97,10 @@ class MixerInput {
     void mark(std::int64_t frame, Time media, double rate, std::int64_t length);
     void mix(float* out, std::size_t frames, std::int64_t device_frame);
     Mixer& mixer_;
-    std::deque<Piece> pieces_;
+    std::deque<Chunk> chunks_;
     std::deque<Mark> marks_;
     std::vector<float> tail_;
-    std::size_t waiting_ = 0;                         ///< Frames in `pieces_`.
+    std::size_t waiting_ = 0;                         ///< Frames in `chunks_`.
     std::array<float, 2> gain_{1, 1}, target_{1, 1};  ///< Left and right.
     float fade_ = 0, level_ = 0;
     MixerInput* next_ = nullptr;

@@ -9,9 +9,9 @@
 namespace ruedo::stream {
 namespace {
 
-class HlsLister final : public Lister {
+class HlsPlaylists final : public PlaylistSource {
   public:
-    HlsLister(std::vector<std::string> addresses, std::map<std::string, std::string> names)
+    HlsPlaylists(std::vector<std::string> addresses, std::map<std::string, std::string> names)
         : addresses_(std::move(addresses)), names_(std::move(names)) {}
     Result<SegmentList> list(Fetch& fetch, std::size_t rendition) override {
         if (first_) return *std::exchange(first_, std::nullopt);
@@ -111,12 +111,12 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
         if (playlist.list.segments.empty())
             return fail(ErrorCode::empty, fmt::format("{} lists no segment.", name),
                         "If it is live, it may not have begun; try again later.");
-        auto lister = std::make_shared<HlsLister>(std::vector{address}, playlist.names);
+        auto playlists = std::make_shared<HlsPlaylists>(std::vector{address}, playlist.names);
         plan.begin = playlist.list.begin;
-        lister->begin_with(std::move(playlist.list));
+        playlists->begin_with(std::move(playlist.list));
         Rung rung;
         rung.id = "only";
-        plan.feeds.push_back({Kind::video, {rung}, std::move(lister), name});
+        plan.track_groups.push_back({Kind::video, {rung}, std::move(playlists), name});
         return plan;
     }
     auto& master = *playlist.master;
@@ -142,20 +142,20 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
         return fail(ErrorCode::malformed, fmt::format("{} names itself as one of its renditions.", name),
                     "Make the playlist again.");
     find_in_rungs(plan, rungs);
-    plan.feeds.push_back(
-        {Kind::video, std::move(rungs), std::make_shared<HlsLister>(std::move(addresses), playlist.names), name});
+    plan.track_groups.push_back(
+        {Kind::video, std::move(rungs), std::make_shared<HlsPlaylists>(std::move(addresses), playlist.names), name});
     // To look round by, the smallest will do.
     if (auto& alone = master.iframes_only; !alone.empty()) {
         auto least =
             std::min_element(alone.begin(), alone.end(), [](auto& a, auto& b) { return a.bandwidth < b.bandwidth; });
         Rung rung;
         rung.id = "keyframes", rung.bandwidth = least->bandwidth, rung.codecs = least->codecs;
-        plan.keyframes = plan.feeds.size();
-        plan.feeds.push_back({Kind::video,
-                              {rung},
-                              std::make_shared<HlsLister>(std::vector{least->address}, playlist.names),
-                              fmt::format("the keyframes of {}", name),
-                              true});
+        plan.keyframes = plan.track_groups.size();
+        plan.track_groups.push_back({Kind::video,
+                                     {rung},
+                                     std::make_shared<HlsPlaylists>(std::vector{least->address}, playlist.names),
+                                     fmt::format("the keyframes of {}", name),
+                                     true});
     }
     // The group that the best pictures go with.
     for (auto& a : master.alternatives) {
@@ -164,13 +164,13 @@ Result<Plan> plan_hls(const std::string& address, Playlist playlist) {
         if (!audio && !text) continue;
         Plan::Spoken spoken{0, a.name, a.language, a.is_default};
         if (!a.address.empty()) {
-            spoken.feed = plan.feeds.size();
+            spoken.track_group = plan.track_groups.size();
             Rung rung;
             rung.id = a.name;
-            plan.feeds.push_back({a.kind,
-                                  {rung},
-                                  std::make_shared<HlsLister>(std::vector{a.address}, playlist.names),
-                                  fmt::format("the {} “{}” of {}", audio ? "sound" : "captions", a.name, name)});
+            plan.track_groups.push_back({a.kind,
+                                         {rung},
+                                         std::make_shared<HlsPlaylists>(std::vector{a.address}, playlist.names),
+                                         fmt::format("the {} “{}” of {}", audio ? "sound" : "captions", a.name, name)});
         } else if (audio) {
             plan.audio_within = plan.audio_tracks.size();
         } else {

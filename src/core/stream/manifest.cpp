@@ -42,12 +42,12 @@ struct Addressing {
 };
 
 /// The lists of segments that a description gives; read again while it is live.
-class DashLister final : public Lister {
+class DashManifest final : public PlaylistSource {
   public:
-    DashLister(std::shared_ptr<Description> description, std::size_t group) : group_(group) {
+    DashManifest(std::shared_ptr<Description> description, std::size_t group) : group_(group) {
         shared_ = std::make_shared<Shared>(std::move(description));
     }
-    DashLister(const DashLister& other, std::size_t group) : shared_(other.shared_), group_(group) {}
+    DashManifest(const DashManifest& other, std::size_t group) : shared_(other.shared_), group_(group) {}
 
     Result<SegmentList> list(Fetch& fetch, std::size_t rendition) override {
         std::lock_guard lock(shared_->mutex);
@@ -355,22 +355,23 @@ Result<Plan> plan_dash(ByteView xml, const std::string& address, std::optional<T
                     "Ask for a copy without encryption; Ruedo holds no keys.");
     Plan plan;
     plan.kind = "dash";
-    std::shared_ptr<DashLister> lister;
+    std::shared_ptr<DashManifest> playlists;
     auto add = [&](std::size_t g) {
-        auto next = lister ? std::make_shared<DashLister>(*lister, g) : std::make_shared<DashLister>(description, g);
-        if (!lister) lister = next;
-        plan.feeds.push_back({groups[g].kind, groups[g].rungs, next, name});
+        auto next =
+            playlists ? std::make_shared<DashManifest>(*playlists, g) : std::make_shared<DashManifest>(description, g);
+        if (!playlists) playlists = next;
+        plan.track_groups.push_back({groups[g].kind, groups[g].rungs, next, name});
         // Of sound and captions the best is taken: they cost little.
-        return plan.feeds.size() - 1;
+        return plan.track_groups.size() - 1;
     };
     auto main_index = static_cast<std::size_t>(main - groups.begin());
     add(main_index);
-    find_in_rungs(plan, plan.feeds[0].rungs);
+    find_in_rungs(plan, plan.track_groups[0].rungs);
     for (std::size_t g = 0; g < groups.size(); ++g) {
         if (g == main_index || groups[g].kind == Kind::video || groups[g].encrypted) continue;
-        auto feed = add(g);
+        auto track_group = add(g);
         auto& list = groups[g].kind == Kind::audio ? plan.audio_tracks : plan.texts;
-        list.push_back({feed, groups[g].name, groups[g].language, groups[g].is_default});
+        list.push_back({track_group, groups[g].name, groups[g].language, groups[g].is_default});
     }
     return plan;
 }

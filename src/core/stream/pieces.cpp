@@ -34,59 +34,59 @@ std::optional<Time> agree_by_date(const SegmentList& old, const SegmentList& fre
 }
 }  // namespace
 
-Result<SegmentList> Supply::list(std::size_t index) {
+Result<SegmentList> SegmentFetcher::list(std::size_t index) {
     {
         std::lock_guard lock(mutex_);
-        if (auto* list = some_list(feeds_[index])) return *list;
+        if (auto* list = some_list(track_groups_[index])) return *list;
     }
     std::lock_guard one(fetching_);
     std::size_t rendition = 0;
     for (;;) {
         auto loaded = load(index, rendition);
         std::lock_guard lock(mutex_);
-        auto& feed = feeds_[index];
-        if (loaded) return *feed.renditions[rendition].list;
+        auto& track_group = track_groups_[index];
+        if (loaded) return *track_group.renditions[rendition].list;
         if (loaded.error().code == ErrorCode::cancelled || loaded.error().code == ErrorCode::timeout)
             return std::unexpected(loaded.error());
-        lose(feed, rendition, loaded.error());
-        if (++rendition == feed.renditions.size()) return std::unexpected(loaded.error());
+        lose(track_group, rendition, loaded.error());
+        if (++rendition == track_group.renditions.size()) return std::unexpected(loaded.error());
     }
 }
 
-Status Supply::list_all(std::size_t index) {
+Status SegmentFetcher::list_all(std::size_t index) {
     std::lock_guard one(fetching_);
-    for (std::size_t i = 0; i < feeds_[index].renditions.size(); ++i) {
+    for (std::size_t i = 0; i < track_groups_[index].renditions.size(); ++i) {
         {
             std::lock_guard lock(mutex_);
-            if (feeds_[index].renditions[i].list) continue;
+            if (track_groups_[index].renditions[i].list) continue;
         }
         auto loaded = load(index, i);
         if (loaded) continue;
         if (loaded.error().code == ErrorCode::cancelled) return loaded;
         std::lock_guard lock(mutex_);
-        lose(feeds_[index], i, loaded.error());
+        lose(track_groups_[index], i, loaded.error());
     }
     std::lock_guard lock(mutex_);
     surveyed_ = true;
     return {};
 }
 
-Status Supply::load(std::size_t index, std::size_t rendition) {
-    auto lister = feeds_[index].plan.lister;  // neither changes
-    RUEDO_TRY(auto fresh, lister->list(fetch_, rendition));
+Status SegmentFetcher::load(std::size_t index, std::size_t rendition) {
+    auto playlists = track_groups_[index].plan.playlists;  // neither changes
+    RUEDO_TRY(auto fresh, playlists->list(fetch_, rendition));
     std::lock_guard lock(mutex_);
-    join_lists(feeds_[index], rendition, std::move(fresh));
+    join_lists(track_groups_[index], rendition, std::move(fresh));
     return {};
 }
 
 /// Puts a list that was fetched in place of the one before, its times on the stream's timeline.
-void Supply::join_lists(Feed& feed, std::size_t rendition, SegmentList fresh) {
-    auto& r = feed.renditions[rendition];
+void SegmentFetcher::join_lists(TrackGroup& track_group, std::size_t rendition, SegmentList fresh) {
+    auto& r = track_group.renditions[rendition];
     auto move = [&](Time by) {
         for (auto& s : fresh.segments) s.start += by;
     };
-    const SegmentList* old = r.list ? &*r.list : some_list(feed);
-    if (!old && &feed != &feeds_[0]) old = some_list(feeds_[0]);
+    const SegmentList* old = r.list ? &*r.list : some_list(track_group);
+    if (!old && &track_group != &track_groups_[0]) old = some_list(track_groups_[0]);
     bool whole = fresh.ended && (!old || old->ended) && !r.list;  // on demand: all begin at the same place
     if (old && !whole && !fresh.segments.empty() && !old->segments.empty()) {
         bool same = r.list.has_value();
@@ -108,7 +108,7 @@ void Supply::join_lists(Feed& feed, std::size_t rendition, SegmentList fresh) {
     }
     for (auto& s : fresh.segments) s.discontinuity += r.carried << 32;
     r.list = std::move(fresh), r.loaded = monotonic_now(), r.error.reset();
-    if (&feed != &feeds_[0] || r.list->ended || options_.on_demand) return;
+    if (&track_group != &track_groups_[0] || r.list->ended || options_.on_demand) return;
     // Segments are named when they are whole, so the list that was read soonest after that tells best; a source that
     // runs slower than our clock takes it back a little with every list.
     auto seen = r.list->end() - r.loaded;
@@ -116,11 +116,11 @@ void Supply::join_lists(Feed& feed, std::size_t rendition, SegmentList fresh) {
 }
 
 /// The segment of a rendition at the goal; with a length of 0 where there is none yet.
-Result<const Segment> Supply::segment_for(Goal g, std::size_t rendition) {
+Result<const Segment> SegmentFetcher::segment_for(Goal g, std::size_t rendition) {
     for (int turn = 0;; ++turn) {
         {
             std::lock_guard lock(mutex_);
-            auto& r = feeds_[g.feed].renditions[rendition];
+            auto& r = track_groups_[g.track_group].renditions[rendition];
             if (r.list) {
                 if (auto* s = r.list->at(g.at + about); s && (g.at + about < r.list->end() || r.list->ended)) return *s;
                 if (turn > 0 || !due(r)) return Segment{};
@@ -128,12 +128,12 @@ Result<const Segment> Supply::segment_for(Goal g, std::size_t rendition) {
                 return Segment{};
             }
         }
-        RUEDO_TRY_DO(load(g.feed, rendition));
+        RUEDO_TRY_DO(load(g.track_group, rendition));
     }
 }
 
-Result<std::shared_ptr<const Bytes>> Supply::small(const std::string& address, std::optional<ByteSource::Range> range,
-                                                   const Key* key) {
+Result<std::shared_ptr<const Bytes>> SegmentFetcher::small(const std::string& address,
+                                                           std::optional<ByteSource::Range> range, const Key* key) {
     auto name = range ? fmt::format("{}@{}-{}", address, range->from, range->to) : address;
     {
         std::lock_guard lock(mutex_);
@@ -150,7 +150,7 @@ Result<std::shared_ptr<const Bytes>> Supply::small(const std::string& address, s
     return kept;
 }
 
-Result<Bytes> Supply::plain(Bytes bytes, const Key* key, std::uint64_t number) {
+Result<Bytes> SegmentFetcher::plain(Bytes bytes, const Key* key, std::uint64_t number) {
     if (key->method == Key::Method::unsupported)
         return fail(ErrorCode::encrypted,
                     fmt::format("Its segments are encrypted in a way that is not known here ({}).", key->name),
@@ -164,22 +164,23 @@ Result<Bytes> Supply::plain(Bytes bytes, const Key* key, std::uint64_t number) {
     return decrypt(bytes, *secret, key->iv.value_or(vector_of(number)));
 }
 
-Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_t rendition, const Segment& segment,
-                                                   std::optional<std::size_t>& instead) {
+Result<std::shared_ptr<LoadedSegment>> SegmentFetcher::fetch_segment(std::size_t index, std::size_t rendition,
+                                                                     const Segment& segment,
+                                                                     std::optional<std::size_t>& instead) {
     std::uint64_t so_far = 0;
     auto watch = [&](std::uint64_t bytes, std::uint64_t of, Time since) {
         so_far = bytes;
         if (stop_) return false;
         std::lock_guard lock(mutex_);
-        auto& feed = feeds_[index];
+        auto& track_group = track_groups_[index];
         bool wanted_here = false, wanted_elsewhere = false;
         for (auto& w : waits_)
-            (w.feed == index && w.at + about >= segment.start && w.at < segment.end() ? wanted_here
-                                                                                      : wanted_elsewhere) = true;
+            (w.track_group == index && w.at + about >= segment.start && w.at < segment.end() ? wanted_here
+                                                                                             : wanted_elsewhere) = true;
         // Whoever waits for another place is served first, unless this one is as good as here.
         if (wanted_elsewhere && !wanted_here && (of == 0 || bytes < of - of / 4)) return false;
         if (of == 0) return true;
-        instead = too_late(feed, rendition, segment, static_cast<double>(of - std::min(of, bytes)) * 8,
+        instead = too_late(track_group, rendition, segment, static_cast<double>(of - std::min(of, bytes)) * 8,
                            static_cast<double>(bytes) * 8, since);
         return !instead;
     };
@@ -195,13 +196,13 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
         }
         size = got->bytes.size();
         if (options_.link) {
-            RUEDO_TRY(comes, carried(feeds_[index], rendition, segment, size, instead));
+            RUEDO_TRY(comes, carried(track_groups_[index], rendition, segment, size, instead));
         }
         report_.bytes_fetched += size;
         ++report_.segments_fetched;
         if (!options_.on_demand) throughput_.add(size, got->took);
 
-        if (feeds_[index].plan.kind != Kind::text && segment.duration.ns > 0) {
+        if (track_groups_[index].plan.kind != Kind::text && segment.duration.ns > 0) {
             fetched_bits_ += static_cast<double>(size) * 8;
             if (index == 0) {
                 fetched_seconds_ += segment.duration.seconds();
@@ -219,19 +220,19 @@ Result<std::shared_ptr<Piece>> Supply::fetch_piece(std::size_t index, std::size_
         RUEDO_TRY(auto front, small(segment.map->address, segment.map->range, segment.map->key.get()));
         bytes.insert(bytes.begin(), front->begin(), front->end());
     }
-    RUEDO_TRY(auto piece, open(index, rendition, segment, std::move(bytes)));
-    piece->comes = comes;
-    return piece;
+    RUEDO_TRY(auto loaded, open(index, rendition, segment, std::move(bytes)));
+    loaded->comes = comes;
+    return loaded;
 }
 
-Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendition, const Segment& segment,
-                                            Bytes bytes) {
-    auto piece = std::make_shared<Piece>();
-    piece->segment = segment, piece->rendition = rendition, piece->bytes = bytes.size();
-    auto& kind = feeds_[index].plan.kind;
+Result<std::shared_ptr<LoadedSegment>> SegmentFetcher::open(std::size_t index, std::size_t rendition,
+                                                            const Segment& segment, Bytes bytes) {
+    auto loaded = std::make_shared<LoadedSegment>();
+    loaded->segment = segment, loaded->rendition = rendition, loaded->bytes = bytes.size();
+    auto& kind = track_groups_[index].plan.kind;
     if (kind == Kind::text) {
-        piece->text.assign(bytes.begin(), bytes.end());
-        return piece;
+        loaded->text.assign(bytes.begin(), bytes.end());
+        return loaded;
     }
     auto source = memory_source(std::move(bytes), transfer::last_part(segment.address));
     std::optional<Time> zero = segment.zero;
@@ -249,15 +250,18 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
         }
     }
     RUEDO_TRY(auto clip, open_segment(source, zero ? std::optional(Timeline{*zero, segment.start}) : std::nullopt));
-    piece->shift = zero && clip->info().zero ? *clip->info().zero - *zero : segment.start;
-    piece->clip = std::move(clip);
-    if (auto* t = piece->clip->info().main(Kind::video)) piece->video_config = std::make_shared<const Bytes>(t->config);
-    if (auto* t = piece->clip->info().main(Kind::audio)) piece->audio_config = std::make_shared<const Bytes>(t->config);
+    loaded->shift = zero && clip->info().zero ? *clip->info().zero - *zero : segment.start;
+    loaded->clip = std::move(clip);
+    if (auto* t = loaded->clip->info().main(Kind::video))
+        loaded->video_config = std::make_shared<const Bytes>(t->config);
+    if (auto* t = loaded->clip->info().main(Kind::audio))
+        loaded->audio_config = std::make_shared<const Bytes>(t->config);
     // What leads in this feed, and how much of it there is.
-    auto& info = piece->clip->info();
-    auto* lead = kind == Kind::video && (piece->video_config || feeds_[index].has_pictures) ? info.main(Kind::video)
-                                                                                            : info.main(Kind::audio);
-    auto& codec = feeds_[index].codec;
+    auto& info = loaded->clip->info();
+    auto* lead = kind == Kind::video && (loaded->video_config || track_groups_[index].has_pictures)
+                     ? info.main(Kind::video)
+                     : info.main(Kind::audio);
+    auto& codec = track_groups_[index].codec;
     if (lead && codec != Codec::unknown && lead->codec != codec)
         return fail(ErrorCode::not_media,
                     fmt::format("“{}” is {} where the rest of its stream is {}.", transfer::last_part(segment.address),
@@ -266,25 +270,25 @@ Result<std::shared_ptr<Piece>> Supply::open(std::size_t index, std::size_t rendi
     if (lead) codec = lead->codec;
     std::optional<TimeRange> holds;
     if (lead && !lead->problem) {
-        auto reader = piece->clip->reader(lead->id);
+        auto reader = loaded->clip->reader(lead->id);
         PacketHead head;
         while (reader->next(head).value_or(false)) {
             if (!holds) holds = TimeRange{head.pts, head.pts};
             holds->from = std::min(holds->from, head.pts), holds->to = std::max(holds->to, head.pts + head.duration);
         }
     }
-    if (lead && holds && !feeds_[index].plan.as_asked && (holds->to - holds->from) * 2 < segment.duration) {
+    if (lead && holds && !track_groups_[index].plan.as_asked && (holds->to - holds->from) * 2 < segment.duration) {
         std::lock_guard lock(mutex_);
         tell("short", fmt::format("“{}” holds {:.2f} s of the {:.2f} s that its list states.",
                                   transfer::last_part(segment.address), (holds->to - holds->from).seconds(),
                                   segment.duration.seconds()));
     }
-    feeds_[index].has_pictures = feeds_[index].has_pictures || piece->video_config;
+    track_groups_[index].has_pictures = track_groups_[index].has_pictures || loaded->video_config;
     if (!lead || (!lead->problem && !holds))
         return fail(ErrorCode::not_media,
                     fmt::format("“{}” holds nothing that plays.", transfer::last_part(segment.address)),
                     "Check that its playlist names the right segments.");
-    return piece;
+    return loaded;
 }
 
 }  // namespace ruedo::stream

@@ -6,11 +6,11 @@
 
 namespace ruedo::stream {
 
-adapt::Situation Supply::situation(const Feed& feed, Time at, const Segment* segment) const {
+adapt::Situation SegmentFetcher::situation(const TrackGroup& track_group, Time at, const Segment* segment) const {
     adapt::Situation s;
     static thread_local std::vector<double> rates, scores;
     rates.clear(), scores.clear();
-    for (auto& r : feed.plan.rungs) {
+    for (auto& r : track_group.plan.rungs) {
         rates.push_back(std::max(1.0, r.bits_a_second()));
         if (r.score > 0) scores.push_back(r.score);
     }
@@ -18,42 +18,44 @@ adapt::Situation Supply::situation(const Feed& feed, Time at, const Segment* seg
     // It counts where it is stated of all of them.
     if (scores.size() == rates.size()) s.scores = scores;
     s.segment = segment ? segment->duration : 4_s;
-    s.ahead = std::max(Time{}, reach(feed, playing_at_) - playing_at_);
+    s.ahead = std::max(Time{}, reach(track_group, playing_at_) - playing_at_);
     if (at > playing_at_ + s.ahead + about || at + about < playing_at_) s.ahead = {};
     s.most_ahead = most_ahead;
     s.throughput = throughput_.now();
-    s.last = feed.last;
-    if (auto* list = some_list(feed); list && list->ended && segment) {
+    s.last = track_group.last;
+    if (auto* list = some_list(track_group); list && list->ended && segment) {
         auto last = list->segments.back().number;
         s.left = static_cast<std::size_t>(last >= segment->number ? last - segment->number + 1 : 1);
     }
     if (shown_width_ > 0)
-        for (std::size_t i = 0; i < feed.plan.rungs.size() && s.highest == SIZE_MAX; ++i)
-            if (feed.plan.rungs[i].width >= shown_width_ && feed.plan.rungs[i].height >= shown_height_) s.highest = i;
+        for (std::size_t i = 0; i < track_group.plan.rungs.size() && s.highest == SIZE_MAX; ++i)
+            if (track_group.plan.rungs[i].width >= shown_width_ && track_group.plan.rungs[i].height >= shown_height_)
+                s.highest = i;
     return s;
 }
 
-Time Supply::since_opened() const {
+Time SegmentFetcher::since_opened() const {
     return options_.link ? asked_ - opened_ : options_.on_demand ? Time{} : monotonic_now() - opened_;
 }
 
-std::optional<std::size_t> Supply::too_late(const Feed& feed, std::size_t rendition, const Segment& segment,
-                                            double bits_left, double bits_so_far, Time since) const {
-    if (feed.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best) return std::nullopt;
-    auto s = situation(feed, segment.start, &segment);
+std::optional<std::size_t> SegmentFetcher::too_late(const TrackGroup& track_group, std::size_t rendition,
+                                                    const Segment& segment, double bits_left, double bits_so_far,
+                                                    Time since) const {
+    if (track_group.plan.rungs.size() < 2 || !options_.rung.empty() || options_.best) return std::nullopt;
+    auto s = situation(track_group, segment.start, &segment);
     // In virtual time all of it is looked at in one moment, that in which it was asked for.
     if (options_.link) s.ahead = std::max(Time{}, s.ahead - since);
     return adapt::give_up_for(s, rendition, bits_left, bits_so_far, since);
 }
 
-Result<Time> Supply::carried(const Feed& feed, std::size_t rendition, const Segment& segment, std::size_t size,
-                             std::optional<std::size_t>& instead) {
+Result<Time> SegmentFetcher::carried(const TrackGroup& track_group, std::size_t rendition, const Segment& segment,
+                                     std::size_t size, std::optional<std::size_t>& instead) {
     auto bits = static_cast<double>(size) * 8;
     auto comes = options_.link->done(asked_, bits);
     // Looked at as it comes, as over a socket.
     for (auto t = asked_ + 500_ms; t < comes; t += 250_ms) {
         auto so_far = options_.link->bits(asked_, t);
-        instead = too_late(feed, rendition, segment, bits - so_far, so_far, t - asked_);
+        instead = too_late(track_group, rendition, segment, bits - so_far, so_far, t - asked_);
         if (!instead) continue;
         auto bytes = static_cast<std::uint64_t>(so_far / 8);
         report_.bytes_fetched += bytes, report_.wasted_bytes += bytes;
@@ -66,30 +68,30 @@ Result<Time> Supply::carried(const Feed& feed, std::size_t rendition, const Segm
     return comes;
 }
 
-std::size_t Supply::choose(Feed& feed, Time at) {
-    auto& rungs = feed.plan.rungs;
-    auto usable = [&](std::size_t i) { return !feed.renditions[i].error; };
-    auto* list = some_list(feed);
+std::size_t SegmentFetcher::choose(TrackGroup& track_group, Time at) {
+    auto& rungs = track_group.plan.rungs;
+    auto usable = [&](std::size_t i) { return !track_group.renditions[i].error; };
+    auto* list = some_list(track_group);
     auto* segment = list ? list->at(at + about) : nullptr;
-    auto s = situation(feed, at, segment);
+    auto s = situation(track_group, at, segment);
     adapt::TrackOption track_option{0, {}};
     if (!options_.rung.empty()) {
         auto it = std::find_if(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options_.rung; });
         if (it != rungs.end()) track_option = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
     } else if (options_.best) {
         track_option = {rungs.size() - 1, "as good as it comes"};
-    } else if (rungs.size() > 1 && &feed == &feeds_[0]) {
-        track_option = feed.policy->choose(s);
+    } else if (rungs.size() > 1 && &track_group == &track_groups_[0]) {
+        track_option = track_group.policy->choose(s);
     }
     // Sound costs little: the best that takes no more than a tenth of the link.
-    if (&feed != &feeds_[0])
+    if (&track_group != &track_groups_[0])
         for (track_option.rung = rungs.size() - 1; track_option.rung > 0 && !options_.best; --track_option.rung)
             if (rungs[track_option.rung].bits_a_second() * 10 <= s.throughput.mean) break;
     while (track_option.rung > 0 && !usable(track_option.rung)) --track_option.rung;
     while (track_option.rung + 1 < rungs.size() && !usable(track_option.rung)) ++track_option.rung;
-    if (&feed != &feeds_[0] || feed.plan.kind != Kind::video) return track_option.rung;
+    if (&track_group != &track_groups_[0] || track_group.plan.kind != Kind::video) return track_option.rung;
     if (track_option.why.empty()) track_option.why = "the only rung";
-    bool other = !feed.last || *feed.last != track_option.rung;
+    bool other = !track_group.last || *track_group.last != track_option.rung;
     auto number = segment ? segment->number : 0;
     // One that was interrupted for something more urgent is decided anew.
     if (!report_.decisions.empty() && report_.decisions.back().segment == number &&

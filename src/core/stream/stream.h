@@ -21,11 +21,11 @@ Result<adapt::Ladder> ladder_of(const std::string& address);
 
 /// What a stream is made of, before any segment of it is fetched.
 struct Plan {
-    std::string kind;             ///< "hls" or "dash".
-    std::vector<FeedPlan> feeds;  ///< That of the pictures first; of a stream of sound alone, that.
+    std::string kind;                          ///< "hls" or "dash".
+    std::vector<TrackGroupPlan> track_groups;  ///< That of the pictures first; of a stream of sound alone, that.
     /// Of each feed after the first: what it is called and in which language.
     struct Spoken {
-        std::size_t feed = 0;
+        std::size_t track_group = 0;
         std::string name, language;
         bool is_default = false;
     };

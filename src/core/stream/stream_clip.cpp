@@ -13,15 +13,16 @@ namespace {
 /// One track through the segments of a feed.
 class SegmentReader : public TrackReader {
   public:
-    SegmentReader(std::shared_ptr<Supply> supply, std::size_t feed, Kind kind)
-        : supply_(std::move(supply)), feed_(feed), kind_(kind) {}
+    SegmentReader(std::shared_ptr<SegmentFetcher> fetcher, std::size_t track_group, Kind kind)
+        : fetcher_(std::move(fetcher)), track_group_(track_group), kind_(kind) {}
 
     Result<bool> next(PacketHead& head) override {
         for (;;) {
             if (!inner_) {
-                RUEDO_TRY(auto piece, begun_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, Time{}));
-                if (!piece) return false;
-                enter(std::move(piece));
+                RUEDO_TRY(auto loaded,
+                          begun_ ? fetcher_->after(track_group_, *loaded_) : fetcher_->loaded(track_group_, Time{}));
+                if (!loaded) return false;
+                enter(std::move(loaded));
                 if (!inner_) continue;
             }
             RUEDO_TRY(bool more, inner_->next(head));
@@ -43,59 +44,59 @@ class SegmentReader : public TrackReader {
         t = std::max(t, Time{});
         given_to_ = {INT64_MIN};
         waits_for_key_ = false;
-        RUEDO_TRY(auto piece, supply_->piece(feed_, t));
-        if (!piece) {
-            auto end = supply_->window().to;
-            RUEDO_TRY(piece, supply_->piece(feed_, std::max(Time{}, std::min(t, end) - 1_ms * 50)));
+        RUEDO_TRY(auto loaded, fetcher_->loaded(track_group_, t));
+        if (!loaded) {
+            auto end = fetcher_->window().to;
+            RUEDO_TRY(loaded, fetcher_->loaded(track_group_, std::max(Time{}, std::min(t, end) - 1_ms * 50)));
         }
         // Its own beginning may lie a little after what the list says; then the one before holds the place.
-        for (int back = 0; piece; ++back) {
-            enter(piece);
+        for (int back = 0; loaded; ++back) {
+            enter(loaded);
             if (inner_) {
-                RUEDO_TRY_DO(inner_->seek(t - piece->shift));
+                RUEDO_TRY_DO(inner_->seek(t - loaded->shift));
                 PacketHead first;
                 RUEDO_TRY(bool any, inner_->next(first));
-                if (any && (first.pts + piece->shift <= t || piece->segment.start.ns <= 0 || back == 2)) {
-                    RUEDO_TRY_DO(inner_->seek(t - piece->shift));
+                if (any && (first.pts + loaded->shift <= t || loaded->segment.start.ns <= 0 || back == 2)) {
+                    RUEDO_TRY_DO(inner_->seek(t - loaded->shift));
                     return {};
                 }
             }
-            auto start = piece->segment.start;
+            auto start = loaded->segment.start;
             if (start.ns <= 0 || back == 2) return {};
-            RUEDO_TRY(auto before, supply_->piece(feed_, start - 50_ms));
+            RUEDO_TRY(auto before, fetcher_->loaded(track_group_, start - 50_ms));
             if (!before || before->segment.start >= start) return {};
-            piece = std::move(before);
+            loaded = std::move(before);
         }
         return {};
     }
 
   private:
-    void enter(std::shared_ptr<Piece> piece) {
-        bool other = piece_ && piece_->rendition != piece->rendition;
-        bool breaks = piece_ && piece_->segment.discontinuity != piece->segment.discontinuity;
-        piece_ = std::move(piece);
+    void enter(std::shared_ptr<LoadedSegment> loaded) {
+        bool other = loaded_ && loaded_->rendition != loaded->rendition;
+        bool breaks = loaded_ && loaded_->segment.discontinuity != loaded->segment.discontinuity;
+        loaded_ = std::move(loaded);
         begun_ = true;
         inner_.reset();
-        if (!piece_->clip) return;  // missing for good
-        auto* track = piece_->clip->info().main(kind_);
+        if (!loaded_->clip) return;  // missing for good
+        auto* track = loaded_->clip->info().main(kind_);
         if (!track) return;
-        inner_ = piece_->clip->reader(track->id);
+        inner_ = loaded_->clip->reader(track->id);
         // The same header again, on the same clock, is nothing new: a decoder goes on as if there were no segments.
-        auto& config = kind_ == Kind::video ? piece_->video_config : piece_->audio_config;
+        auto& config = kind_ == Kind::video ? loaded_->video_config : loaded_->audio_config;
         if (breaks || !config_ || !config || *config_ != *config) config_ = config;
         waits_for_key_ = kind_ == Kind::video && other;
     }
     void place(PacketHead& head) const {
-        head.pts += piece_->shift;
-        if (head.dts) *head.dts += piece_->shift;
+        head.pts += loaded_->shift;
+        if (head.dts) *head.dts += loaded_->shift;
         head.config = config_;
         head.offset.reset();
-        head.variant = static_cast<std::uint32_t>(piece_->rendition + 1);
+        head.variant = static_cast<std::uint32_t>(loaded_->rendition + 1);
     }
-    std::shared_ptr<Supply> supply_;
-    std::size_t feed_;
+    std::shared_ptr<SegmentFetcher> fetcher_;
+    std::size_t track_group_;
     Kind kind_;
-    std::shared_ptr<Piece> piece_;
+    std::shared_ptr<LoadedSegment> loaded_;
     std::unique_ptr<TrackReader> inner_;
     std::shared_ptr<const Bytes> config_;
     Time given_to_{INT64_MIN};
@@ -106,7 +107,8 @@ class SegmentReader : public TrackReader {
 /// clause 3.5).
 class CaptionReader final : public TrackReader {
   public:
-    CaptionReader(std::shared_ptr<Supply> supply, std::size_t feed) : supply_(std::move(supply)), feed_(feed) {}
+    CaptionReader(std::shared_ptr<SegmentFetcher> fetcher, std::size_t track_group)
+        : fetcher_(std::move(fetcher)), track_group_(track_group) {}
     Result<bool> next(PacketHead& head) override {
         for (;;) {
             if (at_ < cues_.size()) {
@@ -122,9 +124,10 @@ class CaptionReader final : public TrackReader {
                 head.size = data_.size();
                 return true;
             }
-            RUEDO_TRY(auto piece, piece_ ? supply_->after(feed_, *piece_) : supply_->piece(feed_, place_));
-            if (!piece) return false;
-            enter(std::move(piece));
+            RUEDO_TRY(auto loaded,
+                      loaded_ ? fetcher_->after(track_group_, *loaded_) : fetcher_->loaded(track_group_, place_));
+            if (!loaded) return false;
+            enter(std::move(loaded));
         }
     }
     Status read(Bytes& out) override {
@@ -132,19 +135,19 @@ class CaptionReader final : public TrackReader {
         return {};
     }
     Status seek(Time t) override {
-        piece_.reset(), cues_.clear(), seen_.clear(), at_ = 0, place_ = t;
-        RUEDO_TRY(auto piece, supply_->piece(feed_, t));
-        if (!piece) return {};
-        enter(std::move(piece));
+        loaded_.reset(), cues_.clear(), seen_.clear(), at_ = 0, place_ = t;
+        RUEDO_TRY(auto loaded, fetcher_->loaded(track_group_, t));
+        if (!loaded) return {};
+        enter(std::move(loaded));
         while (at_ < cues_.size() && cues_[at_].end <= t) ++at_;
         return {};
     }
 
   private:
-    void enter(std::shared_ptr<Piece> piece) {
-        piece_ = std::move(piece);
+    void enter(std::shared_ptr<LoadedSegment> loaded) {
+        loaded_ = std::move(loaded);
         cues_.clear(), at_ = 0;
-        auto& text = piece_->text;
+        auto& text = loaded_->text;
         auto parsed = parse_captions({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, "captions");
         if (!parsed) return;  // a segment without captions may be next to nothing
         cues_ = std::move(parsed->list);
@@ -152,10 +155,10 @@ class CaptionReader final : public TrackReader {
         for (auto& c : cues_) c.start += by, c.end += by;
     }
     Time shift() const {
-        auto zero = supply_->clock(piece_->segment.discontinuity).value_or(Time{});
-        auto at = piece_->text.find("X-TIMESTAMP-MAP=");
+        auto zero = fetcher_->clock(loaded_->segment.discontinuity).value_or(Time{});
+        auto at = loaded_->text.find("X-TIMESTAMP-MAP=");
         if (at == std::string::npos) return zero.ns == 0 ? Time{} : -zero;
-        auto line = std::string_view(piece_->text).substr(at + 16);
+        auto line = std::string_view(loaded_->text).substr(at + 16);
         line = line.substr(0, line.find_first_of("\r\n"));
         std::int64_t ticks = 0;
         Time local{};
@@ -169,12 +172,12 @@ class CaptionReader final : public TrackReader {
                 local = parse_time(stated).value_or(Time{});
             }
         }
-        auto from_zero = ticks_near(ticks - time_to_ticks(zero, 90000), time_to_ticks(piece_->segment.start, 90000));
+        auto from_zero = ticks_near(ticks - time_to_ticks(zero, 90000), time_to_ticks(loaded_->segment.start, 90000));
         return ticks_to_time(from_zero, 1, 90000) - local;
     }
-    std::shared_ptr<Supply> supply_;
-    std::size_t feed_;
-    std::shared_ptr<Piece> piece_;
+    std::shared_ptr<SegmentFetcher> fetcher_;
+    std::size_t track_group_;
+    std::shared_ptr<LoadedSegment> loaded_;
     Time place_{};
     std::vector<Cue> cues_;
     std::size_t at_ = 0;
@@ -188,9 +191,9 @@ class StreamClip final : public Clip {
         kind_ = plan.kind;
         auto link = is_address(address) ? transfer::host_of(address) : std::string();
         plan_ = plan;
-        supply_ = std::make_shared<Supply>(std::move(plan.feeds), link, options);
-        RUEDO_TRY(auto list, supply_->list(0));
-        auto& rungs = plan_.feeds[0].rungs;
+        fetcher_ = std::make_shared<SegmentFetcher>(std::move(plan.track_groups), link, options);
+        RUEDO_TRY(auto list, fetcher_->list(0));
+        auto& rungs = plan_.track_groups[0].rungs;
         if (!options.rung.empty() &&
             std::none_of(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options.rung; })) {
             std::string names;
@@ -234,43 +237,43 @@ class StreamClip final : public Clip {
 
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
         auto& place = places_.at(id);
-        if (place.kind == Kind::text) return std::make_unique<CaptionReader>(supply_, place.feed);
-        return std::make_unique<SegmentReader>(supply_, place.feed, place.kind);
+        if (place.kind == Kind::text) return std::make_unique<CaptionReader>(fetcher_, place.track_group);
+        return std::make_unique<SegmentReader>(fetcher_, place.track_group, place.kind);
     }
     std::optional<TimeRange> seekable() const override {
         if (!info_.live) return Clip::seekable();
-        auto window = supply_->window();
+        auto window = fetcher_->window();
         if (window.to <= window.from) return std::nullopt;
         return window;
     }
     std::optional<Edge> edge() const override {
-        return info_.live ? std::optional(Edge{supply_->edge(), hold_back_}) : std::nullopt;
+        return info_.live ? std::optional(Edge{fetcher_->edge(), hold_back_}) : std::nullopt;
     }
     const Track* keyframes(std::uint64_t id) const override { return id == 1 && keyframes_ ? &*keyframes_ : nullptr; }
     std::optional<TimeRange> buffered(const std::vector<Track>& tracks, Time position) override {
-        std::set<std::size_t> feeds;
+        std::set<std::size_t> track_groups;
         for (auto& t : tracks)
-            if (auto it = places_.find(t.id); it != places_.end()) feeds.insert(it->second.feed);
-        supply_->playing_at(position);
-        return supply_->here(feeds, position);
+            if (auto it = places_.find(t.id); it != places_.end()) track_groups.insert(it->second.track_group);
+        fetcher_->playing_at(position);
+        return fetcher_->here(track_groups, position);
     }
-    std::optional<Fetched> fetched() const override { return Fetched{supply_->received(), std::nullopt}; }
+    std::optional<Fetched> fetched() const override { return Fetched{fetcher_->received(), std::nullopt}; }
     std::optional<Time> begins() const override { return begins_; }
     std::optional<StreamReport> stream() const override {
-        auto r = supply_->report();
+        auto r = fetcher_->report();
         r.kind = kind_;
         r.encrypted = encryption_;
         for (auto& s : plan_.audio_tracks) r.audio_tracks.push_back(s.language.empty() ? s.name : s.language);
         for (auto& s : plan_.texts) r.texts.push_back(s.language.empty() ? s.name : s.language);
         return r;
     }
-    Status survey() override { return supply_->list_all(0); }
-    std::vector<ClipNews> news() override { return supply_->news(); }
-    void shown_at(int width, int height) override { supply_->shown_at(width, height); }
+    Status survey() override { return fetcher_->list_all(0); }
+    std::vector<ClipNews> news() override { return fetcher_->news(); }
+    void shown_at(int width, int height) override { fetcher_->shown_at(width, height); }
 
   private:
     struct Place {
-        std::size_t feed;
+        std::size_t track_group;
         Kind kind;
     };
     void add(Track track, std::uint64_t id, Place place) {
@@ -281,12 +284,12 @@ class StreamClip final : public Clip {
         info_.tracks.push_back(std::move(track));
     }
     Status find_tracks() {
-        RUEDO_TRY(auto first, supply_->piece(0, begins_));
+        RUEDO_TRY(auto first, fetcher_->loaded(0, begins_));
         if (!first || !first->clip)
             return fail(ErrorCode::truncated, fmt::format("“{}” has no segment to begin with.", info_.name),
                         "Try it again.");
         info_.zero = first->clip->info().zero;
-        auto& rungs = plan_.feeds[0].rungs;
+        auto& rungs = plan_.track_groups[0].rungs;
         auto* pictures = first->clip->info().main(Kind::video);
         if (!pictures)  // one that does not play says why
             for (auto& t : first->clip->info().tracks)
@@ -318,17 +321,17 @@ class StreamClip final : public Clip {
         auto main =
             std::find_if(plan_.audio_tracks.begin(), plan_.audio_tracks.end(), [](auto& s) { return s.is_default; });
         if (main == plan_.audio_tracks.end()) main = plan_.audio_tracks.begin();
-        if (main != plan_.audio_tracks.end() && main->feed > 0) {
-            RUEDO_TRY(auto piece, supply_->piece(main->feed, begins_));
-            auto* audio = piece && piece->clip ? piece->clip->info().main(Kind::audio) : nullptr;
+        if (main != plan_.audio_tracks.end() && main->track_group > 0) {
+            RUEDO_TRY(auto loaded, fetcher_->loaded(main->track_group, begins_));
+            auto* audio = loaded && loaded->clip ? loaded->clip->info().main(Kind::audio) : nullptr;
             if (audio) alike = *audio;
         }
         for (auto s = plan_.audio_tracks.begin(); s != plan_.audio_tracks.end(); ++s) {
-            auto track = s->feed == 0 && within ? *within : alike.value_or(Track{});
+            auto track = s->track_group == 0 && within ? *within : alike.value_or(Track{});
             if (track.kind != Kind::audio) continue;
             if (!s->language.empty()) track.language = s->language;
             track.is_default = s == main;
-            add(std::move(track), id++, {s->feed, Kind::audio});
+            add(std::move(track), id++, {s->track_group, Kind::audio});
         }
         id = 101;
         for (auto& s : plan_.texts) {
@@ -337,12 +340,12 @@ class StreamClip final : public Clip {
             track.codec_string = "wvtt";
             track.language = s.language, track.is_default = s.is_default;
             track.tick = {1, 1000};
-            add(std::move(track), id++, {s.feed, Kind::text});
+            add(std::move(track), id++, {s.track_group, Kind::text});
         }
         return {};
     }
 
-    std::shared_ptr<Supply> supply_;
+    std::shared_ptr<SegmentFetcher> fetcher_;
     Plan plan_;
     std::map<std::uint64_t, Place> places_;
     std::string kind_, encryption_ = "none";
@@ -395,9 +398,9 @@ Result<std::vector<std::filesystem::path>> files_of(const std::filesystem::path&
     if (all.size() == 1) {
         RUEDO_TRY(auto plan, plan_of(fetch, playlist.string()));
         if (plan.kind == "dash")
-            for (auto& feed : plan.feeds)
-                for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
-                    RUEDO_TRY(auto list, feed.lister->list(fetch, i));
+            for (auto& track_group : plan.track_groups)
+                for (std::size_t i = 0; i < track_group.rungs.size(); ++i) {
+                    RUEDO_TRY(auto list, track_group.playlists->list(fetch, i));
                     take_segments(list);
                 }
     }
@@ -417,9 +420,9 @@ Result<adapt::Ladder> ladder_of(const std::string& address) {
     Fetch fetch;
     RUEDO_TRY(auto plan, plan_of(fetch, address));
     adapt::Ladder ladder;
-    auto& feed = plan.feeds[0];
-    for (std::size_t i = 0; i < feed.rungs.size(); ++i) {
-        RUEDO_TRY(auto list, feed.lister->list(fetch, i));
+    auto& track_group = plan.track_groups[0];
+    for (std::size_t i = 0; i < track_group.rungs.size(); ++i) {
+        RUEDO_TRY(auto list, track_group.playlists->list(fetch, i));
         std::vector<double> sizes;
         double bits = 0;
         for (auto& s : list.segments) {
@@ -431,10 +434,11 @@ Result<adapt::Ladder> ladder_of(const std::string& address) {
             sizes.push_back(size * 8), bits += size * 8;
         }
         if (sizes.size() != list.segments.size()) sizes.clear();
-        auto rate = feed.rungs[i].bits_a_second();
+        auto rate = track_group.rungs[i].bits_a_second();
         if (rate <= 0 && !sizes.empty() && list.end().ns > 0) rate = bits / list.end().seconds();
         if (rate <= 0)
-            return fail(ErrorCode::malformed, fmt::format("{} does not say what its rungs take of a link.", feed.name),
+            return fail(ErrorCode::malformed,
+                        fmt::format("{} does not say what its rungs take of a link.", track_group.name),
                         "State BANDWIDTH for each.");
         ladder.bitrates.push_back(rate), ladder.sizes.push_back(std::move(sizes));
         if (i > 0) continue;

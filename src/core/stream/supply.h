@@ -16,7 +16,7 @@
 namespace ruedo::stream {
 
 /// One segment that is here.
-struct Piece {
+struct LoadedSegment {
     Segment segment;
     std::size_t rendition = 0;   ///< Number in its feed.
     std::shared_ptr<Clip> clip;  ///< None where it is missing for good.
@@ -30,40 +30,40 @@ struct Piece {
 };
 
 /// Where the lists of segments of a rendition come from, and come from again while they grow.
-class Lister {
+class PlaylistSource {
   public:
-    virtual ~Lister() = default;
+    virtual ~PlaylistSource() = default;
     virtual Result<SegmentList> list(Fetch& fetch, std::size_t rendition) = 0;
 };
 
 /// What goes in one row: the rungs of the pictures (with the sound that is in them), or one sound, or one text.
-struct FeedPlan {
+struct TrackGroupPlan {
     Kind kind = Kind::video;
     std::vector<Rung> rungs;  ///< From the lowest bitrate on; of sound and text one.
-    std::shared_ptr<Lister> lister;
+    std::shared_ptr<PlaylistSource> playlists;
     std::string name;       ///< For sentences.
     bool as_asked = false;  ///< Nothing of it is fetched ahead of who reads: keyframes to look round by.
 };
 
-class Supply {
+class SegmentFetcher {
   public:
     /// `link`: the host it comes over, whose speed is remembered for the next one; empty for a disk.
-    Supply(std::vector<FeedPlan> feeds, std::string link, StreamOptions options);
-    ~Supply();
+    SegmentFetcher(std::vector<TrackGroupPlan> track_groups, std::string link, StreamOptions options);
+    ~SegmentFetcher();
 
-    /// The piece of `feed` that holds `t` (by its list), fetched if need be; waits for it, and gives up with
+    /// The piece of `track_group` that holds `t` (by its list), fetched if need be; waits for it, and gives up with
     /// `ReadScope`. Nothing past the end. Where a live one has no more yet, it waits for that.
-    Result<std::shared_ptr<Piece>> piece(std::size_t feed, Time t);
+    Result<std::shared_ptr<LoadedSegment>> loaded(std::size_t track_group, Time t);
     /// The one after.
-    Result<std::shared_ptr<Piece>> after(std::size_t feed, const Piece& piece);
+    Result<std::shared_ptr<LoadedSegment>> after(std::size_t track_group, const LoadedSegment& loaded);
     /// The list of some rendition of a feed; fetched if there is none yet.
-    Result<SegmentList> list(std::size_t feed);
+    Result<SegmentList> list(std::size_t track_group);
     /// The lists of all renditions of a feed. One that can’t be had is left out of what is fetched.
-    Status list_all(std::size_t feed);
+    Status list_all(std::size_t track_group);
     /// Where the playing place is, as far as someone knows better than by what is read.
     void playing_at(Time t);
     /// From where to where all that is played is here without a gap round `t`.
-    TimeRange here(const std::set<std::size_t>& feeds, Time t) const;
+    TimeRange here(const std::set<std::size_t>& track_groups, Time t) const;
     std::uint64_t received() const;
     /// Pixels the picture is shown at; nothing more than one rung above that is fetched.
     void shown_at(int width, int height);
@@ -88,10 +88,10 @@ class Supply {
         std::optional<Error> error;
         std::uint64_t carried = 0;  ///< Added to its discontinuity numbers.
     };
-    struct Feed {
-        FeedPlan plan;
+    struct TrackGroup {
+        TrackGroupPlan plan;
         std::vector<Rendition> renditions;
-        std::map<Time, std::shared_ptr<Piece>> pieces;  ///< By their listed start.
+        std::map<Time, std::shared_ptr<LoadedSegment>> loaded;  ///< By their listed start.
         std::unique_ptr<adapt::Policy> policy;
         std::optional<std::size_t> last;  ///< Rung fetched last.
         bool wanted = false;              ///< Somebody reads it.
@@ -101,36 +101,36 @@ class Supply {
         std::size_t holes = 0;            ///< In a row.
     };
     struct Wait {
-        std::size_t feed;
+        std::size_t track_group;
         Time at;
     };
     struct Goal {
-        std::size_t feed = 0;
+        std::size_t track_group = 0;
         Time at{};
     };
 
     // With the mutex held.
-    std::shared_ptr<Piece> find(const Feed& feed, Time t) const;
-    bool past_end(const Feed& feed, Time t) const;
-    const SegmentList* some_list(const Feed& feed) const;
+    std::shared_ptr<LoadedSegment> find(const TrackGroup& track_group, Time t) const;
+    bool past_end(const TrackGroup& track_group, Time t) const;
+    const SegmentList* some_list(const TrackGroup& track_group) const;
     std::optional<Goal> goal() const;
     std::optional<std::size_t> stale() const;
     /// How far it goes on without a gap from `t`, of what is here `by` then.
-    Time reach(const Feed& feed, Time t, Time by = Time::max()) const;
-    adapt::Situation situation(const Feed& feed, Time at, const Segment* segment) const;
-    std::size_t choose(Feed& feed, Time at);
+    Time reach(const TrackGroup& track_group, Time t, Time by = Time::max()) const;
+    adapt::Situation situation(const TrackGroup& track_group, Time at, const Segment* segment) const;
+    std::size_t choose(TrackGroup& track_group, Time at);
     /// The rung to fetch a segment in instead, where the one it is on its way in would come too late.
-    std::optional<std::size_t> too_late(const Feed& feed, std::size_t rendition, const Segment& segment,
+    std::optional<std::size_t> too_late(const TrackGroup& track_group, std::size_t rendition, const Segment& segment,
                                         double bits_left, double bits_so_far, Time since) const;
     /// Over a link in virtual time: when a segment that was asked for has come; or it is given up for `instead`.
-    Result<Time> carried(const Feed& feed, std::size_t rendition, const Segment& segment, std::size_t size,
+    Result<Time> carried(const TrackGroup& track_group, std::size_t rendition, const Segment& segment, std::size_t size,
                          std::optional<std::size_t>& instead);
-    void keep(Feed& feed, std::shared_ptr<Piece> piece);
+    void keep(TrackGroup& track_group, std::shared_ptr<LoadedSegment> loaded);
     void make_room();
     Time since_opened() const;
     void tell(std::string name, std::string detail);
     bool due(const Rendition& r) const;
-    void lose(Feed& feed, std::size_t rendition, const Error& error);
+    void lose(TrackGroup& track_group, std::size_t rendition, const Error& error);
 
     // Without it.
     void run();
@@ -138,11 +138,12 @@ class Supply {
     void fetch_by_now();
     bool pause(Goal goal, Time length);
     Result<const Segment> segment_for(Goal goal, std::size_t rendition);
-    Status load(std::size_t feed, std::size_t rendition);
-    void join_lists(Feed& feed, std::size_t rendition, SegmentList fresh);
-    Result<std::shared_ptr<Piece>> fetch_piece(std::size_t feed, std::size_t rendition, const Segment& segment,
-                                               std::optional<std::size_t>& instead);
-    Result<std::shared_ptr<Piece>> open(std::size_t feed, std::size_t rendition, const Segment& segment, Bytes bytes);
+    Status load(std::size_t track_group, std::size_t rendition);
+    void join_lists(TrackGroup& track_group, std::size_t rendition, SegmentList fresh);
+    Result<std::shared_ptr<LoadedSegment>> fetch_segment(std::size_t track_group, std::size_t rendition,
+                                                         const Segment& segment, std::optional<std::size_t>& instead);
+    Result<std::shared_ptr<LoadedSegment>> open(std::size_t track_group, std::size_t rendition, const Segment& segment,
+                                                Bytes bytes);
     Result<std::shared_ptr<const Bytes>> small(const std::string& address, std::optional<ByteSource::Range> range,
                                                const Key* key);
     Result<Bytes> plain(Bytes bytes, const Key* key, std::uint64_t number);
@@ -158,7 +159,7 @@ class Supply {
     std::mutex fetching_;  ///< Held by whoever fetches: one at a time.
     mutable std::mutex mutex_;
     std::condition_variable changed_;
-    std::vector<Feed> feeds_;
+    std::vector<TrackGroup> track_groups_;
     std::deque<Wait> waits_;
     std::map<std::uint64_t, Time> clocks_;  ///< What each clock says at presentation time 0, by discontinuity.
     std::map<std::string, std::shared_ptr<const Bytes>> small_;  ///< Initialization segments and keys.
