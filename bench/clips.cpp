@@ -23,7 +23,7 @@ demo::ClipSpec spec_of(const std::string& name) {
     demo::ClipSpec s;
     s.file = name;
     s.seconds = 10;
-    s.audio = demo::burst;
+    s.sample = demo::burst;
     s.draw = [](demo::Canvas& c, double t) {
         c.gradient({40, 50, 80}, {110, 90, 70});
         for (int i = 0; i < 12; ++i)

@@ -224,7 +224,7 @@ float burst(double t) {
 }
 
 std::vector<ClipSpec> harbour_lights() {
-    ClipSpec wide{.file = "lantern.webm", .draw = lantern, .audio = waves};
+    ClipSpec wide{.file = "lantern.webm", .draw = lantern, .sample = waves};
     ClipSpec upright{.file = "stairs.mp4",
                      .video = Codec::h264,
                      .audio = Codec::aac,
@@ -233,7 +233,7 @@ std::vector<ClipSpec> harbour_lights() {
                      .seconds = 10,
                      .keyframe_every = 30,
                      .draw = stairs,
-                     .audio = steps};
+                     .sample = steps};
     ClipSpec old{.file = "reel.mp4",
                  .video = Codec::h264,
                  .audio = Codec::aac,
@@ -246,8 +246,8 @@ std::vector<ClipSpec> harbour_lights() {
                  .bitrate = 600'000,
                  .audio_rate = 44100,
                  .draw = reel,
-                 .audio = projector};
-    ClipSpec signal{.file = "fog-signal.webm", .width = 960, .height = 540, .seconds = 20, .draw = fog, .audio = horn};
+                 .sample = projector};
+    ClipSpec signal{.file = "fog-signal.webm", .width = 960, .height = 540, .seconds = 20, .draw = fog, .sample = horn};
     return {wide, upright, old, signal};
 }
 
@@ -262,7 +262,7 @@ ClipSpec coastal_pass() {
             .keyframe_every = 50,
             .bitrate = 2'400'000,
             .draw = coast,
-            .audio = waves};
+            .sample = waves};
 }
 
 Status make_coast(const std::filesystem::path& folder, CodecRegistry& codecs) {
@@ -317,7 +317,7 @@ Status make_clip(const ClipSpec& spec, const std::filesystem::path& folder, Code
             std::vector<float> samples(static_cast<std::size_t>(block) * 2);
             for (std::int64_t i = 0; i < block; ++i) {
                 float v = fed + i < total
-                              ? spec.audio(static_cast<double>(fed + i) / static_cast<double>(spec.audio_rate))
+                              ? spec.sample(static_cast<double>(fed + i) / static_cast<double>(spec.audio_rate))
                               : 0;
                 samples[static_cast<std::size_t>(2 * i)] = samples[static_cast<std::size_t>(2 * i + 1)] = v;
             }

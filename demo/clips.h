@@ -23,7 +23,7 @@ struct ClipSpec {
     /// Draws the frame at `t` seconds, without the strip.
     void (*draw)(Canvas& canvas, double t) = nullptr;
     /// One sample at `t` seconds.
-    float (*audio)(double t) = nullptr;
+    float (*sample)(double t) = nullptr;
 };
 
 std::vector<ClipSpec> harbour_lights();

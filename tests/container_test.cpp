@@ -169,7 +169,7 @@ demo::ClipSpec small(const std::string& file, Codec video, Codec audio) {
         c.circle({160 + 60 * t, 90}, 20, {220, 200, 120});
     };
     spec.numbered = true;
-    spec.audio = demo::burst;
+    spec.sample = demo::burst;
     return spec;
 }
 }  // namespace
@@ -199,9 +199,9 @@ TEST_CASE("what our writers write, our readers read exactly") {
         CHECK(scanned.frame_rate == Rational{30, 1});
         CHECK(scanned.start == Time{});
         CHECK(scanned.keyframe_times.size() >= 4);
-        auto audio = value(scan_track(*clip, *info.main(Kind::audio)));
-        CHECK(audio.start == Time{});
-        CHECK(std::abs((audio.end - 2_s).ns) < (1_ms).ns);
+        auto heard = value(scan_track(*clip, *info.main(Kind::audio)));
+        CHECK(heard.start == Time{});
+        CHECK(std::abs((heard.end - 2_s).ns) < (1_ms).ns);
     }
 }
 

@@ -83,7 +83,7 @@ TEST_CASE("a finding's numbers are the file's own") {
     spec.file = "long.webm", spec.video = Codec::vp9, spec.audio = Codec::opus, spec.width = 96, spec.height = 54,
     spec.seconds = 14, spec.keyframe_every = 240, spec.bitrate = 40'000;
     spec.draw = [](demo::Canvas& c, double) { c.gradient({60, 70, 90}, {90, 80, 60}); };
-    spec.audio = demo::burst;
+    spec.sample = demo::burst;
     done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
     std::shared_ptr<Clip> clip = value(open_clip(folder / "long.webm"));
     auto f =

@@ -293,7 +293,7 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
     plays_exactly(opened(make_matroska("V_MPEG2", {}, two), "d.mkv"), 60, every(12, 60));
     plays_exactly(opened(make_matroska("V_MPEG1", {}, mpeg_video(60, {.second = false})), "e.mkv"), 60, every(12, 60));
 
-    auto audio = make_ac3(tone(48000 * 2));
+    auto packets = make_ac3(tone(48000 * 2));
     Bytes made;
     auto writer = mp4_muxer(std::make_unique<MemorySink>(made));
     MuxerTrack video, audio;
@@ -307,9 +307,9 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
         p.pts = 40_ms * c.shown, p.dts = 40_ms * decoded++, p.duration = 40_ms, p.keyframe = c.key, p.data = c.data;
         done(writer->write(pictures, p));
     }
-    for (std::size_t i = 0; i < audio.size(); ++i) {
+    for (std::size_t i = 0; i < packets.size(); ++i) {
         MuxerPacket p;
-        p.pts = p.dts = 32_ms * static_cast<std::int64_t>(i), p.duration = 32_ms, p.data = audio[i];
+        p.pts = p.dts = 32_ms * static_cast<std::int64_t>(i), p.duration = 32_ms, p.data = packets[i];
         done(writer->write(heard, p));
     }
     done(writer->finish());

@@ -222,7 +222,7 @@ TEST_CASE("a picture keeps its number through every encoder, small ones too") {
             c.gradient({20, 40, 90}, {120, 90, 60});
             c.circle({c.width() * (0.2 + 0.5 * t), c.height() * 0.6}, 12, {240, 210, 120});
         };
-        spec.audio = demo::burst;
+        spec.sample = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
         std::shared_ptr<Clip> clip = value(open_clip(folder / spec.file));
         auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));

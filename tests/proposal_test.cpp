@@ -42,7 +42,7 @@ const fs::path& fast_clip() {
         spec.file = "fast.mp4", spec.video = Codec::h264, spec.audio = Codec::aac;
         spec.width = 854, spec.height = 480, spec.rate = {60, 1}, spec.seconds = 2, spec.numbered = true;
         spec.draw = [](demo::Canvas&, double) {};
-        spec.audio = demo::burst;
+        spec.sample = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
         return folder / "fast.mp4";
     }();

@@ -103,7 +103,7 @@ inline fs::path tiny(const std::string& file, int seconds = 6) {
             c.gradient({60, 70, 90}, {90, 80, 60});
             c.circle({20 + 9 * t, 40}, 4, {220, 200, 120});
         };
-        spec.audio = demo::burst;
+        spec.sample = demo::burst;
         done(demo::make_clip(spec, folder.path, CodecRegistry::standard()));
     }
     return path;

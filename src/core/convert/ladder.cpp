@@ -368,9 +368,9 @@ class Maker {
                   codecs_.audio_encoder(
                       plan.codec,
                       {.rate = plan.form.rate, .channels = plan.form.channels, .bitrate = plan.bitrate, .bits = 16}));
-        auto audio = encoded_audio(std::move(reader), plan, std::move(encoder), {}, Time::max(), Level{});
-        RUEDO_TRY(auto packet, audio->next());
-        audio_->track = audio->track();
+        auto encoded = encoded_audio(std::move(reader), plan, std::move(encoder), {}, Time::max(), Level{});
+        RUEDO_TRY(auto packet, encoded->next());
+        audio_->track = encoded->track();
         audio_->track.language = audio.language;
         RUEDO_TRY_DO(audio_->open(o_, key_));
         // Segments of sound begin with the first packet that begins with or after those of the pictures.
@@ -382,10 +382,10 @@ class Maker {
             if (cut) next = std::max(next + 1, packet->pts.ns / length.ns + 1);
             MuxerPacket p{packet->pts, packet->dts, packet->duration, true, packet->data};
             RUEDO_TRY_DO(audio_->put(p, cut));
-            RUEDO_TRY(packet, audio->next());
+            RUEDO_TRY(packet, encoded->next());
         }
         for (auto* w : {audio_->fragment_writer.get(), audio_->transport_writer.get()})
-            if (w && audio->trimmed()) w->ends(0, audio->end());
+            if (w && encoded->trimmed()) w->ends(0, encoded->end());
         return audio_->finish();
     }
 
