@@ -137,7 +137,7 @@ TEST_CASE("choices of every word of a recipe can be carried out, or says why not
         return some;
     };
     for (auto& key : page.keys())
-        for (auto& label : some_of(page.track_options(key))) {
+        for (auto& label : some_of(page.options(key))) {
             INFO(key.toStdString() << ": " << label.toStdString());
             REQUIRE(soon([&] { return page.settled(); }));
             auto before = page.plain_text();
@@ -672,15 +672,15 @@ TEST_CASE("what can't be copied is not offered as a copy") {
     Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4"});
     auto& page = k.page();
     REQUIRE(k.told());
-    CHECK_FALSE(page.track_options("codec").contains("are copied as they are"));
-    CHECK_FALSE(page.track_options("sound").contains("is copied as it is"));
+    CHECK_FALSE(page.options("codec").contains("are copied as they are"));
+    CHECK_FALSE(page.options("sound").contains("is copied as it is"));
     k.window->project().set_current(1);
-    REQUIRE(soon([&] { return page.settled() && page.track_options("sound").contains("is copied as it is"); }));
-    CHECK_FALSE(page.track_options("codec").contains("are copied as they are"));
+    REQUIRE(soon([&] { return page.settled() && page.options("sound").contains("is copied as it is"); }));
+    CHECK_FALSE(page.options("codec").contains("are copied as they are"));
     auto d = k.window->project().document();
     d.target = "desktop";
     k.window->project().change(d, "Target");
-    REQUIRE(soon([&] { return page.settled() && page.track_options("codec").contains("are copied as they are"); }));
+    REQUIRE(soon([&] { return page.settled() && page.options("codec").contains("are copied as they are"); }));
 }
 
 TEST_CASE("a pair is shown however soon after opening it is asked for, and whatever was asked for before") {

@@ -275,17 +275,17 @@ QStringList PreparePage::keys() const {
     for (auto& w : told_.words) list << w.key;
     return list;
 }
-QStringList PreparePage::track_options(const QString& key) const {
+QStringList PreparePage::options(const QString& key) const {
     QStringList list;
     if (auto* w = told_.find(key))
-        for (auto& c : w->track_options) list << c.label;
+        for (auto& c : w->options) list << c.label;
     return list;
 }
 bool PreparePage::choose(const QString& key, const QString& label) {
     auto* w = told_.find(key);
     if (!w) return false;
-    auto it = std::find_if(w->track_options.begin(), w->track_options.end(), [&](auto& c) { return c.label == label; });
-    if (it == w->track_options.end()) return false;
+    auto it = std::find_if(w->options.begin(), w->options.end(), [&](auto& c) { return c.label == label; });
+    if (it == w->options.end()) return false;
     change(it->take);
     return true;
 }
@@ -313,7 +313,7 @@ void PreparePage::open_word(const QString& key) {
     auto* word = told_.find(key);
     if (!word) return;
     QMenu menu(this);
-    for (auto& c : word->track_options) {
+    for (auto& c : word->options) {
         auto* a = menu.addAction(look::literal(c.label));
         a->setCheckable(true), a->setChecked(c.now);
         connect(a, &QAction::triggered, this, [this, key, label = c.label] { choose(key, label); });

@@ -33,7 +33,7 @@ class PreparePage : public QWidget {
     QString sum() const { return sum_->text(); }
     QStringList keys() const;
     /// What a word may become, by its key.
-    QStringList track_options(const QString& key) const;
+    QStringList options(const QString& key) const;
     /// Takes one of these over, as its menu does; false where there is none.
     bool choose(const QString& key, const QString& label);
     bool type(const QString& key, const QString& typed);

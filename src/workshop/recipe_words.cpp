@@ -15,8 +15,8 @@ using Do = Recipe::Do;
 struct Telling {
     RecipeTold out{};
     QString say(RecipeWord word) {
-        auto now = std::find_if(word.track_options.begin(), word.track_options.end(), [](auto& c) { return c.now; });
-        if (word.shown.isEmpty()) word.shown = now == word.track_options.end() ? QString("…") : now->label;
+        auto now = std::find_if(word.options.begin(), word.options.end(), [](auto& c) { return c.now; });
+        if (word.shown.isEmpty()) word.shown = now == word.options.end() ? QString("…") : now->label;
         auto link = QString("<a href='word:%1' style='color:%2;'>%3</a>")
                         .arg(word.key, look::colours().wine.name(), word.shown.toHtmlEscaped());
         out.words.push_back(std::move(word));
@@ -30,7 +30,7 @@ QString megabits(std::uint32_t bits) {
 bool taken(const std::vector<CodecRule>& rules, Codec codec) { return rules.empty() || rule_of(rules, codec); }
 
 void tell_container(Telling& t, const Plan& plan, const Target& target) {
-    RecipeWord w{.key = "container", .what = "Container", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "container", .what = "Container", .shown = {}, .options = {}};
     for (auto& each : container_formats()) {
         bool fits =
             std::find(target.containers.begin(), target.containers.end(), each.container) != target.containers.end();
@@ -46,7 +46,7 @@ void tell_container(Telling& t, const Plan& plan, const Target& target) {
             if (r.audio.action != Do::none && !holds(each.audio, r.audio.codec))
                 r.audio.action = Do::fit, r.audio.codec.reset();
         };
-        w.track_options.push_back({text(each.title), take, &each == plan.container_format});
+        w.options.push_back({text(each.title), take, &each == plan.container_format});
     }
     t.paragraph(QString("It becomes %1, for %2.").arg(t.say(std::move(w)), text(target.title).toHtmlEscaped()));
 }
@@ -58,27 +58,27 @@ bool can_be(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const 
 
 RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
                       CodecRegistry& codecs) {
-    RecipeWord w{.key = "codec", .what = "Pictures", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "codec", .what = "Pictures", .shown = {}, .options = {}};
     auto copied = recipe;
     copied.video = {.action = Do::copy};
     if (!plan.encode_video || can_be(copied, plan, info, target, codecs))
-        w.track_options.push_back(
+        w.options.push_back(
             {"are copied as they are", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
     for (auto c : plan.container_format->video)
         if (codecs.encodes(c) && taken(target.video, c))
-            w.track_options.push_back({"become " + text(codec_title(c)),
-                                       [c](Recipe& r) {
-                                           // Each encoder has a scale of its own.
-                                           if (r.video.codec != c) r.video.quality.reset();
-                                           r.video.action = Do::encode, r.video.codec = c;
-                                       },
-                                       plan.encode_video && plan.video_codec == c});
-    w.track_options.push_back({"are left out", [](Recipe& r) { r.video.action = Do::none; }, false});
+            w.options.push_back({"become " + text(codec_title(c)),
+                                 [c](Recipe& r) {
+                                     // Each encoder has a scale of its own.
+                                     if (r.video.codec != c) r.video.quality.reset();
+                                     r.video.action = Do::encode, r.video.codec = c;
+                                 },
+                                 plan.encode_video && plan.video_codec == c});
+    w.options.push_back({"are left out", [](Recipe& r) { r.video.action = Do::none; }, false});
     return w;
 }
 /// Finer and coarser than is usual; a bitrate, or a size to land under.
 RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
-    RecipeWord w{.key = "quality", .what = "How good", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "quality", .what = "How good", .shown = {}, .options = {}};
     auto less_is_better = form.codec != Codec::theora && form.codec != Codec::mjpeg;
     auto step = std::max(1, (form.high - form.low) / 10);
     auto now = recipe.video.quality.value_or(form.quality);
@@ -89,26 +89,26 @@ RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
                                 {"coarser than usual", -1},
                                 {"much coarser than usual", -2}}) {
         auto quality = std::clamp(form.quality + (less_is_better ? -1 : 1) * steps * step, form.low, form.high);
-        w.track_options.push_back({label,
-                                   [quality, usual = steps == 0](Recipe& r) {
-                                       r.video.bitrate.reset(), r.fit_bytes.reset(), r.video.passes = 1;
-                                       r.video.quality = usual ? std::nullopt : std::optional(quality);
-                                   },
-                                   constant && quality == now});
+        w.options.push_back({label,
+                             [quality, usual = steps == 0](Recipe& r) {
+                                 r.video.bitrate.reset(), r.fit_bytes.reset(), r.video.passes = 1;
+                                 r.video.quality = usual ? std::nullopt : std::optional(quality);
+                             },
+                             constant && quality == now});
     }
     if (form.bitrate)
         for (std::uint32_t bits : {500'000U, 1'000'000U, 2'000'000U, 4'000'000U})
-            w.track_options.push_back({"at " + megabits(bits),
-                                       [bits, twice = form.two_passes](Recipe& r) {
-                                           r.video.quality.reset(), r.fit_bytes.reset();
-                                           r.video.bitrate = bits, r.video.passes = twice ? 2 : 1;
-                                       },
-                                       recipe.video.bitrate == bits});
+            w.options.push_back({"at " + megabits(bits),
+                                 [bits, twice = form.two_passes](Recipe& r) {
+                                     r.video.quality.reset(), r.fit_bytes.reset();
+                                     r.video.bitrate = bits, r.video.passes = twice ? 2 : 1;
+                                 },
+                                 recipe.video.bitrate == bits});
     if (recipe.fit_bytes)
         w.shown = QString("to fit into %1 MB").arg(static_cast<double>(*recipe.fit_bytes) / 1e6, 0, 'g', 3);
     else if (recipe.video.bitrate)
         w.shown = "at " + megabits(*recipe.video.bitrate);
-    else if (std::none_of(w.track_options.begin(), w.track_options.end(), [](auto& c) { return c.now; }))
+    else if (std::none_of(w.options.begin(), w.options.end(), [](auto& c) { return c.now; }))
         w.shown = QString("at %1 on the scale of %2").arg(now).arg(text(codec_title(form.codec)));
     if (form.bitrate) {
         w.typed = "Megabytes that the whole may take";
@@ -124,34 +124,33 @@ RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
     return w;
 }
 RecipeWord size_word(const Recipe& recipe, const Plan& plan) {
-    RecipeWord w{.key = "size", .what = "Size", .shown = {}, .track_options = {}};
-    w.track_options.push_back({"as large as they may be", [](Recipe& r) { r.video.width = r.video.height = 0; },
-                               !recipe.video.width && !recipe.video.height});
+    RecipeWord w{.key = "size", .what = "Size", .shown = {}, .options = {}};
+    w.options.push_back({"as large as they may be", [](Recipe& r) { r.video.width = r.video.height = 0; },
+                         !recipe.video.width && !recipe.video.height});
     for (int across : {1920, 1280, 960, 640, 480, 320})
         if (across < plan.video->video.display_width())
-            w.track_options.push_back({QString("%1 pixels across").arg(across),
-                                       [across](Recipe& r) { r.video.width = across, r.video.height = 0; },
-                                       recipe.video.width == across});
+            w.options.push_back({QString("%1 pixels across").arg(across),
+                                 [across](Recipe& r) { r.video.width = across, r.video.height = 0; },
+                                 recipe.video.width == across});
     if (recipe.video.width || recipe.video.height)
         w.shown = recipe.video.width ? QString("%1 pixels across").arg(recipe.video.width)
                                      : QString("%1 pixels high").arg(recipe.video.height);
     return w;
 }
 RecipeWord rate_word(const Recipe& recipe) {
-    RecipeWord w{.key = "rate", .what = "Pictures a second", .shown = {}, .track_options = {}};
-    w.track_options.push_back({"all of them", [](Recipe& r) { r.video.most_rate.reset(); }, !recipe.video.most_rate});
+    RecipeWord w{.key = "rate", .what = "Pictures a second", .shown = {}, .options = {}};
+    w.options.push_back({"all of them", [](Recipe& r) { r.video.most_rate.reset(); }, !recipe.video.most_rate});
     for (int rate : {60, 30, 25, 15})
-        w.track_options.push_back({QString("at most %1 of them a second").arg(rate),
-                                   [rate](Recipe& r) { r.video.most_rate = Rational{rate, 1}; },
-                                   recipe.video.most_rate == Rational{rate, 1}});
+        w.options.push_back({QString("at most %1 of them a second").arg(rate),
+                             [rate](Recipe& r) { r.video.most_rate = Rational{rate, 1}; },
+                             recipe.video.most_rate == Rational{rate, 1}});
     return w;
 }
 RecipeWord effort_word(const Recipe& recipe) {
-    RecipeWord w{.key = "effort", .what = "Effort", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "effort", .what = "Effort", .shown = {}, .options = {}};
     int effort = 0;
     for (auto label : {"in a hurry", "with some care", "thoroughly"}) {
-        w.track_options.push_back(
-            {label, [effort](Recipe& r) { r.video.effort = effort; }, recipe.video.effort == effort});
+        w.options.push_back({label, [effort](Recipe& r) { r.video.effort = effort; }, recipe.video.effort == effort});
         ++effort;
     }
     return w;
@@ -159,24 +158,22 @@ RecipeWord effort_word(const Recipe& recipe) {
 
 RecipeWord matrix_word(const Recipe& recipe) {
     using Matrix = Colour::Matrix;
-    RecipeWord w{.key = "matrix", .what = "Colour matrix", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "matrix", .what = "Colour matrix", .shown = {}, .options = {}};
     for (auto [matrix, label] : {std::pair{Matrix::unspecified, "keep their matrix"},
                                  {Matrix::bt601, "are converted to BT.601"},
                                  {Matrix::bt709, "are converted to BT.709"},
                                  {Matrix::bt2020, "are converted to BT.2020"}})
-        w.track_options.push_back(
-            {label, [matrix](Recipe& r) { r.video.matrix = matrix; }, recipe.video.matrix == matrix});
+        w.options.push_back({label, [matrix](Recipe& r) { r.video.matrix = matrix; }, recipe.video.matrix == matrix});
     return w;
 }
 RecipeWord range_word(const Recipe& recipe, bool limited_only) {
     using Range = Colour::Range;
-    RecipeWord w{.key = "range", .what = "Colour range", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "range", .what = "Colour range", .shown = {}, .options = {}};
     for (auto [range, label] : {std::pair{Range::unspecified, "their own range"},
                                 {Range::limited, "limited range"},
                                 {Range::full, "full range"}})
         if (!limited_only || range != Range::full)
-            w.track_options.push_back(
-                {label, [range](Recipe& r) { r.video.range = range; }, recipe.video.range == range});
+            w.options.push_back({label, [range](Recipe& r) { r.video.range = range; }, recipe.video.range == range});
     return w;
 }
 
@@ -202,37 +199,33 @@ void tell_video(Telling& t, const Recipe& recipe, const Plan& plan, const ClipIn
 void tell_audio(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
                 CodecRegistry& codecs) {
     auto& audio = plan.audio_tracks.front();
-    RecipeWord codec{.key = "sound", .what = "Sound", .shown = {}, .track_options = {}};
+    RecipeWord codec{.key = "sound", .what = "Sound", .shown = {}, .options = {}};
     auto copied = recipe;
     copied.audio = {.action = Do::copy};
     if (!audio.encode || can_be(copied, plan, info, target, codecs))
-        codec.track_options.push_back(
+        codec.options.push_back(
             {"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !audio.encode});
     for (auto c : plan.container_format->audio)
         if (codecs.encodes(c) && taken(target.audio, c))
-            codec.track_options.push_back({"becomes " + text(codec_title(c)),
-                                           [c](Recipe& r) { r.audio.action = Do::encode, r.audio.codec = c; },
-                                           audio.encode && audio.codec == c});
-    codec.track_options.push_back({"is left out", [](Recipe& r) { r.audio.action = Do::none; }, false});
+            codec.options.push_back({"becomes " + text(codec_title(c)),
+                                     [c](Recipe& r) { r.audio.action = Do::encode, r.audio.codec = c; },
+                                     audio.encode && audio.codec == c});
+    codec.options.push_back({"is left out", [](Recipe& r) { r.audio.action = Do::none; }, false});
     auto said = t.say(std::move(codec));
     if (!audio.encode) return t.paragraph(QString("The sound %1.").arg(said));
-    RecipeWord loud{.key = "loudness", .what = "Loudness", .shown = {}, .track_options = {}};
-    loud.track_options.push_back(
-        {"as loud as it is", [](Recipe& r) { r.audio.loudness.reset(); }, !recipe.audio.loudness});
+    RecipeWord loud{.key = "loudness", .what = "Loudness", .shown = {}, .options = {}};
+    loud.options.push_back({"as loud as it is", [](Recipe& r) { r.audio.loudness.reset(); }, !recipe.audio.loudness});
     for (double level : {-23.0, -16.0, -14.0})
-        loud.track_options.push_back({QString("as loud as %1 LUFS").arg(level),
-                                      [level](Recipe& r) { r.audio.loudness = level; },
-                                      recipe.audio.loudness == level});
+        loud.options.push_back({QString("as loud as %1 LUFS").arg(level),
+                                [level](Recipe& r) { r.audio.loudness = level; }, recipe.audio.loudness == level});
     auto* form = audio_encoder_traits(audio.codec);
     QString rate;
     if (form && !form->lossless) {
         RecipeWord bits{
-            .key = "sound-rate", .what = "Bits of the sound", .shown = megabits(audio.bitrate), .track_options = {}};
-        bits.track_options.push_back(
-            {"as is usual", [](Recipe& r) { r.audio.bitrate.reset(); }, !recipe.audio.bitrate});
+            .key = "sound-rate", .what = "Bits of the sound", .shown = megabits(audio.bitrate), .options = {}};
+        bits.options.push_back({"as is usual", [](Recipe& r) { r.audio.bitrate.reset(); }, !recipe.audio.bitrate});
         for (std::uint32_t b : {48'000U, 64'000U, 96'000U, 128'000U, 192'000U})
-            bits.track_options.push_back(
-                {megabits(b), [b](Recipe& r) { r.audio.bitrate = b; }, recipe.audio.bitrate == b});
+            bits.options.push_back({megabits(b), [b](Recipe& r) { r.audio.bitrate = b; }, recipe.audio.bitrate == b});
         rate = " at " + t.say(std::move(bits));
     }
     t.paragraph(QString("The sound %1%2, %3.").arg(said, rate, t.say(std::move(loud))));
@@ -240,16 +233,15 @@ void tell_audio(Telling& t, const Recipe& recipe, const Plan& plan, const ClipIn
 
 void tell_captions(Telling& t, const Recipe& recipe, const Plan& plan) {
     using Captions = Recipe::Captions;
-    RecipeWord w{.key = "captions", .what = "Captions", .shown = {}, .track_options = {}};
+    RecipeWord w{.key = "captions", .what = "Captions", .shown = {}, .options = {}};
     auto add = [&](const char* label, Captions how) {
-        w.track_options.push_back({label,
-                                   [how](Recipe& r) {
-                                       r.captions = how;
-                                       // Letters are drawn into pictures that are made anew.
-                                       if (how == Captions::burn && r.video.action == Do::copy)
-                                           r.video.action = Do::fit;
-                                   },
-                                   recipe.captions == how});
+        w.options.push_back({label,
+                             [how](Recipe& r) {
+                                 r.captions = how;
+                                 // Letters are drawn into pictures that are made anew.
+                                 if (how == Captions::burn && r.video.action == Do::copy) r.video.action = Do::fit;
+                             },
+                             recipe.captions == how});
     };
     if (!plan.container_format->text.empty()) add("go along", Captions::keep);
     if (plan.video) add("are burnt into the pictures", Captions::burn);

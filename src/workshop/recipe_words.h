@@ -11,13 +11,13 @@ namespace ruedo {
 
 /// A word of the recipe, and what it may become instead.
 struct RecipeWord {
-    struct TrackOption {
+    struct Option {
         QString label;
         std::function<void(Recipe&)> take;
         bool now = false;
     };
     QString key, what, shown;
-    std::vector<TrackOption> track_options;
+    std::vector<Option> options;
     /// What may be typed besides ("Megabytes"); false where it makes no sense.
     QString typed{};
     std::function<bool(Recipe&, const QString&)> take_typed{};

@@ -11,11 +11,11 @@
 namespace ruedo {
 namespace telling {
 
-const std::vector<Word::TrackOption>& colours() {
-    static const std::vector<Word::TrackOption> list{{"#17131A", "night (#17131A)"}, {"#000000", "black (#000000)"},
-                                                     {"#8A2436", "wine (#8A2436)"},  {"#F7F1E5", "sand (#F7F1E5)"},
-                                                     {"#2A211C", "ink (#2A211C)"},   {"#1E6E72", "teal (#1E6E72)"},
-                                                     {"#C4841D", "ochre (#C4841D)"}};
+const std::vector<Word::Option>& colours() {
+    static const std::vector<Word::Option> list{{"#17131A", "night (#17131A)"}, {"#000000", "black (#000000)"},
+                                                {"#8A2436", "wine (#8A2436)"},  {"#F7F1E5", "sand (#F7F1E5)"},
+                                                {"#2A211C", "ink (#2A211C)"},   {"#1E6E72", "teal (#1E6E72)"},
+                                                {"#C4841D", "ochre (#C4841D)"}};
     return list;
 }
 QString colour_said(const std::string& colour) {
@@ -53,7 +53,7 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
                                  return "A number of seconds is wanted.";
                              return {};
                          });
-    start.track_options = {{"hold", started({})}, {"play", started({Start::How::play, {}})}};
+    start.options = {{"hold", started({})}, {"play", started({Start::How::play, {}})}};
     start.range = {0, 3600, s.start.delay.seconds(), " s", "Playing, after", 1};
     start.now = s.start.how == Start::How::play ? "play" : s.start.how == Start::How::hold ? "hold" : "";
 
@@ -77,7 +77,7 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
                             own(d).loop = {Loop::Kind::range, *from, *to};
                             return {};
                         });
-    loop.track_options = {{"none", looped({})}, {"all", looped({Loop::Kind::all, {}, {}})}};
+    loop.options = {{"none", looped({})}, {"all", looped({Loop::Kind::all, {}, {}})}};
     loop.typed = "Repeats from and to";
     loop.now = s.loop.kind == Loop::Kind::range
                    ? QString("%1ms %2ms").arg(s.loop.from.ns / 1'000'000).arg(s.loop.to.ns / 1'000'000)
@@ -86,12 +86,12 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
 
     static const QStringList fits{"shown whole", "made to cover its place", "stretched to fill its place",
                                   "left at its own size"};
-    std::vector<Word::TrackOption> fit_track_options;
+    std::vector<Word::Option> fit_track_options;
     for (int i = 0; i < 4; ++i) fit_track_options.push_back({text(fit_name(static_cast<Fit>(i))), fits[i]});
     t.chosen("fit", at + "fit", "Fit", std::move(fit_track_options), text(fit_name(s.fit)),
              [own](PlayerDocument& d, std::size_t i) { own(d).fit = static_cast<Fit>(i); });
 
-    std::vector<Word::TrackOption> aligns{{"0.5 0.5", "in the middle"}};
+    std::vector<Word::Option> aligns{{"0.5 0.5", "in the middle"}};
     auto corner = [](double x, double y) {
         auto across = x == 0 ? " left" : x == 1 ? " right" : "", down = y == 0 ? " top" : y == 1 ? " bottom" : "";
         return QString("to the%1%2").arg(down, across);
@@ -108,14 +108,14 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
     // Those of its captions are offered first; any other is typed.
     auto in_language = [&](const char* key, const char* path, const char* what, const char* none, const QString& some,
                            std::string SourceSpec::* member) {
-        std::vector<Word::TrackOption> track_options{{"", none}};
+        std::vector<Word::Option> options{{"", none}};
         auto offer = [&](const std::string& tag) {
             auto offered = [&](auto& c) { return c.value == text(tag); };
-            if (std::none_of(track_options.begin(), track_options.end(), offered))
-                track_options.push_back({text(tag), some + text(language_title(tag))});
+            if (std::none_of(options.begin(), options.end(), offered))
+                options.push_back({text(tag), some + text(language_title(tag))});
         };
         offer(s.*member);
-        auto shown = track_options.back().label;
+        auto shown = options.back().label;
         for (auto& file : s.captions) offer(language_of_name(file));
         for (auto tag : {"en", "de", "fr", "es", "it", "nl", "pt", "sv"}) offer(tag);
         auto& w = t.word(key, at + path, what, shown, none, !(s.*member).empty(),
@@ -125,7 +125,7 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
                              own(d).*member = v.toStdString();
                              return {};
                          });
-        w.track_options = std::move(track_options), w.typed = "Another language, by its tag", w.now = text(s.*member);
+        w.options = std::move(options), w.typed = "Another language, by its tag", w.now = text(s.*member);
     };
     in_language("captions", "text_language", "Captions", "without captions", "captions in ",
                 &SourceSpec::text_language);
@@ -147,7 +147,7 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
                               own(d).poster = file ? file_for(v.toStdString()) : std::string();
                               return {};
                           });
-    poster.track_options = {{"", "its first frame"}, {"none", "nothing but its surround"}, {"file", "a picture …"}};
+    poster.options = {{"", "its first frame"}, {"none", "nothing but its surround"}, {"file", "a picture …"}};
     poster.typed = "Its frame at a time, such as 2.5s";
     poster.now = s.no_poster ? "none" : s.poster_at ? QString("%1ms").arg(s.poster_at->ns / 1'000'000) : text(s.poster);
     t.out.paragraphs.push_back({"source",
@@ -158,12 +158,12 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
 
 /// What all players are seen in; said of the one player there is, or of the screen that several share.
 QString tell_mount(Telling& t) {
-    std::vector<Word::TrackOption> mounts{{"window", "a window"},
-                                          {"handset-upright", "a handset, upright"},
-                                          {"handset-sideways", "a handset, sideways"},
-                                          {"tablet", "a tablet"},
-                                          {"wall", "a panel on a wall"},
-                                          {"room", "a room"}};
+    std::vector<Word::Option> mounts{{"window", "a window"},
+                                     {"handset-upright", "a handset, upright"},
+                                     {"handset-sideways", "a handset, sideways"},
+                                     {"tablet", "a tablet"},
+                                     {"wall", "a panel on a wall"},
+                                     {"room", "a room"}};
     t.chosen("mount", "/mount", "Mount", mounts, text(mount_name(t.document.mount)),
              [](PlayerDocument& d, std::size_t i) {
                  // Another mount has another size.
@@ -171,9 +171,9 @@ QString tell_mount(Telling& t) {
                  d.mount = static_cast<Mount>(i);
              });
     // Common ones, with the size of the glass.
-    std::vector<Word::TrackOption> sizes{{"", t.document.mount == Mount::window || t.document.mount == Mount::room
-                                                  ? "as large as there is room"
-                                                  : "of its usual size"}};
+    std::vector<Word::Option> sizes{{"", t.document.mount == Mount::window || t.document.mount == Mount::room
+                                             ? "as large as there is room"
+                                             : "of its usual size"}};
     if (t.document.mount == Mount::handset_upright || t.document.mount == Mount::handset_sideways) {
         struct Glass {
             int width, height, across, down;
@@ -210,7 +210,7 @@ QString tell_mount(Telling& t) {
             d.mount_width = w, d.mount_height = h;
             return {};
         });
-    sized_mount.track_options = std::move(sizes), sized_mount.now = typed_size;
+    sized_mount.options = std::move(sizes), sized_mount.now = typed_size;
     sized_mount.typed = "A size in pixels, such as 640x360";
     return "{mount}, {mount-size}";
 }
@@ -226,7 +226,7 @@ QString counted(std::size_t n, bool more) {
 /// How many share the screen: new ones are usual players; of those that go the selected one is the last.
 void tell_count(Telling& t) {
     bool several = t.document.players.size() > 1;
-    std::vector<Word::TrackOption> counts{{"1", several ? counted(1, false) : QString("alone")}};
+    std::vector<Word::Option> counts{{"1", several ? counted(1, false) : QString("alone")}};
     for (std::size_t n = 2; n <= PlayerDocument::most_players; ++n)
         counts.push_back({QString::number(n), several ? counted(n, false) : counted(n - 1, true)});
     t.chosen("players", "/players", "Players on the screen", counts, QString::number(t.document.players.size()),
@@ -294,18 +294,18 @@ void tell_queue(Telling& t) {
                    if (!names.empty()) d.player(player).sources = std::move(names);
                    return {};
                });
-    w.track_options = {{"", "every source"}};
+    w.options = {{"", "every source"}};
     for (auto& s : t.document.sources) {
         auto names = own.value_or(std::vector<std::string>{});
         if (std::find(names.begin(), names.end(), s.name) == names.end()) {
             names.push_back(s.name);
-            w.track_options.push_back({written(names), (own ? "“%1” as well" : "only “%1”") + QString()});
+            w.options.push_back({written(names), (own ? "“%1” as well" : "only “%1”") + QString()});
         } else {
             std::erase(names, s.name);
             if (names.empty()) continue;
-            w.track_options.push_back({written(names), "without “%1”"});
+            w.options.push_back({written(names), "without “%1”"});
         }
-        w.track_options.back().label = w.track_options.back().label.arg(text(s.name));
+        w.options.back().label = w.options.back().label.arg(text(s.name));
     }
     w.typed = "Names of sources, with semicolons between them", w.now = now;
 }
@@ -338,7 +338,7 @@ void tell_place(Telling& t) {
                    return {};
                });
     for (std::size_t i = 0; i < t.document.players.size(); ++i)
-        place.track_options.push_back({QString::number(i + 1), "the " + ordinals.value(static_cast<qsizetype>(i))});
+        place.options.push_back({QString::number(i + 1), "the " + ordinals.value(static_cast<qsizetype>(i))});
     place.now = QString::number(at + 1);
 }
 
@@ -346,7 +346,7 @@ void tell_player(Telling& t) {
     auto& p = t.spec();
     auto at = t.at();
     auto own = [i = t.player](PlayerDocument& d) -> PlayerSpec& { return d.player(i); };
-    std::vector<Word::TrackOption> ends{
+    std::vector<Word::Option> ends{
         {"hold", "it stays on its last frame"},       {"next", "it goes on to the next source"},
         {"again", "it begins the same source again"}, {"round", "it goes on to the next, and round again"},
         {"poster", "it goes back to how it began"},   {"leave", "it lets everything go and leaves"}};
@@ -381,7 +381,7 @@ void tell_player(Telling& t) {
                               s.render_width = w, s.render_height = h, s.blocky = parts.value(1) == "blocky";
                               return {};
                           });
-    render.track_options = {{"", sized({})}};
+    render.options = {{"", sized({})}};
     render.typed = "A size in pixels, such as “160x90 blocky”";
     render.now = p.picture.render_width == 0 ? QString()
                                              : QString("%1x%2 %3")
@@ -408,7 +408,7 @@ void tell_player(Telling& t) {
                              p.give_up_after != Time{},
                              {0, 600, p.give_up_after.seconds(), " s", "The failure sign after; 0 for never", 1},
                              [own](PlayerDocument& d, double n) { own(d).give_up_after = from_seconds(n); });
-    give_up.track_options = {{"0", waits({})}, {"8", waits(8_s)}};
+    give_up.options = {{"0", waits({})}, {"8", waits(8_s)}};
     tell_count(t);
     tell_queue(t);
     QString seen = "It plays {plays}.";

@@ -13,7 +13,7 @@
 namespace ruedo {
 
 struct Word {
-    struct TrackOption {
+    struct Option {
         QString value, label;
     };
     struct Range {
@@ -23,7 +23,7 @@ struct Word {
     };
     QString key, path, shown, fallback;  ///< `path` is its JSON pointer; `fallback` says the default.
     bool changed = false;
-    std::vector<TrackOption> track_options;
+    std::vector<Option> options;
     std::optional<Range> range;  ///< A number with a unit.
     QString typed;               ///< What to say over a field for words of one's own; empty where there is none.
     QString now;                 ///< The value as `set` takes it.

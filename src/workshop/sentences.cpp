@@ -102,7 +102,7 @@ QStringList Sentences::values(const QString& key) const {
     QStringList list;
     auto told = this->told();
     if (auto* w = told.find(key)) {
-        for (auto& c : w->track_options) list << c.value;
+        for (auto& c : w->options) list << c.value;
         if (w->range) list << QString::number(w->range->low) << QString::number(w->range->high);
     }
     return list;
@@ -326,19 +326,18 @@ void Sentences::choose(const QString& key) {
         menu->addAction(look::literal("By default: " + w->fallback), this, [this, key] { reset(key); });
         menu->addSeparator();
     }
-    for (auto& track_option : w->track_options) {
-        auto* action =
-            menu->addAction(look::literal(track_option.label), this, [this, key, value = track_option.value] {
-                if (value != "file") {
-                    set_value(key, value);
-                    return;
-                }
-                auto file = QFileDialog::getOpenFileName(this, "A poster", text(project_.folder().string()),
-                                                         "Pictures (*.png *.jpg *.jpeg);;All files (*)");
-                if (!file.isEmpty()) set_value(key, file);
-            });
+    for (auto& option : w->options) {
+        auto* action = menu->addAction(look::literal(option.label), this, [this, key, value = option.value] {
+            if (value != "file") {
+                set_value(key, value);
+                return;
+            }
+            auto file = QFileDialog::getOpenFileName(this, "A poster", text(project_.folder().string()),
+                                                     "Pictures (*.png *.jpg *.jpeg);;All files (*)");
+            if (!file.isEmpty()) set_value(key, file);
+        });
         action->setCheckable(true);
-        action->setChecked(track_option.value == w->now);
+        action->setChecked(option.value == w->now);
         if (action->isChecked()) menu->setActiveAction(action);
     }
     auto add_panel = [&](const QString& title, QWidget* field) {
@@ -359,7 +358,7 @@ void Sentences::choose(const QString& key) {
         panel->setMinimumWidth(280);
         holder->setDefaultWidget(panel);
         menu->addAction(holder);
-        if (w->track_options.empty()) QTimer::singleShot(0, field, [field] { field->setFocus(); });
+        if (w->options.empty()) QTimer::singleShot(0, field, [field] { field->setFocus(); });
         return wrong;
     };
     if (w->range) {

@@ -33,7 +33,7 @@ QString said(const SettingKind& s, const ControlSettings& settings) {
             return "“" + text(v.get<std::string>()) + "”";
         case SettingKind::Type::colour:
             return colour_said(v.get<std::string>());
-        case SettingKind::Type::track_option:
+        case SettingKind::Type::option:
             return v == "words" ? "words" : "a mark and words";
         case SettingKind::Type::condition:
             return (v == "always" || v == "with the bar" ? "" : "when: ") + text(v.get<std::string>());
@@ -54,9 +54,9 @@ void tell_controls(Telling& t) {
         for (auto i : list) names << QString("[%1]").arg(text(p.controls[i].name));
         return names.join(", ");
     };
-    static const std::vector<Word::TrackOption> wheres{
+    static const std::vector<Word::Option> wheres{
         {"on", "on the picture"}, {"beside", "right beside it"}, {"clear", "clear of it"}};
-    static const std::vector<Word::TrackOption> edges{{"bottom", "lower"}, {"top", "upper"}};
+    static const std::vector<Word::Option> edges{{"bottom", "lower"}, {"top", "upper"}};
     for (std::size_t b = 0; b < p.bars.size(); ++b) {
         auto& bar = p.bars[b];
         auto at = t.at() + QString("bars/%1/").arg(b);
@@ -111,10 +111,10 @@ void tell_control(Telling& t, std::size_t i) {
                             return {};
                         });
     for (auto& k : control_kinds())
-        if (k.form == c.kind->form) kind.track_options.push_back({text(k.name), text(k.title)});
+        if (k.form == c.kind->form) kind.options.push_back({text(k.name), text(k.title)});
     kind.now = text(c.kind->name);
 
-    std::vector<Word::TrackOption> offered;
+    std::vector<Word::Option> offered;
     for (auto& bar : p.bars)
         for (auto group : Slot::groups) {
             auto name = fmt::format("{}/{}", bar.name, group);
@@ -128,7 +128,7 @@ void tell_control(Telling& t, std::size_t i) {
                             if (of(d).controls[i].slot != v.toStdString()) of(d).move(i, v.toStdString());
                             return {};
                         });
-    slot.track_options = std::move(offered), slot.now = text(c.slot);
+    slot.options = std::move(offered), slot.now = text(c.slot);
 
     QStringList told{QString("It is {kind} (%1).").arg(text(c.kind->meaning)), "It stands in {slot}."};
     for (auto& s : setting_kinds()) {
@@ -183,29 +183,29 @@ void tell_control(Telling& t, std::size_t i) {
                 w.now = QString::number(value.get<int>());
                 break;
             case SettingKind::Type::yes_or_no:
-                w.track_options = {{"yes", text(s.usual).section('/', 0, 0)}, {"no", text(s.usual).section('/', 1, 1)}};
+                w.options = {{"yes", text(s.usual).section('/', 0, 0)}, {"no", text(s.usual).section('/', 1, 1)}};
                 w.now = value.get<bool>() ? "yes" : "no";
                 break;
             case SettingKind::Type::colour:
-                w.track_options = colours();
-                w.track_options.insert(w.track_options.begin(), {"", text(s.usual)});
+                w.options = colours();
+                w.options.insert(w.options.begin(), {"", text(s.usual)});
                 w.typed = "A colour of your own", w.now = text(value.get<std::string>());
                 break;
-            case SettingKind::Type::track_option:
-                w.track_options = {{"mark", "a mark"}, {"words", "words"}, {"both", "a mark and words"}};
+            case SettingKind::Type::option:
+                w.options = {{"mark", "a mark"}, {"words", "words"}, {"both", "a mark and words"}};
                 w.now = text(value.get<std::string>());
                 break;
             case SettingKind::Type::condition:
-                w.track_options = {{"", text(s.usual)},
-                                   {"always", "always"},
-                                   {"has captions", "when: has captions"},
-                                   {"on handsets", "when: on handsets"},
-                                   {"not on handsets", "when: not on handsets"},
-                                   {"in full screen", "when: in full screen"},
-                                   {"before the first start", "when: before the first start"},
-                                   {"at the end", "when: at the end"},
-                                   {"waiting", "when: waiting"},
-                                   {"several sources", "when: several sources"}};
+                w.options = {{"", text(s.usual)},
+                             {"always", "always"},
+                             {"has captions", "when: has captions"},
+                             {"on handsets", "when: on handsets"},
+                             {"not on handsets", "when: not on handsets"},
+                             {"in full screen", "when: in full screen"},
+                             {"before the first start", "when: before the first start"},
+                             {"at the end", "when: at the end"},
+                             {"waiting", "when: waiting"},
+                             {"several sources", "when: several sources"}};
                 w.typed = "A condition of your own (docs/conditions.md)", w.now = text(value.get<std::string>());
                 break;
             case SettingKind::Type::speeds:
@@ -213,7 +213,7 @@ void tell_control(Telling& t, std::size_t i) {
                 break;
             case SettingKind::Type::words:
             case SettingKind::Type::template_words:
-                w.track_options = {{"", text(s.usual)}};
+                w.options = {{"", text(s.usual)}};
                 w.typed = text(s.meaning), w.now = text(value.get<std::string>());
                 break;
         }

@@ -8,20 +8,19 @@ void tell_host(Telling& t) {
     Paragraph paragraph{"host", "When something happens to the app", {}};
     for (std::size_t i = 0; i < host_row_count; ++i) {
         auto& row = host_rows()[i];
-        std::vector<Word::TrackOption> track_options;
-        for (auto deed : row.deeds) track_options.push_back({text(deed_name(deed)), text(deed_words(deed))});
+        std::vector<Word::Option> options;
+        for (auto deed : row.deeds) options.push_back({text(deed_name(deed)), text(deed_words(deed))});
         auto key = "host " + text(row.name);
-        t.chosen(key, t.at() + "host/" + text(row.name), text(row.told).section(',', 0, 0), track_options,
-                 text(deed_name(t.spec().host.of(i))),
-                 [i, player = t.player](PlayerDocument& d, std::size_t track_option) {
-                     auto deed = host_rows()[i].deeds[track_option];
+        t.chosen(key, t.at() + "host/" + text(row.name), text(row.told).section(',', 0, 0), options,
+                 text(deed_name(t.spec().host.of(i))), [i, player = t.player](PlayerDocument& d, std::size_t option) {
+                     auto deed = host_rows()[i].deeds[option];
                      auto& said = d.player(player).host.deeds[i];
                      said = deed == host_rows()[i].usual() ? std::nullopt : std::optional(deed);
                  });
         paragraph.told << QString("%1 {%2}.").arg(text(row.told), key);
     }
     // What a press of a packed app's users has set may be kept.
-    static const std::vector<Word::TrackOption> kept{
+    static const std::vector<Word::Option> kept{
         {"", "nothing"},
         {"volume", "how loud it was"},
         {"place", "what played, and where it was"},
@@ -31,10 +30,10 @@ void tell_host(Telling& t) {
     QStringList now;
     for (auto r : t.spec().remembered) now << text(remember_names()[static_cast<std::size_t>(r)]);
     t.chosen("remembers", t.at() + "remembers", "What is remembered", kept, now.join(','),
-             [player = t.player](PlayerDocument& d, std::size_t track_option) {
+             [player = t.player](PlayerDocument& d, std::size_t option) {
                  auto& all = d.player(player).remembered;
                  all.clear();
-                 for (auto& name : kept[track_option].value.split(',', Qt::SkipEmptyParts))
+                 for (auto& name : kept[option].value.split(',', Qt::SkipEmptyParts))
                      for (std::size_t i = 0; i < remember_names().size(); ++i)
                          if (name == text(remember_names()[i])) all.push_back(static_cast<Remember>(i));
              });

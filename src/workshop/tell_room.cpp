@@ -38,9 +38,8 @@ void number(Telling& t, const QString& key, const QString& path, const QString& 
 /// Of what has no default of its own: nothing is said to have changed.
 void plain(Telling& t) { t.out.words.back().changed = false; }
 
-std::vector<Word::TrackOption> track_options(std::span<const std::string_view> names,
-                                             std::initializer_list<const char*> said) {
-    std::vector<Word::TrackOption> list;
+std::vector<Word::Option> options(std::span<const std::string_view> names, std::initializer_list<const char*> said) {
+    std::vector<Word::Option> list;
     auto word = said.begin();
     for (auto name : names) list.push_back({text(name), *word++});
     return list;
@@ -77,7 +76,7 @@ QStringList tell_hang(Telling& t) {
         told << "Its middle is {hang-x}, {hang-z}, and {hang-y} above the floor.";
     }
     t.chosen("facing", at + "facing", "Facing",
-             track_options(facing_names(), {"as it was turned", "the viewer, wherever that is", "along the view"}),
+             options(facing_names(), {"as it was turned", "the viewer, wherever that is", "along the view"}),
              text(facing_names()[static_cast<std::size_t>(h.facing)]),
              [own](PlayerDocument& d, std::size_t i) { own(d).facing = static_cast<HangSpec::Facing>(i); });
     number(t, "hang-turn", at + "turn_deg", "Turn", turned, h.turn, 0, {-180, 180, 0, "°", "To the left", 0},
@@ -112,7 +111,7 @@ QStringList tell_hang(Telling& t) {
                                return {};
                            });
     for (auto [w, v] : {std::pair{640, 360}, {1280, 720}, {1920, 1080}, {720, 1280}})
-        surface.track_options.push_back({QString("%1x%2").arg(w).arg(v), sized(w, v)});
+        surface.options.push_back({QString("%1x%2").arg(w).arg(v), sized(w, v)});
     surface.typed = "A size in pixels, such as 1600x900";
     surface.now = QString("%1x%2").arg(h.surface_width).arg(h.surface_height);
     t.number("margin", at + "margin_m", "Backing",
@@ -153,7 +152,7 @@ void tell_floats(Telling& t, QStringList& told) {
         auto at = t.at() + QString("bars/%1/room/").arg(b);
         auto key = [&](const char* of) { return QString("float %1 %2").arg(of, text(bar.name)); };
         t.chosen(key("side"), at + "side", "Side of a bar",
-                 track_options(side_names(), {"below it", "above it", "to its left", "to its right", "in front of it"}),
+                 options(side_names(), {"below it", "above it", "to its left", "to its right", "in front of it"}),
                  text(side_names()[static_cast<std::size_t>(now.side)]),
                  [own](PlayerDocument& d, std::size_t i) { own(d).side = static_cast<FloatSpec::Side>(i); });
         plain(t);
@@ -227,10 +226,9 @@ void tell_solids(Telling& t, QStringList& told) {
                    return "Choose what comes or goes.";
                });
     static constexpr std::array comes{"a wall as well", "a pillar as well", "a bench as well"};
-    for (std::size_t k = 0; k < solid_names().size(); ++k)
-        w.track_options.push_back({text(solid_names()[k]), comes.at(k)});
+    for (std::size_t k = 0; k < solid_names().size(); ++k) w.options.push_back({text(solid_names()[k]), comes.at(k)});
     for (std::size_t i = 0; i < solids.size(); ++i)
-        w.track_options.push_back({QString("-%1").arg(i), QString("without “%1”").arg(text(solids[i].name))});
+        w.options.push_back({QString("-%1").arg(i), QString("without “%1”").arg(text(solids[i].name))});
     told << "Besides the players there is {solids} in the room.";
     for (std::size_t i = 0; i < solids.size(); ++i) {
         auto& s = solids[i];

@@ -45,15 +45,15 @@ QString tell_theme(Telling& t, const QString& name, const QString& at, const The
         w.now = row.is_set(theme) ? row.type == ThemeMember::Type::whole ? QString::number(row.get(theme).get<int>())
                                                                          : text(row.get(theme).get<std::string>())
                                   : QString();
-        w.track_options = {{"", said(row, inherited)}};
+        w.options = {{"", said(row, inherited)}};
         switch (row.type) {
             case ThemeMember::Type::colour:
-                w.track_options.insert(w.track_options.end(), colours().begin(), colours().end());
+                w.options.insert(w.options.end(), colours().begin(), colours().end());
                 w.typed = "A colour of your own";
                 break;
             case ThemeMember::Type::family:
                 for (auto& family : QFontDatabase::families())
-                    if (!QFontDatabase::isPrivateFamily(family)) w.track_options.push_back({family, family});
+                    if (!QFontDatabase::isPrivateFamily(family)) w.options.push_back({family, family});
                 w.typed = "Another family, by its name";
                 break;
             case ThemeMember::Type::whole:

@@ -16,7 +16,7 @@ inline QString seconds(Time t) {
 inline QString plural(qint64 n, const QString& one) { return QString("%1 %2%3").arg(n).arg(one, n == 1 ? "" : "s"); }
 inline Time from_seconds(double s) { return Time{static_cast<std::int64_t>(s * 1e9 + 0.5)}; }
 /// Colours to choose from, and what a colour is called.
-const std::vector<Word::TrackOption>& colours();
+const std::vector<Word::Option>& colours();
 QString colour_said(const std::string& colour);
 
 /// What is told so far.
@@ -34,19 +34,19 @@ struct Telling {
         return out.words.back();
     }
     /// A word with a list: one choice a value, the default first.
-    Word& chosen(QString key, QString path, QString what, std::vector<Word::TrackOption> track_options,
-                 const QString& now, std::function<void(PlayerDocument&, std::size_t)> take) {
-        auto at = std::find_if(track_options.begin(), track_options.end(), [&](auto& c) { return c.value == now; });
-        auto shown = at == track_options.end() ? now : at->label;
-        auto set = [track_options, take = std::move(take)](PlayerDocument& d, const QString& v) -> Taken {
-            auto it = std::find_if(track_options.begin(), track_options.end(), [&](auto& c) { return c.value == v; });
-            if (it == track_options.end()) return QString("“%1” is none of these.").arg(v);
-            take(d, static_cast<std::size_t>(it - track_options.begin()));
+    Word& chosen(QString key, QString path, QString what, std::vector<Word::Option> options, const QString& now,
+                 std::function<void(PlayerDocument&, std::size_t)> take) {
+        auto at = std::find_if(options.begin(), options.end(), [&](auto& c) { return c.value == now; });
+        auto shown = at == options.end() ? now : at->label;
+        auto set = [options, take = std::move(take)](PlayerDocument& d, const QString& v) -> Taken {
+            auto it = std::find_if(options.begin(), options.end(), [&](auto& c) { return c.value == v; });
+            if (it == options.end()) return QString("“%1” is none of these.").arg(v);
+            take(d, static_cast<std::size_t>(it - options.begin()));
             return {};
         };
-        auto& w = word(std::move(key), std::move(path), std::move(what), shown, track_options.front().label,
-                       now != track_options.front().value, std::move(set));
-        w.track_options = std::move(track_options), w.now = now;
+        auto& w = word(std::move(key), std::move(path), std::move(what), shown, options.front().label,
+                       now != options.front().value, std::move(set));
+        w.options = std::move(options), w.now = now;
         return w;
     }
     Word& number(QString key, QString path, QString what, QString shown, QString fallback, bool changed,
@@ -75,7 +75,7 @@ struct Telling {
         };
         auto& w = word(std::move(key), std::move(path), std::move(what), colour_said(now), colour_said(usual),
                        now != usual, std::move(set));
-        w.track_options.assign(colours().begin(), colours().begin() + 4);
+        w.options.assign(colours().begin(), colours().begin() + 4);
         w.typed = "A colour of your own", w.now = text(now);
         return w;
     }
