@@ -9,12 +9,12 @@ namespace ruedo::bench {
 namespace {
 struct Links {
     adapt::Ladder ladder = adapt::usual_ladder();
-    std::vector<stream::Weather> weathers = stream::made_weathers(100, 1);
+    std::vector<stream::NetworkTrace> network_traces = stream::synthetic_traces(100, 1);
     std::vector<double> optima;
     Links() {
-        optima.resize(weathers.size());
+        optima.resize(network_traces.size());
         auto every_other = [&](std::size_t i) {
-            for (; i < weathers.size(); i += 2) optima[i] = adapt::optimum(ladder, weathers[i], 30_s, 1_s);
+            for (; i < network_traces.size(); i += 2) optima[i] = adapt::optimum(ladder, network_traces[i], 30_s, 1_s);
         };
         auto beside = std::async(std::launch::async, every_other, 1);
         every_other(0);
@@ -28,10 +28,10 @@ const Links& links() {
 /// Of the optimum, over a hundred links.
 json share_row(std::string_view policy, double goal) {
     double sum = 0;
-    for (std::size_t i = 0; i < links().weathers.size(); ++i)
-        sum += adapt::share(adapt::simulate(links().ladder, links().weathers[i], policy).qoe, links().optima[i]);
-    return row(sum / static_cast<double>(links().weathers.size()), goal, "higher", "of the optimum",
-               links().weathers.size());
+    for (std::size_t i = 0; i < links().network_traces.size(); ++i)
+        sum += adapt::share(adapt::simulate(links().ladder, links().network_traces[i], policy).qoe, links().optima[i]);
+    return row(sum / static_cast<double>(links().network_traces.size()), goal, "higher", "of the optimum",
+               links().network_traces.size());
 }
 }  // namespace
 
@@ -43,9 +43,10 @@ json adapt_throughput_row() { return share_row("throughput", 0.65); }
 json adapt_speed_row() {
     Time simulated{};
     auto ms = ms_of([&] {
-        for (auto& w : links().weathers) simulated += adapt::simulate(links().ladder, w, adapt::default_policy).length;
+        for (auto& w : links().network_traces)
+            simulated += adapt::simulate(links().ladder, w, adapt::default_policy).length;
     });
-    return row(simulated.ms() / ms, 1000, "higher", "times real time", links().weathers.size());
+    return row(simulated.ms() / ms, 1000, "higher", "times real time", links().network_traces.size());
 }
 
 }  // namespace ruedo::bench

@@ -45,7 +45,7 @@ void probed(ByteView bytes) { container<static_cast<Open>(&open_clip)>(bytes); }
 void playlists(ByteView bytes) {
     (void)stream::parse_playlist(bytes, "http://127.0.0.1/a/b.m3u8", {{"host", "x"}});
     (void)stream::live_list({reinterpret_cast<const char*>(bytes.data()), bytes.size()}, 7_s);
-    (void)stream::weather_from_csv(bytes, "input");
+    (void)stream::network_trace_from_csv(bytes, "input");
     if (auto plan = stream::plan_dash(bytes, "/nowhere/manifest.mpd", {})) {
         stream::Fetch fetch;
         for (auto& track_group : plan->track_groups)

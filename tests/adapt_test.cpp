@@ -18,7 +18,7 @@ using namespace ruedo::test;
 using namespace ruedo::stream;
 
 TEST_CASE("what goes through a link and when it is through are each other's inverse") {
-    for (auto& w : made_weathers(12, 5)) {
+    for (auto& w : synthetic_traces(12, 5)) {
         std::mt19937 random(3);
         for (int i = 0; i < 200; ++i) {
             auto from = Time{static_cast<std::int64_t>(random() % 900) * 1'000'000'000 +
@@ -33,22 +33,22 @@ TEST_CASE("what goes through a link and when it is through are each other's inve
         CHECK(w.mean() > 0);
     }
     auto text = std::string("seconds, Mbit/s\n0, 8\n10, 2\n# nothing\n20,4\n");
-    auto w = value(weather_from_csv({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, "a.csv"));
+    auto w = value(network_trace_from_csv({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, "a.csv"));
     CHECK((w.length == 30_s && w.at(5_s) == 8e6 && w.at(15_s) == 2e6 && w.at(29_s) == 4e6 && w.at(31_s) == 8e6));
     CHECK(w.done(9_s, 10e6) == 10_s + 1_s);
     for (std::string bad : {"", "0, 8\n0, 4\n", "0, 8\n5, x\n", "0, -1\n", "0, 0\n5, 0\n", "a, b\nc, d\n"}) {
         INFO(bad);
-        auto r = weather_from_csv({reinterpret_cast<const std::uint8_t*>(bad.data()), bad.size()}, "bad.csv");
+        auto r = network_trace_from_csv({reinterpret_cast<const std::uint8_t*>(bad.data()), bad.size()}, "bad.csv");
         REQUIRE(!r);
         CHECK(r.error().sentence.find("bad.csv") != std::string::npos);
     }
 }
 
 TEST_CASE("what comes through in two stretches is what comes through in both, and named weather is found by its name") {
-    auto all = made_weathers(8, 9);
-    for (auto& w : weathers()) {
+    auto all = synthetic_traces(8, 9);
+    for (auto& w : network_traces()) {
         all.push_back(w);
-        CHECK(value(find_weather(w.name)).steps.size() == w.steps.size());
+        CHECK(value(find_network_trace(w.name)).steps.size() == w.steps.size());
         CHECK_FALSE(w.about.empty());
     }
     std::mt19937 random(11);
@@ -63,10 +63,10 @@ TEST_CASE("what comes through in two stretches is what comes through in both, an
             CHECK(w.bits(t[0], t[0] + w.length) == Approx(w.mean() * w.length.seconds()).epsilon(1e-6).margin(1));
         }
     }
-    auto none = find_weather("no such weather");
+    auto none = find_network_trace("no such weather");
     REQUIRE(!none);
-    for (auto& w : weathers()) CHECK(none.error().hint.find(w.name) != std::string::npos);
-    CHECK_FALSE(find_weather("/nowhere/weather.csv"));
+    for (auto& w : network_traces()) CHECK(none.error().hint.find(w.name) != std::string::npos);
+    CHECK_FALSE(find_network_trace("/nowhere/weather.csv"));
 }
 
 TEST_CASE("a run is worth more the more bits it shows, and less for every change and every second it stands") {
@@ -93,7 +93,7 @@ TEST_CASE("a run is worth more the more bits it shows, and less for every change
         CHECK(steady.value - standing.value == Approx(2.5 * adapt::stall_cost(rates)));
         // On a link that is as wide as the lowest rung and a little more it plays through, on half of it it can't.
         adapt::Ladder ladder{rates, 4_s, 40, {}};
-        stream::Weather wide;
+        stream::NetworkTrace wide;
         wide.steps.push_back({{}, rates[0] * 1.05}), wide.length = 60_s;
         wide.settle();
         CHECK(adapt::sustained(ladder, wide));
@@ -197,7 +197,7 @@ TEST_CASE(
 TEST_CASE("the default rule comes near to who knew the weather beforehand, and nobody beats that") {
     auto ladder = adapt::usual_ladder();
     double sum = 0;
-    auto links = made_weathers(12, 3);
+    auto links = synthetic_traces(12, 3);
     for (auto& w : links) {
         INFO(w.name);
         auto best = adapt::optimum(ladder, w, 30_s, 1_s);
@@ -211,7 +211,7 @@ TEST_CASE("the default rule comes near to who knew the weather beforehand, and n
     }
     CHECK(sum / static_cast<double>(links.size()) > 0.88);
     // On a link that never changes nothing stalls, and what fits is shown.
-    Weather even;
+    NetworkTrace even;
     even.steps = {{{}, 4e6}}, even.length = 10_s, even.settle();
     auto run = adapt::simulate(ladder, even, adapt::default_policy);
     CHECK((run.stalls == 0 && run.mean_bitrate > 2e6 && run.started < 2_s));
@@ -265,9 +265,9 @@ TEST_CASE("a folder is served as its standard has it, and nothing outside it") {
 TEST_CASE("what is served in some weather takes as long as that link takes") {
     Folder folder;
     put(folder / "a.ts", Bytes(250'000, 7));
-    Weather w;
+    NetworkTrace w;
     w.steps = {{{}, 4e6}}, w.length = 10_s, w.delay = 30_ms, w.settle();
-    auto host = value(Host::start({.folder = folder.path, .weather = w}));
+    auto host = value(Host::start({.folder = folder.path, .network_trace = w}));
     HttpClient client;
     BareTimer timer;
     auto got = value(client.get(host->address() + "a.ts"));
@@ -374,9 +374,9 @@ TEST_CASE("a live stream plays from near its edge, and goes on past where its li
 }
 
 TEST_CASE("rungs change on a link that changes, and no picture is lost or comes twice") {
-    Weather w;
+    NetworkTrace w;
     w.steps = {{{}, 6e6}, {400_ms, 0.25e6}, {1500_ms, 6e6}}, w.length = 2500_ms, w.delay = 5_ms, w.settle();
-    auto host = value(Host::start({.folder = fixture("streams"), .weather = w}));
+    auto host = value(Host::start({.folder = fixture("streams"), .network_trace = w}));
     std::set<std::uint32_t> rungs;
     // When the link gets narrow a slow machine may be at another segment each time.
     for (int run = 0; run < 4 || (rungs.size() < 2 && run < 12); ++run) {

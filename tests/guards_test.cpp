@@ -244,11 +244,11 @@ TEST_CASE("a file that is no job is set aside and told of, and the others are jo
 TEST_CASE("a link on which nothing ever gets through is refused, and one that is slow ends") {
     for (auto csv : {"0, 0", "0, 1e-9", "0, 1e-300\n5, 1e-300", "0, 0.00001"}) {
         INFO(csv);
-        auto read = stream::weather_from_csv(text(csv), "x.csv");
+        auto read = stream::network_trace_from_csv(text(csv), "x.csv");
         REQUIRE_FALSE(read);
         CHECK(read.error().sentence.find("Nothing ever gets through") != std::string::npos);
     }
-    auto slow = value(stream::weather_from_csv(text("0, 0.001"), "x.csv"));
+    auto slow = value(stream::network_trace_from_csv(text("0, 0.001"), "x.csv"));
     CHECK(slow.done({}, 8000) == 8_s);
     CHECK(slow.done({}, 1e30) == Time::max());
 }

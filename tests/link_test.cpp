@@ -9,21 +9,22 @@ using namespace ruedo::test;
 using namespace ruedo::stream;
 
 namespace {
-Weather made_of(std::vector<Weather::Step> steps, Time length, Time delay = 20_ms) {
-    Weather w;
+NetworkTrace made_of(std::vector<NetworkTrace::Step> steps, Time length, Time delay = 20_ms) {
+    NetworkTrace w;
     w.name = "made", w.steps = std::move(steps), w.length = length, w.delay = delay;
     w.settle();
     return w;
 }
-Weather steady(double bits_a_second) { return made_of({{Time{}, bits_a_second}}, 600_s); }
+NetworkTrace steady(double bits_a_second) { return made_of({{Time{}, bits_a_second}}, 600_s); }
 
 /// A ladder of six seconds that plays over a link, from when it is opened on.
 struct Watcher {
     Stage stage;
-    explicit Watcher(const Weather& weather, const fs::path& list = made_ladder().path / "master.m3u8")
-        : stage(0, false, [this, weather](const std::string& source) {
-              return open_clip(source, StreamOptions{.on_demand = true,
-                                                     .link = link_of(weather, [this] { return stage.strand->now(); })});
+    explicit Watcher(const NetworkTrace& network_trace, const fs::path& list = made_ladder().path / "master.m3u8")
+        : stage(0, false, [this, network_trace](const std::string& source) {
+              return open_clip(source, StreamOptions{.on_demand = true, .link = link_of(network_trace, [this] {
+                                                                            return stage.strand->now();
+                                                                        })});
           }) {
         stage.controller.open(list.string(), {.start = {.how = Start::How::play}});
     }
@@ -103,9 +104,9 @@ TEST_CASE("over a link in virtual time it starts when its first segments have co
 
 TEST_CASE("a tunnel in virtual time starves it as long as it lasts, and two runs are the same to the last event") {
     // It carries a little more than the lowest rung takes, then nothing for ten seconds.
-    auto weather = made_of({{Time{}, 260e3}, {2_s, 0}, {12_s, 1e6}}, 600_s);
+    auto network_trace = made_of({{Time{}, 260e3}, {2_s, 0}, {12_s, 1e6}}, 600_s);
     auto run = [&] {
-        Watcher w(weather);
+        Watcher w(network_trace);
         REQUIRE(w.plays());
         REQUIRE(w.stage.run_until([](auto& s) { return s.state.phase == Phase::waiting; }));
         auto stood = w.stage.strand->now();

@@ -701,10 +701,10 @@ TEST_CASE("captions of a stream come with its segments, in their places, and eac
 TEST_CASE("a server that goes away for a moment costs waiting, and no picture") {
     auto host = value(Host::start({.folder = fixture("streams")}));
     auto port = host->port();
-    Weather slow;
+    NetworkTrace slow;
     slow.steps = {{{}, 1e6}}, slow.length = 10_s, slow.settle();
     host.reset();
-    host = value(Host::start({.folder = fixture("streams"), .port = port, .weather = slow}));
+    host = value(Host::start({.folder = fixture("streams"), .port = port, .network_trace = slow}));
     auto clip = opened_stream(host->address() + "fmp4/180p/index.m3u8");
     auto reader = clip->reader(1);
     PacketHead head;

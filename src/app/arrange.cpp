@@ -68,7 +68,8 @@ class Stage {
     explicit Stage(const ArrangeOptions& o) : options_(o), strand_(make_virtual_strand()), mixer_(*strand_, {}) {
         bool begun = !o.source;
         StreamOptions stream;
-        if (o.weather) stream.link = stream::link_of(*o.weather, [strand = strand_] { return strand->now(); });
+        if (o.network_trace)
+            stream.link = stream::link_of(*o.network_trace, [strand = strand_] { return strand->now(); });
         auto boxes = place_players(o.document.screen, o.document.players.size(), o.mount);
         for (std::size_t i = 0; i < boxes.size(); ++i) {
             // In a room each has a surface of its own.

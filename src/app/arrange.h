@@ -17,7 +17,7 @@ struct ArrangeOptions {
     std::string mount_name;
     std::vector<ScriptedCall> script;
     /// In virtual time, of the link that streams come over.
-    std::optional<stream::Weather> weather{};
+    std::optional<stream::NetworkTrace> network_trace{};
     std::optional<Time> at;  ///< Half a second after the last call, and at least one after opening, without.
 };
 

@@ -186,11 +186,11 @@ int run(int argc, char** argv, const Screens& screens) {
     play_command->add_flag("--replace", replace, "The WAV file may take the place of another file");
     play_command->add_flag("--window", in_window, "Play in a window");
     play_command->add_flag("--loop", loop, "Start over at the end");
-    std::string policy, rung, start, weather;
+    std::string policy, rung, start, network_trace;
     play_command->add_option("--policy", policy, "Of a stream: throughput, buffer or lookahead");
     play_command->add_option("--rung", rung, "Of a stream: only this one; see “ruedo inspect”");
     play_command->add_option("--start", start, "Of a stream: a time, or live");
-    play_command->add_option("--weather", weather,
+    play_command->add_option("--weather", network_trace,
                              "Of a stream in virtual time, its link: a name, or CSV of seconds and Mbit/s");
     play_command->add_option("--through", target, "Converts it for a target while it plays; see “ruedo targets”");
     auto* pack_command = add("pack", "Makes the native app of a project", "PROJECT");
@@ -208,7 +208,8 @@ int run(int argc, char** argv, const Screens& screens) {
         "(" +
             keys_in_words() + "); in a room hand X Y Z TURN TILT, pull");
     arrange_command->add_option("--at", at, "The moment, or moments separated by commas; after the last call without");
-    arrange_command->add_option("--weather", weather, "Of streams, their link: a name, or CSV of seconds and Mbit/s");
+    arrange_command->add_option("--weather", network_trace,
+                                "Of streams, their link: a name, or CSV of seconds and Mbit/s");
     arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
     ConvertWords words;
@@ -299,7 +300,8 @@ int run(int argc, char** argv, const Screens& screens) {
     auto* host_command_line = app.add_subcommand("host", "Serves a folder on this machine, in any weather");
     host_command_line->add_option("DIR", host_words.folder, "What is served")->required();
     host_command_line->add_option("--port", host_words.port, "A free one without");
-    host_command_line->add_option("--weather", host_words.weather, "Its link: a name, or CSV of seconds and Mbit/s");
+    host_command_line->add_option("--weather", host_words.network_trace,
+                                  "Its link: a name, or CSV of seconds and Mbit/s");
     host_command_line->add_flag("--live", host_words.live, "Finished playlists come as if they were live");
     bool json_lines = false;
     host_command_line->add_flag("--json-lines,--json", json_lines, "A line a request, which is how it always prints");
@@ -401,8 +403,8 @@ int run(int argc, char** argv, const Screens& screens) {
             if (!shot.empty() && !replace && fs::exists(shot, ec))
                 return fail(ErrorCode::exists, fmt::format("“{}” exists already.", shot),
                             "Choose another name, or say --replace.");
-            if (!weather.empty()) {
-                RUEDO_TRY(o.weather, stream::find_weather(weather));
+            if (!network_trace.empty()) {
+                RUEDO_TRY(o.network_trace, stream::find_network_trace(network_trace));
             }
             // Each moment is come to from the beginning, which in virtual time is the same every time.
             json several = json::array();
@@ -438,14 +440,14 @@ int run(int argc, char** argv, const Screens& screens) {
     auto stream = stream_options(policy, rung, start);
     if (!stream) return finish(std::unexpected(stream.error()), as_json);
     options.stream = *stream;
-    if (!weather.empty()) {
+    if (!network_trace.empty()) {
         if (!options.virtual_time)
             return finish(std::unexpected(wrong_usage(
                               "--weather is for virtual time; by the real clock “ruedo host --weather” serves in it.")),
                           as_json);
-        auto link = stream::find_weather(weather);
+        auto link = stream::find_network_trace(network_trace);
         if (!link) return finish(std::unexpected(link.error()), as_json);
-        options.weather = std::move(*link);
+        options.network_trace = std::move(*link);
     }
     if (play_command->count("--sound") && audio.empty())
         return finish(std::unexpected(wrong_usage("--sound names no file.")), as_json);

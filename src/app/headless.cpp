@@ -194,7 +194,7 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
     HeadlessResult result;
     {
         auto streaming = o.stream;
-        if (o.weather) streaming.link = stream::link_of(*o.weather, [strand] { return strand->now(); });
+        if (o.network_trace) streaming.link = stream::link_of(*o.network_trace, [strand] { return strand->now(); });
         Controller controller({.strand = strand,
                                .mixer = &mixer,
                                .codecs = &CodecRegistry::standard(),

@@ -29,8 +29,8 @@ void perform(Controller& controller, const ScriptedCall& call);
 struct HeadlessOptions {
     std::string source;  ///< A path or an address.
     OpenOptions open;
-    StreamOptions stream;                      ///< Of a source that is a stream.
-    std::optional<stream::Weather> weather{};  ///< In virtual time, of the link it comes over.
+    StreamOptions stream;                                 ///< Of a source that is a stream.
+    std::optional<stream::NetworkTrace> network_trace{};  ///< In virtual time, of the link it comes over.
     bool virtual_time = false;
     std::optional<Time> length;  ///< Wall or virtual time; to the end without.
     std::vector<ScriptedCall> script;

@@ -101,10 +101,10 @@ Result<json> adapt_command(const AdaptWords& w) {
     } else {
         RUEDO_TRY(ladder, stream::ladder_of(w.ladder));
     }
-    std::vector<stream::Weather> links;
+    std::vector<stream::NetworkTrace> links;
     if (!w.trace.empty()) {
         RUEDO_TRY(auto bytes, read_file(w.trace));
-        RUEDO_TRY(auto link, stream::weather_from_csv(bytes, fs::path(w.trace).stem().string()));
+        RUEDO_TRY(auto link, stream::network_trace_from_csv(bytes, fs::path(w.trace).stem().string()));
         link.delay = 20_ms;
         links.push_back(std::move(link));
     } else {
@@ -123,9 +123,9 @@ Result<json> adapt_command(const AdaptWords& w) {
                    count > 0 && count <= 10'000;
         }
         if (fine)
-            links = stream::made_weathers(count, seed);
+            links = stream::synthetic_traces(count, seed);
         else if (w.set == "named")
-            links = stream::weathers();
+            links = stream::network_traces();
         else
             return fail(ErrorCode::usage, fmt::format("There is no set “{}”.", w.set),
                         "There are made (a hundred links), made-N-SEED, and named (those that a service knows).");
@@ -165,8 +165,8 @@ Status host_command(const HostWords& w) {
     o.folder = w.folder, o.live = w.live;
     if (w.port < 0 || w.port > 65535) return fail(ErrorCode::usage, "A port is a number from 1 to 65535.");
     o.port = static_cast<std::uint16_t>(w.port);
-    if (!w.weather.empty()) {
-        RUEDO_TRY(o.weather, stream::find_weather(w.weather));
+    if (!w.network_trace.empty()) {
+        RUEDO_TRY(o.network_trace, stream::find_network_trace(w.network_trace));
     }
     auto line = [](const json& j) {
         auto text = j.dump(-1, ' ', false, json::error_handler_t::replace) + "\n";

@@ -19,7 +19,7 @@ Result<nlohmann::json> adapt_command(const AdaptWords& words);
 
 /// The options of `ruedo host`.
 struct HostWords {
-    std::string folder, weather;
+    std::string folder, network_trace;
     int port = 0;
     bool live = false;
 };

@@ -45,11 +45,11 @@ struct Host::Inside {
     /// So many bytes go through the link that all share. `ready` is since when whoever sends them has had them to send:
     /// waking late costs the link nothing, as long as it is not much.
     bool carry(std::size_t bytes, Time& ready) {
-        if (!options.weather) return true;
+        if (!options.network_trace) return true;
         {
             std::lock_guard lock(mutex);
             auto from = std::max({ready, link_free, now() - 100_ms});
-            ready = link_free = options.weather->done(from, static_cast<double>(bytes) * 8);
+            ready = link_free = options.network_trace->done(from, static_cast<double>(bytes) * 8);
         }
         return wait_until(ready);
     }
@@ -76,7 +76,7 @@ struct Sending {
 ssize_t give(void* self, std::uint64_t position, char* to, std::size_t most) {
     auto& s = *static_cast<Sending*>(self);
     // In steps small enough for a link to change within a segment.
-    if (s.host->options.weather) most = std::min<std::size_t>(most, 4096);
+    if (s.host->options.network_trace) most = std::min<std::size_t>(most, 4096);
     if (position == 0) s.ready = s.host->now();
     if (!s.host->carry(most, s.ready)) return MHD_CONTENT_READER_END_WITH_ERROR;
     if (s.file < 0) {
@@ -152,7 +152,7 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
         count = ++host.asked;
     }
     bool refuse = false;
-    if (auto& w = host.options.weather) {
+    if (auto& w = host.options.network_trace) {
         // Spread by the number of the request, the same on every run.
         auto mixed = (count * 0x9E3779B97F4A7C15ULL) >> 33;
         auto share = static_cast<double>(mixed % 10'000) / 10'000;
@@ -261,7 +261,7 @@ Result<std::unique_ptr<Host>> Host::start(HostOptions options) {
     inside->daemon =
         MHD_start_daemon(static_cast<unsigned>(flags), inside->options.port, nullptr, nullptr, &handle, inside.get(),
                          MHD_OPTION_SOCK_ADDR, &at, MHD_OPTION_CONNECTION_LIMIT, 1000U, MHD_OPTION_CONNECTION_TIMEOUT,
-                         inside->options.weather ? 4 * inside->options.idle_s : inside->options.idle_s,
+                         inside->options.network_trace ? 4 * inside->options.idle_s : inside->options.idle_s,
                          MHD_OPTION_UNESCAPE_CALLBACK, &unescape, nullptr, MHD_OPTION_END);
     if (!inside->daemon)
         return fail(

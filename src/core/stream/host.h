@@ -21,8 +21,8 @@ struct Served {
 
 struct HostOptions {
     std::filesystem::path folder;
-    std::uint16_t port = 0;          ///< 0 for a free one.
-    std::optional<Weather> weather;  ///< One link for all connections; as fast as it goes without.
+    std::uint16_t port = 0;                     ///< 0 for a free one.
+    std::optional<NetworkTrace> network_trace;  ///< One link for all connections; as fast as it goes without.
     /// Finished playlists are served as if they were live: their segments come one after the other from the moment the
     /// service began, over and over, and the newest few are listed.
     bool live = false;

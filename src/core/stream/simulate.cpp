@@ -6,7 +6,7 @@
 #include <unordered_map>
 
 namespace ruedo::adapt {
-using stream::Weather;
+using stream::NetworkTrace;
 namespace {
 
 /// Where a run stands between two segments.
@@ -28,13 +28,13 @@ void make_room(Moment& m, Time segment, Time most) {
     auto wait = std::max(Time{}, m.ahead + segment - most);
     m.now += wait, m.ahead -= wait;
 }
-Time arrival(const Weather& w, Time asked, double bits) { return w.done(asked + w.delay * 2, bits); }
+Time arrival(const NetworkTrace& w, Time asked, double bits) { return w.done(asked + w.delay * 2, bits); }
 
 }  // namespace
 
 Ladder usual_ladder() { return {{400e3, 800e3, 1.5e6, 2.7e6, 4.5e6}, 4_s, 75, {}}; }
 
-Run simulate(const Ladder& ladder, const Weather& weather, std::string_view name, Time most_ahead) {
+Run simulate(const Ladder& ladder, const NetworkTrace& network_trace, std::string_view name, Time most_ahead) {
     auto policy = make_policy(name);
     Throughput throughput;
     Moment m;
@@ -53,13 +53,13 @@ Run simulate(const Ladder& ladder, const Weather& weather, std::string_view name
         auto asked = m.now;
         for (;;) {
             auto bits = ladder.bits(rung, k);
-            auto done = arrival(weather, asked, bits);
+            auto done = arrival(network_trace, asked, bits);
             // Looked at as it comes, as the real one is.
             std::optional<std::size_t> instead;
             auto t = asked + 500_ms;
             for (; rung > 0 && t < done && !instead; t += 250_ms) {
-                auto begun = asked + weather.delay * 2;
-                auto so_far = t > begun ? weather.bits(begun, t) : 0;
+                auto begun = asked + network_trace.delay * 2;
+                auto so_far = t > begun ? network_trace.bits(begun, t) : 0;
                 auto then = s;
                 then.ahead = std::max(Time{}, m.ahead - (t - m.now));
                 instead = give_up_for(then, rung, bits - so_far, so_far, t - asked);
@@ -96,18 +96,18 @@ Run simulate(const Ladder& ladder, const Weather& weather, std::string_view name
 
 double share(double qoe, double best) { return best > 1 ? std::max(0.0, qoe) / best : qoe >= best - 1 ? 1 : 0; }
 
-bool sustained(const Ladder& ladder, const Weather& weather, Time most_ahead) {
+bool sustained(const Ladder& ladder, const NetworkTrace& network_trace, Time most_ahead) {
     Moment m;
     Time began{};
     for (std::size_t k = 0; k < ladder.segments; ++k) {
         make_room(m, ladder.segment, most_ahead);
-        come(m, arrival(weather, m.now, ladder.bits(0, k)), ladder.segment);
+        come(m, arrival(network_trace, m.now, ladder.bits(0, k)), ladder.segment);
         if (k == 0) began = m.stalled;
     }
     return m.stalled == began;
 }
 
-double optimum(const Ladder& ladder, const Weather& weather, Time most_ahead, Time grain) {
+double optimum(const Ladder& ladder, const NetworkTrace& network_trace, Time most_ahead, Time grain) {
     struct State {
         Moment moment;
         double value = 0;
@@ -117,7 +117,7 @@ double optimum(const Ladder& ladder, const Weather& weather, Time most_ahead, Ti
     auto most_worth = worth(ladder.bitrates, n - 1);
     // What any run reaches is a floor: what can't come up to it any more is let go.
     double floor = -1e300;
-    for (auto name : policy_names()) floor = std::max(floor, simulate(ladder, weather, name, most_ahead).qoe);
+    for (auto name : policy_names()) floor = std::max(floor, simulate(ladder, network_trace, name, most_ahead).qoe);
     using Key = std::uint64_t;
     std::vector<std::unordered_map<Key, State>> now(n), next(n);
     bool first = true;
@@ -130,7 +130,7 @@ double optimum(const Ladder& ladder, const Weather& weather, Time most_ahead, Ti
             for (std::size_t r = 0; r < n; ++r) {
                 auto to = m;
                 auto before = to.stalled;
-                come(to, arrival(weather, m.now, ladder.bits(r, k)), ladder.segment);
+                come(to, arrival(network_trace, m.now, ladder.bits(r, k)), ladder.segment);
                 auto value = from.value + worth(ladder.bitrates, r) - cost * (to.stalled - before).seconds();
                 if (last) value -= std::abs(worth(ladder.bitrates, r) - worth(ladder.bitrates, *last));
                 if (value + rest < floor) continue;

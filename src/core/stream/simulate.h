@@ -28,14 +28,16 @@ struct Run {
     Time length{};  ///< From the first request to the last picture.
 };
 /// Plays the whole ladder once.
-Run simulate(const Ladder& ladder, const stream::Weather& weather, std::string_view policy, Time most_ahead = 30_s);
+Run simulate(const Ladder& ladder, const stream::NetworkTrace& network_trace, std::string_view policy,
+             Time most_ahead = 30_s);
 /// The best that is to be had when the weather is known: dynamic programming over segment, rung, time and standing
 /// still; times are told apart by `grain`. What it finds can be played, so it is never more than is possible.
-double optimum(const Ladder& ladder, const stream::Weather& weather, Time most_ahead = 30_s, Time grain = 500_ms);
+double optimum(const Ladder& ladder, const stream::NetworkTrace& network_trace, Time most_ahead = 30_s,
+               Time grain = 500_ms);
 /// What a run reached of the best: 1 where there was nothing to be had.
 double share(double qoe, double best);
 /// Whether the lowest rung plays through without standing still once it has begun.
-bool sustained(const Ladder& ladder, const stream::Weather& weather, Time most_ahead = 30_s);
+bool sustained(const Ladder& ladder, const stream::NetworkTrace& network_trace, Time most_ahead = 30_s);
 
 /// The ladder that measurements are made on: five rungs, five minutes.
 Ladder usual_ladder();

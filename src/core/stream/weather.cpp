@@ -17,7 +17,7 @@ namespace {
 constexpr double least_mean = 100;
 }  // namespace
 
-void Weather::settle() {
+void NetworkTrace::settle() {
     before_.assign(1, 0);
     for (std::size_t i = 0; i < steps.size(); ++i) {
         auto to = i + 1 < steps.size() ? steps[i + 1].from : length;
@@ -25,14 +25,14 @@ void Weather::settle() {
     }
     lap_ = before_.back();
 }
-double Weather::mean() const { return lap_ / std::max(1e-9, length.seconds()); }
+double NetworkTrace::mean() const { return lap_ / std::max(1e-9, length.seconds()); }
 
-double Weather::at(Time t) const {
+double NetworkTrace::at(Time t) const {
     t = Time{t.ns % std::max<std::int64_t>(1, length.ns)};
     auto it = std::upper_bound(steps.begin(), steps.end(), t, [](Time v, auto& s) { return v < s.from; });
     return it == steps.begin() ? 0 : std::prev(it)->bits_a_second;
 }
-double Weather::bits(Time from, Time to) const {
+double NetworkTrace::bits(Time from, Time to) const {
     auto until = [&](Time t) {
         auto laps = t.ns / std::max<std::int64_t>(1, length.ns);
         auto rest = Time{t.ns % std::max<std::int64_t>(1, length.ns)};
@@ -43,7 +43,7 @@ double Weather::bits(Time from, Time to) const {
     };
     return until(to) - until(from);
 }
-Time Weather::done(Time t, double wanted) const {
+Time NetworkTrace::done(Time t, double wanted) const {
     if (lap_ <= 0) return Time::max();
     auto laps = t.ns / length.ns;
     auto total = bits(Time{laps * length.ns}, t) + wanted;
@@ -57,28 +57,30 @@ Time Weather::done(Time t, double wanted) const {
     return std::max(t, Time{laps * length.ns} + steps[i].from + Time{std::llround(into * 1e9)});
 }
 
-std::shared_ptr<const LinkModel> link_of(Weather weather, std::function<Time()> now) {
+std::shared_ptr<const LinkModel> link_of(NetworkTrace network_trace, std::function<Time()> now) {
     class Link final : public LinkModel {
       public:
-        Link(Weather w, std::function<Time()> n) : weather_(std::move(w)), now_(std::move(n)) {}
+        Link(NetworkTrace w, std::function<Time()> n) : network_trace_(std::move(w)), now_(std::move(n)) {}
         Time now() const override { return now_(); }
         // There and back before the first bit.
-        Time done(Time asked, double bits) const override { return weather_.done(asked + weather_.delay * 2, bits); }
+        Time done(Time asked, double bits) const override {
+            return network_trace_.done(asked + network_trace_.delay * 2, bits);
+        }
         double bits(Time asked, Time until) const override {
-            auto from = asked + weather_.delay * 2;
-            return until > from ? weather_.bits(from, until) : 0;
+            auto from = asked + network_trace_.delay * 2;
+            return until > from ? network_trace_.bits(from, until) : 0;
         }
 
       private:
-        Weather weather_;
+        NetworkTrace network_trace_;
         std::function<Time()> now_;
     };
-    return std::make_shared<Link>(std::move(weather), std::move(now));
+    return std::make_shared<Link>(std::move(network_trace), std::move(now));
 }
 
-Result<Weather> weather_from_csv(ByteView bytes, const std::string& name) {
+Result<NetworkTrace> network_trace_from_csv(ByteView bytes, const std::string& name) {
     std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-    Weather w;
+    NetworkTrace w;
     w.name = name;
     std::size_t number = 0;
     auto value = [](std::string_view s) -> std::optional<double> {
@@ -122,9 +124,9 @@ Result<Weather> weather_from_csv(ByteView bytes, const std::string& name) {
 }
 
 namespace {
-Weather made(std::string name, std::string about, std::vector<std::pair<double, double>> steps, double length,
-             Time delay, Time jitter, double refused = 0) {
-    Weather w;
+NetworkTrace made(std::string name, std::string about, std::vector<std::pair<double, double>> steps, double length,
+                  Time delay, Time jitter, double refused = 0) {
+    NetworkTrace w;
     w.name = std::move(name), w.about = std::move(about);
     for (auto [t, mbit] : steps) w.steps.push_back({Time{std::llround(t * 1e9)}, mbit * 1e6});
     w.length = Time{std::llround(length * 1e9)};
@@ -134,8 +136,8 @@ Weather made(std::string name, std::string about, std::vector<std::pair<double, 
 }
 }  // namespace
 
-const std::vector<Weather>& weathers() {
-    static const std::vector<Weather> all{
+const std::vector<NetworkTrace>& network_traces() {
+    static const std::vector<NetworkTrace> all{
         made("calm", "20 Mbit/s, hardly any delay", {{0, 20}}, 60, 5_ms, 0_ms),
         made("fair", "5 Mbit/s, 20 ms each way", {{0, 5}}, 60, 20_ms, 2_ms),
         made("low", "1 Mbit/s, 40 ms each way", {{0, 1}}, 60, 40_ms, 10_ms),
@@ -150,21 +152,21 @@ const std::vector<Weather>& weathers() {
     return all;
 }
 
-Result<Weather> find_weather(const std::string& name) {
-    for (auto& w : weathers())
+Result<NetworkTrace> find_network_trace(const std::string& name) {
+    for (auto& w : network_traces())
         if (w.name == name) return w;
     if (name.find('.') == std::string::npos && name.find('/') == std::string::npos) {
         std::string names;
-        for (auto& w : weathers()) names += (names.empty() ? "" : ", ") + w.name;
+        for (auto& w : network_traces()) names += (names.empty() ? "" : ", ") + w.name;
         return fail(ErrorCode::not_found, fmt::format("There is no weather “{}”.", name),
                     fmt::format("There are {}; or name a file of seconds and Mbit/s.", names));
     }
     RUEDO_TRY(auto bytes, read_file(name));
-    return weather_from_csv(bytes, name);
+    return network_trace_from_csv(bytes, name);
 }
 
-std::vector<Weather> made_weathers(std::size_t count, std::uint64_t seed) {
-    std::vector<Weather> all;
+std::vector<NetworkTrace> synthetic_traces(std::size_t count, std::uint64_t seed) {
+    std::vector<NetworkTrace> all;
     for (std::size_t i = 0; i < count; ++i) {
         // The engine's numbers are laid down by the language, the distributions are not: ours are made from bits.
         std::mt19937_64 random(seed * 1'000'003 + i);
@@ -175,7 +177,7 @@ std::vector<Weather> made_weathers(std::size_t count, std::uint64_t seed) {
         auto normal = [&] {
             return std::sqrt(-2 * std::log(uniform(1e-12, 1))) * std::cos(6.283185307179586 * uniform(0, 1));
         };
-        Weather w;
+        NetworkTrace w;
         constexpr double length = 320;
         auto base = level(0.8, 6);
         auto put = [&](double t, double mbit) { w.steps.push_back({Time{std::llround(t * 1e9)}, mbit * 1e6}); };

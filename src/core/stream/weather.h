@@ -12,7 +12,7 @@
 
 namespace ruedo::stream {
 
-struct Weather {
+struct NetworkTrace {
     struct Step {
         Time from{};
         double bits_a_second = 0;  ///< 0 where nothing gets through.
@@ -40,17 +40,17 @@ struct Weather {
 
 /// Lines of seconds and Mbit/s, a comma between them; it ends where the last line begins plus as much as the line
 /// before it lasted, and starts over. `malformed` names the line.
-Result<Weather> weather_from_csv(ByteView text, const std::string& name);
+Result<NetworkTrace> network_trace_from_csv(ByteView text, const std::string& name);
 /// Those that have names.
-const std::vector<Weather>& weathers();
+const std::vector<NetworkTrace>& network_traces();
 /// One of those, or a file. `not-found` lists the names.
-Result<Weather> find_weather(const std::string& name_or_file);
+Result<NetworkTrace> find_network_trace(const std::string& name_or_file);
 
 /// The weather as a link in virtual time that began when `now` was 0.
-std::shared_ptr<const LinkModel> link_of(Weather weather, std::function<Time()> now);
+std::shared_ptr<const LinkModel> link_of(NetworkTrace network_trace, std::function<Time()> now);
 
 /// `count` made links for measuring: a quarter each are steady, change in steps, go through tunnels, and are as noisy
 /// as those of a moving phone. The same seed gives the same ones on any machine.
-std::vector<Weather> made_weathers(std::size_t count, std::uint64_t seed);
+std::vector<NetworkTrace> synthetic_traces(std::size_t count, std::uint64_t seed);
 
 }  // namespace ruedo::stream
