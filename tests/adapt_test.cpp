@@ -226,10 +226,10 @@ TEST_CASE("a folder is served as its standard has it, and nothing outside it") {
     fs::create_symlink("/etc/hostname", folder / "out");
     std::vector<Served> told;
     std::mutex mutex;
-    auto host = value(Host::start({.folder = folder.path, .told = [&](const Served& s) {
-                                       std::lock_guard lock(mutex);
-                                       told.push_back(s);
-                                   }}));
+    auto host = value(StaticServer::start({.folder = folder.path, .told = [&](const Served& s) {
+                                               std::lock_guard lock(mutex);
+                                               told.push_back(s);
+                                           }}));
     auto at = host->address();
     HttpClient client;
     auto all = value(client.get(at + "a.ts"));
@@ -259,7 +259,7 @@ TEST_CASE("a folder is served as its standard has it, and nothing outside it") {
     }
     host.reset();
     CHECK((told.size() > 10 && told[0].path == "/a.ts" && told[0].bytes == 1000 && told[0].status == 200));
-    CHECK(!Host::start({.folder = folder / "none"}));
+    CHECK(!StaticServer::start({.folder = folder / "none"}));
 }
 
 TEST_CASE("what is served in some weather takes as long as that link takes") {
@@ -267,7 +267,7 @@ TEST_CASE("what is served in some weather takes as long as that link takes") {
     put(folder / "a.ts", Bytes(250'000, 7));
     NetworkTrace w;
     w.steps = {{{}, 4e6}}, w.length = 10_s, w.delay = 30_ms, w.settle();
-    auto host = value(Host::start({.folder = folder.path, .network_trace = w}));
+    auto host = value(StaticServer::start({.folder = folder.path, .network_trace = w}));
     HttpClient client;
     BareTimer timer;
     auto got = value(client.get(host->address() + "a.ts"));
@@ -355,7 +355,7 @@ TEST_CASE("whatever a finished list holds, the live one names the same bytes, ke
 }
 
 TEST_CASE("a live stream plays from near its edge, and goes on past where its list ended at first") {
-    auto host = value(Host::start({.folder = fixture("streams"), .live = true}));
+    auto host = value(StaticServer::start({.folder = fixture("streams"), .live = true}));
     auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + "ts/180p/index.m3u8", {})));
     CHECK((clip->info().live && !clip->info().duration_known));
     REQUIRE(clip->seekable());
@@ -376,7 +376,7 @@ TEST_CASE("a live stream plays from near its edge, and goes on past where its li
 TEST_CASE("rungs change on a link that changes, and no picture is lost or comes twice") {
     NetworkTrace w;
     w.steps = {{{}, 6e6}, {400_ms, 0.25e6}, {1500_ms, 6e6}}, w.length = 2500_ms, w.delay = 5_ms, w.settle();
-    auto host = value(Host::start({.folder = fixture("streams"), .network_trace = w}));
+    auto host = value(StaticServer::start({.folder = fixture("streams"), .network_trace = w}));
     std::set<std::uint32_t> rungs;
     // When the link gets narrow a slow machine may be at another segment each time.
     for (int run = 0; run < 4 || (rungs.size() < 2 && run < 12); ++run) {

@@ -256,9 +256,9 @@ TEST_CASE("a link on which nothing ever gets through is refused, and one that is
 TEST_CASE("a service closes what is finished and what is silent, and knows no names with a zero in them") {
     Folder folder;
     put(folder / "a", text("hello"));
-    stream::HostOptions o;
+    stream::StaticServerOptions o;
     o.folder = folder.path, o.idle_s = 1;
-    auto host = value(stream::Host::start(std::move(o)));
+    auto host = value(stream::StaticServer::start(std::move(o)));
     auto get = [&](const std::string& path) {
         return answer(connected(host->port()), "GET " + path + " HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n");
     };

@@ -183,7 +183,7 @@ TEST_CASE("every rung of a ladder that is made here plays picture for picture, b
 
 TEST_CASE("two hundred changes of rung lose no picture and show none twice") {
     auto& made = made_ladder();
-    auto host = value(stream::Host::start({.folder = made.path}));
+    auto host = value(stream::StaticServer::start({.folder = made.path}));
     std::uint64_t switches = 0;
     std::size_t wrong = 0;
     std::set<std::uint32_t> rungs;

@@ -25,10 +25,10 @@ TEST_CASE("looking round a stream takes keyframes from their own list, and no wh
         INFO(list);
         std::mutex mutex;
         std::vector<Served> served;
-        auto host = value(Host::start({.folder = ladder_folder(), .told = [&](const Served& s) {
-                                           std::lock_guard lock(mutex);
-                                           served.push_back(s);
-                                       }}));
+        auto host = value(StaticServer::start({.folder = ladder_folder(), .told = [&](const Served& s) {
+                                                   std::lock_guard lock(mutex);
+                                                   served.push_back(s);
+                                               }}));
         auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + list, StreamOptions{.on_demand = true})));
         auto& track = *clip->info().main(Kind::video);
         REQUIRE(clip->keyframes(track.id));
@@ -156,7 +156,7 @@ TEST_CASE("what a stall took of a live one is made up for by five per cent, and 
 }
 
 TEST_CASE("the edge of a live stream grows evenly, and its window slides while nobody reads") {
-    auto host = value(Host::start({.folder = ladder_folder(), .live = true}));
+    auto host = value(StaticServer::start({.folder = ladder_folder(), .live = true}));
     auto clip = value(open_clip(host->address() + "master.m3u8", StreamOptions{}));
     REQUIRE(clip->info().live);
     REQUIRE(clip->edge()->now);

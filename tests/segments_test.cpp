@@ -255,7 +255,7 @@ TEST_CASE("a key that anyone can read on its way is said to keep nobody out") {
     auto text = text_of(copy / "180p/index.m3u8");
     text.insert(text.find("#EXTINF"), "#EXT-X-KEY:METHOD=AES-128,URI=\"key\"\n");
     put_text(copy.folder.path / "180p/index.m3u8", text);
-    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto host = value(StaticServer::start({.folder = copy.folder.path}));
     CHECK(has_finding(*opened_stream(host->address() + "180p/index.m3u8", {.on_demand = true}), "clear-key"));
     CHECK(!has_finding(*opened_stream(copy / "180p/index.m3u8", {.on_demand = true}), "clear-key"));
 }

@@ -234,7 +234,7 @@ TEST_CASE("ladders by another writer play picture for picture, in every rung") {
 }
 
 TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it needs and no more") {
-    auto host = value(Host::start({.folder = fixture("streams")}));
+    auto host = value(StaticServer::start({.folder = fixture("streams")}));
     StreamOptions options{.on_demand = true};
     options.rung = "360x0";
     auto clip = opened_stream(host->address() + "ts/360p/index.m3u8", {.on_demand = true});
@@ -478,7 +478,7 @@ TEST_CASE("one file with an index of its segments is fetched by its parts") {
             "<Representation id=\"a\" bandwidth=\"1\"><BaseURL>whole.mp4</BaseURL><SegmentBase indexRange=\"{}-{}\">"
             "<Initialization range=\"0-{}\"/></SegmentBase></Representation></AdaptationSet></Period></MPD>",
             head, body - 1, head - 1));
-    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto host = value(StaticServer::start({.folder = copy.folder.path}));
     auto clip = opened_stream(host->address() + "base.mpd", {.on_demand = true});
     CHECK(all_frames(clip).numbers == counting(180));
     CHECK(clip->stream()->segments_fetched == 3);
@@ -574,7 +574,7 @@ TEST_CASE("in a stream of two hours a seek fetches one segment, and opening no m
     std::string list = "#EXTM3U\n#EXT-X-TARGETDURATION:2\n";
     for (int i = 0; i < 3600; ++i) list += fmt::format("#EXT-X-DISCONTINUITY\n#EXTINF:2,\nseg{}.ts?n={}\n", i % 3, i);
     put_text(copy / "180p/long.m3u8", list + "#EXT-X-ENDLIST\n");
-    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto host = value(StaticServer::start({.folder = copy.folder.path}));
     auto clip = opened_stream(host->address() + "180p/long.m3u8", {.on_demand = true});
     CHECK(clip->info().duration == 7200_s);
     CHECK(clip->stream()->segments_fetched == 1);
@@ -592,7 +592,7 @@ TEST_CASE("in a stream of two hours a seek fetches one segment, and opening no m
 }
 
 TEST_CASE("fifty players of one stream on one machine get all of it") {
-    auto host = value(Host::start({.folder = fixture("streams")}));
+    auto host = value(StaticServer::start({.folder = fixture("streams")}));
     std::atomic<int> whole = 0;
     std::vector<std::thread> players;
     for (int i = 0; i < 50; ++i)
@@ -623,7 +623,7 @@ TEST_CASE("a live manifest lists what is there by the server's clock, whatever o
         put_text(copy.folder.path / "live.mpd", text);
         return text;
     };
-    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto host = value(StaticServer::start({.folder = copy.folder.path}));
     live(7_s, "minimumUpdatePeriod=\"PT1S\"");
     auto clip = opened_stream(host->address() + "live.mpd", {.best = true, .on_demand = true});
     CHECK((clip->info().live && !clip->info().duration_known));
@@ -687,7 +687,7 @@ TEST_CASE("captions of a stream come with its segments, in their places, and eac
     REQUIRE(showing.size() == 1);
     CHECK(showing[0]->text() == "It turns");
     REQUIRE(stage.run_until(ended));
-    auto host = value(Host::start({.folder = copy.folder.path}));
+    auto host = value(StaticServer::start({.folder = copy.folder.path}));
     auto playing_clip = opened_stream(host->address() + "master.m3u8");
     (void)value(playing_clip->reader(1)->next(*std::make_unique<PacketHead>()));
     std::vector<Cue> here;
@@ -699,12 +699,12 @@ TEST_CASE("captions of a stream come with its segments, in their places, and eac
 }
 
 TEST_CASE("a server that goes away for a moment costs waiting, and no picture") {
-    auto host = value(Host::start({.folder = fixture("streams")}));
+    auto host = value(StaticServer::start({.folder = fixture("streams")}));
     auto port = host->port();
     NetworkTrace slow;
     slow.steps = {{{}, 1e6}}, slow.length = 10_s, slow.settle();
     host.reset();
-    host = value(Host::start({.folder = fixture("streams"), .port = port, .network_trace = slow}));
+    host = value(StaticServer::start({.folder = fixture("streams"), .port = port, .network_trace = slow}));
     auto clip = opened_stream(host->address() + "fmp4/180p/index.m3u8");
     auto reader = clip->reader(1);
     PacketHead head;
@@ -714,7 +714,7 @@ TEST_CASE("a server that goes away for a moment costs waiting, and no picture") 
     host.reset();
     std::thread back([&] {
         std::this_thread::sleep_for(std::chrono::milliseconds(1200));
-        host = value(Host::start({.folder = fixture("streams"), .port = port}));
+        host = value(StaticServer::start({.folder = fixture("streams"), .port = port}));
     });
     while (value(reader->next(head))) ++count;
     back.join();
@@ -723,7 +723,7 @@ TEST_CASE("a server that goes away for a moment costs waiting, and no picture") 
 }
 
 TEST_CASE("what looks at a stream teaches nothing about its link to what plays it") {
-    auto host = value(Host::start({.folder = fixture("streams")}));
+    auto host = value(StaticServer::start({.folder = fixture("streams")}));
     auto address = host->address() + "fmp4/master.m3u8";
     (void)opened_stream(address, {.best = true, .on_demand = true});
     auto why = opened_stream(address)->stream()->decisions.at(0).why;

@@ -460,7 +460,7 @@ TEST_CASE("cards and facts judge for the target, and change with it") {
 }
 
 TEST_CASE("a stream that is added by its address is told by its rungs, plays, and leaves its marks on the path") {
-    auto host = value(stream::Host::start({.folder = fixture("streams")}));
+    auto host = value(stream::StaticServer::start({.folder = fixture("streams")}));
     Shop shop;
     shop.window.add_sources({text(host->address() + "fmp4/master.m3u8")});
     REQUIRE(soon([&] { return shop.window.project().document().sources.size() == 3; }));

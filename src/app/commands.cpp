@@ -296,7 +296,7 @@ int run(int argc, char** argv, const Screens& screens) {
     ladder_command_line->add_flag("--replace", ladder_words.replace, "Another ladder may be replaced");
     ladder_command_line->add_flag("--dash", ladder_words.dash, "Also a manifest over the fragments");
     ladder_command_line->add_flag("--key", ladder_words.key, "Encrypts segments with a key that lies beside them");
-    HostWords host_words;
+    HostArguments host_words;
     auto* host_command_line = app.add_subcommand("host", "Serves a folder on this machine, in any weather");
     host_command_line->add_option("DIR", host_words.folder, "What is served")->required();
     host_command_line->add_option("--port", host_words.port, "A free one without");

@@ -160,8 +160,8 @@ Result<json> adapt_command(const AdaptWords& w) {
                 {"took_ns", took.ns}};
 }
 
-Status host_command(const HostWords& w) {
-    stream::HostOptions o;
+Status host_command(const HostArguments& w) {
+    stream::StaticServerOptions o;
     o.folder = w.folder, o.live = w.live;
     if (w.port < 0 || w.port > 65535) return fail(ErrorCode::usage, "A port is a number from 1 to 65535.");
     o.port = static_cast<std::uint16_t>(w.port);
@@ -181,7 +181,7 @@ Status host_command(const HostWords& w) {
               {"bytes", s.bytes},
               {"took_ns", s.took.ns}});
     };
-    RUEDO_TRY(auto host, stream::Host::start(std::move(o)));
+    RUEDO_TRY(auto host, stream::StaticServer::start(std::move(o)));
     line({{"address", host->address()}});
     while (!interrupted()) std::this_thread::sleep_for(std::chrono::milliseconds(50));
     return {};

@@ -18,13 +18,13 @@ struct AdaptWords {
 Result<nlohmann::json> adapt_command(const AdaptWords& words);
 
 /// The options of `ruedo host`.
-struct HostWords {
+struct HostArguments {
     std::string folder, network_trace;
     int port = 0;
     bool live = false;
 };
 /// Prints a line a request until it is told to stop; nothing where it ended so.
-Status host_command(const HostWords& words);
+Status host_command(const HostArguments& words);
 
 /// The options of `ruedo ladder`.
 struct LadderWords {

@@ -22,8 +22,8 @@
 namespace ruedo::stream {
 namespace fs = std::filesystem;
 
-struct Host::Inside {
-    HostOptions options;
+struct StaticServer::Inside {
+    StaticServerOptions options;
     fs::path root;
     MHD_Daemon* daemon = nullptr;
     std::uint16_t port = 0;
@@ -58,7 +58,7 @@ struct Host::Inside {
 namespace {
 
 struct Sending {
-    Host::Inside* host = nullptr;
+    StaticServer::Inside* host = nullptr;
     int file = -1;
     std::string text;
     std::uint64_t from = 0;
@@ -107,7 +107,7 @@ const char* type_of(const fs::path& path) {
 }
 
 /// The file behind a path, if it is one of the folder's: nothing hidden, and nothing that a link leads out to.
-std::optional<fs::path> file_of(const Host::Inside& host, std::string_view url) {
+std::optional<fs::path> file_of(const StaticServer::Inside& host, std::string_view url) {
     fs::path path;
     while (!url.empty()) {
         while (url.starts_with('/')) url.remove_prefix(1);
@@ -137,7 +137,7 @@ std::string http_date(std::time_t t) { return fmt::format("{:%a, %d %b %Y %H:%M:
 
 MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const char* method, const char*, const char*,
                   std::size_t*, void** state) {
-    auto& host = *static_cast<Host::Inside*>(self);
+    auto& host = *static_cast<StaticServer::Inside*>(self);
     if (!*state) {
         *state = self;  // headers first; answered when the request is complete
         return MHD_YES;
@@ -241,9 +241,9 @@ MHD_Result handle(void* self, MHD_Connection* connection, const char* url, const
 
 }  // namespace
 
-Host::Host(std::unique_ptr<Inside> inside) : inside_(std::move(inside)) {}
+StaticServer::StaticServer(std::unique_ptr<Inside> inside) : inside_(std::move(inside)) {}
 
-Result<std::unique_ptr<Host>> Host::start(HostOptions options) {
+Result<std::unique_ptr<StaticServer>> StaticServer::start(StaticServerOptions options) {
     std::error_code ec;
     auto root = fs::canonical(options.folder, ec);
     if (ec || !fs::is_directory(root, ec))
@@ -270,9 +270,9 @@ Result<std::unique_ptr<Host>> Host::start(HostOptions options) {
             "Choose another port, or none for a free one.");
     auto* info = MHD_get_daemon_info(inside->daemon, MHD_DAEMON_INFO_BIND_PORT);
     inside->port = info ? info->port : inside->options.port;
-    return std::unique_ptr<Host>(new Host(std::move(inside)));
+    return std::unique_ptr<StaticServer>(new StaticServer(std::move(inside)));
 }
-Host::~Host() {
+StaticServer::~StaticServer() {
     {
         std::lock_guard lock(inside_->mutex);
         inside_->stopping = true;
@@ -282,7 +282,7 @@ Host::~Host() {
     // Whoever stops it sees all that was told.
     std::lock_guard lock(inside_->telling);
 }
-std::uint16_t Host::port() const { return inside_->port; }
-std::string Host::address() const { return fmt::format("http://127.0.0.1:{}/", inside_->port); }
+std::uint16_t StaticServer::port() const { return inside_->port; }
+std::string StaticServer::address() const { return fmt::format("http://127.0.0.1:{}/", inside_->port); }
 
 }  // namespace ruedo::stream

@@ -19,7 +19,7 @@ struct Served {
     Time took{};
 };
 
-struct HostOptions {
+struct StaticServerOptions {
     std::filesystem::path folder;
     std::uint16_t port = 0;                     ///< 0 for a free one.
     std::optional<NetworkTrace> network_trace;  ///< One link for all connections; as fast as it goes without.
@@ -31,17 +31,17 @@ struct HostOptions {
     std::function<void(const Served&)> told;  ///< From several threads, one at a time.
 };
 
-class Host {
+class StaticServer {
   public:
     /// `not-found` where the folder is none, `io` where the port is taken.
-    static Result<std::unique_ptr<Host>> start(HostOptions options);
-    ~Host();
+    static Result<std::unique_ptr<StaticServer>> start(StaticServerOptions options);
+    ~StaticServer();
     std::string address() const;  ///< "http://127.0.0.1:8080/".
     std::uint16_t port() const;
     struct Inside;
 
   private:
-    explicit Host(std::unique_ptr<Inside> inside);
+    explicit StaticServer(std::unique_ptr<Inside> inside);
     std::unique_ptr<Inside> inside_;
 };
 
