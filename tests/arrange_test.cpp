@@ -213,7 +213,7 @@ TEST_CASE("a condition of one's own decides when a control is seen, and what is 
     auto& found = s.findings();
     auto never = std::find_if(found.begin(), found.end(), [](auto& f) { return f.code == "never-seen"; });
     REQUIRE(never != found.end());
-    s.mend(static_cast<std::size_t>(never - found.begin()));
+    s.fix(static_cast<std::size_t>(never - found.begin()));
     CHECK(b.player().control("stop")->settings.when.empty());
     CHECK(b.project().undo_text().startsWith("Let it appear"));
     // Only what speaks of a word is told when it is sought.

@@ -102,9 +102,9 @@ TEST_CASE("whichever member is misspelt, that one is named with its nearest name
                 CHECK(list[0].where == at + "/" + wrong);
                 CHECK(list[0].sentence.find("“" + name + "”") != std::string::npos);
                 REQUIRE(list[0].fix);
-                auto mended = *document;
-                list[0].fix->apply(mended);
-                CHECK(mended == before);
+                auto fixed = *document;
+                list[0].fix->apply(fixed);
+                CHECK(fixed == before);
                 ++tried;
             }
             j = kept;
@@ -176,9 +176,9 @@ TEST_CASE("what is found of several sources alike is one finding that names them
         if (f.code != "stretched") continue;
         CHECK(f.sentence.ends_with("The same goes for “B” and “C”."));
         REQUIRE(f.fix);
-        auto mended = d;
-        f.fix->apply(mended);
-        CHECK(of(several = review(mended, fixture(""), info_of), "stretched") == 0);
+        auto fixed = d;
+        f.fix->apply(fixed);
+        CHECK(of(several = review(fixed, fixture(""), info_of), "stretched") == 0);
         break;
     }
 }

@@ -98,35 +98,35 @@ TEST_CASE("names of what is made say source and target, and never take another's
 
 TEST_CASE("a recipe mends what was found") {
     Folder folder;
-    int mended = 0;
+    int fixed = 0;
     for (auto& name : playable()) {
         auto source = fixture(name).string();
         for (auto& code : findings_of(source)) {
-            auto* mend = mend_for(code);
-            if (!mend) continue;
+            auto* fix = recipe_fix_for(code);
+            if (!fix) continue;
             INFO(name << ": " << code);
             auto clip = value(open_clip(source));
             Recipe r;
-            mend->apply(r, clip->info());
+            fix->apply(r, clip->info());
             r.video.effort = 0, r.to = 2_s;
             auto out = folder / "m.mp4";
             (void)value(
                 convert(source, {.out = out, .recipe = r, .target = {}, .replace = Replace::anything}, codecs()));
             CHECK_FALSE(findings_of(out).contains(code));
-            ++mended;
+            ++fixed;
         }
     }
-    CHECK(mended >= 3);
+    CHECK(fixed >= 3);
     // Every row says something, once.
     std::set<std::string_view> seen;
-    for (auto& m : mends()) {
+    for (auto& m : recipe_fixes()) {
         CHECK(seen.insert(m.finding).second);
         CHECK(m.words.size() > 10);
         Recipe r;
         m.apply(r, {});
         CHECK(value(recipe_from_json(to_json(r), "r")) == r);
     }
-    CHECK_FALSE(mend_for("no such finding"));
+    CHECK_FALSE(recipe_fix_for("no such finding"));
 }
 
 TEST_CASE("pairs are what both clips show at a time, entered anywhere or walked") {

@@ -341,9 +341,9 @@ TEST_CASE("the review finds what stands in a player's way") {
     for (auto& f : found) {
         if (f.code != "no-file" && f.code != "stretched" && f.code != "loop-too-long") continue;
         REQUIRE(f.fix);
-        auto mended = d;
-        f.fix->apply(mended);
-        CHECK(review(mended, folder.path).size() == found.size() - 1);
+        auto fixed = d;
+        f.fix->apply(fixed);
+        CHECK(review(fixed, folder.path).size() == found.size() - 1);
     }
     d.sources = {good};
     auto codes = [&](std::initializer_list<const char*> taken_away, auto change) {
@@ -357,9 +357,9 @@ TEST_CASE("the review finds what stands in a player's way") {
             // Each names a place that is there, and what mends it mends it.
             CHECK(to_json(without).contains(json::json_pointer(f.where)));
             REQUIRE(f.fix);
-            auto mended = without;
-            f.fix->apply(mended);
-            for (auto& left : review(mended, folder.path)) {
+            auto fixed = without;
+            f.fix->apply(fixed);
+            for (auto& left : review(fixed, folder.path)) {
                 INFO(f.sentence << " " << f.fix->words << ": " << left.sentence);
                 CHECK((left.code != f.code || left.where != f.where));
             }

@@ -507,9 +507,9 @@ TEST_CASE("findings of a source lead to the recipe that mends them") {
     Kitchen k("desktop", {"rotate90.mp4", "h264_high_aac.mp4"});
     k.window->show_step(WorkshopWindow::gather);
     auto& facts = k.window->facts();
-    REQUIRE(soon([&] { return !facts.mendable().empty(); }));
-    CHECK(facts.mendable() == std::vector<std::string>{"index-at-end", "rotated"});
-    facts.on_mend("rotated");
+    REQUIRE(soon([&] { return !facts.fixable().empty(); }));
+    CHECK(facts.fixable() == std::vector<std::string>{"index-at-end", "rotated"});
+    facts.on_fix("rotated");
     auto recipe = [&](std::size_t i) {
         auto* p = k.source(i).prepared_for("desktop");
         return p ? p->recipe : std::nullopt;
@@ -518,11 +518,11 @@ TEST_CASE("findings of a source lead to the recipe that mends them") {
     CHECK(recipe(0)->video.shape == Recipe::Shape::bake);
     CHECK(soon([&] { return k.page().settled() && k.page().plain_text().contains("become"); }));
     // The licence of the packed app is another one once the sound is.
-    k.window->pack_page().on_mend(1, "aac-licence");
+    k.window->pack_page().on_fix(1, "aac-licence");
     REQUIRE(soon([&] { return recipe(1).has_value(); }));
     CHECK(recipe(1)->audio.codec == Codec::opus);
     // Nothing to be mended: what becomes of it is told.
-    facts.on_mend("");
+    facts.on_fix("");
     CHECK(k.page().isVisible());
 }
 

@@ -501,7 +501,7 @@ TEST_CASE("in the workshop a room is told in sentences, a screen is dragged by i
         return std::find_if(found.begin(), found.end(), [](auto& f) { return f.code == "press-small"; });
     };
     REQUIRE(soon([&] { return small() != window.sentences().findings().end(); }));
-    window.sentences().mend(static_cast<std::size_t>(small() - window.sentences().findings().begin()));
+    window.sentences().fix(static_cast<std::size_t>(small() - window.sentences().findings().begin()));
     CHECK(soon([&] { return small() == window.sentences().findings().end(); }));
 
     CHECK(window.project().spec().hang.width > 0.4);

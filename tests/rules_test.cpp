@@ -263,10 +263,10 @@ TEST_CASE(
                 CHECK((f.code == "target-refuses" || f.code == "over-budget"));
                 continue;
             }
-            auto mended = trips.document;
-            f.fix->apply(mended);
-            for (auto& left : trips.found(mended)) CHECK((left.code != f.code || left.sentence != f.sentence));
-            CHECK(value(document_from_json(to_json(mended), "x")) == mended);
+            auto fixed = trips.document;
+            f.fix->apply(fixed);
+            for (auto& left : trips.found(fixed)) CHECK((left.code != f.code || left.sentence != f.sentence));
+            CHECK(value(document_from_json(to_json(fixed), "x")) == fixed);
         }
     }
     for (auto& rule : review_rules()) CHECK(tried.contains(rule.code));
@@ -289,9 +289,9 @@ TEST_CASE("a document of fifty controls is reviewed in a moment, and no document
             INFO(f.code << " " << f.where << " " << f.sentence);
             CHECK(to_json(d).contains(nlohmann::json::json_pointer(f.where)));
             if (!f.fix) continue;
-            auto mended = d;
-            f.fix->apply(mended);
-            CHECK(value(document_from_json(to_json(mended), "x")).players.size() == d.players.size());
+            auto fixed = d;
+            f.fix->apply(fixed);
+            CHECK(value(document_from_json(to_json(fixed), "x")).players.size() == d.players.size());
         }
     }
 }
@@ -312,9 +312,9 @@ TEST_CASE("what can't be read on the clip's own pictures is found, and what can 
         for (auto& f : review_contrast(d, r.folder.path, grey(v))) {
             all.insert(f.sentence.substr(0, f.sentence.find("”")));
             CHECK(f.code == "hard-to-read");
-            auto mended = d;
-            f.fix->apply(mended);
-            for (auto& left : review_contrast(mended, r.folder.path, grey(v))) CHECK(left.where != f.where);
+            auto fixed = d;
+            f.fix->apply(fixed);
+            for (auto& left : review_contrast(fixed, r.folder.path, grey(v))) CHECK(left.where != f.where);
         }
         return all.size();
     };

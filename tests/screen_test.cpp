@@ -181,9 +181,9 @@ TEST_CASE("the review names the player it speaks of, and what several do to each
             INFO(f.sentence);
             CHECK(to_json(of).contains(nlohmann::json::json_pointer(f.where)));
             REQUIRE(f.fix);
-            auto mended = of;
-            f.fix->apply(mended);
-            auto left = review(mended, "/");
+            auto fixed = of;
+            f.fix->apply(fixed);
+            auto left = review(fixed, "/");
             CHECK(std::none_of(left.begin(), left.end(), [&](auto& l) { return l.code == f.code; }));
             all[f.code] = f.sentence;
         }

@@ -36,10 +36,10 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
     }
     html += head("Findings");
     for (auto& x : f.findings) {
-        auto* mend = mend_for(x.code);
+        auto* fix = recipe_fix_for(x.code);
         html += line(QString("%1%2 <span style='color:%4'>%3</span>%5")
                          .arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name(),
-                              mend ? press(x.code, mend->words) : QString()));
+                              fix ? press(x.code, fix->words) : QString()));
     }
     if (f.findings.empty()) html += line("Nothing about this source stands in the way.");
     html += head("Tracks");
@@ -150,7 +150,7 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
     text_->setAccessibleName("Facts of the chosen source");
     text_->setOpenLinks(false);
     connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
-        if (on_mend) on_mend(url.path().toStdString());
+        if (on_fix) on_fix(url.path().toStdString());
     });
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     connect(&project_, &Project::current_changed, this, [this] { rebuild(); });
@@ -176,11 +176,11 @@ void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) 
                                                         target ? text(target->title) : QString(), listening)));
 }
 
-std::vector<std::string> FactsPanel::mendable() const {
+std::vector<std::string> FactsPanel::fixable() const {
     std::vector<std::string> list;
     if (facts_)
         for (auto& f : facts_->findings)
-            if (mend_for(f.code)) list.push_back(f.code);
+            if (recipe_fix_for(f.code)) list.push_back(f.code);
     return list;
 }
 

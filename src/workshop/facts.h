@@ -20,9 +20,9 @@ class FactsPanel : public QWidget {
     StripChart& strip() { return *strip_; }
     LadderChart& ladder() { return *ladder_; }
     /// A finding, by its code, is to be mended by a recipe; nothing where Prepare is to tell what becomes of it.
-    std::function<void(const std::string& finding)> on_mend;
+    std::function<void(const std::string& finding)> on_fix;
     /// The findings that can be.
-    std::vector<std::string> mendable() const;
+    std::vector<std::string> fixable() const;
     /// The clip’s own frame for the shape that is drawn; of another source than the chosen one it is let be.
     void take_poster(const std::string& source, const QImage& poster);
 

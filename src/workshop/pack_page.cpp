@@ -98,7 +98,7 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     text_->setAccessibleName("What the app needs");
     text_->setOpenLinks(false);
     connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
-        if (on_mend) on_mend(url.path().toULong(), "aac-licence");
+        if (on_fix) on_fix(url.path().toULong(), "aac-licence");
     });
     left->addWidget(text_, 1);
     row->addLayout(left, 4);

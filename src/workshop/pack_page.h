@@ -24,7 +24,7 @@ class PackPage : public QWidget {
     QString plain_text() const { return text_->toPlainText(); }
     std::function<void(bool ok)> on_done;
     /// A source is to be mended by a recipe, for what was found (convert/mends.h).
-    std::function<void(std::size_t source, const std::string& finding)> on_mend;
+    std::function<void(std::size_t source, const std::string& finding)> on_fix;
 
   private:
     class Bars;

@@ -219,14 +219,14 @@ void PreparePage::planned(std::shared_ptr<Planned> p) {
     if (p->refused) p->plan.reset();
     planned_ = std::move(p);
     tell();
-    if (auto code = std::exchange(mend_, {}); !code.empty()) return mend(code);
+    if (auto code = std::exchange(fix_, {}); !code.empty()) return fix(code);
     if (planned_->plan) try_it();
 }
 
-void PreparePage::mend(const std::string& finding) {
-    auto* row = mend_for(finding);
+void PreparePage::fix(const std::string& finding) {
+    auto* row = recipe_fix_for(finding);
     if (!row) return;
-    if (!planned_ || !settled()) return void(mend_ = finding);
+    if (!planned_ || !settled()) return void(fix_ = finding);
     if (!planned_->known) return;
     auto changed = changes_;
     change([&](Recipe& r) { row->apply(r, planned_->known->clip->info()); });

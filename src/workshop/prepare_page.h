@@ -44,7 +44,7 @@ class PreparePage : public QWidget {
     /// The recipe of the source that is looked at becomes what `how` makes of the one that stands.
     void change(const std::function<void(Recipe&)>& how);
     /// The same by a row of the mends, as soon as the source is known.
-    void mend(const std::string& finding);
+    void fix(const std::string& finding);
     /// The whole is made, beside the project, as a job of the queue.
     void make();
     /// The picture that the source shows at a time becomes its poster: as it is, the sharpest within half a second, or
@@ -121,7 +121,7 @@ class PreparePage : public QWidget {
     std::shared_ptr<const Trial> trial_;
     std::filesystem::path tried_;
     std::string tried_key_;
-    std::string mend_;             ///< Waits until the source is known.
+    std::string fix_;              ///< Waits until the source is known.
     std::optional<Job> compared_;  ///< What came of this one is seen in place of the trial.
     ScratchFolder scratch_{"trials"};
     std::size_t changes_ = 0;

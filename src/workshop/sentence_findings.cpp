@@ -10,7 +10,7 @@
 
 namespace ruedo {
 
-void Sentences::mend(std::size_t finding) {
+void Sentences::fix(std::size_t finding) {
     if (finding >= found_.size() || !found_[finding].fix) return;
     auto d = project_.document();
     // What was found may be of a moment ago.
@@ -102,23 +102,23 @@ void Sentences::tell_findings() {
         body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
     for (std::size_t i = 0; i < found_.size(); ++i) {
         auto& f = found_[i];
-        auto mended = [&](const QString& link, const QString& words) {
+        auto fixed = [&](const QString& link, const QString& words) {
             return QString(" <a href=\"%1:%2\" style=\"color:%3;\">%4</a>")
                 .arg(link)
                 .arg(i)
                 .arg(c.wine.name(), words.toHtmlEscaped());
         };
-        QString mends;
-        if (f.fix) mends += mended("mend", text(f.fix->words));
-        if (f.code == "target-refuses" && prepare) mends += mended("prepare", "Prepare them");
-        if (f.code == "no-file") mends += mended("point", "Point to it …");
-        body +=
-            QString(
-                "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> <a href=\"at:%6\" "
-                "style=\"color:%7; text-decoration:none;\">%2</a> <span style=\"color:%3;\">%4</span>%5</p>")
-                .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(), text(f.why).toHtmlEscaped(), mends)
-                .arg(i)
-                .arg(c.ink.name());
+        QString recipe_fixes;
+        if (f.fix) recipe_fixes += fixed("mend", text(f.fix->words));
+        if (f.code == "target-refuses" && prepare) recipe_fixes += fixed("prepare", "Prepare them");
+        if (f.code == "no-file") recipe_fixes += fixed("point", "Point to it …");
+        body += QString(
+                    "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> <a href=\"at:%6\" "
+                    "style=\"color:%7; text-decoration:none;\">%2</a> <span style=\"color:%3;\">%4</span>%5</p>")
+                    .arg(c.rust.name(), text(f.sentence).toHtmlEscaped(), c.soft.name(), text(f.why).toHtmlEscaped(),
+                         recipe_fixes)
+                    .arg(i)
+                    .arg(c.ink.name());
     }
     body += "</body></html>";
     if (body != std::exchange(told_findings_, body)) findings_->setHtml(body), share_room();

@@ -58,7 +58,7 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
         if (url.scheme() == "press" && remarked_ && finding < remarked_->presses.size())
             return std::function(remarked_->presses[finding].second)();
         if (url.scheme() == "prepare") return prepare();
-        url.scheme() == "mend" ? mend(finding) : url.scheme() == "at" ? show_place(finding) : point(finding);
+        url.scheme() == "mend" ? fix(finding) : url.scheme() == "at" ? show_place(finding) : point(finding);
     });
     connect(search_, &QLineEdit::textChanged, this, [this] { rebuild(); });
     connect(text_, &QTextBrowser::anchorClicked, this,

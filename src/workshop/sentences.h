@@ -35,7 +35,7 @@ class Sentences : public QWidget {
     /// What the review turned up last; a press on a finding's words mends it, where one can.
     const std::vector<DocumentFinding>& findings() const { return found_; }
     std::size_t reviews() const { return reviews_; }  ///< How many were told so far.
-    void mend(std::size_t finding);
+    void fix(std::size_t finding);
     /// What the workshop itself has to say of the source that plays, in front of the findings.
     struct Remark {
         bool good = false;

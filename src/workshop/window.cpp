@@ -149,7 +149,7 @@ void WorkshopWindow::play_through(bool through) {
 void WorkshopWindow::prepare_source(const std::string& finding) {
     show_step(prepare);
     prepare_->show_shelf(false);
-    if (!finding.empty()) prepare_->mend(finding);
+    if (!finding.empty()) prepare_->fix(finding);
 }
 
 /// Whether the target takes what the selected player plays, and what can be done where it does not.

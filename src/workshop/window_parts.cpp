@@ -111,7 +111,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
     prepare_->on_shelve = [this](const QString& file) { take_sources({file}, {}); };
     prepare_->on_over = [this](const Job& job) { job_over(job); };
     pages_->addWidget(prepare_);
-    facts_->on_mend = [this](const std::string& finding) { prepare_source(finding); };
+    facts_->on_fix = [this](const std::string& finding) { prepare_source(finding); };
     sentences_->remark = [this] { return remark(); };
     sentences_->prepare = [this] { show_step(prepare), prepare_->show_shelf(true); };
     ask_to_leave = [this](std::size_t unfinished) {
@@ -127,7 +127,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::
         return ask.clickedButton() == leave;
     };
     pack_ = new PackPage(project_, clips_);
-    pack_->on_mend = [this](std::size_t source, const std::string& finding) {
+    pack_->on_fix = [this](std::size_t source, const std::string& finding) {
         project_.set_current(source);
         prepare_source(finding);
     };

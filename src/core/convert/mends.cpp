@@ -35,25 +35,26 @@ void quieter(Recipe& r, const ClipInfo&) {
     r.audio.loudness = -16;
 }
 
-constexpr std::array all_mends{
-    Mend{"index-at-end", "Write it with the index in front", rewrap},
-    Mend{"no-index", "Write it anew, with an index", rewrap},
-    Mend{"sparse-keyframes", "Encode it with a keyframe every two seconds", keyframes},
-    Mend{"no-keyframes", "Encode it with a keyframe every two seconds", keyframes},
-    Mend{"rotated", "Turn its pictures upright", upright},
-    Mend{"non-square-pixels", "Make its pixels square", upright},
-    Mend{"bitrate-peaks", "Encode it at its mean rate", even_rate},
-    Mend{"silent", "Leave its sound out", no_audio},
-    Mend{"overloud", "Bring its sound to −16 LUFS", quieter},
-    Mend{"aac-licence", "Convert its sound to Opus", to_opus},
-    Mend{"size", "Make it fit into the budget", rewrap},
+constexpr std::array all_recipe_fixes{
+    RecipeFix{"index-at-end", "Write it with the index in front", rewrap},
+    RecipeFix{"no-index", "Write it anew, with an index", rewrap},
+    RecipeFix{"sparse-keyframes", "Encode it with a keyframe every two seconds", keyframes},
+    RecipeFix{"no-keyframes", "Encode it with a keyframe every two seconds", keyframes},
+    RecipeFix{"rotated", "Turn its pictures upright", upright},
+    RecipeFix{"non-square-pixels", "Make its pixels square", upright},
+    RecipeFix{"bitrate-peaks", "Encode it at its mean rate", even_rate},
+    RecipeFix{"silent", "Leave its sound out", no_audio},
+    RecipeFix{"overloud", "Bring its sound to −16 LUFS", quieter},
+    RecipeFix{"aac-licence", "Convert its sound to Opus", to_opus},
+    RecipeFix{"size", "Make it fit into the budget", rewrap},
 };
 }  // namespace
 
-std::span<const Mend> mends() { return all_mends; }
-const Mend* mend_for(std::string_view finding) {
-    auto it = std::find_if(all_mends.begin(), all_mends.end(), [&](auto& m) { return m.finding == finding; });
-    return it == all_mends.end() ? nullptr : &*it;
+std::span<const RecipeFix> recipe_fixes() { return all_recipe_fixes; }
+const RecipeFix* recipe_fix_for(std::string_view finding) {
+    auto it =
+        std::find_if(all_recipe_fixes.begin(), all_recipe_fixes.end(), [&](auto& m) { return m.finding == finding; });
+    return it == all_recipe_fixes.end() ? nullptr : &*it;
 }
 
 }  // namespace ruedo

@@ -7,14 +7,14 @@
 
 namespace ruedo {
 
-struct Mend {
+struct RecipeFix {
     std::string_view finding;  ///< Its code (facts/facts.h), or what a verdict says has to change ("size").
     std::string_view words;    ///< "Turn its pictures upright".
     /// Makes the recipe that stands one that mends it.
     void (*apply)(Recipe& recipe, const ClipInfo& info);
 };
-std::span<const Mend> mends();
+std::span<const RecipeFix> recipe_fixes();
 /// Nothing where a recipe is no help.
-const Mend* mend_for(std::string_view finding);
+const RecipeFix* recipe_fix_for(std::string_view finding);
 
 }  // namespace ruedo

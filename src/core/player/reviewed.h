@@ -92,12 +92,12 @@ inline std::string control_at(const Player& p, std::size_t i, std::string_view m
 }
 inline bool comes_over_a_network(const SourceSpec& s) { return is_address(s.file) && !is_camera(s.file); }
 template <class Change>
-Fix mend_source(std::string words, std::size_t source, Change how) {
+Fix fix_source(std::string words, std::size_t source, Change how) {
     return {std::move(words), [source, how](PlayerDocument& d) { how(d.sources.at(source)); }};
 }
 /// A control’s own settings.
 template <class Change>
-Fix mend_control(const Player& p, std::size_t i, std::string words, Change how) {
+Fix fix_control(const Player& p, std::size_t i, std::string words, Change how) {
     return p.change(std::move(words), [i, how](PlayerSpec& spec) { how(spec.controls.at(i)); });
 }
 inline Fix take_away(const Player& p, std::size_t i) {

@@ -6,7 +6,7 @@ namespace ruedo::reviewed {
 namespace {
 
 Fix as_its_kind_does(const Player& p, std::size_t i) {
-    return mend_control(p, i, "Let it appear as its kind does", [](ControlSpec& s) { s.settings.when.clear(); });
+    return fix_control(p, i, "Let it appear as its kind does", [](ControlSpec& s) { s.settings.when.clear(); });
 }
 /// What a condition of it says, where both can be read.
 struct Conditions {
@@ -34,8 +34,8 @@ void never_usable(R r) {
                                   p.named(c), is->when.text(), is->usable.text())
                             : fmt::format("{} can never be used: “{}” is never so.", p.named(c), is->usable.text());
         r.note(std::move(sentence), control_at(p, i, "usable"),
-               mend_control(p, i, "Let it be used whenever it can do something",
-                            [](ControlSpec& s) { s.settings.usable.clear(); }));
+               fix_control(p, i, "Let it be used whenever it can do something",
+                           [](ControlSpec& s) { s.settings.usable.clear(); }));
     });
 }
 /// What an accent colours are shapes that mean something.
@@ -90,8 +90,8 @@ void press_small(R r) {
             r.note(fmt::format("{} is {} pixels high; {} needs {}.", p.named(c), c.settings.size,
                                touch ? "a finger" : "a pointer", least),
                    control_at(p, i, "size"),
-                   mend_control(p, i, fmt::format("Make it {} pixels high", least),
-                                [least](ControlSpec& s) { s.settings.size = least; }));
+                   fix_control(p, i, fmt::format("Make it {} pixels high", least),
+                               [least](ControlSpec& s) { s.settings.size = least; }));
     });
 }
 void not_by_keyboard(R r) {
@@ -111,7 +111,7 @@ void no_name(R r) {
         bool blank = label.find_first_not_of(" \t\n") == std::string::npos;
         if (c.kind->takes_input() && blank)
             r.note(fmt::format("{} has no name that a screen reader could say.", p.named(c)), control_at(p, i, "words"),
-                   mend_control(p, i, "Call it what it is", [](ControlSpec& s) { s.settings.words.clear(); }));
+                   fix_control(p, i, "Call it what it is", [](ControlSpec& s) { s.settings.words.clear(); }));
     });
 }
 void key_of_two(R r) {
@@ -129,10 +129,10 @@ void key_of_two(R r) {
                                        p.named(p.spec.controls[first->first]), p.named(c),
                                        onward ? "Alt+Right" : "Alt+Left"),
                            control_at(p, i),
-                           mend_control(p, i, "Let both skip as far",
-                                        [by = p.spec.controls[first->first].settings.by](ControlSpec& s) {
-                                            s.settings.by = by;
-                                        }));
+                           fix_control(p, i, "Let both skip as far",
+                                       [by = p.spec.controls[first->first].settings.by](ControlSpec& s) {
+                                           s.settings.by = by;
+                                       }));
                     break;
                 }
             }

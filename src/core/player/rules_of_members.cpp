@@ -134,7 +134,7 @@ void same_name(R r) {
         std::string free;
         for (int n = 2; free.empty() || taken.contains(free); ++n) free = fmt::format("{} {}", s.name, n);
         r.note(fmt::format("Two sources are called “{}”.", s.name), source_at(i, "name"),
-               mend_source(fmt::format("Call the second “{}”", free), i, [free](SourceSpec& x) { x.name = free; }));
+               fix_source(fmt::format("Call the second “{}”", free), i, [free](SourceSpec& x) { x.name = free; }));
     });
 }
 void unknown_target(R r) {
@@ -157,7 +157,7 @@ void unknown_language(R r) {
             auto& wanted = s.*member;
             if (wanted.empty()) continue;
             auto name = kind == Kind::audio ? "sound_language" : "text_language";
-            auto leave = mend_source("Leave it to the clip", i, [member](SourceSpec& x) { (x.*member).clear(); });
+            auto leave = fix_source("Leave it to the clip", i, [member](SourceSpec& x) { (x.*member).clear(); });
             if (!is_language_tag(wanted)) {
                 r.note(fmt::format("“{}” is no language tag, such as “de” or “pt-BR”.", wanted), source_at(i, name),
                        leave);
@@ -185,7 +185,7 @@ void poster_beyond(R r) {
         r.note(fmt::format("The poster of “{}” is its frame at {}, and the clip ends at {}.", s.name,
                            format_time(*s.poster_at), format_time(r.clips[i]->duration)),
                source_at(i, "poster"),
-               mend_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster_at.reset(); }));
+               fix_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster_at.reset(); }));
     });
 }
 void absolute_path(R r) {
@@ -199,8 +199,8 @@ void absolute_path(R r) {
         auto relative = fs::path(s.file).lexically_normal().lexically_relative(folder);
         if (relative.empty() || *relative.begin() == "..") return;
         r.note(fmt::format("“{}” names its file by its whole path.", s.name), source_at(i, "file"),
-               mend_source(fmt::format("Write “{}”", relative.string()), i,
-                           [to = relative.string()](SourceSpec& x) { x.file = to; }));
+               fix_source(fmt::format("Write “{}”", relative.string()), i,
+                          [to = relative.string()](SourceSpec& x) { x.file = to; }));
     });
 }
 

@@ -47,9 +47,8 @@ void never_played(R r) {
 void poster_flash(R r) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         if (s.start.how == Start::How::play && (!s.poster.empty() || s.poster_at))
-            r.note(
-                fmt::format("“{}” starts by itself, so its poster flashes by.", s.name), source_at(i, "poster"),
-                mend_source("Leave the poster out", i, [](SourceSpec& x) { x.poster.clear(), x.poster_at.reset(); }));
+            r.note(fmt::format("“{}” starts by itself, so its poster flashes by.", s.name), source_at(i, "poster"),
+                   fix_source("Leave the poster out", i, [](SourceSpec& x) { x.poster.clear(), x.poster_at.reset(); }));
     });
 }
 void poster_shape(R r) {
@@ -64,7 +63,7 @@ void poster_shape(R r) {
         if (std::max(ours / theirs, theirs / ours) < 1.03) return;
         r.note(fmt::format("The poster of “{}” is {} × {}; the clip is {} × {}.", s.name, poster->first, poster->second,
                            video->video.display_width(), video->video.display_height()),
-               source_at(i, "poster"), mend_source("Take a frame of the clip", i, [](SourceSpec& x) {
+               source_at(i, "poster"), fix_source("Take a frame of the clip", i, [](SourceSpec& x) {
                    x.poster.clear(), x.poster_at = Time{};
                }));
     });
@@ -75,7 +74,7 @@ void unread_poster(R r) {
         if (s.poster.empty() || is_address(file) || !is_there(file)) return;
         if (auto fine = check_poster(file); !fine)
             r.note(fine.error().sentence, source_at(i, "poster"),
-                   mend_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster.clear(); }));
+                   fix_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster.clear(); }));
     });
 }
 void short_loop(R r) {
@@ -83,7 +82,7 @@ void short_loop(R r) {
         if (s.loop.kind == Loop::Kind::range && s.loop.to - s.loop.from < 1_s)
             r.note(fmt::format("“{}” repeats a stretch of {:g} s.", s.name, (s.loop.to - s.loop.from).seconds()),
                    source_at(i, "loop"),
-                   mend_source("Repeat all of it", i, [](SourceSpec& x) { x.loop = {Loop::Kind::all, {}, {}}; }));
+                   fix_source("Repeat all of it", i, [](SourceSpec& x) { x.loop = {Loop::Kind::all, {}, {}}; }));
     });
 }
 /// `wrong` says of a caption file at hand what is wrong with it, or nothing.
@@ -95,7 +94,7 @@ void caption_files(R r, const std::function<std::string(const std::string& name,
             auto sentence = wrong(s.captions[k], file);
             if (sentence.empty()) continue;
             r.note(sentence, source_at(i, fmt::format("captions/{}", k)),
-                   mend_source("Leave them out", i, [k](SourceSpec& x) {
+                   fix_source("Leave them out", i, [k](SourceSpec& x) {
                        x.captions.erase(x.captions.begin() + static_cast<std::ptrdiff_t>(k));
                    }));
         }
