@@ -309,7 +309,7 @@ json prepare_answers() {
                 std::exit(1);
             }
         };
-        until([&] { return page.trial() && page.wipe().both(); });
+        until([&] { return page.sample_encode() && page.wipe().both(); });
         Recipe slow;
         slow.video.action = Recipe::Do::encode, slow.video.codec = Codec::vp9, slow.video.effort = 2;
         for (auto* out : {"1.webm", "2.webm"})
@@ -322,8 +322,8 @@ json prepare_answers() {
         until([&] { return running() == 2; });
         turns.clear();
         auto& pairing = page.before_after().pairing();
-        pairing.show(page.trial()->from);
-        until([&] { return pairing.place() == page.trial()->from; });
+        pairing.show(page.sample_encode()->from);
+        until([&] { return pairing.place() == page.sample_encode()->from; });
         for (int i = 0; i < 120; ++i) {
             auto before = monotonic_now();
             auto stood = pairing.place();

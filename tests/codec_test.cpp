@@ -592,16 +592,16 @@ TEST_CASE("settings an encoder can't follow are refused in words") {
 }
 
 namespace {
-struct Trial {
+struct SampleEncode {
     std::uint64_t bytes = 0;
     double error = 0;  ///< Mean squared, of luma.
     std::vector<Encoded> packets;
     Bytes config;
 };
 /// Two seconds of something that moves, encoded as `o` says and decoded again.
-Trial trial(Codec codec, VideoEncodeOptions o) {
+SampleEncode sample_encode(Codec codec, VideoEncodeOptions o) {
     o.width = 320, o.height = 180;
-    Trial made;
+    SampleEncode made;
     auto encoder = value(CodecRegistry::standard().video_encoder(codec, o));
     std::vector<Frame> originals;
     for (int n = 0; n < 60; ++n) {
@@ -673,18 +673,18 @@ TEST_CASE("rate control does what it is asked: more bits or a better scale, two 
     for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8}) {
         INFO(codec_name(codec));
         auto best = codec == Codec::h264 ? 18 : 10, worst = codec == Codec::h264 ? 40 : 55;
-        auto fine = trial(codec, {.control = Control::quality, .quality = best, .effort = 1}),
-             coarse = trial(codec, {.control = Control::quality, .quality = worst, .effort = 1});
+        auto fine = sample_encode(codec, {.control = Control::quality, .quality = best, .effort = 1}),
+             coarse = sample_encode(codec, {.control = Control::quality, .quality = worst, .effort = 1});
         CHECK(fine.bytes > 2 * coarse.bytes);
         CHECK(fine.error < coarse.error / 2);
-        auto generous = trial(codec, {.bitrate = 1'500'000, .effort = 1}),
-             tight = trial(codec, {.bitrate = 300'000, .effort = 1});
+        auto generous = sample_encode(codec, {.bitrate = 1'500'000, .effort = 1}),
+             tight = sample_encode(codec, {.bitrate = 300'000, .effort = 1});
         CHECK(generous.bytes > 2 * tight.bytes);
         CHECK(generous.error < tight.error);
         VideoEncodeOptions o{.bitrate = 600'000, .b_frames = 2, .effort = 1, .pass = 1, .stats = folder / "stats"};
-        (void)trial(codec, o);
+        (void)sample_encode(codec, o);
         o.pass = 2;
-        auto second = trial(codec, o);
+        auto second = sample_encode(codec, o);
         auto wanted = 600'000.0 / 8 * 2;
         INFO("two passes: " << second.bytes << " of " << wanted);
         CHECK(std::abs(static_cast<double>(second.bytes) - wanted) < 0.12 * wanted);

@@ -9,7 +9,7 @@
 
 using namespace ruedo;
 using namespace ruedo::test;
-using What = Fitting::What;
+using What = TargetReport::What;
 
 namespace {
 auto& codecs() { return CodecRegistry::standard(); }
@@ -28,7 +28,7 @@ TEST_CASE("what becomes of each source agrees with the target's verdict, and is 
                            "encrypted_encv.mp4", "two_audio_languages.mkv"}) {
             INFO(name << " for " << target.name);
             auto source = fixture(name).string();
-            auto f = fit_for(source, target, {}, {}, codecs());
+            auto f = report_for(source, target, {}, {}, codecs());
             REQUIRE_FALSE(f.why.empty());
             std::shared_ptr<Clip> clip = value(open_clip(source));
             auto verdict = judge(value(gather_facts(clip, codecs(), source, {.loudness = false})), target, codecs());
@@ -44,21 +44,21 @@ TEST_CASE("what becomes of each source agrees with the target's verdict, and is 
             auto c = value(convert(source, {.out = out, .recipe = f.recipe, .target = target}, codecs()));
             CHECK((f.what == What::rewrapped) == (c.video.action != "encoded" && c.audio.action != "encoded"));
             if (f.what == What::rewrapped) CHECK(f.bytes_after == f.bytes_before);
-            auto again = fit_for(source, target, {}, out, codecs());
+            auto again = report_for(source, target, {}, out, codecs());
             CHECK((again.made && !again.makes() && again.what == f.what));
             CHECK(again.bytes_after == fs::file_size(out));
             CHECK(place_for(folder.path, source, target, f.ending) != out);
         }
     auto desktop = value(find_target("desktop"));
-    CHECK(fit_for("camera://harbour", desktop, {}, {}, codecs()).what == What::elsewhere);
-    auto gone = fit_for((folder / "gone.mp4").string(), desktop, {}, {}, codecs());
+    CHECK(report_for("camera://harbour", desktop, {}, {}, codecs()).what == What::elsewhere);
+    auto gone = report_for((folder / "gone.mp4").string(), desktop, {}, {}, codecs());
     CHECK((gone.what == What::refused && gone.why.front().find("gone.mp4") != std::string::npos));
     // What was chosen is made even where it would play as it is; what the target won't take is refused.
     Recipe small;
     small.container_format = "webm", small.video.action = Recipe::Do::encode, small.video.codec = Codec::vp9;
-    CHECK(fit_for(fixture("vp9_opus.webm").string(), desktop, small, {}, codecs()).what == What::converted);
+    CHECK(report_for(fixture("vp9_opus.webm").string(), desktop, small, {}, codecs()).what == What::converted);
     auto handset = value(find_target("handset-basic"));
-    auto unfit = fit_for(fixture("vp9_opus.webm").string(), handset, small, {}, codecs());
+    auto unfit = report_for(fixture("vp9_opus.webm").string(), handset, small, {}, codecs());
     CHECK(unfit.what == What::refused);
 }
 
@@ -66,20 +66,20 @@ TEST_CASE("what is foretold of a source on the shelf is about what comes") {
     Folder folder;
     auto handset = value(find_target("handset-basic"));
     auto source = fixture("vp9_opus.webm").string();
-    auto f = fit_for(source, handset, {}, {}, codecs());
+    auto f = report_for(source, handset, {}, {}, codecs());
     CHECK((f.what == What::converted && f.bytes_after == 0));
     f.recipe.video.effort = 0;
-    done(foretell(f, source, handset, folder / "t.mp4", codecs()));
+    done(estimate(f, source, handset, folder / "t.mp4", codecs()));
     auto c = value(convert(source, {.out = folder / "w.mp4", .recipe = f.recipe, .target = handset}, codecs()));
     INFO(f.bytes_after << " was foretold, " << c.bytes << " came");
     CHECK((f.bytes_after > c.bytes / 2 && f.bytes_after < c.bytes * 2));
     CHECK(f.took.ns > 0);
     // Nothing is tried of what stays.
-    auto stays = fit_for(fixture("h264_high_aac.mp4").string(), value(find_target("desktop")), {}, {}, codecs());
-    done(foretell(stays, source, handset, folder / "none.mp4", codecs()));
+    auto stays = report_for(fixture("h264_high_aac.mp4").string(), value(find_target("desktop")), {}, {}, codecs());
+    done(estimate(stays, source, handset, folder / "none.mp4", codecs()));
     CHECK_FALSE(fs::exists(folder / "none.mp4"));
     std::atomic<bool> cancel = true;
-    CHECK(foretell(f, source, handset, folder / "x.mp4", codecs(), &cancel).error().code == ErrorCode::cancelled);
+    CHECK(estimate(f, source, handset, folder / "x.mp4", codecs(), &cancel).error().code == ErrorCode::cancelled);
 }
 
 TEST_CASE("names of what is made say source and target, and never take another's place") {

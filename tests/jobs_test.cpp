@@ -197,10 +197,10 @@ TEST_CASE("the order of jobs is what was asked for, whatever comes and goes") {
 TEST_CASE("what was foretold stays with a job, and what failed can be tried again") {
     Folder folder;
     JobQueue queue(folder / "jobs");
-    Job foretold;
-    foretold.foretold_bytes = 12345, foretold.foretold = 3_s;
+    Job estimated;
+    estimated.estimated_bytes = 12345, estimated.estimated = 3_s;
     auto in = folder / "late.webm";
-    auto job = value(queue.add(in.string(), folder / "1.webm", anew(), {}, foretold));
+    auto job = value(queue.add(in.string(), folder / "1.webm", anew(), {}, estimated));
     CHECK(queue.again(job.id).error().code == ErrorCode::refused);
     done(queue.run(CodecRegistry::standard(), on));
     CHECK(state_of(queue, job.id) == Job::State::failed);
@@ -209,7 +209,7 @@ TEST_CASE("what was foretold stays with a job, and what failed can be tried agai
     CHECK(state_of(queue, job.id) == Job::State::waiting);
     done(queue.run(CodecRegistry::standard(), on));
     auto now = JobQueue(folder / "jobs").list().at(0);
-    CHECK((now.state == Job::State::done && now.foretold_bytes == 12345 && now.foretold == 3_s));
+    CHECK((now.state == Job::State::done && now.estimated_bytes == 12345 && now.estimated == 3_s));
     CHECK((now.took.ns > 0 && now.bytes == fs::file_size(folder / "1.webm")));
     CHECK(queue.again(job.id).error().code == ErrorCode::refused);
     auto other = value(queue.add(in.string(), folder / "2.webm", anew()));

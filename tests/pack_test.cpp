@@ -250,7 +250,7 @@ TEST_CASE("two media of one name both go in, one used twice goes in once") {
     }));
     // How far it is is told of all that is copied, and what was foretold is what went in.
     CHECK(so_far == whole);
-    std::uint64_t copied = 0, media = 0, foretold = 0;
+    std::uint64_t copied = 0, media = 0, estimated = 0;
     for (auto& i : packed.items) {
         if (i.kind == "executable" || i.kind == "library" || i.kind == "media") copied += i.bytes;
         if (i.kind == "media") media += i.bytes;
@@ -258,8 +258,8 @@ TEST_CASE("two media of one name both go in, one used twice goes in once") {
     CHECK(copied == whole);
     auto needs = value(needs_of(shop.document, shop.folder.path, CodecRegistry::standard()));
     CHECK(needs.media.size() == 3);
-    for (auto& [path, bytes] : needs.media) foretold += bytes;
-    CHECK(foretold == media);
+    for (auto& [path, bytes] : needs.media) estimated += bytes;
+    CHECK(estimated == media);
     auto inside = value(load_document(packed.folder / "player.json"));
     CHECK(inside.sources[0].file == inside.sources[2].file);
     CHECK(inside.sources[0].file != inside.sources[1].file);

@@ -55,7 +55,7 @@ struct Kitchen {
     Pairing& pairing() { return page().before_after().pairing(); }
     /// Pictures of both stand there.
     bool seen() {
-        return soon([&] { return page().trial() && page().wipe().both(); });
+        return soon([&] { return page().sample_encode() && page().wipe().both(); });
     }
     std::vector<Job> jobs() { return page().cards().queue().list(); }
     QPushButton* button(const QString& words) {
@@ -65,7 +65,7 @@ struct Kitchen {
     }
     const SourceSpec& source(std::size_t i = 0) { return window->project().document().sources.at(i); }
     bool tried() {
-        return soon([&] { return page().trial() != nullptr; });
+        return soon([&] { return page().sample_encode() != nullptr; });
     }
 };
 }  // namespace
@@ -80,24 +80,26 @@ TEST_CASE("what a source becomes is told, tried on its hardest seconds, and chan
     // The source itself is seen long before anything was made of it.
     bool early = false;
     REQUIRE(soon([&] {
-        early = early || (page.wipe().has_before() && !page.trial());
-        return page.trial() != nullptr;
+        early = early || (page.wipe().has_before() && !page.sample_encode());
+        return page.sample_encode() != nullptr;
     }));
     CHECK(early);
-    auto first = page.trial();
+    auto first = page.sample_encode();
     CHECK(first->likeness.frames > 100);
     CHECK(page.strip().words_at(400).contains("likeness"));
     // Coarser is smaller and less alike; taken back it is as it was.
     REQUIRE(page.choose("quality", "much coarser than usual"));
-    REQUIRE(soon([&] { return page.trial() && page.trial() != first; }));
-    CHECK(page.trial()->made.bytes < first->made.bytes);
-    CHECK(page.trial()->likeness.ssim_y < first->likeness.ssim_y);
+    REQUIRE(soon([&] { return page.sample_encode() && page.sample_encode() != first; }));
+    CHECK(page.sample_encode()->made.bytes < first->made.bytes);
+    CHECK(page.sample_encode()->likeness.ssim_y < first->likeness.ssim_y);
     CHECK(page.plain_text().contains("much coarser than usual"));
     CHECK_FALSE(page.type("quality", "many"));
     REQUIRE(page.type("quality", "0.2"));
     REQUIRE(soon([&] { return page.plain_text().contains("to fit into 0.2 MB"); }));
-    auto second = page.trial();
-    REQUIRE(soon([&] { return page.trial() && page.trial() != second && page.trial()->whole_bytes == 200'000; }));
+    auto second = page.sample_encode();
+    REQUIRE(soon([&] {
+        return page.sample_encode() && page.sample_encode() != second && page.sample_encode()->whole_bytes == 200'000;
+    }));
     // The line goes where a hand or a key puts it.
     auto& wipe = page.wipe();
     wipe.set_line(0.5);
@@ -116,8 +118,8 @@ TEST_CASE("the first pictures of a trial can be compared before the rest of it i
     bool compared_before = false;
     REQUIRE(soon([&] {
         if (sums.isEmpty() || sums.back() != k.page().sum()) sums << k.page().sum();
-        compared_before = compared_before || (!k.page().trial() && k.page().wipe().both());
-        return k.page().trial() && k.page().wipe().both();
+        compared_before = compared_before || (!k.page().sample_encode() && k.page().wipe().both());
+        return k.page().sample_encode() && k.page().wipe().both();
     }));
     CHECK(compared_before);
     CHECK(sums.filter(QRegularExpression("Testing the hardest 4 seconds: \\d+ %")).size() > 1);
@@ -223,7 +225,7 @@ TEST_CASE("both play and step locked to each other, round and round") {
     auto& page = k.page();
     REQUIRE(k.seen());
     auto& pairing = k.pairing();
-    auto& t = *page.trial();
+    auto& t = *page.sample_encode();
     std::vector<Time> times;
     for (auto& p : t.likeness.places) times.push_back(p.at);
     auto stands = [&](std::size_t i) { return soon([&] { return pairing.place() == times.at(i); }); };
@@ -284,9 +286,9 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.tried());
-    auto first = page.trial();
+    auto first = page.sample_encode();
     REQUIRE(page.choose("loudness", "as loud as -14 LUFS"));
-    REQUIRE(soon([&] { return page.trial() && page.trial() != first && page.wipe().both(); }));
+    REQUIRE(soon([&] { return page.sample_encode() && page.sample_encode() != first && page.wipe().both(); }));
     auto clip = open("vp9_small.webm");
     auto was = value(gather_facts(clip, CodecRegistry::standard())).loudness->integrated;
     INFO(was << " LUFS");
@@ -370,9 +372,9 @@ TEST_CASE("runs are kept, laid over each other, and taken up again") {
     keep();
     CHECK_FALSE(control(&page, "Keep this run")->isEnabled());
     CHECK_FALSE(page.runs().isVisible());
-    auto first = page.trial();
+    auto first = page.sample_encode();
     REQUIRE(page.choose("quality", "much coarser than usual"));
-    REQUIRE(soon([&] { return page.trial() && page.trial() != first; }));
+    REQUIRE(soon([&] { return page.sample_encode() && page.sample_encode() != first; }));
     CHECK(page.runs().isVisible());
     REQUIRE(page.runs().runs().size() == 2);
     keep();
@@ -399,17 +401,17 @@ TEST_CASE("everything on the shelf at once: what is made of it, why, and by one 
     auto& table = page.table();
     REQUIRE(soon([&] { return table.lines().size() == 3 && table.settled(); }));
     auto& lines = table.lines();
-    CHECK(lines[0].fitting.what == Fitting::What::converted);
-    CHECK(lines[1].fitting.what == Fitting::What::converted);
-    CHECK(lines[2].fitting.what == Fitting::What::refused);
-    CHECK((lines[0].fitting.bytes_after > 0 && lines[0].fitting.took.ns > 0));
+    CHECK(lines[0].target_report.what == TargetReport::What::converted);
+    CHECK(lines[1].target_report.what == TargetReport::What::converted);
+    CHECK(lines[2].target_report.what == TargetReport::What::refused);
+    CHECK((lines[0].target_report.bytes_after > 0 && lines[0].target_report.took.ns > 0));
     CHECK(table.summary().contains("2 are converted, one is refused"));
     CHECK(k.window->shelf().sentence_of(0).contains("Plays after conversion"));
     click(k.button("Make the 2 that are missing"));
     CHECK(k.jobs().size() == 2);
-    CHECK(k.jobs()[0].foretold_bytes > 0);
+    CHECK(k.jobs()[0].estimated_bytes > 0);
     REQUIRE(soon([&] { return k.button("Nothing is missing") != nullptr; }, 60'000));
-    CHECK((lines[0].fitting.made && lines[1].fitting.made));
+    CHECK((lines[0].target_report.made && lines[1].target_report.made));
     for (std::size_t i = 0; i < 2; ++i) {
         auto* made = k.source(i).prepared_for("handset-basic");
         REQUIRE(made);
@@ -436,10 +438,10 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
     Recipe quick;
     quick.video.action = Recipe::Do::encode, quick.video.codec = Codec::vp8, quick.video.effort = 0, quick.to = 1_s;
     auto in = (k.folder / "vp9_small.webm").string();
-    Job foretold;
-    foretold.foretold_bytes = 54321, foretold.foretold = 2_s;
+    Job estimated;
+    estimated.estimated_bytes = 54321, estimated.estimated = 2_s;
     auto bad = value(cards.queue().add((k.folder / "gone.webm").string(), k.folder / "0.webm", quick));
-    auto good = value(cards.queue().add(in, k.folder / "1.webm", quick, {}, foretold));
+    auto good = value(cards.queue().add(in, k.folder / "1.webm", quick, {}, estimated));
     cards.look();
     auto state = [&](std::uint64_t id) {
         for (auto& j : cards.shown())
@@ -612,7 +614,7 @@ TEST_CASE("the picture that stands there is kept as a poster, the sharpest near 
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.seen());
-    auto at = page.trial()->likeness.places.at(20).at;
+    auto at = page.sample_encode()->likeness.places.at(20).at;
     page.keep_poster(at, PreparePage::Poster::as_it_is);
     CHECK(k.source().poster_at == at);
     page.keep_poster(at, PreparePage::Poster::sharpest);
@@ -645,13 +647,13 @@ TEST_CASE("how alike pictures are is said where they were held against each othe
     CostStrip strip;
     CHECK(strip.alike_in_words().isEmpty());
     auto said = [&](const std::string& action, std::vector<double> likeness) {
-        auto trial = std::make_shared<Trial>();
-        trial->to = 4_s, trial->made.video.action = action;
+        auto sample_encode = std::make_shared<SampleEncode>();
+        sample_encode->to = 4_s, sample_encode->made.video.action = action;
         for (auto v : likeness) {
-            auto at = 40_ms * static_cast<std::int64_t>(trial->likeness.places.size());
-            trial->likeness.places.push_back({.at = at, .ssim_y = v});
+            auto at = 40_ms * static_cast<std::int64_t>(sample_encode->likeness.places.size());
+            sample_encode->likeness.places.push_back({.at = at, .ssim_y = v});
         }
-        strip.show_trial(trial);
+        strip.show_sample_encode(sample_encode);
         strip.grab();
         return strip.alike_in_words().toStdString();
     };

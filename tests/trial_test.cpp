@@ -54,20 +54,20 @@ TEST_CASE("the hardest moment of a stretch lies in it, and how far a trial is on
     }
     CHECK(value(hardest_stretch(*clip, 200_ms, {1_s, 1250_ms})) == 1_s);  // hardly longer
     Folder folder;
-    TrialOptions o;
+    SampleEncodeOptions o;
     o.recipe.video.codec = Codec::vp9, o.recipe.video.effort = 0;
     o.file = folder / "t.webm", o.length = 1_s;
     std::vector<double> told;
     o.told = [&](double part) { told.push_back(part); };
-    auto trial = value(try_out(fixture("h264_high_aac.mp4").string(), o, CodecRegistry::standard()));
-    CHECK(trial.likeness.frames == 30);
+    auto sample_encode = value(encode_sample(fixture("h264_high_aac.mp4").string(), o, CodecRegistry::standard()));
+    CHECK(sample_encode.likeness.frames == 30);
     REQUIRE_FALSE(told.empty());
     CHECK(std::is_sorted(told.begin(), told.end()));
     CHECK((told.front() >= 0 && told.back() > 0.8 && told.back() <= 1));
 }
 
 TEST_CASE("whatever a size becomes, there are words for it") {
-    Trial t;
+    SampleEncode t;
     t.source_bytes = 1'000'000;
     for (std::uint64_t whole = 0; whole < 4'000'000; whole += whole < 2000 ? 1 : 997) {
         t.whole_bytes = whole;
@@ -85,46 +85,46 @@ TEST_CASE("whatever a size becomes, there are words for it") {
 
 TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     Folder folder;
-    TrialOptions o;
+    SampleEncodeOptions o;
     o.file = folder / "t.mp4", o.length = 2_s;
     o.recipe.video.action = Recipe::Do::encode, o.recipe.video.codec = Codec::h264, o.recipe.video.effort = 0;
     auto source = fixture("vp9_opus.webm").string();
     auto clip = value(open_clip(source));
     o.from = value(hardest_stretch(*clip, o.length));
-    auto trial = value(try_out(source, o, CodecRegistry::standard()));
-    CHECK((trial.from == o.from && trial.to == o.from + 2_s));
-    CHECK(std::abs((trial.made.duration - 2_s).ns) < 60'000'000);
-    CHECK((trial.before.size() == 20 && trial.after.size() >= 19));
-    CHECK((trial.likeness.frames >= 59 && trial.likeness.frames <= 61));
-    CHECK(trial.sentence().find("least alike at 0:0") != std::string::npos);
-    for (auto* keys : {&trial.keys_before, &trial.keys_after}) {
+    auto sample_encode = value(encode_sample(source, o, CodecRegistry::standard()));
+    CHECK((sample_encode.from == o.from && sample_encode.to == o.from + 2_s));
+    CHECK(std::abs((sample_encode.made.duration - 2_s).ns) < 60'000'000);
+    CHECK((sample_encode.before.size() == 20 && sample_encode.after.size() >= 19));
+    CHECK((sample_encode.likeness.frames >= 59 && sample_encode.likeness.frames <= 61));
+    CHECK(sample_encode.sentence().find("least alike at 0:0") != std::string::npos);
+    for (auto* keys : {&sample_encode.keys_before, &sample_encode.keys_after}) {
         CHECK((std::is_sorted(keys->begin(), keys->end()) && !keys->empty()));
-        CHECK((keys->front() >= trial.from && keys->back() < trial.to));
+        CHECK((keys->front() >= sample_encode.from && keys->back() < sample_encode.to));
     }
-    CHECK(trial.keys_after.front() == trial.from);
+    CHECK(sample_encode.keys_after.front() == sample_encode.from);
     auto whole = made(source, folder / "w.mp4", o.recipe);
-    INFO(trial.whole_bytes << " was foretold, " << whole.bytes << " came");
-    CHECK((trial.whole_bytes > whole.bytes / 2 && trial.whole_bytes < whole.bytes * 2));
-    CHECK(trial.whole_took.ns > 0);
+    INFO(sample_encode.whole_bytes << " was foretold, " << whole.bytes << " came");
+    CHECK((sample_encode.whole_bytes > whole.bytes / 2 && sample_encode.whole_bytes < whole.bytes * 2));
+    CHECK(sample_encode.whole_took.ns > 0);
     // Near the end, and of a cut.
     o.from = 5500_ms, o.recipe.from = 1_s, o.recipe.to = 4_s;
-    auto late = value(try_out(source, o, CodecRegistry::standard()));
+    auto late = value(encode_sample(source, o, CodecRegistry::standard()));
     CHECK((late.from == 2_s && late.to == 4_s));
     // Copied pictures are the same.
-    TrialOptions copy;
+    SampleEncodeOptions copy;
     copy.file = folder / "c.webm", copy.length = 10_s;
-    auto same = value(try_out(source, copy, CodecRegistry::standard()));
+    auto same = value(encode_sample(source, copy, CodecRegistry::standard()));
     CHECK(same.sentence().find("copied") != std::string::npos);
     CHECK(same.before == same.after);
     CHECK_FALSE(fs::exists(copy.file));
     CHECK(same.likeness.frames == 0);
     // Sound alone has no pictures to be held against each other.
-    TrialOptions audio;
+    SampleEncodeOptions audio;
     audio.file = folder / "s.mp3";
-    CHECK(value(try_out(fixture("audio.flac").string(), audio, CodecRegistry::standard())).likeness.frames == 0);
+    CHECK(value(encode_sample(fixture("audio.flac").string(), audio, CodecRegistry::standard())).likeness.frames == 0);
     std::atomic<bool> cancel = true;
     o.cancel = &cancel;
-    CHECK(try_out(source, o, CodecRegistry::standard()).error().code == ErrorCode::cancelled);
+    CHECK(encode_sample(source, o, CodecRegistry::standard()).error().code == ErrorCode::cancelled);
 }
 
 TEST_CASE("where a picture is least alike is said, where it stands out") {
@@ -150,7 +150,7 @@ TEST_CASE("where a picture is least alike is said, where it stands out") {
         CHECK(c.worst(1).at(0).at == 500_ms);
         CHECK(c.worst(1).at(0).part == part);
         words.insert(part_in_words(part));
-        Trial t;
+        SampleEncode t;
         t.likeness = c, t.source_bytes = t.whole_bytes = 1000;
         CHECK(t.sentence().find("least alike at 0:00.5, " + std::string(part_in_words(part))) != std::string::npos);
     }

@@ -310,21 +310,22 @@ Result<json> prepare_command(const std::string& project, const std::string& targ
         auto* before = source.prepared_for(wanted.name);
         auto made = before && !before->file.empty() ? fs::path(resolve(before->file, folder)) : fs::path();
         InterruptScope scope;
-        auto fitting = fit_for(from, wanted, before ? before->recipe : std::nullopt, made, CodecRegistry::standard());
-        if (make && fitting.makes()) {
+        auto target_report =
+            report_for(from, wanted, before ? before->recipe : std::nullopt, made, CodecRegistry::standard());
+        if (make && target_report.makes()) {
             ConversionOptions o;
-            o.out = made = place_for(folder, from, wanted, fitting.ending);
-            o.recipe = fitting.recipe, o.target = wanted;
+            o.out = made = place_for(folder, from, wanted, target_report.ending);
+            o.recipe = target_report.recipe, o.target = wanted;
             o.told = [](auto&) { return !interrupted(); };
             RUEDO_TRY(auto done, convert(from, o, CodecRegistry::standard()));
-            fitting.made = true, fitting.bytes_after = done.bytes, fitting.took = done.took;
+            target_report.made = true, target_report.bytes_after = done.bytes, target_report.took = done.took;
             source.prepare_for(wanted.name).file = made.lexically_relative(folder).string();
             RUEDO_TRY_DO(save_document(document, project));
         }
         if (interrupted()) return fail(ErrorCode::cancelled, "Preparing was interrupted.", "Run it again.");
-        auto j = to_json(fitting);
+        auto j = to_json(target_report);
         j["name"] = source.name;
-        j["file"] = fitting.made ? json(made.string()) : json(nullptr);
+        j["file"] = target_report.made ? json(made.string()) : json(nullptr);
         list.push_back(std::move(j));
     }
     return json{{"target", wanted.name}, {"sources", std::move(list)}};

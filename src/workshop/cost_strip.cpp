@@ -23,12 +23,12 @@ CostStrip::CostStrip(QWidget* parent) : QWidget(parent) {
     setFixedHeight(120);
 }
 
-void CostStrip::show_trial(std::shared_ptr<const Trial> trial) {
-    trial_ = std::move(trial);
-    setAccessibleDescription(trial_ ? text(trial_->sentence()) : QString());
+void CostStrip::show_sample_encode(std::shared_ptr<const SampleEncode> sample_encode) {
+    sample_encode_ = std::move(sample_encode);
+    setAccessibleDescription(sample_encode_ ? text(sample_encode_->sentence()) : QString());
     update();
 }
-void CostStrip::show_kept(std::vector<std::shared_ptr<const Trial>> kept) {
+void CostStrip::show_kept(std::vector<std::shared_ptr<const SampleEncode>> kept) {
     kept_ = std::move(kept);
     update();
 }
@@ -41,34 +41,34 @@ QRectF CostStrip::upper() const { return {double(names), 8, width() - names - 16
 QRectF CostStrip::lower() const { return {double(names), 68, width() - names - 16.0, 34}; }
 double CostStrip::x_of(Time t) const {
     auto r = upper();
-    auto length = (trial_->to - trial_->from).seconds();
-    return r.left() + r.width() * std::clamp((t - trial_->from).seconds() / std::max(1e-9, length), 0.0, 1.0);
+    auto length = (sample_encode_->to - sample_encode_->from).seconds();
+    return r.left() + r.width() * std::clamp((t - sample_encode_->from).seconds() / std::max(1e-9, length), 0.0, 1.0);
 }
 Time CostStrip::time_at(double x) const {
     auto r = upper();
     auto part = std::clamp((x - r.left()) / std::max(1.0, r.width()), 0.0, 1.0);
-    return trial_->from + scaled(trial_->to - trial_->from, part);
+    return sample_encode_->from + scaled(sample_encode_->to - sample_encode_->from, part);
 }
 const Comparison::Place* CostStrip::place_at(Time t) const {
-    auto& all = trial_->likeness.places;
+    auto& all = sample_encode_->likeness.places;
     auto it = std::upper_bound(all.begin(), all.end(), t, [](Time v, auto& p) { return v < p.at; });
     return all.empty() ? nullptr : &*(it == all.begin() ? it : std::prev(it));
 }
 
 double CostStrip::least_alike() const {
     double least = 1;
-    for (auto& p : trial_->likeness.places) least = std::min(least, p.ssim_y);
+    for (auto& p : sample_encode_->likeness.places) least = std::min(least, p.ssim_y);
     return least;
 }
 QString CostStrip::alike_in_words() const {
-    if (!trial_) return {};
-    if (!trial_->likeness.places.empty()) return QString("from %1").arg(least_alike(), 0, 'f', 3);
-    auto& action = trial_->made.video.action;
+    if (!sample_encode_) return {};
+    if (!sample_encode_->likeness.places.empty()) return QString("from %1").arg(least_alike(), 0, 'f', 3);
+    auto& action = sample_encode_->made.video.action;
     return action == "copied" ? "the same" : action == "none" ? "left out" : QString();
 }
 
 QString CostStrip::words_at(double x) const {
-    if (!trial_) return {};
+    if (!sample_encode_) return {};
     auto t = time_at(x);
     auto words = text(format_clock(t));
     if (auto* p = place_at(t)) {
@@ -76,10 +76,10 @@ QString CostStrip::words_at(double x) const {
         words += p->mean_squared_error > 0 ? QString(", %1 dB").arg(psnr(p->mean_squared_error), 0, 'f', 1)
                                            : QString(", the same");
     }
-    auto tenth = static_cast<std::size_t>((t - trial_->from).ns / 100'000'000);
+    auto tenth = static_cast<std::size_t>((t - sample_encode_->from).ns / 100'000'000);
     auto rate = [](double bytes) { return QString("%1 kB a second").arg(bytes / 100, 0, 'f', 0); };
-    if (tenth < trial_->before.size() && tenth < trial_->after.size())
-        words += QString("; %1, now %2").arg(rate(trial_->before[tenth]), rate(trial_->after[tenth]));
+    if (tenth < sample_encode_->before.size() && tenth < sample_encode_->after.size())
+        words += QString("; %1, now %2").arg(rate(sample_encode_->before[tenth]), rate(sample_encode_->after[tenth]));
     return words;
 }
 
@@ -93,7 +93,7 @@ void CostStrip::paintEvent(QPaintEvent*) {
     g.setPen(c.soft);
     g.drawText(QRectF(16, up.top() - 2, names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "How alike");
     g.drawText(QRectF(16, low.top(), names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "Bytes");
-    if (!trial_) return;
+    if (!sample_encode_) return;
     // From the least alike up to the same, with some air below.
     auto least = least_alike();
     auto floor = std::max(0.0, 1 - (1 - least) * 1.25 - 0.002);
@@ -111,12 +111,12 @@ void CostStrip::paintEvent(QPaintEvent*) {
     };
     g.setBrush(Qt::NoBrush);
     for (auto& k : kept_)
-        if (k != trial_ && k->from == trial_->from && k->to == trial_->to)
+        if (k != sample_encode_ && k->from == sample_encode_->from && k->to == sample_encode_->to)
             draw(k->likeness, QPen(c.soft, 1, Qt::DotLine));
-    draw(trial_->likeness, QPen(c.teal, 1.6));
+    draw(sample_encode_->likeness, QPen(c.teal, 1.6));
     // The same in decibels, from 20 up to 60, thinner.
     QPainterPath decibels;
-    for (auto& p : trial_->likeness.places) {
+    for (auto& p : sample_encode_->likeness.places) {
         auto db = p.mean_squared_error > 0 ? std::clamp(psnr(p.mean_squared_error), 20.0, 60.0) : 60.0;
         QPointF at(x_of(p.at), up.bottom() - up.height() * (db - 20) / 40);
         decibels.elementCount() ? decibels.lineTo(at) : decibels.moveTo(at);
@@ -124,11 +124,11 @@ void CostStrip::paintEvent(QPaintEvent*) {
     g.setPen(QPen(c.ochre, 1));
     g.setBrush(Qt::NoBrush);
     g.drawPath(decibels);
-    if (auto worst = trial_->likeness.worst(1); !worst.empty() && !trial_->likeness.identical) {
+    if (auto worst = sample_encode_->likeness.worst(1); !worst.empty() && !sample_encode_->likeness.identical) {
         g.setBrush(c.rust), g.setPen(Qt::NoPen);
         g.drawEllipse(QPointF(x_of(worst[0].at), y_of(worst[0].ssim_y)), 4, 4);
     }
-    if (!trial_->likeness.places.empty()) {
+    if (!sample_encode_->likeness.places.empty()) {
         g.fillRect(QRectF(16, up.top() + 24, 9, 2), c.ochre);
         g.setPen(c.soft);
         g.drawText(QRectF(30, up.top() + 16, names - 36, 18), Qt::AlignLeft | Qt::AlignVCenter, "20 to 60 dB");
@@ -143,13 +143,14 @@ void CostStrip::paintEvent(QPaintEvent*) {
     // Bytes in each tenth of a second, or as many of them as it takes to be seen: what there was behind what there will
     // be.
     auto together = std::max<std::size_t>(
-        1, static_cast<std::size_t>(std::ceil(static_cast<double>(trial_->before.size()) * 3 / low.width())));
+        1, static_cast<std::size_t>(std::ceil(static_cast<double>(sample_encode_->before.size()) * 3 / low.width())));
     auto gather = [&](const std::vector<double>& list) {
-        std::vector<double> sums((std::min(list.size(), trial_->before.size()) + together - 1) / together);
-        for (std::size_t i = 0; i < std::min(list.size(), trial_->before.size()); ++i) sums[i / together] += list[i];
+        std::vector<double> sums((std::min(list.size(), sample_encode_->before.size()) + together - 1) / together);
+        for (std::size_t i = 0; i < std::min(list.size(), sample_encode_->before.size()); ++i)
+            sums[i / together] += list[i];
         return sums;
     };
-    auto before = gather(trial_->before), after = gather(trial_->after);
+    auto before = gather(sample_encode_->before), after = gather(sample_encode_->after);
     double most = 1;
     for (auto* list : {&before, &after})
         for (auto v : *list) most = std::max(most, v);
@@ -165,32 +166,33 @@ void CostStrip::paintEvent(QPaintEvent*) {
     bars(before, c.line, 1);
     bars(after, c.teal, 0.55);
     // Where one can enter it: before above, after below.
-    for (auto [keys, colour, top] : {std::tuple(&trial_->keys_before, c.soft, up.bottom() + 1),
-                                     std::tuple(&trial_->keys_after, c.teal, up.bottom() + 5)}) {
+    for (auto [keys, colour, top] : {std::tuple(&sample_encode_->keys_before, c.soft, up.bottom() + 1),
+                                     std::tuple(&sample_encode_->keys_after, c.teal, up.bottom() + 5)}) {
         g.setPen(QPen(colour, 2));
         for (auto k : *keys) g.drawLine(QPointF(x_of(k), top), QPointF(x_of(k), top + 3));
     }
     g.setPen(QPen(c.wine, 2));
     g.drawLine(QPointF(x_of(at_), up.top()), QPointF(x_of(at_), low.bottom()));
     g.setPen(c.soft);
-    g.drawText(QRectF(low.left(), low.bottom(), 120, 16), Qt::AlignLeft, text(format_clock(trial_->from)));
-    g.drawText(QRectF(low.right() - 120, low.bottom(), 120, 16), Qt::AlignRight, text(format_clock(trial_->to)));
+    g.drawText(QRectF(low.left(), low.bottom(), 120, 16), Qt::AlignLeft, text(format_clock(sample_encode_->from)));
+    g.drawText(QRectF(low.right() - 120, low.bottom(), 120, 16), Qt::AlignRight,
+               text(format_clock(sample_encode_->to)));
 }
 
 void CostStrip::mousePressEvent(QMouseEvent* e) {
-    if (trial_ && on_place) on_place(time_at(e->position().x()));
+    if (sample_encode_ && on_place) on_place(time_at(e->position().x()));
 }
 void CostStrip::mouseMoveEvent(QMouseEvent* e) {
-    if (!trial_) return;
+    if (!sample_encode_) return;
     if (e->buttons() & Qt::LeftButton) return mousePressEvent(e);
     QToolTip::showText(e->globalPosition().toPoint(), words_at(e->position().x()), this);
 }
 /// A picture back or on.
 void CostStrip::keyPressEvent(QKeyEvent* e) {
     int by = e->key() == Qt::Key_Left ? -1 : e->key() == Qt::Key_Right ? 1 : 0;
-    auto* now = trial_ && by && !e->modifiers() ? place_at(at_) : nullptr;
+    auto* now = sample_encode_ && by && !e->modifiers() ? place_at(at_) : nullptr;
     if (!now) return QWidget::keyPressEvent(e);
-    auto& all = trial_->likeness.places;
+    auto& all = sample_encode_->likeness.places;
     auto i = std::clamp<std::ptrdiff_t>(now - all.data() + by, 0, static_cast<std::ptrdiff_t>(all.size()) - 1);
     if (on_place) on_place(all[static_cast<std::size_t>(i)].at);
 }

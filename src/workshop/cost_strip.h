@@ -13,9 +13,9 @@ namespace ruedo {
 class CostStrip : public QWidget {
   public:
     explicit CostStrip(QWidget* parent = nullptr);
-    void show_trial(std::shared_ptr<const Trial> trial);
+    void show_sample_encode(std::shared_ptr<const SampleEncode> sample_encode);
     /// What was kept lies behind it.
-    void show_kept(std::vector<std::shared_ptr<const Trial>> kept);
+    void show_kept(std::vector<std::shared_ptr<const SampleEncode>> kept);
     /// The moment that is looked at; a press chooses another.
     void set_place(Time at);
     std::function<void(Time)> on_place;
@@ -39,8 +39,8 @@ class CostStrip : public QWidget {
     double least_alike() const;
     /// The compared picture at a time.
     const Comparison::Place* place_at(Time t) const;
-    std::shared_ptr<const Trial> trial_;
-    std::vector<std::shared_ptr<const Trial>> kept_;
+    std::shared_ptr<const SampleEncode> sample_encode_;
+    std::vector<std::shared_ptr<const SampleEncode>> kept_;
     Time at_{};
 };
 

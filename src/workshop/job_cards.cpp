@@ -38,8 +38,8 @@ QString told(const Job& j) {
             if (!j.took.ns) return text(j.sentence);
             auto clock = [](Time t) { return text(format_clock(t + 500_ms)).section('.', 0, 0); };
             auto said = QString("%1 in %2.").arg(bytes_said(j.bytes), clock(j.took));
-            if (j.foretold_bytes)
-                said += QString(" Foretold: %1 in %2.").arg(bytes_said(j.foretold_bytes), clock(j.foretold));
+            if (j.estimated_bytes)
+                said += QString(" Foretold: %1 in %2.").arg(bytes_said(j.estimated_bytes), clock(j.estimated));
             return said;
         }
         default:

@@ -77,7 +77,7 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     connect(sum_, &QLabel::linkActivated, this, [this] {
         tried_key_.clear(), compared_.reset();
         if (planned_ && planned_->plan) return try_it();
-        sum_->clear(), strip_->show_trial({}), before_after_->clear();
+        sum_->clear(), strip_->show_sample_encode({}), before_after_->clear();
     });
     connect(make_, &QPushButton::clicked, this, [this] { make(); });
     connect(keep_, &QPushButton::clicked, this, [this] { keep_run(); });
@@ -112,9 +112,9 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     table_->on_make = [this](const std::vector<ShelfTable::Line>& lines, const Target& target) {
         auto d = project_.document();
         for (auto& l : lines) {
-            Job foretold;
-            foretold.foretold_bytes = l.fitting.bytes_after, foretold.foretold = l.fitting.took;
-            if (!add_job(d, l.source, l.fitting.recipe, target, l.fitting.ending, foretold)) break;
+            Job estimated;
+            estimated.estimated_bytes = l.target_report.bytes_after, estimated.estimated = l.target_report.took;
+            if (!add_job(d, l.source, l.target_report.recipe, target, l.target_report.ending, estimated)) break;
         }
         project_.change(d, "Preparing the shelf");
         cards_->look(), table_->look();
@@ -166,9 +166,9 @@ void PreparePage::look() {
     auto shown = from + "|" + target();
     if (shown != shown_) {
         shown_ = shown;
-        planned_.reset(), trial_.reset(), tried_key_.clear(), compared_.reset();
+        planned_.reset(), sample_encode_.reset(), tried_key_.clear(), compared_.reset();
         tasks_.forget("trial"), tasks_.forget("held");
-        strip_->show_trial({}), before_after_->clear(), sum_->clear();
+        strip_->show_sample_encode({}), before_after_->clear(), sum_->clear();
         note_->hide();
         tell();
         show_runs();
@@ -291,9 +291,9 @@ bool PreparePage::choose(const QString& key, const QString& label) {
 }
 bool PreparePage::type(const QString& key, const QString& typed) {
     auto* w = told_.find(key);
-    auto trial = planned_ ? planned_->recipe : Recipe{};
-    if (!w || !w->take_typed || !w->take_typed(trial, typed)) return false;
-    change([trial](Recipe& r) { r = trial; });
+    auto sample_encode = planned_ ? planned_->recipe : Recipe{};
+    if (!w || !w->take_typed || !w->take_typed(sample_encode, typed)) return false;
+    change([sample_encode](Recipe& r) { r = sample_encode; });
     return true;
 }
 /// What was made by another recipe is no longer what stands for it.
@@ -337,7 +337,7 @@ void PreparePage::compare(const Job& job) {
     compared_ = job;
     tasks_.forget("trial");
     before_after_->clear("being held against what it was made of …");
-    strip_->show_trial({});
+    strip_->show_sample_encode({});
     auto file = job.out.filename().string();
     sum_->setText(QString("“%1” is being held against what it was made of …").arg(text(file).toHtmlEscaped()));
     tasks_.ask(
@@ -354,10 +354,11 @@ void PreparePage::compare(const Job& job) {
                                          QString("held against what it was made of: %1 %").arg(part * 100, 0, 'f', 0));
                                  });
                              });
-            return held ? std::pair(std::make_shared<const Trial>(std::move(*held)), std::string())
-                        : std::pair(std::shared_ptr<const Trial>(), held.error().sentence + " " + held.error().hint);
+            return held ? std::pair(std::make_shared<const SampleEncode>(std::move(*held)), std::string())
+                        : std::pair(std::shared_ptr<const SampleEncode>(),
+                                    held.error().sentence + " " + held.error().hint);
         },
-        [this, job, file](std::pair<std::shared_ptr<const Trial>, std::string> answer) {
+        [this, job, file](std::pair<std::shared_ptr<const SampleEncode>, std::string> answer) {
             auto back =
                 QString(" <a href='back' style='color:%1;'>Back to the trial</a>").arg(look::colours().wine.name());
             if (!answer.first) {
@@ -367,10 +368,11 @@ void PreparePage::compare(const Job& job) {
             auto& t = *answer.first;
             auto sum =
                 QString("“%1”, as it came: %2").arg(text(file).toHtmlEscaped(), text(t.sentence()).toHtmlEscaped());
-            if (job.foretold_bytes)
-                sum += QString(" %1; foretold were %2.").arg(bytes_said(t.whole_bytes), bytes_said(job.foretold_bytes));
+            if (job.estimated_bytes)
+                sum +=
+                    QString(" %1; foretold were %2.").arg(bytes_said(t.whole_bytes), bytes_said(job.estimated_bytes));
             bool pictures = t.likeness.frames > 0;
-            show_trial(answer.first, {job.in, job.out.string(), t.from, t.to, {}, pictures}, sum + back);
+            show_sample_encode(answer.first, {job.in, job.out.string(), t.from, t.to, {}, pictures}, sum + back);
         });
 }
 
@@ -378,24 +380,24 @@ void PreparePage::compare(const Job& job) {
 void PreparePage::show_runs() {
     auto runs = kept_[shown_];
     auto now = runs.size();
-    std::vector<std::shared_ptr<const Trial>> others;
-    bool seen = trial_ && !compared_ && trial_->likeness.frames > 0;
+    std::vector<std::shared_ptr<const SampleEncode>> others;
+    bool seen = sample_encode_ && !compared_ && sample_encode_->likeness.frames > 0;
     for (std::size_t i = 0; i < runs.size(); ++i) {
         if (planned_ && runs[i].recipe == planned_->recipe) now = i;
-        others.push_back(runs[i].trial);
+        others.push_back(runs[i].sample_encode);
     }
     keep_->setEnabled(seen && now == runs.size());
-    if (seen && now == runs.size() && !runs.empty()) runs.push_back({trial_, planned_->recipe, "this one"});
+    if (seen && now == runs.size() && !runs.empty()) runs.push_back({sample_encode_, planned_->recipe, "this one"});
     runs_->setVisible(runs.size() > 1);
     runs_->show_runs(std::move(runs), now);
     strip_->show_kept(std::move(others));
 }
 void PreparePage::keep_run() {
-    if (!trial_ || !planned_ || !keep_->isEnabled()) return;
+    if (!sample_encode_ || !planned_ || !keep_->isEnabled()) return;
     QStringList words;
     for (auto* key : {"codec", "quality", "size", "effort"})
         if (auto* w = told_.find(key)) words << w->shown;
-    kept_[shown_].push_back({trial_, planned_->recipe, words.join(", ")});
+    kept_[shown_].push_back({sample_encode_, planned_->recipe, words.join(", ")});
     show_runs();
 }
 
@@ -404,10 +406,10 @@ bool PreparePage::under_way(const fs::path& out) {
     return std::any_of(jobs.begin(), jobs.end(), [&](auto& j) { return !j.over() && j.out == out; });
 }
 bool PreparePage::add_job(PlayerDocument& d, std::size_t index, const Recipe& recipe, const Target& target,
-                          const std::string& ending, const Job& foretold) {
+                          const std::string& ending, const Job& estimated) {
     auto from = resolve(d.sources.at(index), project_.folder());
     auto out = place_for(project_.folder(), from, target, ending, [this](auto& place) { return under_way(place); });
-    auto added = cards_->queue().add(from, out, recipe, target.name, foretold);
+    auto added = cards_->queue().add(from, out, recipe, target.name, estimated);
     if (!added) sum_->setText((text(added.error().sentence) + " " + text(added.error().hint)).toHtmlEscaped());
     if (added) d.sources[index].prepare_for(target.name).file = project_.file_for(out);
     return added.has_value();
@@ -416,11 +418,12 @@ void PreparePage::make() {
     if (!planned_ || !planned_->plan) return;
     auto& p = *planned_;
     auto d = project_.document();
-    Job foretold;
-    if (trial_ && !compared_) foretold.foretold_bytes = trial_->whole_bytes, foretold.foretold = trial_->whole_took;
+    Job estimated;
+    if (sample_encode_ && !compared_)
+        estimated.estimated_bytes = sample_encode_->whole_bytes, estimated.estimated = sample_encode_->whole_took;
     auto& endings = p.plan->container_format->extensions;
     if (add_job(d, project_.current(), p.recipe, p.known->target,
-                endings.empty() ? "bin" : std::string(endings.front()), foretold))
+                endings.empty() ? "bin" : std::string(endings.front()), estimated))
         project_.change(d, "Preparing");
     cards_->look();
 }

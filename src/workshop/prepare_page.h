@@ -37,7 +37,7 @@ class PreparePage : public QWidget {
     /// Takes one of these over, as its menu does; false where there is none.
     bool choose(const QString& key, const QString& label);
     bool type(const QString& key, const QString& typed);
-    const std::shared_ptr<const Trial>& trial() const { return trial_; }
+    const std::shared_ptr<const SampleEncode>& sample_encode() const { return sample_encode_; }
     /// How many words were changed by hand since the window opened, and whether the last one is taken up.
     std::size_t changes() const { return changes_; }
     bool settled() const { return asked_ == answered_; }
@@ -91,10 +91,11 @@ class PreparePage : public QWidget {
     void tell();
     void open_word(const QString& key);
     void try_it();
-    void try_a_moment(const BackgroundTasks::Question& question, const std::string& from, TrialOptions whole);
-    static std::filesystem::path moment_file(const std::filesystem::path& trial);
+    void try_a_moment(const BackgroundTasks::Question& question, const std::string& from, SampleEncodeOptions whole);
+    static std::filesystem::path moment_file(const std::filesystem::path& sample_encode);
     /// What is seen, and its figures: a trial, or what came of a job.
-    void show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum);
+    void show_sample_encode(std::shared_ptr<const SampleEncode> sample_encode, const Pairing::Subject& subject,
+                            const QString& sum);
     void show_runs();
     void keep_run();
     void set_poster(const std::string& source, const std::function<void(SourceSpec&)>& how, const QString& told);
@@ -102,7 +103,7 @@ class PreparePage : public QWidget {
     bool under_way(const std::filesystem::path& out);
     /// A job, and its place in the document; false where it can't be.
     bool add_job(PlayerDocument& document, std::size_t source, const Recipe& recipe, const Target& target,
-                 const std::string& ending, const Job& foretold);
+                 const std::string& ending, const Job& estimated);
     Project& project_;
     QStackedWidget* pages_;
     BeforeAfter* before_after_;
@@ -118,7 +119,7 @@ class PreparePage : public QWidget {
     std::string asked_, answered_;                             ///< The same with the recipe: planned last, and told.
     std::shared_ptr<Planned> planned_;
     RecipeTold told_;
-    std::shared_ptr<const Trial> trial_;
+    std::shared_ptr<const SampleEncode> sample_encode_;
     std::filesystem::path tried_;
     std::string tried_key_;
     std::string fix_;              ///< Waits until the source is known.

@@ -13,16 +13,16 @@ namespace fs = std::filesystem;
 void PreparePage::try_it() {
     auto& p = *planned_;
     auto key = shown_ + to_json(p.recipe).dump();
-    if (key == tried_key_ && (trial_ || compared_)) return;
+    if (key == tried_key_ && (sample_encode_ || compared_)) return;
     compared_.reset();
     tasks_.forget("trial"), tasks_.forget("held");
     auto extension = p.plan->container_format->extensions.empty()
                          ? std::string("bin")
                          : std::string(p.plan->container_format->extensions.front());
     auto file = scratch_.path() / ("trial-" + std::to_string(++number_) + "." + extension);
-    TrialOptions o;
+    SampleEncodeOptions o;
     o.recipe = p.recipe, o.target = p.known->target, o.from = p.known->hardest, o.file = file;
-    if (!trial_) sum_->setText("Testing the hardest 4 seconds …");
+    if (!sample_encode_) sum_->setText("Testing the hardest 4 seconds …");
     before_after_->clear("testing …");
     keep_->setEnabled(false);
     bool pictures = p.plan->video != nullptr;
@@ -35,7 +35,7 @@ void PreparePage::try_it() {
                 return find_poster(from, 1920, 1280, &cancel, at);
             },
             [this](QImage picture) { before_after_->show_source(picture); });
-    using Answer = std::pair<std::shared_ptr<const Trial>, std::string>;
+    using Answer = std::pair<std::shared_ptr<const SampleEncode>, std::string>;
     tasks_.ask(
         "trial", key,
         [this, from = source(), o, pictures](const BackgroundTasks::Question& question) mutable -> Answer {
@@ -47,11 +47,12 @@ void PreparePage::try_it() {
                 if (monotonic_now() - told < 200_ms) return;
                 told = monotonic_now();
                 question.tell([this, part] {
-                    if (!trial_) sum_->setText(QString("Testing the hardest 4 seconds: %1 %").arg(qRound(part * 100)));
+                    if (!sample_encode_)
+                        sum_->setText(QString("Testing the hardest 4 seconds: %1 %").arg(qRound(part * 100)));
                 });
             };
-            auto made = try_out(from, o, CodecRegistry::standard());
-            if (made) return {std::make_shared<const Trial>(std::move(*made)), std::string()};
+            auto made = encode_sample(from, o, CodecRegistry::standard());
+            if (made) return {std::make_shared<const SampleEncode>(std::move(*made)), std::string()};
             return {nullptr, made.error().sentence + " " + made.error().hint};
         },
         [this, file, key, pictures](Answer answer) {
@@ -59,13 +60,13 @@ void PreparePage::try_it() {
             std::error_code ec;
             if (!tried_.empty() && tried_ != file) fs::remove(tried_, ec), fs::remove(moment_file(tried_), ec);
             tried_ = file;
-            trial_ = answer.first;
-            if (!trial_) {
-                strip_->show_trial({});
+            sample_encode_ = answer.first;
+            if (!sample_encode_) {
+                strip_->show_sample_encode({});
                 sum_->setText(text(answer.second).toHtmlEscaped());
                 return before_after_->clear("it can’t be made so");
             }
-            auto& t = *trial_;
+            auto& t = *sample_encode_;
             auto sum = QString("%1 The whole will take about %2")
                            .arg(text(t.sentence()).toHtmlEscaped(), bytes_said(t.whole_bytes));
             // A copy is there at once; what is made takes a second that has begun.
@@ -76,25 +77,27 @@ void PreparePage::try_it() {
             // Nothing of what is copied was made for the trial.
             bool copied = !fs::exists(file, ec);
             auto from = source();
-            show_trial(trial_, {from, copied ? from : file.string(), t.from, t.to, copied ? t.from : Time{}, pictures},
-                       sum + ".");
+            show_sample_encode(sample_encode_,
+                               {from, copied ? from : file.string(), t.from, t.to, copied ? t.from : Time{}, pictures},
+                               sum + ".");
             show_runs();
         });
 }
 
-fs::path PreparePage::moment_file(const fs::path& trial) {
-    return trial.parent_path() / ("moment-" + trial.filename().string());
+fs::path PreparePage::moment_file(const fs::path& sample_encode) {
+    return sample_encode.parent_path() / ("moment-" + sample_encode.filename().string());
 }
 
 /// So short that it can be compared at once, where it is hardest; off the window's thread. Nothing of it is counted.
-void PreparePage::try_a_moment(const BackgroundTasks::Question& question, const std::string& from, TrialOptions o) {
+void PreparePage::try_a_moment(const BackgroundTasks::Question& question, const std::string& from,
+                               SampleEncodeOptions o) {
     auto within = TimeRange{o.from, o.from + o.length};
     o.file = moment_file(o.file), o.length = 200_ms;
     o.recipe.video.passes = 1, o.recipe.audio.action = Recipe::Do::none;
     auto clip = open_clip(from);
     if (!clip) return;
     if (auto at = hardest_stretch(**clip, o.length, within)) o.from = *at;
-    auto made = try_out(from, o, CodecRegistry::standard());
+    auto made = encode_sample(from, o, CodecRegistry::standard());
     if (!made || made->made.video.action != "encoded") return;
     question.tell([this, from, file = o.file.string(), t = std::move(*made)] {
         auto worst = t.likeness.worst(1);
@@ -102,11 +105,12 @@ void PreparePage::try_a_moment(const BackgroundTasks::Question& question, const 
     });
 }
 
-void PreparePage::show_trial(std::shared_ptr<const Trial> trial, const Pairing::Subject& subject, const QString& sum) {
+void PreparePage::show_sample_encode(std::shared_ptr<const SampleEncode> sample_encode, const Pairing::Subject& subject,
+                                     const QString& sum) {
     sum_->setText(sum);
-    strip_->show_trial(trial);
-    auto worst = trial->likeness.worst(1);
-    auto at = worst.empty() ? trial->from + (trial->to - trial->from) / 2 : worst[0].at;
+    strip_->show_sample_encode(sample_encode);
+    auto worst = sample_encode->likeness.worst(1);
+    auto at = worst.empty() ? sample_encode->from + (sample_encode->to - sample_encode->from) / 2 : worst[0].at;
     strip_->set_place(at);
     before_after_->open(subject, at);
 }

@@ -32,17 +32,18 @@ QRectF RunsChart::plot() const { return {62, 8, width() - 78.0, height() - 34.0}
 QPointF RunsChart::point_of(std::size_t run) const {
     double least = 1, most = 1;
     for (auto& r : runs_)
-        least = std::min(least, r.trial->likeness.ssim_y), most = std::max(most, double(r.trial->whole_bytes));
+        least = std::min(least, r.sample_encode->likeness.ssim_y),
+        most = std::max(most, double(r.sample_encode->whole_bytes));
     auto floor = 1 - std::max(0.002, (1 - least) * 1.15);
-    auto& t = *runs_.at(run).trial;
+    auto& t = *runs_.at(run).sample_encode;
     auto p = plot();
     return {p.left() + p.width() * double(t.whole_bytes) / (most * 1.06),
             p.bottom() - p.height() * (t.likeness.ssim_y - floor) / (1 - floor)};
 }
 QString RunsChart::words_of(const Run& r) const {
     return QString("%1: %2, likeness %3")
-        .arg(r.words, bytes_said(r.trial->whole_bytes))
-        .arg(r.trial->likeness.ssim_y, 0, 'f', 4);
+        .arg(r.words, bytes_said(r.sample_encode->whole_bytes))
+        .arg(r.sample_encode->likeness.ssim_y, 0, 'f', 4);
 }
 std::optional<std::size_t> RunsChart::run_at(QPointF at) const {
     std::optional<std::size_t> best;
@@ -66,7 +67,7 @@ void RunsChart::paintEvent(QPaintEvent*) {
     double least = 1;
     std::uint64_t most = 1;
     for (auto& r : runs_)
-        least = std::min(least, r.trial->likeness.ssim_y), most = std::max(most, r.trial->whole_bytes);
+        least = std::min(least, r.sample_encode->likeness.ssim_y), most = std::max(most, r.sample_encode->whole_bytes);
     g.drawText(QRectF(0, p.top() - 4, 58, 16), Qt::AlignRight | Qt::AlignVCenter, "the same");
     g.drawText(QRectF(0, p.bottom() - 16, 58, 16), Qt::AlignRight | Qt::AlignVCenter,
                QString::number(1 - std::max(0.002, (1 - least) * 1.15), 'f', 3));
@@ -75,7 +76,7 @@ void RunsChart::paintEvent(QPaintEvent*) {
                bytes_said(static_cast<std::uint64_t>(static_cast<double>(most) * 1.06)));
     // The line of those that none beats.
     std::vector<std::pair<double, double>> figures;
-    for (auto& r : runs_) figures.emplace_back(double(r.trial->whole_bytes), r.trial->likeness.ssim_y);
+    for (auto& r : runs_) figures.emplace_back(double(r.sample_encode->whole_bytes), r.sample_encode->likeness.ssim_y);
     auto hull = upper_hull(figures);
     g.setPen(QPen(c.teal, 1.4));
     for (std::size_t i = 1; i < hull.size(); ++i) g.drawLine(point_of(hull[i - 1]), point_of(hull[i]));
@@ -103,7 +104,7 @@ void RunsChart::mouseMoveEvent(QMouseEvent* e) {
 void RunsChart::keyPressEvent(QKeyEvent* e) {
     int by = e->key() == Qt::Key_Left ? -1 : e->key() == Qt::Key_Right ? 1 : 0;
     if (!by || e->modifiers() || now_ >= runs_.size()) return QWidget::keyPressEvent(e);
-    auto size = [&](std::size_t i) { return std::pair(runs_[i].trial->whole_bytes, i); };
+    auto size = [&](std::size_t i) { return std::pair(runs_[i].sample_encode->whole_bytes, i); };
     std::optional<std::size_t> next;
     for (std::size_t i = 0; i < runs_.size(); ++i) {
         bool beyond = by > 0 ? size(i) > size(now_) : size(i) < size(now_);

@@ -12,7 +12,7 @@ namespace ruedo {
 class RunsChart : public QWidget {
   public:
     struct Run {
-        std::shared_ptr<const Trial> trial;
+        std::shared_ptr<const SampleEncode> sample_encode;
         Recipe recipe;
         QString words;  ///< What tells it from the others.
     };

@@ -12,13 +12,13 @@
 
 namespace ruedo {
 namespace fs = std::filesystem;
-using What = Fitting::What;
+using What = TargetReport::What;
 namespace {
 constexpr int name_wide = 190, what_wide = 152, bar_wide = 300;
 
 QString what_words(const ShelfTable::Line& l) {
     if (!l.known) return "being looked into";
-    auto& f = l.fitting;
+    auto& f = l.target_report;
     if (l.under_way) return "being made";
     if (f.made) return f.what == What::rewrapped ? "rewrapped, made" : "converted, made";
     switch (f.what) {
@@ -66,14 +66,14 @@ class ShelfTable::Row : public QWidget {
         what_->setText(what_words(l));
         QStringList why;
         // The first ones tell most; all of them are told where one points.
-        for (auto& w : l.fitting.why) why << text(w);
+        for (auto& w : l.target_report.why) why << text(w);
         why_->setText(why.mid(0, 3).join(' '));
         why_->setToolTip(why.join('\n'));
         setAccessibleName(QString("%1: %2. %3").arg(name_->text(), what_->text(), sizes()));
         update();
     }
     QString sizes() const {
-        auto& f = now_.fitting;
+        auto& f = now_.target_report;
         if (!f.bytes_before) return {};
         if (f.what == What::as_it_is || f.what == What::refused || f.what == What::elsewhere)
             return bytes_said(f.bytes_before);
@@ -93,7 +93,7 @@ class ShelfTable::Row : public QWidget {
             g.setPen(QPen(c.ochre, 2));
             g.drawRect(QRectF(rect()).adjusted(8, 3, -8, -3));
         }
-        auto& f = now_.fitting;
+        auto& f = now_.target_report;
         QRectF mark(what_->x(), what_->y() + 4, 11, 11);
         auto [glyph, colour] = !now_.known                   ? std::pair(look::Glyph::dotted, c.soft)
                                : f.what == What::refused     ? std::pair(look::Glyph::barred, c.rust)
@@ -176,7 +176,7 @@ ShelfTable::ShelfTable(Project& project, QWidget* parent) : QWidget(parent), pro
     connect(make_, &QPushButton::clicked, this, [this] {
         std::vector<Line> missing;
         for (auto& l : lines_)
-            if (l.known && l.fitting.makes() && !l.under_way) missing.push_back(l);
+            if (l.known && l.target_report.makes() && !l.under_way) missing.push_back(l);
         if (on_make && !missing.empty()) on_make(missing, target_);
     });
 }
@@ -226,16 +226,16 @@ void ShelfTable::look() {
             for (std::size_t i = 0; i < ask.size() && !question.given_up(); ++i) {
                 auto& a = ask[i];
                 auto made = a.line.under_way ? fs::path() : a.made;
-                auto f = fit_for(a.line.place, target, a.recipe, made, CodecRegistry::standard(),
-                                 &static_cast<const std::atomic<bool>&>(question));
+                auto f = report_for(a.line.place, target, a.recipe, made, CodecRegistry::standard(),
+                                    &static_cast<const std::atomic<bool>&>(question));
                 question.tell([this, i, f] {
                     auto& l = lines_.at(i);
-                    bool same = l.known && l.fitting.what == f.what && l.fitting.recipe == f.recipe;
-                    auto foretold = std::pair(l.fitting.bytes_after, l.fitting.took);
-                    l.fitting = f, l.known = true;
+                    bool same = l.known && l.target_report.what == f.what && l.target_report.recipe == f.recipe;
+                    auto estimated = std::pair(l.target_report.bytes_after, l.target_report.took);
+                    l.target_report = f, l.known = true;
                     // What a trial said of the same recipe still holds.
                     if (same && l.tried && f.makes() && !f.bytes_after)
-                        l.fitting.bytes_after = foretold.first, l.fitting.took = foretold.second;
+                        l.target_report.bytes_after = estimated.first, l.target_report.took = estimated.second;
                     else
                         l.tried = !f.makes() || f.what != What::converted;
                     say();
@@ -258,15 +258,15 @@ void ShelfTable::try_them() {
         [this, ask, folder, target = target_](const BackgroundTasks::Question& question) mutable {
             for (auto& [i, line] : ask) {
                 if (question.given_up()) break;
-                auto file = folder / ("trial." + line.fitting.ending);
-                auto done = foretell(line.fitting, line.place, target, file, CodecRegistry::standard(),
+                auto file = folder / ("trial." + line.target_report.ending);
+                auto done = estimate(line.target_report, line.place, target, file, CodecRegistry::standard(),
                                      &static_cast<const std::atomic<bool>&>(question));
                 if (!done && done.error().code != ErrorCode::cancelled) {
-                    line.fitting.what = What::refused;
-                    line.fitting.why = {done.error().sentence, done.error().hint};
+                    line.target_report.what = What::refused;
+                    line.target_report.why = {done.error().sentence, done.error().hint};
                 }
-                question.tell([this, i = i, f = line.fitting] {
-                    lines_.at(i).fitting = f, lines_.at(i).tried = true;
+                question.tell([this, i = i, f = line.target_report] {
+                    lines_.at(i).target_report = f, lines_.at(i).tried = true;
                     say();
                 });
             }
@@ -295,7 +295,7 @@ void ShelfTable::say() {
     std::array<int, 5> count{};
     int missing = 0, under_way = 0, unknown = 0, made = 0;
     for (auto& l : lines_) {
-        auto& f = l.fitting;
+        auto& f = l.target_report;
         most = std::max({most, f.bytes_before, f.bytes_after});
         if (!l.known) {
             ++unknown;

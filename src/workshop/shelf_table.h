@@ -20,7 +20,7 @@ class ShelfTable : public QWidget {
     struct Line {
         std::size_t source = 0;
         std::string place;  ///< Where the source is.
-        Fitting fitting;
+        TargetReport target_report;
         bool known = false, tried = false, under_way = false;
     };
     const std::vector<Line>& lines() const { return lines_; }

@@ -48,7 +48,7 @@ constexpr std::array families{
 
 struct Extensions {
     std::string_view container, usual;
-    std::vector<std::string_view> fitting;
+    std::vector<std::string_view> target_report;
 };
 const std::vector<Extensions>& extensions() {
     static const std::vector<Extensions> all{{"mp4", "mp4", {"mp4", "m4v", "m4a", "mov", "qt"}},
@@ -78,7 +78,7 @@ void check_extension(ClipInfo& info) {
     auto extension = transfer::lower(info.name.substr(dot + 1));
     auto own =
         std::find_if(extensions().begin(), extensions().end(), [&](auto& e) { return e.container == info.container; });
-    if (own != extensions().end() && !in(own->fitting, extension)) {
+    if (own != extensions().end() && !in(own->target_report, extension)) {
         info.findings.push_back(
             {"wrong-extension",
              fmt::format("The name ends in “.{}”, but the content is {}.", extension, info.container),
@@ -88,7 +88,7 @@ void check_extension(ClipInfo& info) {
     auto inner = stem.rfind('.');
     if (inner == std::string::npos) return;
     auto before = stem.substr(inner + 1);
-    if (std::any_of(extensions().begin(), extensions().end(), [&](auto& e) { return in(e.fitting, before); }))
+    if (std::any_of(extensions().begin(), extensions().end(), [&](auto& e) { return in(e.target_report, before); }))
         info.findings.push_back({"doubled-extension", fmt::format("The name “{}” has two media extensions.", info.name),
                                  "Keep only the last one, and let it match the content."});
 }
@@ -123,7 +123,7 @@ bool opens_here(ByteSource& source) {
 
 std::vector<std::string_view> media_extensions() {
     std::vector<std::string_view> all;
-    for (auto& e : extensions()) all.insert(all.end(), e.fitting.begin(), e.fitting.end());
+    for (auto& e : extensions()) all.insert(all.end(), e.target_report.begin(), e.target_report.end());
     std::sort(all.begin(), all.end());
     all.erase(std::unique(all.begin(), all.end()), all.end());
     return all;

@@ -12,29 +12,30 @@
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
-constexpr std::array<std::string_view, 5> fitting_names{"as it is", "rewrapped", "converted", "refused", "not bundled"};
+constexpr std::array<std::string_view, 5> target_report_names{"as it is", "rewrapped", "converted", "refused",
+                                                              "not bundled"};
 
-Fitting refused(const Error& error) {
-    Fitting f;
-    f.what = Fitting::What::refused;
+TargetReport refused(const Error& error) {
+    TargetReport f;
+    f.what = TargetReport::What::refused;
     f.why = {error.sentence};
     if (!error.hint.empty()) f.why.push_back(error.hint);
     return f;
 }
-Result<Fitting> planned(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
-                        const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {
+Result<TargetReport> planned(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
+                             const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(cancel, false, monotonic_now() + open_deadline);
         RUEDO_TRY(clip, open_clip(source));
     }
     auto& info = clip->info();
-    Fitting f;
+    TargetReport f;
     f.bytes_before = f.bytes_after = info.bytes;
     RUEDO_TRY(auto proposal, propose(clip, target, codecs, source, cancel));
     f.why = proposal.why;
     if (!proposal.needed && !chosen) {
-        if (is_address(source)) f.what = Fitting::What::elsewhere;
+        if (is_address(source)) f.what = TargetReport::What::elsewhere;
         return f;
     }
     f.recipe = chosen.value_or(proposal.recipe);
@@ -44,7 +45,7 @@ Result<Fitting> planned(const std::string& source, const Target& target, const s
     RUEDO_TRY(auto plan, plan_for(info, f.recipe, *container_format, codecs, &target, from_packets(clip, source)));
     bool encodes = plan.encode_video ||
                    std::any_of(plan.audio_tracks.begin(), plan.audio_tracks.end(), [](auto& s) { return s.encode; });
-    f.what = encodes ? Fitting::What::converted : Fitting::What::rewrapped;
+    f.what = encodes ? TargetReport::What::converted : TargetReport::What::rewrapped;
     if (chosen) {
         f.why = {"It is made as it was chosen in Prepare."};
         for (auto& w : plan.why) f.why.push_back(w.sentence);
@@ -58,13 +59,15 @@ Result<Fitting> planned(const std::string& source, const Target& target, const s
 }
 }  // namespace
 
-std::string_view fitting_name(Fitting::What what) { return fitting_names.at(static_cast<std::size_t>(what)); }
+std::string_view target_report_name(TargetReport::What what) {
+    return target_report_names.at(static_cast<std::size_t>(what));
+}
 
-Fitting fit_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
-                const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {
+TargetReport report_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
+                        const fs::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel) {
     if (is_camera(source)) {
-        Fitting f;
-        f.what = Fitting::What::elsewhere;
+        TargetReport f;
+        f.what = TargetReport::What::elsewhere;
         f.why = {"A camera gives its pictures as they come; nothing is made of them beforehand."};
         return f;
     }
@@ -72,30 +75,30 @@ Fitting fit_for(const std::string& source, const Target& target, const std::opti
     return f ? *f : refused(f.error());
 }
 
-Status foretell(Fitting& fitting, const std::string& source, const Target& target, const fs::path& file,
+Status estimate(TargetReport& target_report, const std::string& source, const Target& target, const fs::path& file,
                 CodecRegistry& codecs, const std::atomic<bool>* cancel) {
-    if (!fitting.makes() || fitting.what != Fitting::What::converted) return {};
+    if (!target_report.makes() || target_report.what != TargetReport::What::converted) return {};
     RUEDO_TRY(auto opened, open_clip(source));
-    TrialOptions o;
-    o.recipe = fitting.recipe, o.target = target, o.length = 2_s, o.file = file, o.cancel = cancel;
+    SampleEncodeOptions o;
+    o.recipe = target_report.recipe, o.target = target, o.length = 2_s, o.file = file, o.cancel = cancel;
     o.compared = false;
     RUEDO_TRY(o.from, hardest_stretch(*opened, o.length));
-    RUEDO_TRY(auto trial, try_out(source, o, codecs));
-    fitting.bytes_after = trial.whole_bytes;
-    fitting.took = trial.whole_took;
+    RUEDO_TRY(auto sample_encode, encode_sample(source, o, codecs));
+    target_report.bytes_after = sample_encode.whole_bytes;
+    target_report.took = sample_encode.whole_took;
     return {};
 }
 
-nlohmann::json to_json(const Fitting& f) {
-    return {
-        {"what", fitting_name(f.what)},
-        {"why", f.why},
-        {"bytes_before", f.bytes_before},
-        {"bytes_after", f.bytes_after ? nlohmann::json(f.bytes_after) : nlohmann::json(nullptr)},
-        {"took_ns", f.took.ns},
-        {"made", f.made},
-        {"recipe", f.what == Fitting::What::rewrapped || f.what == Fitting::What::converted ? to_json(f.recipe)
-                                                                                            : nlohmann::json(nullptr)}};
+nlohmann::json to_json(const TargetReport& f) {
+    return {{"what", target_report_name(f.what)},
+            {"why", f.why},
+            {"bytes_before", f.bytes_before},
+            {"bytes_after", f.bytes_after ? nlohmann::json(f.bytes_after) : nlohmann::json(nullptr)},
+            {"took_ns", f.took.ns},
+            {"made", f.made},
+            {"recipe", f.what == TargetReport::What::rewrapped || f.what == TargetReport::What::converted
+                           ? to_json(f.recipe)
+                           : nlohmann::json(nullptr)}};
 }
 
 fs::path free_place(const fs::path& folder, const std::string& source, const std::string& what,

@@ -5,7 +5,7 @@
 
 namespace ruedo {
 
-struct Fitting {
+struct TargetReport {
     enum class What { as_it_is, rewrapped, converted, refused, elsewhere };
     What what = What::as_it_is;
     Recipe recipe;                 ///< Says what is made, where something is.
@@ -19,16 +19,17 @@ struct Fitting {
     bool makes() const { return (what == What::rewrapped || what == What::converted) && !made; }
 };
 /// "as it is", "rewrapped", "converted", "refused", "not bundled".
-std::string_view fitting_name(Fitting::What what);
+std::string_view target_report_name(TargetReport::What what);
 
 /// Reads packet heads only. `chosen` instead of what the target proposes; `made` is what was made for it before, where
 /// that is there. What can't be opened or made is `refused`, with why. An address without a problem stays `elsewhere`.
-Fitting fit_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
-                const std::filesystem::path& made, CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
+TargetReport report_for(const std::string& source, const Target& target, const std::optional<Recipe>& chosen,
+                        const std::filesystem::path& made, CodecRegistry& codecs,
+                        const std::atomic<bool>* cancel = nullptr);
 /// The hardest two seconds made into `file`, and what they say of the whole: bytes and time. Blocks.
-Status foretell(Fitting& fitting, const std::string& source, const Target& target, const std::filesystem::path& file,
-                CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
-nlohmann::json to_json(const Fitting& fitting);
+Status estimate(TargetReport& target_report, const std::string& source, const Target& target,
+                const std::filesystem::path& file, CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
+nlohmann::json to_json(const TargetReport& target_report);
 
 /// Where what is made of a source goes: under a name that says of what and what it is ("stairs poster.png"), and that
 /// neither a file nor `taken` has.

@@ -49,8 +49,8 @@ json to_json(const Job& j) {
             {"left_ns", j.left ? json(j.left->ns) : json(nullptr)},
             {"bytes", j.bytes},
             {"expected_bytes", j.expected_bytes},
-            {"foretold_bytes", j.foretold_bytes},
-            {"foretold_ns", j.foretold.ns},
+            {"foretold_bytes", j.estimated_bytes},
+            {"foretold_ns", j.estimated.ns},
             {"took_ns", j.took.ns},
             {"speed", j.speed},
             {"sentence", j.sentence}};
@@ -121,8 +121,8 @@ Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
         k.job.done = j.value("done", 0.0), k.job.speed = j.value("speed", 0.0);
         if (j.contains("left_ns") && j["left_ns"].is_number_integer()) k.job.left = Time{j["left_ns"]};
         k.job.bytes = whole(j, "bytes", 0);
-        k.job.expected_bytes = whole(j, "expected_bytes", 0), k.job.foretold_bytes = whole(j, "foretold_bytes", 0);
-        k.job.foretold = Time{j.value("foretold_ns", std::int64_t{0})};
+        k.job.expected_bytes = whole(j, "expected_bytes", 0), k.job.estimated_bytes = whole(j, "foretold_bytes", 0);
+        k.job.estimated = Time{j.value("foretold_ns", std::int64_t{0})};
         k.job.took = Time{j.value("took_ns", std::int64_t{0})};
         k.job.sentence = j.value("sentence", "");
         k.order = whole(j, "order"), k.owner = j.value("owner", std::int64_t{0});
@@ -181,10 +181,10 @@ std::vector<Job> JobQueue::list() const {
 }
 
 Result<Job> JobQueue::add(const std::string& in, const fs::path& out, const Recipe& recipe, const std::string& target,
-                          const Job& foretold) {
+                          const Job& estimated) {
     Job job;
     job.in = in, job.out = out, job.recipe = recipe, job.target = target;
-    job.foretold_bytes = foretold.foretold_bytes, job.foretold = foretold.foretold;
+    job.estimated_bytes = estimated.estimated_bytes, job.estimated = estimated.estimated;
     return put(std::move(job));
 }
 Result<Job> JobQueue::add_ladder(const std::string& in, const fs::path& out, const LadderRecipe& ladder) {

@@ -20,8 +20,8 @@ struct Job {
     std::optional<Time> left{};
     std::uint64_t bytes = 0, expected_bytes = 0;
     /// What a trial said beforehand, and how long it took in the end; 0 where nothing was said, or it is not over.
-    std::uint64_t foretold_bytes = 0;
-    Time foretold{}, took{};
+    std::uint64_t estimated_bytes = 0;
+    Time estimated{}, took{};
     double speed = 0;
     std::string sentence;  ///< What came of it, or why nothing did.
     bool over() const { return state == State::done || state == State::failed || state == State::stopped; }
@@ -36,9 +36,9 @@ class JobQueue {
     static std::filesystem::path standard_folder();
     explicit JobQueue(std::filesystem::path folder);
     /// At the end of the queue. A missing source is told when its turn comes; `exists` where `out` is there.
-    /// `foretold` of it counts: what a trial said of bytes and time.
+    /// `estimated` of it counts: what a trial said of bytes and time.
     Result<Job> add(const std::string& in, const std::filesystem::path& out, const Recipe& recipe,
-                    const std::string& target = {}, const Job& foretold = {});
+                    const std::string& target = {}, const Job& estimated = {});
     /// A ladder is made of it, in the same queue.
     Result<Job> add_ladder(const std::string& in, const std::filesystem::path& out, const LadderRecipe& ladder);
     /// In the order in which they are carried out. A file that is no job is set aside: its name ends in “.set-aside”

@@ -37,7 +37,7 @@ std::string share_in_words(double part) {
     return n <= 10 ? words[n - 2] : fmt::format("{:.2g} %", part * 100);
 }
 /// How far into its stretch a time is.
-double part_of(const Trial& t, Time at) {
+double part_of(const SampleEncode& t, Time at) {
     return std::clamp((at - t.from).seconds() / std::max(1e-9, (t.to - t.from).seconds()), 0.0, 1.0);
 }
 }  // namespace
@@ -60,8 +60,9 @@ Result<Time> hardest_stretch(Clip& clip, Time length, TimeRange within) {
     return BytesOverTime::step * static_cast<std::int64_t>(best);
 }
 
-Result<Trial> try_out(const std::string& source, const TrialOptions& options, CodecRegistry& codecs) {
-    Trial t;
+Result<SampleEncode> encode_sample(const std::string& source, const SampleEncodeOptions& options,
+                                   CodecRegistry& codecs) {
+    SampleEncode t;
     std::shared_ptr<Clip> clip;
     {
         ReadScope opening(nullptr, false, monotonic_now() + open_deadline);
@@ -135,10 +136,10 @@ Result<Trial> try_out(const std::string& source, const TrialOptions& options, Co
     return t;
 }
 
-Result<Trial> hold_against(const std::string& source, const std::filesystem::path& made, Time from,
-                           CodecRegistry& codecs, const std::atomic<bool>* cancel,
-                           const std::function<void(double)>& told) {
-    Trial t;
+Result<SampleEncode> hold_against(const std::string& source, const std::filesystem::path& made, Time from,
+                                  CodecRegistry& codecs, const std::atomic<bool>* cancel,
+                                  const std::function<void(double)>& told) {
+    SampleEncode t;
     RUEDO_TRY(auto before, open_clip(source));
     RUEDO_TRY(auto after, open_clip(made.string()));
     t.from = from, t.to = from + after->info().duration;
@@ -182,7 +183,7 @@ std::vector<std::size_t> upper_hull(const std::vector<std::pair<double, double>>
     return hull;
 }
 
-std::string Trial::sentence() const {
+std::string SampleEncode::sentence() const {
     auto size = source_bytes > 0 ? share_in_words(static_cast<double>(whole_bytes) / static_cast<double>(source_bytes))
                                  : std::string();
     if (!size.empty()) {

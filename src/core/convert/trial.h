@@ -10,7 +10,7 @@ namespace ruedo {
 /// the clip is hardly longer. Reads heads only.
 Result<Time> hardest_stretch(Clip& clip, Time length, TimeRange within = {Time{}, Time::max()});
 
-struct TrialOptions {
+struct SampleEncodeOptions {
     Recipe recipe;
     std::optional<Target> target;
     Time from{}, length{4'000'000'000};
@@ -19,7 +19,7 @@ struct TrialOptions {
     const std::atomic<bool>* cancel = nullptr;
     std::function<void(double)> told{};  ///< How far it is, 0 to 1, rising.
 };
-struct Trial {
+struct SampleEncode {
     Time from{}, to{};
     Converted made;
     Comparison likeness;             ///< Of its pictures; empty where there are none or they are copied.
@@ -35,12 +35,13 @@ struct Trial {
     std::string sentence() const;
 };
 /// Blocks. Errors: those of `convert`; `cancelled`.
-Result<Trial> try_out(const std::string& source, const TrialOptions& options, CodecRegistry& codecs);
+Result<SampleEncode> encode_sample(const std::string& source, const SampleEncodeOptions& options,
+                                   CodecRegistry& codecs);
 /// The same of what was made already: `made` against the stretch of `source` that begins at `from`, every picture of
 /// it. Hears how far it is, 0 to 1.
-Result<Trial> hold_against(const std::string& source, const std::filesystem::path& made, Time from,
-                           CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr,
-                           const std::function<void(double)>& told = {});
+Result<SampleEncode> hold_against(const std::string& source, const std::filesystem::path& made, Time from,
+                                  CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr,
+                                  const std::function<void(double)>& told = {});
 
 /// Of points (size, quality) those that no line between two others passes above or beside: from the smallest to the
 /// best, in the order of their sizes.
