@@ -230,7 +230,7 @@ json play_through_row() {
         return ms_of([&] {
                    std::shared_ptr<Clip> source = need(open_clip(file));
                    std::shared_ptr<Clip> through =
-                       need(open_through(source, {.target = target}, CodecRegistry::standard()));
+                       need(open_live_transcode(source, {.target = target}, CodecRegistry::standard()));
                    need(open_playable(through, CodecRegistry::standard()));
                }) /
                1000;

@@ -8,11 +8,12 @@ using namespace ruedo::test;
 
 namespace {
 using Opened = std::function<Result<std::unique_ptr<Clip>>(const std::string&)>;
-Opened through(const char* target, std::shared_ptr<ThroughCounts> counts = {}, std::uint64_t keep = 64 << 20) {
+Opened through(const char* target, std::shared_ptr<LiveTranscodeCounts> counts = {}, std::uint64_t keep = 64 << 20) {
     return [=](const std::string& name) -> Result<std::unique_ptr<Clip>> {
         RUEDO_TRY(auto clip, open_clip(name));
-        return open_through(std::move(clip), {.target = value(find_target(target)), .keep = keep, .counts = counts},
-                            CodecRegistry::standard());
+        return open_live_transcode(std::move(clip),
+                                   {.target = value(find_target(target)), .keep = keep, .counts = counts},
+                                   CodecRegistry::standard());
     };
 }
 }  // namespace
@@ -20,7 +21,7 @@ Opened through(const char* target, std::shared_ptr<ThroughCounts> counts = {}, s
 TEST_CASE("what a target can't take plays through it with every picture and every burst where it was") {
     for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_high_vorbis.mkv"}) {
         INFO(name);
-        auto counts = std::make_shared<ThroughCounts>();
+        auto counts = std::make_shared<LiveTranscodeCounts>();
         Stage stage(0, true, through("handset-basic", counts));
         stage.controller.open(fixture(name).string(), playing);
         REQUIRE(stage.run_until(ended));
@@ -52,7 +53,7 @@ TEST_CASE("what a target can't take plays through it with every picture and ever
 }
 
 TEST_CASE("going elsewhere begins there anew, and what was made is used again as long as it is kept") {
-    auto counts = std::make_shared<ThroughCounts>();
+    auto counts = std::make_shared<LiveTranscodeCounts>();
     std::shared_ptr<Clip> clip = value(through("handset-basic", counts)(fixture("vp9_opus.webm").string()));
     auto& track = *clip->info().main(Kind::video);
     auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
@@ -81,12 +82,12 @@ TEST_CASE("going elsewhere begins there anew, and what was made is used again as
     CHECK(counts->restarts <= many + 1);
     CHECK(counts->kept_bytes > 10'000);
     // With next to nothing kept all stays right, only more is made again.
-    auto few = std::make_shared<ThroughCounts>();
+    auto few = std::make_shared<LiveTranscodeCounts>();
     clip = value(through("handset-basic", few, 1000)(fixture("vp9_opus.webm").string()));
     reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
     for (auto t : {5_s, 1_s, 3_s, 0_s, 5_s, 2_s}) seen(t);
     // What a target takes comes as it is.
-    auto none = std::make_shared<ThroughCounts>();
+    auto none = std::make_shared<LiveTranscodeCounts>();
     auto same = value(through("desktop", none)(fixture("vp9_opus.webm").string()));
     CHECK(same->info().main(Kind::video)->codec == Codec::vp9);
     CHECK(none->kept_bytes == 0);
@@ -126,7 +127,7 @@ TEST_CASE("a reader that lags far behind another gets all there is, though it is
     std::vector<Time> times;
     for (int i = 0; i < 1400; ++i) times.push_back(10_ms * i);
     auto path = odd_clip(folder, "many.webm", 64, 36, times, 10_ms);
-    auto counts = std::make_shared<ThroughCounts>();
+    auto counts = std::make_shared<LiveTranscodeCounts>();
     auto clip = value(through("scene-engine-mp4", counts, 1000)(path.string()));
     auto id = clip->info().main(Kind::video)->id;
     auto ahead = clip->reader(id), behind = clip->reader(id);
@@ -220,8 +221,8 @@ TEST_CASE("what is made as it goes is described as what lies in a file is") {
         target.video = rules;
         std::erase_if(target.video, [codec = codec](auto& r) { return r.codec != codec; });
         REQUIRE(target.video.size() == 1);
-        auto clip = value(open_through(value(open_clip(fixture("theora_vorbis.ogv"))), {.target = target},
-                                       CodecRegistry::standard()));
+        auto clip = value(open_live_transcode(value(open_clip(fixture("theora_vorbis.ogv"))), {.target = target},
+                                              CodecRegistry::standard()));
         auto& made = *clip->info().main(Kind::video);
         CHECK(made.codec == codec);
         CHECK(made.codec_string.starts_with(begins));
@@ -236,7 +237,8 @@ TEST_CASE("what is made as it goes is described as what lies in a file is") {
     }
     // Of containers into which nothing goes that is taken, none is.
     target.containers = {"ogg"};
-    auto none = open_through(value(open_clip(fixture("vp9_opus.webm"))), {.target = target}, CodecRegistry::standard());
+    auto none =
+        open_live_transcode(value(open_clip(fixture("vp9_opus.webm"))), {.target = target}, CodecRegistry::standard());
     REQUIRE_FALSE(none);
     CHECK((none.error().code == ErrorCode::refused && none.error().sentence.find(target.title) != std::string::npos));
 }

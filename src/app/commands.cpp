@@ -466,13 +466,13 @@ int run(int argc, char** argv, const Screens& screens) {
     auto calls = parse_script(script, why);
     if (!calls) return finish(std::unexpected(wrong_usage(why)), as_json);
     options.script = std::move(*calls);
-    auto counts = std::make_shared<ThroughCounts>();
+    auto counts = std::make_shared<LiveTranscodeCounts>();
     if (play_command->count("--through")) {
         auto found = find_target(target);
         if (!found) return finish(std::unexpected(found.error()), as_json);
         options.open_clip = [counts, taken = *found](const std::string& name) -> Result<std::unique_ptr<Clip>> {
             RUEDO_TRY(auto clip, open_clip(name));
-            return open_through(std::move(clip), {.target = taken, .counts = counts}, CodecRegistry::standard());
+            return open_live_transcode(std::move(clip), {.target = taken, .counts = counts}, CodecRegistry::standard());
         };
     }
     auto result = in_window ? screens.play(options, argc, argv) : play_headless(options);

@@ -5,7 +5,7 @@
 
 namespace ruedo {
 
-Playthrough::Playthrough(PlaybackHost& host) : host_(host) {
+LiveTranscodeSwitch::LiveTranscodeSwitch(PlaybackHost& host) : host_(host) {
     host_.open_clip = [chosen = chosen_,
                        before = host_.open_clip](const std::string& source) -> Result<std::unique_ptr<Clip>> {
         std::optional<Target> target;
@@ -16,16 +16,16 @@ Playthrough::Playthrough(PlaybackHost& host) : host_(host) {
         // A stream that is played adapts to its link; one that is converted comes as it is read.
         RUEDO_TRY(auto clip, before ? before(source) : target ? open_clip(source) : open_clip(source, StreamOptions{}));
         if (!target) return clip;
-        return open_through(std::move(clip), {.target = *target}, CodecRegistry::standard());
+        return open_live_transcode(std::move(clip), {.target = *target}, CodecRegistry::standard());
     };
 }
-Playthrough::~Playthrough() { host_.open_clip = {}; }
+LiveTranscodeSwitch::~LiveTranscodeSwitch() { host_.open_clip = {}; }
 
-void Playthrough::set(const std::string& source, std::optional<Target> target) {
+void LiveTranscodeSwitch::set(const std::string& source, std::optional<Target> target) {
     std::lock_guard lock(chosen_->mutex);
     target ? void(chosen_->targets[source] = *target) : void(chosen_->targets.erase(source));
 }
-bool Playthrough::on(const std::string& source, const std::string& target) const {
+bool LiveTranscodeSwitch::on(const std::string& source, const std::string& target) const {
     std::lock_guard lock(chosen_->mutex);
     auto it = chosen_->targets.find(source);
     return it != chosen_->targets.end() && it->second.name == target;

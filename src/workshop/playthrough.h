@@ -11,10 +11,10 @@
 namespace ruedo {
 
 /// The host's players open their sources by it, from any thread.
-class Playthrough {
+class LiveTranscodeSwitch {
   public:
-    explicit Playthrough(PlaybackHost& host);
-    ~Playthrough();
+    explicit LiveTranscodeSwitch(PlaybackHost& host);
+    ~LiveTranscodeSwitch();
     /// From the next opening on; nothing for as it is.
     void set(const std::string& source, std::optional<Target> target);
     /// For that target.

@@ -16,7 +16,7 @@
 namespace ruedo {
 
 class Adding;
-class Playthrough;
+class LiveTranscodeSwitch;
 class FactsPanel;
 class MountView;
 class PackPage;
@@ -104,7 +104,7 @@ class WorkshopWindow : public QMainWindow {
     Project project_;
     std::shared_ptr<KnownClips> clips_ = std::make_shared<KnownClips>();
     PlaybackHost& host_;
-    std::unique_ptr<Playthrough> through_;
+    std::unique_ptr<LiveTranscodeSwitch> through_;
     ScreenView* screen_;
     MountView* mount_;
     Sentences* sentences_ = nullptr;

@@ -72,7 +72,8 @@ QFrame* line(bool upright) {
 }
 }  // namespace
 
-WorkshopWindow::WorkshopWindow(PlaybackHost& host) : host_(host), through_(std::make_unique<Playthrough>(host)) {
+WorkshopWindow::WorkshopWindow(PlaybackHost& host)
+    : host_(host), through_(std::make_unique<LiveTranscodeSwitch>(host)) {
     setWindowTitle("Ruedo");
     setStyleSheet(style_sheet());
     setAcceptDrops(true);

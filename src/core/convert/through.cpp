@@ -28,11 +28,11 @@ struct Stretch {
 };
 
 /// One track that is made. Several readers share what was made of it.
-class MadeTrack {
+class TranscodedTrack {
   public:
     using Begin = std::function<Result<std::unique_ptr<MadeStream>>(Time from)>;
-    MadeTrack(Begin begin, std::function<Time(Time)> place, std::uint64_t keep, std::shared_ptr<ThroughCounts> counts,
-              bool leads)
+    TranscodedTrack(Begin begin, std::function<Time(Time)> place, std::uint64_t keep,
+                    std::shared_ptr<LiveTranscodeCounts> counts, bool leads)
         : begin_(std::move(begin)),
           place_(std::move(place)),
           keep_(keep),
@@ -173,15 +173,15 @@ class MadeTrack {
     Begin begin_;
     std::function<Time(Time)> place_;  ///< Where what is shown at a time begins.
     std::uint64_t keep_, held_ = 0, told_ = 0;
-    std::shared_ptr<ThroughCounts> counts_;
+    std::shared_ptr<LiveTranscodeCounts> counts_;
     bool leads_;  ///< It is the one that tells how far converting has come.
     Time opened_;
     std::vector<std::shared_ptr<Stretch>> stretches_;
 };
 
-class MadeReader final : public TrackReader {
+class TranscodedReader final : public TrackReader {
   public:
-    explicit MadeReader(std::shared_ptr<MadeTrack> track) : track_(std::move(track)) {}
+    explicit TranscodedReader(std::shared_ptr<TranscodedTrack> track) : track_(std::move(track)) {}
     Result<bool> next(PacketHead& head) override {
         if (!place_.stretch) {
             RUEDO_TRY(place_, track_->find({}));
@@ -205,15 +205,15 @@ class MadeReader final : public TrackReader {
     }
 
   private:
-    std::shared_ptr<MadeTrack> track_;
-    MadeTrack::Place place_;
+    std::shared_ptr<TranscodedTrack> track_;
+    TranscodedTrack::Place place_;
     Bytes data_;
 };
 
-class ThroughClip final : public Clip {
+class LiveTranscodeClip final : public Clip {
   public:
-    ThroughClip(std::shared_ptr<Clip> clip, CodecRegistry& codecs) : clip_(std::move(clip)), codecs_(codecs) {}
-    Status open(const ThroughOptions& o) {
+    LiveTranscodeClip(std::shared_ptr<Clip> clip, CodecRegistry& codecs) : clip_(std::move(clip)), codecs_(codecs) {}
+    Status open(const LiveTranscodeOptions& o) {
         if (o.counts) counts_ = o.counts;
         auto& from = clip_->info();
         if (from.live) return fail(ErrorCode::refused, fmt::format("“{}” has no end.", from.name), "Play it as it is.");
@@ -242,7 +242,7 @@ class ThroughClip final : public Clip {
     }
     std::unique_ptr<TrackReader> reader(std::uint64_t id) override {
         auto it = made_.find(id);
-        return it == made_.end() ? clip_->reader(id) : std::make_unique<MadeReader>(it->second);
+        return it == made_.end() ? clip_->reader(id) : std::make_unique<TranscodedReader>(it->second);
     }
     std::optional<TimeRange> seekable() const override { return clip_->seekable(); }
     std::optional<Fetched> fetched() const override { return clip_->fetched(); }
@@ -276,7 +276,7 @@ class ThroughClip final : public Clip {
         auto rate = Rational{static_cast<std::int64_t>(times.size() - 1) * 1'000'000'000, length.ns}.reduced();
         return rate.num > 1000 * rate.den || rate.den > 1'000'000 ? Rational{30, 1} : rate;
     }
-    Status add_video(const ThroughOptions& o) {
+    Status add_video(const LiveTranscodeOptions& o) {
         auto& source = *plan_.video;
         if (!plan_.encode_video) return info_.tracks.push_back(source), Status{};
         auto place = [this, &source](Time t) {
@@ -291,17 +291,18 @@ class ThroughClip final : public Clip {
             auto reader = clip_->reader(source.id);
             return frame_time_at(*reader, source, t).value_or(t);
         };
-        auto track = std::make_shared<MadeTrack>([this](Time from) { return maker().quick_frames(from); }, place,
-                                                 o.keep, counts_, true);
+        auto track = std::make_shared<TranscodedTrack>([this](Time from) { return maker().quick_frames(from); }, place,
+                                                       o.keep, counts_, true);
         RUEDO_TRY(auto made, track->describe());
         info_.tracks.push_back(described(source, made));
         made_[source.id] = std::move(track);
         return {};
     }
-    Status add_audio(const Plan::Audio& s, const ThroughOptions& o) {
+    Status add_audio(const Plan::Audio& s, const LiveTranscodeOptions& o) {
         if (!s.encode) return info_.tracks.push_back(*s.track), Status{};
-        auto track = std::make_shared<MadeTrack>([this, &s](Time from) { return maker().audio(s, from, Time::max()); },
-                                                 [](Time t) { return t; }, o.keep, counts_, made_.empty());
+        auto track =
+            std::make_shared<TranscodedTrack>([this, &s](Time from) { return maker().audio(s, from, Time::max()); },
+                                              [](Time t) { return t; }, o.keep, counts_, made_.empty());
         RUEDO_TRY(auto made, track->describe());
         info_.tracks.push_back(described(*s.track, made));
         made_[s.track->id] = std::move(track);
@@ -313,14 +314,14 @@ class ThroughClip final : public Clip {
     Recipe recipe_;
     Plan plan_;
     Rational rate_{30, 1};
-    std::shared_ptr<ThroughCounts> counts_ = std::make_shared<ThroughCounts>();
-    std::map<std::uint64_t, std::shared_ptr<MadeTrack>> made_;
+    std::shared_ptr<LiveTranscodeCounts> counts_ = std::make_shared<LiveTranscodeCounts>();
+    std::map<std::uint64_t, std::shared_ptr<TranscodedTrack>> made_;
 };
 }  // namespace
 
-Result<std::unique_ptr<Clip>> open_through(std::shared_ptr<Clip> clip, const ThroughOptions& options,
-                                           CodecRegistry& codecs) {
-    auto through = std::make_unique<ThroughClip>(std::move(clip), codecs);
+Result<std::unique_ptr<Clip>> open_live_transcode(std::shared_ptr<Clip> clip, const LiveTranscodeOptions& options,
+                                                  CodecRegistry& codecs) {
+    auto through = std::make_unique<LiveTranscodeClip>(std::move(clip), codecs);
     RUEDO_TRY_DO(through->open(options));
     return through;
 }
