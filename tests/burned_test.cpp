@@ -67,9 +67,9 @@ TEST_CASE("captions are drawn upright, at the foot and in the middle, whatever w
                 auto plain = grey(w, h, turn, aspect);
                 CHECK(value(burner.burn(plain, 999_ms)).plane[0] == plain.plane[0]);
                 CHECK(value(burner.burn(plain, 2_s)).plane[0] == plain.plane[0]);
-                auto burnt = value(burner.burn(plain, 1_s));
-                CHECK((burnt.rotation == turn && burnt.pixel_aspect == aspect));
-                auto c = between(plain, burnt);
+                auto burn_in = value(burner.burn(plain, 1_s));
+                CHECK((burn_in.rotation == turn && burn_in.pixel_aspect == aspect));
+                auto c = between(plain, burn_in);
                 CHECK(std::abs((c.left + c.right) / 2 - 0.5) < 0.02);
                 CHECK((c.bottom > 0.93 && c.bottom < 0.995));
                 CHECK((c.top > 0.7 && c.right - c.left > 0.2));
@@ -115,10 +115,10 @@ TEST_CASE("burnt captions are there when they are to be read, and nothing else i
     r.video.codec = Codec::h264, r.video.quality = 12;
     auto c = made(source.string(), folder / "b.mp4", r);
     CHECK(c.video.action == "encoded");
-    std::shared_ptr<Clip> burnt = value(open_clip((folder / "b.mp4").string()));
-    for (auto& t : burnt->info().tracks) CHECK(t.kind != Kind::text);
+    std::shared_ptr<Clip> burn_in = value(open_clip((folder / "b.mp4").string()));
+    for (auto& t : burn_in->info().tracks) CHECK(t.kind != Kind::text);
     auto a = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-    auto b = value(FrameReader::open(burnt, *burnt->info().main(Kind::video), CodecRegistry::standard()));
+    auto b = value(FrameReader::open(burn_in, *burn_in->info().main(Kind::video), CodecRegistry::standard()));
     int with = 0, without = 0;
     for (auto p = value(a->next()), q = value(b->next()); p && q; p = value(a->next()), q = value(b->next())) {
         bool shown = std::any_of(cues.list.begin(), cues.list.end(),

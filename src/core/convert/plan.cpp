@@ -104,7 +104,7 @@ class Planner {
         p_.length = info_.duration_known ? std::min(end, info_.duration) - recipe_.from
                     : recipe_.to         ? *recipe_.to - recipe_.from
                                          : Time{};
-        if (recipe_.captions == Recipe::Captions::burn) plan_burning();
+        if (recipe_.captions == Recipe::Captions::burn) plan_burn_in();
         if (p_.video) RUEDO_TRY_DO(plan_video());
         for (auto& s : p_.audio_tracks) RUEDO_TRY_DO(plan_audio(s));
         plan_captions();
@@ -186,7 +186,7 @@ class Planner {
                         p_.reshape.turn || p_.reshape.canvas_width != p_.reshape.to_width ||
                         p_.reshape.width != track.video.width || p_.reshape.height != track.video.height;
         if (v.action == Do::encode) return "it was asked for";
-        if (p_.burnt || !p_.burnt_file.empty()) return "captions are drawn into them";
+        if (p_.burn_in || !p_.burn_in_file.empty()) return "captions are drawn into them";
         if (std::find(container_format_.video.begin(), container_format_.video.end(), track.codec) ==
             container_format_.video.end())
             return fmt::format("{} does not go into {}", codec_title(track.codec), container_format_.title);
@@ -419,12 +419,12 @@ class Planner {
     }
 
     /// Those that a player shows first, else those of a file beside the clip.
-    void plan_burning() {
+    void plan_burn_in() {
         for (auto& t : info_.tracks)
-            if (t.kind == Kind::text && shows_captions(t) && (!p_.burnt || (t.is_default && !p_.burnt->is_default)))
-                p_.burnt = &t;
-        if (!p_.burnt) p_.burnt_file = packets_.captions_beside;
-        if (!p_.burnt && p_.burnt_file.empty()) note("no-captions", "There are no captions to be drawn into it.");
+            if (t.kind == Kind::text && shows_captions(t) && (!p_.burn_in || (t.is_default && !p_.burn_in->is_default)))
+                p_.burn_in = &t;
+        if (!p_.burn_in) p_.burn_in_file = packets_.captions_beside;
+        if (!p_.burn_in && p_.burn_in_file.empty()) note("no-captions", "There are no captions to be drawn into it.");
     }
     void plan_captions() {
         if (recipe_.captions != Recipe::Captions::keep) return;

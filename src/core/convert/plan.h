@@ -49,8 +49,8 @@ struct Plan {
     Codec video_codec = Codec::unknown;
     std::vector<Audio> audio_tracks;  ///< The one that plays comes first.
     std::vector<Captions> captions;
-    const Track* burnt = nullptr;       ///< Captions that are drawn into the pictures ...
-    std::string burnt_file;             ///< ... or those of a file beside the clip.
+    const Track* burn_in = nullptr;     ///< Captions that are drawn into the pictures ...
+    std::string burn_in_file;           ///< ... or those of a file beside the clip.
     Reshape reshape;                    ///< What becomes of each picture that is encoded.
     VideoFormat format;                 ///< Of what is made.
     std::optional<Rational> most_rate;  ///< Made constant at this, where there are more pictures.

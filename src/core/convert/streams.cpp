@@ -280,8 +280,8 @@ class Fitted {
         made.duration = until - made.pts;
         rest_->pts = until, rest_->duration = end - until;
         if (until == end) rest_.reset();
-        RUEDO_TRY(auto burnt, captions_->burn(made, made.pts + from_));
-        return burnt;
+        RUEDO_TRY(auto burn_in, captions_->burn(made, made.pts + from_));
+        return burn_in;
     }
     /// Whether there is anything to be done to what is decoded.
     bool works() const {
@@ -446,8 +446,8 @@ Result<std::unique_ptr<MadeStream>> StreamMaker::audio(const Plan::Audio& s, Tim
     return encoded_audio(std::move(reader), s, std::move(encoder), from, to, level);
 }
 Result<std::unique_ptr<CaptionBurner>> StreamMaker::burner() const {
-    if (!plan.burnt && plan.burnt_file.empty()) return nullptr;
-    RUEDO_TRY(auto cues, plan.burnt ? read_cues(*clip, *plan.burnt) : load_captions(plan.burnt_file));
+    if (!plan.burn_in && plan.burn_in_file.empty()) return nullptr;
+    RUEDO_TRY(auto cues, plan.burn_in ? read_cues(*clip, *plan.burn_in) : load_captions(plan.burn_in_file));
     RUEDO_TRY(auto letters, codecs.text_setter());
     return std::make_unique<CaptionBurner>(std::move(cues), std::move(letters));
 }
