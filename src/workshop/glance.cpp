@@ -29,20 +29,20 @@ void tidy(const QString& folder) {
     for (qsizetype i = 1200; i < files.size(); ++i) QFile::remove(files[i].filePath());
 }
 
-std::optional<Glance> kept(const QString& folder, const QString& key) {
+std::optional<Thumbnail> kept(const QString& folder, const QString& key) {
     auto bytes = read_file((folder + "/" + key + ".json").toStdString(), 4 << 20);
     if (!bytes) return std::nullopt;
     auto facts = facts_from_json(nlohmann::json::parse(bytes->begin(), bytes->end(), nullptr, false));
     if (!facts) return std::nullopt;
-    Glance g;
+    Thumbnail g;
     g.facts = std::make_shared<SourceFacts>(std::move(*facts));
     g.poster.load(folder + "/" + key + ".png");
     g.poster.setDevicePixelRatio(2);
     return g;
 }
 
-Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
-    Glance g;
+Thumbnail look_into(const std::string& source, const std::atomic<bool>* cancel) {
+    Thumbnail g;
     if (auto name = parse_catalogue_name(source)) {
         // Title, length and poster are the service's to tell; the clip itself is not fetched for a card.
         auto clip = ask_catalogue(*name, KeyFile().key_for(name->host));
@@ -56,8 +56,8 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
         g.facts = std::move(facts);
         g.poster.loadFromData(clip->poster.data(), static_cast<int>(clip->poster.size()));
         if (!g.poster.isNull())
-            g.poster = g.poster.scaled(Glances::poster_width * 2, Glances::poster_height * 2, Qt::KeepAspectRatio,
-                                       Qt::SmoothTransformation);
+            g.poster = g.poster.scaled(PosterCache::poster_width * 2, PosterCache::poster_height * 2,
+                                       Qt::KeepAspectRatio, Qt::SmoothTransformation);
         g.poster.setDevicePixelRatio(2);
         return g;
     }
@@ -98,7 +98,7 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
     if (auto tracks = select_tracks(clip->info(), CodecRegistry::standard()); !tracks)
         g.error = tracks.error();
     else
-        g.poster = make_poster(clip, Glances::poster_width * 2, Glances::poster_height * 2, cancel);
+        g.poster = make_poster(clip, PosterCache::poster_width * 2, PosterCache::poster_height * 2, cancel);
     // A poster that was given up half way is none to be kept.
     if (!key.isEmpty() && !g.error && !*cancel) {
         auto text = to_json(*g.facts).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
@@ -111,26 +111,26 @@ Glance look_into(const std::string& source, const std::atomic<bool>* cancel) {
 }
 }  // namespace
 
-Glances::Glances(QObject* parent) : QObject(parent) {
+PosterCache::PosterCache(QObject* parent) : QObject(parent) {
     tasks_.ask("", "tidy", [](auto&) { return tidy(cache_folder()), true; }, [](bool) {});
 }
 
-const Glance* Glances::at(const std::string& source) {
+const Thumbnail* PosterCache::at(const std::string& source) {
     auto [it, fresh] = known_.try_emplace(source);
     if (!fresh) return it->second ? &*it->second : nullptr;
     ++waiting_;
     tasks_.ask(
         source, source, [source](const std::atomic<bool>& cancel) { return look_into(source, &cancel); },
-        [this, source](Glance glance) {
+        [this, source](Thumbnail thumbnail) {
             --waiting_;
-            known_[source] = std::move(glance);
+            known_[source] = std::move(thumbnail);
             tasks_.forget(source);
             emit found(source);
         });
     return nullptr;
 }
 
-void Glances::forget(const std::string& source) {
+void PosterCache::forget(const std::string& source) {
     auto it = known_.find(source);
     if (it == known_.end()) return;
     if (!it->second) --waiting_;

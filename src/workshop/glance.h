@@ -11,19 +11,19 @@
 
 namespace ruedo {
 
-struct Glance {
+struct Thumbnail {
     QImage poster;                             ///< Twice the size it is shown at.
     std::shared_ptr<const SourceFacts> facts;  ///< Nothing when the source does not open.
     std::optional<Error> error;
     bool from_service = false;  ///< Told by a catalogue; the clip itself was not looked into.
 };
 
-class Glances : public QObject {
+class PosterCache : public QObject {
     Q_OBJECT
   public:
-    explicit Glances(QObject* parent = nullptr);
+    explicit PosterCache(QObject* parent = nullptr);
     /// What is known; otherwise it is looked for, and `found` says when.
-    const Glance* at(const std::string& source);
+    const Thumbnail* at(const std::string& source);
     /// Looks again at what did not open, or changed.
     void forget(const std::string& source);
     int waiting() const { return waiting_; }
@@ -33,7 +33,7 @@ class Glances : public QObject {
     void found(const std::string& source);
 
   private:
-    std::map<std::string, std::optional<Glance>> known_;
+    std::map<std::string, std::optional<Thumbnail>> known_;
     int waiting_ = 0;
     BackgroundTasks tasks_{nullptr, 2, QThread::LowPriority};
 };

@@ -13,7 +13,7 @@ namespace ruedo {
 namespace {
 
 /// What a card says about a source for a target.
-CardFacts card_facts(const Glance& g, const Target* target, const std::string& source, const std::string& made) {
+CardFacts card_facts(const Thumbnail& g, const Target* target, const std::string& source, const std::string& made) {
     CardFacts card;
     card.poster = g.poster;
     card.audio_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
@@ -67,7 +67,7 @@ void Card::paintEvent(QPaintEvent*) {
         g.setPen(QPen(c.ochre, 2));
         g.drawRect(QRectF(rect()).adjusted(4, 4, -4, -4));
     }
-    QRectF place(12, 12, Glances::poster_width, Glances::poster_height);
+    QRectF place(12, 12, PosterCache::poster_width, PosterCache::poster_height);
     if (facts_ && !facts_->poster.isNull()) {
         QSizeF size(facts_->poster.width() / 2.0, facts_->poster.height() / 2.0);
         g.drawImage(QRectF(place.center() - QPointF(size.width() / 2, size.height() / 2), size), facts_->poster);
@@ -119,35 +119,35 @@ void Card::paintEvent(QPaintEvent*) {
 }
 
 Shelf::Shelf(Project& project, QWidget* parent)
-    : QScrollArea(parent), project_(project), glances_(new Glances(this)), flow_(new QWidget) {
+    : QScrollArea(parent), project_(project), posters_(new PosterCache(this)), flow_(new QWidget) {
     setWidget(flow_);
     setWidgetResizable(true);
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     connect(&project_, &Project::changed, this, [this] { rebuild(); });
     connect(&project_, &Project::current_changed, this, [this] { mark(); });
-    connect(glances_, &Glances::found, this, [this](const std::string& source) {
+    connect(posters_, &PosterCache::found, this, [this](const std::string& source) {
         for (std::size_t i = 0; i < cards_.size(); ++i)
             if (places_[i] == source) fill(i);
         emit looked_into(source);
-        emit progressed(glances_->waiting());
+        emit progressed(posters_->waiting());
     });
     rebuild();
 }
 
 void Shelf::fill(std::size_t i) {
-    if (auto* glance = glances_->at(places_[i]))
+    if (auto* thumbnail = posters_->at(places_[i]))
         cards_[i]->set_facts(
-            card_facts(*glance, target_ ? &*target_ : nullptr, places_[i], i < made_.size() ? made_[i] : ""));
+            card_facts(*thumbnail, target_ ? &*target_ : nullptr, places_[i], i < made_.size() ? made_[i] : ""));
 }
 QImage Shelf::poster_of(const std::string& place) const {
-    auto* glance = glances_->at(place);
-    return glance ? glance->poster : QImage();
+    auto* thumbnail = posters_->at(place);
+    return thumbnail ? thumbnail->poster : QImage();
 }
 std::optional<Verdict> Shelf::verdict_of(std::size_t i) const {
-    auto* glance = i < places_.size() ? glances_->at(places_[i]) : nullptr;
-    if (!glance || !glance->facts || glance->error || glance->from_service || !target_) return std::nullopt;
-    return judge(*glance->facts, *target_, CodecRegistry::standard(), places_[i]);
+    auto* thumbnail = i < places_.size() ? posters_->at(places_[i]) : nullptr;
+    if (!thumbnail || !thumbnail->facts || thumbnail->error || thumbnail->from_service || !target_) return std::nullopt;
+    return judge(*thumbnail->facts, *target_, CodecRegistry::standard(), places_[i]);
 }
 
 void Shelf::rebuild() {
@@ -201,7 +201,7 @@ void Shelf::make_cards() {
     for (auto* card : cards_)
         if (card->isHidden()) card->show();
     mark();
-    emit progressed(glances_->waiting());
+    emit progressed(posters_->waiting());
     if (cards_.size() < shown_.size() && !making_) {
         making_ = true;
         QTimer::singleShot(1, this, [this] { making_ = false, make_cards(); });

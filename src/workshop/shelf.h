@@ -58,7 +58,7 @@ class Shelf : public QScrollArea {
     void lay_out();
     void mark();
     Project& project_;
-    Glances* glances_;
+    PosterCache* posters_;
     std::optional<Target> target_;
     QWidget* flow_;
     std::vector<Card*> cards_;
