@@ -17,7 +17,7 @@ namespace ruedo {
 namespace {
 
 /// What a task lets through is a fault of ours; it ends that task, not the process.
-void net(const char* where, Task& task) {
+void run_guarded(const char* where, Task& task) {
     try {
         task();
     } catch (const std::exception& e) {
@@ -95,7 +95,7 @@ class RealStrand final : public Strand {
             }
             Task task = agenda_.take_first();
             lock.unlock();
-            net("a strand", task);
+            run_guarded("a strand", task);
             task = {};
             lock.lock();
         }
@@ -189,7 +189,7 @@ class RealWorker final : public Worker {
                 Work work = std::move(queue.front());
                 queue.pop_front();
                 lock.unlock();
-                net("a lane", work.job);
+                run_guarded("a lane", work.job);
                 work.job = {};
                 lock.lock();
                 if (strand) strand->post(std::move(work.done));
@@ -220,7 +220,7 @@ class Virtual final : public VirtualStrand {
             now_ = std::max(now_, due);
             Task task = agenda_.take_first();
             running_ = true;
-            net("the virtual strand", task);
+            run_guarded("the virtual strand", task);
             running_ = false;
         }
         if (!(done && done())) now_ = std::max(now_, end == Time::max() ? now_ : end);

@@ -22,7 +22,7 @@ class VideoDecoder {
     virtual Status drain(std::vector<Frame>& out) = 0;
     /// Appends what is held back although pictures may still come that are shown before it; decoding goes on. Nothing
     /// where a library can't do that.
-    virtual Status hurry(std::vector<Frame>&) { return {}; }
+    virtual Status flush_early(std::vector<Frame>&) { return {}; }
     /// Forgets everything, for a jump to a keyframe.
     virtual void reset() = 0;
     /// Pictures before `from` are decoded but need not be handed out, which spares copying them.
@@ -229,9 +229,9 @@ class FrameReader {
     std::vector<Frame> ready_;
     std::size_t ready_at_ = 0;
     Bytes data_;
-    Time from_{INT64_MIN};         ///< Pictures before this are decoded, not given out.
-    std::optional<Time> hurried_;  ///< What is waited for; once it is decoded, nothing behind it need be.
-    std::vector<Frame> early_;     ///< Came out with it, and are shown later than some that are still to come.
+    Time from_{INT64_MIN};        ///< Pictures before this are decoded, not given out.
+    std::optional<Time> sought_;  ///< What is waited for; once it is decoded, nothing behind it need be.
+    std::vector<Frame> early_;    ///< Came out with it, and are shown later than some that are still to come.
     std::uint64_t decoded_ = 0, damaged_ = 0, damaged_in_a_row_ = 0;
     struct Fed {
         Time pts{}, duration{};

@@ -52,7 +52,7 @@ Result<bool> FrameReader::feed() {
     }
     end_.see(head);
     // On the way to a picture that is sought, what no other depends on need not be decoded.
-    bool on_the_way = hurried_ && head.pts < *hurried_;
+    bool on_the_way = sought_ && head.pts < *sought_;
     if ((sparing_ || on_the_way) && !head.keyframe && disposable(track_, data_)) {
         left_out_ += !on_the_way;
         return true;
@@ -69,8 +69,8 @@ Result<bool> FrameReader::feed() {
             return std::unexpected(done.error());
     } else {
         damaged_in_a_row_ = 0;
-        if (hurried_ == head.pts && ready_.empty()) {
-            RUEDO_TRY_DO(decoder_->hurry(ready_));
+        if (sought_ == head.pts && ready_.empty()) {
+            RUEDO_TRY_DO(decoder_->flush_early(ready_));
             auto behind = std::find_if(ready_.begin(), ready_.end(), [&](auto& p) { return p.pts > head.pts; });
             early_.assign(std::make_move_iterator(behind), std::make_move_iterator(ready_.end()));
             ready_.erase(behind, ready_.end());
@@ -159,9 +159,9 @@ Result<Frame> FrameReader::at(Time t, const std::atomic<bool>* cancel) {
     // `decoded` would not tell the cost from the keyframe, so that is left to `next`.
     RUEDO_TRY_DO(restart(target, target));
     decoded_ = 0;
-    hurried_ = target;
+    sought_ = target;
     auto found = next(cancel);
-    hurried_.reset();
+    sought_.reset();
     RUEDO_TRY(auto picture, std::move(found));
     if (!picture) {
         if (last_damage_) return std::unexpected(*last_damage_);

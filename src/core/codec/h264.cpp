@@ -94,7 +94,7 @@ class Decoder final : public VideoDecoder {
         flush(out);
         return {};
     }
-    Status hurry(std::vector<Frame>& out) override {
+    Status flush_early(std::vector<Frame>& out) override {
         flush(out);
         return {};
     }

@@ -80,8 +80,8 @@ class CroppingDecoder final : public VideoDecoder {
     Status drain(std::vector<Frame>& out) override {
         return cut(out, [&] { return decoder_->drain(out); });
     }
-    Status hurry(std::vector<Frame>& out) override {
-        return cut(out, [&] { return decoder_->hurry(out); });
+    Status flush_early(std::vector<Frame>& out) override {
+        return cut(out, [&] { return decoder_->flush_early(out); });
     }
     void reset() override { decoder_->reset(); }
     void hand_out_from(Time from) override { decoder_->hand_out_from(from); }

@@ -197,7 +197,7 @@ void Controller::Engine::reset_source() {
     way_ = Way::all, leap_next_ = false, decoding_speed_ = 0, decoding_cost_ = {},
     no_leap_before_ = ticked_ = {INT64_MIN};
     altered_ = false;
-    no_hurry();
+    reset_pace_boost();
     cut_.reset(), audio_track_end_.reset();
     track_options_ = no_track_options(), cues_.reset(), frame_times_.reset();
     text_track_ = 0;
@@ -314,7 +314,7 @@ void Controller::Engine::opened(Result<Playable> result) {
 void Controller::Engine::begin_seek() {
     auto wanted = wanted_.value_or(Wanted{fold(media_now()), SeekMode::exact, 0, now()});
     wanted_.reset();
-    no_hurry();
+    reset_pace_boost();
     seeking_for_ = wanted;
     if (frame_timer_) env_.strand->cancel(std::exchange(frame_timer_, 0));
     // A step forward may already be decoded.
@@ -420,7 +420,7 @@ void Controller::Engine::halt() {
     bool was_running = clock_.running();
     armed_ = false;
     clock_.hold(at);
-    if (state_.intent == Intent::hold) no_hurry();
+    if (state_.intent == Intent::hold) reset_pace_boost();
     want_run_ = false;
     if (frame_timer_) env_.strand->cancel(std::exchange(frame_timer_, 0));
     if (tick_timer_) env_.strand->cancel(std::exchange(tick_timer_, 0));

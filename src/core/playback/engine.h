@@ -39,7 +39,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void tell(const std::string& name, const std::string& detail) { note(name, detail); }
     template <class F>
     void on_call(F&& f) {
-        safely(std::forward<F>(f));
+        run_guarded(std::forward<F>(f));
     }
     double volume() const { return volume_; }
     bool muted() const { return muted_; }
@@ -126,7 +126,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void look_at_converter();
     void look_at_news();
     void catch_up(Time now);
-    void no_hurry();
+    void reset_pace_boost();
     void measure_buffer();
     void list_track_options();
     void find_frames();
@@ -168,11 +168,11 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     template <class F>
     auto guarded(F&& f) {
         return [weak = weak_from_this(), f = std::forward<F>(f)]() mutable {
-            if (auto self = weak.lock()) self->safely(f);
+            if (auto self = weak.lock()) self->run_guarded(f);
         };
     }
     template <class F>
-    void safely(F&& f) {
+    void run_guarded(F&& f) {
         try {
             f();
         } catch (const std::exception& e) {
@@ -266,7 +266,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         Time wall, media, behind;  ///< Behind the edge as it was known then.
     };
     std::optional<OnTime> on_time_;
-    double hurry_ = 1;  ///< Besides the rate, while a live source makes up for stalls.
+    double pace_boost_ = 1;  ///< Besides the rate, while a live source makes up for stalls.
     // One flag for each kind of waiting, so that giving one up leaves the others alone.
     CancelFlag cancel_ = std::make_shared<std::atomic<bool>>(false),
                audio_cancel_ = std::make_shared<std::atomic<bool>>(false),

@@ -159,7 +159,7 @@ void Controller::Engine::begin_audio_at(Time at) {
     audio_lap_ = lap_of(at);
     audio_next_ = audio_fed_ = audio_from_ = at;
     stretched_ = 0;
-    audio_pace_ = rate_ * hurry_;
+    audio_pace_ = rate_ * pace_boost_;
     stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<TimeStretcher>(audio_pace_);
 }
 
@@ -198,7 +198,7 @@ void Controller::Engine::pump_audio() {
         std::optional<Time> track_end;
     };
     // At another pace what waits in the old stretcher comes out first.
-    auto pace_before = std::exchange(audio_pace_, rate_ * hurry_);
+    auto pace_before = std::exchange(audio_pace_, rate_ * pace_boost_);
     auto old = pace_before == audio_pace_ ? nullptr : stretcher_;
     if (pace_before != audio_pace_)
         stretcher_ = audio_pace_ == 1 ? nullptr : std::make_shared<TimeStretcher>(audio_pace_);
@@ -354,15 +354,15 @@ void Controller::Engine::look_at_news() {
 }
 
 /// Moved, held or played at another rate, it is where its user wants it: there is nothing to make up for.
-void Controller::Engine::no_hurry() {
-    on_time_.reset(), hurry_ = 1;
+void Controller::Engine::reset_pace_boost() {
+    on_time_.reset(), pace_boost_ = 1;
     clock_.set_rate(rate_, now());
 }
 
 /// A live source makes up for what stalls cost it, until it is as near to its edge as before. The edge alone does not
 /// say so: it is an estimate that grows while the first playlists are read, without any stall.
 void Controller::Engine::catch_up(Time t) {
-    constexpr double hurried = 1.05;
+    constexpr double boosted_pace = 1.05;
     constexpr Time worth_it = 1_s, near = 50_ms, least_ahead = 3_s;
     auto newest = rate_ == 1 && !looping() ? edge() : std::nullopt;
     auto at = media_now();
@@ -373,11 +373,11 @@ void Controller::Engine::catch_up(Time t) {
     auto lost =
         on_time_ ? std::min((t - on_time_->wall) - (at - on_time_->media), *newest - at - on_time_->behind) : Time{};
     bool enough = !fetched_ || !on_time_ || buffered_.to - at >= std::min(least_ahead, on_time_->behind / 2);
-    auto hurry = enough && lost > (hurry_ > 1 ? near : worth_it) ? hurried : 1;
-    if (hurry == hurry_) return;
-    hurry_ = hurry;
-    clock_.set_rate(rate_ * hurry_, t);
-    if (hurry_ > 1)
+    auto boost = enough && lost > (pace_boost_ > 1 ? near : worth_it) ? boosted_pace : 1;
+    if (boost == pace_boost_) return;
+    pace_boost_ = boost;
+    clock_.set_rate(rate_ * pace_boost_, t);
+    if (pace_boost_ > 1)
         note("catching-up", fmt::format("5 % faster, to make up for {:.1f} s", lost.seconds()));
     else
         note("back-at-edge", newest ? fmt::format("{:.1f} s behind the live edge", (*newest - at).seconds()) : "");

@@ -33,7 +33,7 @@ void Controller::Engine::publish() {
         s.display_height = pictures_->track().video.display_height();
     }
     s.edge = edge();
-    s.pace = rate_ * hurry_;
+    s.pace = rate_ * pace_boost_;
     s.volume = volume_, s.muted = muted_, s.rate = rate_, s.loop = loop_;
     s.error = error_;
     s.counters = counters_;
