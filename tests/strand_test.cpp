@@ -26,11 +26,11 @@ TEST_CASE("who gives way takes along whom it begins, and nobody else") {
     auto now = [] { return ::getpriority(PRIO_PROCESS, static_cast<id_t>(::gettid())); };
     int here = now(), there = 0, further = 0, last = 0;
     std::thread([&] {
-        give_way();
+        lower_priority();
         there = now();
         std::thread([&] {
             further = now();
-            give_way(), give_way();
+            lower_priority(), lower_priority();
             last = now();
         }).join();
     }).join();

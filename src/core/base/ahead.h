@@ -22,7 +22,7 @@ class Ahead {
     /// gives way and goes on in those.
     Ahead(std::size_t most, bool in_gaps, Make make)
         : ready_(most), thread_([this, in_gaps, make = std::move(make)] {
-              if (in_gaps) give_way();
+              if (in_gaps) lower_priority();
               try {
                   for (;;) {
                       auto value = make(stop_);

@@ -414,7 +414,7 @@ Status JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)
         return !stop;
     };
     auto work = [&] {
-        give_way();  // what plays comes first
+        lower_priority();  // what plays comes first
         while (!stop) {
             ++busy;
             auto next = take_next();

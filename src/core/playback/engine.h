@@ -100,7 +100,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void pump_audio();
     void prime_audio(Time at);
     void take_frame(Result<Decoded> result, int lap, Time begun);
-    void give_way(Time at, Time begun);
+    void shed_load(Time at, Time begun);
     void look_whether_stood_still(Time now);
     void take_audio(std::unique_ptr<AudioReader> audio, Time at, Time asked, int tries);
     bool enough_is_here();
@@ -276,7 +276,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
                buffer_cancel_ = std::make_shared<std::atomic<bool>>(false);
     std::atomic<bool> stop_all_ = false;
 
-    /// What is given up to keep up with the sound (see `give_way`).
+    /// What is given up to keep up with the sound (see `shed_load`).
     enum class Way { all, sparing, leaping };
     Way way_ = Way::all;
     bool leap_next_ = false;

@@ -92,7 +92,7 @@ void Controller::Engine::take_frame(Result<Decoded> result, int lap, Time begun)
         if (result->leapt) note("giving-way", fmt::format("on from the keyframe at {}", format_time(picture->pts)));
         reaches(at + picture->duration);
         items_.push_back(item_of(std::move(*picture), at));
-        if (clock_.running() && !only_now()) give_way(at, begun);
+        if (clock_.running() && !only_now()) shed_load(at, begun);
     }
     pump();
     if (clock_.running()) present_due();
@@ -102,7 +102,7 @@ void Controller::Engine::take_frame(Result<Decoded> result, int lap, Time begun)
 /// Decoding that can't keep up gives way, step by step: late pictures are not shown and not converted
 /// (`present_due`); pictures that nothing depends on are not decoded; at last, on from the next keyframe. Sound goes
 /// on. `at` is the newest picture's time, decoded since `begun`.
-void Controller::Engine::give_way(Time at, Time begun) {
+void Controller::Engine::shed_load(Time at, Time begun) {
     auto t = now();
     auto lead = at - clock_.at(t);
     auto cost = t - begun;

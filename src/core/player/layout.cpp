@@ -254,7 +254,7 @@ class Laying {
                 return std::pair(player_.controls[a].rank(), a) < std::pair(player_.controls[b].rank(), b);
             });
         };
-        auto give_way = [&](std::vector<std::size_t>& list, int wide, int high) {
+        auto fold_controls = [&](std::vector<std::size_t>& list, int wide, int high) {
             while (!list.empty()) {
                 auto worst = last_to_stay(list);
                 auto too_high = std::find_if(list.begin(), list.end(),
@@ -269,15 +269,15 @@ class Laying {
         };
         int upper_high = upper.empty() ? 0 : row_height(upper, true);
         int lower_high = inner.height - upper_high;
-        give_way(upper, inner.width, std::max(upper_high, 0));
+        fold_controls(upper, inner.width, std::max(upper_high, 0));
         int more = mount_.unit();
         if (with_more || !folded.empty())
-            give_way(lower, inner.width - more - between, lower_high);
+            fold_controls(lower, inner.width - more - between, lower_high);
         else {
             auto kept = lower;
-            give_way(lower, inner.width, lower_high);
+            fold_controls(lower, inner.width, lower_high);
             if (!folded.empty())
-                lower = kept, folded.clear(), give_way(lower, inner.width - more - between, lower_high);
+                lower = kept, folded.clear(), fold_controls(lower, inner.width - more - between, lower_high);
         }
         for (auto i : folded) fold(i);
         bool wants_more = with_more || !folded.empty();
