@@ -47,9 +47,9 @@ struct Around {
     Phase phase() const { return session.snapshot().state.phase; }
     bool plays() const { return session.snapshot().motion == Motion::moving; }
 };
-HostSpec with(std::string_view name, Deed deed) {
+HostSpec with(std::string_view name, HostAction action) {
     HostSpec s;
-    s.deeds.at(host_row(name)) = deed;
+    s.actions.at(host_row(name)) = action;
     return s;
 }
 }  // namespace
@@ -57,21 +57,23 @@ HostSpec with(std::string_view name, Deed deed) {
 TEST_CASE("whatever is chosen for whatever happens is done, and what is owed afterwards is done then") {
     for (std::size_t row = 0; row < host_row_count; ++row) {
         auto& r = host_rows()[row];
-        for (auto deed : r.deeds) {
-            INFO(r.name << ": " << deed_name(deed));
+        for (auto action : r.actions) {
+            INFO(r.name << ": " << action_name(action));
             HostSpec spec;
-            spec.deeds[row] = deed;
+            spec.actions[row] = action;
             Around a(spec);
             a.session.controller().play();
             a.run(3_s);
             REQUIRE(a.plays());
             a.say(r.begins);
-            bool goes_on = deed == Deed::go_on || deed == Deed::soften || deed == Deed::silence;
+            bool goes_on = action == HostAction::go_on || action == HostAction::soften || action == HostAction::silence;
             CHECK(a.plays() == goes_on);
-            bool gone = deed == Deed::let_go || deed == Deed::begin_anew;
+            bool gone = action == HostAction::let_go || action == HostAction::begin_anew;
             CHECK((a.phase() == Phase::closed) == gone);
             auto part = a.session.life().heard(spec);
-            CHECK(part == (deed == Deed::soften && !r.ends.empty() ? 0.2 : deed == Deed::silence ? 0 : 1));
+            CHECK(part == (action == HostAction::soften && !r.ends.empty() ? 0.2
+                           : action == HostAction::silence                 ? 0
+                                                                           : 1));
             auto at = a.session.snapshot().position;
             if (r.ends.empty()) {
                 CHECK(a.session.life() == HostLife{});
@@ -80,14 +82,14 @@ TEST_CASE("whatever is chosen for whatever happens is done, and what is owed aft
             a.say(r.ends);
             a.run(1_s);
             CHECK(a.session.life().heard(spec) == 1);
-            bool returns = goes_on || deed == Deed::pause_and_return || deed == Deed::let_go;
+            bool returns = goes_on || action == HostAction::pause_and_return || action == HostAction::let_go;
             CHECK(a.plays() == returns);
             // A place is kept to the frame, but by what begins anew.
             auto now = a.session.snapshot().position;
-            if (deed == Deed::pause) CHECK(now == at);
-            if (deed == Deed::pause_and_return) CHECK((now > at + 500_ms && now < at + 1500_ms));
-            if (deed == Deed::let_go) CHECK((now > 3_s && now < 5_s));
-            if (deed == Deed::begin_anew) CHECK((now == Time{} && a.phase() == Phase::ready));
+            if (action == HostAction::pause) CHECK(now == at);
+            if (action == HostAction::pause_and_return) CHECK((now > at + 500_ms && now < at + 1500_ms));
+            if (action == HostAction::let_go) CHECK((now > 3_s && now < 5_s));
+            if (action == HostAction::begin_anew) CHECK((now == Time{} && a.phase() == Phase::ready));
             CHECK(a.made == (gone ? 3 : 2) - 1);
             auto events = a.session.controller().events();
             if (!gone)
@@ -97,7 +99,7 @@ TEST_CASE("whatever is chosen for whatever happens is done, and what is owed aft
 }
 
 TEST_CASE("what was held before stays held, and who presses play or pause meanwhile takes over") {
-    Around a(with("background", Deed::pause_and_return));
+    Around a(with("background", HostAction::pause_and_return));
     for (auto word : {"background", "foreground", "call", "end-call", "tear-down", "bring-back"}) a.say(word);
     a.run(1_s);
     CHECK((a.phase() == Phase::ready && a.session.snapshot().position == Time{}));
@@ -121,7 +123,7 @@ TEST_CASE("what was held before stays held, and who presses play or pause meanwh
 }
 
 TEST_CASE("of several things at once the last one that ends lets it go on, and the quietest counts") {
-    HostSpec spec = with("background", Deed::pause_and_return);
+    HostSpec spec = with("background", HostAction::pause_and_return);
     Around a(spec);
     a.session.controller().play();
     a.run(1_s);
@@ -144,7 +146,7 @@ TEST_CASE("of several things at once the last one that ends lets it go on, and t
     a.run(500_ms);
     CHECK(a.plays());
 
-    spec.deeds[host_row("sound-lent")] = Deed::silence;
+    spec.actions[host_row("sound-lent")] = HostAction::silence;
     HostLife life;
     CHECK(happen(life, "share-sound", spec, true).told == "sound-shared: plays softly until it is over");
     CHECK(life.heard(spec) == 0.2);
@@ -165,7 +167,7 @@ TEST_CASE(
     for (int round = 0; round < 2000; ++round) {
         HostSpec spec;
         for (std::size_t i = 0; i < host_row_count; ++i)
-            if (random() % 2) spec.deeds[i] = host_rows()[i].deeds[random() % host_rows()[i].deeds.size()];
+            if (random() % 2) spec.actions[i] = host_rows()[i].actions[random() % host_rows()[i].actions.size()];
         HostLife life;
         bool plays = random() % 2, played = plays, open = true;
         for (int k = 0; k < 40; ++k) {
@@ -195,8 +197,8 @@ TEST_CASE(
 
 TEST_CASE("a document says what is done, keeps what it does not know, and names what it does not understand") {
     PlayerDocument d;
-    d.player().host = with("background", Deed::let_go);
-    d.player().host.deeds[host_row("call")] = Deed::silence;
+    d.player().host = with("background", HostAction::let_go);
+    d.player().host.actions[host_row("call")] = HostAction::silence;
     auto j = to_json(d);
     CHECK(j["players"][0]["host"] == nlohmann::json{{"background", "let-go"}, {"call", "silence"}});
     CHECK(value(document_from_json(j, "x")) == d);

@@ -36,7 +36,7 @@ struct LifeBench {
         d.app_name = "Harbour Lights";
         fs::copy_file(fixture("h264_high_aac.mp4"), folder / "lantern.mp4");
         d.sources = {{.name = "lantern", .file = "lantern.mp4"}};
-        d.player().host.deeds[host_row("background")] = Deed::pause_and_return;
+        d.player().host.actions[host_row("background")] = HostAction::pause_and_return;
         done(save_document(d, folder / "life.ruedo"));
         window.show();
         REQUIRE(window.open_project(folder / "life.ruedo"));
@@ -75,7 +75,7 @@ TEST_CASE("the hoop of the app can be pressed, and the player does what its docu
     sentences.search("phone call");
     CHECK(sentences.plain_text().contains("While a phone call lasts it pauses, and goes on after it."));
     CHECK(sentences.set_value("host call", "go-on"));
-    CHECK(b.window.project().spec().host.of(host_row("call")) == Deed::go_on);
+    CHECK(b.window.project().spec().host.of(host_row("call")) == HostAction::go_on);
     press("called away");
     pass(200);
     CHECK(b.now().state.phase == Phase::playing);

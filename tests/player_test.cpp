@@ -28,7 +28,8 @@ void random_player(const PlayerDocument& d, PlayerSpec& p, std::mt19937& random)
     p.give_up_after = 1_s * static_cast<std::int64_t>(random() % 9);
     p.at_end = static_cast<AtEnd>(random() % 6);
     for (std::size_t row = 0; row < host_row_count; ++row)
-        if (auto deeds = host_rows()[row].deeds; random() % 3 == 0) p.host.deeds[row] = deeds[random() % deeds.size()];
+        if (auto actions = host_rows()[row].actions; random() % 3 == 0)
+            p.host.actions[row] = actions[random() % actions.size()];
     for (auto r : {Remember::volume, Remember::place, Remember::captions})
         if (random() % 3 == 0) p.remembered.push_back(r);
     p.volume = static_cast<double>(random() % 101) / 100, p.muted = random() % 2, p.speed = random() % 2 ? 1 : 1.5;

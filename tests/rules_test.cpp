@@ -201,12 +201,12 @@ const std::vector<Case>& cases() {
              r.document.sources.resize(1);
              r.document.player().picture.render_width = 640, r.document.player().picture.render_height = 360;
          }},
-        {"plays-unseen", [](Room& r) { r.document.player().host.deeds[host_row("background")] = Deed::go_on; },
-         [](Room& r) { r.document.player().host.deeds[host_row("covered")] = Deed::go_on; }},
+        {"plays-unseen", [](Room& r) { r.document.player().host.actions[host_row("background")] = HostAction::go_on; },
+         [](Room& r) { r.document.player().host.actions[host_row("covered")] = HostAction::go_on; }},
         {"never-released", [](Room& r) { r.document.sources[0].file = "camera://simulated"; },
          [](Room& r) {
              r.document.sources[0].file = "camera://simulated";
-             r.document.player().host.deeds[host_row("background")] = Deed::let_go;
+             r.document.player().host.actions[host_row("background")] = HostAction::let_go;
          }},
         {"unknown-member", [](Room& r) { r.document.player().extra = R"({"volum": 0.5})"; },
          // What a newer format knows is not unknown.

@@ -9,13 +9,13 @@ void tell_host(Telling& t) {
     for (std::size_t i = 0; i < host_row_count; ++i) {
         auto& row = host_rows()[i];
         std::vector<Word::Option> options;
-        for (auto deed : row.deeds) options.push_back({text(deed_name(deed)), text(deed_words(deed))});
+        for (auto action : row.actions) options.push_back({text(action_name(action)), text(action_words(action))});
         auto key = "host " + text(row.name);
         t.chosen(key, t.at() + "host/" + text(row.name), text(row.told).section(',', 0, 0), options,
-                 text(deed_name(t.spec().host.of(i))), [i, player = t.player](PlayerDocument& d, std::size_t option) {
-                     auto deed = host_rows()[i].deeds[option];
-                     auto& said = d.player(player).host.deeds[i];
-                     said = deed == host_rows()[i].usual() ? std::nullopt : std::optional(deed);
+                 text(action_name(t.spec().host.of(i))), [i, player = t.player](PlayerDocument& d, std::size_t option) {
+                     auto action = host_rows()[i].actions[option];
+                     auto& said = d.player(player).host.actions[i];
+                     said = action == host_rows()[i].usual() ? std::nullopt : std::optional(action);
                  });
         paragraph.told << QString("%1 {%2}.").arg(text(row.told), key);
     }

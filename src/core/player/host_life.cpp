@@ -10,18 +10,18 @@
 
 namespace ruedo {
 namespace {
-struct DeedWords {
+struct ActionWords {
     std::string_view name, words;
 };
-constexpr std::array deed_rows{DeedWords{"go-on", "goes on"},
-                               DeedWords{"pause", "pauses"},
-                               DeedWords{"pause-and-return", "pauses, and goes on after it"},
-                               DeedWords{"soften", "plays softly until it is over"},
-                               DeedWords{"silence", "plays silently until it is over"},
-                               DeedWords{"let-go", "lets everything go, and comes back to its place"},
-                               DeedWords{"begin-anew", "lets everything go, and begins anew"}};
+constexpr std::array action_rows{ActionWords{"go-on", "goes on"},
+                                 ActionWords{"pause", "pauses"},
+                                 ActionWords{"pause-and-return", "pauses, and goes on after it"},
+                                 ActionWords{"soften", "plays softly until it is over"},
+                                 ActionWords{"silence", "plays silently until it is over"},
+                                 ActionWords{"let-go", "lets everything go, and comes back to its place"},
+                                 ActionWords{"begin-anew", "lets everything go, and begins anew"}};
 
-using enum Deed;
+using enum HostAction;
 constexpr std::array covered{go_on, pause, pause_and_return};
 constexpr std::array background{pause, pause_and_return, let_go, go_on};
 constexpr std::array call{pause_and_return, pause, silence, go_on};
@@ -56,11 +56,11 @@ constexpr std::array<HostRow, host_row_count> rows{
             "When its sound goes to another device, it", "", output},
 };
 constexpr double softened = 0.2;
-bool holds_it_back(Deed d) { return d == pause || d == pause_and_return || d == let_go || d == begin_anew; }
+bool holds_it_back(HostAction d) { return d == pause || d == pause_and_return || d == let_go || d == begin_anew; }
 }  // namespace
 
-std::string_view deed_name(Deed d) { return deed_rows.at(static_cast<std::size_t>(d)).name; }
-std::string_view deed_words(Deed d) { return deed_rows.at(static_cast<std::size_t>(d)).words; }
+std::string_view action_name(HostAction d) { return action_rows.at(static_cast<std::size_t>(d)).name; }
+std::string_view action_words(HostAction d) { return action_rows.at(static_cast<std::size_t>(d)).words; }
 std::span<const HostRow, host_row_count> host_rows() { return rows; }
 std::size_t host_row(std::string_view name) {
     return static_cast<std::size_t>(std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == name; }) -
@@ -112,19 +112,19 @@ HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, 
         }
         if (word != row.begins || life.holds[i]) continue;
         life.holds[i] = !row.ends.empty();
-        auto deed = spec.of(i);
-        tell(row.name, deed_words(deed));
-        if (!holds_it_back(deed)) continue;
+        auto action = spec.of(i);
+        tell(row.name, action_words(action));
+        if (!holds_it_back(action)) continue;
         // Playing is owed by whoever is asked to go on after it; what pauses for good takes that back.
-        if (deed == pause)
+        if (action == pause)
             life.owes_playing = false;
         else if (plays)
             life.owes_playing = true;
         out.pause = out.pause || plays;
-        if (deed == let_go || deed == begin_anew) {
+        if (action == let_go || action == begin_anew) {
             out.let_go = !life.let_go;
             life.let_go = true;
-            life.anew = deed == begin_anew;
+            life.anew = action == begin_anew;
         }
     }
     if (!ended) return out;
@@ -149,7 +149,7 @@ namespace reading {
 json host_json(const HostSpec& s) {
     json j = json::object();
     for (std::size_t i = 0; i < host_row_count; ++i)
-        if (s.deeds[i]) j[std::string(host_rows()[i].name)] = deed_name(*s.deeds[i]);
+        if (s.actions[i]) j[std::string(host_rows()[i].name)] = action_name(*s.actions[i]);
     return with(std::move(j), s.extra);
 }
 HostSpec host_from(const json& j, const std::string& at) {
@@ -159,9 +159,9 @@ HostSpec host_from(const json& j, const std::string& at) {
         auto row = std::find_if(rows.begin(), rows.end(), [&](auto& r) { return r.name == k; });
         if (row == rows.end()) return false;
         std::string names;
-        for (auto deed : row->deeds) {
-            if (v == deed_name(deed)) return s.deeds[static_cast<std::size_t>(row - rows.begin())] = deed, true;
-            names += fmt::format("{}“{}”", names.empty() ? "" : ", ", deed_name(deed));
+        for (auto action : row->actions) {
+            if (v == action_name(action)) return s.actions[static_cast<std::size_t>(row - rows.begin())] = action, true;
+            names += fmt::format("{}“{}”", names.empty() ? "" : ", ", action_name(action));
         }
         throw Mistake{p, "must be one of " + names};
     });
@@ -176,13 +176,13 @@ std::string host_page() {
         "is said it is the first of those named. Scripts say `host WORD`, the\nring has a hoop for it, and in a packed "
         "app the desktop says what it knows.\n\n| member | when | the host says | the player |\n|---|---|---|---|\n";
     for (auto& r : rows) {
-        std::string deeds;
-        for (auto d : r.deeds) deeds += fmt::format("{}`{}`", deeds.empty() ? "" : ", ", deed_name(d));
+        std::string actions;
+        for (auto d : r.actions) actions += fmt::format("{}`{}`", actions.empty() ? "" : ", ", action_name(d));
         page += fmt::format("| `{}` | {} | `{}`{} | {} |\n", r.name, r.meaning, r.begins,
-                            r.ends.empty() ? std::string() : fmt::format(", `{}`", r.ends), deeds);
+                            r.ends.empty() ? std::string() : fmt::format(", `{}`", r.ends), actions);
     }
     page += "\n| | it |\n|---|---|\n";
-    for (auto& d : deed_rows) page += fmt::format("| `{}` | {} |\n", d.name, d.words);
+    for (auto& d : action_rows) page += fmt::format("| `{}` | {} |\n", d.name, d.words);
     return page +
            "\nSoftly means a fifth. Where several things hold at once, what is quietest counts, and it goes on when "
            "the last of those that hold it is over.\nWhoever presses play or pause meanwhile takes over: then it does "

@@ -12,19 +12,19 @@
 namespace ruedo {
 
 /// What a player does when something happens to its app.
-enum class Deed { go_on, pause, pause_and_return, soften, silence, let_go, begin_anew };
-std::string_view deed_name(Deed deed);   ///< In documents: "pause-and-return".
-std::string_view deed_words(Deed deed);  ///< In sentences: "pauses, and goes on after it".
+enum class HostAction { go_on, pause, pause_and_return, soften, silence, let_go, begin_anew };
+std::string_view action_name(HostAction action);   ///< In documents: "pause-and-return".
+std::string_view action_words(HostAction action);  ///< In sentences: "pauses, and goes on after it".
 
 struct HostRow {
-    std::string_view name;        ///< In documents: what holds while it lasts.
-    std::string_view begins;      ///< What the host says, in scripts too; several rows may end by the same word.
-    std::string_view ends;        ///< Empty for what is but a moment.
-    std::string_view meaning;     ///< For the documentation: when it is so.
-    std::string_view told;        ///< In sentences: "When other windows cover it".
-    std::string_view hoop;        ///< On the ring: "covered"; empty for what has no place of its own there.
-    std::span<const Deed> deeds;  ///< Those to choose from, the usual one first.
-    Deed usual() const { return deeds.front(); }
+    std::string_view name;     ///< In documents: what holds while it lasts.
+    std::string_view begins;   ///< What the host says, in scripts too; several rows may end by the same word.
+    std::string_view ends;     ///< Empty for what is but a moment.
+    std::string_view meaning;  ///< For the documentation: when it is so.
+    std::string_view told;     ///< In sentences: "When other windows cover it".
+    std::string_view hoop;     ///< On the ring: "covered"; empty for what has no place of its own there.
+    std::span<const HostAction> actions;  ///< Those to choose from, the usual one first.
+    HostAction usual() const { return actions.front(); }
 };
 inline constexpr std::size_t host_row_count = 10;
 std::span<const HostRow, host_row_count> host_rows();
@@ -37,9 +37,9 @@ std::string host_words();
 
 /// What a player does about each row; the usual where nothing is said.
 struct HostSpec {
-    std::array<std::optional<Deed>, host_row_count> deeds{};
+    std::array<std::optional<HostAction>, host_row_count> actions{};
     std::string extra{};  ///< Members of newer versions, kept as they are: JSON, or nothing.
-    Deed of(std::size_t row) const { return deeds[row].value_or(host_rows()[row].usual()); }
+    HostAction of(std::size_t row) const { return actions[row].value_or(host_rows()[row].usual()); }
     bool operator==(const HostSpec&) const = default;
 };
 

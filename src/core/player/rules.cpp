@@ -121,9 +121,9 @@ void all_at_once(R r) {
 void plays_unseen(R r) {
     static const auto row = host_row("background");
     each_player(r, [&](const Player& p) {
-        if (p.spec.host.of(row) == Deed::go_on)
+        if (p.spec.host.of(row) == HostAction::go_on)
             r.note(fmt::format("“{}” plays on when its app is put away.", p.spec.name), p.at("host/background"),
-                   p.change("Let it pause", [](PlayerSpec& s) { s.host.deeds[row].reset(); }));
+                   p.change("Let it pause", [](PlayerSpec& s) { s.host.actions[row].reset(); }));
     });
 }
 void never_released(R r) {
@@ -131,10 +131,10 @@ void never_released(R r) {
     each_player(r, [&](const Player& p) {
         bool camera =
             std::any_of(p.queue.begin(), p.queue.end(), [&](auto i) { return is_camera(r.document.sources[i].file); });
-        if (camera && p.spec.host.of(row) != Deed::let_go)
+        if (camera && p.spec.host.of(row) != HostAction::let_go)
             r.note(fmt::format("“{}” holds its camera while its app is put away.", p.spec.name),
                    fmt::format("/players/{}", p.number),
-                   p.change("Let everything go then", [](PlayerSpec& s) { s.host.deeds[row] = Deed::let_go; }));
+                   p.change("Let everything go then", [](PlayerSpec& s) { s.host.actions[row] = HostAction::let_go; }));
     });
 }
 

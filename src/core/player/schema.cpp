@@ -76,11 +76,11 @@ json room_schema() {
 json host_schema() {
     json members = json::object();
     for (auto& r : host_rows()) {
-        json deeds = json::array();
-        for (auto d : r.deeds) deeds.push_back(deed_name(d));
-        members[std::string(r.name)] = one_of(std::move(deeds));
+        json actions = json::array();
+        for (auto d : r.actions) actions.push_back(action_name(d));
+        members[std::string(r.name)] = one_of(std::move(actions));
         members[std::string(r.name)]["description"] = r.meaning;
-        members[std::string(r.name)]["default"] = deed_name(r.usual());
+        members[std::string(r.name)]["default"] = action_name(r.usual());
     }
     return object(std::move(members));
 }
