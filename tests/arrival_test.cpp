@@ -293,10 +293,10 @@ TEST_CASE("parts whose times start over lie end to end, whichever stream comes t
 TEST_CASE("pictures of what can't be sought are those of the times asked for, whatever their order") {
     auto server = LoopbackServer::start();
     std::vector<Time> times{5500_ms, 200_ms, 3_s, 3_s, 0_s, 1999_ms, 5999_ms};
-    using Shown = std::vector<std::pair<Time, std::optional<int>>>;
+    using PresentedFrame = std::vector<std::pair<Time, std::optional<int>>>;
     auto shown_in = [&](std::shared_ptr<Clip> clip) {
         auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
-        Shown shown(times.size());
+        PresentedFrame shown(times.size());
         done(reader->at_each(times, [&](std::size_t i, const Frame& picture) -> Status {
             shown[i] = {picture.pts, demo::read_strip(render(picture))};
             return {};

@@ -9,16 +9,16 @@
 
 namespace ruedo::test {
 
-struct Seen {
+struct NumberedFrame {
     Time pts{};
     int number = -1;
 };
-inline std::vector<Seen> frames_in(const fs::path& path, Time until = Time::max()) {
+inline std::vector<NumberedFrame> frames_in(const fs::path& path, Time until = Time::max()) {
     std::shared_ptr<Clip> clip = value(open_clip(path.string()));
     auto* track = clip->info().main(Kind::video);
     REQUIRE(track);
     auto reader = value(FrameReader::open(clip, *track, CodecRegistry::standard()));
-    std::vector<Seen> all;
+    std::vector<NumberedFrame> all;
     for (auto p = value(reader->next()); p && p->pts < until; p = value(reader->next()))
         all.push_back({p->pts, demo::read_strip(render(*p)).value_or(-1)});
     return all;

@@ -74,7 +74,7 @@ TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothin
                                     CodecRegistry::standard()));
         auto cut = frames_in(path);
         // The picture that is seen at the beginning, and all that begin before the end.
-        std::vector<Seen> wanted;
+        std::vector<NumberedFrame> wanted;
         for (std::size_t i = 0; i < all.size(); ++i)
             if (all[i].pts < to && (i + 1 == all.size() || all[i + 1].pts > from)) wanted.push_back(all[i]);
         REQUIRE(cut.size() == wanted.size());

@@ -269,7 +269,7 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
         Track track;
         track.codec = codec;
         PictureOrder order(track);
-        ShownPlaces places;
+        DisplayOrder places;
         for (std::size_t i = 0; i < coded.size(); ++i)
             places.add(order.mark(coded[i].data), static_cast<std::int64_t>(i));
         for (auto& c : coded) c.shown = static_cast<int>(*places.place(0, true)), places.take();
@@ -551,7 +551,7 @@ TEST_CASE("places in the order of showing, of any order of decoding that is allo
                 if (shown[k] < shown[i]) apart = std::max(apart, k - i);
         if (apart > 16) continue;
         ++tried;
-        ShownPlaces places;
+        DisplayOrder places;
         std::size_t fed = 0;
         for (std::size_t i = 0; i < count; ++i) {
             std::optional<std::int64_t> place;

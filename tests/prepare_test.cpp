@@ -293,11 +293,11 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
     auto was = value(gather_facts(clip, CodecRegistry::standard())).loudness->integrated;
     INFO(was << " LUFS");
     auto& pairing = k.pairing();
-    auto louder = was < -14 ? Pairing::Heard::after : Pairing::Heard::before;
+    auto louder = was < -14 ? Pairing::AudibleSide::after : Pairing::AudibleSide::before;
     pairing.play();
     REQUIRE(soon([&] { return pairing.turned_down(louder) > 0; }));
     CHECK(pairing.turned_down(louder) == Approx(std::abs(was + 14)).margin(2));
-    auto other = louder == Pairing::Heard::after ? Pairing::Heard::before : Pairing::Heard::after;
+    auto other = louder == Pairing::AudibleSide::after ? Pairing::AudibleSide::before : Pairing::AudibleSide::after;
     CHECK(pairing.turned_down(other) == 0);
     auto& looks = page.before_after();
     for (auto* word : {"hear before", "hear neither", "hear after"}) {
@@ -306,7 +306,7 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
         CHECK(pairing.playing());
         CHECK(soon([&] { return pairing.shown_pairs() > shown + 3; }));
     }
-    CHECK(pairing.heard() == Pairing::Heard::after);
+    CHECK(pairing.heard() == Pairing::AudibleSide::after);
 }
 
 TEST_CASE("under a line, side by side or as their difference, whole or so large that pixels are seen") {
@@ -324,7 +324,7 @@ TEST_CASE("under a line, side by side or as their difference, whole or so large 
     };
     auto plain = dark(wipe.grab().toImage());
     looks.pick("difference");
-    CHECK(wipe.seen() == Wipe::Seen::difference);
+    CHECK(wipe.seen() == Wipe::Comparing::difference);
     CHECK(soon([&] { return dark(wipe.grab().toImage()) < plain / 2; }));
     looks.pick("beside");
     // A hand moves both.
@@ -542,14 +542,14 @@ TEST_CASE("what the target does not take is played converted as it goes, with th
     auto& player = k.window->player();
     REQUIRE(soon([&] { return player.snapshot().state.phase == Phase::ready; }));
     player.controller().play();
-    CHECK(soon([&] { return player.snapshot().made_to.value_or(Time{}) > 1_s && k.window->path().made() > 3; }));
-    CHECK(player.snapshot().made_to.value() >= player.snapshot().position);
+    CHECK(soon([&] { return player.snapshot().converted_to.value_or(Time{}) > 1_s && k.window->path().made() > 3; }));
+    CHECK(player.snapshot().converted_to.value() >= player.snapshot().position);
     player.controller().pause();
     std::function(sentences.remarked()->presses[0].second)();
     CHECK_FALSE(k.window->plays_through());
     CHECK(soon([&] {
         auto s = player.snapshot();
-        return s.state.phase == Phase::ready && !s.made_to;
+        return s.state.phase == Phase::ready && !s.converted_to;
     }));
 }
 
@@ -690,7 +690,7 @@ TEST_CASE("a pair is shown however soon after opening it is asked for, and whate
     Pairing pairing(host);
     std::optional<Time> shown;
     int troubles = 0;
-    pairing.on_shown = [&](const Pairing::Shown& s) { shown = s.at; };
+    pairing.on_shown = [&](const Pairing::FramePair& s) { shown = s.at; };
     pairing.on_trouble = [&](const Error&) { ++troubles; };
     auto file = fixture("h264_high_aac.mp4").string();
     auto times = frames_in(file, 5_s);
@@ -701,7 +701,7 @@ TEST_CASE("a pair is shown however soon after opening it is asked for, and whate
             std::this_thread::sleep_for(std::chrono::microseconds(random() % 3000));
             pairing.show(times[random() % times.size()].pts);
         }
-        if (random() % 2) pairing.hear(Pairing::Heard::before), pairing.play();
+        if (random() % 2) pairing.hear(Pairing::AudibleSide::before), pairing.play();
         std::this_thread::sleep_for(std::chrono::microseconds(random() % 3000));
         auto last = times[random() % times.size()].pts;
         INFO(i << ": " << last.ns);

@@ -255,7 +255,7 @@ TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it ne
 }
 
 TEST_CASE("a stream plays in virtual time like any other clip, and the same on every run") {
-    std::vector<NotingSink::Shown> first;
+    std::vector<NotingSink::PresentedFrame> first;
     for (int run = 0; run < 2; ++run) {
         Stage stage(0, true);
         stage.controller.open(fixture("streams/fmp4/master.m3u8").string(), playing);

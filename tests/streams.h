@@ -55,7 +55,7 @@ inline std::shared_ptr<Clip> opened_stream(const std::string& address, const Str
 }
 
 /// Made once: six seconds in three rungs and segments of a second, in both wraps, with a manifest.
-inline const LadderMade& made_ladder() {
+inline const LadderResult& made_ladder() {
     static Folder folder;
     static const auto made = [] {
         LadderOptions o;

@@ -112,7 +112,7 @@ inline fs::path tiny(const std::string& file, int seconds = 6) {
 /// Notes every picture's time as it is shown.
 class NotingSink final : public FrameSink {
   public:
-    struct Shown {
+    struct PresentedFrame {
         Time pts, due;
         int number;
     };
@@ -125,7 +125,7 @@ class NotingSink final : public FrameSink {
     }
     void clear() override {}
     Time refresh() const override { return refresh_; }
-    std::vector<Shown> shown;
+    std::vector<PresentedFrame> shown;
 
   private:
     Time refresh_;

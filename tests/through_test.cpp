@@ -98,8 +98,8 @@ TEST_CASE("the trace tells both ends: what is played, and how far the converter 
     stage.controller.open(fixture("vp9_opus.webm").string(), playing);
     REQUIRE(stage.run_until([](auto& s) { return s.position > 1_s; }));
     auto now = stage.now();
-    REQUIRE(now.made_to);
-    CHECK(*now.made_to >= now.decoded_to);
+    REQUIRE(now.converted_to);
+    CHECK(*now.converted_to >= now.decoded_to);
     stage.controller.seek(4_s);
     REQUIRE(stage.run_until(ended));
     int began = 0;
@@ -118,7 +118,7 @@ TEST_CASE("the trace tells both ends: what is played, and how far the converter 
     Stage plain(0, true, through("desktop"));
     plain.controller.open(fixture("vp9_opus.webm").string(), playing);
     REQUIRE(plain.run_until(ended));
-    CHECK_FALSE(plain.now().made_to);
+    CHECK_FALSE(plain.now().converted_to);
     for (auto& e : plain.controller.events()) CHECK((e.name != "converting" && !e.made));
 }
 

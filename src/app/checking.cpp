@@ -140,7 +140,7 @@ Result<std::vector<fs::path>> projects_in(const fs::path& place) {
 }
 }  // namespace
 
-Result<json> check_command(const CheckWords& w, int& exit) {
+Result<json> check_command(const CheckArguments& w, int& exit) {
     if (w.fail_on != "error" && w.fail_on != "finding")
         return fail(ErrorCode::usage, fmt::format("--fail-on takes finding or error, not “{}”.", w.fail_on),
                     "Without it errors fail.");

@@ -212,7 +212,7 @@ int run(int argc, char** argv, const Screens& screens) {
                                 "Of streams, their link: a name, or CSV of seconds and Mbit/s");
     arrange_command->add_option("--shot", shot, "PNG to write of what the mount shows");
     arrange_command->add_flag("--replace", replace, "The PNG may take the place of another file");
-    ConvertWords words;
+    ConvertArguments words;
     auto* convert_command_line = add("convert", "Makes a clip of another form", "IN");
     convert_command_line
         ->add_option("OUT,--out", words.out,
@@ -226,7 +226,7 @@ int run(int argc, char** argv, const Screens& screens) {
     for (auto& row : recipe_options()) convert_command_line->add_option(row.name, words.options[row.name], row.about);
     convert_command_line->add_flag("--no-check", words.unchecked, "What was made is not opened and judged");
     convert_command_line->add_flag("--replace", words.replace, "OUT may take the place of another file");
-    CheckWords check_words;
+    CheckArguments check_words;
     auto* check_line = app.add_subcommand("check", "What is wrong with a project, or with all in a folder");
     check_line->add_option("PROJECT", check_words.place, "A project, or a folder")->required();
     check_line->add_option("--target", check_words.target, "Instead of the project’s own; see “ruedo targets”");
@@ -238,7 +238,7 @@ int run(int argc, char** argv, const Screens& screens) {
     prepare_command_line->add_flag("--make", makes, "Makes what is missing, and has the project name it");
     auto* recipe_command_line = add("recipe", "What a target proposes for a clip, as a recipe, and why", "FILE");
     recipe_command_line->add_option("--target", target, "What it is to play on; see “ruedo targets”")->required();
-    StillWords still_words;
+    StillArguments still_words;
     auto* stills_command_line = add("stills", "Single pictures of a clip as files, or a sheet of them", "FILE");
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
              {"--at", &still_words.at, "Times with units, separated by commas"},
@@ -253,7 +253,7 @@ int run(int argc, char** argv, const Screens& screens) {
     stills_command_line->add_flag("--crop", still_words.crop,
                                   "Each fills the size, and what reaches beyond is cut off");
     stills_command_line->add_flag("--replace", still_words.replace, "Files of the same name may be written over");
-    JobWords job_words;
+    JobArguments job_words;
     auto* jobs_command_line = app.add_subcommand("jobs", "The queue of conversions, the same as the window’s");
     jobs_command_line->add_flag("--json", json_flag, "One JSON document on standard output");
     jobs_command_line->add_option("--add", job_words.add, "A recipe’s file (- for none), IN and OUT")->expected(3);
@@ -267,7 +267,7 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--move", &job_words.move, "It changes its place: to the end, or"},
              {"--before", &job_words.before, "before this one"}})
         jobs_command_line->add_option(name, *into, about);
-    AdaptWords adapt_words;
+    AdaptArguments adapt_words;
     auto* adapt_command_line = app.add_subcommand("adapt", "How a rule of adaptation does on a ladder, simulated");
     adapt_command_line->add_flag("--json", json_flag, "One JSON document on standard output");
     adapt_command_line->add_option("--ladder", adapt_words.ladder, "A playlist or manifest, or a ladder as JSON")
@@ -277,7 +277,7 @@ int run(int argc, char** argv, const Screens& screens) {
              {"--set", &adapt_words.set, "Several links: made, made-N-SEED or named"},
              {"--policy", &adapt_words.policy, "throughput, buffer or lookahead"}})
         adapt_command_line->add_option(name, *into, about);
-    LadderWords ladder_words;
+    LadderArguments ladder_words;
     auto* ladder_command_line = add("ladder", "Cuts a clip into renditions and segments, with their playlists", "IN");
     for (auto [name, into, about] : std::initializer_list<std::tuple<const char*, std::string*, const char*>>{
              {"OUT,--out", &ladder_words.out, "Folder to make; it must not exist"},

@@ -139,7 +139,7 @@ std::string by_option(std::string sentence) {
 }
 }  // namespace
 
-Result<ConversionOptions> read_words(const ConvertWords& w) {
+Result<ConversionOptions> read_words(const ConvertArguments& w) {
     ConversionOptions o;
     o.out = w.out;
     o.replace = replacing(w.replace), o.check = !w.unchecked;
@@ -190,7 +190,7 @@ std::function<bool(const ConversionProgress&)> told_in_lines(bool lines) {
     };
 }
 
-Result<json> convert_command(const ConvertWords& w) {
+Result<json> convert_command(const ConvertArguments& w) {
     RUEDO_TRY(auto o, read_words(w));
     o.told = told_in_lines(w.progress == "json");
     auto made = convert(w.in, o, CodecRegistry::standard());
@@ -215,7 +215,7 @@ Result<std::vector<Time>> read_times(const std::string& at) {
     return times;
 }
 
-Result<json> stills_command(const StillWords& w) {
+Result<json> stills_command(const StillArguments& w) {
     StillOptions o;
     o.out = w.out;
     o.replace = replacing(w.replace);
@@ -331,11 +331,11 @@ Result<json> prepare_command(const std::string& project, const std::string& targ
     return json{{"target", wanted.name}, {"sources", std::move(list)}};
 }
 
-Result<json> jobs_command(const JobWords& w) {
+Result<json> jobs_command(const JobArguments& w) {
     JobQueue queue(JobQueue::standard_folder());
     if (!w.add.empty()) {
         if (w.add.size() != 3) return wrong("--add takes a recipe, what is read and what is made.");
-        ConvertWords words;
+        ConvertArguments words;
         words.recipe = w.add[0] == "-" ? "" : w.add[0], words.out = w.add[2], words.target = w.target;
         RUEDO_TRY(auto o, read_words(words));
         RUEDO_TRY_DO(container_format_for(o.recipe, o.out));

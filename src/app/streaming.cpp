@@ -89,7 +89,7 @@ json stream_json(const StreamReport& r, const ClipInfo& info) {
             {"encrypted", r.encrypted}};
 }
 
-Result<json> adapt_command(const AdaptWords& w) {
+Result<json> adapt_command(const AdaptArguments& w) {
     if (!w.policy.empty() && !adapt::make_policy(w.policy))
         return fail(ErrorCode::usage, fmt::format("There is no policy “{}”.", w.policy),
                     fmt::format("There are {}.", names_of(adapt::policy_names())));
@@ -187,7 +187,7 @@ Status host_command(const HostArguments& w) {
     return {};
 }
 
-Result<json> ladder_command(const LadderWords& w) {
+Result<json> ladder_command(const LadderArguments& w) {
     LadderOptions o;
     auto& r = o.recipe;
     o.out = w.out, o.replace = w.replace, r.dash = w.dash, r.key = w.key;

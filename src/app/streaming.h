@@ -12,10 +12,10 @@ namespace ruedo {
 nlohmann::json stream_json(const StreamReport& report, const ClipInfo& info);
 
 /// The options of `ruedo adapt`.
-struct AdaptWords {
+struct AdaptArguments {
     std::string ladder, trace, set, policy;
 };
-Result<nlohmann::json> adapt_command(const AdaptWords& words);
+Result<nlohmann::json> adapt_command(const AdaptArguments& words);
 
 /// The options of `ruedo host`.
 struct HostArguments {
@@ -27,12 +27,12 @@ struct HostArguments {
 Status host_command(const HostArguments& words);
 
 /// The options of `ruedo ladder`.
-struct LadderWords {
+struct LadderArguments {
     std::string in, out, rungs, segment = "4s", wrap = "fmp4", video = "h264", audio = "aac", progress;
     int propose = 4, passes = 0;  ///< 0: two, where the codec can.
     bool dash = false, key = false, later = false, replace = false;
 };
-Result<nlohmann::json> ladder_command(const LadderWords& words);
+Result<nlohmann::json> ladder_command(const LadderArguments& words);
 
 /// `--policy`, `--rung` and `--start` of `ruedo play`.
 Result<StreamOptions> stream_options(const std::string& policy, const std::string& rung, const std::string& start);

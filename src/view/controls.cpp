@@ -383,14 +383,14 @@ class StripControl : public Focusing<QWidget> {
 };
 
 template <class W, class... A>
-MadeControl made(A&&... a) {
+ControlWidget made(A&&... a) {
     auto* widget = new W(std::forward<A>(a)...);
     widget->hide();
     return {widget, widget};
 }
 }  // namespace
 
-MadeControl make_control(const ControlSpec& spec, const ControlCalls& calls, QWidget* parent) {
+ControlWidget make_control(const ControlSpec& spec, const ControlCalls& calls, QWidget* parent) {
     switch (spec.kind->form) {
         case Form::button:
             return made<PressControl>(spec, calls, parent);

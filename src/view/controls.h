@@ -61,12 +61,12 @@ class ShowsControl {
     std::function<void()> changed_;
     OnDisplay on_display_;
 };
-struct MadeControl {
+struct ControlWidget {
     QWidget* widget = nullptr;
     ShowsControl* shows = nullptr;
 };
 /// A widget for a control, hidden until it is placed.
-MadeControl make_control(const ControlSpec& spec, const ControlCalls& calls, QWidget* parent);
+ControlWidget make_control(const ControlSpec& spec, const ControlCalls& calls, QWidget* parent);
 
 /// Stands for what has folded away; a press shows it.
 class MoreButton : public QAbstractButton {

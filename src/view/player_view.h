@@ -120,7 +120,7 @@ class PlayerView : public QWidget {
     CaptionsLayer* captions_;
     Poster* poster_;
     std::map<std::size_t, QImage> posters_;
-    std::vector<MadeControl> controls_;  ///< As the document has them.
+    std::vector<ControlWidget> controls_;  ///< As the document has them.
     std::vector<Plate*> plates_;
     std::vector<MoreButton*> more_;
     QPointer<QWidget> had_focus_;  ///< A control that is hidden, until it is back.

@@ -96,7 +96,7 @@ void RoomView::hear() {
     // One step longer than it does: what was told is taken back.
     if (!std::exchange(by_place_, document_.room.audio_by_place) && !by_place_) return;
     for (std::size_t i = 0; i < layouts_.size(); ++i) {
-        scene::Heard heard;
+        scene::StereoGain heard;
         if (auto s = scene_.screen_of(i); s && by_place_) heard = scene::heard(scene_.things[*s].panel.middle, eye());
         screen_.player(i).controller().set_place(heard.left, heard.right);
     }

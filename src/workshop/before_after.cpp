@@ -33,8 +33,8 @@ class MarkButton : public QPushButton {
   private:
     Draw draw_;
 };
-using Seen = Wipe::Seen;
-using Heard = Pairing::Heard;
+using Comparing = Wipe::Comparing;
+using AudibleSide = Pairing::AudibleSide;
 }  // namespace
 
 BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) {
@@ -90,7 +90,7 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     key(Qt::ALT | Qt::SHIFT | Qt::Key_Right, [this] { pairing_->step(1); });
     key(Qt::ALT | Qt::Key_Left, [this] { pairing_->show(pairing_->place() - 1_s); });
     key(Qt::ALT | Qt::Key_Right, [this] { pairing_->show(pairing_->place() + 1_s); });
-    pairing_->on_shown = [this](const Pairing::Shown& s) {
+    pairing_->on_shown = [this](const Pairing::FramePair& s) {
         wipe_->show_pictures(s.before, s.after, {}, s.difference);
         moved(s.at);
     };
@@ -106,7 +106,7 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
         say();
     };
     wipe_->on_zoomed = [this] { say(); };
-    pairing_->hear(Heard::after);
+    pairing_->hear(AudibleSide::after);
     clear();
 }
 
@@ -145,13 +145,13 @@ std::vector<std::vector<BeforeAfter::Word>> BeforeAfter::groups() const {
     auto zoom = wipe_->zoom();
     auto heard = pairing_->heard();
     return {
-        {{"line", "under one line", seen == Seen::line},
-         {"beside", "side by side", seen == Seen::beside},
-         {"difference", "as their difference", seen == Seen::difference}},
+        {{"line", "under one line", seen == Comparing::line},
+         {"beside", "side by side", seen == Comparing::beside},
+         {"difference", "as their difference", seen == Comparing::difference}},
         {{"whole", "whole", zoom <= 0}, {"pixels", "pixel for pixel", zoom == 1}, {"four", "four times", zoom == 4}},
-        {{"hear before", "as it is", heard == Heard::before},
-         {"hear after", "as it will be", heard == Heard::after},
-         {"hear neither", "not at all", heard == Heard::neither}}};
+        {{"hear before", "as it is", heard == AudibleSide::before},
+         {"hear after", "as it will be", heard == AudibleSide::after},
+         {"hear neither", "not at all", heard == AudibleSide::neither}}};
 }
 QStringList BeforeAfter::words() const {
     QStringList list;
@@ -171,7 +171,7 @@ void BeforeAfter::say() {
     }
     auto html = QString("Seen %1; %2. Heard %3").arg(parts[0], parts[1], parts[2]);
     // Which of them was turned down to the other.
-    for (auto [which, words] : {std::pair{Heard::before, "as it is"}, {Heard::after, "as it will be"}})
+    for (auto [which, words] : {std::pair{AudibleSide::before, "as it is"}, {AudibleSide::after, "as it will be"}})
         if (auto down = pairing_->turned_down(which); down >= 0.05)
             html += QString("; %1 it is %2 dB louder, and turned down").arg(words).arg(down, 0, 'f', 1);
     html += ".";
@@ -179,19 +179,19 @@ void BeforeAfter::say() {
 }
 
 void BeforeAfter::pick(const QString& word) {
-    auto see = [this](Seen seen) {
+    auto see = [this](Comparing seen) {
         wipe_->see(seen);
-        pairing_->show_difference(seen == Seen::difference);
+        pairing_->show_difference(seen == Comparing::difference);
     };
-    if (word == "line") see(Seen::line);
-    if (word == "beside") see(Seen::beside);
-    if (word == "difference") see(Seen::difference);
+    if (word == "line") see(Comparing::line);
+    if (word == "beside") see(Comparing::beside);
+    if (word == "difference") see(Comparing::difference);
     if (word == "whole") wipe_->set_zoom(0);
     if (word == "pixels") wipe_->set_zoom(1);
     if (word == "four") wipe_->set_zoom(4);
-    if (word == "hear before") pairing_->hear(Heard::before);
-    if (word == "hear after") pairing_->hear(Heard::after);
-    if (word == "hear neither") pairing_->hear(Heard::neither);
+    if (word == "hear before") pairing_->hear(AudibleSide::before);
+    if (word == "hear after") pairing_->hear(AudibleSide::after);
+    if (word == "hear neither") pairing_->hear(AudibleSide::neither);
     say();
 }
 

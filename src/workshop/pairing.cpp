@@ -59,7 +59,7 @@ class Pairing::Work {
         std::optional<Time> show;
         std::vector<int> steps;  ///< One after the other: an end they meet takes what is left of one.
         bool playing = false, difference = false, over = false, again = false;
-        Heard heard = Heard::neither;
+        AudibleSide heard = AudibleSide::neither;
     };
     template <class F>
     void wish(F f) {
@@ -206,23 +206,25 @@ class Pairing::Work {
 
     // --- playing ---
     void silence() { mixer_input_->clear(); }
-    AudioReader* audio(Heard heard) {
-        if (heard == Heard::neither) return nullptr;
-        auto& s = audio_[heard == Heard::after];
+    AudioReader* audio(AudibleSide heard) {
+        if (heard == AudibleSide::neither) return nullptr;
+        auto& s = audio_[heard == AudibleSide::after];
         if (!s.looked) {
-            s.reader = audio_of(heard == Heard::after ? subject_->after : subject_->before);
+            s.reader = audio_of(heard == AudibleSide::after ? subject_->after : subject_->before);
             s.looked = s.reader || !give_up_;
         }
         return s.reader.get();
     }
-    Time offset(Heard heard) const { return heard == Heard::after ? subject_->from - subject_->after_from : Time{}; }
+    Time offset(AudibleSide heard) const {
+        return heard == AudibleSide::after ? subject_->from - subject_->after_from : Time{};
+    }
     /// Once for each subject.
     void measure() {
         if (measured_) return;
         std::array<std::optional<double>, 2> loud;
-        for (auto which : {Heard::before, Heard::after})
+        for (auto which : {AudibleSide::before, AudibleSide::after})
             if (auto* reader = audio(which); reader && reader->seek(subject_->from - offset(which)))
-                loud[which == Heard::after] =
+                loud[which == AudibleSide::after] =
                     loudness_of(*reader, std::min(subject_->to, subject_->from + 30_s) - offset(which), &give_up_);
         double least = std::min(loud[0].value_or(0), loud[1].value_or(0));
         if (give_up_) return;  // another time
@@ -233,8 +235,8 @@ class Pairing::Work {
             owner_.down_before_ = before, owner_.down_after_ = after;
         });
     }
-    void play(Heard heard) {
-        if (heard != Heard::neither) measure();
+    void play(AudibleSide heard) {
+        if (heard != AudibleSide::neither) measure();
         while (!wished()) {
             auto from = place_ + 1_ms >= subject_->to ? subject_->from : place_;
             if (auto done = once(from, heard); !done) return told(done);
@@ -242,7 +244,7 @@ class Pairing::Work {
         silence();
     }
     /// From there to the end of the stretch, or to another wish.
-    Status once(Time from, Heard heard) {
+    Status once(Time from, AudibleSide heard) {
         auto* reader = audio(heard);
         Time anchor = from, since = monotonic_now();
         bool sounding = reader && reader->seek(from - offset(heard)).has_value(), all_pushed = !sounding;
@@ -260,7 +262,7 @@ class Pairing::Work {
         };
         if (sounding) {
             mixer_input_->clear();
-            mixer_input_->set_gain(static_cast<float>(std::pow(10, -down_[heard == Heard::after] / 20)));
+            mixer_input_->set_gain(static_cast<float>(std::pow(10, -down_[heard == AudibleSide::after] / 20)));
             feed();
             mixer_input_->start();
         }
@@ -326,7 +328,7 @@ class Pairing::Work {
     // --- to the window ---
     void post(const Pair& pair, bool may_fail = false) {
         if (may_fail && posted_ > 2) return;  // the window has enough to do
-        Shown s;
+        FramePair s;
         s.at = pair.at;
         s.before = image_of(pair.before), s.after = image_of(pair.after);
         if (difference_) s.difference = difference_of(s.before, s.after);
@@ -429,7 +431,7 @@ void Pairing::hold() {
     work_->wish([](auto& w) { w.playing = false; });
     if (on_playing) on_playing(false);
 }
-void Pairing::hear(Heard heard) {
+void Pairing::hear(AudibleSide heard) {
     heard_ = heard;
     work_->wish([&](auto& w) { w.heard = heard; });
 }

@@ -22,11 +22,11 @@ class Pairing : public QObject {
         bool pictures = true;
         bool operator==(const Subject&) const = default;
     };
-    struct Shown {
+    struct FramePair {
         Time at{};
         QImage before, after, difference;  ///< The last only where it is asked for.
     };
-    enum class Heard { before, after, neither };
+    enum class AudibleSide { before, after, neither };
     explicit Pairing(PlaybackHost& host, QObject* parent = nullptr);
     ~Pairing() override;
     void open(std::optional<Subject> subject);
@@ -39,15 +39,15 @@ class Pairing : public QObject {
     void hold();
     bool playing() const { return playing_; }
     Time place() const { return place_; }
-    void hear(Heard heard);
-    Heard heard() const { return heard_; }
+    void hear(AudibleSide heard);
+    AudibleSide heard() const { return heard_; }
     /// The louder one is turned down to the other: by so many decibels, once both were measured.
-    double turned_down(Heard which) const { return which == Heard::after ? down_after_ : down_before_; }
+    double turned_down(AudibleSide which) const { return which == AudibleSide::after ? down_after_ : down_before_; }
     void show_difference(bool shown);
     /// How many pairs came, and how many were left out because they were late while it played.
     std::uint64_t shown_pairs() const { return shown_; }
     std::uint64_t late_pairs() const { return late_; }
-    std::function<void(const Shown&)> on_shown;
+    std::function<void(const FramePair&)> on_shown;
     std::function<void(Time)> on_place;  ///< Where there are no pictures, while it sounds.
     std::function<void(const Error&)> on_trouble;
     std::function<void(bool)> on_playing;
@@ -59,7 +59,7 @@ class Pairing : public QObject {
     PlaybackHost& host_;
     std::unique_ptr<Work> work_;
     bool playing_ = false;
-    Heard heard_ = Heard::neither;
+    AudibleSide heard_ = AudibleSide::neither;
     Time place_{};
     std::uint64_t opened_ = 0;  ///< Counts subjects.
     double down_before_ = 0, down_after_ = 0;

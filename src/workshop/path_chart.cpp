@@ -131,7 +131,7 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
     decoded_->addData(wall, s.decoded_to.seconds());
     if (s.has_audio) sounded_->addData(wall, s.sounded_to.seconds());
     // What is converted as it goes: how far that has come.
-    if (s.made_to) made_->addData(wall, s.made_to->seconds());
+    if (s.converted_to) made_->addData(wall, s.converted_to->seconds());
     buffered_low_->addData(wall, s.buffered_from.seconds());
     buffered_high_->addData(wall, s.buffered_to.seconds());
     rate_->setVisible(s.stream != nullptr);

@@ -81,12 +81,12 @@ class PathChart : public QWidget {
     double looked_ = 0;  ///< When it was looked for last.
     Snapshot last_;
     /// Words beside a place on the path, in what room there is; or at the top, where a call was made.
-    struct Words {
+    struct Labels {
         QCPItemText* item;
         double wall, media;
         bool at_top;
     };
-    std::vector<Words> words_;
+    std::vector<Labels> words_;
     /// Frames dropped one after the other, in seconds of wall time.
     struct Drops {
         double to = -1e9;

@@ -247,7 +247,8 @@ void PreparePage::tell() {
     } else {
         auto& p = *planned_;
         if (p.plan) {
-            told_ = tell_recipe(p.recipe, *p.plan, p.known->clip->info(), p.known->target, CodecRegistry::standard());
+            told_ =
+                describe_recipe(p.recipe, *p.plan, p.known->clip->info(), p.known->target, CodecRegistry::standard());
             html += told_.html;
             // Why, as long as nothing was changed by hand.
             std::vector<std::string> why;

@@ -118,7 +118,7 @@ class PreparePage : public QWidget {
     std::string shown_;                                        ///< Source and target.
     std::string asked_, answered_;                             ///< The same with the recipe: planned last, and told.
     std::shared_ptr<Planned> planned_;
-    RecipeTold told_;
+    RecipeText told_;
     std::shared_ptr<const SampleEncode> sample_encode_;
     std::filesystem::path tried_;
     std::string tried_key_;

@@ -13,7 +13,7 @@ using Do = Recipe::Do;
 
 /// One sentence after the other; words are put in as they are told.
 struct Telling {
-    RecipeTold out{};
+    RecipeText out{};
     QString say(RecipeWord word) {
         auto now = std::find_if(word.options.begin(), word.options.end(), [](auto& c) { return c.now; });
         if (word.shown.isEmpty()) word.shown = now == word.options.end() ? QString("…") : now->label;
@@ -251,13 +251,13 @@ void tell_captions(Telling& t, const Recipe& recipe, const Plan& plan) {
 }
 }  // namespace
 
-const RecipeWord* RecipeTold::find(const QString& key) const {
+const RecipeWord* RecipeText::find(const QString& key) const {
     auto it = std::find_if(words.begin(), words.end(), [&](auto& w) { return w.key == key; });
     return it == words.end() ? nullptr : &*it;
 }
 
-RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
-                       CodecRegistry& codecs) {
+RecipeText describe_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                           CodecRegistry& codecs) {
     Telling t;
     tell_container(t, plan, target);
     auto left_out = [&](const char* sentence, RecipeWord word) {

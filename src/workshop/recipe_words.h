@@ -22,13 +22,13 @@ struct RecipeWord {
     QString typed{};
     std::function<bool(Recipe&, const QString&)> take_typed{};
 };
-struct RecipeTold {
+struct RecipeText {
     QString html;  ///< Words are links, "word:KEY".
     std::vector<RecipeWord> words;
     const RecipeWord* find(const QString& key) const;
 };
 /// `recipe` as it stands for a clip, with what `plan` makes of what it leaves open.
-RecipeTold tell_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
-                       CodecRegistry& codecs);
+RecipeText describe_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                           CodecRegistry& codecs);
 
 }  // namespace ruedo

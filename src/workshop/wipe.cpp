@@ -27,7 +27,7 @@ void Wipe::show_pictures(const QImage& before, const QImage& after, const QStrin
     setAccessibleDescription(after.isNull() ? word : QString());
     update();
 }
-void Wipe::see(Seen seen) {
+void Wipe::see(Comparing seen) {
     seen_ = seen;
     update();
 }
@@ -65,7 +65,7 @@ QRectF Wipe::whole_in(const QRectF& room) const {
 }
 std::vector<QRectF> Wipe::rooms() const {
     QRectF all = rect();
-    if (seen_ != Seen::beside) return {all};
+    if (seen_ != Comparing::beside) return {all};
     auto half = (all.width() - 6) / 2;
     return {QRectF(0, 0, half, all.height()), QRectF(half + 6, 0, half, all.height())};
 }
@@ -112,13 +112,13 @@ void Wipe::paintEvent(QPaintEvent*) {
         g.drawText(box, Qt::AlignCenter, words);
     };
     auto after_word = after_.isNull() ? word_ : QString("as it will be");
-    if (seen_ == Seen::beside) {
+    if (seen_ == Comparing::beside) {
         draw(g, all[0], before_), draw(g, all[1], after_);
         if (!before_.isNull()) tag(seen_in(all[0]), "as it is", false);
         return tag(seen_in(all[1]), after_word, false);
     }
     auto room = all.front(), seen = seen_in(room);
-    if (seen_ == Seen::difference && both()) {
+    if (seen_ == Comparing::difference && both()) {
         draw(g, room, difference_);
         return tag(seen, "how they differ, eight times", false);
     }
@@ -142,7 +142,7 @@ void Wipe::paintEvent(QPaintEvent*) {
 }
 
 bool Wipe::near_line(QPointF at) const {
-    if (seen_ != Seen::line) return false;
+    if (seen_ != Comparing::line) return false;
     auto seen = seen_in(rooms().front());
     return zoom_ <= 0 || std::abs(at.x() - seen.left() - seen.width() * line_) < 16;
 }
@@ -200,7 +200,7 @@ void Wipe::keyPressEvent(QKeyEvent* e) {
     if (e->key() == Qt::Key_Plus || e->key() == Qt::Key_Minus) {
         auto scale = scale_in(rooms().front());
         set_zoom(e->key() == Qt::Key_Plus ? scale * 1.5 : scale / 1.5);
-    } else if (aside && seen_ == Seen::line) {
+    } else if (aside && seen_ == Comparing::line) {
         set_line(line_ + towards * step);
     } else if (aside || (upright && zoom_ > 0)) {
         auto by = -towards * 500.0 * step;

@@ -12,12 +12,12 @@ namespace ruedo {
 
 class Wipe : public QWidget {
   public:
-    enum class Seen { line, beside, difference };
+    enum class Comparing { line, beside, difference };
     explicit Wipe(QWidget* parent = nullptr);
     /// Either may be missing; `word` says why there is nothing behind the line.
     void show_pictures(const QImage& before, const QImage& after, const QString& word, const QImage& difference = {});
-    void see(Seen seen);
-    Seen seen() const { return seen_; }
+    void see(Comparing seen);
+    Comparing seen() const { return seen_; }
     /// Where the line stands, 0 to 1 across what can be seen of the picture.
     double line() const { return line_; }
     void set_line(double line);
@@ -52,7 +52,7 @@ class Wipe : public QWidget {
     bool near_line(QPointF at) const;
     QImage before_, after_, difference_;
     QString word_;
-    Seen seen_ = Seen::line;
+    Comparing seen_ = Comparing::line;
     double line_ = 0.5, zoom_ = 0;
     QPointF middle_{0.5, 0.5};  ///< Of the picture, what stands in the middle: 0 to 1.
     std::optional<QPointF> held_;

@@ -9,7 +9,7 @@
 namespace ruedo {
 
 /// One segment as it was written.
-struct SegmentMade {
+struct WrittenSegment {
     std::string file;
     std::uint64_t bytes = 0;
     std::uint64_t key_bytes = 0;  ///< Up to the end of its first picture, which needs no more to be shown.
@@ -33,8 +33,8 @@ class SegmentSink final : public ByteSink {
     Status cut(Time start);
     /// The first picture of the segment has been written.
     void key_ends();
-    const std::vector<SegmentMade>& made() const { return made_; }
-    std::vector<SegmentMade>& made() { return made_; }
+    const std::vector<WrittenSegment>& made() const { return made_; }
+    std::vector<WrittenSegment>& made() { return made_; }
 
   private:
     Status flush();
@@ -42,7 +42,7 @@ class SegmentSink final : public ByteSink {
     std::string form_;
     std::function<Bytes(std::uint64_t, Bytes)> seal_;
     Bytes head_, held_;
-    std::vector<SegmentMade> made_;
+    std::vector<WrittenSegment> made_;
     std::uint64_t position_ = 0;
     bool fragments_, begun_ = false, dropping_ = false;
     std::uint64_t number_ = 0;

@@ -258,9 +258,9 @@ class Conversion {
     };
     /// A track on its way: its next packet waits.
     struct Line {
-        std::unique_ptr<MadeStream> stream;
+        std::unique_ptr<OutputTrack> stream;
         bool pictures = false, audio = false;
-        std::optional<MadePacket> next{};
+        std::optional<OutputPacket> next{};
         std::size_t number = 0;
     };
     /// Of the pictures as they were written: the first keyframe, the one in the middle and the last one.

@@ -97,14 +97,14 @@ std::uint64_t whole(const json& j, const char* name, std::optional<std::uint64_t
 }
 }  // namespace
 
-Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
+Result<JobQueue::StoredJob> JobQueue::read(const fs::path& path) const {
     auto file = path.filename().string();
     RUEDO_TRY(auto j, read_json(path, 1 << 20));
     auto wrong = [&](std::string_view why) {
         return fail(ErrorCode::malformed, fmt::format("“{}” is no job: {}.", file, why), "It was set aside.");
     };
     try {
-        Kept k;
+        StoredJob k;
         auto state = std::find(state_names.begin(), state_names.end(), j.at("state").get<std::string>());
         if (state == state_names.end()) return wrong("it has no state there is");
         if (j.contains("ladder") && !j["ladder"].is_null()) {
@@ -135,8 +135,8 @@ Result<JobQueue::Kept> JobQueue::read(const fs::path& path) const {
     }
 }
 
-std::vector<JobQueue::Kept> JobQueue::kept() const {
-    std::vector<Kept> all;
+std::vector<JobQueue::StoredJob> JobQueue::kept() const {
+    std::vector<StoredJob> all;
     std::error_code ec;
     for (auto& entry : fs::directory_iterator(folder_, ec)) {
         if (entry.path().extension() != ".json" || all.size() == most_jobs) continue;
@@ -167,7 +167,7 @@ std::vector<Error> JobQueue::problems() const {
     return all;
 }
 
-Status JobQueue::keep(const Kept& k) const {
+Status JobQueue::keep(const StoredJob& k) const {
     auto j = to_json(k.job);
     j["order"] = k.order, j["owner"] = k.owner;
     auto text = j.dump(1, ' ', false, json::error_handler_t::replace) + "\n";
@@ -199,7 +199,7 @@ Result<Job> JobQueue::put(Job job) {
     if (all.size() >= most_jobs)
         return fail(ErrorCode::limit, fmt::format("There are {} jobs already.", all.size()),
                     "Clear those that are over.");
-    Kept k;
+    StoredJob k;
     k.job = std::move(job);
     for (auto& other : all) k.job.id = std::max(k.job.id, other.job.id), k.order = std::max(k.order, other.order);
     ++k.job.id, ++k.order;
@@ -215,7 +215,7 @@ Result<Job> JobQueue::put(Job job) {
     return k.job;
 }
 
-Status JobQueue::change(std::uint64_t id, const std::function<Status(Kept&)>& how) {
+Status JobQueue::change(std::uint64_t id, const std::function<Status(StoredJob&)>& how) {
     Turn turn(folder_ / ".turn", true);
     for (auto& k : kept())
         if (k.job.id == id) {
@@ -225,7 +225,7 @@ Status JobQueue::change(std::uint64_t id, const std::function<Status(Kept&)>& ho
     return std::unexpected(no_such(id));
 }
 Status JobQueue::pause(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Status {
+    return change(id, [](StoredJob& k) -> Status {
         if (k.job.over())
             return fail(ErrorCode::refused,
                         fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
@@ -234,7 +234,7 @@ Status JobQueue::pause(std::uint64_t id) {
     });
 }
 Status JobQueue::go_on(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Status {
+    return change(id, [](StoredJob& k) -> Status {
         if (k.job.state != Job::State::paused)
             return fail(ErrorCode::refused, fmt::format("Job {} is not paused.", k.job.id));
         k.job.state = alive(k.owner) ? Job::State::running : Job::State::waiting;
@@ -242,7 +242,7 @@ Status JobQueue::go_on(std::uint64_t id) {
     });
 }
 Status JobQueue::stop(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Status {
+    return change(id, [](StoredJob& k) -> Status {
         if (k.job.over())
             return fail(ErrorCode::refused,
                         fmt::format("Job {} is over: it is {}.", k.job.id, job_state_name(k.job.state)));
@@ -252,7 +252,7 @@ Status JobQueue::stop(std::uint64_t id) {
     });
 }
 Status JobQueue::again(std::uint64_t id) {
-    return change(id, [](Kept& k) -> Status {
+    return change(id, [](StoredJob& k) -> Status {
         if (k.job.state != Job::State::failed && k.job.state != Job::State::stopped)
             return fail(ErrorCode::refused, fmt::format("Job {} is {}.", k.job.id, job_state_name(k.job.state)));
         k.job.state = Job::State::waiting, k.job.done = 0, k.job.bytes = 0, k.job.sentence.clear();
@@ -294,7 +294,7 @@ void JobQueue::forget(std::uint64_t id) {
 }
 
 /// The first that waits, or was begun by a process that has died; from here on it is this one's.
-std::optional<JobQueue::Kept> JobQueue::take_next() {
+std::optional<JobQueue::StoredJob> JobQueue::take_next() {
     Turn turn(folder_ / ".turn", true);
     for (auto& k : kept()) {
         bool orphan = k.job.state == Job::State::running && !alive(k.owner);
@@ -315,14 +315,14 @@ std::optional<JobQueue::Kept> JobQueue::take_next() {
     return std::nullopt;
 }
 
-Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
+Status JobQueue::carry_out(StoredJob k, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
                            const std::atomic<bool>& stop) {
     /// What was made, and in what time.
-    struct Made {
+    struct JobOutput {
         std::uint64_t bytes;
         Time took;
     };
-    Result<Made> result = std::unexpected(Error{});
+    Result<JobOutput> result = std::unexpected(Error{});
     bool given_up = false;
     auto said = [&]() -> std::optional<Job::State> {
         for (auto& now : kept())
@@ -343,7 +343,7 @@ Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bo
         k.job.state = Job::State::running;
         if (monotonic_now() - kept_at < 500_ms) return true;
         kept_at = monotonic_now();
-        (void)change(k.job.id, [&](Kept& now) -> Status {
+        (void)change(k.job.id, [&](StoredJob& now) -> Status {
             // What was said meanwhile stays said.
             auto state = now.job.state;
             now.job = k.job, now.job.state = state;
@@ -351,14 +351,14 @@ Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bo
         });
         return true;
     };
-    auto make = [&]() -> Result<Made> {
+    auto make = [&]() -> Result<JobOutput> {
         ReadScope scope(&stop);
         if (k.job.ladder) {
             RUEDO_TRY(auto made,
                       make_ladder(k.job.in, {.out = k.job.out, .recipe = *k.job.ladder, .told = told}, codecs));
             std::uint64_t bytes = 0;
             for (auto& r : made.rungs) bytes += r.bytes;
-            return Made{bytes, made.took};
+            return JobOutput{bytes, made.took};
         }
         ConversionOptions o;
         o.out = k.job.out, o.recipe = k.job.recipe, o.told = told;
@@ -366,11 +366,11 @@ Status JobQueue::carry_out(Kept k, CodecRegistry& codecs, const std::function<bo
             RUEDO_TRY(o.target, find_target(k.job.target));
         }
         RUEDO_TRY(auto made, convert(k.job.in, o, codecs));
-        return Made{made.bytes, made.took};
+        return JobOutput{made.bytes, made.took};
     };
     result = make();
     given_up = given_up || (stop && !result && result.error().code == ErrorCode::cancelled);
-    auto kept_now = change(k.job.id, [&](Kept& now) -> Status {
+    auto kept_now = change(k.job.id, [&](StoredJob& now) -> Status {
         auto stopped = now.job.state == Job::State::stopped;
         now.job = k.job;
         now.owner = 0;

@@ -66,7 +66,7 @@ class JobQueue {
     Status run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side = 1);
 
   private:
-    struct Kept {
+    struct StoredJob {
         Job job;
         std::uint64_t order = 0;
         std::int64_t owner = 0;  ///< Process that runs it.
@@ -74,12 +74,12 @@ class JobQueue {
     /// Held while one of all processes has its turn at the files.
     class Turn;
     Result<Job> put(Job job);
-    Status change(std::uint64_t id, const std::function<Status(Kept&)>& how);
-    Status keep(const Kept& kept) const;
-    Result<Kept> read(const std::filesystem::path& file) const;
-    std::vector<Kept> kept() const;
-    std::optional<Kept> take_next();
-    Status carry_out(Kept kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
+    Status change(std::uint64_t id, const std::function<Status(StoredJob&)>& how);
+    Status keep(const StoredJob& kept) const;
+    Result<StoredJob> read(const std::filesystem::path& file) const;
+    std::vector<StoredJob> kept() const;
+    std::optional<StoredJob> take_next();
+    Status carry_out(StoredJob kept, CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on,
                      const std::atomic<bool>& stop);
     std::filesystem::path folder_;
 };

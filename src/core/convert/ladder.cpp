@@ -97,7 +97,7 @@ class Maker {
   public:
     Maker(const LadderOptions& options, CodecRegistry& codecs) : o_(options), r_(options.recipe), codecs_(codecs) {}
 
-    Result<LadderMade> make(const std::string& source) {
+    Result<LadderResult> make(const std::string& source) {
         auto begun = monotonic_now();
         std::error_code ec;
         if (o_.out.empty())
@@ -389,8 +389,8 @@ class Maker {
         return audio_->finish();
     }
 
-    Result<LadderMade> write_lists(const fs::path& work) {
-        LadderMade made;
+    Result<LadderResult> write_lists(const fs::path& work) {
+        LadderResult made;
         LadderLists lists;
         lists.encrypted = r_.key;
         lists.fragments = r_.fragments, lists.transport = r_.transport;
@@ -429,7 +429,7 @@ class Maker {
             auto& row = lists.pictures[i];
             auto& segments = row.of(r_.fragments);
             made.segments = std::max(made.segments, segments.size());
-            LadderMade::Made m;
+            LadderResult::Made m;
             m.id = row.name, m.width = row.width, m.height = row.height;
             m.bandwidth = lists.bandwidth(row, r_.fragments), m.average_bandwidth = lists.average(row, r_.fragments);
             m.codecs = lists.codecs(row);
@@ -455,7 +455,7 @@ class Maker {
     }
 
     /// How much of the source is left in each rung, at eight places.
-    void measure(const std::string& source, const fs::path& work, LadderMade& made) {
+    void measure(const std::string& source, const fs::path& work, LadderResult& made) {
         for (auto& r : made.rungs) {
             CompareOptions c;
             for (int i = 0; i < 8; ++i) c.at.push_back(length_ * (2 * i + 1) / 16);
@@ -488,11 +488,11 @@ class Maker {
 };
 }  // namespace
 
-Result<LadderMade> make_ladder(const std::string& source, const LadderOptions& options, CodecRegistry& codecs) {
+Result<LadderResult> make_ladder(const std::string& source, const LadderOptions& options, CodecRegistry& codecs) {
     return Maker(options, codecs).make(source);
 }
 
-nlohmann::json to_json(const LadderMade& m) {
+nlohmann::json to_json(const LadderResult& m) {
     auto rungs = nlohmann::json::array(), findings = nlohmann::json::array();
     for (auto& r : m.rungs)
         rungs.push_back({{"id", r.id},

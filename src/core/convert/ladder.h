@@ -47,7 +47,7 @@ struct LadderOptions {
     std::function<bool(const ConversionProgress&)> told;
 };
 
-struct LadderMade {
+struct LadderResult {
     std::filesystem::path path, master, transport_master, dash;
     struct Made {
         std::string id;
@@ -63,10 +63,10 @@ struct LadderMade {
     Time took{};
     double speed = 0;  ///< Times real time.
 };
-nlohmann::json to_json(const LadderMade& made);
+nlohmann::json to_json(const LadderResult& made);
 
 /// All rungs are made from one decoding. Errors: those of opening; `exists` where `out` is there; `not-media` without
 /// pictures; `disk-full`; `cancelled`. Blocks.
-Result<LadderMade> make_ladder(const std::string& source, const LadderOptions& options, CodecRegistry& codecs);
+Result<LadderResult> make_ladder(const std::string& source, const LadderOptions& options, CodecRegistry& codecs);
 
 }  // namespace ruedo

@@ -10,7 +10,7 @@
 namespace ruedo {
 namespace fs = std::filesystem;
 namespace {
-std::uint64_t peak(const std::vector<SegmentMade>& segments) {
+std::uint64_t peak(const std::vector<WrittenSegment>& segments) {
     std::uint64_t most = 0;
     for (auto& s : segments)
         if (s.duration.ns > 0)
@@ -18,7 +18,7 @@ std::uint64_t peak(const std::vector<SegmentMade>& segments) {
                 most, static_cast<std::uint64_t>(std::ceil(static_cast<double>(s.bytes) * 8 / s.duration.seconds())));
     return most;
 }
-std::uint64_t mean(const std::vector<SegmentMade>& segments) {
+std::uint64_t mean(const std::vector<WrittenSegment>& segments) {
     std::uint64_t bytes = 0;
     Time length{};
     for (auto& s : segments) bytes += s.bytes, length += s.duration;
@@ -29,7 +29,7 @@ std::string seconds(Time t) {
     auto us = (t.ns + 500) / 1000;
     return fmt::format("{}.{:06}", us / 1'000'000, us % 1'000'000);
 }
-std::int64_t target(const std::vector<SegmentMade>& segments) {
+std::int64_t target(const std::vector<WrittenSegment>& segments) {
     std::int64_t most = 1;
     for (auto& s : segments) most = std::max(most, (s.duration + 500_ms).ns / 1'000'000'000);
     return most;
@@ -66,7 +66,7 @@ std::uint64_t LadderLists::average(const Row& row, bool in_fragments) const {
 }
 std::string LadderLists::codecs(const Row& row) const { return row.codecs + (audio ? "," + audio->codecs : ""); }
 
-std::string LadderLists::segment_list(const std::vector<SegmentMade>& segments, bool map, bool keys_alone) const {
+std::string LadderLists::segment_list(const std::vector<WrittenSegment>& segments, bool map, bool keys_alone) const {
     std::string out = fmt::format(
         "#EXTM3U\n#EXT-X-VERSION:7\n#EXT-X-TARGETDURATION:{}\n#EXT-X-MEDIA-SEQUENCE:1\n"
         "#EXT-X-PLAYLIST-TYPE:VOD\n",
@@ -135,7 +135,7 @@ std::string LadderLists::manifest() const {
         "type=\"static\" mediaPresentationDuration=\"PT{}S\" minBufferTime=\"PT{}S\" "
         "profiles=\"urn:mpeg:dash:profile:isoff-live:2011\">\n  <Period>\n",
         seconds(length), target(pictures[0].fragments));
-    auto timeline = [](const std::vector<SegmentMade>& segments) {
+    auto timeline = [](const std::vector<WrittenSegment>& segments) {
         std::string t =
             "      <SegmentTemplate timescale=\"1000000\" startNumber=\"1\" "
             "initialization=\"$RepresentationID$/m4s/init.mp4\" media=\"$RepresentationID$/m4s/$Number$.m4s\">\n"

@@ -10,8 +10,8 @@ struct LadderLists {
     struct Row {
         std::string name, codecs, language;
         int width = 0, height = 0, channels = 0;
-        std::vector<SegmentMade> fragments, transport;
-        const std::vector<SegmentMade>& of(bool in_fragments) const { return in_fragments ? fragments : transport; }
+        std::vector<WrittenSegment> fragments, transport;
+        const std::vector<WrittenSegment>& of(bool in_fragments) const { return in_fragments ? fragments : transport; }
     };
     struct Text {
         std::string language;
@@ -31,7 +31,7 @@ struct LadderLists {
     Status write(const std::filesystem::path& folder, bool dash) const;
 
   private:
-    std::string segment_list(const std::vector<SegmentMade>& segments, bool map, bool keys_alone) const;
+    std::string segment_list(const std::vector<WrittenSegment>& segments, bool map, bool keys_alone) const;
     std::string master(bool in_fragments) const;
     std::string manifest() const;
 };

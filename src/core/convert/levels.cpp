@@ -18,7 +18,7 @@ struct Measured {
 /// What is heard of an encoded sound, block by block.
 class DecodedAudio {
   public:
-    static Result<DecodedAudio> open(std::unique_ptr<MadeStream> made, CodecRegistry& codecs) {
+    static Result<DecodedAudio> open(std::unique_ptr<OutputTrack> made, CodecRegistry& codecs) {
         auto w = made->track();
         Track t;
         t.kind = Kind::audio, t.codec = w.codec, t.config = w.config, t.audio = w.audio;
@@ -35,9 +35,9 @@ class DecodedAudio {
     }
 
   private:
-    DecodedAudio(std::unique_ptr<MadeStream> made, std::unique_ptr<AudioDecoder> decoder)
+    DecodedAudio(std::unique_ptr<OutputTrack> made, std::unique_ptr<AudioDecoder> decoder)
         : made_(std::move(made)), decoder_(std::move(decoder)) {}
-    std::unique_ptr<MadeStream> made_;
+    std::unique_ptr<OutputTrack> made_;
     std::unique_ptr<AudioDecoder> decoder_;
     AudioBlock block_;
 };

@@ -9,14 +9,14 @@ namespace ruedo {
 namespace {
 
 /// Sound decoded and encoded; it begins and ends to the sample.
-class EncodedAudio final : public MadeStream {
+class EncodedAudio final : public OutputTrack {
   public:
     EncodedAudio(LevelledAudio audio, const Plan::Audio& plan, std::unique_ptr<AudioEncoder> encoder)
         : audio_(std::move(audio)), plan_(plan), encoder_(std::move(encoder)), config_(encoder_->config()) {
         trimmed_ = true;
         position_ = -static_cast<std::int64_t>(encoder_->delay_samples());
     }
-    Result<std::optional<MadePacket>> next() override {
+    Result<std::optional<OutputPacket>> next() override {
         auto wide = static_cast<std::size_t>(plan_.form.channels);
         auto rate = static_cast<std::uint64_t>(plan_.form.rate);
         while (ready_.empty() && !drained_) {
@@ -42,7 +42,7 @@ class EncodedAudio final : public MadeStream {
         if (ready_.empty()) return std::nullopt;
         auto e = std::move(ready_.front());
         ready_.pop_front();
-        MadePacket m;
+        OutputPacket m;
         m.pts = m.dts = ticks_to_time(position_, 1, rate);
         position_ += e.samples;
         m.duration = ticks_to_time(position_, 1, rate) - m.pts;
@@ -71,16 +71,16 @@ class EncodedAudio final : public MadeStream {
 };
 
 /// Cues, each as a packet.
-class Captioned final : public MadeStream {
+class Captioned final : public OutputTrack {
   public:
     Captioned(Cues cues, const Plan::Captions& plan, Time from, Time to)
         : cues_(std::move(cues)), plan_(plan), from_(from), to_(to) {}
-    Result<std::optional<MadePacket>> next() override {
+    Result<std::optional<OutputPacket>> next() override {
         while (at_ < cues_.list.size()) {
             auto& cue = cues_.list[at_++];
             auto start = std::max(cue.start, from_), until = std::min(cue.end, to_);
             if (start >= until) continue;
-            MadePacket m{start - from_, start - from_, until - start, true, {}};
+            OutputPacket m{start - from_, start - from_, until - start, true, {}};
             auto text = cue_settings(cue) + "\n" + cue_text(cue, plan_.codec == Codec::webvtt);
             m.data.assign(text.begin(), text.end());
             end_ = std::max(end_, m.pts + m.duration);
@@ -131,13 +131,13 @@ Result<bool> LevelledAudio::next(std::vector<float>& out) {
     return true;
 }
 
-std::unique_ptr<MadeStream> encoded_audio(std::unique_ptr<AudioReader> audio, const Plan::Audio& plan,
-                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level) {
+std::unique_ptr<OutputTrack> encoded_audio(std::unique_ptr<AudioReader> audio, const Plan::Audio& plan,
+                                           std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level) {
     return std::make_unique<EncodedAudio>(
         LevelledAudio(std::move(audio), plan.form, to == Time::max() ? to : to - from, level), plan,
         std::move(encoder));
 }
-std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to) {
+std::unique_ptr<OutputTrack> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to) {
     return std::make_unique<Captioned>(std::move(cues), plan, from, to);
 }
 

@@ -19,9 +19,9 @@ std::uint32_t timescale_for(const Track& source, std::uint32_t usual) {
 }
 
 /// Packets as they are.
-class Copied final : public MadeStream {
+class Copied final : public OutputTrack {
   public:
-    static Result<std::unique_ptr<MadeStream>> make(Clip& clip, const Track& track, Time from, Time to) {
+    static Result<std::unique_ptr<OutputTrack>> make(Clip& clip, const Track& track, Time from, Time to) {
         auto s = std::make_unique<Copied>();
         s->track_ = track, s->from_ = from, s->to_ = std::min(to, track.end);
         s->trimmed_ = track.kind == Kind::audio && s->to_ != Time::max();
@@ -73,7 +73,7 @@ class Copied final : public MadeStream {
         }
         return s;
     }
-    Result<std::optional<MadePacket>> next() override {
+    Result<std::optional<OutputPacket>> next() override {
         PacketHead head;
         while (track_.kind == Kind::audio || count_ < needed_) {
             auto more = reader_->next(head);
@@ -81,7 +81,7 @@ class Copied final : public MadeStream {
             if (!more && !cut_) return std::unexpected(more.error());
             if (!more || !*more) return std::nullopt;
             if (leaves_out(head)) continue;
-            MadePacket m{head.pts - from_, head.dts.value_or(head.pts) - from_, head.duration, head.keyframe, {}};
+            OutputPacket m{head.pts - from_, head.dts.value_or(head.pts) - from_, head.duration, head.keyframe, {}};
             if (!dts_.empty()) m.dts = dts_.front(), dts_.pop_front();
             // A picture is shown until the next one is, which is not the next to be decoded.
             if (track_.kind != Kind::audio) {
@@ -130,7 +130,7 @@ class Copied final : public MadeStream {
 
   private:
     /// Containers that round times, and say no length of a packet, leave those to be counted.
-    void time_by_samples(MadePacket& m) {
+    void time_by_samples(OutputPacket& m) {
         bool first = vorbis_block_ == 0;
         auto length = vorbis_packet_samples(*vorbis_, m.data, vorbis_block_);
         if (first) return;
@@ -303,12 +303,12 @@ class Fitted {
 };
 
 /// Those, encoded. Fitting is a stage of its own where there is anything to be done.
-class EncodedVideo final : public MadeStream {
+class EncodedVideo final : public OutputTrack {
   public:
     EncodedVideo(std::unique_ptr<Fitted> pictures, const Plan& plan, std::unique_ptr<VideoEncoder> encoder,
                  bool in_gaps)
         : pictures_(std::move(pictures)), plan_(plan), encoder_(std::move(encoder)), in_gaps_(in_gaps) {}
-    Result<std::optional<MadePacket>> next() override {
+    Result<std::optional<OutputPacket>> next() override {
         while (ready_.empty() && !drained_) {
             std::vector<Encoded> out;
             auto picture = pull();
@@ -336,7 +336,7 @@ class EncodedVideo final : public MadeStream {
         }
         auto e = std::move(ready_.front());
         ready_.pop_front();
-        MadePacket m{e.pts, e.dts, {}, e.keyframe, std::move(e.data)};
+        OutputPacket m{e.pts, e.dts, {}, e.keyframe, std::move(e.data)};
         if (auto it = durations_.find(e.pts); it != durations_.end()) {
             m.duration = it->second;
             durations_.erase(it);
@@ -376,7 +376,7 @@ class EncodedVideo final : public MadeStream {
 
 }  // namespace
 
-Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to) {
+Result<std::unique_ptr<OutputTrack>> copied_stream(Clip& clip, const Track& track, Time from, Time to) {
     return Copied::make(clip, track, from, to);
 }
 VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Rational rate) {
@@ -396,20 +396,20 @@ VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Ratio
     return e;
 }
 
-Result<std::unique_ptr<MadeStream>> StreamMaker::pictures(Time from, Time to, const EncodingPass& pass) const {
+Result<std::unique_ptr<OutputTrack>> StreamMaker::pictures(Time from, Time to, const EncodingPass& pass) const {
     if (!plan.encode_video) return copied_stream(*clip, *plan.video, from, to);
     auto e = encoder_options(plan, recipe, rate);
     if (pass.bitrate) e.control = VideoEncodeOptions::Control::bitrate, e.bitrate = pass.bitrate;
     e.pass = pass.number, e.stats = pass.notes;
     return encode_frames(std::move(e), from, to, video_encoder_traits(plan.video_codec)->several);
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::quick_frames(Time from) const {
+Result<std::unique_ptr<OutputTrack>> StreamMaker::quick_frames(Time from) const {
     auto e = encoder_options(plan, recipe, rate);
     e.effort = 0, e.b_frames = 0;
     return encode_frames(std::move(e), from, Time::max(), false);  // somebody waits for it: nothing gives way
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::encode_frames(VideoEncodeOptions e, Time from, Time to,
-                                                               bool in_gaps) const {
+Result<std::unique_ptr<OutputTrack>> StreamMaker::encode_frames(VideoEncodeOptions e, Time from, Time to,
+                                                                bool in_gaps) const {
     RUEDO_TRY(auto reader, FrameReader::open(clip, *plan.video, codecs));
     std::optional<Frame> first;
     if (from.ns > 0) {
@@ -437,7 +437,7 @@ Result<std::unique_ptr<AudioReader>> StreamMaker::open_audio(const Plan::Audio& 
     RUEDO_TRY_DO(audio->seek(from));
     return audio;
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::audio(const Plan::Audio& s, Time from, Time to, Level level) const {
+Result<std::unique_ptr<OutputTrack>> StreamMaker::audio(const Plan::Audio& s, Time from, Time to, Level level) const {
     if (!s.encode) return copied_stream(*clip, *s.track, from, to);
     RUEDO_TRY(auto reader, open_audio(s, from));
     RUEDO_TRY(auto encoder,
@@ -451,7 +451,7 @@ Result<std::unique_ptr<CaptionBurner>> StreamMaker::burner() const {
     RUEDO_TRY(auto letters, codecs.text_setter());
     return std::make_unique<CaptionBurner>(std::move(cues), std::move(letters));
 }
-Result<std::unique_ptr<MadeStream>> StreamMaker::captions(const Plan::Captions& c, Time from, Time to) const {
+Result<std::unique_ptr<OutputTrack>> StreamMaker::captions(const Plan::Captions& c, Time from, Time to) const {
     RUEDO_TRY(auto cues, read_cues(*clip, *c.track));
     return caption_stream(std::move(cues), c, from, to);
 }

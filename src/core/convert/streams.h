@@ -9,7 +9,7 @@
 namespace ruedo {
 
 /// A packet on its way to the writer; its data are its own.
-struct MadePacket {
+struct OutputPacket {
     Time pts{}, dts{}, duration{};
     bool keyframe = true;
     Bytes data;
@@ -17,10 +17,10 @@ struct MadePacket {
 };
 
 /// One track of what is made, packet by packet in the order of decoding. Not thread-safe.
-class MadeStream {
+class OutputTrack {
   public:
-    virtual ~MadeStream() = default;
-    virtual Result<std::optional<MadePacket>> next() = 0;
+    virtual ~OutputTrack() = default;
+    virtual Result<std::optional<OutputPacket>> next() = 0;
     virtual MuxerTrack track() const = 0;
     /// Where it ends, as far as it has been made.
     Time end() const { return end_; }
@@ -38,15 +38,15 @@ class MadeStream {
 
 /// Packets as they are, of what is shown or heard from `from` to `to`; their times count from `from`. Of sound as much
 /// comes before as a decoder needs.
-Result<std::unique_ptr<MadeStream>> copied_stream(Clip& clip, const Track& track, Time from, Time to);
+Result<std::unique_ptr<OutputTrack>> copied_stream(Clip& clip, const Track& track, Time from, Time to);
 /// How a sound's level is changed: multiplied, and kept under a ceiling of its true peaks where there is one.
 struct Level {
     float gain = 1;
     std::optional<double> ceiling;
 };
 /// `audio` stands at `from`, in the form that is planned. It begins and ends to the sample.
-std::unique_ptr<MadeStream> encoded_audio(std::unique_ptr<AudioReader> audio, const Plan::Audio& plan,
-                                          std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level);
+std::unique_ptr<OutputTrack> encoded_audio(std::unique_ptr<AudioReader> audio, const Plan::Audio& plan,
+                                           std::unique_ptr<AudioEncoder> encoder, Time from, Time to, Level level);
 /// Sound in a form and at a level, block by block, to the sample.
 class LevelledAudio {
   public:
@@ -63,7 +63,7 @@ class LevelledAudio {
     std::int64_t left_;  ///< Frames.
     bool ended_ = false;
 };
-std::unique_ptr<MadeStream> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to);
+std::unique_ptr<OutputTrack> caption_stream(Cues cues, const Plan::Captions& plan, Time from, Time to);
 
 /// How an encoder is set for a recipe: quality, distance of keyframes, effort.
 VideoEncodeOptions encoder_options(const Plan& plan, const Recipe& recipe, Rational rate);
@@ -84,16 +84,16 @@ struct StreamMaker {
     Rational rate{};                  ///< Of the pictures, about, for the encoder.
     bool constant = false;            ///< They are made to come at it.
     std::function<Status()> go_on{};  ///< As `VideoEncodeOptions` has it.
-    Result<std::unique_ptr<MadeStream>> pictures(Time from, Time to, const EncodingPass& pass = {}) const;
+    Result<std::unique_ptr<OutputTrack>> pictures(Time from, Time to, const EncodingPass& pass = {}) const;
     /// The same up to the end, as fast as can be, and in the order in which they are shown.
-    Result<std::unique_ptr<MadeStream>> quick_frames(Time from) const;
-    Result<std::unique_ptr<MadeStream>> audio(const Plan::Audio& audio, Time from, Time to, Level level = {}) const;
+    Result<std::unique_ptr<OutputTrack>> quick_frames(Time from) const;
+    Result<std::unique_ptr<OutputTrack>> audio(const Plan::Audio& audio, Time from, Time to, Level level = {}) const;
     Result<std::unique_ptr<AudioReader>> open_audio(const Plan::Audio& audio, Time from) const;
     /// Decoded in the gaps that the encoder leaves, or as fast as can be (see `FramesAhead`).
-    Result<std::unique_ptr<MadeStream>> encode_frames(VideoEncodeOptions options, Time from, Time to,
-                                                      bool in_gaps) const;
+    Result<std::unique_ptr<OutputTrack>> encode_frames(VideoEncodeOptions options, Time from, Time to,
+                                                       bool in_gaps) const;
     Result<std::unique_ptr<CaptionBurner>> burner() const;  ///< None where nothing is to be drawn in.
-    Result<std::unique_ptr<MadeStream>> captions(const Plan::Captions& captions, Time from, Time to) const;
+    Result<std::unique_ptr<OutputTrack>> captions(const Plan::Captions& captions, Time from, Time to) const;
 };
 
 }  // namespace ruedo

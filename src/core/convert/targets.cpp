@@ -216,13 +216,13 @@ fs::path user_targets_folder() {
 /// Every edit asks for targets, so a file that is as it was is not read again; one that was written just now might be
 /// written again within what its time can tell.
 static Result<Target> target_in(const fs::path& file) {
-    struct Kept {
+    struct CachedTargets {
         fs::file_time_type at;
         std::uintmax_t bytes = 0;
         Target target;
     };
     static std::mutex mutex;
-    static auto& all = *new std::map<fs::path, Kept>;  // lanes may ask until the end
+    static auto& all = *new std::map<fs::path, CachedTargets>;  // lanes may ask until the end
     std::error_code ec;
     auto at = fs::last_write_time(file, ec);
     auto bytes = fs::file_size(file, ec);
@@ -235,7 +235,7 @@ static Result<Target> target_in(const fs::path& file) {
     RUEDO_TRY(auto target, target_from_json(read, file.filename().string()));
     if (!ec && fs::file_time_type::clock::now() - at > std::chrono::seconds(2)) {
         std::lock_guard lock(mutex);
-        all.insert_or_assign(file, Kept{at, bytes, target});
+        all.insert_or_assign(file, CachedTargets{at, bytes, target});
     }
     return target;
 }

@@ -18,19 +18,19 @@ constexpr Time near_enough{2'000'000'000};  ///< What is so little ahead is reac
 /// What was made in one go, from one place on.
 struct Stretch {
     Time from{};
-    std::unique_ptr<MadeStream> stream;  ///< None once it has given all.
-    std::deque<MadePacket> packets;      ///< With times of the clip; the first ones may be forgotten.
+    std::unique_ptr<OutputTrack> stream;  ///< None once it has given all.
+    std::deque<OutputPacket> packets;     ///< With times of the clip; the first ones may be forgotten.
     std::size_t forgotten = 0;
-    Time made_to{};
+    Time converted_to{};
     /// Made, but not known yet to be not the last, which alone may end before its packet does.
-    std::optional<MadePacket> held{};
+    std::optional<OutputPacket> held{};
     std::size_t count() const { return forgotten + packets.size(); }
 };
 
 /// One track that is made. Several readers share what was made of it.
 class TranscodedTrack {
   public:
-    using Begin = std::function<Result<std::unique_ptr<MadeStream>>(Time from)>;
+    using Begin = std::function<Result<std::unique_ptr<OutputTrack>>(Time from)>;
     TranscodedTrack(Begin begin, std::function<Time(Time)> place, std::uint64_t keep,
                     std::shared_ptr<LiveTranscodeCounts> counts, bool leads)
         : begin_(std::move(begin)),
@@ -58,14 +58,14 @@ class TranscodedTrack {
             RUEDO_TRY(stretch, begin(std::max(Time{}, place_(t))));
         }
         // As far as it has to be made to know that a later keyframe is too late.
-        while (stretch->made_to <= t && stretch->stream) RUEDO_TRY_DO(make(*stretch));
+        while (stretch->converted_to <= t && stretch->stream) RUEDO_TRY_DO(make(*stretch));
         Place p{stretch, stretch->forgotten, stretch->from};
         for (std::size_t i = 0; i < stretch->packets.size(); ++i)
             if (stretch->packets[i].keyframe && stretch->packets[i].pts <= t) p.number = stretch->forgotten + i;
         return p;
     }
     /// The packet at a place, which moves behind it; nothing at the end.
-    Result<std::optional<MadePacket>> take(Place& p) {
+    Result<std::optional<OutputPacket>> take(Place& p) {
         std::lock_guard lock(mutex_);
         for (;;) {
             auto& s = *p.stretch;
@@ -88,9 +88,9 @@ class TranscodedTrack {
                 return m;
             }
             if (!s.stream) {
-                auto next = beginning_by(s, s.made_to + 1_ms);
+                auto next = beginning_by(s, s.converted_to + 1_ms);
                 if (!next) return std::nullopt;
-                p = {next, next->forgotten, s.made_to};
+                p = {next, next->forgotten, s.converted_to};
                 continue;
             }
             RUEDO_TRY_DO(make(s));
@@ -101,7 +101,7 @@ class TranscodedTrack {
     Result<std::shared_ptr<Stretch>> begin(Time from) {
         if (!stretches_.empty() && leads_) ++counts_->restarts;
         auto s = std::make_shared<Stretch>();
-        s->from = s->made_to = from;
+        s->from = s->converted_to = from;
         RUEDO_TRY(s->stream, begin_(from));
         stretches_.push_back(s);
         if (leads_) counts_->from_ns = counts_->to_ns = from.ns;
@@ -111,7 +111,7 @@ class TranscodedTrack {
     std::shared_ptr<Stretch> holding(Time t) {
         std::shared_ptr<Stretch> best;
         for (auto& s : stretches_) {
-            bool reaches = t < s->made_to || (s->stream && t < s->made_to + near_enough);
+            bool reaches = t < s->converted_to || (s->stream && t < s->converted_to + near_enough);
             bool still_there = s->packets.empty() || s->packets.front().pts <= t || s->forgotten == 0;
             if (s->from <= t && reaches && still_there && (!best || s->from > best->from)) best = s;
         }
@@ -138,12 +138,12 @@ class TranscodedTrack {
             s.stream.reset();
             if (!m) return {};
         }
-        s.made_to = std::max(s.made_to, m->pts + m->duration - m->trim);
+        s.converted_to = std::max(s.converted_to, m->pts + m->duration - m->trim);
         held_ += m->data.size();
         s.packets.push_back(std::move(*m));
         if (leads_) {
             if (!counts_->first_frame_ns) counts_->first_frame_ns = (monotonic_now() - opened_).ns;
-            counts_->from_ns = s.from.ns, counts_->to_ns = s.made_to.ns;
+            counts_->from_ns = s.from.ns, counts_->to_ns = s.converted_to.ns;
         }
         forget(s);
         return {};

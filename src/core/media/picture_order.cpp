@@ -72,12 +72,12 @@ namespace {
 constexpr std::size_t farthest = 16;
 }  // namespace
 
-void ShownPlaces::add(const PictureOrder::Mark& mark, std::int64_t place) {
+void DisplayOrder::add(const PictureOrder::Mark& mark, std::int64_t place) {
     if (mark.starts_run) ++run_;
     known_.push_back({run_, mark, place});
 }
 
-std::size_t ShownPlaces::rank(std::size_t i) const {
+std::size_t DisplayOrder::rank(std::size_t i) const {
     auto& one = known_[taken_ + i];
     std::size_t before = 0;
     for (std::size_t k = 0; k < known_.size(); ++k)
@@ -86,7 +86,7 @@ std::size_t ShownPlaces::rank(std::size_t i) const {
     return before;
 }
 
-std::optional<std::int64_t> ShownPlaces::place(std::size_t i, bool ended) const {
+std::optional<std::int64_t> DisplayOrder::place(std::size_t i, bool ended) const {
     auto at = taken_ + i;
     if (at >= known_.size()) return std::nullopt;
     auto settles = [&](const One& later) { return later.mark.settles || later.run > known_[at].run; };
@@ -96,18 +96,18 @@ std::optional<std::int64_t> ShownPlaces::place(std::size_t i, bool ended) const 
     return known_[rank(i)].place;
 }
 
-std::int64_t ShownPlaces::after(std::size_t i) const {
+std::int64_t DisplayOrder::after(std::size_t i) const {
     auto next = rank(i) + 1;
     return next < known_.size() ? known_[next].place : known_[next - 1].place + 1;
 }
 
-void ShownPlaces::take() {
+void DisplayOrder::take() {
     ++taken_;
     // A picture far behind stands before everything still to come, so it no longer counts.
     while (taken_ > 2 * farthest) known_.pop_front(), --taken_;
 }
 
-void ShownPlaces::reset() {
+void DisplayOrder::reset() {
     known_.clear();
     taken_ = 0;
 }

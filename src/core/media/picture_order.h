@@ -34,7 +34,7 @@ class PictureOrder {
 };
 
 /// Gives pictures that come in decoding order their places in the order of showing.
-class ShownPlaces {
+class DisplayOrder {
   public:
     /// The next picture, and its place were it shown as it is decoded.
     void add(const PictureOrder::Mark& mark, std::int64_t place);

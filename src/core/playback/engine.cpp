@@ -111,7 +111,7 @@ void Controller::Engine::apply(Effect effect) {
             halt();
             break;
         case Effect::to_start:
-            wanted_ = Wanted{loop_from(), SeekMode::exact, 0, now()};
+            wanted_ = SeekRequest{loop_from(), SeekMode::exact, 0, now()};
             break;
         case Effect::release_all:
             let_go();
@@ -140,7 +140,7 @@ void Controller::Engine::seek(Time t, SeekMode mode) {
     if (duration_known_ && duration_.ns > 0) t = std::min(t, duration_);
     t = std::clamp(t, window->from, std::max(window->from, window->to));
     if (looping()) t = std::min(t, loop_to() - 1_ns);
-    Wanted w{std::max(t, Time{}), mode, 0, now()};
+    SeekRequest w{std::max(t, Time{}), mode, 0, now()};
     if (machine::allowed(state_, Input::seek)) wanted_ = w;
     input(Input::seek, format_time(w.time));
 }
@@ -162,7 +162,7 @@ void Controller::Engine::step(int pictures) {
         if (wanted_ && wanted_->steps != 0)
             wanted_->steps += pictures;
         else
-            wanted_ = Wanted{{}, SeekMode::exact, pictures, now()};
+            wanted_ = SeekRequest{{}, SeekMode::exact, pictures, now()};
     }
     input(Input::step, fmt::format("{:+}", pictures));
 }
@@ -312,7 +312,7 @@ void Controller::Engine::opened(Result<Playable> result) {
 }
 
 void Controller::Engine::begin_seek() {
-    auto wanted = wanted_.value_or(Wanted{fold(media_now()), SeekMode::exact, 0, now()});
+    auto wanted = wanted_.value_or(SeekRequest{fold(media_now()), SeekMode::exact, 0, now()});
     wanted_.reset();
     reset_pace_boost();
     seeking_for_ = wanted;
@@ -375,7 +375,7 @@ void Controller::Engine::begin_seek() {
            [this, wanted](Result<std::optional<Frame>> result) { landed(std::move(result), wanted); });
 }
 
-void Controller::Engine::landed(Result<std::optional<Frame>> result, Wanted wanted) {
+void Controller::Engine::landed(Result<std::optional<Frame>> result, SeekRequest wanted) {
     if (!state_.seeking) return;
     if (!result && result.error().code == ErrorCode::cancelled && state_.queued) {
         note("seek-dropped", "a newer one is wanted", now() - wanted.asked, wanted.time);

@@ -70,7 +70,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
         item.ticket = next_ticket_++;
         return item;
     }
-    struct Wanted {
+    struct SeekRequest {
         Time time{};
         SeekMode mode = SeekMode::exact;
         int steps = 0;
@@ -88,7 +88,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     void open_source();
     void opened(Result<Playable> result);
     void begin_seek();
-    void landed(Result<std::optional<Frame>> result, Wanted wanted);
+    void landed(Result<std::optional<Frame>> result, SeekRequest wanted);
     void run();
     void halt();
     void let_go();
@@ -183,11 +183,11 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     /// Runs `job` on `worker`, then `done` on the strand with what it gave, where `number` is still what it was.
     template <class Job, class Done>
     void beside(Worker& worker, Time cost, std::uint64_t& number, Job job, Done done) {
-        struct Made {
+        struct JobResult {
             std::optional<decltype(job())> value;
             std::string thrown;
         };
-        auto made = std::make_shared<Made>();
+        auto made = std::make_shared<JobResult>();
         auto work = [made, job = std::move(job)]() mutable {
             try {
                 made->value.emplace(job());
@@ -286,7 +286,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     std::uint64_t made_places_ = 0;
     std::optional<Error> cut_;  ///< The file became shorter while it played.
 
-    std::optional<Wanted> wanted_, seeking_for_;
+    std::optional<SeekRequest> wanted_, seeking_for_;
     MediaClock clock_;
     bool want_run_ = false;  ///< `run` was asked for; the clock starts once sound is primed.
     std::uint64_t frame_timer_ = 0, tick_timer_ = 0, delay_timer_ = 0, buffer_timer_ = 0;

@@ -191,7 +191,7 @@ void Controller::Engine::pump_audio() {
     bool again = audio_end_ && looping();
     if (audio_end_ && !again) return;
     audio_busy_ = true;
-    struct Made {
+    struct AudioJob {
         std::vector<float> before, samples;
         std::size_t fed = 0;
         bool end = false;
@@ -205,9 +205,9 @@ void Controller::Engine::pump_audio() {
     auto wanted = static_cast<std::size_t>(time_to_ticks(scaled(audio_per_job, audio_pace_), mix_rate)) * 2;
     bool last = !looping();
     auto job = [audio = audio_, cancel = audio_cancel_, stretcher = stretcher_, old, wanted, again, last,
-                from = loop_from(), end = looping() ? loop_to() : Time::max()]() -> Result<Made> {
+                from = loop_from(), end = looping() ? loop_to() : Time::max()]() -> Result<AudioJob> {
         ReadScope scope(cancel.get());
-        Made made;
+        AudioJob made;
         if (old) old->flush(made.before);
         audio->set_end(end);
         if (again) RUEDO_TRY_DO(audio->seek(from));
@@ -230,7 +230,7 @@ void Controller::Engine::pump_audio() {
         return made;
     };
     beside(*audio_worker_, env_.costs.audio, audio_generation_, std::move(job),
-           [this, again, last, pace_before](Result<Made> result) {
+           [this, again, last, pace_before](Result<AudioJob> result) {
                if (!mixer_input_) return;
                audio_busy_ = false;
                if (!result) return fail_with(result.error());

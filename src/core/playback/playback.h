@@ -86,9 +86,9 @@ struct Snapshot {
     bool duration_known = false, live = false, has_video = false, has_audio = false, partial = false;
     Time buffered_from{}, buffered_to{};
     Time decoded_to{}, sounded_to{}, shown{};
-    std::optional<Time> made_to;  ///< Of what is converted while it plays.
-    std::optional<Time> edge;     ///< Of what is live and keeps a window: what comes just now.
-    double pace = 1;              ///< The rate, or up to 5 % more while what is live makes up for a stall.
+    std::optional<Time> converted_to;  ///< Of what is converted while it plays.
+    std::optional<Time> edge;          ///< Of what is live and keeps a window: what comes just now.
+    double pace = 1;                   ///< The rate, or up to 5 % more while what is live makes up for a stall.
     int display_width = 0, display_height = 0;
     double volume = 1, rate = 1;
     bool muted = false;

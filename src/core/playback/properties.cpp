@@ -48,7 +48,7 @@ const std::array property_rows{
              [](Now s) { return json(s.sounded_to.ns); }},
     Property{"made_to_ns", Type::time, "ns",
              "up to where it is made, where it is converted while it plays; null elsewhere",
-             [](Now s) { return s.made_to ? json(s.made_to->ns) : json(nullptr); }},
+             [](Now s) { return s.converted_to ? json(s.converted_to->ns) : json(nullptr); }},
     Property{"shown_ns", Type::time, "ns", "the time of the picture that is shown",
              [](Now s) { return json(s.shown.ns); }},
     Property{"frame", Type::whole, "", "number of the picture that is shown, from 0; null while they are not counted",

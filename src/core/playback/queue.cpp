@@ -19,7 +19,7 @@ class PlayQueue::Gate final : public FrameSink {
         if (open_)
             inner_->show(std::move(image), p, due);
         else
-            kept_ = Kept{std::move(image), p, due};
+            kept_ = KeptPlace{std::move(image), p, due};
     }
     void clear() override {
         std::lock_guard lock(mutex_);
@@ -40,7 +40,7 @@ class PlayQueue::Gate final : public FrameSink {
     }
 
   private:
-    struct Kept {
+    struct KeptPlace {
         std::shared_ptr<const RgbImage> image;
         Frame picture;
         Time due;
@@ -48,7 +48,7 @@ class PlayQueue::Gate final : public FrameSink {
     std::shared_ptr<FrameSink> inner_;
     std::mutex mutex_;
     std::atomic<bool> open_;
-    std::optional<Kept> kept_;
+    std::optional<KeptPlace> kept_;
 };
 
 struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {

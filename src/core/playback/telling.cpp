@@ -19,7 +19,7 @@ void Controller::Engine::publish() {
     s.buffered_to = fetched_ ? buffered_.to : duration_;
     s.decoded_to = fold(items_.empty() ? std::max(shown_at_, Time{}) : items_.back().at);
     s.sounded_to = fold(audio_next_);
-    if (auto made = clip_ ? clip_->made() : std::nullopt) s.made_to = made->to;
+    if (auto made = clip_ ? clip_->made() : std::nullopt) s.converted_to = made->to;
     s.shown = shown_ ? shown_->pts : Time{};
     if (clip_) {
         s.source = clip_->info().name;

@@ -257,7 +257,7 @@ void surface_slip(Reviewing& r) {
                         : std::nullopt);
             return;
         }
-        auto seen = surface_seen(r.scene, r.eye, p);
+        auto seen = visible_size(r.scene, r.eye, p);
         if (!seen || r.slips(p)) return;
         auto larger = seen->width / h.surface_width;
         auto sized = [&](double factor) {

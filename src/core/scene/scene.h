@@ -98,21 +98,21 @@ struct Look {
 };
 std::optional<Look> look_at(const Scene& scene, const Eye& eye, std::size_t player, const Box& part);
 /// How many pixels of the view a player's whole surface would cover if it were seen all over as its middle is.
-struct SeenSize {
+struct VisibleSize {
     double width = 0, height = 0;
 };
-std::optional<SeenSize> surface_seen(const Scene& scene, const Eye& eye, std::size_t player);
+std::optional<VisibleSize> visible_size(const Scene& scene, const Eye& eye, std::size_t player);
 /// The same in words, for a surface of that size: how many of its pixels are left.
-std::string surface_sentence(int width, int height, const SeenSize& seen);
+std::string surface_sentence(int width, int height, const VisibleSize& seen);
 
 /// Sound of a screen as it is heard: softer with distance, 1 / max(1, d) with d in metres (6 dB for each doubling
 /// beyond one metre), and turned to its side, left cos(a), right sin(a) with a from 0 (all left) over 45 degrees
 /// (ahead) to 90, after how far it is to the right of where the viewer looks (its sine); each times the square root of
 /// two, so that what is ahead and near stays as it is.
-struct Heard {
+struct StereoGain {
     double left = 1, right = 1;
 };
-Heard heard(const Vec& source, const Eye& eye);
+StereoGain heard(const Vec& source, const Eye& eye);
 
 /// What a review turns up of how the players hang, seen from where the viewer begins in a view of `width` x `height`.
 /// `ask` opens what lies on this machine; addresses are not asked. Codes and their order: docs/room.md.

@@ -50,7 +50,7 @@ std::optional<Look> look_at(const Scene& s, const Eye& eye, std::size_t player, 
     return look;
 }
 
-std::optional<SeenSize> surface_seen(const Scene& s, const Eye& eye, std::size_t player) {
+std::optional<VisibleSize> visible_size(const Scene& s, const Eye& eye, std::size_t player) {
     auto i = s.screen_of(player);
     if (!i) return {};
     auto& p = s.things[*i].panel;
@@ -58,11 +58,11 @@ std::optional<SeenSize> surface_seen(const Scene& s, const Eye& eye, std::size_t
     auto left = eye.project(p.at(0.5 - step, 0.5)), right = eye.project(p.at(0.5 + step, 0.5));
     auto top = eye.project(p.at(0.5, 0.5 - step)), bottom = eye.project(p.at(0.5, 0.5 + step));
     if (!left || !right || !top || !bottom) return {};
-    return SeenSize{std::hypot(right->x - left->x, right->y - left->y) / (2 * step),
-                    std::hypot(bottom->x - top->x, bottom->y - top->y) / (2 * step)};
+    return VisibleSize{std::hypot(right->x - left->x, right->y - left->y) / (2 * step),
+                       std::hypot(bottom->x - top->x, bottom->y - top->y) / (2 * step)};
 }
 
-std::string surface_sentence(int width, int height, const SeenSize& seen) {
+std::string surface_sentence(int width, int height, const VisibleSize& seen) {
     auto kept = std::min(1.0, seen.width / width) * std::min(1.0, seen.height / height);
     auto grown = std::max(seen.width / width, seen.height / height);
     auto said =
@@ -72,7 +72,7 @@ std::string surface_sentence(int width, int height, const SeenSize& seen) {
     return fmt::format("{}: {:.0f} % of them remain.", said, std::max(1.0, kept * 100));
 }
 
-Heard heard(const Vec& source, const Eye& eye) {
+StereoGain heard(const Vec& source, const Eye& eye) {
     auto to = source - eye.at;
     auto d = length(to);
     auto side = d > 0 ? std::clamp(dot(to, eye.axes.right) / d, -1.0, 1.0) : 0;

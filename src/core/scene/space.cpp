@@ -31,12 +31,12 @@ Ray Eye::ray(double x, double y) const {
     auto d = axes.right * (x - width / 2.0) - axes.up * (y - height / 2.0) - axes.face * focal();
     return {at, unit(d)};
 }
-std::optional<Eye::Seen> Eye::project(const Vec& place) const {
+std::optional<Eye::ScreenPoint> Eye::project(const Vec& place) const {
     auto to = place - at;
     auto depth = -dot(to, axes.face);
     if (!(depth > 0)) return {};
     auto f = focal() / depth;
-    return Seen{width / 2.0 + dot(to, axes.right) * f, height / 2.0 - dot(to, axes.up) * f, depth};
+    return ScreenPoint{width / 2.0 + dot(to, axes.right) * f, height / 2.0 - dot(to, axes.up) * f, depth};
 }
 
 Vec Panel::at(double u, double v) const {

@@ -67,12 +67,12 @@ struct Eye {
     Vec look() const { return -axes.face; }
     double focal() const { return height / 2.0 / std::tan(field / 2); }  ///< Of a pinhole, in pixels.
     Ray ray(double x, double y) const;
-    struct Seen {
+    struct ScreenPoint {
         double x, y;
         double depth;  ///< Metres along the view.
     };
     /// Nothing behind the eye.
-    std::optional<Seen> project(const Vec& place) const;
+    std::optional<ScreenPoint> project(const Vec& place) const;
     bool operator==(const Eye&) const = default;
 };
 

@@ -253,24 +253,24 @@ Status CueSamples::add(const MuxerPacket& cue, const Put& put) {
         if (end != cue.data.begin()) w.box("sttg", [&] { w.raw({cue.data.begin(), end}); });
         w.box("payl", [&] { w.raw({end == cue.data.end() ? end : end + 1, cue.data.end()}); });
     });
-    shown_.push_back({cue.pts + cue.duration, std::move(w.bytes)});
+    active_.push_back({cue.pts + cue.duration, std::move(w.bytes)});
     return {};
 }
 Status CueSamples::finish(const Put& put) {
     auto last = at_;
-    for (auto& s : shown_) last = std::max(last, s.end);
+    for (auto& s : active_) last = std::max(last, s.end);
     return until(last, put);
 }
 Status CueSamples::until(Time t, const Put& put) {
     while (at_ < t) {
         auto next = t;
-        for (auto& s : shown_) next = std::min(next, s.end);
+        for (auto& s : active_) next = std::min(next, s.end);
         BoxWriter w;
-        for (auto& s : shown_) w.raw(s.box);
-        if (shown_.empty()) w.box("vtte", [] {});
+        for (auto& s : active_) w.raw(s.box);
+        if (active_.empty()) w.box("vtte", [] {});
         RUEDO_TRY_DO(put({at_, at_, next - at_, true, w.bytes}));
         at_ = next;
-        std::erase_if(shown_, [&](auto& s) { return s.end <= at_; });
+        std::erase_if(active_, [&](auto& s) { return s.end <= at_; });
     }
     return {};
 }

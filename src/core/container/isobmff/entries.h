@@ -66,12 +66,12 @@ class CueSamples {
     Status finish(const Put& put);
 
   private:
-    struct Shown {
+    struct ActiveCue {
         Time end{};
         Bytes box;
     };
     Status until(Time t, const Put& put);
-    std::vector<Shown> shown_;
+    std::vector<ActiveCue> active_;
     Time at_{};
 };
 

@@ -94,7 +94,7 @@ class AccessUnitReader final : public ByUnits {
 
     UnitSplitter units_;
     PictureOrder order_;
-    ShownPlaces places_;
+    DisplayOrder places_;
     bool reorders_;
     std::deque<Timed> ahead_;
     Timed current_;

@@ -5,7 +5,7 @@
 
 namespace ruedo::mpegts {
 
-std::int64_t Joins::shift_of(const Seen& s, std::uint64_t offset) {
+std::int64_t Joins::shift_of(const StreamClock& s, std::uint64_t offset) {
     auto behind =
         std::upper_bound(s.moved.begin(), s.moved.end(), offset, [](auto at, auto& m) { return at < m.from; });
     return behind == s.moved.begin() ? 0 : std::prev(behind)->by;

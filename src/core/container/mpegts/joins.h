@@ -32,16 +32,16 @@ class Joins {
         std::int64_t by = 0;     ///< ... so many ticks are added,
         std::size_t part = 0;    ///< as so many further parts have begun.
     };
-    struct Seen {
+    struct StreamClock {
         std::vector<Moved> moved;
         std::optional<std::int64_t> last;  ///< Ticks since the first part's start.
         std::uint64_t offset = 0;
         unsigned run = 0;  ///< Packets since it was moved.
         bool gap = false;  ///< What follows it was passed over.
     };
-    static std::int64_t shift_of(const Seen& s, std::uint64_t offset);
+    static std::int64_t shift_of(const StreamClock& s, std::uint64_t offset);
     mutable std::mutex mutex_;
-    std::map<unsigned, Seen> streams_;
+    std::map<unsigned, StreamClock> streams_;
     std::vector<std::int64_t> parts_;  ///< What is added in each further one, as the stream that came first to it says.
     std::atomic<bool> any_ = false;    ///< Whether any packet is moved; mostly none is.
 };

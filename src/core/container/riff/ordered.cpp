@@ -130,7 +130,7 @@ class OrderedReader final : public TrackReader {
     SourceReader reader_, heads_;
     std::shared_ptr<Stream> stream_;
     PictureOrder order_;
-    ShownPlaces places_;
+    DisplayOrder places_;
     std::deque<Unit> ahead_;
     Unit current_;
     Bytes chunk_;
