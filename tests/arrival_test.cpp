@@ -245,12 +245,12 @@ TEST_CASE("parts whose times start over lie end to end, whichever stream comes t
     std::mt19937 random(11);
     for (int round = 0; round < 40; ++round) {
         mpegts::Joins joins;
-        struct Told {
+        struct SentencePage {
             std::uint64_t offset;
             std::int64_t ticks;
         };
         // Two streams of some parts: each part counts from a start of its own, by steps of a fiftieth of a second.
-        std::vector<Told> streams[2];
+        std::vector<SentencePage> streams[2];
         std::uint64_t offset = 0;
         auto parts = 1 + random() % 6;
         std::int64_t begin = 0;

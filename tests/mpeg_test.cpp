@@ -80,7 +80,7 @@ std::vector<Coded> h264_video(int count, int between) {
     return coded;
 }
 /// Which are shown when: those between two others are coded after both.
-void tell_shown(std::vector<Coded>& coded) {
+void describe_visibility(std::vector<Coded>& coded) {
     auto between = [&](std::size_t i) { return split_mpeg4(coded[i].data, 5).at(0).type == 'B'; };
     int next = 0;
     for (std::size_t i = 0; i < coded.size();) {
@@ -391,7 +391,7 @@ TEST_CASE("H.264 and MPEG-4 Visual whose pictures keep to no packets play pictur
         for (int between : {0, 1, 3}) {
             INFO((h264 ? "H.264, " : "MPEG-4, ") << between << " between");
             auto coded = h264 ? h264_video(count, between) : mpeg4_video(count, between, false);
-            if (!h264) tell_shown(coded);
+            if (!h264) describe_visibility(coded);
             auto keys = keys_of(coded);
             // Packets of 700 bytes: the end of one, a few that are whole, the beginning of another.
             auto later = coded;

@@ -574,7 +574,7 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
         REQUIRE(there.isConnected());
         REQUIRE(there.registerService("org.freedesktop.Notifications"));
         REQUIRE(there.registerVirtualObject("/org/freedesktop/Notifications", &desktop));
-        tell_desktop("heading", "a < b");
+        notify_desktop("heading", "a < b");
         CHECK(soon([&] { return desktop.heard.contains("heading: a &lt; b"); }));
         Kitchen k;
         Recipe slow;

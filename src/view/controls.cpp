@@ -44,7 +44,7 @@ class Focusing : public Base, public ShowsControl {
     }
     void update() {
         Base::update();
-        tell_changed();
+        notify_changed();
     }
 
   protected:
@@ -316,7 +316,7 @@ class SaysControl : public QWidget, public ShowsControl {
     }
     void update() {
         QWidget::update();
-        tell_changed();
+        notify_changed();
     }
     void show_context(const ControlContext& context) override {
         context_ = context;

@@ -37,7 +37,7 @@ class ShowsControl {
     const ControlSpec& spec() const { return spec_; }
 
   protected:
-    void tell_changed() const {
+    void notify_changed() const {
         if (changed_) changed_();
     }
     QPoint on_display(const QWidget& widget, QPoint at) const {

@@ -57,11 +57,11 @@ void Adding::add(const QStringList& sources) {
         int looked = 0;
         QElapsedTimer since;
         since.start();
-        auto tell = [&] {
+        auto describe = [&] {
             ++looked;
             if (since.elapsed() < 100) return;
             since.restart();
-            question.tell([this, looked] { emit progressed(looked); });
+            question.describe([this, looked] { emit progressed(looked); });
         };
         for (auto& name : sources) {
             if (question.given_up()) break;
@@ -70,7 +70,7 @@ void Adding::add(const QStringList& sources) {
                 continue;
             }
             if (!QFileInfo(name).isDir()) {
-                tell();
+                describe();
                 auto file = open_file(name.toStdString());
                 if (file) {
                     look.files << name;
@@ -86,7 +86,7 @@ void Adding::add(const QStringList& sources) {
             for (QDirIterator it(name, QDir::Files, QDirIterator::Subdirectories);
                  it.hasNext() && !question.given_up() && inside.size() < 10'000;) {
                 auto file = it.next();
-                tell();
+                describe();
                 auto source = open_file(file.toStdString());
                 if (source && opens_here(**source)) inside << file;
             }

@@ -156,7 +156,7 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
     connect(&project_, &Project::current_changed, this, [this] { rebuild(); });
     rebuild();
 }
-void FactsPanel::tell(std::shared_ptr<const SourceFacts> facts, bool listening) {
+void FactsPanel::describe(std::shared_ptr<const SourceFacts> facts, bool listening) {
     facts_ = std::move(facts);
     listening_ = listening;
     auto* video = facts_->info.main(Kind::video);
@@ -207,7 +207,7 @@ void FactsPanel::rebuild() {
     title_->setText(text(spec.name));
     auto source = resolve(spec, project_.folder());
     if (source == source_) {
-        if (facts_) tell(facts_, listening_);  // another target, perhaps
+        if (facts_) describe(facts_, listening_);  // another target, perhaps
         return;
     }
     source_ = source;
@@ -220,12 +220,12 @@ void FactsPanel::rebuild() {
         options.cancel = &static_cast<const std::atomic<bool>&>(question);
         options.so_far = [&](const SourceFacts& f) {
             bool audio = f.info.main(Kind::audio) != nullptr;
-            question.tell([this, f = std::make_shared<const SourceFacts>(f), audio] { tell(f, audio); });
+            question.describe([this, f = std::make_shared<const SourceFacts>(f), audio] { describe(f, audio); });
         };
         return gather_facts(std::shared_ptr<Clip>(std::move(clip)), CodecRegistry::standard(), source, options);
     };
     tasks_.ask("facts", source, std::move(work), [this](Result<SourceFacts> facts) {
-        if (facts) return tell(std::make_shared<const SourceFacts>(std::move(*facts)), false);
+        if (facts) return describe(std::make_shared<const SourceFacts>(std::move(*facts)), false);
         auto& e = facts.error();
         say(QString("<p><span style='color:%3'>⊖</span> %1</p><p style='color:%4'>%2</p>")
                 .arg(text(e.sentence).toHtmlEscaped(), text(e.hint).toHtmlEscaped(), look::colours().rust.name(),

@@ -29,7 +29,7 @@ class FactsPanel : public QWidget {
   private:
     class Shape;
     void rebuild();
-    void tell(std::shared_ptr<const SourceFacts> facts, bool listening);
+    void describe(std::shared_ptr<const SourceFacts> facts, bool listening);
     void say(const QString& html);
     Project& project_;
     QLabel* title_;

@@ -7,7 +7,7 @@
 
 namespace ruedo {
 
-void tell_desktop(const QString& heading, const QString& words) {
+void notify_desktop(const QString& heading, const QString& words) {
     auto bus = QDBusConnection::sessionBus();
     if (!bus.isConnected()) return;
     auto call = QDBusMessage::createMethodCall("org.freedesktop.Notifications", "/org/freedesktop/Notifications",

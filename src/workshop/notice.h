@@ -7,6 +7,6 @@ namespace ruedo {
 
 /// By the freedesktop Notifications interface (org.freedesktop.Notifications, version 1.2), where somebody provides it;
 /// returns at once.
-void tell_desktop(const QString& heading, const QString& words);
+void notify_desktop(const QString& heading, const QString& words);
 
 }  // namespace ruedo

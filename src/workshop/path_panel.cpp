@@ -25,7 +25,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
     chart_ = new PathChart;
     box->addLayout(head);
     box->addWidget(chart_, 1);
-    chart_->on_difference = [this] { tell(); };
+    chart_->on_difference = [this] { describe(); };
     auto* menu = new QMenu(runs_);
     connect(menu, &QMenu::aboutToShow, menu, [this, menu] {
         menu->clear();
@@ -53,7 +53,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
         menu->addAction("Let go of the kept run", this, [this] { let_go(); });
     });
     runs_->setMenu(menu);
-    tell();
+    describe();
 }
 
 void PathPanel::keep() {
@@ -78,7 +78,7 @@ Status PathPanel::read(const std::filesystem::path& file) {
     return {};
 }
 
-void PathPanel::tell() {
+void PathPanel::describe() {
     auto& kept = chart_->kept();
     if (!kept)
         said_->setText("Press on the path to see everything as it was then.");

@@ -20,7 +20,7 @@ class PathPanel : public QWidget {
     QString said() const { return said_->text(); }
 
   private:
-    void tell();
+    void describe();
     PathChart* chart_;
     QLabel* said_;
     QPushButton* runs_;

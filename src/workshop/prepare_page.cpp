@@ -136,7 +136,7 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     };
     for (auto signal : {&Project::changed, &Project::current_changed})
         connect(&project_, signal, this, [this] { look(); });
-    tell();
+    describe();
 }
 
 void PreparePage::showEvent(QShowEvent*) { look(); }
@@ -170,7 +170,7 @@ void PreparePage::look() {
         tasks_.forget("trial"), tasks_.forget("held");
         strip_->show_sample_encode({}), before_after_->clear(), sum_->clear();
         note_->hide();
-        tell();
+        describe();
         show_runs();
     }
     if (from.empty()) return;
@@ -218,7 +218,7 @@ void PreparePage::planned(std::shared_ptr<Planned> p) {
     // What can't be carried out is said, and what was tried before stays to be seen.
     if (p->refused) p->plan.reset();
     planned_ = std::move(p);
-    tell();
+    describe();
     if (auto code = std::exchange(fix_, {}); !code.empty()) return fix(code);
     if (planned_->plan) try_it();
 }
@@ -234,7 +234,7 @@ void PreparePage::fix(const std::string& finding) {
     if (changed == changes_ && planned_->plan) try_it();
 }
 
-void PreparePage::tell() {
+void PreparePage::describe() {
     told_ = {};
     QString html;
     auto& c = look::colours();
@@ -350,7 +350,7 @@ void PreparePage::compare(const Job& job) {
                              &static_cast<const std::atomic<bool>&>(question), [&](double part) {
                                  if (monotonic_now() - told < 300_ms) return;
                                  told = monotonic_now();
-                                 question.tell([this, part] {
+                                 question.describe([this, part] {
                                      before_after_->clear(
                                          QString("held against what it was made of: %1 %").arg(part * 100, 0, 'f', 0));
                                  });

@@ -88,7 +88,7 @@ class PreparePage : public QWidget {
     std::string target() const;
     void look();
     void planned(std::shared_ptr<Planned> planned);
-    void tell();
+    void describe();
     void open_word(const QString& key);
     void try_it();
     void try_a_moment(const BackgroundTasks::Question& question, const std::string& from, SampleEncodeOptions whole);

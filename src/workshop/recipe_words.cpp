@@ -12,7 +12,7 @@ namespace {
 using Do = Recipe::Do;
 
 /// One sentence after the other; words are put in as they are told.
-struct Telling {
+struct PageBuilder {
     RecipeText out{};
     QString say(RecipeWord word) {
         auto now = std::find_if(word.options.begin(), word.options.end(), [](auto& c) { return c.now; });
@@ -29,7 +29,7 @@ QString megabits(std::uint32_t bits) {
 }
 bool taken(const std::vector<CodecRule>& rules, Codec codec) { return rules.empty() || rule_of(rules, codec); }
 
-void tell_container(Telling& t, const Plan& plan, const Target& target) {
+void describe_container(PageBuilder& t, const Plan& plan, const Target& target) {
     RecipeWord w{.key = "container", .what = "Container", .shown = {}, .options = {}};
     for (auto& each : container_formats()) {
         bool fits =
@@ -177,8 +177,8 @@ RecipeWord range_word(const Recipe& recipe, bool limited_only) {
     return w;
 }
 
-void tell_video(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
-                CodecRegistry& codecs) {
+void describe_video(PageBuilder& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                    CodecRegistry& codecs) {
     auto codec = t.say(codec_word(recipe, plan, info, target, codecs));
     auto* form = video_encoder_traits(plan.video_codec);
     if (!plan.encode_video || !form) return t.paragraph(QString("The pictures %1.").arg(codec));
@@ -196,8 +196,8 @@ void tell_video(Telling& t, const Recipe& recipe, const Plan& plan, const ClipIn
         QString("Their colours %1, in %2.").arg(t.say(matrix_word(recipe)), t.say(range_word(recipe, limited))));
 }
 
-void tell_audio(Telling& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
-                CodecRegistry& codecs) {
+void describe_audio(PageBuilder& t, const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
+                    CodecRegistry& codecs) {
     auto& audio = plan.audio_tracks.front();
     RecipeWord codec{.key = "sound", .what = "Sound", .shown = {}, .options = {}};
     auto copied = recipe;
@@ -231,7 +231,7 @@ void tell_audio(Telling& t, const Recipe& recipe, const Plan& plan, const ClipIn
     t.paragraph(QString("The sound %1%2, %3.").arg(said, rate, t.say(std::move(loud))));
 }
 
-void tell_captions(Telling& t, const Recipe& recipe, const Plan& plan) {
+void describe_captions(PageBuilder& t, const Recipe& recipe, const Plan& plan) {
     using Captions = Recipe::Captions;
     RecipeWord w{.key = "captions", .what = "Captions", .shown = {}, .options = {}};
     auto add = [&](const char* label, Captions how) {
@@ -258,22 +258,22 @@ const RecipeWord* RecipeText::find(const QString& key) const {
 
 RecipeText describe_recipe(const Recipe& recipe, const Plan& plan, const ClipInfo& info, const Target& target,
                            CodecRegistry& codecs) {
-    Telling t;
-    tell_container(t, plan, target);
+    PageBuilder t;
+    describe_container(t, plan, target);
     auto left_out = [&](const char* sentence, RecipeWord word) {
         t.paragraph(QString(sentence).arg(t.say(std::move(word))));
     };
     if (plan.video)
-        tell_video(t, recipe, plan, info, target, codecs);
+        describe_video(t, recipe, plan, info, target, codecs);
     else if (info.main(Kind::video))
         left_out("The pictures %1.",
                  {"codec", "Pictures", "are left out", {{"are kept", [](Recipe& r) { r.video = {}; }}}});
     if (!plan.audio_tracks.empty())
-        tell_audio(t, recipe, plan, info, target, codecs);
+        describe_audio(t, recipe, plan, info, target, codecs);
     else if (info.main(Kind::audio))
         left_out("The sound %1.", {"sound", "Sound", "is left out", {{"is kept", [](Recipe& r) { r.audio = {}; }}}});
     if (std::any_of(info.tracks.begin(), info.tracks.end(), [](auto& each) { return shows_captions(each); }))
-        tell_captions(t, recipe, plan);
+        describe_captions(t, recipe, plan);
     return std::move(t.out);
 }
 

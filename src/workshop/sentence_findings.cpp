@@ -58,7 +58,7 @@ void Sentences::review_now() {
         found_ = gather_findings(std::move(found), project_.document());
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
         ++reviews_;
-        tell_findings();
+        describe_findings();
         show_told();  // what can never be is marked where it stands
     });
 }
@@ -77,11 +77,11 @@ void Sentences::look_at_contrast() {
         std::erase_if(found_, [](auto& f) { return f.code == "hard-to-read"; });
         unreadable_ = std::move(found);
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
-        tell_findings();
+        describe_findings();
     });
 }
 
-void Sentences::tell_findings() {
+void Sentences::describe_findings() {
     if (!reviews_) return;
     auto& c = look::colours();
     QString body =

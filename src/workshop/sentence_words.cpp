@@ -9,7 +9,7 @@
 #include "workshop/telling.h"
 
 namespace ruedo {
-namespace telling {
+namespace builder {
 
 const std::vector<Word::Option>& colours() {
     static const std::vector<Word::Option> list{{"#17131A", "night (#17131A)"}, {"#000000", "black (#000000)"},
@@ -25,7 +25,8 @@ QString colour_said(const std::string& colour) {
     return said;
 }
 
-void tell_source(Telling& t, std::size_t source, const std::function<std::string(const std::string&)>& file_for) {
+void describe_source(PageBuilder& t, std::size_t source,
+                     const std::function<std::string(const std::string&)>& file_for) {
     if (source >= t.document.sources.size()) {
         t.out.paragraphs.push_back(
             {"source", "No source", {"There is no source yet. Drop a clip anywhere in this window."}});
@@ -157,7 +158,7 @@ void tell_source(Telling& t, std::size_t source, const std::function<std::string
 }
 
 /// What all players are seen in; said of the one player there is, or of the screen that several share.
-QString tell_mount(Telling& t) {
+QString describe_mount(PageBuilder& t) {
     std::vector<Word::Option> mounts{{"window", "a window"},
                                      {"handset-upright", "a handset, upright"},
                                      {"handset-sideways", "a handset, sideways"},
@@ -224,7 +225,7 @@ QString counted(std::size_t n, bool more) {
 }
 
 /// How many share the screen: new ones are usual players; of those that go the selected one is the last.
-void tell_count(Telling& t) {
+void describe_count(PageBuilder& t) {
     bool several = t.document.players.size() > 1;
     std::vector<Word::Option> counts{{"1", several ? counted(1, false) : QString("alone")}};
     for (std::size_t n = 2; n <= PlayerDocument::most_players; ++n)
@@ -242,7 +243,7 @@ void tell_count(Telling& t) {
     t.out.words.back().changed = false;  // there is no way back to one of them by leaving the list out
 }
 
-void tell_screen(Telling& t) {
+void describe_screen(PageBuilder& t) {
     auto& s = t.document.screen;
     t.chosen(
         "arrangement", "/screen/arrangement", "Arrangement",
@@ -262,14 +263,14 @@ void tell_screen(Telling& t) {
     for (auto& p : t.document.players) names << "<" + text(p.name) + ">";
     t.out.paragraphs.push_back({"screen",
                                 text(t.document.app_name),
-                                {"The screen is " + tell_mount(t) + ".",
+                                {"The screen is " + describe_mount(t) + ".",
                                  "On it stand {players}, {arrangement}: " + names.join(", ") +
                                      ". Between them are {screen-gap} of {screen-ground}.",
                                  "{one-sounds}."}});
 }
 
 /// Which sources a player plays, in which order.
-void tell_queue(Telling& t) {
+void describe_queue(PageBuilder& t) {
     auto written = [](const std::vector<std::string>& names) {
         QStringList list;
         for (auto& n : names) list << text(n);
@@ -311,7 +312,7 @@ void tell_queue(Telling& t) {
 }
 
 /// Which of several it is.
-void tell_place(Telling& t) {
+void describe_place(PageBuilder& t) {
     auto at = t.player;
     t.word("player-name", t.at() + "name", "Name of a player", text(t.spec().name), {}, false,
            [at](PlayerDocument& d, const QString& v) -> Taken {
@@ -342,7 +343,7 @@ void tell_place(Telling& t) {
     place.now = QString::number(at + 1);
 }
 
-void tell_player(Telling& t) {
+void describe_player(PageBuilder& t) {
     auto& p = t.spec();
     auto at = t.at();
     auto own = [i = t.player](PlayerDocument& d) -> PlayerSpec& { return d.player(i); };
@@ -409,43 +410,43 @@ void tell_player(Telling& t) {
                              {0, 600, p.give_up_after.seconds(), " s", "The failure sign after; 0 for never", 1},
                              [own](PlayerDocument& d, double n) { own(d).give_up_after = from_seconds(n); });
     give_up.options = {{"0", waits({})}, {"8", waits(8_s)}};
-    tell_count(t);
-    tell_queue(t);
+    describe_count(t);
+    describe_queue(t);
     QString seen = "It plays {plays}.";
     if (t.document.players.size() > 1)
-        tell_place(t), seen = "It is called {player-name}, is {place} of them, and plays {plays}.";
+        describe_place(t), seen = "It is called {player-name}, is {place} of them, and plays {plays}.";
     else
-        seen = "The player is seen in " + tell_mount(t) + ", {players}, and plays {plays}.";
+        seen = "The player is seen in " + describe_mount(t) + ", {players}, and plays {plays}.";
     t.out.paragraphs.push_back(
         {"player",
          text(t.document.players.size() > 1 ? p.name : t.document.app_name),
          {seen + " It begins with {muted}, its volume at {volume}, at {speed}.",
           "When a source ends, {queue}. When nothing comes any more, {give-up}.",
-          "On its controls " + tell_theme(t, "theme", at + "theme/", p.theme, {},
-                                          [own](PlayerDocument& d) -> ThemeSpec& { return own(d).theme; }),
+          "On its controls " + describe_theme(t, "theme", at + "theme/", p.theme, {},
+                                              [own](PlayerDocument& d) -> ThemeSpec& { return own(d).theme; }),
           "The picture is drawn {render}, its corners are {corner}, and what it leaves free is {surround}.",
           "After {hide} of playing without a touch, what lies on the picture hides."}});
 }
 
-}  // namespace telling
+}  // namespace builder
 
-const Word* Told::find(const QString& key) const {
+const Word* SentencePage::find(const QString& key) const {
     auto it = std::find_if(words.begin(), words.end(), [&](auto& w) { return w.key == key; });
     return it == words.end() ? nullptr : &*it;
 }
 
-Told tell(const PlayerDocument& document, const Selected& selected,
-          const std::function<std::string(const std::string&)>& file_for) {
-    telling::Telling t{document, selected.player};
+SentencePage describe(const PlayerDocument& document, const Selected& selected,
+                      const std::function<std::string(const std::string&)>& file_for) {
+    builder::PageBuilder t{document, selected.player};
     auto& controls = t.spec().controls;
     if (auto* control = t.spec().control(selected.control))
-        tell_control(t, static_cast<std::size_t>(control - controls.data()));
-    tell_source(t, selected.source, file_for);
-    if (document.players.size() > 1) tell_screen(t);
-    if (document.mount == Mount::room) tell_room(t);
-    tell_player(t);
-    tell_controls(t);
-    tell_host(t);
+        describe_control(t, static_cast<std::size_t>(control - controls.data()));
+    describe_source(t, selected.source, file_for);
+    if (document.players.size() > 1) describe_screen(t);
+    if (document.mount == Mount::room) describe_room(t);
+    describe_player(t);
+    describe_controls(t);
+    describe_host(t);
     return std::move(t.out);
 }
 

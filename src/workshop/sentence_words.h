@@ -39,7 +39,7 @@ struct Paragraph {
         told;  ///< Sentences, with the keys of their words in braces, controls in brackets, players between < and >.
 };
 
-struct Told {
+struct SentencePage {
     std::vector<Paragraph> paragraphs;
     std::vector<Word> words;
     const Word* find(const QString& key) const;
@@ -50,7 +50,7 @@ struct Selected {
     std::string control;  ///< Of that player, by its own name; empty for none.
 };
 /// `file_for` writes a file as the document does.
-Told tell(const PlayerDocument& document, const Selected& selected,
-          const std::function<std::string(const std::string&)>& file_for);
+SentencePage describe(const PlayerDocument& document, const Selected& selected,
+                      const std::function<std::string(const std::string&)>& file_for);
 
 }  // namespace ruedo

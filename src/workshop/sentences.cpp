@@ -87,9 +87,9 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     rebuild();
 }
 
-Told Sentences::told() const {
-    return tell(project_.document(), {project_.current(), project_.player(), project_.selected()},
-                [this](const std::string& file) { return project_.file_for(file); });
+SentencePage Sentences::told() const {
+    return describe(project_.document(), {project_.current(), project_.player(), project_.selected()},
+                    [this](const std::string& file) { return project_.file_for(file); });
 }
 
 QStringList Sentences::keys() const {

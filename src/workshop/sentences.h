@@ -46,7 +46,7 @@ class Sentences : public QWidget {
     /// What becomes of all sources for the target.
     std::function<void()> prepare;
     /// Asks for it anew.
-    void tell_findings();
+    void describe_findings();
     const std::optional<Remark>& remarked() const { return remarked_; }
     QString findings_text() const { return findings_->toPlainText(); }
     /// Only the sentences that speak of this are shown; all of them for nothing.
@@ -61,7 +61,7 @@ class Sentences : public QWidget {
 
   private:
     void share_room();
-    Told told() const;
+    SentencePage told() const;
     QString html() const;
     QString wrong(const Word& word) const;
     void show_told();

@@ -6,7 +6,7 @@
 
 #include "workshop/telling.h"
 
-namespace ruedo::telling {
+namespace ruedo::builder {
 namespace {
 using nlohmann::json;
 
@@ -45,7 +45,7 @@ QString said(const SettingKind& s, const ControlSettings& settings) {
 
 }  // namespace
 
-void tell_controls(Telling& t) {
+void describe_controls(PageBuilder& t) {
     auto& p = t.spec();
     auto own = [i = t.player](PlayerDocument& d) -> PlayerSpec& { return d.player(i); };
     Paragraph paragraph{"controls", "Controls", {}};
@@ -76,8 +76,8 @@ void tell_controls(Telling& t) {
                               .arg(text(bar.name), key("where"), key("edge"),
                                    groups.isEmpty() ? QString("It holds nothing yet.")
                                                     : "It holds " + groups.join("; ") + ".");
-        paragraph.told << "On it " +
-                              tell_theme(t, "theme " + text(bar.name), at + "theme/", bar.theme, p.theme,
+        paragraph.told << "On it " + describe_theme(
+                                         t, "theme " + text(bar.name), at + "theme/", bar.theme, p.theme,
                                          [b, own](PlayerDocument& d) -> ThemeSpec& { return own(d).bars[b].theme; });
     }
     QStringList places;
@@ -92,7 +92,7 @@ void tell_controls(Telling& t) {
     t.out.paragraphs.push_back(std::move(paragraph));
 }
 
-void tell_control(Telling& t, std::size_t i) {
+void describe_control(PageBuilder& t, std::size_t i) {
     auto& p = t.spec();
     auto& c = p.controls[i];
     auto at = t.at() + QString("controls/%1/").arg(i);
@@ -221,4 +221,4 @@ void tell_control(Telling& t, std::size_t i) {
     t.out.paragraphs.push_back({"control", text(c.name), told});
 }
 
-}  // namespace ruedo::telling
+}  // namespace ruedo::builder

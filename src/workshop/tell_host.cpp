@@ -2,9 +2,9 @@
 // What the player does when something happens to its app, in sentences.
 #include "workshop/telling.h"
 
-namespace ruedo::telling {
+namespace ruedo::builder {
 
-void tell_host(Telling& t) {
+void describe_host(PageBuilder& t) {
     Paragraph paragraph{"host", "When something happens to the app", {}};
     for (std::size_t i = 0; i < host_row_count; ++i) {
         auto& row = host_rows()[i];
@@ -41,4 +41,4 @@ void tell_host(Telling& t) {
     t.out.paragraphs.push_back(std::move(paragraph));
 }
 
-}  // namespace ruedo::telling
+}  // namespace ruedo::builder

@@ -5,7 +5,7 @@
 #include "scene/scene.h"
 #include "workshop/telling.h"
 
-namespace ruedo::telling {
+namespace ruedo::builder {
 namespace {
 constexpr double wide = 50, high = 20;  // metres that a word offers; a document may say more
 
@@ -29,14 +29,14 @@ QString looking(double v) {
 
 /// A number of the document, by the way to it.
 using Way = std::function<double&(PlayerDocument&)>;
-void number(Telling& t, const QString& key, const QString& path, const QString& what, QString (*said)(double),
+void number(PageBuilder& t, const QString& key, const QString& path, const QString& what, QString (*said)(double),
             double now, double usual, Word::Range range, Way way) {
     range.now = now;
     t.number(key, path, what, said(now), said(usual), now != usual, std::move(range),
              [way = std::move(way)](PlayerDocument& d, double n) { way(d) = n; });
 }
 /// Of what has no default of its own: nothing is said to have changed.
-void plain(Telling& t) { t.out.words.back().changed = false; }
+void plain(PageBuilder& t) { t.out.words.back().changed = false; }
 
 std::vector<Word::Option> options(std::span<const std::string_view> names, std::initializer_list<const char*> said) {
     std::vector<Word::Option> list;
@@ -46,7 +46,7 @@ std::vector<Word::Option> options(std::span<const std::string_view> names, std::
 }
 
 /// Where the screen hangs, and how.
-QStringList tell_hang(Telling& t) {
+QStringList describe_hanging(PageBuilder& t) {
     auto& h = t.spec().hang;
     auto at = t.at() + "room/";
     auto own = [i = t.player](PlayerDocument& d) -> HangSpec& { return d.player(i).hang; };
@@ -133,7 +133,7 @@ QStringList tell_hang(Telling& t) {
 }
 
 /// Bars that do not lie on the picture.
-void tell_floats(Telling& t, QStringList& told) {
+void describe_floating(PageBuilder& t, QStringList& told) {
     auto& p = t.spec();
     for (std::size_t b = 0; b < p.bars.size(); ++b) {
         auto& bar = p.bars[b];
@@ -174,7 +174,7 @@ void tell_floats(Telling& t, QStringList& told) {
     }
 }
 
-void tell_viewer(Telling& t, QStringList& told) {
+void describe_viewer(PageBuilder& t, QStringList& told) {
     auto& v = t.document.room.viewer;
     ViewerSpec usual;
     auto own = [](PlayerDocument& d) -> ViewerSpec& { return d.room.viewer; };
@@ -202,7 +202,7 @@ void tell_viewer(Telling& t, QStringList& told) {
             "{start-tilt}, and sees {field} from top to bottom.";
 }
 
-void tell_solids(Telling& t, QStringList& told) {
+void describe_solids(PageBuilder& t, QStringList& told) {
     auto& solids = t.document.room.solids;
     auto& w =
         t.word("solids", "/room/solids", "What stands in the room",
@@ -261,7 +261,7 @@ void tell_solids(Telling& t, QStringList& told) {
     }
 }
 
-void tell_hand(Telling& t, QStringList& told) {
+void describe_pointer(PageBuilder& t, QStringList& told) {
     t.chosen("hand", "/room/hand", "Hand", {{"none", "the pointer alone"}, {"hand", "the pointer and a hand"}},
              t.document.room.hand ? "hand" : "none", [](PlayerDocument& d, std::size_t i) {
                  d.room.hand = i ? std::optional(PoseSpec{}) : std::nullopt;
@@ -285,16 +285,16 @@ void tell_hand(Telling& t, QStringList& told) {
 }
 }  // namespace
 
-void tell_room(Telling& t) {
-    auto told = tell_hang(t);
-    tell_floats(t, told);
+void describe_room(PageBuilder& t) {
+    auto told = describe_hanging(t);
+    describe_floating(t, told);
     t.out.paragraphs.push_back(
         {"hang", t.document.players.size() > 1 ? text(t.spec().name) + " in the room" : QString("In the room"), told});
     QStringList room;
-    tell_viewer(t, room);
-    tell_solids(t, room);
-    tell_hand(t, room);
+    describe_viewer(t, room);
+    describe_solids(t, room);
+    describe_pointer(t, room);
     t.out.paragraphs.push_back({"room", "The room", room});
 }
 
-}  // namespace ruedo::telling
+}  // namespace ruedo::builder

@@ -6,7 +6,7 @@
 
 #include "workshop/telling.h"
 
-namespace ruedo::telling {
+namespace ruedo::builder {
 namespace {
 QString said(const ThemeMember& row, const ThemeSpec& theme) {
     if (!row.is_set(theme)) return text(row.usual);
@@ -24,8 +24,8 @@ QString said(const ThemeMember& row, const ThemeSpec& theme) {
 }
 }  // namespace
 
-QString tell_theme(Telling& t, const QString& name, const QString& at, const ThemeSpec& theme,
-                   const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member) {
+QString describe_theme(PageBuilder& t, const QString& name, const QString& at, const ThemeSpec& theme,
+                       const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member) {
     QStringList told;
     for (auto& row : theme_members()) {
         auto key = name + " " + text(row.name).section('_', 0, 0);
@@ -73,4 +73,4 @@ QString tell_theme(Telling& t, const QString& name, const QString& at, const The
     return told.join(", ") + ", and " + last + ".";
 }
 
-}  // namespace ruedo::telling
+}  // namespace ruedo::builder

@@ -7,7 +7,7 @@
 #include "view/look.h"
 #include "workshop/sentence_words.h"
 
-namespace ruedo::telling {
+namespace ruedo::builder {
 using Taken = std::optional<QString>;
 
 inline QString seconds(Time t) {
@@ -20,10 +20,10 @@ const std::vector<Word::Option>& colours();
 QString colour_said(const std::string& colour);
 
 /// What is told so far.
-struct Telling {
+struct PageBuilder {
     const PlayerDocument& document;
     std::size_t player;
-    Told out{};
+    SentencePage out{};
 
     Word& word(QString key, QString path, QString what, QString shown, QString fallback, bool changed,
                decltype(Word::set) set) {
@@ -84,11 +84,11 @@ struct Telling {
 };
 
 /// What is said of a theme, as one sentence that goes on after its beginning; what it does not set is `inherited`.
-QString tell_theme(Telling& t, const QString& name, const QString& at, const ThemeSpec& theme,
-                   const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member);
-void tell_controls(Telling& t);
-void tell_control(Telling& t, std::size_t control);
-void tell_room(Telling& t);
-void tell_host(Telling& t);
+QString describe_theme(PageBuilder& t, const QString& name, const QString& at, const ThemeSpec& theme,
+                       const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member);
+void describe_controls(PageBuilder& t);
+void describe_control(PageBuilder& t, std::size_t control);
+void describe_room(PageBuilder& t);
+void describe_host(PageBuilder& t);
 
-}  // namespace ruedo::telling
+}  // namespace ruedo::builder

@@ -123,7 +123,7 @@ void WorkshopWindow::load(std::optional<std::size_t> source) {
     screen_->take(for_target(d, project_.folder()), project_.folder(), project_.player(), source);
     show_selected();
     if (together && !source) follow_selected();
-    sentences_->tell_findings();
+    sentences_->describe_findings();
 }
 /// The source that is looked at is the one the selected player plays.
 void WorkshopWindow::follow_selected() {
@@ -144,7 +144,7 @@ void WorkshopWindow::play_through(bool through) {
     through_->set(source, through ? std::optional(*target) : std::nullopt);
     player().reopen();
     load(screen_->source_of(project_.player()));
-    sentences_->tell_findings();
+    sentences_->describe_findings();
 }
 void WorkshopWindow::prepare_source(const std::string& finding) {
     show_step(prepare);
@@ -182,7 +182,7 @@ void WorkshopWindow::job_over(const Job& job) {
     if (isActiveWindow() && pages_->currentWidget() == prepare_) return;
     auto name = text(job.out.filename().string());
     auto heading = QString(job.state == Job::State::done ? "“%1” is made" : "“%1” was not made").arg(name);
-    if (!isActiveWindow()) tell_desktop(heading, text(job.sentence));
+    if (!isActiveWindow()) notify_desktop(heading, text(job.sentence));
     if (job.state == Job::State::failed) say((heading + ". " + text(job.sentence)).toHtmlEscaped());
 }
 

@@ -423,7 +423,7 @@ QWidget* WorkshopWindow::make_gather() {
     shelf_ = new Shelf(project_);
     connect(shelf_, &Shelf::progressed, this, [this](int waiting) { looking_ = waiting, show_progress(); });
     connect(shelf_, &Shelf::looked_into, this, [this](const std::string& place) {
-        if (place == playing_source()) sentences_->tell_findings();
+        if (place == playing_source()) sentences_->describe_findings();
         facts_->take_poster(place, shelf_->poster_of(place));
     });
     connect(shelf_, &Shelf::activated, this, [this] { load(project_.current()); });

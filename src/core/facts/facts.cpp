@@ -277,7 +277,7 @@ void find_in_stream(SourceFacts& f) {
              "Cut all rungs at the same keyframes."});
     }
 }
-void tell_stream(SourceFacts& f) {
+void describe_stream(SourceFacts& f) {
     auto& s = *f.stream;
     auto rates = [&] {
         auto low = s.rungs.front().bits_a_second(), high = s.rungs.back().bits_a_second();
@@ -364,7 +364,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
     };
     if (video) f.keyframes = facts_of(video)->keyframe_times;
     tell(f, video, facts_of(video), audio);
-    if (streamed) tell_stream(f), find_in_stream(f);
+    if (streamed) describe_stream(f), find_in_stream(f);
     find(f, video, facts_of(video), audio, facts_of(audio), address, !part);
     if (audio && !streamed)
         if (auto decoder = codecs.audio_decoder(*audio); !decoder)
