@@ -142,11 +142,11 @@ TEST_CASE("every rule keeps to the ladder, to the mount, and asks for no less on
             for (double rate : {1e5, 3e5, 6e5, 1.2e6, 2.5e6, 5e6, 2e7}) {
                 s.throughput = {rate, rate * 0.8};
                 auto policy = adapt::make_policy(name);
-                auto track_option = policy->choose(s);
-                CHECK(track_option.rung <= s.top());
-                CHECK(!track_option.why.empty());
-                if (name != "buffer") CHECK(track_option.rung >= before);
-                before = track_option.rung;
+                auto choice = policy->choose(s);
+                CHECK(choice.rung <= s.top());
+                CHECK(!choice.why.empty());
+                if (name != "buffer") CHECK(choice.rung >= before);
+                before = choice.rung;
             }
         }
     }

@@ -104,7 +104,7 @@ TEST_CASE("into every container with every codec that goes there pictures and so
                 CHECK(clip->info().main(Kind::video)->codec == video);
                 auto before = frames_in(fixture(name), 1300_ms), after = frames_in(path);
                 // Frames that are counted repeat where there were none.
-                std::vector<Seen> once;
+                std::vector<NumberedFrame> once;
                 for (auto& p : after)
                     if (once.empty() || once.back().number != p.number || container_format->name != "ogg")
                         once.push_back(p);
@@ -199,7 +199,7 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
         auto told = made(fixture(name).string(), out, recipe);
         CHECK(says(told, "times-rounded"));
         // Steps in which no picture comes repeat the one before.
-        auto apart_from_repeats = [](std::vector<Seen> all) {
+        auto apart_from_repeats = [](std::vector<NumberedFrame> all) {
             auto same = [](auto& a, auto& b) { return a.number == b.number; };
             all.erase(std::unique(all.begin(), all.end(), same), all.end());
             return all;

@@ -25,7 +25,7 @@ inline nlohmann::json random_setting(const SettingKind& s, std::mt19937& random)
             return pick({"", "{time} of {length}", "{state}, {title}"});
         case Type::colour:
             return pick({"", "#8A2436", "#ffffff"});
-        case Type::track_option:
+        case Type::choice:
             return pick({"mark", "words", "both"});
         case Type::condition:
             return pick({"", "always", "has captions", "not on handsets", "no touch for 3 s or held"});

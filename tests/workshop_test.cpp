@@ -216,7 +216,7 @@ TEST_CASE("languages that are chosen in the sentences are heard and seen at once
     Shop shop({"two_audio_languages.mkv"});
     REQUIRE(shop.phase(Phase::ready));
     auto id_of = [&](const char* language) {
-        for (auto& c : *shop.now().options)
+        for (auto& c : *shop.now().track_options)
             if (c.kind == Kind::audio && c.language == language) return c.id;
         return std::uint64_t{0};
     };

@@ -364,7 +364,7 @@ nlohmann::json to_json(const Arranged& a, std::string_view mount_name) {
         json surfaces = json::array(), presses = json::array();
         for (std::size_t i = 0; i < a.players.size(); ++i) {
             auto& hang = a.document.player(i).hang;
-            auto seen = scene::surface_seen(a.room->scene, a.room->eye, i);
+            auto seen = scene::visible_size(a.room->scene, a.room->eye, i);
             json s{{"player", a.document.player(i).name}, {"size", {hang.surface_width, hang.surface_height}}};
             s["seen"] = seen ? json{seen->width, seen->height} : json(nullptr);
             if (seen) s["sentence"] = scene::surface_sentence(hang.surface_width, hang.surface_height, *seen);

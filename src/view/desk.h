@@ -23,7 +23,7 @@ class BackgroundTasks : public QObject {
         bool given_up() const { return cancel_; }
         /// From the work: has `f` called on the window's thread, unless the question is given up by then.
         template <class F>
-        void tell(F f) const {
+        void post(F f) const {
             QMetaObject::invokeMethod(
                 qApp,
                 [question = shared_from_this(), f = std::move(f)]() mutable {
@@ -69,7 +69,7 @@ class BackgroundTasks : public QObject {
                 std::fprintf(stderr, "A fault inside, at the desk: %s.\n", e.what());
                 return;
             }
-            question->tell([answer, done = std::move(done)]() mutable { done(std::move(*answer)); });
+            question->post([answer, done = std::move(done)]() mutable { done(std::move(*answer)); });
         });
     }
     /// Gives up what was asked from there; the same may be asked again.

@@ -61,7 +61,7 @@ void Adding::add(const QStringList& sources) {
             ++looked;
             if (since.elapsed() < 100) return;
             since.restart();
-            question.describe([this, looked] { emit progressed(looked); });
+            question.post([this, looked] { emit progressed(looked); });
         };
         for (auto& name : sources) {
             if (question.given_up()) break;

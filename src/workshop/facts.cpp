@@ -220,7 +220,7 @@ void FactsPanel::rebuild() {
         options.cancel = &static_cast<const std::atomic<bool>&>(question);
         options.so_far = [&](const SourceFacts& f) {
             bool audio = f.info.main(Kind::audio) != nullptr;
-            question.describe([this, f = std::make_shared<const SourceFacts>(f), audio] { describe(f, audio); });
+            question.post([this, f = std::make_shared<const SourceFacts>(f), audio] { describe(f, audio); });
         };
         return gather_facts(std::shared_ptr<Clip>(std::move(clip)), CodecRegistry::standard(), source, options);
     };

@@ -259,7 +259,7 @@ QString MountView::room_words() const {
     auto* room = view_->room();
     if (!room) return {};
     if (!room->told().isEmpty()) return room->told();
-    auto seen = scene::surface_seen(room->scene(), room->eye(), project_.player());
+    auto seen = scene::visible_size(room->scene(), room->eye(), project_.player());
     auto& hang = project_.spec().hang;
     return seen ? text(scene::surface_sentence(hang.surface_width, hang.surface_height, *seen)) : QString();
 }

@@ -236,7 +236,7 @@ void PackPage::pack_into(const fs::path& folder) {
             return std::find(confirmed.begin(), confirmed.end(), file) != confirmed.end();
         };
         options.progress = [&](std::uint64_t done, std::uint64_t all) {
-            question.describe([this, done, all] {
+            question.post([this, done, all] {
                 auto part = static_cast<double>(done) / static_cast<double>(std::max<std::uint64_t>(1, all));
                 progress_->setValue(static_cast<int>(1000 * part));
                 outcome_->setText(QString("%1 of %2").arg(bytes_said(done), bytes_said(all)));

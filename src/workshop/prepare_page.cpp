@@ -350,7 +350,7 @@ void PreparePage::compare(const Job& job) {
                              &static_cast<const std::atomic<bool>&>(question), [&](double part) {
                                  if (monotonic_now() - told < 300_ms) return;
                                  told = monotonic_now();
-                                 question.describe([this, part] {
+                                 question.post([this, part] {
                                      before_after_->clear(
                                          QString("held against what it was made of: %1 %").arg(part * 100, 0, 'f', 0));
                                  });

@@ -46,7 +46,7 @@ void PreparePage::try_it() {
             o.told = [&](double part) {
                 if (monotonic_now() - told < 200_ms) return;
                 told = monotonic_now();
-                question.describe([this, part] {
+                question.post([this, part] {
                     if (!sample_encode_)
                         sum_->setText(QString("Testing the hardest 4 seconds: %1 %").arg(qRound(part * 100)));
                 });
@@ -99,7 +99,7 @@ void PreparePage::try_a_moment(const BackgroundTasks::Question& question, const 
     if (auto at = hardest_stretch(**clip, o.length, within)) o.from = *at;
     auto made = encode_sample(from, o, CodecRegistry::standard());
     if (!made || made->made.video.action != "encoded") return;
-    question.describe([this, from, file = o.file.string(), t = std::move(*made)] {
+    question.post([this, from, file = o.file.string(), t = std::move(*made)] {
         auto worst = t.likeness.worst(1);
         before_after_->open({from, file, t.from, t.to, {}, true}, worst.empty() ? t.from : worst[0].at);
     });

@@ -228,7 +228,7 @@ void ShelfTable::look() {
                 auto made = a.line.under_way ? fs::path() : a.made;
                 auto f = report_for(a.line.place, target, a.recipe, made, CodecRegistry::standard(),
                                     &static_cast<const std::atomic<bool>&>(question));
-                question.describe([this, i, f] {
+                question.post([this, i, f] {
                     auto& l = lines_.at(i);
                     bool same = l.known && l.target_report.what == f.what && l.target_report.recipe == f.recipe;
                     auto estimated = std::pair(l.target_report.bytes_after, l.target_report.took);
@@ -265,7 +265,7 @@ void ShelfTable::try_them() {
                     line.target_report.what = What::refused;
                     line.target_report.why = {done.error().sentence, done.error().hint};
                 }
-                question.describe([this, i = i, f = line.target_report] {
+                question.post([this, i = i, f = line.target_report] {
                     lines_.at(i).target_report = f, lines_.at(i).tried = true;
                     say();
                 });

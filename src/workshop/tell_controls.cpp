@@ -33,7 +33,7 @@ QString said(const SettingKind& s, const ControlSettings& settings) {
             return "“" + text(v.get<std::string>()) + "”";
         case SettingKind::Type::colour:
             return colour_said(v.get<std::string>());
-        case SettingKind::Type::option:
+        case SettingKind::Type::choice:
             return v == "words" ? "words" : "a mark and words";
         case SettingKind::Type::condition:
             return (v == "always" || v == "with the bar" ? "" : "when: ") + text(v.get<std::string>());
@@ -191,7 +191,7 @@ void describe_control(PageBuilder& t, std::size_t i) {
                 w.options.insert(w.options.begin(), {"", text(s.usual)});
                 w.typed = "A colour of your own", w.now = text(value.get<std::string>());
                 break;
-            case SettingKind::Type::option:
+            case SettingKind::Type::choice:
                 w.options = {{"mark", "a mark"}, {"words", "words"}, {"both", "a mark and words"}};
                 w.now = text(value.get<std::string>());
                 break;

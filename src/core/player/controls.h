@@ -117,7 +117,7 @@ struct ControlSettings {
 
 /// One setting: its name in documents, what it may be, and where it is kept.
 struct SettingKind {
-    enum class Type { time, whole, speeds, words, template_words, colour, track_option, condition, yes_or_no };
+    enum class Type { time, whole, speeds, words, template_words, colour, choice, condition, yes_or_no };
     using Place =
         std::variant<Time ControlSettings::*, int ControlSettings::*, std::vector<double> ControlSettings::*,
                      std::string ControlSettings::*, bool ControlSettings::*, ControlSettings::Show ControlSettings::*>;

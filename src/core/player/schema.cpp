@@ -122,7 +122,7 @@ json schema_of(const SettingKind& s) {
     if (s.type == Type::time || s.type == Type::whole) j = whole(s.low, s.high);
     if (s.type == Type::speeds) j = list_of(number(0.25, 4), 12);
     if (s.type == Type::yes_or_no) j = {{"type", "boolean"}};
-    if (s.type == Type::track_option) j = one_of({"mark", "words", "both"});
+    if (s.type == Type::choice) j = one_of({"mark", "words", "both"});
     if (s.type == Type::colour) j["pattern"] = "^(#[0-9A-Fa-f]{6})?$";
     j["description"] = s.meaning;
     j["default"] = s.get({});

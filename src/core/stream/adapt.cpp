@@ -62,7 +62,7 @@ std::string name_of(std::size_t rung, std::size_t count) {
     if (rung + 1 == count) return "the highest rung";
     return count == 3 ? std::string("the middle rung") : fmt::format("rung {} of {}", rung + 1, count);
 }
-TrackOption chosen(const Situation& s, std::size_t rung, std::string_view because = {}) {
+RungChoice chosen(const Situation& s, std::size_t rung, std::string_view because = {}) {
     auto why = s.throughput.known()
                    ? fmt::format("{} expected, {:.1f} s ahead: {}", rate(s.throughput.mean), s.ahead.seconds(),
                                  name_of(rung, s.bitrates.size()))
@@ -78,7 +78,7 @@ std::size_t affordable(const Situation& s, double bits_a_second, Time within) {
     return best;
 }
 /// To begin with: what a modest link carries; with an estimate, what comes in half the time it lasts.
-std::optional<TrackOption> first(const Situation& s) {
+std::optional<RungChoice> first(const Situation& s) {
     if (s.last) return std::nullopt;
     if (!s.throughput.known()) return chosen(s, affordable(s, 1'500'000, s.segment));
     return chosen(s, affordable(s, s.throughput.low, s.segment / 2), "to start soon");
@@ -87,7 +87,7 @@ std::optional<TrackOption> first(const Situation& s) {
 /// What comes in the time it lasts, with something to spare; up only when there is enough ahead.
 class ByThroughput final : public Policy {
   public:
-    TrackOption choose(const Situation& s) override {
+    RungChoice choose(const Situation& s) override {
         if (auto f = first(s)) return *f;
         auto rung = affordable(s, s.throughput.low * 0.9, s.segment);
         if (rung > *s.last && s.ahead < s.segment)
@@ -101,7 +101,7 @@ class ByThroughput final : public Policy {
 /// lowest is asked for below 3 segments ahead, and the highest near the most that is kept.
 class ByBuffer final : public Policy {
   public:
-    TrackOption choose(const Situation& s) override {
+    RungChoice choose(const Situation& s) override {
         if (auto f = first(s)) return *f;
         auto length = std::max(0.1, s.segment.seconds());
         auto most = std::max(6.0, s.most_ahead.seconds() / length) - 1;
@@ -132,7 +132,7 @@ class ByBuffer final : public Policy {
 /// tunnel. The numbers were found by measuring on made links (docs/streams.md).
 class ByLookahead final : public Policy {
   public:
-    TrackOption choose(const Situation& s) override {
+    RungChoice choose(const Situation& s) override {
         if (auto f = first(s)) return *f;
         if (!s.throughput.known()) return chosen(s, std::min(*s.last, s.top()));
         rate_ = 0.8 * s.throughput.mean;

@@ -61,7 +61,7 @@ struct Situation {
         return bits ? bits(rung, k) : bitrates[rung] * segment.seconds();
     }
 };
-struct TrackOption {
+struct RungChoice {
     std::size_t rung = 0;
     std::string why;  ///< "1.2 Mbit/s expected, 8 s ahead: the middle rung".
 };
@@ -70,7 +70,7 @@ struct TrackOption {
 class Policy {
   public:
     virtual ~Policy() = default;
-    virtual TrackOption choose(const Situation& situation) = 0;
+    virtual RungChoice choose(const Situation& situation) = 0;
 };
 /// "throughput", "buffer" or "lookahead"; nothing for any other name.
 std::unique_ptr<Policy> make_policy(std::string_view name);

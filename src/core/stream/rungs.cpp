@@ -74,36 +74,34 @@ std::size_t SegmentFetcher::choose(TrackGroup& track_group, Time at) {
     auto* list = some_list(track_group);
     auto* segment = list ? list->at(at + about) : nullptr;
     auto s = situation(track_group, at, segment);
-    adapt::TrackOption track_option{0, {}};
+    adapt::RungChoice choice{0, {}};
     if (!options_.rung.empty()) {
         auto it = std::find_if(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options_.rung; });
-        if (it != rungs.end()) track_option = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
+        if (it != rungs.end()) choice = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
     } else if (options_.best) {
-        track_option = {rungs.size() - 1, "as good as it comes"};
+        choice = {rungs.size() - 1, "as good as it comes"};
     } else if (rungs.size() > 1 && &track_group == &track_groups_[0]) {
-        track_option = track_group.policy->choose(s);
+        choice = track_group.policy->choose(s);
     }
     // Sound costs little: the best that takes no more than a tenth of the link.
     if (&track_group != &track_groups_[0])
-        for (track_option.rung = rungs.size() - 1; track_option.rung > 0 && !options_.best; --track_option.rung)
-            if (rungs[track_option.rung].bits_a_second() * 10 <= s.throughput.mean) break;
-    while (track_option.rung > 0 && !usable(track_option.rung)) --track_option.rung;
-    while (track_option.rung + 1 < rungs.size() && !usable(track_option.rung)) ++track_option.rung;
-    if (&track_group != &track_groups_[0] || track_group.plan.kind != Kind::video) return track_option.rung;
-    if (track_option.why.empty()) track_option.why = "the only rung";
-    bool other = !track_group.last || *track_group.last != track_option.rung;
+        for (choice.rung = rungs.size() - 1; choice.rung > 0 && !options_.best; --choice.rung)
+            if (rungs[choice.rung].bits_a_second() * 10 <= s.throughput.mean) break;
+    while (choice.rung > 0 && !usable(choice.rung)) --choice.rung;
+    while (choice.rung + 1 < rungs.size() && !usable(choice.rung)) ++choice.rung;
+    if (&track_group != &track_groups_[0] || track_group.plan.kind != Kind::video) return choice.rung;
+    if (choice.why.empty()) choice.why = "the only rung";
+    bool other = !track_group.last || *track_group.last != choice.rung;
     auto number = segment ? segment->number : 0;
     // One that was interrupted for something more urgent is decided anew.
     if (!report_.decisions.empty() && report_.decisions.back().segment == number &&
-        report_.decisions.back().rung == rungs[track_option.rung].id)
+        report_.decisions.back().rung == rungs[choice.rung].id)
         report_.decisions.pop_back();
     if (report_.decisions.size() < 100'000)
         report_.decisions.push_back(
-            {since_opened(), number, rungs[track_option.rung].id, track_option.why, s.throughput.mean, s.ahead});
-    if (other)
-        tell("rung",
-             fmt::format("{} from {} on: {}", rungs[track_option.rung].title(), format_time(at), track_option.why));
-    return track_option.rung;
+            {since_opened(), number, rungs[choice.rung].id, choice.why, s.throughput.mean, s.ahead});
+    if (other) tell("rung", fmt::format("{} from {} on: {}", rungs[choice.rung].title(), format_time(at), choice.why));
+    return choice.rung;
 }
 
 }  // namespace ruedo::stream
