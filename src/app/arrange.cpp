@@ -135,7 +135,7 @@ class Stage {
     }
     void go_to(Time until) {
         while (strand_->now() < until && !interrupted()) {
-            // Where nothing moves, nothing comes of waiting but what was waited for.
+            // Where nothing moves, waiting changes nothing.
             bool still = std::all_of(seats_.begin(), seats_.end(), [](auto& seat) {
                 auto s = seat.session.snapshot();
                 return s.motion == Motion::still && !s.state.seeking && s.state.phase != Phase::opening &&

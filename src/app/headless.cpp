@@ -219,7 +219,7 @@ HeadlessResult play_headless(const HeadlessOptions& o) {
                 }
             if (done() || until >= end || !run.next()) break;
             run.perform_next();
-            // The call is only posted yet; what comes next looks at what it led to.
+            // The call has only been posted; the next step looks at its effect.
             if (o.virtual_time)
                 virtual_strand->run_until(strand->now());
             else

@@ -57,7 +57,7 @@ class ScriptRun {
     void perform_next() { perform(controller_, options_.script[at_++]); }
     /// It ended, failed or was closed; or it is held, and nobody will set it going again. Without a length only.
     bool over() const;
-    /// The report and the exit code that goes with it.
+    /// The report and its exit code.
     HeadlessResult result(bool virtual_time) const;
 
   private:

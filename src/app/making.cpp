@@ -334,7 +334,7 @@ Result<json> prepare_command(const std::string& project, const std::string& targ
 Result<json> jobs_command(const JobArguments& w) {
     JobQueue queue(JobQueue::standard_folder());
     if (!w.add.empty()) {
-        if (w.add.size() != 3) return wrong("--add takes a recipe, what is read and what is made.");
+        if (w.add.size() != 3) return wrong("--add takes a recipe, an input and an output.");
         ConvertArguments words;
         words.recipe = w.add[0] == "-" ? "" : w.add[0], words.out = w.add[2], words.target = w.target;
         RUEDO_TRY(auto o, read_words(words));

@@ -102,7 +102,7 @@ int run(int argc, char** argv) {
         for (std::size_t i = 0; i < view.count(); ++i)
             if (!document->player(i).remembered.empty())
                 now[document->player(i).name] = remember(view.player(i).session());
-        // What can't be kept is no reason to disturb whoever looks.
+        // Failing to save the state must not disturb playback.
         if (now != memory && !kept.empty() && keep_memory(now, memory, kept)) memory = std::move(now);
     };
     QTimer often;

@@ -23,7 +23,7 @@ struct HostArguments {
     int port = 0;
     bool live = false;
 };
-/// Prints a line a request until it is told to stop; nothing where it ended so.
+/// Prints a line a request until it is stopped, which is no error.
 Status host_command(const HostArguments& words);
 
 /// The options of `ruedo ladder`.

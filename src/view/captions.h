@@ -14,7 +14,7 @@ void paint_cues(QPainter& painter, const Snapshot& snapshot, const QRectF& pictu
 class CaptionsLayer : public QWidget {
   public:
     explicit CaptionsLayer(QWidget* parent);
-    /// What is to be seen at the snapshot's position, within `picture` and above `foot`.
+    /// The cues visible at the snapshot's position, within `picture` and above `foot`.
     void follow(const Snapshot& snapshot, const QRectF& picture, double foot);
     /// How large the mount's pixels are seen; letters are sized for the mount.
     void set_scale(double scale) { scale_ = scale; }

@@ -17,8 +17,8 @@ class ShowsControl {
     /// Takes the moment over; repaints where that makes a difference.
     virtual void show_context(const ControlContext& context) = 0;
     virtual void set_strip(std::vector<StripItem>) {}
-    /// While it is dragged: asks for the picture of a place, and is told when there is one; without a time it no longer
-    /// wants any.
+    /// While it is dragged: asks for the frame at a position, and is called back when there is one; without a time it
+    /// no longer wants any.
     using AskStill = std::function<void(std::optional<Time>, std::function<void(const QImage&)>)>;
     virtual void set_stills(AskStill) {}
     /// True where it looks otherwise than before.
@@ -27,7 +27,7 @@ class ShowsControl {
     }
     /// How large the mount's pixels are seen.
     void set_scale(double scale) { scale_ = scale; }
-    /// Told whenever it wants to be drawn anew: where its widget is not what is seen.
+    /// Called when it needs repainting: where its widget is not what the user sees.
     void set_changed(std::function<void()> changed) { changed_ = std::move(changed); }
     /// Where a place of its widget is on the display; as the widget itself has it without.
     using OnDisplay = std::function<QPoint(const QWidget&, QPoint)>;

@@ -19,7 +19,7 @@ const Colours dark{0x1F1A1D, 0x2A2327, 0x463B40, 0xF1E8DA, 0xC2B4A4, 0xD0586B,
                    0xE2AC4C, 0x4FB0B3, 0x8DB26A, 0xE27B4F, 0x1F1A1D};
 bool dark_chosen = false;
 
-/// What is told at the pointer is told as it is, whatever it looks like: names are in it.
+/// Tooltips are plain text, whatever they look like: they contain names.
 class PlainTips final : public QObject {
   public:
     using QObject::QObject;

@@ -62,7 +62,7 @@ QFont words_font(const ControlSpec& c, QRectF box, const Drawn& drawn) {
     f.setPixelSize(words_pixels(c, static_cast<int>(box.height())));
     return f;
 }
-/// What lies under a control: a colour of its own, or a plate where it stands on the picture.
+/// The background of a control: a colour of its own, or a plate where it lies on the video.
 void paint_ground(QPainter& g, const ControlSpec& c, QRectF box, const Drawn& drawn) {
     auto& s = c.settings;
     if (s.ground.empty() && !drawn.on_picture) return;

@@ -65,7 +65,7 @@ bool PlayerSheet::refresh() {
         dirty = player_.rect();
     }
     if (dirty.isEmpty()) return other_size;
-    // Beside it first: whoever holds the image keeps it where it would look the same.
+    // Into a second image first: a holder of the old one keeps it where both look the same.
     auto bounds = dirty.boundingRect();
     auto before = image_.copy(bounds), now = before;
     {

@@ -20,7 +20,7 @@ inline scene::Texture texture_of(const QImage& image, std::uint64_t revision = 0
             .revision = revision};
 }
 
-/// Everything that a player shows but its picture, on one see-through sheet: for whoever composes the player elsewhere.
+/// Everything that a player shows but its picture, on one transparent sheet, for composing the player elsewhere.
 /// Only what has changed is drawn again.
 class PlayerSheet {
   public:

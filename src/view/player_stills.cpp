@@ -23,7 +23,7 @@ std::vector<StripItem> PlayerView::strip_items() const {
     }
     return items;
 }
-/// Decoded beside what plays, from a clip of its own; only of what lies at hand.
+/// Decoded beside playback, from a clip of its own; of local sources only.
 void PlayerView::ask_still(std::optional<Time> at, std::function<void(const QImage&)> told) {
     auto* source = session_->source();
     if (!at || !source || is_address(source->file)) return tasks_.forget("still");

@@ -80,13 +80,13 @@ class PlayerView : public QWidget {
     std::function<void(std::size_t index)> on_turned;  ///< Another source plays, by the queue or a control.
     /// Something happened to the app round it (see player/host_life.h).
     void host(std::string_view word);
-    /// Posters for the strip and for what comes next.
+    /// Posters for the strip and for the next source.
     void set_poster(std::size_t index, const QImage& poster);
     std::vector<StripItem> strip_items() const;
     QImage poster_now() const;                          ///< What stands in front of the picture, if anything.
     int posters_made() const { return posters_made_; }  ///< Since the view was made.
     CaptionsLayer& captions() { return *captions_; }
-    /// In a room somebody else composes what is seen: out of the surface's pictures and this sheet.
+    /// In a room the view is composed elsewhere: from the surface's frames and this sheet.
     PlayerSheet& sheet() { return sheet_; }
     /// Where a place of it is on the display then; by its own place without.
     std::function<QPoint(QPoint)> on_display;

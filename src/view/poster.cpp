@@ -9,7 +9,7 @@ namespace ruedo {
 QImage make_poster(std::shared_ptr<Clip> clip, int width, int height, const std::atomic<bool>* cancel,
                    std::optional<Time> wanted) {
     auto tracks = select_tracks(clip->info(), CodecRegistry::standard());
-    // Of sound alone, the cover that goes with it.
+    // Of audio alone, its cover.
     if (auto& cover = clip->info().tags.cover; !cover.empty() && tracks && !tracks->video) {
         auto image = QImage::fromData(cover.data(), static_cast<int>(cover.size()));
         return image.isNull() ? image : image.scaled(width, height, Qt::KeepAspectRatio, Qt::SmoothTransformation);

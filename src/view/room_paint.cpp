@@ -64,7 +64,7 @@ void RoomView::refresh() {
     else
         reach_screen();
 }
-/// Whoever waits for it hears that its picture came to the screen.
+/// Notifies those who wait for a frame to reach the screen.
 void RoomView::reach_screen() {
     for (auto& shown : std::exchange(shown_, {})) shown();
 }

@@ -215,7 +215,7 @@ void RoomView::tell(const scene::Aim& aim) {
     told_ = told;
     if (on_told) on_told();
 }
-/// A press that reaches nothing, or not what lies behind, is told by whoever it was meant for.
+/// A press that reaches nothing, or not what lies behind, is traced by the player it was meant for.
 void RoomView::press(const scene::Aim& aim, const QMouseEvent& as) {
     auto to = under(aim);
     auto words = scene_.told(aim);

@@ -17,7 +17,7 @@ class RoomView : public QWidget {
   public:
     explicit RoomView(ScreenView& screen);
     ~RoomView() override;
-    /// Shows a document's room; whoever has begun to walk stays where they are.
+    /// Shows a document's room; a viewer who has begun to walk stays where they are.
     void take(const PlayerDocument& document);
     /// Back to where the document has the viewer begin.
     void reset();

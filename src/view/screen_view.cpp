@@ -171,7 +171,7 @@ MountShape ScreenView::mount_shape() const {
     return shape_of(mount_, pixels.width(), pixels.height());
 }
 
-/// Each on its own surface; what is seen of them is the room's affair.
+/// Each on its own surface; the room decides what is visible of them.
 void ScreenView::place_in_room() {
     if (!room_) room_ = new RoomView(*this);
     for (std::size_t i = 0; i < seats_.size(); ++i) {

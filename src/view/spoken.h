@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// What a screen reader is told of widgets that are drawn by hand.
+// Accessibility of widgets that are painted by hand.
 #pragma once
 #include <QAccessible>
 #include <QWidget>

@@ -62,7 +62,7 @@ class VideoSurface::Sink final : public FrameSink {
         bool first;
         QSize shape;
     };
-    /// What is to be seen now. Only `for_screen` is it thereby shown.
+    /// The current frame. Only with `for_screen` it counts as presented.
     Taken take(bool for_screen) {
         std::lock_guard lock(mutex_);
         if (!for_screen) return {image_, pts_, due_, false, shape_};
@@ -163,7 +163,7 @@ QRectF VideoSurface::video_rect() const {
     if (width_ <= 0 || height_ <= 0) return area;
     auto r = fit_rect(fit_, width_, height_, area.width(), area.height(), align_x_, align_y_);
     r.x += area.x(), r.y += area.y();
-    // Whole device pixels, so that what is made at that size is laid down as it is.
+    // Integer device pixels, so that an image of that size is drawn unscaled.
     auto d = ratio();
     auto x = std::round(r.x * d), y = std::round(r.y * d);
     return {x / d, y / d, std::max(1.0, std::round(r.width * d)) / d, std::max(1.0, std::round(r.height * d)) / d};

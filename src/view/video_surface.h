@@ -29,8 +29,8 @@ class VideoSurface : public QWidget {
     QImage still() const;
     /// Changes when the place for the picture does: the held picture wants to be made anew.
     std::function<void()> on_resized;
-    /// Somebody else composes what is seen: `told` of every new picture (on the window's thread), which is then made in
-    /// the surface's own pixels. An empty one gives it back to the surface.
+    /// The view is composed elsewhere: `told` is called for every new frame (on the window's thread), which is then
+    /// made in the surface's own pixels. An empty one gives it back to the surface.
     void compose_elsewhere(std::function<void()> told);
     /// What that one lays down, where, and whom it tells once that has come to the screen.
     struct Composed {

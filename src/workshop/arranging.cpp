@@ -440,7 +440,7 @@ class Tray::Item : public QAbstractButton {
             drawn.on_picture = !spec_.kind->chief;
             paint_control(g, spec_, sample, place, drawn);
         } else {
-            // What is made of words or rails is told by its form.
+            // Text and rails are recognised by their shape.
             g.setPen(QPen(c.line, 1));
             g.setBrush(c.panel);
             g.drawRect(place.adjusted(0, 8, 0, -8));

@@ -78,7 +78,7 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     connect(toggle_, &QPushButton::clicked, this, [this] { toggle(); });
     connect(back_, &QPushButton::clicked, this, [this] { pairing_->step(-1); });
     connect(on_, &QPushButton::clicked, this, [this] { pairing_->step(1); });
-    // The keys that a player has everywhere, while this is what is seen.
+    // A player's usual keys, while this page is visible.
     auto key = [this](const QKeySequence& keys, auto run) {
         auto* action = new QAction(this);
         action->setShortcut(keys);

@@ -41,7 +41,7 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
                          .arg(mark(false), escape(x.sentence), escape(x.hint), c.soft.name(),
                               fix ? press(x.code, fix->words) : QString()));
     }
-    if (f.findings.empty()) html += line("Nothing about this source stands in the way.");
+    if (f.findings.empty()) html += line("No findings.");
     html += head("Tracks");
     for (std::size_t i = 0; i < f.info.tracks.size(); ++i) {
         auto& t = f.info.tracks[i];

@@ -62,7 +62,7 @@ Thumbnail look_into(const std::string& source, const std::atomic<bool>* cancel) 
         return g;
     }
     if (is_camera(source)) {
-        // A device is not opened for a card: that would take it from whoever uses it.
+        // A device is not opened for a card: that would take it from its user.
         auto cameras = list_cameras();
         auto id = camera_id(source);
         auto it = std::find_if(cameras.begin(), cameras.end(), [&](auto& c) { return c.id == id; });

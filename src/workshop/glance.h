@@ -15,7 +15,7 @@ struct Thumbnail {
     QImage poster;                             ///< Twice the size it is shown at.
     std::shared_ptr<const SourceFacts> facts;  ///< Nothing when the source does not open.
     std::optional<Error> error;
-    bool from_service = false;  ///< Told by a catalogue; the clip itself was not looked into.
+    bool from_service = false;  ///< From a catalogue; the clip itself was not analysed.
 };
 
 class PosterCache : public QObject {

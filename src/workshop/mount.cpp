@@ -100,7 +100,7 @@ MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
     });
     to_start_ = add("To the start", "Back to where the viewer begins (Home)");
     connect(to_start_, &QPushButton::clicked, this, [this] { view_->room()->reset(); });
-    start_here_ = add("Start from here", "The viewer begins where it stands now");
+    start_here_ = add("Start from here", "The viewer starts at the current position");
     connect(start_here_, &QPushButton::clicked, this, [this] {
         auto d = project_.document();
         d.room.viewer = view_->room()->viewer();

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// A word to the desktop, for whoever looks elsewhere by then.
+// A desktop notification, for users who look elsewhere.
 #pragma once
 #include <QString>
 

@@ -153,7 +153,7 @@ void PathChart::sample(const Snapshot& s, const HostLife& life, Time wall_time) 
 
 /// Along the path since it was looked at before, which is where it was until now.
 void PathChart::mark_drops(double wall, double media, std::uint64_t count) {
-    constexpr double apart = 1;  // seconds: what comes sooner goes on with the one before
+    constexpr double apart = 1;  // seconds: closer ones are merged
     auto path = shown_->data();
     auto before = path->size() > 1 ? *(path->constEnd() - 2) : QCPGraphData(wall, media);
     // Where it was moved meanwhile, no line leads from there to here.
@@ -218,7 +218,7 @@ void PathChart::make_room() {
 void PathChart::follow() {
     double from = std::max(0.0, last_wall_ - window_seconds * 0.85);
     wall_->setRange(from, from + window_seconds);
-    // Media time has its own zoom: what is seen, and a little air.
+    // Media time has its own zoom: the visible range, and a margin.
     bool found = false;
     auto range = shown_->getValueRange(found, QCP::sdBoth, wall_->range());
     if (!found) return;

@@ -14,7 +14,7 @@ class QCPItemText;
 
 namespace ruedo {
 
-/// Whoever shows it needs not know what it is drawn with, which takes long to read.
+/// Hides the charting library from its users: its headers are slow to compile.
 class PathChart : public QWidget {
   public:
     explicit PathChart(QWidget* parent = nullptr);

@@ -59,7 +59,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
 void PathPanel::keep() {
     auto run = chart_->run();
     run.name = "the kept run";
-    chart_->forget();  // what comes now is another one
+    chart_->forget();  // a new run begins
     chart_->compare(std::move(run), anchors()[anchor_]);
 }
 void PathPanel::let_go() { chart_->compare(std::nullopt); }

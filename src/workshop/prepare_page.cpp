@@ -242,8 +242,8 @@ void PreparePage::describe() {
     bool by_hand = prepared && prepared->recipe;
     name_->setText(spec() ? text(spec()->name) : QString());
     if (!planned_) {
-        html = source().empty() ? QString("<p>Choose a source in Gather; what becomes of it is told here.</p>")
-                                : QString("<p style='color:%1;'>It is being looked into …</p>").arg(c.soft.name());
+        html = source().empty() ? QString("<p>Choose a source in Gather to see how it converts.</p>")
+                                : QString("<p style='color:%1;'>Analysing …</p>").arg(c.soft.name());
     } else {
         auto& p = *planned_;
         if (p.plan) {
@@ -337,10 +337,10 @@ void PreparePage::compare(const Job& job) {
     if (pages_->currentWidget() == table_) show_shelf(false);
     compared_ = job;
     tasks_.forget("trial");
-    before_after_->clear("being held against what it was made of …");
+    before_after_->clear("comparing with the original …");
     strip_->show_sample_encode({});
     auto file = job.out.filename().string();
-    sum_->setText(QString("“%1” is being held against what it was made of …").arg(text(file).toHtmlEscaped()));
+    sum_->setText(QString("“%1” is comparing with the original …").arg(text(file).toHtmlEscaped()));
     tasks_.ask(
         "held", std::to_string(job.id) + "|" + std::to_string(++number_),
         [this, job](const BackgroundTasks::Question& question) {

@@ -69,7 +69,7 @@ void PreparePage::try_it() {
             auto& t = *sample_encode_;
             auto sum = QString("%1 The whole will take about %2")
                            .arg(text(t.sentence()).toHtmlEscaped(), bytes_said(t.whole_bytes));
-            // A copy is there at once; what is made takes a second that has begun.
+            // A copy is there at once; a conversion takes at least a second.
             if (t.whole_took.ns > 0)
                 sum += QString(", %1 to make. Tried on its hardest %2 seconds")
                            .arg(text(format_clock(t.whole_took + 1_s - 1_ns)).section('.', 0, 0))

@@ -70,7 +70,7 @@ Project::Project(QObject* parent) : QObject(parent) {
         connect(&watcher_, signal, this, [settle] { settle->start(150); });
 }
 
-/// Each window keeps a copy of its own; whoever holds its lock is alive. Empty where none can be locked.
+/// Each window keeps a copy of its own; a held lock means that its window is alive. Empty where none can be locked.
 fs::path Project::copy_file(const fs::path& folder) {
     for (auto& held : held_)
         if (held.folder == folder) return held.path;

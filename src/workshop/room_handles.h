@@ -26,7 +26,7 @@ class RoomHandles {
     /// Takes hold of what is there; false where nothing is.
     bool take(QPointF place);
     bool held() const { return held_.has_value(); }
-    /// To where the hand is, in round distances (5 cm), or as it comes.
+    /// To where the hand is, in round distances (5 cm), or freely.
     void drag(QPointF place, bool freely);
     /// The document takes it over, as one step.
     void let_go();

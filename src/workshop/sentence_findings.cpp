@@ -59,7 +59,7 @@ void Sentences::review_now() {
         found_.insert(found_.end(), unreadable_.begin(), unreadable_.end());
         ++reviews_;
         describe_findings();
-        show_told();  // what can never be is marked where it stands
+        show_told();  // impossible conditions are marked in place
     });
 }
 /// What needs pictures takes longer, and comes when it is there.
@@ -98,8 +98,7 @@ void Sentences::describe_findings() {
                         .arg(c.wine.name(), remarked_->presses[i].first.toHtmlEscaped());
         body += "</p>";
     }
-    if (found_.empty() && (!remarked_ || remarked_->good))
-        body += "<p style=\"margin:0;\">Nothing stands in the way of this player.</p>";
+    if (found_.empty() && (!remarked_ || remarked_->good)) body += "<p style=\"margin:0;\">No findings.</p>";
     for (std::size_t i = 0; i < found_.size(); ++i) {
         auto& f = found_[i];
         auto fixed = [&](const QString& link, const QString& words) {

@@ -257,7 +257,7 @@ void describe_screen(PageBuilder& t) {
                [](PlayerDocument& d) -> std::string& { return d.screen.ground; });
     t.chosen("one-sounds", "/screen/one_sounds", "Sound of several players",
              {{"no", "Each sounds whenever it is played"},
-              {"yes", "One sounds at a time: whoever begins to sound makes the others be silent"}},
+              {"yes", "Exclusive audio: a player that starts to sound mutes the others"}},
              s.one_sounds ? "yes" : "no", [](PlayerDocument& d, std::size_t i) { d.screen.one_sounds = i == 1; });
     QStringList names;
     for (auto& p : t.document.players) names << "<" + text(p.name) + ">";
@@ -319,7 +319,7 @@ void describe_place(PageBuilder& t) {
                auto name = v.trimmed().toStdString();
                if (name.empty() || name.size() > 200) return "A name is wanted.";
                for (std::size_t i = 0; i < d.players.size(); ++i)
-                   if (i != at && d.player(i).name == name) return "Another player bears this name.";
+                   if (i != at && d.player(i).name == name) return "Another player already has this name.";
                d.player(at).name = std::move(name);
                return {};
            });
@@ -421,7 +421,7 @@ void describe_player(PageBuilder& t) {
         {"player",
          text(t.document.players.size() > 1 ? p.name : t.document.app_name),
          {seen + " It begins with {muted}, its volume at {volume}, at {speed}.",
-          "When a source ends, {queue}. When nothing comes any more, {give-up}.",
+          "When a source ends, {queue}. If the network stalls, {give-up}.",
           "On its controls " + describe_theme(t, "theme", at + "theme/", p.theme, {},
                                               [own](PlayerDocument& d) -> ThemeSpec& { return own(d).theme; }),
           "The picture is drawn {render}, its corners are {corner}, and what it leaves free is {surround}.",

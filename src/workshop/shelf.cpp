@@ -101,7 +101,7 @@ void Card::paintEvent(QPaintEvent*) {
         look::draw_glyph(g, QRectF(12, 171, 11, 11), look::Glyph::barred, c.rust);
         text.adjust(17, 0, 0, 0);
     }
-    // Whole lines only; what does not fit is told in the facts.
+    // Complete lines only; the facts have the rest.
     QTextLayout layout(facts_ ? facts_->sentence : QString("Looking into it"), g.font());
     layout.beginLayout();
     auto height = g.fontMetrics().lineSpacing();

@@ -38,14 +38,14 @@ class Shelf : public QScrollArea {
   public:
     Shelf(Project& project, QWidget* parent = nullptr);
     std::size_t cards() const { return cards_.size(); }
-    /// For the target, once the source was looked into.
+    /// For the target, once the source was analysed.
     std::optional<Verdict> verdict_of(std::size_t card) const;
     /// What is known of how a source looks; null where that is nothing yet.
     QImage poster_of(const std::string& place) const;
     QString sentence_of(std::size_t card) const { return cards_.at(card)->accessibleDescription(); }
   signals:
     void activated();
-    void progressed(int waiting);  ///< How many sources are still to be looked into.
+    void progressed(int waiting);  ///< How many sources are still to be analysed.
     void looked_into(const std::string& place);
 
   protected:

@@ -17,7 +17,7 @@ namespace {
 constexpr int name_wide = 190, what_wide = 152, bar_wide = 300;
 
 QString what_words(const ShelfTable::Line& l) {
-    if (!l.known) return "being looked into";
+    if (!l.known) return "analysing";
     auto& f = l.target_report;
     if (l.under_way) return "being made";
     if (f.made) return f.what == What::rewrapped ? "rewrapped, made" : "converted, made";
@@ -323,7 +323,7 @@ void ShelfTable::say() {
     add(of(What::converted), "is converted", "are converted");
     add(of(What::refused), "is refused", "are refused");
     add(of(What::elsewhere), "is not bundled", "are not bundled");
-    add(unknown, "is being looked into", "are being looked into");
+    add(unknown, "is being analysed", "are being analysed");
     auto sum = parts.join(", ");
     if (!sum.isEmpty()) sum[0] = sum[0].toUpper(), sum += ".";
     if (before) sum += QString(" In all %1").arg(bytes_said(before));

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Everything on the shelf at once, for one target: what stays, what is made of the rest, why, and what it weighs.
+// All sources at once, for one target: what stays, what is converted, why, and the sizes.
 #pragma once
 #include <QLabel>
 #include <QPushButton>
@@ -24,7 +24,7 @@ class ShelfTable : public QWidget {
         bool known = false, tried = false, under_way = false;
     };
     const std::vector<Line>& lines() const { return lines_; }
-    /// Every line is known, and what is made anew was tried.
+    /// Every row is known, and conversions have been sampled.
     bool settled() const;
     QString summary() const { return sum_->text(); }
     /// Which files are being made just now.

@@ -198,7 +198,7 @@ void describe_viewer(PageBuilder& t, QStringList& told) {
         t, "field", "/room/viewer/field_deg", "Field of view", [](double d) { return QString("%1°").arg(d); }, v.field,
         usual.field, {room_limits::least_field, room_limits::most_field, 0, "°", "From top to bottom", 0},
         [own](PlayerDocument& d) -> double& { return own(d).field; });
-    told << "Whoever comes in stands {start-x}, {start-z}, with eyes {start-y} above the floor, {start-turn}, looking "
+    told << "The viewer starts at {start-x}, {start-z}, with eyes {start-y} above the floor, {start-turn}, looking "
             "{start-tilt}, and sees {field} from top to bottom.";
 }
 
@@ -223,7 +223,7 @@ void describe_solids(PageBuilder& t, QStringList& told) {
                            all.push_back(std::move(s));
                            return {};
                        }
-                   return "Choose what comes or goes.";
+                   return "Choose what appears or disappears.";
                });
     static constexpr std::array comes{"a wall as well", "a pillar as well", "a bench as well"};
     for (std::size_t k = 0; k < solid_names().size(); ++k) w.options.push_back({text(solid_names()[k]), comes.at(k)});

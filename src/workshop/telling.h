@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // How words of the sentences are made: a list to choose from, a number, a text of one's own. Each part of the document
-// is told in a file of its own.
+// has a file of its own.
 #pragma once
 #include <algorithm>
 
@@ -19,7 +19,7 @@ inline Time from_seconds(double s) { return Time{static_cast<std::int64_t>(s * 1
 const std::vector<Word::Option>& colours();
 QString colour_said(const std::string& colour);
 
-/// What is told so far.
+/// The page as built so far.
 struct PageBuilder {
     const PlayerDocument& document;
     std::size_t player;

@@ -177,7 +177,7 @@ std::optional<Sentences::Remark> WorkshopWindow::remark() {
         false, sentence, {{"Play it converted as it goes", [this] { play_through(true); }}, {"Prepare it", prepares}}};
 }
 
-/// Whoever looks elsewhere hears of it.
+/// Notifies users who look elsewhere.
 void WorkshopWindow::job_over(const Job& job) {
     if (isActiveWindow() && pages_->currentWidget() == prepare_) return;
     auto name = text(job.out.filename().string());
@@ -287,7 +287,7 @@ void WorkshopWindow::show_progress() {
     if (adding_->busy())
         words = QString("Looking through files, %1 so far").arg(adding_->property("looked").toInt());
     else if (looking_ > 1)
-        words = QString("%1 sources still to be looked into").arg(looking_);
+        words = QString("Analysing, %1 to go").arg(looking_);
     progress_->setText(words);
     stop_adding_->setVisible(adding_->busy());
 }

@@ -119,7 +119,7 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host)
         QMessageBox ask(
             QMessageBox::NoIcon, "Ruedo",
             unfinished == 1
-                ? QString("A conversion is not done yet. It begins anew when Ruedo starts next.")
+                ? QString("One conversion is unfinished. It restarts the next time Ruedo opens.")
                 : QString("%1 conversions are not done yet. They go on when Ruedo starts next.").arg(unfinished),
             QMessageBox::NoButton, this);
         auto* leave = ask.addButton("Leave all the same", QMessageBox::DestructiveRole);

@@ -18,7 +18,7 @@ class Ahead {
   public:
     /// The next value, nothing at the end; looks at the flag where it takes long.
     using Make = std::function<Result<std::optional<T>>(const std::atomic<bool>& stop)>;
-    /// With `in_gaps` whoever takes them keeps the processors busy but for gaps, as an encoder's threads do: making
+    /// With `in_gaps` the consumer keeps the processors busy but for gaps, as an encoder's threads do: making
     /// gives way and goes on in those.
     Ahead(std::size_t most, bool in_gaps, Make make)
         : ready_(most), thread_([this, in_gaps, make = std::move(make)] {

@@ -9,7 +9,7 @@
 
 namespace ruedo {
 
-/// Whoever has to wait goes on once there is work for a while: half of what may lie here has come, or has gone. So two
+/// Waiters wake when the queue is half full or half empty, so that there is work for a while. So two
 /// stages wake each other seldom, which costs as much as a small picture does. Thread-safe.
 template <class T>
 class Bounded {
@@ -22,7 +22,7 @@ class Bounded {
         if (closed_) return false;
         held_.push_back(std::move(value));
         bool enough = held_.size() >= half_;
-        lock.unlock();  // or whoever is woken would wait for it
+        lock.unlock();  // or the thread that wakes would wait for it
         if (enough) changed_.notify_all();
         return true;
     }
@@ -38,7 +38,7 @@ class Bounded {
         if (enough) changed_.notify_all();
         return value;
     }
-    /// No more comes, or is wanted; whoever waits goes on.
+    /// Closes the queue from either end; waiters wake.
     void close() {
         std::lock_guard lock(mutex_);
         closed_ = true;

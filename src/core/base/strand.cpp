@@ -126,7 +126,7 @@ class Leaving {
         }
     }
     void add(std::thread thread, std::shared_ptr<std::atomic<bool>> ended) {
-        // Registered now rather than earlier: what is made static before is destroyed after the wait.
+        // Registered now rather than earlier: statics constructed before are destroyed after the wait.
         static const bool registered = std::atexit([] { all().wait(); }) == 0;
         (void)registered;
         std::lock_guard lock(mutex_);

@@ -16,8 +16,8 @@ using Task = std::move_only_function<void()>;
 /// One ordered queue of slow jobs beside a strand. Jobs of one lane never overlap. A job owns what it works on.
 class Worker {
   public:
-    /// Returns at once: a running job ends by itself, and no `done` is called any more. Whoever lets go of a lane
-    /// tells its job to hurry.
+    /// Returns at once: a running job ends by itself, and no `done` is called any more. After destroying a worker the
+    /// caller tells its job to hurry.
     virtual ~Worker() = default;
     /// Runs `job` beside the strand, then `done` on the strand. `cost` is what virtual time charges for it.
     virtual void run(Time cost, Task job, Task done) = 0;
@@ -33,7 +33,7 @@ struct WorkersEnd {
     ~WorkersEnd();
 };
 
-/// From within a job of a lane in virtual time: it takes so much longer, unless `given_up` becomes true meanwhile,
+/// From within a job of a lane in virtual time: it takes that much longer, unless `given_up` becomes true meanwhile,
 /// which must live as long as the job. Anywhere else it does nothing.
 void charge(Time more, const std::atomic<bool>* given_up = nullptr);
 /// What the running job was charged so far.

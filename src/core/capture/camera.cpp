@@ -171,7 +171,7 @@ class CameraClip final : public Clip {
         t.video.height = height ? height : mode.height;
         t.video.colour = {Colour::Matrix::bt601,
                           mode.codec == Codec::mjpeg ? Colour::Range::full : Colour::Range::limited, 2, 2};
-        ByteWriter w;  // as the adapter of raw pictures wants it: what comes in, what is to come out
+        ByteWriter w;  // the raw adapter's configuration: input size and format, output size
         w.u16(static_cast<unsigned>(mode.width))
             .u16(static_cast<unsigned>(mode.height))
             .u16(static_cast<unsigned>(t.video.width))

@@ -22,7 +22,7 @@ struct CatalogueClip {
     std::string title;
     Time duration{};
     std::string address;  ///< Where it plays from.
-    std::string form;     ///< "file", or "stream" for what comes in segments; others are not played.
+    std::string form;     ///< "file", or "stream" for HLS and DASH; others are not played.
     Bytes poster;         ///< PNG or JPEG, as sent; may be empty.
 };
 

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Decoding beside whoever uses the pictures, for work that wants all of them as fast as they come.
+// Decoding on a thread of its own ahead of the consumer, for work that wants every frame as fast as possible.
 #pragma once
 #include "base/ahead.h"
 #include "codec/codec.h"

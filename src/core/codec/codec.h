@@ -16,7 +16,7 @@ namespace ruedo {
 class VideoDecoder {
   public:
     virtual ~VideoDecoder() = default;
-    /// Appends what comes out, in presentation order. A damaged packet is an error; decoding may go on after it.
+    /// Appends decoded frames, in presentation order. A damaged packet is an error; decoding may go on after it.
     virtual Status decode(ByteView data, Time pts, bool keyframe, std::vector<Frame>& out) = 0;
     /// Appends everything still held back.
     virtual Status drain(std::vector<Frame>& out) = 0;
@@ -59,7 +59,7 @@ struct VideoEncodeOptions {
     int b_frames = 0;  ///< At most so many in a row, where the codec has them.
     int effort = 0;    ///< 0 quick, 1 middling, 2 thorough.
     std::string profile;  ///< Of H.264: baseline, main or high, which it is when empty.
-    unsigned level = 0;   ///< Of H.264, ten times its number: nothing goes beyond it; 0 for what comes of itself.
+    unsigned level = 0;   ///< Of H.264, ten times its number: nothing goes beyond it; 0 for no limit.
     /// Two passes: 1, then 2 over the same pictures with the same options; `stats` keeps what the first one learned.
     int pass = 0;
     std::filesystem::path stats;

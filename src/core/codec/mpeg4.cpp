@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // MPEG-4 Visual decoding through Xvid. The library hands out a picture when the next one on which others depend has
-// come, in the order of showing; so the times of what went in belong to what comes out, the earliest first.
+// come, in the order of showing; so timestamps of input packets go to output frames, the earliest first.
 #include <xvid.h>
 
 #include <set>

@@ -27,7 +27,7 @@ static fs::path& chosen_folder() {
 void CodecRegistry::set_standard_folder(fs::path folder) { chosen_folder() = std::move(folder); }
 
 CodecRegistry& CodecRegistry::standard() {
-    static auto& registry = *new CodecRegistry([] {  // whoever still decodes at exit may do so
+    static auto& registry = *new CodecRegistry([] {  // never destroyed: threads may still decode at exit
         if (!chosen_folder().empty()) return chosen_folder();
         auto beside = executable_path().parent_path();
         std::error_code ec;

@@ -98,7 +98,7 @@ class Encoder final : public VideoEncoder {
         posix_spawn_file_actions_adddup2(&files, ends[1], STDIN_FILENO);
         posix_spawn_file_actions_addopen(&files, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
         posix_spawn_file_actions_addopen(&files, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
-        // What a terminal tells a whole group is for whoever started this to pass on.
+        // Signals that a terminal sends to the whole process group are handled by the parent.
         posix_spawnattr_t attributes;
         posix_spawnattr_init(&attributes);
         posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);

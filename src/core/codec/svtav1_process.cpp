@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // AV1 encoding through SVT-AV1 (Main profile, 8-bit 4:2:0), in a process of its own: a call of the library can take
 // seconds, it cannot be broken off, and two of it in one process disturb each other. Standard input is the socket to
-// whoever wants it (codec/svtav1.cpp); what is no longer wanted ends at once.
+// the parent (codec/svtav1.cpp); the process ends as soon as that closes its end.
 #include <poll.h>
 #include <svt-av1/EbSvtAv1Enc.h>
 
@@ -26,7 +26,7 @@ struct Packet {
 /// The library. It is never taken apart, since that waits for the end of all that was begun: the process ends instead.
 class Library {
   public:
-    /// What stands in the way of it, if anything does.
+    /// Why it could not start, if so.
     Answer::What start(const Settings& o) {
         EbSvtAv1EncConfiguration c{};
         if (svt_av1_enc_init_handle(&handle_, nullptr, &c) != EB_ErrorNone) return Answer::What::not_started;

@@ -160,7 +160,7 @@ Result<std::unique_ptr<Clip>> open_clip(std::shared_ptr<ByteSource> source) {
     ClipAccess::keep(**clip, source);
     info.name = name;
     info.bytes = size.value_or(0);
-    // What comes in order and states no length may have no end: it plays as it comes.
+    // A forward-only source of unknown length may be endless: it plays while it arrives.
     info.live = info.live || (!source->size() && source->forward_only() && !info.duration_known);
     check_extension(info);
     for (auto& t : info.tracks)

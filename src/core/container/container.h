@@ -54,7 +54,7 @@ struct TrackFacts {
 /// `each` hears of every packet; returning false ends the walk early.
 Result<TrackFacts> scan_track(Clip& clip, const Track& track, const std::function<bool(const PacketHead&)>& each = {});
 
-/// What a writer is told of a track before its packets come.
+/// Describes a track to a muxer, before its packets.
 struct MuxerTrack {
     Codec codec = Codec::unknown;
     Bytes config;  ///< As in `Track`.

@@ -16,8 +16,8 @@ struct WrittenSegment {
     Time start{}, duration{};     ///< Of what leads in it; the last one's length is settled at the end.
 };
 
-/// A sink for one rendition. Fragments (ISO/IEC 14496-12 clause 8.8) begin a segment each, and what comes before the
-/// first one is the initialization segment; of a transport stream whoever writes says where a segment begins. Not
+/// A sink for one rendition. Fragments (ISO/IEC 14496-12 clause 8.8) begin a segment each, and everything before the
+/// first one is the initialization segment; of a transport stream the muxer says where a segment begins. Not
 /// thread-safe.
 class SegmentSink final : public ByteSink {
   public:

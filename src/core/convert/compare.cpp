@@ -26,7 +26,7 @@ Reshape as_shown(const Frame& p, int width, int height) {
     return r;
 }
 
-/// Which of the nine parts of a picture differs most, where it stands out.
+/// Which of the nine parts of a frame differs most, where one clearly does.
 std::optional<int> least_alike_part(const Plane& a, const Plane& b) {
     std::array<double, 9> errors{};
     double all = 0;

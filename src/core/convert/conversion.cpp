@@ -65,7 +65,7 @@ class Conversion {
     Status look_at_place(const std::string& source) {
         std::error_code ec;
         if (o_.out.empty())
-            return fail(ErrorCode::usage, "No name is given for what is made.", "Name it .mp4, .webm or .mkv.");
+            return fail(ErrorCode::usage, "No name is given for the output.", "Name it .mp4, .webm or .mkv.");
         if (fs::exists(o_.out, ec)) {
             if (!fs::is_regular_file(o_.out, ec))
                 return fail(ErrorCode::refused, fmt::format("“{}” is no file.", o_.out.filename().string()),
@@ -160,10 +160,10 @@ class Conversion {
         return {clip_, plan_, o_.recipe, codecs_, rate_, constant_, [this] { return tell(told_part_, told_bytes_); }};
     }
 
-    /// Whether it may go on; the observer is told twice a second or oftener.
+    /// Whether it may go on; reports progress at least twice a second.
     Status tell(double part, std::uint64_t bytes) {
         if (ReadScope::given_up()) return std::unexpected(ReadScope::stopped(clip_->info().name));
-        // Once stopped it stays so, whoever made nothing of it.
+        // Once cancelled it stays cancelled.
         if (stopped_) return std::unexpected(*stopped_);
         told_part_ = part, told_bytes_ = bytes;
         auto now = monotonic_now();
@@ -503,7 +503,7 @@ class Conversion {
     std::vector<Time> keys_;  ///< Of the pictures that were written.
     std::optional<Finding> damage_;
     BytesOverTime bytes_;          ///< Of the source's pictures ...
-    std::vector<double> density_;  ///< ... and in equal stretches of what is kept.
+    std::vector<double> density_;  ///< ... and in equal stretches of the kept range.
     std::deque<std::pair<Time, double>> recent_;
     Time looked_at_room_{};
 };

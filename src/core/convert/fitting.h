@@ -8,8 +8,8 @@ namespace ruedo {
 struct TargetReport {
     enum class What { as_it_is, rewrapped, converted, refused, elsewhere };
     What what = What::as_it_is;
-    Recipe recipe;                 ///< Says what is made, where something is.
-    std::string ending;            ///< Of the name of what is made: "mp4".
+    Recipe recipe;                 ///< Of the output, where there is one.
+    std::string ending;            ///< The output's extension: "mp4".
     std::vector<std::string> why;  ///< Sentences.
     std::uint64_t bytes_before = 0;
     /// As it looks; 0 where that takes a trial. What is made already weighs what it weighs.
@@ -31,12 +31,12 @@ Status estimate(TargetReport& target_report, const std::string& source, const Ta
                 const std::filesystem::path& file, CodecRegistry& codecs, const std::atomic<bool>* cancel = nullptr);
 nlohmann::json to_json(const TargetReport& target_report);
 
-/// Where what is made of a source goes: under a name that says of what and what it is ("stairs poster.png"), and that
+/// Where the output for a source goes: under a name that says of what and what it is ("stairs poster.png"), and that
 /// neither a file nor `taken` has.
 std::filesystem::path free_place(const std::filesystem::path& folder, const std::string& source,
                                  const std::string& what, const std::string& ending,
                                  const std::function<bool(const std::filesystem::path&)>& taken = {});
-/// The same of what is made for a target.
+/// The same of an output for a target.
 std::filesystem::path place_for(const std::filesystem::path& folder, const std::string& source, const Target& target,
                                 const std::string& ending,
                                 const std::function<bool(const std::filesystem::path&)>& taken = {});

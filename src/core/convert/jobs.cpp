@@ -299,7 +299,7 @@ std::optional<JobQueue::StoredJob> JobQueue::take_next() {
     for (auto& k : kept()) {
         bool orphan = k.job.state == Job::State::running && !alive(k.owner);
         if (k.job.state != Job::State::waiting && !orphan) continue;
-        // Nothing was there when it was added, and what is made appears whole: it was the last that was done.
+        // Nothing was there when it was added, and outputs appear complete: renaming was its last step.
         if (std::error_code ec; orphan && fs::exists(k.job.out, ec)) {
             k.job.state = Job::State::done, k.job.done = 1, k.owner = 0;
             k.job.sentence = "It was made before the program ended.";
@@ -384,7 +384,7 @@ Status JobQueue::carry_out(StoredJob k, CodecRegistry& codecs, const std::functi
             now.job.state = Job::State::stopped;
             now.job.sentence = "It was stopped.";
         } else if (given_up) {
-            // Whoever comes next begins it anew.
+            // The next process starts it over.
             now.job.state = Job::State::waiting, now.job.done = 0;
         } else {
             now.job.state = Job::State::failed;
@@ -432,7 +432,7 @@ Status JobQueue::run(CodecRegistry& codecs, const std::function<bool(const Job&)
     std::vector<std::future<void>> beside;
     for (int i = 0; i < side_by_side; ++i) beside.push_back(std::async(std::launch::async, work));
     for (auto& b : beside) {
-        // Whoever wants this thread to stop means the others too.
+        // Cancelling this thread cancels the others too.
         while (b.wait_for(std::chrono::milliseconds(50)) != std::future_status::ready)
             if (ReadScope::given_up()) stop = true;
         try {

@@ -35,7 +35,7 @@ class JobQueue {
     /// The user's own: `$XDG_STATE_HOME/ruedo/jobs`.
     static std::filesystem::path standard_folder();
     explicit JobQueue(std::filesystem::path folder);
-    /// At the end of the queue. A missing source is told when its turn comes; `exists` where `out` is there.
+    /// At the end of the queue. A missing source fails when its turn comes; `exists` where `out` is there.
     /// `estimated` of it counts: what a trial said of bytes and time.
     Result<Job> add(const std::string& in, const std::filesystem::path& out, const Recipe& recipe,
                     const std::string& target = {}, const Job& estimated = {});
@@ -61,7 +61,7 @@ class JobQueue {
     const std::filesystem::path& folder() const { return folder_; }
     /// Carries out what waits, in its order, until nothing does or `go_on` says false; it is asked by one thread at a
     /// time. So many go on side by side: a short one need not wait for the long one before it, and one that is paused
-    /// holds nothing up. What a process that died had begun begins anew. One at a time looks after a queue
+    /// holds nothing up. A job whose process died starts over. One at a time looks after a queue
     /// (`refused`). A job that fails keeps none of the others.
     Status run(CodecRegistry& codecs, const std::function<bool(const Job&)>& go_on, int side_by_side = 1);
 

@@ -23,7 +23,7 @@ struct LadderLists {
     Rational rate{};
     bool fragments = true, transport = false, encrypted = false;
 
-    /// Bits a second of the heaviest segment, and of all; with the sound that goes with it.
+    /// Bits a second of the heaviest segment, and of all; with its audio.
     std::uint64_t bandwidth(const Row& row, bool in_fragments) const;
     std::uint64_t average(const Row& row, bool in_fragments) const;
     std::string codecs(const Row& row) const;

@@ -84,7 +84,7 @@ Result<Level> level_for(const StreamMaker& maker, const Plan::Audio& plan, Time 
     level.ceiling.reset();
     auto loudest = plain.peak * level.gain;
     if (loudest > ceiling) level.ceiling = ceiling * margin;
-    // Encoding changes peaks, so what counts is what is heard of it.
+    // Encoding changes peaks, so they are measured after decoding.
     for (int round = 0; round < 8; ++round) {
         RUEDO_TRY(auto made, maker.audio(plan, from, to, level));
         RUEDO_TRY(auto heard, DecodedAudio::open(std::move(made), maker.codecs));

@@ -157,7 +157,7 @@ class Planner {
             if (std::find(of.begin(), of.end(), *wanted) == of.end())
                 return fail(ErrorCode::refused,
                             fmt::format("{} can’t be put into {}.", codec_title(*wanted), container_format_.title),
-                            "Choose another codec, or another name for what is made.");
+                            "Choose another codec, or another name for the output.");
             if (!codecs_.encodes(*wanted))
                 return fail(ErrorCode::codec_missing, fmt::format("{} can’t be encoded here.", codec_title(*wanted)),
                             "Choose another codec.");
@@ -168,7 +168,7 @@ class Planner {
         return fail(
             ErrorCode::refused,
             fmt::format("Nothing that can be encoded here goes into {} and is taken there.", container_format_.title),
-            "Choose another target, or another name for what is made.");
+            "Choose another target, or another name for the output.");
     }
 
     /// Upright, where it can't be said that they are to be turned.
@@ -219,7 +219,7 @@ class Planner {
     Status plan_video() {
         auto& v = recipe_.video;
         if (p_.video->video.alpha)
-            note("opaque", "The file says that its pictures may be see-through; what is made of them is opaque.");
+            note("opaque", "The file says that its pictures may be see-through; the output is opaque.");
         plan_shape(p_, shape_wanted(), 0, 0, step_);
         auto reason = video_change();
         p_.encode_video = !reason.empty();

@@ -35,7 +35,7 @@ struct Plan {
         const Track* track = nullptr;
         bool encode = false;
         Codec codec = Codec::unknown;
-        AudioSpec form;  ///< Of what is made.
+        AudioSpec form;  ///< Of the output.
         int bits = 16;   ///< Of codecs without loss.
         std::uint32_t bitrate = 0;
     };
@@ -52,15 +52,15 @@ struct Plan {
     const Track* burn_in = nullptr;     ///< Captions that are drawn into the pictures ...
     std::string burn_in_file;           ///< ... or those of a file beside the clip.
     Reshape reshape;                    ///< What becomes of each picture that is encoded.
-    VideoFormat format;                 ///< Of what is made.
+    VideoFormat format;                 ///< Of the output.
     std::optional<Rational> most_rate;  ///< Made constant at this, where there are more pictures.
     std::string profile;                ///< What the target takes of the codec; empty for all of it.
     unsigned level = 0;
     std::uint64_t most_bytes = UINT64_MAX;  ///< The whole file may be so large.
-    Time length{};                          ///< Of what is made, as far as that is known before.
+    Time length{};                          ///< Of the output, as far as it is known beforehand.
     std::vector<Finding> why;               ///< Sentences: what is done anew, and what is left out.
 };
-/// The container that a recipe names, or else the name of what is made; `usage` where neither says one.
+/// The container that a recipe names, or else the output's extension; `usage` where neither says one.
 Result<const ContainerFormat*> container_format_for(const Recipe& recipe, const std::filesystem::path& out);
 /// The container for a target: the clip's own where that is taken and written here, else the first that is; each only
 /// where something goes into it that the target takes, too. `refused` where there is none.

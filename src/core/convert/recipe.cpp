@@ -19,7 +19,7 @@ constexpr std::array<std::string_view, 3> caption_names{"keep", "none", "burn"};
 constexpr std::array<std::string_view, 2> track_names{"main", "all"};
 constexpr std::array<std::string_view, 3> effort_names{"quick", "middling", "thorough"};
 
-/// One member of a recipe: where it stands, what it may be, how it is read and written, and what it says.
+/// One member of a recipe: its JSON pointer, what it may be, how it is read and written, and what it says.
 struct Member {
     std::string_view group, name;  ///< The group is empty for what stands at the top.
     json schema;
@@ -116,7 +116,7 @@ const std::vector<Member>& members() {
              return true;
          },
          [](const Recipe& r) { return r.container_format.empty() ? json() : json(r.container_format); },
-         "a container; MP4 and Matroska with their index in front", "by the name of what is made"},
+         "a container; MP4 and Matroska with their index in front", "by the output’s extension"},
         {"", "from_ns", whole(0, longest_recipe), must_be_whole(0, longest_recipe),
          [](const json& v, Recipe& r) { return r.from = Time{v.get<std::int64_t>()}, true; },
          [](const Recipe& r) { return given_number(r.from.ns, 0); },

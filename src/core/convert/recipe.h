@@ -40,7 +40,7 @@ struct Recipe {
     } audio;
     Captions captions = Captions::keep;
     bool all_tracks = false;       ///< Of sound every track is kept, not only the one that plays.
-    std::string container_format;  ///< By its name (`container_formats`); without, by the name of what is made.
+    std::string container_format;  ///< By its name (`container_formats`); without, by the output’s extension.
     Time from{};
     std::optional<Time> to;
     std::optional<std::uint64_t> fit_bytes;  ///< The whole file is at most so large, and hardly smaller.

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// What becomes of a picture's size and shape in what is made of it.
+// How a conversion changes the size and shape of frames.
 #pragma once
 #include "container/container.h"
 #include "convert/plan.h"

@@ -4,6 +4,7 @@
 #include <functional>
 
 #include "codec/codec.h"
+#include "io/io.h"
 
 namespace ruedo {
 

@@ -141,7 +141,7 @@ class Copied final : public OutputTrack {
     }
     bool leaves_out(const PacketHead& head) const {
         // Pictures that come behind the first and are shown before it belong to what was cut off. Of those shown after
-        // the last, what comes before it in the order of decoding may be needed.
+        // the last, packets before it in decoding order may be needed.
         if (track_.kind != Kind::audio) return cuts_ && head.pts < from_;
         return head.pts >= to_ || (cuts_ && head.pts + head.duration <= from_ - track_.preroll);
     }
@@ -170,7 +170,7 @@ class FrameSource {
           to_(to),
           rate_(rate),
           steps_(steps) {}
-    /// Times count from the beginning of what is made; every picture says how long it lasts.
+    /// Times count from the start of the output; every frame has a duration.
     Result<std::optional<Frame>> next() {
         if (!rate_) {
             if (!begun_) {
@@ -208,7 +208,7 @@ class FrameSource {
             ended_ = !coming_;
         }
         if (!shown_) {
-            // Nothing is seen before the first picture, and what is made begins with it: at its time, or where times
+            // Nothing is shown before the first frame, and the output begins with it: at its time, or where times
             // are counted from nought, at the nearest step.
             if (!coming_ || coming_->pts >= to_) return std::nullopt;
             auto first = coming_->pts - from_;
@@ -255,7 +255,7 @@ class FrameSource {
 };
 
 /// Pictures as they are encoded: fitted, in the encoder's numbers, with their captions drawn in. Their times count from
-/// the beginning of what is made.
+/// the start of the output.
 class Fitted {
   public:
     Fitted(std::unique_ptr<FrameSource> pictures, Time from, const Plan& plan, std::unique_ptr<CaptionBurner> captions)
@@ -302,7 +302,7 @@ class Fitted {
     bool splits_ = false;
 };
 
-/// Those, encoded. Fitting is a stage of its own where there is anything to be done.
+/// Those, encoded. Reshaping is a stage of its own where there is anything to be done.
 class EncodedVideo final : public OutputTrack {
   public:
     EncodedVideo(std::unique_ptr<Fitted> pictures, const Plan& plan, std::unique_ptr<VideoEncoder> encoder,
@@ -329,7 +329,7 @@ class EncodedVideo final : public OutputTrack {
             for (auto& e : out) ready_.push_back(std::move(e));
         }
         if (ready_.empty()) {
-            // What it took is free for what comes after it, such as looking at what was made.
+            // Frees its memory for the next step, such as checking the output.
             if (encoder_) config_ = encoder_->config();
             ahead_.reset(), pictures_.reset(), encoder_.reset();
             return std::nullopt;

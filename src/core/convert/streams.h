@@ -16,7 +16,7 @@ struct OutputPacket {
     Time trim{};  ///< To be cut from its end, where the container has no other place for that.
 };
 
-/// One track of what is made, packet by packet in the order of decoding. Not thread-safe.
+/// One track of the output, packet by packet in decoding order. Not thread-safe.
 class OutputTrack {
   public:
     virtual ~OutputTrack() = default;

@@ -289,7 +289,7 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
         why[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(why[0])));
         v.reasons.push_back(why + ".");
     };
-    // What is not known here is left out of what is made; what remains decides.
+    // Unknown tracks are left out of the output; the others decide.
     bool remains = std::any_of(facts.info.tracks.begin(), facts.info.tracks.end(), [&](auto& t) {
         return (t.kind == Kind::video || t.kind == Kind::audio) && !t.problem && codecs.decodes(t.codec);
     });
@@ -318,7 +318,7 @@ Verdict judge(const SourceFacts& facts, const Target& target, CodecRegistry& cod
         if (why.empty()) continue;
         need(part, why);
         if (locked || track->problem || !codecs.decodes(track->codec)) {
-            // Pictures that are known and can’t be decoded are what is wanted of it.
+            // Video in a known codec without a decoder is still the subject of the clip.
             bool unknown = !locked && (!track->problem || track->problem->code == ErrorCode::codec_missing);
             hopeless = hopeless || !unknown || !remains;
             if (unknown && remains) {

@@ -220,7 +220,7 @@ class LiveTranscodeClip final : public Clip {
         // Nothing is put into a container, but what may stay as it is depends on one.
         RUEDO_TRY(auto container_format, container_format_for(o.target, from));
         recipe_.video.keyframes = 1_s;
-        // How large the whole would become is nothing to what is made as it plays.
+        // The size of the complete output does not matter to live transcoding.
         auto target = o.target;
         target.bundle_bytes = 0;
         RUEDO_TRY(plan_, plan_for(from, recipe_, *container_format, codecs_, &target,

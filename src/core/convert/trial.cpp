@@ -14,7 +14,7 @@
 
 namespace ruedo {
 namespace {
-/// `keys` are the keyframes from one time to another, each so much later.
+/// `keys` are the keyframes from one time to another, each shifted by that time.
 Result<BytesOverTime> bytes_of(Clip& clip, const Track& track, std::vector<Time>* keys = nullptr,
                                TimeRange of = {Time{}, Time::max()}, Time later = {}) {
     BytesOverTime bytes;

@@ -347,7 +347,7 @@ Result<SourceFacts> gather_facts(std::shared_ptr<Clip> clip, CodecRegistry& code
             {"no-end",
              fmt::format("“{}” {}; its first {:.1f} s were looked at.", f.info.name,
                          overlong ? "goes on behind the length that it states" : "states no end", f.duration.seconds()),
-             "It plays as it comes; no other place in it can be sought."});
+             "It plays while it arrives; seeking is not possible."});
     f.stream = clip->stream();
     // Of what was not fetched the lists say what it weighs, about.
     if (part && !f.info.live)

@@ -35,7 +35,7 @@ struct SourceFacts {
     double mean_bitrate = 0, peak_bitrate = 0;  ///< Bits per second; the peak is over one second.
     std::optional<Loudness> loudness;
     std::vector<Finding> findings;       ///< The container's own, and those computed here.
-    std::optional<StreamReport> stream;  ///< Of what comes in segments.
+    std::optional<StreamReport> stream;  ///< Of HLS and DASH.
 };
 
 struct FactsOptions {

@@ -89,7 +89,7 @@ Result<HttpClient::Answer> HttpClient::get(const std::string& address, std::opti
     curl_easy_setopt(c.easy, CURLOPT_XFERINFOFUNCTION, look);
     curl_easy_setopt(c.easy, CURLOPT_XFERINFODATA, &c);
     curl_easy_setopt(c.easy, CURLOPT_NOPROGRESS, 0L);
-    // In steps, so that whoever gives up is heard while nothing comes.
+    // In steps, so that cancelling works while no bytes arrive.
     curl_multi_add_handle(c.multi, c.easy);
     std::optional<CURLcode> code;
     for (int running = 1; !code;) {

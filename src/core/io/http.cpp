@@ -46,7 +46,7 @@ class Source final : public HttpSource {
         // Who only looks at what is here uses none of it up: what is ahead of it is not wanted sooner for that.
         auto looking = ReadScope::only_buffered();
         for (;;) {
-            // Whoever no longer wants it is obeyed, however fast bytes come.
+            // Cancelling takes effect however fast bytes arrive.
             if (!ReadScope::given_up()) done += take(offset + done, into.subspan(done), !looking);
             if (received_ > before_drip + 4096) before_drip = received_, until = monotonic_now() + options_.patience;
             if (!looking) last_read_ = offset + done;
@@ -178,7 +178,7 @@ class Source final : public HttpSource {
             auto start = position_ / block_size * block_size, within = position_ - start;
             auto n = std::min<std::uint64_t>(data.size(), block_size - within);
             auto& b = blocks_[start];
-            // Blocks are kept from their start on without holes; what comes before a hole's end is passed over.
+            // Blocks are kept from their start on without holes; bytes before a hole's end are skipped.
             if (b.data.size() >= within && b.data.size() < within + n)
                 b.data.insert(b.data.end(), data.begin() + static_cast<std::ptrdiff_t>(b.data.size() - within),
                               data.begin() + static_cast<std::ptrdiff_t>(n));

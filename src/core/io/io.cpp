@@ -206,7 +206,7 @@ Result<ByteView> SourceReader::view(std::uint64_t offset, std::size_t n) {
     if (n > buffer_.size()) buffer_.resize(n), filled_ = 0;
     bool inside = offset >= start_ && offset - start_ <= filled_ && n <= filled_ - (offset - start_);
     if (!inside && offset < size_) {
-        // Over a network only what is asked for is waited for; the source keeps what comes with it.
+        // Over a network only what is asked for is waited for; the source keeps what arrives with it.
         auto wanted =
             source_->cheap_to_seek() ? buffer_.size() : std::min(buffer_.size(), std::max<std::size_t>(n, 2048));
         filled_ = 0;
@@ -228,7 +228,7 @@ Status SourceReader::read(std::uint64_t offset, std::uint64_t n, Bytes& out) {
                     "The file was cut short; copy it again.");
     out.resize(n);
     if (n == 0) return {};
-    // Whoever reads on in small steps is given them out of larger ones.
+    // Small sequential reads are served from larger ones.
     bool reads_on = offset >= read_to_ && offset - read_to_ < buffer_.size() / 2;
     read_to_ = offset + n;
     if (reads_on && n <= buffer_.size() / 4 && source_->cheap_to_seek())

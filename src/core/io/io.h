@@ -31,7 +31,7 @@ class ByteSource {
     struct Range {
         std::uint64_t from = 0, to = 0;
     };
-    /// What of it is held now, sorted, without overlaps, where it has to be fetched; nothing where all is at hand.
+    /// What of it is held now, sorted, without overlaps, where it has to be fetched; nothing for a local file.
     virtual std::optional<std::vector<Range>> buffered() const { return std::nullopt; }
     /// Where they are fetched from, where that is over a network.
     virtual std::optional<std::string> address() const { return std::nullopt; }

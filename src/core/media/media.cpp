@@ -127,7 +127,7 @@ Colour Colour::tagged() const {
 Colour Colour::resolved(int height) const {
     auto colour = *this;
     // Red, green and blue themselves come with all of their samples alone (clause 8.3): with a quarter of them, as
-    // here, whoever says so is wrong.
+    // here, so the tag is wrong.
     if (matrix == Matrix::identity) colour.matrix = Matrix::unspecified;
     return colour.or_else({height >= 720 ? Matrix::bt709 : Matrix::bt601, Range::limited, primaries, transfer});
 }

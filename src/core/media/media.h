@@ -196,12 +196,12 @@ struct Packet {
     Bytes data;
 };
 
-/// Whether an edit cuts off what comes before time 0, as the first packet of a track tells. Sound may begin a little
+/// Whether an edit cuts off samples before time 0, as the first packet of a track tells. Sound may begin a little
 /// earlier without: with its encoder's delay, which is less than a decoder's preroll and four packets.
 bool edited_off(const Track& track, const PacketHead& first);
 
 /// Where a track ends, from the packets that were seen: with the last of them. Where the container does not say how
-/// long that one lasts, it lasts as long as the one before it. The one value for a clip's end, whoever asks.
+/// long that one lasts, it lasts as long as the one before it. The one definition of a clip's end.
 class TrackEnd {
   public:
     void see(const PacketHead& head);
@@ -243,7 +243,7 @@ class Clip {
     /// A reader at the start of track `id`, which must exist.
     virtual std::unique_ptr<TrackReader> reader(std::uint64_t id) = 0;
     /// Where one can go now: everywhere, or in what is live the window that is kept, which slides. Nothing where there
-    /// is only what comes next. An end that is not known is `Time::max()`.
+    /// is no seeking. An end that is not known is `Time::max()`.
     virtual std::optional<TimeRange> seekable() const;
     /// The stretch round `position` in which every packet of `tracks` is here; nothing where nothing has to be fetched.
     /// Never waits.
@@ -263,10 +263,10 @@ class Clip {
     virtual std::optional<Made> made() const { return std::nullopt; }
     /// Whether what it is read from is no longer what was opened.
     virtual bool altered() const;
-    /// Where playing begins unless it is told otherwise; at its start when nothing is said.
+    /// Where playing begins by default; at its start when not stated.
     virtual std::optional<Time> begins() const { return std::nullopt; }
-    /// Of what is live and keeps a window: the time of what comes just now, which grows evenly, where there is a clock;
-    /// and how far from the newest of its window to stay, so as not to wait for what comes next at once.
+    /// Of what is live and keeps a window: the time of the live edge, which grows evenly, where there is a clock;
+    /// and how far from the newest of its window to stay, so as not to stall at once.
     struct Edge {
         std::optional<Time> now;
         Time keep{};
@@ -346,7 +346,7 @@ struct AudioBlock {
     std::size_t frames() const { return channels > 0 ? samples.size() / static_cast<std::size_t>(channels) : 0; }
 };
 
-/// Set by whoever no longer wants the answer; long work looks at it between steps.
+/// Set to cancel; long work checks it between steps.
 using CancelFlag = std::shared_ptr<std::atomic<bool>>;
 
 }  // namespace ruedo

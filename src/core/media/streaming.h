@@ -27,7 +27,7 @@ struct StreamOptions {
     bool best = false;          ///< The highest, whatever the link: for stills and facts.
     std::optional<Time> start;  ///< Where it begins, where that is not the stream's own place.
     bool at_edge = false;       ///< A live one begins at its newest.
-    /// Fetched by whoever reads, in that order, so that two runs are the same; else ahead of who reads.
+    /// Fetched by the reader, in its order, so that two runs are the same; else ahead of the reader.
     bool on_demand = false;
     /// In virtual time: fetched ahead of who reads after all, over this link. Without, a link has no speed.
     std::shared_ptr<const LinkModel> link{};

@@ -132,7 +132,7 @@ RgbImage draw_icon(std::string_view name) {
 
 namespace {
 
-/// What is said of a source; of what comes over a network, for a few seconds at most.
+/// The facts of a source; over a network for a few seconds at most.
 Result<ClipInfo> ask_within(const InfoOf& ask, const std::string& path) {
     ReadScope scope(nullptr, false, is_address(path) ? monotonic_now() + 8_s : Time::max());
     return ask(path);
@@ -199,7 +199,7 @@ Result<Needs> needs_of(const PlayerDocument& asked, const fs::path& folder, Code
         auto& info = *asked_of;
         RUEDO_TRY(auto tracks, select_tracks(info, codecs));
         note_outside(path);
-        // Whoever plays it may choose another sound.
+        // The user may choose another audio track.
         for (auto& track : info.tracks) {
             if (&track != tracks.video && (track.kind != Kind::audio || track.problem)) continue;
             auto module = codecs.decoder_module(track.codec);
@@ -319,7 +319,7 @@ Result<Packed> pack(const PlayerDocument& document, const fs::path& folder, cons
             auto place_key = fs::weakly_canonical(from, ec);
             if (!names.contains(place_key)) {
                 auto name = from.filename().string();
-                // The language is told by the name, so a number goes in front.
+                // The language follows from the name, so a number goes in front.
                 for (int i = 2; taken.contains(name); ++i) name = fmt::format("{}-{}", i, from.filename().string());
                 taken.insert(name);
                 names[place_key] = "media/" + name;

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Fitting pictures into places, and turning them into display pixels.
+// Placing frames (contain, cover, fill, none), and converting them to display pixels.
 #pragma once
 #include <algorithm>
 #include <cstdint>

@@ -89,7 +89,8 @@ struct Reshaper::Graph {
         out.resize(w.to_width + w.to_width % 2, w.to_height + w.to_height % 2);
         auto from = format_of(in.width, in.height, colour), to = format_of(out.width, out.height, w.colour);
         from.active_region.left = w.x, from.active_region.top = w.y;
-        // What is made of an odd size has a column or row too many: so much more is taken, or it would be stretched.
+        // Chroma of an odd size has half a column or row too many: the source area grows with it, or it would be
+        // stretched.
         from.active_region.width = w.width * out.width / w.to_width;
         from.active_region.height = w.height * out.height / w.to_height;
         zimg_graph_builder_params how;

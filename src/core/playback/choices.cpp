@@ -59,7 +59,7 @@ void Controller::Engine::choose_audio(std::uint64_t id) {
 void Controller::Engine::take_audio(std::unique_ptr<AudioReader> audio, Time at, Time asked, int tries) {
     bool running = clock_.running() && audio_master_, in_time = media_now() + 20_ms <= at;
     if (running && !in_time && tries > 0) {
-        // It took longer than thought: once more, from further on. What was read lies at hand now.
+        // It took longer than thought: once more, from further on. What was read is cached now.
         at = media_now() + switch_ahead();
         auto shared = std::shared_ptr<AudioReader>(std::move(audio));
         auto job = [shared, to = fold(at), cancel = switch_cancel_]() -> Status {

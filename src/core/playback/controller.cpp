@@ -29,7 +29,7 @@ Controller::~Controller() {
         return;
     }
     release();
-    // The engine goes with its last task, on the strand; the strand itself must not end on its own thread.
+    // The last task on the strand destroys the engine; the strand itself must not end on its own thread.
     auto strand = engine_->shared_strand();
     auto closed = std::make_shared<std::promise<void>>();
     auto done = closed->get_future();

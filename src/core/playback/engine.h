@@ -108,7 +108,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     /// How far ahead another sound track is read before it takes over; its reading must not take longer.
     Time switch_ahead() const { return scaled(clock_.running() ? 300_ms : Time{}, rate_); }
     static constexpr Time switch_read_ahead = 200_ms;
-    /// Nothing further than this from what is heard is shown.
+    /// No frame is shown that is further than this from the audio clock.
     static constexpr Time too_late = 250_ms;
     /// A tick that comes so late was not late by itself: the process stood still.
     static constexpr Time stood_still = 250_ms;
@@ -159,7 +159,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     Time now() const { return env_.strand->now(); }
     Time media_now() const { return clock_.at(now()); }
     void audio_as_set();
-    std::array<double, 2> place_{1, 1};  ///< How loud it is left and right where it stands, besides its volume.
+    std::array<double, 2> place_{1, 1};  ///< Gain left and right from its place in the room, besides its volume.
     double ducked_ = 1;
     void note(std::string_view name, std::string detail = {}, std::optional<Time> took = {},
               std::optional<Time> target = {});
@@ -204,7 +204,7 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
                            fault(made->thrown);
                    }));
     }
-    /// Whoever waits under the old flag gives up; the new one is for what comes now.
+    /// Cancels reads under the old flag; later reads get the new one.
     void renew(CancelFlag& flag);
 
     Env env_;

@@ -13,7 +13,7 @@ constexpr Time audio_wanted = 400_ms, audio_enough = 120_ms, audio_per_job = 80_
 constexpr Time tick_every = 10_ms;
 /// Later than this, decoding on is of no use; earlier than that, all is well again.
 constexpr Time leap_at = 150_ms, well_again = 100_ms;
-/// After starving, so much is enough, whatever the rest would need.
+/// After a stall, this much buffered is enough to resume, whatever the rest would need.
 constexpr Time enough_ahead = 5_s;
 }  // namespace
 
@@ -319,7 +319,7 @@ bool Controller::Engine::enough_is_here() {
     auto ahead = buffered_.to - at;
     if (buffered_.to > starved_->buffered) starved_->buffered = buffered_.to, starved_->grown = t;
     bool all_here = duration_known_ && buffered_.to >= duration_ - 50_ms;
-    // Where nothing comes any more, reading on tells why.
+    // Where nothing arrives any more, the next read says why.
     if (all_here || ahead >= scaled(enough_ahead, rate_) || t - starved_->grown > 5_s) return true;
     auto waited = t - starved_->at;
     auto fetched = clip_->fetched().value_or(Clip::Fetched{});
@@ -340,7 +340,7 @@ void Controller::Engine::look_whether_stood_still(Time t) {
     note("stood-still", fmt::format("for {:.0f} ms", (t - before).ms()));
 }
 
-/// Notes where a converter begins anew.
+/// Traces where a live transcode restarts.
 void Controller::Engine::look_at_converter() {
     auto made = clip_ ? clip_->made() : std::nullopt;
     if (!made || made->places == std::exchange(made_places_, made->places)) return;

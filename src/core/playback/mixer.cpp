@@ -17,7 +17,7 @@ void DeviceClock::restart(Time now) {
 }
 
 void DeviceClock::observe(std::int64_t frames, std::int64_t supplied, Time now) {
-    // Nobody looked for a while: the process stood still. The device may have as well, and begins anew from here.
+    // Nobody looked for a while: the process stood still. The device may have as well, so its clock restarts from here.
     bool stood_still = now - last_seen_ > 100_ms;
     last_seen_ = now;
     if (frames != last_frames_ || stood_still) last_change_ = now;

@@ -158,7 +158,7 @@ class Mixer {
     std::int64_t mixed_ = 0, base_ = 0;  ///< Frames mixed in all; the count when this device began.
     Time next_try_{}, next_watch_{INT64_MIN};
     bool real_ = false, changing_ = false;
-    mutable std::mutex mark_mutex_;  ///< Apart, so that whoever is told of a mix may ask.
+    mutable std::mutex mark_mutex_;  ///< A mutex of its own, so that listeners of a mix may query.
     std::optional<std::pair<std::int64_t, Time>> first_mark_;
     std::vector<float> scratch_;
     std::map<std::uint64_t, std::function<void(const std::string&)>> told_;

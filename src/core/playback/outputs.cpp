@@ -69,7 +69,7 @@ class ServerOutputs final : public OutputWatch {
         std::uint64_t seen = 0;
         std::unique_lock lock(mutex_);
         for (;;) {
-            // Servers tell what comes and goes, not always which one is preferred.
+            // Servers announce devices, not always which one is the default.
             bool said = changed_.wait_for(lock, std::chrono::seconds(2), [&] { return stop_ || said_ != seen; });
             // One that goes and the choice of another one are two words of one thing.
             if (said) changed_.wait_for(lock, std::chrono::milliseconds(200), [&] { return stop_; });

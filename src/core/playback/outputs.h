@@ -12,7 +12,7 @@ class OutputWatch {
     /// `told` hears "unplug" when the device that was preferred is gone, as with headphones pulled out, and
     /// "output-changed" when another one is preferred now; on a thread of its own. Nothing without a sound server.
     static std::unique_ptr<OutputWatch> start(std::function<void(std::string_view word)> told);
-    virtual ~OutputWatch() = default;  ///< Nothing is told any more after this.
+    virtual ~OutputWatch() = default;  ///< No calls after this.
 };
 
 }  // namespace ruedo

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // The controller: opens a source and plays it. Every call posts to the controller's strand and returns at once;
-// every event comes from the strand, numbered. What it is doing is told by `snapshot`, a value.
+// every event comes from the strand, numbered. `snapshot` is its current state, a value.
 #pragma once
 #include <deque>
 #include <nlohmann/json_fwd.hpp>
@@ -87,7 +87,7 @@ struct Snapshot {
     Time buffered_from{}, buffered_to{};
     Time decoded_to{}, sounded_to{}, shown{};
     std::optional<Time> converted_to;  ///< Of what is converted while it plays.
-    std::optional<Time> edge;          ///< Of what is live and keeps a window: what comes just now.
+    std::optional<Time> edge;          ///< The live edge, where a live source keeps a window.
     double pace = 1;                   ///< The rate, or up to 5 % more while what is live makes up for a stall.
     int display_width = 0, display_height = 0;
     double volume = 1, rate = 1;
@@ -105,10 +105,10 @@ struct Snapshot {
         no_track_options();                         ///< Sound and text tracks; never null.
     std::uint64_t audio_track = 0, text_track = 0;  ///< Which of them play; 0 for none.
     std::shared_ptr<const Cues> cues;               ///< Of the text track, as far as they are known.
-    double level = 0;  ///< Of what is heard just now: its peak, 0 to 1; falls by 40 dB in a second.
-    /// Of the track that plays, where `list_frames` asked for it and the clip lies at hand; once it is found.
+    double level = 0;  ///< The current peak of the audio, 0 to 1; falls by 40 dB in a second.
+    /// Of the track that plays, where `list_frames` asked for it and the clip is local; once it is found.
     std::shared_ptr<const FrameTimes> pictures;
-    std::shared_ptr<const StreamReport> stream;  ///< Of what comes in segments; a few times a second.
+    std::shared_ptr<const StreamReport> stream;  ///< Of HLS and DASH; a few times a second.
     /// The captions to be seen at `position`.
     std::vector<const Cue*> showing() const;
 };
@@ -176,7 +176,7 @@ class Controller {
     void step(int pictures);         ///< Forward or back; holds.
     void set_volume(double volume);  ///< 0 to 1, as the control stands.
     void set_muted(bool muted);
-    /// How loud it is heard on either side where it stands, besides its volume; 1 and 1 as it is.
+    /// Gain of either channel from its place in the room, besides its volume; 1 and 1 leave it as it is.
     void set_place(double left, double right);
     /// How much of it is heard while something else matters more, besides all that: 1 for all of it.
     void set_ducked(double part);
@@ -192,7 +192,7 @@ class Controller {
     /// a language is empty or the clip lacks it.
     void choose_languages(std::string audio, std::string text);
     /// From now on the snapshot says when pictures are shown, of whatever is open: for frame numbers and keyframe
-    /// marks. Not of what comes over a network, which would have to be fetched for it.
+    /// marks. Not for sources on a network, which would have to be fetched for it.
     void list_frames();
     void release();
     /// Plays, but is not heard before `first` has ended: then from the very sample after its last one. `first`

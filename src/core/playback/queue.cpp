@@ -64,7 +64,7 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
     std::function<void(std::size_t)> changed;
     std::function<void(const Event&)> heard;
     bool stopped = false;
-    std::mutex telling;  ///< Held while somebody is told something, so that whoever goes can wait for it.
+    std::mutex telling;  ///< Held during callbacks, so that the destructor can wait for them.
 
     Player make_player(bool open) {
         Player p;
@@ -97,7 +97,7 @@ struct PlayQueue::State : std::enable_shared_from_this<PlayQueue::State> {
         return repeat == Repeat::all ? std::optional<std::size_t>(0) : std::nullopt;
     }
 
-    /// Time and again: opens ahead what comes next, and lets go of what has left.
+    /// Periodically: opens the next source ahead, and releases the previous one.
     void look() {
         std::unique_lock lock(mutex);
         if (stopped) return;
@@ -216,7 +216,7 @@ PlayQueue::PlayQueue(std::shared_ptr<Strand> strand, Make make, std::shared_ptr<
 }
 PlayQueue::~PlayQueue() {
     std::vector<Player> gone;
-    // Whoever was told of anything has returned after this, and nobody is told any more.
+    // All callbacks have returned after this, and no more are made.
     std::lock_guard told(state_->telling);
     std::lock_guard lock(state_->mutex);
     state_->stopped = true;

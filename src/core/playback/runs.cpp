@@ -26,7 +26,7 @@ bool counts(const Event& e) {
                                                      "press", "refused", "host", "hole",  "rung",    "looped", "rate"};
     return std::find(names.begin(), names.end(), e.name) != names.end();
 }
-/// Without what is said of it in passing: how fast a link is, for instance.
+/// Without incidental figures, such as the throughput of a link.
 std::string said(const Event& e) {
     if (e.name == "rung") return "rung " + e.detail.substr(0, e.detail.find(" from "));
     if (e.name == "seek") return fmt::format("lands at {}", format_time(e.target.value_or(e.media)));

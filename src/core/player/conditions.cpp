@@ -50,7 +50,7 @@ constexpr std::array phrase_rows{
                     [](C c, Time) { return c.index == 0; }},
     ConditionPhrase{"at the last source", false, "no source follows this one",
                     [](C c, Time) { return c.index + 1 >= c.count; }},
-    ConditionPhrase{"with the bar", false, "what hides while nobody touches is to be seen",
+    ConditionPhrase{"with the bar", false, "controls that hide when idle are visible",
                     [](C c, Time) { return c.awake; }},
     ConditionPhrase{"no touch for", true, "neither pointer, finger nor key for so long",
                     [](C c, Time t) { return c.untouched >= t; }},

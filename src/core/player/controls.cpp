@@ -168,12 +168,12 @@ std::vector<ControlKind> make_rows() {
             "stop", "stop", "goes back to the start and holds", 6, [](C, S) { return std::string("Stop"); },
             [](C, S) { return Mark{Shape::stop}; }, [](C, S) { return Press{What::stop}; }, never, closed),
         button(
-            "back", "skip back", "skips back by so much", 5,
+            "back", "skip back", "skips back by that time", 5,
             [](C, S s) { return fmt::format("Back {} seconds", seconds(s.by)); },
             [](C, S s) { return Mark{.shape = Shape::turn_back, .figure = seconds(s.by)}; },
             [](C, S s) { return Press{What::skip, -s.by}; }, nowhere_to_go, closed, by_time),
         button(
-            "forward", "skip forward", "skips forward by so much", 5,
+            "forward", "skip forward", "skips forward by that time", 5,
             [](C, S s) { return fmt::format("Forward {} seconds", seconds(s.by)); },
             [](C, S s) { return Mark{.shape = Shape::turn_forward, .figure = seconds(s.by)}; },
             [](C, S s) { return Press{What::skip, s.by}; }, nowhere_to_go, closed, by_time),
@@ -257,7 +257,7 @@ std::vector<ControlKind> make_rows() {
             [](C, S) { return Press{What::retry}; },
             [](C c) -> Words { return stuck(c) ? "" : "Nothing has failed."; })),
         button(
-            "to-live", "to live", "goes to what comes just now", 3, [](C, S) { return std::string("To live"); },
+            "to-live", "to live", "goes to the live edge", 3, [](C, S) { return std::string("To live"); },
             [](C, S) { return Mark{Shape::live}; }, [](C, S) { return Press{What::to_live}; },
             [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; },
             [](C c) -> Words {
@@ -312,8 +312,8 @@ std::vector<ControlKind> make_rows() {
             "length", "the length", "how long the clip is", Form::label, 8, 0,
             [](C c, S) { return format_clock(c.snapshot.duration); }, no_end, closed),
         shown(
-            "frame", "the frame number", "the number of the picture that is shown, from 0, of clips at hand",
-            Form::label, 8, 0,
+            "frame", "the frame number", "the number of the picture that is shown, from 0, of local clips", Form::label,
+            8, 0,
             [](C c, S) {
                 return c.snapshot.pictures ? fmt::format("{}", c.snapshot.pictures->number_at(c.snapshot.shown))
                                            : std::string("–");

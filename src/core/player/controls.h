@@ -20,7 +20,7 @@ struct ControlContext {
     std::size_t index = 0, count = 1;  ///< Which of how many sources.
     bool has_previous = false, has_next = false;
     Time untouched{};               ///< Since the pointer, a finger or a key was last there.
-    bool awake = true;              ///< What hides while nobody touches is to be seen.
+    bool awake = true;              ///< Controls that hide when idle are visible.
     std::optional<Time> countdown;  ///< Until it starts by itself.
     Time waited{};                  ///< How long it has starved by now; 0 where it does not.
     bool given_up = false;          ///< It has starved for longer than the player waits.
@@ -154,7 +154,7 @@ struct ControlKind {
     Words (*idle)(const ControlContext&);
     std::span<const std::string_view> settings = {};  ///< Besides those that all have.
     double tall = 1;                                  ///< How high it is, in units of a press area.
-    /// Of what slides: where it stands, 0 to 1, and what dragging it to a place asks for.
+    /// Of sliders: its position, 0 to 1, and the call that dragging to a position makes.
     double (*value)(const ControlContext&) = nullptr;
     Press (*slide)(const ControlContext&, double) = nullptr;
     bool chief = false;      ///< Drawn as the one that matters most.
@@ -172,7 +172,7 @@ const ControlKind* find_control(std::string_view name);
 /// For names that are known to be there.
 const ControlKind& control_kind(std::string_view name);
 
-/// A control of a player: a kind, its own name, where it stands, what is set.
+/// A control of a player: a kind, its own name, its slot, its settings.
 struct ControlSpec {
     const ControlKind* kind = &control_kind("toggle");
     std::string name{};  ///< Its own, within the player.
@@ -187,7 +187,7 @@ std::string label_of(const ControlSpec& control, const ControlContext& context);
 bool counts_frames(const ControlSpec& control);
 /// The level in decibels of full scale; -80 for silence.
 double level_dB(const Snapshot& snapshot);
-/// What a rail stands for: the clip, or what is kept of one that is live.
+/// The range of a rail: the clip, or the seekable window of a live one.
 TimeRange rail_range(const Snapshot& snapshot);
 
 /// Where a control stands: in a group of a bar ("foot/end"), or at a place on the picture ("top-left", "centre").

@@ -19,7 +19,7 @@ constexpr std::array action_rows{ActionWords{"go-on", "goes on"},
                                  ActionWords{"soften", "plays softly until it is over"},
                                  ActionWords{"silence", "plays silently until it is over"},
                                  ActionWords{"let-go", "lets everything go, and comes back to its place"},
-                                 ActionWords{"begin-anew", "lets everything go, and begins anew"}};
+                                 ActionWords{"begin-anew", "releases everything, and starts over"}};
 
 using enum HostAction;
 constexpr std::array covered{go_on, pause, pause_and_return};
@@ -91,7 +91,7 @@ double HostLife::heard(const HostSpec& spec) const {
 }
 
 std::string_view HostLife::place() const {
-    // Whoever is torn down is in no background, and a call comes before what lies beneath it.
+    // A player that was torn down is not in the background, and a call outranks what lies beneath it.
     for (std::size_t i : {4U, 3U, 2U, 1U, 0U})
         if (holds[i]) return rows[i].hoop;
     return "in front";
@@ -115,7 +115,7 @@ HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, 
         auto action = spec.of(i);
         tell(row.name, action_words(action));
         if (!holds_it_back(action)) continue;
-        // Playing is owed by whoever is asked to go on after it; what pauses for good takes that back.
+        // `pause-and-return` owes playing; `pause` cancels that.
         if (action == pause)
             life.owes_playing = false;
         else if (plays)
@@ -136,9 +136,9 @@ HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, 
     if (life.let_go && !gone) {
         out.come_back = true;
         life.let_go = false;
-        tell(word, life.anew ? "begins anew" : "comes back to its place");
+        tell(word, life.anew ? "starts over" : "comes back to its place");
     }
-    // What pauses for good does not ask for playing; whoever let everything go comes back held.
+    // `pause` never resumes by itself; a player that released everything comes back held.
     if (!held && std::exchange(life.owes_playing, false)) out.play = true, tell(word, "goes on");
     return out;
 }
@@ -185,7 +185,8 @@ std::string host_page() {
     for (auto& d : action_rows) page += fmt::format("| `{}` | {} |\n", d.name, d.words);
     return page +
            "\nSoftly means a fifth. Where several things hold at once, what is quietest counts, and it goes on when "
-           "the last of those that hold it is over.\nWhoever presses play or pause meanwhile takes over: then it does "
+           "the last of those that hold it is over.\nIf the user presses play or pause meanwhile, that counts: then it "
+           "does "
            "not go on by itself. A player that let everything go comes back held, unless\nit was playing.\n";
 }
 

@@ -32,7 +32,7 @@ std::span<const HostRow, host_row_count> host_rows();
 std::size_t host_row(std::string_view name);
 /// Whether the host can say so: a word that begins or ends something.
 bool is_host_word(std::string_view word);
-/// “background”, “foreground” …, for whoever mistyped one.
+/// “background”, “foreground” …, for the hint after a typing error.
 std::string host_words();
 
 /// What a player does about each row; the usual where nothing is said.
@@ -63,7 +63,7 @@ struct HostEffects {
 };
 /// The host says a word. `plays`: the player is asked to play just now.
 HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, bool plays);
-/// Whoever presses play or pause takes over: nothing is owed any more.
+/// The user pressed play or pause: nothing is owed any more.
 void user_acts(HostLife& life);
 
 /// The page of the documentation.

@@ -168,7 +168,7 @@ class Laying {
             }
             left_over -= r.high + gaps;
             if (outside) {
-                // The picture gives way inside what is kept clear.
+                // Video yields to controls inside the safe area.
                 area = inside(area, safe_);
                 area.height -= r.high + gaps;
                 if (player_.bars[b].edge == BarSpec::Edge::top) area.y += r.high + gaps;

@@ -59,7 +59,7 @@ struct Layout {
     Box whole;              ///< Everything stands in it: the mount, or more where that is loose.
     bool loose = false;     ///< As the mount is.
     Box area;               ///< The room there is for the picture.
-    Box picture;            ///< What of it is to be seen there.
+    Box picture;            ///< The visible part of it.
     int captions_foot = 0;  ///< Captions keep above this.
     std::vector<Bar> bars;
     std::vector<Control> controls;  ///< One for each of the player's.

@@ -132,7 +132,7 @@ struct ScreenSpec {
     Arrangement arrangement = Arrangement::row;
     int gap = 8;                     ///< Between them, in pixels of the mount.
     std::string ground = "#17131A";  ///< Colour of what lies between them.
-    bool one_sounds = false;         ///< Whoever begins to sound makes the others be silent.
+    bool one_sounds = false;         ///< A player that starts to sound mutes the others.
     std::string extra;
     bool operator==(const ScreenSpec&) const = default;
 };

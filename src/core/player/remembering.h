@@ -29,8 +29,8 @@ void recall(PlayerSession& session, const Memory& memory);
 
 Memory read_memory(const std::filesystem::path& file);
 Status write_memory(const Memory& memory, const std::filesystem::path& file);
-/// Writes what differs between `before` and `now` over what is in the file by then, whoever wrote that: of several
-/// instances of an app the last one to change a thing wins, thing by thing.
+/// Writes what differs between `before` and `now` over the file's current content, possibly by other processes: of
+/// several instances of an app the last one to change a thing wins, thing by thing.
 Status keep_memory(const Memory& now, const Memory& before, const std::filesystem::path& file);
 /// Where the app whose executable this is keeps it ($XDG_STATE_HOME, or ~/.local/state); empty without a home.
 std::filesystem::path memory_file(const std::string& app_name, const std::filesystem::path& executable);

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // What a document says of the room that its players may hang in. Lengths are metres; places are right-handed: x to the
-// right, y up from the floor, z towards whoever stands where the room begins. Angles are degrees: `turn` goes round
-// upright, to the left as seen by whoever turns; `tilt` goes up for a viewer and a hand, and leans a surface back.
+// right, y up from the floor, z towards a viewer at the origin who looks ahead. Angles are degrees: `turn` goes round
+// upright, to the left from above; `tilt` goes up for a viewer and a hand, and leans a surface back.
 #pragma once
 #include <nlohmann/json_fwd.hpp>
 #include <optional>

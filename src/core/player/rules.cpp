@@ -93,7 +93,7 @@ void silent_waiting(R r) {
 void waits_for_ever(R r) {
     each_player(r, [&](const Player& p) {
         if (over_a_network(p) && p.spec.give_up_after == Time{} && p.usable({"waiting"}, "waiting"))
-            r.note("When nothing comes any more, the waiting sign turns for ever.", p.at("give_up_after_ns"),
+            r.note("If the network stalls, the spinner never ends.", p.at("give_up_after_ns"),
                    p.change("Give up after 30 seconds", [](PlayerSpec& s) { s.give_up_after = 30_s; }));
     });
 }

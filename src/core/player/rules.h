@@ -24,7 +24,7 @@ std::span<const ReviewRule> review_rules();
 struct Reviewing {
     const PlayerDocument& document;
     const std::filesystem::path& folder;
-    /// One for each source, where it lies at hand and can be opened.
+    /// One for each source that is local and can be opened.
     const std::vector<std::optional<ClipInfo>>& clips;
     std::vector<DocumentFinding>& found;
     const ReviewRule* rule = nullptr;
@@ -34,7 +34,7 @@ struct Reviewing {
     }
 };
 
-/// Pictures of a source, at hand or not.
+/// Frames of a source, local or not.
 using SampledFrames = std::function<std::vector<RgbImage>(const std::string& source)>;
 /// Three of them, decoded from a file; none of what would have to be fetched.
 std::vector<RgbImage> sample_frames(const std::string& source);

@@ -85,7 +85,7 @@ void short_loop(R r) {
                    fix_source("Repeat all of it", i, [](SourceSpec& x) { x.loop = {Loop::Kind::all, {}, {}}; }));
     });
 }
-/// `wrong` says of a caption file at hand what is wrong with it, or nothing.
+/// `wrong` says what is wrong with a local caption file, or nothing.
 void caption_files(R r, const std::function<std::string(const std::string& name, const std::string& file)>& wrong) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         for (std::size_t k = 0; k < s.captions.size(); ++k) {

@@ -29,11 +29,12 @@ const json colour{{"type", "string"}, {"pattern", "^#[0-9A-Fa-f]{6}$"}};
 
 namespace in_room = room_limits;
 json place_schema() {
-    return {{"type", "array"},
-            {"items", number(-in_room::place, in_room::place)},
-            {"minItems", 3},
-            {"maxItems", 3},
-            {"description", "Metres: to the right, up from the floor, towards whoever stands where the room begins."}};
+    return {
+        {"type", "array"},
+        {"items", number(-in_room::place, in_room::place)},
+        {"minItems", 3},
+        {"maxItems", 3},
+        {"description", "Metres: to the right, up from the floor, towards a viewer at the origin who looks ahead."}};
 }
 json length_schema() { return number(in_room::least_length, in_room::most_length); }
 json pose_schema(json more = json::object()) {

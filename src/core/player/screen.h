@@ -15,7 +15,7 @@ bool starts_loud(const PlayerDocument& document, std::size_t player);
 PlayerDocument part_of(const PlayerDocument& document, std::size_t player);
 /// Where each of `count` players stands, in pixels of the mount. They never meet, and none stands outside.
 std::vector<Box> place_players(const ScreenSpec& screen, std::size_t count, const MountShape& mount);
-/// What a player in `box` of a mount is seen in: of what is kept clear, that which reaches into its box.
+/// The insets of a player in `box` of a mount: the part of the mount's insets that reaches into its box.
 MountShape shape_in(const MountShape& mount, const Box& box);
 
 /// One player more, with the usual controls and a name of its own; its place. Not beyond `most_players`.
@@ -23,7 +23,7 @@ std::optional<std::size_t> add_player(PlayerDocument& document);
 /// Takes a source off the shelf, and out of every queue.
 void remove_source(PlayerDocument& document, std::size_t source);
 
-/// "One sounds at a time": whoever begins to sound makes the others be silent. Of several that began since it was asked
+/// "One sounds at a time": a player that starts to sound mutes the others. Of several that began since it was asked
 /// last it is the last one; of those that began at the same time the first.
 class ExclusiveAudio {
   public:

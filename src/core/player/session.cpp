@@ -212,7 +212,7 @@ void PlayerSession::come_back(bool play) {
 }
 
 void PlayerSession::press(const Press& p) {
-    // Whoever presses is there, by a key or a screen reader too: what was pressed stays, and tells what it does next.
+    // A press shows that the user is there, by key or screen reader too: the pressed control stays visible.
     touch();
     auto& c = *controller_;
     if (p.what == What::toggle || p.what == What::play || p.what == What::pause || p.what == What::stop)
@@ -237,7 +237,7 @@ void PlayerSession::press(const Press& p) {
         case What::mute:
             return c.set_muted(p.onward);
         case What::volume:
-            // Whoever sets it wants to hear it.
+            // Setting the volume unmutes.
             if (snapshot().muted) c.set_muted(false);
             return c.set_volume(p.amount);
         case What::louder:
@@ -264,7 +264,7 @@ void PlayerSession::press(const Press& p) {
             return;
         case What::choose_tracks:
         case What::choose_audio:
-            // Whoever shows the control lets the user choose.
+            // Without such a control the user can't choose.
             return;
     }
 }

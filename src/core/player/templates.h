@@ -9,7 +9,7 @@ struct Template {
     std::string_view name, meaning;
     /// Its bars, controls and what they need; what the document says of volume, hiding and the like stays.
     void (*apply)(PlayerSpec&);
-    /// What of the sources goes with it, if anything.
+    /// Which sources belong to it, if any.
     void (*apply_to_source)(SourceSpec&) = nullptr;
     /// So many of them, one beside the other, each with a source of its own.
     std::size_t players = 1;

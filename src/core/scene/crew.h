@@ -10,7 +10,7 @@
 
 namespace ruedo::scene {
 
-/// Threads that share out rows. Whoever asks works with them.
+/// Threads that share out rows. The calling thread works too.
 class ThreadPool {
   public:
     static constexpr int band = 8;  ///< Rows that a thread takes at a time.

@@ -79,7 +79,7 @@ std::vector<Face> of_body(const Thing& t, std::size_t number) {
     return sides;
 }
 
-/// The part of a face on one side of a plane; the edge it is cut along is no edge of what is seen.
+/// The part of a face on one side of a plane; the edge it is cut along is not a visible edge.
 std::optional<Face> part_of(const Face& f, const Face& plane, double sign) {
     Face out = f;
     out.corners.clear(), out.edges.clear();

@@ -11,8 +11,8 @@ namespace ruedo::scene {
 
 struct Face {
     struct Edge {
-        bool cut = false;  ///< Not an edge of what is seen: the same surface goes on behind it.
-        /// The plane of the neighbour it is shared with: an edge of what is seen where that is turned away.
+        bool cut = false;  ///< Not a visible edge: the same surface goes on behind it.
+        /// The plane of the neighbour it is shared with: a visible edge where that is turned away.
         std::optional<Vec> beyond{};
     };
     std::vector<Vec> corners;  ///< In order, counter-clockwise from before it.

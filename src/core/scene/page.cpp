@@ -20,11 +20,11 @@ std::string room_page() {
         R"(# The room
 
 Where a document's `mount` is `"room"`, its players hang in a room and are pressed by a ray. Lengths are metres,
-right-handed: x to the right, y up from the floor, z towards whoever stands where the room begins. )"
+right-handed: x to the right, y up from the floor, z towards a viewer at the origin who looks ahead. )"
         R"(`turn_deg` goes round
-upright, to the left as seen by whoever turns; `tilt_deg` looks up for a viewer and a hand, and leans a )"
+upright, to the left from above; `tilt_deg` looks up for a viewer and a hand, and leans a )"
         R"(surface back.
-Places may be from {0:g} to {1:g}, lengths from {2:g} to {3:g}: a slip is told as a finding (below) )"
+Places may be from {0:g} to {1:g}, lengths from {2:g} to {3:g}: a slip is a finding (below) )"
         R"(rather than refused.
 
 | key of `room` | values | default |
@@ -61,7 +61,7 @@ A bar that lies on the picture stays there. Others hang by themselves; `room` of
 A ray ends at the first thing it meets; only a backing that covers nothing lets it through. On the )"
         R"(front of a screen or a
 bar it lands on a pixel of the player's layout, and what is there is pressed as on any other mount. )"
-        R"(What stops it is told
+        R"(What stops it is
 in the trace (`ray-stopped`).
 
 Sound by place: 1 / max(1, d) times the volume, with d in metres from the eye to the middle of the )"

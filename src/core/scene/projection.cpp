@@ -240,7 +240,7 @@ class Projection::Drawing {
         if (!d.box.empty()) drawn_things_.push_back(std::move(d));
     }
 
-    /// A polygon on a plane, with nothing on it yet; `soft` says which of its edges are edges of what is seen.
+    /// A polygon on a plane, with nothing on it yet; `soft` says which of its edges are visible edges.
     template <class Soft>
     Drawn outlined(const Plane& plane, std::span<const Vec> corners, Soft soft) const {
         Drawn drawn;

@@ -106,7 +106,7 @@ void Drawn::row(int y, int from, int to, std::uint32_t* row) const {
     for (auto& b : bounds) {
         auto k = b.b * (y + 0.5) + b.c;
         if (b.soft) {
-            // From where the value at a pixel's middle is above so much.
+            // From where the value at a pixel's centre exceeds the threshold.
             auto beyond = [&](double least, int& low, int& high) {
                 if (std::abs(b.a) < 1e-12) {
                     if (!(k > least)) high = low;

@@ -115,7 +115,7 @@ void out_of_view(Reviewing& r) {
                 if (s && s->x >= 0 && s->x < r.eye.width && s->y >= 0 && s->y < r.eye.height) return;
             }
         r.note(fmt::format("{} is outside the view at the start.", r.named(p)),
-               "Whoever begins there sees nothing of it.", r.at(p, "/at_m"), r.in_front(p, 2));
+               "A viewer who starts there sees nothing of it.", r.at(p, "/at_m"), r.in_front(p, 2));
     });
 }
 void from_behind(Reviewing& r) {

@@ -76,7 +76,8 @@ struct Eye {
     bool operator==(const Eye&) const = default;
 };
 
-/// A rectangle in space, flat or bent to a part of an upright (along its own up) cylinder round whoever is before it.
+/// A rectangle in space, flat or bent to a part of an upright (along its own up) cylinder round a viewer in front of
+/// it.
 struct Panel {
     Vec middle;
     Axes axes;

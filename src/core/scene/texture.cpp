@@ -84,7 +84,7 @@ Mapping::Steps Mapping::steps_at(double x, double y) const {
 }
 int level_for(const Mapping::Steps& steps) {
     // So far that a pixel still covers two texels of the smaller step, or what the larger needs is few enough: means of
-    // fewer would be softer than what is seen.
+    // fewer would look blurred.
     auto fewest = std::max(std::min(steps.right, steps.down), std::max(steps.right, steps.down) / most_places) / 2;
     if (!(fewest > 1)) return 0;
     return std::min(Levels::most, std::ilogb(std::min(fewest, 1e6)));

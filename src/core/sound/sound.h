@@ -38,7 +38,7 @@ class AudioReader {
     AudioReader(AudioReader&&) noexcept;
     /// The next block begins at `t` exactly (to the sample).
     Status seek(Time t);
-    /// The same, with so much of what follows decoded already: the first blocks then cost nothing.
+    /// The same, with `ahead` decoded already: the first blocks then cost nothing.
     Status read_ahead(Time t, Time much);
     /// Up to some 40 ms; `pts` counts on from `seek`. Nothing at the end.
     Result<std::optional<AudioBlock>> next();
@@ -87,7 +87,7 @@ class TimeStretcher {
   public:
     explicit TimeStretcher(double rate);
     ~TimeStretcher();
-    /// Appends what comes out for these samples; latency inside is compensated for.
+    /// Appends the output for these samples; the latency inside is compensated for.
     void process(std::span<const float> in, std::vector<float>& out);
     void flush(std::vector<float>& out);
 
@@ -114,7 +114,7 @@ class Limiter {
     std::unique_ptr<Impl> impl_;
 };
 
-/// 16-bit WAV, 48 kHz stereo (RIFF). Whole or not at all; written as it comes.
+/// 16-bit WAV, 48 kHz stereo (RIFF). Appears complete or not at all; written incrementally.
 class WavWriter {
   public:
     static Result<WavWriter> create(const std::filesystem::path& path, bool replace = false);

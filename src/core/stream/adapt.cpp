@@ -77,7 +77,7 @@ std::size_t affordable(const Situation& s, double bits_a_second, Time within) {
         if (s.bits_of(r) <= bits_a_second * within.seconds()) best = r;
     return best;
 }
-/// To begin with: what a modest link carries; with an estimate, what comes in half the time it lasts.
+/// To begin with: what a modest link carries; with an estimate, the rung whose segment arrives in half its duration.
 std::optional<RungChoice> first(const Situation& s) {
     if (s.last) return std::nullopt;
     if (!s.throughput.known()) return chosen(s, affordable(s, 1'500'000, s.segment));

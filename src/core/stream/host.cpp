@@ -42,7 +42,7 @@ struct StaticServer::Inside {
         while (!stopping && now() < t) stopped.wait_for(lock, std::chrono::nanoseconds((t - now()).ns));
         return !stopping;
     }
-    /// So many bytes go through the link that all share. `ready` is since when whoever sends them has had them to send:
+    /// Sends that many bytes through the link that all share. `ready` is since when the sender has had them to send:
     /// waking late costs the link nothing, as long as it is not much.
     bool carry(std::size_t bytes, Time& ready) {
         if (!options.network_trace) return true;
@@ -279,7 +279,7 @@ StaticServer::~StaticServer() {
     }
     inside_->stopped.notify_all();
     MHD_stop_daemon(inside_->daemon);
-    // Whoever stops it sees all that was told.
+    // All calls have been made when stopping returns.
     std::lock_guard lock(inside_->telling);
 }
 std::uint16_t StaticServer::port() const { return inside_->port; }

@@ -93,7 +93,7 @@ void SegmentFetcher::join_lists(TrackGroup& track_group, std::size_t rendition, 
         auto by = agree(*old, fresh);
         if (!by) by = agree_by_date(*old, fresh);
         if (same && (!by || fresh.segments.back().number < old->segments.back().number)) {
-            // Numbers went back, or on beyond all that was known: what comes now follows what there was.
+            // Numbers went back, or on beyond all that was known: later segments follow the known ones.
             bool back = fresh.segments.back().number <= old->segments.back().number;
             auto lost =
                 back ? Time{}
@@ -177,7 +177,7 @@ Result<std::shared_ptr<LoadedSegment>> SegmentFetcher::fetch_segment(std::size_t
         for (auto& w : waits_)
             (w.track_group == index && w.at + about >= segment.start && w.at < segment.end() ? wanted_here
                                                                                              : wanted_elsewhere) = true;
-        // Whoever waits for another place is served first, unless this one is as good as here.
+        // A waiting reader elsewhere is served first, unless this one is nearly here.
         if (wanted_elsewhere && !wanted_here && (of == 0 || bytes < of - of / 4)) return false;
         if (of == 0) return true;
         instead = too_late(track_group, rendition, segment, static_cast<double>(of - std::min(of, bytes)) * 8,

@@ -52,7 +52,7 @@ Result<Time> SegmentFetcher::carried(const TrackGroup& track_group, std::size_t 
                                      std::size_t size, std::optional<std::size_t>& instead) {
     auto bits = static_cast<double>(size) * 8;
     auto comes = options_.link->done(asked_, bits);
-    // Looked at as it comes, as over a socket.
+    // Sampled while it arrives, as over a socket.
     for (auto t = asked_ + 500_ms; t < comes; t += 250_ms) {
         auto so_far = options_.link->bits(asked_, t);
         instead = too_late(track_group, rendition, segment, bits - so_far, so_far, t - asked_);
@@ -79,7 +79,7 @@ std::size_t SegmentFetcher::choose(TrackGroup& track_group, Time at) {
         auto it = std::find_if(rungs.begin(), rungs.end(), [&](auto& r) { return r.id == options_.rung; });
         if (it != rungs.end()) choice = {static_cast<std::size_t>(it - rungs.begin()), "as it was asked for"};
     } else if (options_.best) {
-        choice = {rungs.size() - 1, "as good as it comes"};
+        choice = {rungs.size() - 1, "the best there is"};
     } else if (rungs.size() > 1 && &track_group == &track_groups_[0]) {
         choice = track_group.policy->choose(s);
     }

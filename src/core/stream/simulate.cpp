@@ -54,7 +54,7 @@ Run simulate(const Ladder& ladder, const NetworkTrace& network_trace, std::strin
         for (;;) {
             auto bits = ladder.bits(rung, k);
             auto done = arrival(network_trace, asked, bits);
-            // Looked at as it comes, as the real one is.
+            // Sampled while it arrives, as the real one is.
             std::optional<std::size_t> instead;
             auto t = asked + 500_ms;
             for (; rung > 0 && t < done && !instead; t += 250_ms) {

@@ -30,7 +30,7 @@ struct Run {
 /// Plays the whole ladder once.
 Run simulate(const Ladder& ladder, const stream::NetworkTrace& network_trace, std::string_view policy,
              Time most_ahead = 30_s);
-/// The best that is to be had when the weather is known: dynamic programming over segment, rung, time and standing
+/// The offline optimum for a known trace: dynamic programming over segment, rung, time and standing
 /// still; times are told apart by `grain`. What it finds can be played, so it is never more than is possible.
 double optimum(const Ladder& ladder, const stream::NetworkTrace& network_trace, Time most_ahead = 30_s,
                Time grain = 500_ms);

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// The clip that a stream is to whoever plays it, and its readers, which go from segment to segment.
+// A stream as a clip, and its readers, which go from segment to segment.
 #include <fmt/format.h>
 
 #include "container/container.h"

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
-// What is fetched next, and what is kept. In which rung is in rungs.cpp; fetching and opening one piece in pieces.cpp.
+// Which segment is fetched next, and which are kept. In which rung is in rungs.cpp; fetching and opening one piece in
+// pieces.cpp.
 #include "stream/supply.h"
 
 #include <fmt/format.h>
@@ -124,7 +125,7 @@ Result<std::shared_ptr<LoadedSegment>> SegmentFetcher::loaded(std::size_t index,
     auto& track_group = track_groups_[index];
     auto begun = monotonic_now();
     bool asks = !ReadScope::only_buffered();
-    // Captions are looked for as they come, by whoever never waits: asking for them is what gets them fetched.
+    // Captions are looked up without waiting: asking for them is what gets them fetched.
     bool text = track_group.plan.kind == Kind::text;
     if (asks || text) track_group.wanted = true;
     if (asks && !track_group.plan.as_asked) playing_at_ = t;
@@ -164,7 +165,7 @@ Result<std::shared_ptr<LoadedSegment>> SegmentFetcher::loaded(std::size_t index,
             return leave(), fail(ErrorCode::timeout,
                                  fmt::format("{} has named no new segment for {:.0f} s.", track_group.plan.name,
                                              (monotonic_now() - begun).seconds()),
-                                 "Whoever sends it may have stopped; try again later.");
+                                 "The sender may have stopped; try again later.");
         if (options_.link) {
             if (std::none_of(waits_.begin(), waits_.end(),
                              [&](auto& w) { return w.track_group == index && w.at == t; }))
@@ -340,7 +341,7 @@ void SegmentFetcher::lose(TrackGroup& track_group, std::size_t rendition, const 
     tell("rung-lost", error.sentence);
 }
 
-// ---- what is kept
+// ---- segments that are kept
 
 void SegmentFetcher::keep(TrackGroup& track_group, std::shared_ptr<LoadedSegment> loaded) {
     auto start = loaded->segment.start;

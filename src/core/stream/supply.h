@@ -69,7 +69,7 @@ class SegmentFetcher {
     void shown_at(int width, int height);
     /// What can be gone to in a live one, and its newest end.
     TimeRange window() const;
-    /// Of a live one, in real time: what comes just now, growing evenly.
+    /// Of a live one, in real time: the live edge, growing evenly.
     std::optional<Time> edge() const;
 
     /// What the clock of a discontinuity says at presentation time 0, once a segment has told.
@@ -156,7 +156,7 @@ class SegmentFetcher {
     bool idle_ = true;
     Fetch fetch_;
     Time opened_{};
-    std::mutex fetching_;  ///< Held by whoever fetches: one at a time.
+    std::mutex fetching_;  ///< Held while fetching: one at a time.
     mutable std::mutex mutex_;
     std::condition_variable changed_;
     std::vector<TrackGroup> track_groups_;

@@ -21,7 +21,7 @@ struct NetworkTrace {
     std::vector<Step> steps;  ///< By their beginnings; the first at 0.
     Time length{};            ///< Then it starts over.
     Time delay{};             ///< One way.
-    Time jitter{};            ///< Up to so much more, differently each time.
+    Time jitter{};            ///< Added at random, up to this much.
     double refused = 0;       ///< Share of requests that are answered with status 503.
 
     double at(Time t) const;

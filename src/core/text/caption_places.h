@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Where captions stand on a picture (WebVTT clause 7.2, in short): the same for whoever draws them.
+// Where captions stand on a picture (WebVTT clause 7.2, in short), for every renderer alike.
 #pragma once
 #include "text/cues.h"
 

@@ -123,7 +123,7 @@ std::string utf8(ByteView bytes) {
             out += static_cast<char>(0xF0 | c >> 18), out += static_cast<char>(0x80 | (c >> 12 & 63)),
                 out += static_cast<char>(0x80 | (c >> 6 & 63)), out += static_cast<char>(0x80 | (c & 63));
     };
-    // UTF-16 is told by its byte order mark; UTF-8's own is dropped.
+    // UTF-16 is recognised by its byte order mark; UTF-8's own is dropped.
     if (bytes.size() >= 2 && ((bytes[0] == 0xFE && bytes[1] == 0xFF) || (bytes[0] == 0xFF && bytes[1] == 0xFE))) {
         bool big = bytes[0] == 0xFE;
         std::uint32_t high = 0;

@@ -99,7 +99,7 @@ class FragmentMuxer final : public Muxer {
         auto scale = track_scale(t.spec);
         auto dts = time_to_ticks(p.dts, scale), pts = time_to_ticks(p.pts, scale);
         if (begins_) begun_ = p.dts, begins_ = false;
-        // Until the header is written, every track's lead can still be settled by what comes first in it.
+        // Until the header is written, every track's start can still be set by its first packet.
         if (!headed_ && t.waiting.empty()) t.lead = std::max(t.lead, -dts);
         auto ticks = std::max<std::int64_t>(1, time_to_ticks(p.dts + p.duration, scale) - dts);
         t.waiting.push_back({dts + t.lead, ticks, static_cast<std::int32_t>(pts - dts), p.keyframe,
@@ -123,7 +123,7 @@ class FragmentMuxer final : public Muxer {
                 auto& t = tracks_[i];
                 w.box("trak", [&] {
                     track_header(w, t.spec, i + 1, {});
-                    // A length of 0: to the end of what comes.
+                    // A length of 0: to the end of the file.
                     if (t.lead) edit_list(w, 0, 0, static_cast<std::uint64_t>(t.lead));
                     w.box("mdia", [&] {
                         media_header(w, t.spec, 0);

@@ -116,7 +116,7 @@ class TableReader final : public TrackReader {
     }
 
     bool is_sync(std::uint64_t index) {
-        // Sync samples come in order; keep the next one at hand.
+        // Sync samples come in order; remember the next one.
         auto number = static_cast<std::uint32_t>(index + 1);
         auto& stss = plan_.tables.stss;
         if (sync_at_ > 0 && stss.u32(sync_at_ - 1) >= number) sync_at_ = 0;

@@ -145,7 +145,7 @@ Bytes Mp4Muxer::index(std::uint64_t shift, bool large) {
         for (std::size_t i = 0; i < tracks_.size(); ++i) {
             auto& t = tracks_[i];
             if (t.samples.empty()) continue;
-            // An encoder's delay comes before what is heard.
+            // The encoder's delay precedes the first audible sample.
             auto delay = t.spec.kind() == Kind::audio
                              ? ticks_to_time(t.spec.delay_samples, 1, static_cast<std::uint64_t>(t.scale()))
                              : Time{};

@@ -36,7 +36,7 @@ std::shared_ptr<const std::vector<CueEntry>> Shared::read_cues(SourceReader& rea
     static const auto none = std::make_shared<const std::vector<CueEntry>>();
     std::lock_guard lock(mutex);
     if (cues) return cues;
-    // Cues at the end of what comes only in order are not waited for.
+    // Cues at the end of a forward-only source are not waited for.
     if (cues_at == 0 || (source->forward_only() && cues_at > first_cluster)) return none;
     auto element = read_element(reader, cues_at);
     if (!element) return none;

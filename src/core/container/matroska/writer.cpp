@@ -401,7 +401,7 @@ class MatroskaMuxer final : public Muxer {
         auto rate = t.codec == Codec::opus || t.audio.rate <= 0 ? 48000 : t.audio.rate;
         return ticks_to_time(t.delay_samples, 1, static_cast<std::uint64_t>(rate));
     }
-    /// With everything from the first cluster on so much further back.
+    /// With everything from the first cluster on moved back by that much.
     Bytes written_cues(std::uint64_t shift) const {
         EbmlWriter w;
         w.master(id::cues, [&](auto& c) {

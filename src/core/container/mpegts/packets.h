@@ -49,7 +49,7 @@ class PesSource {
     /// Goes on from the first that begins at or after `offset` of the file.
     virtual void seek(std::uint64_t offset) = 0;
     virtual Result<bool> next(Pes& pes) = 0;
-    /// The next one, as far as it comes without reading far; for looking at times.
+    /// The next one, with its first packet's data only; for looking at times.
     virtual Result<bool> next_head(Pes& pes) = 0;
 };
 

@@ -83,7 +83,7 @@ Result<bool> PackWalker::next(Pes& pes) {
         if (packet.size() < length || !unpack(packet, pes) || pes.data.empty()) continue;
         found_ = id;
         if (id == private_1) {
-            // What travels in it is told by its first byte; sound has three more before its frames.
+            // Its first byte identifies the stream inside; audio has three more before its frames.
             found_ = private_1 << 8 | pes.data[0];
             bool audio = pes.data[0] >= 0x80 && pes.data[0] <= 0x8F;
             if (stream_ && found_ != stream_) continue;

@@ -37,7 +37,7 @@ Result<bool> access_units_are_split(PesSource& packets, Codec codec) {
     return false;
 }
 
-/// Packets of a file that comes in order only: where its times start over is told as they pass.
+/// Packets of a forward-only file: where its clock restarts is found as they pass.
 class Watched final : public PesSource {
   public:
     Watched(const Shared& shared, unsigned pid, std::unique_ptr<PesSource> packets)

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// AVI, with the old index and OpenDML’s (AVI extensions 1.02), or by walking its chunks where neither is at hand.
+// AVI, with the old index and OpenDML’s (AVI extensions 1.02), or by walking its chunks where neither is available.
 #include <fmt/format.h>
 
 #include <algorithm>

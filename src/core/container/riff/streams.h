@@ -34,7 +34,7 @@ struct Described {
 
 struct Stream : Described {
     std::vector<Entry> entries;
-    std::unique_ptr<ChunkWalk> walk;  ///< Where no index is at hand: how `entries` grow.
+    std::unique_ptr<ChunkWalk> walk;  ///< Without an index: how `entries` grow.
 
     /// When the stream begins: the header's dwStart, in the units of its rate.
     Time lead() const { return ticks_to_time(static_cast<std::int64_t>(start), scale, rate); }
