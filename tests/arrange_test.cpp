@@ -389,7 +389,7 @@ TEST_CASE("a player to begin from is chosen with a picture of it, taken over in 
     for (auto& t : templates()) {
         INFO(t.name);
         b.window.mount().choose_template();
-        auto* item = static_cast<QAbstractButton*>(control(&b.window, "Begin from " + text(t.name)));
+        auto* item = static_cast<QAbstractButton*>(control(&b.window, "Start from " + text(t.name)));
         REQUIRE(item);
         item->click();
         pass(30);

@@ -15,7 +15,7 @@ inline nlohmann::json random_setting(const SettingKind& s, std::mt19937& random)
     };
     switch (s.type) {
         case Type::time:
-        case Type::whole:
+        case Type::integer:
             return s.low + static_cast<std::int64_t>(random()) % std::min<std::int64_t>(s.high - s.low + 1, 90);
         case Type::speeds:
             return random() % 2 ? nlohmann::json({0.5, 1.0}) : nlohmann::json({0.25, 1.5, 4.0});

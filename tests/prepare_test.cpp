@@ -86,13 +86,13 @@ TEST_CASE("what a source becomes is told, tried on its hardest seconds, and chan
     CHECK(early);
     auto first = page.sample_encode();
     CHECK(first->likeness.frames > 100);
-    CHECK(page.strip().words_at(400).contains("likeness"));
+    CHECK(page.strip().words_at(400).contains("similarity"));
     // Coarser is smaller and less alike; taken back it is as it was.
-    REQUIRE(page.choose("quality", "much coarser than usual"));
+    REQUIRE(page.choose("quality", "much lower than default"));
     REQUIRE(soon([&] { return page.sample_encode() && page.sample_encode() != first; }));
     CHECK(page.sample_encode()->made.bytes < first->made.bytes);
     CHECK(page.sample_encode()->likeness.ssim_y < first->likeness.ssim_y);
-    CHECK(page.plain_text().contains("much coarser than usual"));
+    CHECK(page.plain_text().contains("much lower than default"));
     CHECK_FALSE(page.type("quality", "many"));
     REQUIRE(page.type("quality", "0.2"));
     REQUIRE(soon([&] { return page.plain_text().contains("to fit into 0.2 MB"); }));
@@ -123,7 +123,7 @@ TEST_CASE("the first pictures of a trial can be compared before the rest of it i
     }));
     CHECK(compared_before);
     CHECK(sums.filter(QRegularExpression("Testing the hardest 4 seconds: \\d+ %")).size() > 1);
-    CHECK(sums.back().contains("The whole will take about"));
+    CHECK(sums.back().contains("estimated from the hardest"));
 }
 
 TEST_CASE("choices of every word of a recipe can be carried out, or says why not") {
@@ -150,7 +150,7 @@ TEST_CASE("choices of every word of a recipe can be carried out, or says why not
             ++changed;
             // There are words to go on from, or a sentence that says why not.
             CHECK((!page.keys().isEmpty() || page.plain_text().contains(".")));
-            auto* back = control(&page, "Take the last change back");
+            auto* back = control(&page, "Undo the last change");
             REQUIRE(back);
             CHECK(back->isVisible());
             click(back);
@@ -179,7 +179,7 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
     QPushButton* shelve = nullptr;
     REQUIRE(soon([&] {
         for (auto* b : page.cards().findChildren<QPushButton*>())
-            if (b->text() == "Put it on the shelf" && b->isVisible()) shelve = b;
+            if (b->text() == "Add to the shelf" && b->isVisible()) shelve = b;
         return shelve != nullptr;
     }));
     shelve->click();
@@ -202,9 +202,9 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
             if (b->text() == words) return b;
         return static_cast<QPushButton*>(nullptr);
     };
-    REQUIRE(soon([&] { return press_of("Put it on the shelf")->isVisible(); }));
+    REQUIRE(soon([&] { return press_of("Add to the shelf")->isVisible(); }));
     CHECK(!press_of("Compare")->isVisible());
-    press_of("Put it on the shelf")->click();
+    press_of("Add to the shelf")->click();
     auto& sources = k.window->project().document().sources;
     REQUIRE(soon([&] { return sources.size() == 3; }));
     CHECK(open_clip(resolve(sources.back(), k.folder.path)).value()->stream());
@@ -287,7 +287,7 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
     auto& page = k.page();
     REQUIRE(k.tried());
     auto first = page.sample_encode();
-    REQUIRE(page.choose("loudness", "as loud as -14 LUFS"));
+    REQUIRE(page.choose("loudness", "at -14 LUFS"));
     REQUIRE(soon([&] { return page.sample_encode() && page.sample_encode() != first && page.wipe().both(); }));
     auto clip = open("vp9_small.webm");
     auto was = value(gather_facts(clip, CodecRegistry::standard())).loudness->integrated;
@@ -300,7 +300,7 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
     auto other = louder == Pairing::AudibleSide::after ? Pairing::AudibleSide::before : Pairing::AudibleSide::after;
     CHECK(pairing.turned_down(other) == 0);
     auto& looks = page.before_after();
-    for (auto* word : {"hear before", "hear neither", "hear after"}) {
+    for (auto* word : {"original audio", "no audio", "converted audio"}) {
         auto shown = pairing.shown_pairs();
         looks.pick(word);
         CHECK(pairing.playing());
@@ -368,12 +368,12 @@ TEST_CASE("runs are kept, laid over each other, and taken up again") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.tried());
-    auto keep = [&] { click(control(&page, "Keep this run")); };
+    auto keep = [&] { click(control(&page, "Keep this result")); };
     keep();
-    CHECK_FALSE(control(&page, "Keep this run")->isEnabled());
+    CHECK_FALSE(control(&page, "Keep this result")->isEnabled());
     CHECK_FALSE(page.runs().isVisible());
     auto first = page.sample_encode();
-    REQUIRE(page.choose("quality", "much coarser than usual"));
+    REQUIRE(page.choose("quality", "much lower than default"));
     REQUIRE(soon([&] { return page.sample_encode() && page.sample_encode() != first; }));
     CHECK(page.runs().isVisible());
     REQUIRE(page.runs().runs().size() == 2);
@@ -383,11 +383,11 @@ TEST_CASE("runs are kept, laid over each other, and taken up again") {
     // Larger stands to the right, more alike higher.
     auto fine = runs.point_of(0), coarse = runs.point_of(1);
     CHECK((fine.x() > coarse.x() && fine.y() < coarse.y()));
-    CHECK(runs.runs()[1].words.contains("much coarser"));
+    CHECK(runs.runs()[1].words.contains("much lower"));
     press(&runs, fine);
-    REQUIRE(soon([&] { return page.settled() && page.plain_text().contains("as good as usual"); }));
+    REQUIRE(soon([&] { return page.settled() && page.plain_text().contains("at default quality"); }));
     key(&runs, Qt::Key_Left);
-    REQUIRE(soon([&] { return page.settled() && page.plain_text().contains("much coarser than usual"); }));
+    REQUIRE(soon([&] { return page.settled() && page.plain_text().contains("much lower than default"); }));
     // The recipe is part of the project, and so of its history.
     CHECK(k.source().prepared_for("handset-basic")->recipe.has_value());
     k.window->project().undo(), k.window->project().undo(), k.window->project().undo();
@@ -397,7 +397,7 @@ TEST_CASE("runs are kept, laid over each other, and taken up again") {
 TEST_CASE("everything on the shelf at once: what is made of it, why, and by one press") {
     Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4", "encrypted_encv.mp4"});
     auto& page = k.page();
-    click(k.button("The whole shelf"));
+    click(k.button("All sources"));
     auto& table = page.table();
     REQUIRE(soon([&] { return table.lines().size() == 3 && table.settled(); }));
     auto& lines = table.lines();
@@ -407,10 +407,10 @@ TEST_CASE("everything on the shelf at once: what is made of it, why, and by one 
     CHECK((lines[0].target_report.bytes_after > 0 && lines[0].target_report.took.ns > 0));
     CHECK(table.summary().contains("2 are converted, one is refused"));
     CHECK(k.window->shelf().sentence_of(0).contains("Plays after conversion"));
-    click(k.button("Make the 2 that are missing"));
+    click(k.button("Convert the 2 missing ones"));
     CHECK(k.jobs().size() == 2);
     CHECK(k.jobs()[0].estimated_bytes > 0);
-    REQUIRE(soon([&] { return k.button("Nothing is missing") != nullptr; }, 60'000));
+    REQUIRE(soon([&] { return k.button("All converted") != nullptr; }, 60'000));
     CHECK((lines[0].target_report.made && lines[1].target_report.made));
     for (std::size_t i = 0; i < 2; ++i) {
         auto* made = k.source(i).prepared_for("handset-basic");
@@ -424,7 +424,7 @@ TEST_CASE("everything on the shelf at once: what is made of it, why, and by one 
     d.target = "desktop";
     k.window->project().change(d, "Target");
     CHECK(k.window->screen().document().sources[0].file == "vp9_small.webm");
-    CHECK(soon([&] { return table.summary().contains("go in as they are"); }));
+    CHECK(soon([&] { return table.summary().contains("unchanged"); }));
     // A press on one of them goes back to it.
     table.on_source(1);
     CHECK(k.window->project().current() == 1);
@@ -456,13 +456,13 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
         FAIL("there is no card");
         return static_cast<QFrame*>(nullptr);
     };
-    CHECK(card(good.id)->accessibleName().contains("Foretold: 54 kB in 0:02"));
+    CHECK(card(good.id)->accessibleName().contains("Estimate: 54 kB in 0:02"));
     CHECK(card(bad.id)->accessibleName().contains("gone.webm"));
     // Held against what it was made of.
     page.compare(cards.shown().at(0).id == good.id ? cards.shown()[0] : cards.shown()[1]);
-    REQUIRE(soon([&] { return page.sum().contains("as it came") && page.wipe().both(); }));
-    CHECK(page.sum().contains("foretold were 54 kB"));
-    CHECK(page.strip().words_at(300).contains("likeness"));
+    REQUIRE(soon([&] { return page.sum().contains("as converted") && page.wipe().both(); }));
+    CHECK(page.sum().contains("the estimate was 54 kB"));
+    CHECK(page.strip().words_at(300).contains("similarity"));
     REQUIRE(k.told());
     // What failed is tried again once what it lacked is there.
     fs::copy_file(in, k.folder / "gone.webm");
@@ -538,7 +538,7 @@ TEST_CASE("what the target does not take is played converted as it goes, with th
     CHECK_FALSE(k.window->plays_through());
     std::function(sentences.remarked()->presses[0].second)();
     CHECK(k.window->plays_through());
-    CHECK(sentences.findings_text().contains("converted for Handset, basic as it goes"));
+    CHECK(sentences.findings_text().contains("converted for Handset, basic while it plays"));
     auto& player = k.window->player();
     REQUIRE(soon([&] { return player.snapshot().state.phase == Phase::ready; }));
     player.controller().play();
@@ -599,7 +599,7 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
         REQUIRE(soon([&] { return cards.unfinished() == 0; }, 90'000));
         CHECK(soon([&] {
             return std::any_of(desktop.heard.begin(), desktop.heard.end(),
-                               [](auto& said) { return said.startsWith("“slow.webm” is made"); });
+                               [](auto& said) { return said.startsWith("“slow.webm” is ready"); });
         }));
         leave = true;
         CHECK(k.window->close());
@@ -667,22 +667,22 @@ TEST_CASE("how alike pictures are is said where they were held against each othe
     REQUIRE((k.told() && k.tried()));
     REQUIRE(page.choose("codec", "are left out"));
     REQUIRE(soon([&] { return page.strip().alike_in_words() == "left out"; }));
-    CHECK(page.sum().contains(", 0:01 to make"));
+    CHECK(page.sum().contains("and 0:01 to convert"));
 }
 
 TEST_CASE("what can't be copied is not offered as a copy") {
     Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4"});
     auto& page = k.page();
     REQUIRE(k.told());
-    CHECK_FALSE(page.options("codec").contains("are copied as they are"));
-    CHECK_FALSE(page.options("sound").contains("is copied as it is"));
+    CHECK_FALSE(page.options("codec").contains("are copied unchanged"));
+    CHECK_FALSE(page.options("sound").contains("is copied unchanged"));
     k.window->project().set_current(1);
-    REQUIRE(soon([&] { return page.settled() && page.options("sound").contains("is copied as it is"); }));
-    CHECK_FALSE(page.options("codec").contains("are copied as they are"));
+    REQUIRE(soon([&] { return page.settled() && page.options("sound").contains("is copied unchanged"); }));
+    CHECK_FALSE(page.options("codec").contains("are copied unchanged"));
     auto d = k.window->project().document();
     d.target = "desktop";
     k.window->project().change(d, "Target");
-    REQUIRE(soon([&] { return page.settled() && page.options("codec").contains("are copied as they are"); }));
+    REQUIRE(soon([&] { return page.settled() && page.options("codec").contains("are copied unchanged"); }));
 }
 
 TEST_CASE("a pair is shown however soon after opening it is asked for, and whatever was asked for before") {

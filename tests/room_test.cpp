@@ -419,7 +419,7 @@ TEST_CASE("in the workshop a room is told in sentences, a screen is dragged by i
     REQUIRE(window.screen().room());
     // The same player, opened once.
     CHECK(&window.player().controller() == &controller);
-    CHECK(window.sentences().plain_text().contains("It hangs in its share of a row, 2 m before the start."));
+    CHECK(window.sentences().plain_text().contains("It hangs in a row, 2 m in front of the start."));
     auto& room = *window.screen().room();
     auto& layer = window.mount().layer();
     REQUIRE(soon([&] { return room.scene().screen_of(0).has_value() && layer.width() > 100; }));

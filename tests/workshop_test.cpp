@@ -56,7 +56,7 @@ TEST_CASE("a project opens with its first source held on the first frame") {
     REQUIRE(shop.phase(Phase::ready));
     CHECK(shop.now().source == "vp9_opus.webm");
     CHECK(soon([&] { return shop.window.player().surface().has_picture(); }));
-    CHECK(shop.window.sentences().plain_text().contains("on its first frame, held"));
+    CHECK(shop.window.sentences().plain_text().contains("paused on its first frame"));
     shop.window.project().set_current(1);
     CHECK(soon([&] { return shop.now().source == "h264_high_aac.mp4"; }));
     CHECK(soon([&] {

@@ -141,7 +141,7 @@ std::optional<std::vector<ScriptedCall>> parse_script(std::string_view text, std
             if (c.verb == "rate" && (*n < 0.25 || *n > 4)) return bad("a rate is from 0.25 to 4");
             if (c.verb == "volume" && (*n < 0 || *n > 1)) return bad("a volume is from 0 to 1");
             if (c.verb == "step" && (*n != static_cast<int>(*n) || *n == 0))
-                return bad("a step is a whole number of pictures, not 0");
+                return bad("a step is an integer number of frames, not 0");
         }
         calls.push_back(std::move(c));
     }

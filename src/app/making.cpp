@@ -83,7 +83,7 @@ std::optional<json> in_recipe(RecipeOption::Says says, const std::string& word) 
     return std::nullopt;
 }
 constexpr std::array<const char*, 7> takes{"a word",
-                                           "a whole number",
+                                           "an integer",
                                            "a number",
                                            "bits a second, such as 2.5M or 700k",
                                            "a number of bytes, such as 8MB",

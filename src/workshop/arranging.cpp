@@ -21,7 +21,7 @@ ArrangeLayer::ArrangeLayer(ScreenView& screen, Project& project, QWidget* parent
     : QWidget(parent), screen_(screen), project_(project), handles_(screen, project) {
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
-    setAccessibleName("The player, to be arranged");
+    setAccessibleName("Player, in arranging mode");
     screen_.on_laid_out = [this] { update(); };
     connect(&project_, &Project::selected_changed, this, [this] {
         setAccessibleDescription(project_.selected().empty() ? QString("Nothing is selected")
@@ -147,7 +147,7 @@ void ArrangeLayer::remove_selected() {
     auto name = d.player(project_.player()).controls[*at].name;
     d.player(project_.player())
         .controls.erase(d.player(project_.player()).controls.begin() + static_cast<std::ptrdiff_t>(*at));
-    project_.change(d, QString("%1 taken away").arg(text(name)));
+    project_.change(d, QString("%1 removed").arg(text(name)));
     // The one after it is next, so that several can go one after the other.
     names.removeAll(text(name));
     if (!names.isEmpty() && place >= 0) project_.select(names[std::min(place, names.size() - 1)].toStdString());
@@ -156,7 +156,7 @@ void ArrangeLayer::remove_player() {
     auto d = project_.document();
     auto name = project_.spec().name;
     d.players.erase(d.players.begin() + static_cast<std::ptrdiff_t>(project_.player()));
-    project_.change(d, QString("“%1” taken away").arg(text(name)));
+    project_.change(d, QString("“%1” removed").arg(text(name)));
 }
 void ArrangeLayer::copy_selected() const {
     if (auto at = selected()) QApplication::clipboard()->setText(text(control_text(project_.spec().controls[*at])));
@@ -469,7 +469,7 @@ Tray::Tray(ArrangeLayer& layer, std::function<void()> arrange, QWidget* parent) 
     auto* box = new QVBoxLayout(this);
     box->setContentsMargins(12, 8, 4, 4);
     box->setSpacing(4);
-    auto* heading = new look::Label("Drag onto the player");
+    auto* heading = new look::Label("Drag onto the player to add it");
     heading->setFont(look::font(look::Size::small, true));
     box->addWidget(heading);
     auto* area = new QScrollArea;
@@ -488,7 +488,7 @@ Tray::Tray(ArrangeLayer& layer, std::function<void()> arrange, QWidget* parent) 
     }
     area->setWidget(page);
     box->addWidget(area, 1);
-    setAccessibleName("Tray of controls");
+    setAccessibleName("Controls to add");
 }
 
 }  // namespace ruedo

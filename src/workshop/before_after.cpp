@@ -46,9 +46,9 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     toggle_ = new MarkButton("Play both", [this](QPainter& g, QRectF r, const QColor& c) {
         pairing_->playing() ? look::draw_pause(g, r, c) : look::draw_play(g, r, c);
     });
-    back_ = new MarkButton("A picture back",
+    back_ = new MarkButton("One frame back",
                            [](QPainter& g, QRectF r, const QColor& c) { look::draw_frame_step(g, r, false, c); });
-    on_ = new MarkButton("A picture on",
+    on_ = new MarkButton("One frame forward",
                          [](QPainter& g, QRectF r, const QColor& c) { look::draw_frame_step(g, r, true, c); });
     sentence_ = new QLabel;
     sentence_->setTextFormat(Qt::RichText);
@@ -56,12 +56,12 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     sentence_->setFont(look::font(look::Size::small));
     sentence_->setTextInteractionFlags(Qt::LinksAccessibleByMouse | Qt::LinksAccessibleByKeyboard);
     sentence_->setFocusPolicy(Qt::TabFocus);
-    sentence_->setAccessibleName("How both are seen and heard");
+    sentence_->setAccessibleName("Comparison options");
     auto* row = new QHBoxLayout;
     row->setContentsMargins(12, 6, 12, 6);
     row->setSpacing(4);
-    picture_ = new QPushButton("This picture …");
-    picture_->setAccessibleName("What can be done with this picture");
+    picture_ = new QPushButton("Save this frame …");
+    picture_->setAccessibleName("Use this frame as a poster or a still");
     picture_->setObjectName("small");
     row->addWidget(toggle_), row->addWidget(back_), row->addWidget(on_), row->addSpacing(10);
     row->addWidget(sentence_, 1), row->addWidget(picture_);
@@ -96,7 +96,7 @@ BeforeAfter::BeforeAfter(PlaybackHost& host, QWidget* parent) : QWidget(parent) 
     };
     pairing_->on_place = [this](Time at) { moved(at); };
     pairing_->on_playing = [this](bool playing) {
-        toggle_->setAccessibleName(playing ? "Hold both" : "Play both");
+        toggle_->setAccessibleName(playing ? "Pause both" : "Play both");
         toggle_->setToolTip(toggle_->accessibleName());
         toggle_->update();
         if (playing && on_plays) on_plays();
@@ -124,7 +124,7 @@ void BeforeAfter::show_source(const QImage& picture) {
 void BeforeAfter::open(const Pairing::Subject& subject, Time at) {
     if (subject_ == subject) return pairing_->show(at);
     subject_ = subject;
-    wipe_->show_pictures({}, {}, subject.pictures ? QString() : QString("no pictures"));
+    wipe_->show_pictures({}, {}, subject.pictures ? QString() : QString("no video"));
     pairing_->open(subject);
     if (subject.pictures) pairing_->show(at);
     toggle_->setEnabled(true);
@@ -144,14 +144,13 @@ std::vector<std::vector<BeforeAfter::Word>> BeforeAfter::groups() const {
     auto seen = wipe_->seen();
     auto zoom = wipe_->zoom();
     auto heard = pairing_->heard();
-    return {
-        {{"line", "under one line", seen == Comparing::line},
-         {"beside", "side by side", seen == Comparing::beside},
-         {"difference", "as their difference", seen == Comparing::difference}},
-        {{"whole", "whole", zoom <= 0}, {"pixels", "pixel for pixel", zoom == 1}, {"four", "four times", zoom == 4}},
-        {{"hear before", "as it is", heard == AudibleSide::before},
-         {"hear after", "as it will be", heard == AudibleSide::after},
-         {"hear neither", "not at all", heard == AudibleSide::neither}}};
+    return {{{"line", "split by a line", seen == Comparing::line},
+             {"beside", "side by side", seen == Comparing::beside},
+             {"difference", "as their difference", seen == Comparing::difference}},
+            {{"whole", "fit", zoom <= 0}, {"pixels", "at 100 %", zoom == 1}, {"four", "at 400 %", zoom == 4}},
+            {{"hear before", "original", heard == AudibleSide::before},
+             {"hear after", "converted", heard == AudibleSide::after},
+             {"hear neither", "off", heard == AudibleSide::neither}}};
 }
 QStringList BeforeAfter::words() const {
     QStringList list;
@@ -169,11 +168,11 @@ void BeforeAfter::say() {
                             : QString("<a href='%1' style='color:%2;'>%3</a>").arg(w.key, c.wine.name(), w.label));
         parts << words.join(", ");
     }
-    auto html = QString("Seen %1; %2. Heard %3").arg(parts[0], parts[1], parts[2]);
+    auto html = QString("View: %1; %2. Audio: %3").arg(parts[0], parts[1], parts[2]);
     // Which of them was turned down to the other.
-    for (auto [which, words] : {std::pair{AudibleSide::before, "as it is"}, {AudibleSide::after, "as it will be"}})
+    for (auto [which, words] : {std::pair{AudibleSide::before, "original"}, {AudibleSide::after, "conversion"}})
         if (auto down = pairing_->turned_down(which); down >= 0.05)
-            html += QString("; %1 it is %2 dB louder, and turned down").arg(words).arg(down, 0, 'f', 1);
+            html += QString("; the %1 is %2 dB louder and was turned down").arg(words).arg(down, 0, 'f', 1);
     html += ".";
     if (html != sentence_->text()) sentence_->setText(html);
 }

@@ -19,7 +19,7 @@ constexpr int names = 118;  ///< Room for what the two rows are.
 CostStrip::CostStrip(QWidget* parent) : QWidget(parent) {
     setMouseTracking(true);
     setFocusPolicy(Qt::StrongFocus);
-    setAccessibleName("Likeness and bytes over time");
+    setAccessibleName("Similarity and size over time");
     setFixedHeight(120);
 }
 
@@ -72,7 +72,7 @@ QString CostStrip::words_at(double x) const {
     auto t = time_at(x);
     auto words = text(format_clock(t));
     if (auto* p = place_at(t)) {
-        words += QString(": likeness %1").arg(p->ssim_y, 0, 'f', 4);
+        words += QString(": similarity %1").arg(p->ssim_y, 0, 'f', 4);
         words += p->mean_squared_error > 0 ? QString(", %1 dB").arg(psnr(p->mean_squared_error), 0, 'f', 1)
                                            : QString(", the same");
     }
@@ -91,7 +91,7 @@ void CostStrip::paintEvent(QPaintEvent*) {
     g.fillRect(up, c.panel), g.fillRect(low, c.panel);
     g.setFont(look::font(look::Size::small));
     g.setPen(c.soft);
-    g.drawText(QRectF(16, up.top() - 2, names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "How alike");
+    g.drawText(QRectF(16, up.top() - 2, names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "Similarity");
     g.drawText(QRectF(16, low.top(), names - 22, 18), Qt::AlignLeft | Qt::AlignVCenter, "Bytes");
     if (!sample_encode_) return;
     // From the least alike up to the same, with some air below.

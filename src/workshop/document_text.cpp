@@ -23,14 +23,14 @@ DocumentText::DocumentText(Project& project, QWidget* parent) : QWidget(parent),
     editor_->setFont(QFontDatabase::systemFont(QFontDatabase::FixedFont));
     editor_->setLineWrapMode(QPlainTextEdit::NoWrap);
     editor_->setTabChangesFocus(true);
-    editor_->setAccessibleName("The document as text");
+    editor_->setAccessibleName("Document as text");
     editor_->setStyleSheet(QString("QPlainTextEdit{background:%1; color:%2; border:1px solid %3;}"
                                    "QPlainTextEdit:focus{border-color:%4;}")
                                .arg(c.panel.name(), c.ink.name(), c.line.name(), c.ochre.name()));
     problem_ = new look::Label;
     problem_->setWordWrap(true);
     problem_->setStyleSheet(QString("color:%1;").arg(c.ink.name()));
-    problem_->setAccessibleName("What is wrong with the text");
+    problem_->setAccessibleName("Errors in the text");
     problem_->hide();
     box->addWidget(editor_, 1);
     box->addWidget(problem_);
@@ -76,7 +76,7 @@ void DocumentText::take() {
     };
     auto read = document_from_text({reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size()}, "the text");
     if (!read)
-        return wrong(text(read.error().error.sentence) + " The player is as it was.",
+        return wrong(text(read.error().error.sentence) + " The player was not changed.",
                      static_cast<int>(read.error().place.line));
     problem_->hide(), problem_->clear();
     wrong_line_ = 0;

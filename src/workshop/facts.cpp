@@ -31,7 +31,7 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
         bool converts =
             verdict->plays == Verdict::Plays::after_conversion && verdict->needs != std::vector<std::string>{"address"};
         html += line(mark(verdict->plays == Verdict::Plays::yes) + escape(verdict->sentence()) +
-                     (converts ? press("", "See what becomes of it") : QString()));
+                     (converts ? press("", "See how it converts") : QString()));
         for (std::size_t i = 1; i < verdict->reasons.size(); ++i) html += line(escape(verdict->reasons[i]));
     }
     html += head("Findings");
@@ -70,7 +70,7 @@ QString paragraphs(const SourceFacts& f, const Verdict* verdict, const QString& 
                          .arg(l.peak, 0, 'f', 1)
                          .arg(l.samples_of ? QString(", heard in %1 stretches of 3 s").arg(l.samples_of) : QString()));
     } else if (listening) {
-        html += line("Listening to the sound …");
+        html += line("Measuring the loudness …");
     }
     return html;
 }
@@ -147,7 +147,7 @@ FactsPanel::FactsPanel(Project& project, QWidget* parent)
     ladder_->hide();
     box->addWidget(text_, 1);
     text_->setFrameShape(QFrame::NoFrame);
-    text_->setAccessibleName("Facts of the chosen source");
+    text_->setAccessibleName("Facts about the selected source");
     text_->setOpenLinks(false);
     connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
         if (on_fix) on_fix(url.path().toStdString());
@@ -212,7 +212,7 @@ void FactsPanel::rebuild() {
     }
     source_ = source;
     shape_->picture = {};
-    say("<p>Looking into it …</p>");
+    say("<p>Analysing …</p>");
     auto work = [this, source](const BackgroundTasks::Question& question) -> Result<SourceFacts> {
         RUEDO_TRY(auto clip, open_clip(source));
         FactsOptions options;

@@ -23,7 +23,7 @@ namespace {
 QString told(const Job& j) {
     switch (j.state) {
         case Job::State::waiting:
-            return "It waits for its turn.";
+            return "Waiting.";
         case Job::State::running: {
             QStringList parts{QString("%1 %").arg(j.done * 100, 0, 'f', 0)};
             if (j.speed > 0) parts << QString("%1 times real time").arg(j.speed, 0, 'f', j.speed < 10 ? 1 : 0);
@@ -33,13 +33,13 @@ QString told(const Job& j) {
             return parts.join(", ");
         }
         case Job::State::paused:
-            return QString("It rests at %1 %.").arg(j.done * 100, 0, 'f', 0);
+            return QString("Paused at %1 %.").arg(j.done * 100, 0, 'f', 0);
         case Job::State::done: {
             if (!j.took.ns) return text(j.sentence);
             auto clock = [](Time t) { return text(format_clock(t + 500_ms)).section('.', 0, 0); };
             auto said = QString("%1 in %2.").arg(bytes_said(j.bytes), clock(j.took));
             if (j.estimated_bytes)
-                said += QString(" Foretold: %1 in %2.").arg(bytes_said(j.estimated_bytes), clock(j.estimated));
+                said += QString(" Estimate: %1 in %2.").arg(bytes_said(j.estimated_bytes), clock(j.estimated));
             return said;
         }
         default:
@@ -71,8 +71,8 @@ class JobCards::Card : public QFrame {
             buttons->addWidget(b);
             return b;
         };
-        rest_ = add("Pause"), stop_ = add("Stop"), compare_ = add("Compare"), shelve_ = add("Put it on the shelf"),
-        show_ = add("Show the file"), again_ = add("Try again"), forget_ = add("Forget");
+        rest_ = add("Pause"), stop_ = add("Stop"), compare_ = add("Compare"), shelve_ = add("Add to the shelf"),
+        show_ = add("Show file"), again_ = add("Try again"), forget_ = add("Remove");
         buttons->addStretch(1);
         box->addWidget(name_), box->addSpacing(6), box->addWidget(says_, 1), box->addLayout(buttons);
         connect(rest_, &QPushButton::clicked, this, [this] {
@@ -110,8 +110,7 @@ class JobCards::Card : public QFrame {
         again_->setVisible(over && !done);
         forget_->setVisible(over && !done);
         setCursor(over ? Qt::ArrowCursor : Qt::OpenHandCursor);
-        setToolTip(over ? QString()
-                        : QString("Drag it to another place in the queue, or move it with Ctrl and the arrows."));
+        setToolTip(over ? QString() : QString("Drag to reorder the queue, or move it with Ctrl and the arrow keys."));
         setAccessibleName(name + ": " + says_->text());
         update();
     }
@@ -181,7 +180,7 @@ JobCards::JobCards(std::filesystem::path folder, QWidget* parent) : QScrollArea(
     box_ = new QHBoxLayout(row_);
     box_->setContentsMargins(16, 8, 16, 8);
     box_->setSpacing(10);
-    empty_ = new look::Label("What is made stands here while it is made.");
+    empty_ = new look::Label("Conversions appear here.");
     empty_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     box_->addWidget(empty_);
     box_->addStretch(1);

@@ -29,7 +29,7 @@ class JobCards : public QScrollArea {
     std::vector<Job> shown() const;
     /// Moves one before another, or behind all, as a hand does by dragging its card.
     void move(std::uint64_t id, std::optional<std::uint64_t> before);
-    std::function<void(const std::filesystem::path&)> on_shelve;  ///< "Put it on the shelf" was pressed.
+    std::function<void(const std::filesystem::path&)> on_shelve;  ///< "Add to the shelf" was pressed.
     std::function<void(const Job&)> on_compare;                   ///< "Compare" was.
     std::function<void(const Job&)> on_over;                      ///< One is done, or failed, since it was seen last.
 

@@ -57,7 +57,7 @@ MomentPanel::MomentPanel(QWidget* parent) : QWidget(parent) {
     auto* head = new QHBoxLayout;
     title_ = new look::Label;
     title_->setFont(look::font(look::Size::body, true));
-    auto* back = new QPushButton("Back to now");
+    auto* back = new QPushButton("Back to live");
     back->setObjectName("small");
     connect(back, &QPushButton::clicked, this, [this] {
         if (on_back) on_back();
@@ -65,7 +65,7 @@ MomentPanel::MomentPanel(QWidget* parent) : QWidget(parent) {
     head->addWidget(title_, 1), head->addWidget(back);
     strip_ = new QLabel;
     strip_->setFixedHeight(56);
-    strip_->setAccessibleName("How it looked round that moment");
+    strip_->setAccessibleName("Frames around that moment");
     text_ = new QTextBrowser;
     text_->setFrameShape(QFrame::NoFrame);
     text_->setAccessibleName("The player as it was");
@@ -106,12 +106,12 @@ void MomentPanel::show_moment(const History& history, Time wall) {
         return QString("<tr><td style='color:%1; padding-right:10px'>%2</td><td>%3</td></tr>")
             .arg(c.soft.name(), name, value.toHtmlEscaped());
     };
-    heading("Called until then");
+    heading("Calls up to then");
     auto by = history.events_by(wall);
     std::vector<const Event*> calls;
     for (auto i = by; i-- > 0 && calls.size() < 6;)
         if (is_call(history.events()[i])) calls.push_back(&history.events()[i]);
-    if (calls.empty()) html += "<p style='margin:0'>Nothing yet.</p>";
+    if (calls.empty()) html += "<p style='margin:0'>None yet.</p>";
     for (auto it = calls.rbegin(); it != calls.rend(); ++it)
         html +=
             QString("<p style='margin:0'><span style='color:%1'>%2 s</span> %3 %4</p>")

@@ -29,7 +29,7 @@ class TemplateItem : public QAbstractButton {
   public:
     TemplateItem(const Template& chosen, const PlayerDocument& made, ScreenView& screen, QWidget* parent)
         : QAbstractButton(parent), name_(ruedo::text(chosen.name)), meaning_(ruedo::text(chosen.meaning)) {
-        setAccessibleName("Begin from " + name_);
+        setAccessibleName("Start from " + name_);
         setAccessibleDescription(meaning_);
         setFocusPolicy(Qt::StrongFocus);
         setCursor(Qt::PointingHandCursor);
@@ -72,23 +72,23 @@ MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
         b->setCursor(Qt::PointingHandCursor);
         return b;
     };
-    use_ = add("Use", "A press on the player does what it does in the app");
-    arrange_ = add("Arrange", "A press on the player selects a control, which can be dragged");
-    side_ = add("Side by side", "The other mounts beside this one, showing the same pictures");
+    use_ = add("Use", "Presses on the player work as in the app");
+    arrange_ = add("Arrange", "Presses on the player select controls, which can be dragged");
+    side_ = add("Side by side", "Shows the other mounts beside this one");
     side_->setCheckable(true);
-    begin_ = add("Begin from …", "Players to begin from, each on the clip that plays");
+    begin_ = add("Start from …", "Complete players to start from, shown with the current clip");
     connect(side_, &QPushButton::toggled, this, [this](bool on) { set_side_by_side(on); });
     connect(begin_, &QPushButton::clicked, this, [this] { choose_template(); });
-    turn_ = add("Turn", "Turn the handset; playing goes on");
-    before_me_ = add("Hang it before me", "The selected player's screen, 2 m before where the viewer stands now");
+    turn_ = add("Turn", "Rotates the handset; playback continues");
+    before_me_ = add("Hang it in front", "Places the selected player’s screen 2 m in front of the viewer");
     connect(before_me_, &QPushButton::clicked, this, [this] {
         auto d = project_.document();
         auto& hang = d.player(project_.player()).hang;
         auto pose = scene::before_viewer(view_->room()->viewer(), 2);
         hang.at = pose.at, hang.turn = pose.turn, hang.tilt = 0, hang.facing = HangSpec::Facing::fixed;
-        project_.change(d, "Hanging it before the viewer");
+        project_.change(d, "Hanging it in front of the viewer");
     });
-    record_ = add("Record", "What the hand does, as text for “ruedo arrange --do” on the clipboard");
+    record_ = add("Record", "Copies the hand’s movements as text for “ruedo arrange --do”");
     record_->setCheckable(true);
     connect(record_, &QPushButton::toggled, this, [this](bool on) {
         auto* room = view_->room();
@@ -98,7 +98,7 @@ MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
         if (!on) QApplication::clipboard()->setText(room->recorded());
         place();
     });
-    to_start_ = add("To the start", "Back to where the viewer begins (Home)");
+    to_start_ = add("To the start", "Back to the viewer’s start (Home)");
     connect(to_start_, &QPushButton::clicked, this, [this] { view_->room()->reset(); });
     start_here_ = add("Start from here", "The viewer starts at the current position");
     connect(start_here_, &QPushButton::clicked, this, [this] {
@@ -109,7 +109,7 @@ MountView::MountView(ScreenView* screen, Project& project, QWidget* parent)
              {&d.room.viewer.at.x, &d.room.viewer.at.y, &d.room.viewer.at.z, &d.room.viewer.turn, &d.room.viewer.tilt})
             round(*v);
         view_->room()->set_viewer(d.room.viewer);
-        project_.change(d, "Start of the viewer");
+        project_.change(d, "Moving the viewer’s start");
     });
     for (auto* b : {use_, arrange_}) b->setCheckable(true), b->setObjectName("step");
     connect(use_, &QPushButton::clicked, this, [this] { set_arranging(false); });
@@ -163,7 +163,7 @@ void MountView::choose_template() {
         connect(item, &QAbstractButton::clicked, this, [this, panel, chosen = &t] {
             panel->close();
             project_.change(with_template(project_.document(), *chosen, project_.player()),
-                            "Begin from " + text(chosen->name));
+                            "Start from " + text(chosen->name));
             project_.select({});
         });
         grid->addWidget(item, n / 3, n % 3);

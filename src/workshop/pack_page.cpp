@@ -54,7 +54,7 @@ class PackPage::Bars : public QWidget {
         g.setPen(c.ink);
         g.setFont(look::tabular(look::Size::body, true));
         g.drawText(QRect(names, y + 6, width() - names - 86, 24), Qt::AlignVCenter | Qt::AlignRight,
-                   QString("in all %1").arg(bytes_said(total)));
+                   QString("%1 in total").arg(bytes_said(total)));
     }
 
   private:
@@ -78,8 +78,8 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     browse_ = new QPushButton("Choose …");
     auto* place_row = new QHBoxLayout;
     place_row->addWidget(place_, 1), place_row->addWidget(browse_);
-    form->addRow("It is called", name_);
-    form->addRow("It goes into", place_row);
+    form->addRow("Name", name_);
+    form->addRow("Folder", place_row);
     left->addLayout(form);
     button_ = new QPushButton("Pack");
     button_->setObjectName("primary");
@@ -95,7 +95,7 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     left->addSpacing(10), left->addLayout(buttons), left->addWidget(progress_), left->addWidget(outcome_);
     text_ = new QTextBrowser;
     text_->setFrameShape(QFrame::NoFrame);
-    text_->setAccessibleName("What the app needs");
+    text_->setAccessibleName("Permissions and libraries");
     text_->setOpenLinks(false);
     connect(text_, &QTextBrowser::anchorClicked, this, [this](const QUrl& url) {
         if (on_fix) on_fix(url.path().toULong(), "aac-licence");
@@ -103,7 +103,7 @@ PackPage::PackPage(Project& project, std::shared_ptr<KnownClips> clips, QWidget*
     left->addWidget(text_, 1);
     row->addLayout(left, 4);
     auto* right = new QVBoxLayout;
-    auto* bars_heading = new look::Label("What it weighs");
+    auto* bars_heading = new look::Label("Size");
     bars_heading->setFont(look::font(look::Size::large, true));
     right->addWidget(bars_heading);
     bars_ = new Bars(this);
@@ -166,10 +166,10 @@ void PackPage::rebuild() {
             for (auto& m : needs->modules)
                 items.push_back({"lib/" + m.file.filename().string(), fs::file_size(m.file, ec), "library"});
             std::stable_sort(items.begin(), items.end(), [](auto& a, auto& b) { return a.bytes > b.bytes; });
-            html =
-                QString(
-                    "<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the whole</p><p style='margin:0'>%1</p>")
-                    .arg(text(needs->licence));
+            html = QString(
+                       "<p style='font-weight:600; margin:8px 0 2px 0'>Licence of the package</p><p "
+                       "style='margin:0'>%1</p>")
+                       .arg(text(needs->licence));
             for (auto& m : needs->modules)
                 html +=
                     QString("<p style='margin:3px 0'>%1 <span style='color:%4'>%2, Debian’s %3</span></p>")

@@ -38,7 +38,7 @@ void pass_on(QObject* plot, QEvent* e) { plot->event(e); }
 PathChart::PathChart(QWidget* parent)
     : QWidget(parent), plot_(new QCustomPlot(this)), wall_(plot_->xAxis), media_(plot_->yAxis), rate_(plot_->yAxis2) {
     auto& c = look::colours();
-    setAccessibleName("Path: media time over wall time");
+    setAccessibleName("Path: media time against wall time");
     setFocusPolicy(Qt::StrongFocus);
     setMouseTracking(true);
     plot_->setAttribute(Qt::WA_TransparentForMouseEvents);
@@ -369,7 +369,7 @@ void PathChart::draw_over(QPainter& g) const {
         g.drawText(QRectF(x + 4, (y + top) / 2 - 8, 90, 16), Qt::AlignLeft | Qt::AlignVCenter,
                    QString("%1 s ahead").arg(ahead.seconds(), 0, 'f', 1));
     }
-    if (difference_) upright(difference_->after.seconds(), c.rust, Qt::DashLine, "here they part");
+    if (difference_) upright(difference_->after.seconds(), c.rust, Qt::DashLine, "runs diverge");
     if (pointed_)
         upright(pointed_->seconds(), c.ink, Qt::SolidLine, QString("%1 s").arg(pointed_->seconds(), 0, 'f', 2));
 }

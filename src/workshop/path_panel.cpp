@@ -17,7 +17,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
     said_ = new look::Label;
     said_->setFont(look::font(look::Size::small));
     said_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
-    said_->setAccessibleName("What the path is compared with");
+    said_->setAccessibleName("Compare the path with another run");
     said_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     runs_ = new QPushButton("this run …");
     runs_->setObjectName("small");
@@ -29,15 +29,15 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
     auto* menu = new QMenu(runs_);
     connect(menu, &QMenu::aboutToShow, menu, [this, menu] {
         menu->clear();
-        menu->addAction("Keep it, and begin another one beside it", this, [this] { keep(); });
-        menu->addAction("Compare it with one from a file …", this, [this] {
+        menu->addAction("Keep it and start another run", this, [this] { keep(); });
+        menu->addAction("Compare with a run from a file …", this, [this] {
             auto file =
                 QFileDialog::getOpenFileName(this, "A run to compare with", {}, "Runs (*.jsonl);;All files (*)");
             if (file.isEmpty()) return;
             if (auto done = read(file.toStdString()); !done) said_->setText(text(done.error().sentence));
         });
-        menu->addAction("Write it to a file …", this, [this] {
-            auto file = QFileDialog::getSaveFileName(this, "Write this run", "run.jsonl", "Runs (*.jsonl)");
+        menu->addAction("Save this run …", this, [this] {
+            auto file = QFileDialog::getSaveFileName(this, "Save this run", "run.jsonl", "Runs (*.jsonl)");
             if (file.isEmpty()) return;
             if (auto done = write(file.toStdString()); !done) said_->setText(text(done.error().sentence));
         });
@@ -50,7 +50,7 @@ PathPanel::PathPanel(QWidget* parent) : QWidget(parent) {
             a->setChecked(i == anchor_);
         }
         menu->addSeparator();
-        menu->addAction("Let go of the kept run", this, [this] { let_go(); });
+        menu->addAction("Stop comparing", this, [this] { let_go(); });
     });
     runs_->setMenu(menu);
     describe();
@@ -81,11 +81,12 @@ Status PathPanel::read(const std::filesystem::path& file) {
 void PathPanel::describe() {
     auto& kept = chart_->kept();
     if (!kept)
-        said_->setText("Press on the path to see everything as it was then.");
+        said_->setText("Press on the path to see everything at that moment.");
     else if (auto& d = chart_->difference())
-        said_->setText(QString("At %1 s they part. %2").arg(d->after.seconds(), 0, 'f', 1).arg(text(d->sentence)));
+        said_->setText(
+            QString("The runs diverge at %1 s. %2").arg(d->after.seconds(), 0, 'f', 1).arg(text(d->sentence)));
     else
-        said_->setText(QString("Like %1 so far, from %2 on.").arg(text(kept->name), text(anchors()[anchor_].title)));
+        said_->setText(QString("Same as %1 so far, from %2 on.").arg(text(kept->name), text(anchors()[anchor_].title)));
 }
 
 }  // namespace ruedo

@@ -35,28 +35,28 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     name_ = new look::Label;
     name_->setFont(look::font(look::Size::body, true));
     name_->setWordWrap(true);
-    shelf_ = new QPushButton("The whole shelf");
+    shelf_ = new QPushButton("All sources");
     auto* head = new QHBoxLayout;
     head->addWidget(name_, 1), head->addWidget(shelf_, 0, Qt::AlignTop);
     text_ = new QTextBrowser;
     text_->setFrameShape(QFrame::NoFrame);
     text_->setOpenLinks(false);
-    text_->setAccessibleName("The recipe in sentences");
+    text_->setAccessibleName("Recipe in sentences");
     sum_ = new QLabel;
     sum_->setTextFormat(Qt::RichText);
     sum_->setWordWrap(true);
-    sum_->setAccessibleName("What it comes to");
+    sum_->setAccessibleName("Result");
     note_ = new look::Label;
     note_->setWordWrap(true);
     note_->setFont(look::font(look::Size::small));
     note_->setStyleSheet(QString("color:%1;").arg(look::colours().soft.name()));
     note_->hide();
-    make_ = new QPushButton("Make the whole");
+    make_ = new QPushButton("Convert the clip");
     make_->setObjectName("primary");
-    keep_ = new QPushButton("Keep this run");
-    undo_ = new QPushButton("Take it back");
+    keep_ = new QPushButton("Keep this result");
+    undo_ = new QPushButton("Undo");
     for (auto* b : {shelf_, keep_}) b->setAccessibleName(b->text());
-    undo_->setAccessibleName("Take the last change back");
+    undo_->setAccessibleName("Undo the last change");
     runs_ = new RunsChart;
     runs_->hide();
     auto* buttons = new QHBoxLayout;
@@ -93,11 +93,11 @@ PreparePage::PreparePage(Project& project, PlaybackHost& host, QWidget* parent) 
     before_after_->offers = [this] {
         auto mount = shape_of(project_.document().mount);
         return std::vector<BeforeAfter::Offer>{
-            {"Keep it as the poster", [this](Time at) { keep_poster(at, Poster::as_it_is); }},
-            {"Keep the sharpest near here as the poster", [this](Time at) { keep_poster(at, Poster::sharpest); }},
-            {QString("Keep it as the poster, cut to %1 × %2").arg(mount.width).arg(mount.height),
+            {"Use as the poster", [this](Time at) { keep_poster(at, Poster::as_it_is); }},
+            {"Use the sharpest frame nearby as the poster", [this](Time at) { keep_poster(at, Poster::sharpest); }},
+            {QString("Use as the poster, cropped to %1 × %2").arg(mount.width).arg(mount.height),
              [this](Time at) { keep_poster(at, Poster::cut); }},
-            {"Twelve of all of them on a sheet", [this](Time) { make_sheet(); }}};
+            {"Save a contact sheet of twelve frames", [this](Time) { make_sheet(); }}};
     };
     before_after_->on_plays = [this] {
         if (on_plays) on_plays();
@@ -199,7 +199,7 @@ void PreparePage::look() {
                 p->recipe.fit_bytes = known->proposal.recipe.fit_bytes;
                 if (recipe) p->recipe = *recipe;
                 auto* container_format = container_format_named(p->recipe.container_format);
-                if (!container_format) return fail(ErrorCode::internal, "The container is not known.");
+                if (!container_format) return fail(ErrorCode::internal, "Unknown container.");
                 RUEDO_TRY(p->plan,
                           plan_for(known->clip->info(), p->recipe, *container_format, CodecRegistry::standard(),
                                    &known->target, from_packets(known->clip, from)));
@@ -337,41 +337,40 @@ void PreparePage::compare(const Job& job) {
     if (pages_->currentWidget() == table_) show_shelf(false);
     compared_ = job;
     tasks_.forget("trial");
-    before_after_->clear("comparing with the original …");
+    before_after_->clear("Comparing with the original …");
     strip_->show_sample_encode({});
     auto file = job.out.filename().string();
-    sum_->setText(QString("“%1” is comparing with the original …").arg(text(file).toHtmlEscaped()));
+    sum_->setText(QString("Comparing “%1” with the original …").arg(text(file).toHtmlEscaped()));
     tasks_.ask(
         "held", std::to_string(job.id) + "|" + std::to_string(++number_),
         [this, job](const BackgroundTasks::Question& question) {
             Time told{};
-            auto held =
-                hold_against(job.in, job.out, job.recipe.from, CodecRegistry::standard(),
-                             &static_cast<const std::atomic<bool>&>(question), [&](double part) {
-                                 if (monotonic_now() - told < 300_ms) return;
-                                 told = monotonic_now();
-                                 question.post([this, part] {
-                                     before_after_->clear(
-                                         QString("held against what it was made of: %1 %").arg(part * 100, 0, 'f', 0));
-                                 });
-                             });
+            auto held = hold_against(
+                job.in, job.out, job.recipe.from, CodecRegistry::standard(),
+                &static_cast<const std::atomic<bool>&>(question), [&](double part) {
+                    if (monotonic_now() - told < 300_ms) return;
+                    told = monotonic_now();
+                    question.post([this, part] {
+                        before_after_->clear(QString("Comparing with the original: %1 %").arg(part * 100, 0, 'f', 0));
+                    });
+                });
             return held ? std::pair(std::make_shared<const SampleEncode>(std::move(*held)), std::string())
                         : std::pair(std::shared_ptr<const SampleEncode>(),
                                     held.error().sentence + " " + held.error().hint);
         },
         [this, job, file](std::pair<std::shared_ptr<const SampleEncode>, std::string> answer) {
             auto back =
-                QString(" <a href='back' style='color:%1;'>Back to the trial</a>").arg(look::colours().wine.name());
+                QString(" <a href='back' style='color:%1;'>Back to the sample</a>").arg(look::colours().wine.name());
             if (!answer.first) {
                 before_after_->clear("it can’t be compared");
                 return sum_->setText(text(answer.second).toHtmlEscaped() + back);
             }
             auto& t = *answer.first;
             auto sum =
-                QString("“%1”, as it came: %2").arg(text(file).toHtmlEscaped(), text(t.sentence()).toHtmlEscaped());
+                QString("“%1”, as converted: %2").arg(text(file).toHtmlEscaped(), text(t.sentence()).toHtmlEscaped());
             if (job.estimated_bytes)
-                sum +=
-                    QString(" %1; foretold were %2.").arg(bytes_said(t.whole_bytes), bytes_said(job.estimated_bytes));
+                sum += QString(" %1; the estimate was %2.")
+                           .arg(bytes_said(t.whole_bytes), bytes_said(job.estimated_bytes));
             bool pictures = t.likeness.frames > 0;
             show_sample_encode(answer.first, {job.in, job.out.string(), t.from, t.to, {}, pictures}, sum + back);
         });

@@ -18,7 +18,7 @@ void PreparePage::set_poster(const std::string& of, const std::function<void(Sou
         how(s);
     }
     if (there) project_.change(d, "Poster");
-    note_->setText(there ? told : QString("What this was made of is not on the shelf."));
+    note_->setText(there ? told : QString("Its original is not on the shelf."));
     note_->show();
 }
 void PreparePage::keep_poster(Time at, Poster how) {
@@ -26,7 +26,7 @@ void PreparePage::keep_poster(Time at, Poster how) {
     auto clock = [](Time t) { return text(format_clock(t)); };
     if (how == Poster::as_it_is)
         return set_poster(
-            of, [at](auto& s) { s.poster_at = at; }, QString("The picture at %1 is its poster.").arg(clock(at)));
+            of, [at](auto& s) { s.poster_at = at; }, QString("The frame at %1 is the poster now.").arg(clock(at)));
     if (how == Poster::sharpest)
         return tasks_.ask(
             "poster", of + "|" + std::to_string(at.ns),
@@ -38,7 +38,7 @@ void PreparePage::keep_poster(Time at, Poster how) {
                 auto t = found.value_or(at);
                 set_poster(
                     of, [t](auto& s) { s.poster_at = t; },
-                    QString("The sharpest near here is at %1, and its poster.").arg(clock(t)));
+                    QString("The sharpest frame nearby is at %1; it is the poster now.").arg(clock(t)));
             });
     auto shape = shape_of(project_.document().mount);
     StillOptions o;
@@ -46,14 +46,14 @@ void PreparePage::keep_poster(Time at, Poster how) {
     write_stills("poster", o, [this, of](const QString& file) {
         set_poster(
             of, [&](auto& s) { s.poster = project_.file_for(file.toStdString()); },
-            QString("“%1” is its poster.").arg(QFileInfo(file).fileName()));
+            QString("“%1” is the poster now.").arg(QFileInfo(file).fileName()));
     });
 }
 void PreparePage::make_sheet() {
     StillOptions o;
     o.columns = 4, o.rows = 3, o.width = 320, o.height = 320;
     write_stills("sheet", o, [this](const QString& file) {
-        note_->setText(QString("“%1” is made, beside the project.").arg(QFileInfo(file).fileName()));
+        note_->setText(QString("“%1” was saved beside the project.").arg(QFileInfo(file).fileName()));
         note_->show();
     });
 }

@@ -64,14 +64,13 @@ void PreparePage::try_it() {
             if (!sample_encode_) {
                 strip_->show_sample_encode({});
                 sum_->setText(text(answer.second).toHtmlEscaped());
-                return before_after_->clear("it can’t be made so");
+                return before_after_->clear("it can’t be converted this way");
             }
             auto& t = *sample_encode_;
-            auto sum = QString("%1 The whole will take about %2")
-                           .arg(text(t.sentence()).toHtmlEscaped(), bytes_said(t.whole_bytes));
+            auto sum = QString("%1 About %2").arg(text(t.sentence()).toHtmlEscaped(), bytes_said(t.whole_bytes));
             // A copy is there at once; a conversion takes at least a second.
             if (t.whole_took.ns > 0)
-                sum += QString(", %1 to make. Tried on its hardest %2 seconds")
+                sum += QString(" and %1 to convert, estimated from the hardest %2 s")
                            .arg(text(format_clock(t.whole_took + 1_s - 1_ns)).section('.', 0, 0))
                            .arg((t.to - t.from).seconds(), 0, 'g', 2);
             // Nothing of what is copied was made for the trial.

@@ -258,7 +258,7 @@ bool Project::keep_unsaved() {
     if (!modified()) return forget_recovery(), true;
     nlohmann::json j{{"path", path_.string()}, {"document", to_json(document_)}};
     auto text = j.dump(2, ' ', false, nlohmann::json::error_handler_t::replace);
-    QString why = "There is no folder for it.";
+    QString why = "There is no folder to keep it in.";
     auto folders = copies_folders();
     for (auto& folder : folders) {
         auto file = copy_file(folder);

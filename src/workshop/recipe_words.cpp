@@ -63,7 +63,7 @@ RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& in
     copied.video = {.action = Do::copy};
     if (!plan.encode_video || can_be(copied, plan, info, target, codecs))
         w.options.push_back(
-            {"are copied as they are", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
+            {"are copied unchanged", [](Recipe& r) { r.video = {.action = Do::copy}; }, !plan.encode_video});
     for (auto c : plan.container_format->video)
         if (codecs.encodes(c) && taken(target.video, c))
             w.options.push_back({"become " + text(codec_title(c)),
@@ -78,16 +78,16 @@ RecipeWord codec_word(const Recipe& recipe, const Plan& plan, const ClipInfo& in
 }
 /// Finer and coarser than is usual; a bitrate, or a size to land under.
 RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
-    RecipeWord w{.key = "quality", .what = "How good", .shown = {}, .options = {}};
+    RecipeWord w{.key = "quality", .what = "Quality", .shown = {}, .options = {}};
     auto less_is_better = form.codec != Codec::theora && form.codec != Codec::mjpeg;
     auto step = std::max(1, (form.high - form.low) / 10);
     auto now = recipe.video.quality.value_or(form.quality);
     bool constant = !recipe.video.bitrate && !recipe.fit_bytes;
-    for (auto [label, steps] : {std::pair{"much finer than usual", 2},
-                                {"finer than usual", 1},
-                                {"as good as usual", 0},
-                                {"coarser than usual", -1},
-                                {"much coarser than usual", -2}}) {
+    for (auto [label, steps] : {std::pair{"much better than default", 2},
+                                {"better than default", 1},
+                                {"at default quality", 0},
+                                {"lower than default", -1},
+                                {"much lower than default", -2}}) {
         auto quality = std::clamp(form.quality + (less_is_better ? -1 : 1) * steps * step, form.low, form.high);
         w.options.push_back({label,
                              [quality, usual = steps == 0](Recipe& r) {
@@ -109,9 +109,9 @@ RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
     else if (recipe.video.bitrate)
         w.shown = "at " + megabits(*recipe.video.bitrate);
     else if (std::none_of(w.options.begin(), w.options.end(), [](auto& c) { return c.now; }))
-        w.shown = QString("at %1 on the scale of %2").arg(now).arg(text(codec_title(form.codec)));
+        w.shown = QString("at %2 quality %1").arg(now).arg(text(codec_title(form.codec)));
     if (form.bitrate) {
-        w.typed = "Megabytes that the whole may take";
+        w.typed = "File size limit in megabytes";
         w.take_typed = [](Recipe& r, const QString& typed) {
             bool fine = false;
             auto megabytes = typed.trimmed().toDouble(&fine);
@@ -125,7 +125,7 @@ RecipeWord quality_word(const Recipe& recipe, const VideoEncoderTraits& form) {
 }
 RecipeWord size_word(const Recipe& recipe, const Plan& plan) {
     RecipeWord w{.key = "size", .what = "Size", .shown = {}, .options = {}};
-    w.options.push_back({"as large as they may be", [](Recipe& r) { r.video.width = r.video.height = 0; },
+    w.options.push_back({"as large as allowed", [](Recipe& r) { r.video.width = r.video.height = 0; },
                          !recipe.video.width && !recipe.video.height});
     for (int across : {1920, 1280, 960, 640, 480, 320})
         if (across < plan.video->video.display_width())
@@ -138,10 +138,11 @@ RecipeWord size_word(const Recipe& recipe, const Plan& plan) {
     return w;
 }
 RecipeWord rate_word(const Recipe& recipe) {
-    RecipeWord w{.key = "rate", .what = "Pictures a second", .shown = {}, .options = {}};
-    w.options.push_back({"all of them", [](Recipe& r) { r.video.most_rate.reset(); }, !recipe.video.most_rate});
+    RecipeWord w{.key = "rate", .what = "Frame rate limit", .shown = {}, .options = {}};
+    w.options.push_back(
+        {"at the original frame rate", [](Recipe& r) { r.video.most_rate.reset(); }, !recipe.video.most_rate});
     for (int rate : {60, 30, 25, 15})
-        w.options.push_back({QString("at most %1 of them a second").arg(rate),
+        w.options.push_back({QString("at most %1 frames per second").arg(rate),
                              [rate](Recipe& r) { r.video.most_rate = Rational{rate, 1}; },
                              recipe.video.most_rate == Rational{rate, 1}});
     return w;
@@ -149,7 +150,7 @@ RecipeWord rate_word(const Recipe& recipe) {
 RecipeWord effort_word(const Recipe& recipe) {
     RecipeWord w{.key = "effort", .what = "Effort", .shown = {}, .options = {}};
     int effort = 0;
-    for (auto label : {"in a hurry", "with some care", "thoroughly"}) {
+    for (auto label : {"fast", "at medium speed", "thoroughly"}) {
         w.options.push_back({label, [effort](Recipe& r) { r.video.effort = effort; }, recipe.video.effort == effort});
         ++effort;
     }
@@ -204,7 +205,7 @@ void describe_audio(PageBuilder& t, const Recipe& recipe, const Plan& plan, cons
     copied.audio = {.action = Do::copy};
     if (!audio.encode || can_be(copied, plan, info, target, codecs))
         codec.options.push_back(
-            {"is copied as it is", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !audio.encode});
+            {"is copied unchanged", [](Recipe& r) { r.audio = {.action = Do::copy}; }, !audio.encode});
     for (auto c : plan.container_format->audio)
         if (codecs.encodes(c) && taken(target.audio, c))
             codec.options.push_back({"becomes " + text(codec_title(c)),
@@ -214,16 +215,17 @@ void describe_audio(PageBuilder& t, const Recipe& recipe, const Plan& plan, cons
     auto said = t.say(std::move(codec));
     if (!audio.encode) return t.paragraph(QString("The sound %1.").arg(said));
     RecipeWord loud{.key = "loudness", .what = "Loudness", .shown = {}, .options = {}};
-    loud.options.push_back({"as loud as it is", [](Recipe& r) { r.audio.loudness.reset(); }, !recipe.audio.loudness});
+    loud.options.push_back(
+        {"at its own loudness", [](Recipe& r) { r.audio.loudness.reset(); }, !recipe.audio.loudness});
     for (double level : {-23.0, -16.0, -14.0})
-        loud.options.push_back({QString("as loud as %1 LUFS").arg(level),
-                                [level](Recipe& r) { r.audio.loudness = level; }, recipe.audio.loudness == level});
+        loud.options.push_back({QString("at %1 LUFS").arg(level), [level](Recipe& r) { r.audio.loudness = level; },
+                                recipe.audio.loudness == level});
     auto* form = audio_encoder_traits(audio.codec);
     QString rate;
     if (form && !form->lossless) {
-        RecipeWord bits{
-            .key = "sound-rate", .what = "Bits of the sound", .shown = megabits(audio.bitrate), .options = {}};
-        bits.options.push_back({"as is usual", [](Recipe& r) { r.audio.bitrate.reset(); }, !recipe.audio.bitrate});
+        RecipeWord bits{.key = "sound-rate", .what = "Audio bitrate", .shown = megabits(audio.bitrate), .options = {}};
+        bits.options.push_back(
+            {"at the default bitrate", [](Recipe& r) { r.audio.bitrate.reset(); }, !recipe.audio.bitrate});
         for (std::uint32_t b : {48'000U, 64'000U, 96'000U, 128'000U, 192'000U})
             bits.options.push_back({megabits(b), [b](Recipe& r) { r.audio.bitrate = b; }, recipe.audio.bitrate == b});
         rate = " at " + t.say(std::move(bits));
@@ -243,7 +245,7 @@ void describe_captions(PageBuilder& t, const Recipe& recipe, const Plan& plan) {
                              },
                              recipe.captions == how});
     };
-    if (!plan.container_format->text.empty()) add("go along", Captions::keep);
+    if (!plan.container_format->text.empty()) add("are kept", Captions::keep);
     if (plan.video) add("are burnt into the pictures", Captions::burn);
     add("are left out", Captions::none);
     if (plan.container_format->text.empty() && recipe.captions == Captions::keep) w.shown = "are left out";

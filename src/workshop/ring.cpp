@@ -73,7 +73,7 @@ const std::set<Change>& all_changes() {
 }  // namespace
 
 Ring::Ring(QWidget* parent) : QWidget(parent) {
-    setAccessibleName("Ring: the controller's life");
+    setAccessibleName("Ring: state of the controller");
     for (std::size_t i = 0; i < machine::call_count; ++i) {
         auto call = static_cast<Input>(i);
         auto* b = new QPushButton(text(machine::name(call)), this);
@@ -110,7 +110,7 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
         auto words = row ? text(host_rows()[*row].hoop) : QString("in front");
         auto* b =
             over("The app is " + words, row ? QString("The app is %1: %2").arg(words, text(host_rows()[*row].meaning))
-                                            : QString("The app is in front, and everything is as it should be"));
+                                            : QString("The app is in front and nothing interrupts it"));
         connect(b, &QPushButton::clicked, this, [this, n = hoop_.size()] { press_hoop(hoop_[n]); });
         hoop_.push_back({row, degrees, b});
     };
@@ -118,9 +118,9 @@ Ring::Ring(QWidget* parent) : QWidget(parent) {
     constexpr std::array degrees{-25.0, 8.0, 52.0, 128.0, 172.0};
     for (std::size_t row = 0, n = 0; row < host_row_count; ++row)
         if (!host_rows()[row].hoop.empty()) add(row, degrees.at(n++));
-    audio_ = new QPushButton("its sound …", this);
+    audio_ = new QPushButton("audio …", this);
     audio_->setObjectName("small");
-    audio_->setAccessibleName("What happens to the sound of the app");
+    audio_->setAccessibleName("Interruptions of the app’s audio");
     auto* menu = new QMenu(audio_);
     connect(menu, &QMenu::aboutToShow, menu, [this, menu] {
         menu->clear();
@@ -154,7 +154,8 @@ QString Ring::ways(Phase phase) {
         }
         return all.isEmpty() ? QString("nothing") : all.join("; ");
     };
-    return QString("Into %1: %2.\nOut of it: %3.").arg(text(machine::name(phase)), told(in, "from"), told(out, "to"));
+    return QString("Enters %1 on: %2.\nLeaves it on: %3.")
+        .arg(text(machine::name(phase)), told(in, "from"), told(out, "to"));
 }
 
 /// A place, and how exactly.
@@ -190,11 +191,11 @@ void Ring::choose_step() {
     spin->setRange(-9999, 9999);
     spin->setValue(25);
     spin->setSuffix(" pictures");
-    spin->setAccessibleName("Step by");
+    spin->setAccessibleName("Step");
     auto* holder = new QWidgetAction(menu);
     holder->setDefaultWidget(spin);
     menu->addAction(holder);
-    menu->addAction("Step so many", this, [this, spin] {
+    menu->addAction("Step", this, [this, spin] {
         if (on_step) on_step(spin->value());
     });
     menu->popup(calls_[static_cast<std::size_t>(Input::step)]->mapToGlobal(QPoint(0, 28)));
@@ -251,7 +252,7 @@ void Ring::follow_host(const HostLife& life) {
     life_ = life;
     bool quiet = false;
     for (std::size_t i = 0; i < host_row_count; ++i) quiet = quiet || (life.holds[i] && host_rows()[i].hoop.empty());
-    audio_->setText(quiet ? "its sound is taken …" : "its sound …");
+    audio_->setText(quiet ? "audio interrupted …" : "audio …");
     audio_->adjustSize();
     update();
 }
@@ -319,7 +320,7 @@ void Ring::show(const Snapshot& s, Time now) {
     for (std::size_t i = 0; i < calls_.size(); ++i) {
         auto call = static_cast<Input>(i);
         bool legal = machine::allowed(s.state, call);
-        auto why = then_ && legal ? std::string_view("this is as it was then.") : machine::refusal(s.state, call);
+        auto why = then_ && legal ? std::string_view("this is how it was then.") : machine::refusal(s.state, call);
         bool pending =
             (call == Input::seek && s.state.seeking) || (call == Input::open && s.state.phase == Phase::opening);
         auto style =
@@ -456,12 +457,12 @@ void Ring::paintEvent(QPaintEvent*) {
     g.setPen(c.ink);
     auto since = (now_ - snapshot_.since).seconds();
     auto for_what = phase == Phase::opening   ? "the source"
-                    : snapshot_.state.seeking ? "the picture there"
+                    : snapshot_.state.seeking ? "the frame there"
                     : snapshot_.buffered_to - snapshot_.position < 1_s && snapshot_.duration_known &&
                             snapshot_.buffered_to < snapshot_.duration
                         ? "the network"
-                    : phase == Phase::waiting ? "more to play"
-                                              : "the first of it";
+                    : phase == Phase::waiting ? "more data"
+                                              : "the first data";
     QString word = asked != phase            ? QString("waiting for %1 since %2 s").arg(for_what).arg(since, 0, 'f', 1)
                    : snapshot_.state.seeking ? QString("seeking")
                                              : QString();

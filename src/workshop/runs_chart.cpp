@@ -16,7 +16,7 @@ namespace ruedo {
 RunsChart::RunsChart(QWidget* parent) : QWidget(parent) {
     setMouseTracking(true);
     setFocusPolicy(Qt::StrongFocus);
-    setAccessibleName("Runs that are kept: how alike against how large");
+    setAccessibleName("Kept results: similarity against size");
     setFixedHeight(118);
     setCursor(Qt::PointingHandCursor);
 }
@@ -41,7 +41,7 @@ QPointF RunsChart::point_of(std::size_t run) const {
             p.bottom() - p.height() * (t.likeness.ssim_y - floor) / (1 - floor)};
 }
 QString RunsChart::words_of(const Run& r) const {
-    return QString("%1: %2, likeness %3")
+    return QString("%1: %2, similarity %3")
         .arg(r.words, bytes_said(r.sample_encode->whole_bytes))
         .arg(r.sample_encode->likeness.ssim_y, 0, 'f', 4);
 }

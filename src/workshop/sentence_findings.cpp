@@ -43,7 +43,7 @@ void Sentences::point(std::size_t finding) {
                                              text(project_.folder().string()));
     if (file.isEmpty()) return;
     d.sources[source].file = project_.file_for(file.toStdString());
-    project_.change(d, "Pointing to a source again");
+    project_.change(d, "Choosing a source’s file again");
 }
 
 /// What a review depends on.
@@ -110,7 +110,7 @@ void Sentences::describe_findings() {
         QString recipe_fixes;
         if (f.fix) recipe_fixes += fixed("mend", text(f.fix->words));
         if (f.code == "target-refuses" && prepare) recipe_fixes += fixed("prepare", "Prepare them");
-        if (f.code == "no-file") recipe_fixes += fixed("point", "Point to it …");
+        if (f.code == "no-file") recipe_fixes += fixed("point", "Locate it …");
         body += QString(
                     "<p style=\"margin:4px 0;\"><span style=\"color:%1;\">⊖</span> <a href=\"at:%6\" "
                     "style=\"color:%7; text-decoration:none;\">%2</a> <span style=\"color:%3;\">%4</span>%5</p>")

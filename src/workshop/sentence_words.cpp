@@ -36,8 +36,8 @@ void describe_source(PageBuilder& t, std::size_t source,
     auto at = QString("/sources/%1/").arg(source);
     auto own = [i = source](PlayerDocument& d) -> SourceSpec& { return d.sources[i]; };
     auto started = [](const Start& start) {
-        return start.how == Start::How::hold   ? QString("on its first frame, held")
-               : start.how == Start::How::play ? QString("playing, as soon as it can")
+        return start.how == Start::How::hold   ? QString("paused on its first frame")
+               : start.how == Start::How::play ? QString("playing as soon as it can")
                                                : QString("playing, after %1").arg(seconds(start.delay));
     };
     auto& start = t.word("start", at + "start", "Start", started(s.start), started({}), s.start.how != Start::How::hold,
@@ -51,7 +51,7 @@ void describe_source(PageBuilder& t, std::size_t source,
                              else if (fine && n >= 0 && n <= 3600)
                                  own(d).start = {Start::How::delay, from_seconds(n)};
                              else
-                                 return "A number of seconds is wanted.";
+                                 return "Enter a number of seconds.";
                              return {};
                          });
     start.options = {{"hold", started({})}, {"play", started({Start::How::play, {}})}};
@@ -61,7 +61,7 @@ void describe_source(PageBuilder& t, std::size_t source,
     auto looped = [](const Loop& loop) {
         return loop.kind == Loop::Kind::none ? QString("plays once")
                : loop.kind == Loop::Kind::all
-                   ? QString("plays again and again")
+                   ? QString("loops")
                    : QString("repeats from %1 to %2").arg(text(format_time(loop.from)), text(format_time(loop.to)));
     };
     auto& loop = t.word("loop", at + "loop", "Loop", looped(s.loop), looped({}), s.loop.kind != Loop::Kind::none,
@@ -74,19 +74,18 @@ void describe_source(PageBuilder& t, std::size_t source,
                             auto from = ends.size() == 2 ? parse_time(ends[0].toStdString()) : std::nullopt;
                             auto to = ends.size() == 2 ? parse_time(ends[1].toStdString()) : std::nullopt;
                             if (!from || !to || *to <= *from)
-                                return "Two times with units are wanted, the later one last: 1.5s 4s.";
+                                return "Enter two times with units, the later one last: 1.5s 4s.";
                             own(d).loop = {Loop::Kind::range, *from, *to};
                             return {};
                         });
     loop.options = {{"none", looped({})}, {"all", looped({Loop::Kind::all, {}, {}})}};
-    loop.typed = "Repeats from and to";
+    loop.typed = "Loop from and to";
     loop.now = s.loop.kind == Loop::Kind::range
                    ? QString("%1ms %2ms").arg(s.loop.from.ns / 1'000'000).arg(s.loop.to.ns / 1'000'000)
                : s.loop.kind == Loop::Kind::all ? "all"
                                                 : "none";
 
-    static const QStringList fits{"shown whole", "made to cover its place", "stretched to fill its place",
-                                  "left at its own size"};
+    static const QStringList fits{"contained", "covering its area", "stretched to fill its area", "at its own size"};
     std::vector<Word::Option> fit_track_options;
     for (int i = 0; i < 4; ++i) fit_track_options.push_back({text(fit_name(static_cast<Fit>(i))), fits[i]});
     t.chosen("fit", at + "fit", "Fit", std::move(fit_track_options), text(fit_name(s.fit)),
@@ -122,7 +121,7 @@ void describe_source(PageBuilder& t, std::size_t source,
         auto& w = t.word(key, at + path, what, shown, none, !(s.*member).empty(),
                          [own, member](PlayerDocument& d, const QString& v) -> Taken {
                              if (!v.isEmpty() && !is_language_tag(v.toStdString()))
-                                 return "The tag of a language is wanted, such as ja or pt-BR.";
+                                 return "Enter a language tag, such as ja or pt-BR.";
                              own(d).*member = v.toStdString();
                              return {};
                          });
@@ -134,7 +133,7 @@ void describe_source(PageBuilder& t, std::size_t source,
                 &SourceSpec::audio_language);
 
     auto stands = [](const SourceSpec& of) {
-        return of.no_poster         ? QString("nothing but its surround")
+        return of.no_poster         ? QString("nothing but the surround")
                : of.poster_at       ? "its frame at " + text(format_time(*of.poster_at))
                : !of.poster.empty() ? text(std::filesystem::path(of.poster).filename().string())
                                     : QString("its first frame");
@@ -148,13 +147,13 @@ void describe_source(PageBuilder& t, std::size_t source,
                               own(d).poster = file ? file_for(v.toStdString()) : std::string();
                               return {};
                           });
-    poster.options = {{"", "its first frame"}, {"none", "nothing but its surround"}, {"file", "a picture …"}};
+    poster.options = {{"", "its first frame"}, {"none", "nothing but the surround"}, {"file", "a picture …"}};
     poster.typed = "Its frame at a time, such as 2.5s";
     poster.now = s.no_poster ? "none" : s.poster_at ? QString("%1ms").arg(s.poster_at->ns / 1'000'000) : text(s.poster);
     t.out.paragraphs.push_back({"source",
                                 text(s.name),
                                 {"This source starts {start}, with {sound} and {captions}, and {loop}.",
-                                 "Before it is started it shows {poster}.", "Its picture is {fit}, {align}."}});
+                                 "Before it starts it shows {poster}.", "Its video is {fit}, {align}."}});
 }
 
 /// What all players are seen in; said of the one player there is, or of the screen that several share.
@@ -173,8 +172,8 @@ QString describe_mount(PageBuilder& t) {
              });
     // Common ones, with the size of the glass.
     std::vector<Word::Option> sizes{{"", t.document.mount == Mount::window || t.document.mount == Mount::room
-                                             ? "as large as there is room"
-                                             : "of its usual size"}};
+                                             ? "fills its window"
+                                             : "at its default size"}};
     if (t.document.mount == Mount::handset_upright || t.document.mount == Mount::handset_sideways) {
         struct Glass {
             int width, height, across, down;
@@ -184,7 +183,7 @@ QString describe_mount(PageBuilder& t) {
             if (t.document.mount == Mount::handset_sideways) std::swap(g.width, g.height), std::swap(g.across, g.down);
             sizes.push_back(
                 {QString("%1x%2").arg(g.width).arg(g.height),
-                 QString("of %1 × %2 pixels (%3 × %4 mm)").arg(g.width).arg(g.height).arg(g.across).arg(g.down)});
+                 QString("%1 × %2 pixels (%3 × %4 mm)").arg(g.width).arg(g.height).arg(g.across).arg(g.down)});
         }
     } else {
         using Sizes = std::vector<std::pair<int, int>>;
@@ -192,25 +191,25 @@ QString describe_mount(PageBuilder& t) {
                            : t.document.mount == Mount::tablet ? Sizes{{768, 1024}, {1280, 800}}
                            : t.document.mount == Mount::room   ? Sizes{{1280, 800}, {1920, 1080}}
                                                                : Sizes{{1080, 1920}, {3840, 2160}})
-            sizes.push_back({QString("%1x%2").arg(w).arg(h), QString("of %1 × %2 pixels").arg(w).arg(h)});
+            sizes.push_back({QString("%1x%2").arg(w).arg(h), QString("%1 × %2 pixels").arg(w).arg(h)});
     }
     auto typed_size = t.document.mount_width > 0
                           ? QString("%1x%2").arg(t.document.mount_width).arg(t.document.mount_height)
                           : QString();
-    auto& sized_mount = t.word(
-        "mount-size", "/mount_size", "Size of the mount",
-        typed_size.isEmpty() ? sizes[0].label
-                             : QString("of %1 × %2 pixels").arg(t.document.mount_width).arg(t.document.mount_height),
-        sizes[0].label, !typed_size.isEmpty(), [](PlayerDocument& d, const QString& v) -> Taken {
-            auto parts = v.split('x');
-            int w = parts.value(0).toInt(), h = parts.value(1).toInt();
-            if (v.isEmpty())
-                w = h = 0;
-            else if (parts.size() != 2 || w < 100 || h < 100 || w > 8192 || h > 8192)
-                return "A size such as 640x360 is wanted, 100 to 8192 pixels.";
-            d.mount_width = w, d.mount_height = h;
-            return {};
-        });
+    auto& sized_mount = t.word("mount-size", "/mount_size", "Size of the mount",
+                               typed_size.isEmpty()
+                                   ? sizes[0].label
+                                   : QString("%1 × %2 pixels").arg(t.document.mount_width).arg(t.document.mount_height),
+                               sizes[0].label, !typed_size.isEmpty(), [](PlayerDocument& d, const QString& v) -> Taken {
+                                   auto parts = v.split('x');
+                                   int w = parts.value(0).toInt(), h = parts.value(1).toInt();
+                                   if (v.isEmpty())
+                                       w = h = 0;
+                                   else if (parts.size() != 2 || w < 100 || h < 100 || w > 8192 || h > 8192)
+                                       return "Enter a size such as 640x360, 100 to 8192 pixels.";
+                                   d.mount_width = w, d.mount_height = h;
+                                   return {};
+                               });
     sized_mount.options = std::move(sizes), sized_mount.now = typed_size;
     sized_mount.typed = "A size in pixels, such as 640x360";
     return "{mount}, {mount-size}";
@@ -255,16 +254,16 @@ void describe_screen(PageBuilder& t) {
              [](PlayerDocument& d, double n) { d.screen.gap = static_cast<int>(n); });
     t.coloured("screen-ground", "/screen/ground", "Colour between players", s.ground, ScreenSpec{}.ground,
                [](PlayerDocument& d) -> std::string& { return d.screen.ground; });
-    t.chosen("one-sounds", "/screen/one_sounds", "Sound of several players",
-             {{"no", "Each sounds whenever it is played"},
-              {"yes", "Exclusive audio: a player that starts to sound mutes the others"}},
+    t.chosen("one-sounds", "/screen/one_sounds", "Audio of several players",
+             {{"no", "Several players may sound at once"},
+              {"yes", "Only one player sounds: one that starts mutes the others"}},
              s.one_sounds ? "yes" : "no", [](PlayerDocument& d, std::size_t i) { d.screen.one_sounds = i == 1; });
     QStringList names;
     for (auto& p : t.document.players) names << "<" + text(p.name) + ">";
     t.out.paragraphs.push_back({"screen",
                                 text(t.document.app_name),
                                 {"The screen is " + describe_mount(t) + ".",
-                                 "On it stand {players}, {arrangement}: " + names.join(", ") +
+                                 "It holds {players}, {arrangement}: " + names.join(", ") +
                                      ". Between them are {screen-gap} of {screen-ground}.",
                                  "{one-sounds}."}});
 }
@@ -317,14 +316,14 @@ void describe_place(PageBuilder& t) {
     t.word("player-name", t.at() + "name", "Name of a player", text(t.spec().name), {}, false,
            [at](PlayerDocument& d, const QString& v) -> Taken {
                auto name = v.trimmed().toStdString();
-               if (name.empty() || name.size() > 200) return "A name is wanted.";
+               if (name.empty() || name.size() > 200) return "Enter a name.";
                for (std::size_t i = 0; i < d.players.size(); ++i)
                    if (i != at && d.player(i).name == name) return "Another player already has this name.";
                d.player(at).name = std::move(name);
                return {};
            });
     auto& name = t.out.words.back();
-    name.typed = "What it is called", name.now = name.shown;
+    name.typed = "Name", name.now = name.shown;
     static const QStringList ordinals{"first",   "second", "third", "fourth", "fifth",    "sixth",
                                       "seventh", "eighth", "ninth", "tenth",  "eleventh", "twelfth"};
     auto& place =
@@ -348,23 +347,23 @@ void describe_player(PageBuilder& t) {
     auto at = t.at();
     auto own = [i = t.player](PlayerDocument& d) -> PlayerSpec& { return d.player(i); };
     std::vector<Word::Option> ends{
-        {"hold", "it stays on its last frame"},       {"next", "it goes on to the next source"},
-        {"again", "it begins the same source again"}, {"round", "it goes on to the next, and round again"},
-        {"poster", "it goes back to how it began"},   {"leave", "it lets everything go and leaves"}};
+        {"hold", "it stays on its last frame"},   {"next", "the next source plays"},
+        {"again", "the same source plays again"}, {"round", "the next source plays, and after the last one the first"},
+        {"poster", "it returns to its start"},    {"leave", "it releases everything and closes"}};
     t.chosen("queue", at + "at_end", "End of a source", ends, text(at_end_name(p.at_end)),
              [own](PlayerDocument& d, std::size_t i) { own(d).at_end = static_cast<AtEnd>(i); });
     t.coloured("surround", at + "picture/surround", "Surround", p.picture.surround, VideoSpec{}.surround,
                [own](PlayerDocument& d) -> std::string& { return own(d).picture.surround; });
     t.number("corner", at + "picture/corner_px", "Corners",
-             p.picture.corner ? QString("rounded by %1 pixels").arg(p.picture.corner) : QString("square"), "square",
+             p.picture.corner ? QString("%1 px round").arg(p.picture.corner) : QString("square"), "square",
              p.picture.corner != 0, {0, 200, static_cast<double>(p.picture.corner), " px", "Corners rounded by", 0},
              [own](PlayerDocument& d, double n) { own(d).picture.corner = static_cast<int>(n); });
     auto sized = [](const VideoSpec& s) {
-        return s.render_width == 0 ? QString("as large as it is seen")
+        return s.render_width == 0 ? QString("at display size")
                                    : QString("at %1 × %2 pixels, scaled %3")
                                          .arg(s.render_width)
                                          .arg(s.render_height)
-                                         .arg(s.blocky ? "in blocks" : "smoothly");
+                                         .arg(s.blocky ? "with nearest-neighbour scaling" : "smoothly");
     };
     auto& render = t.word("render", at + "picture/render", "Render size", sized(p.picture), sized({}),
                           p.picture.render_width != 0, [own](PlayerDocument& d, const QString& v) -> Taken {
@@ -378,7 +377,7 @@ void describe_player(PageBuilder& t) {
                               int w = size.value(0).toInt(), h = size.value(1).toInt();
                               bool fine = size.size() == 2 && w >= 10 && h >= 10 && w <= 8192 && h <= 8192 &&
                                           (parts.size() == 1 || parts[1] == "blocky" || parts[1] == "smooth");
-                              if (!fine) return "A size such as 320x180 is wanted, and perhaps “blocky”.";
+                              if (!fine) return "Enter a size such as 320x180, optionally with “blocky”.";
                               s.render_width = w, s.render_height = h, s.blocky = parts.value(1) == "blocky";
                               return {};
                           });
@@ -390,25 +389,24 @@ void describe_player(PageBuilder& t) {
                                                    .arg(p.picture.render_height)
                                                    .arg(p.picture.blocky ? "blocky" : "smooth");
     t.number("volume", at + "volume", "Volume", QString("%1 %").arg(qRound(p.volume * 100)), "100 %", p.volume != 1,
-             {0, 100, p.volume * 100, " %", "The volume it begins with", 0},
+             {0, 100, p.volume * 100, " %", "Initial volume", 0},
              [own](PlayerDocument& d, double n) { own(d).volume = n / 100; });
-    t.chosen("muted", at + "muted", "Sound at the start", {{"no", "sound on"}, {"yes", "sound off"}},
+    t.chosen("muted", at + "muted", "Audio at the start", {{"no", "sound on"}, {"yes", "sound off"}},
              p.muted ? "yes" : "no", [own](PlayerDocument& d, std::size_t i) { own(d).muted = i == 1; });
     t.number("speed", at + "speed", "Speed",
-             p.speed == 1 ? QString("its own speed") : QString("%1 times its speed").arg(p.speed), "its own speed",
-             p.speed != 1, {0.25, 4, p.speed, " ×", "The speed it begins with", 2},
+             p.speed == 1 ? QString("normal speed") : QString("%1 times normal speed").arg(p.speed), "normal speed",
+             p.speed != 1, {0.25, 4, p.speed, " ×", "Initial speed", 2},
              [own](PlayerDocument& d, double n) { own(d).speed = n; });
     t.number("hide", at + "hide_after_ns", "Hiding", seconds(p.hide_after), "3 seconds", p.hide_after != 3_s,
-             {1, 60, p.hide_after.seconds(), " s", "How long what hides stays", 1},
+             {1, 60, p.hide_after.seconds(), " s", "Time until controls hide", 1},
              [own](PlayerDocument& d, double n) { own(d).hide_after = from_seconds(n); });
     auto waits = [](Time wait) {
-        return wait == Time{} ? QString("it waits for as long as it takes")
-                              : QString("it shows the failure sign after %1").arg(seconds(wait));
+        return wait == Time{} ? QString("it keeps waiting") : QString("it fails after %1").arg(seconds(wait));
     };
-    auto& give_up = t.number("give-up", at + "give_up_after_ns", "Waiting", waits(p.give_up_after), waits({}),
-                             p.give_up_after != Time{},
-                             {0, 600, p.give_up_after.seconds(), " s", "The failure sign after; 0 for never", 1},
-                             [own](PlayerDocument& d, double n) { own(d).give_up_after = from_seconds(n); });
+    auto& give_up =
+        t.number("give-up", at + "give_up_after_ns", "Waiting", waits(p.give_up_after), waits({}),
+                 p.give_up_after != Time{}, {0, 600, p.give_up_after.seconds(), " s", "Fails after; 0 for never", 1},
+                 [own](PlayerDocument& d, double n) { own(d).give_up_after = from_seconds(n); });
     give_up.options = {{"0", waits({})}, {"8", waits(8_s)}};
     describe_count(t);
     describe_queue(t);
@@ -416,16 +414,15 @@ void describe_player(PageBuilder& t) {
     if (t.document.players.size() > 1)
         describe_place(t), seen = "It is called {player-name}, is {place} of them, and plays {plays}.";
     else
-        seen = "The player is seen in " + describe_mount(t) + ", {players}, and plays {plays}.";
-    t.out.paragraphs.push_back(
-        {"player",
-         text(t.document.players.size() > 1 ? p.name : t.document.app_name),
-         {seen + " It begins with {muted}, its volume at {volume}, at {speed}.",
-          "When a source ends, {queue}. If the network stalls, {give-up}.",
-          "On its controls " + describe_theme(t, "theme", at + "theme/", p.theme, {},
-                                              [own](PlayerDocument& d) -> ThemeSpec& { return own(d).theme; }),
-          "The picture is drawn {render}, its corners are {corner}, and what it leaves free is {surround}.",
-          "After {hide} of playing without a touch, what lies on the picture hides."}});
+        seen = "The player is mounted in " + describe_mount(t) + ", {players}, and plays {plays}.";
+    t.out.paragraphs.push_back({"player",
+                                text(t.document.players.size() > 1 ? p.name : t.document.app_name),
+                                {seen + " It starts with {muted}, volume {volume}, at {speed}.",
+                                 "When a source ends, {queue}. If the network stalls, {give-up}.",
+                                 describe_theme(t, "theme", at + "theme/", p.theme, {},
+                                                [own](PlayerDocument& d) -> ThemeSpec& { return own(d).theme; }),
+                                 "Video is rendered {render} with {corner} corners; the area around it is {surround}.",
+                                 "Controls on the picture hide after {hide} without input."}});
 }
 
 }  // namespace builder

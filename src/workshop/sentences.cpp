@@ -27,7 +27,7 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     box->setContentsMargins(0, 0, 0, 0);
     box->setSpacing(6);
     search_ = new QLineEdit(this);
-    search_->setPlaceholderText("Only sentences that speak of …");
+    search_->setPlaceholderText("Search the sentences …");
     search_->setAccessibleName("Search in the sentences");
     search_->setClearButtonEnabled(true);
     text_ = new QTextBrowser(this);
@@ -42,7 +42,7 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
     text_button_ = new QPushButton("as text");
     text_button_->setObjectName("small");
     text_button_->setCheckable(true);
-    text_button_->setToolTip("The document as text, beside the sentences: for those who think in text");
+    text_button_->setToolTip("Edit the document as text beside the sentences");
     connect(text_button_, &QPushButton::toggled, this, [this](bool on) { show_text(on); });
     auto* head = new QHBoxLayout;
     head->addWidget(search_, 1), head->addWidget(text_button_);
@@ -69,7 +69,7 @@ Sentences::Sentences(Project& project, std::shared_ptr<KnownClips> clips, QWidge
         auto* word = told.find(link.section(':', 1));
         if (!word) return;
         QMenu menu;
-        menu.addAction(QString("Copy its place in the document: %1").arg(word->path),
+        menu.addAction(QString("Copy its JSON pointer: %1").arg(word->path),
                        [path = word->path] { QApplication::clipboard()->setText(path); });
         menu.exec(text_->mapToGlobal(at));
     });
@@ -149,7 +149,7 @@ bool Sentences::reset(const QString& key) {
     j.at(at.parent_pointer()).erase(at.back());
     auto without = document_from_json(j, "");
     if (!without) return false;
-    project_.change(*without, word->what + " as it was by default");
+    project_.change(*without, word->what + " to its default");
     return true;
 }
 
@@ -216,11 +216,11 @@ QString Sentences::html() const {
             std::optional<QString> made;
             if (close > 0 && kind == '{') made = word(name);
             if (close > 0 && kind == '[' && player.control(name.toStdString()))
-                made = link("select:" + name, "Select it", c.teal, name);
+                made = link("select:" + name, "Select", c.teal, name);
             for (std::size_t i = 0; close > 0 && kind == '<' && i < players.size(); ++i)
                 if (text(players[i].name) == name)
                     made = i == project_.player() ? "<b>" + name.toHtmlEscaped() + "</b>"
-                                                  : link(QString("player:%1").arg(i), "Select it", c.teal, name);
+                                                  : link(QString("player:%1").arg(i), "Select", c.teal, name);
             html += made ? *made : QString(plain[open]).toHtmlEscaped();
             at = made ? close + 1 : open + 1;
         }
@@ -251,7 +251,7 @@ QString Sentences::html() const {
         auto heading = p.heading.toHtmlEscaped();
         if (p.id == "control")
             heading += QString(" <span style=\"font-size:13px; font-weight:400;\">%1</span>")
-                           .arg(link("leave:", "Tell of the whole player again", c.teal, "done"));
+                           .arg(link("leave:", "Back to the whole player", c.teal, "done"));
         if (folded) heading = link("unfold:" + p.id, "Tell it", c.ink, p.heading);
         body += QString("<p style=\"font-size:%1px; font-weight:600; margin:0 0 3px 0;\">%2</p>")
                     .arg(folded ? "14" : "18", heading);

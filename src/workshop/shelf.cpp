@@ -18,7 +18,7 @@ CardFacts card_facts(const Thumbnail& g, const Target* target, const std::string
     card.poster = g.poster;
     card.audio_only = g.facts && !g.error && !g.from_service && !g.facts->info.main(Kind::video);
     if (g.facts)
-        card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("no end known");
+        card.length = g.facts->duration.ns > 0 ? text(format_clock(g.facts->duration)) : QString("unknown length");
     if (g.error) {
         card.sentence = text(g.error->sentence);
         card.trouble = true;
@@ -31,7 +31,7 @@ CardFacts card_facts(const Thumbnail& g, const Target* target, const std::string
             card.sentence = "Plays. " + text(g.facts->findings.front().sentence);
         if (!made.empty()) {
             card.trouble = false;
-            card.sentence = QString("Plays there as “%1”, which was made of it.")
+            card.sentence = QString("Plays there as “%1”, converted from it.")
                                 .arg(text(std::filesystem::path(made).filename().string()));
         }
     } else {
@@ -102,7 +102,7 @@ void Card::paintEvent(QPaintEvent*) {
         text.adjust(17, 0, 0, 0);
     }
     // Complete lines only; the facts have the rest.
-    QTextLayout layout(facts_ ? facts_->sentence : QString("Looking into it"), g.font());
+    QTextLayout layout(facts_ ? facts_->sentence : QString("Analysing"), g.font());
     layout.beginLayout();
     auto height = g.fontMetrics().lineSpacing();
     for (double y = text.top(); y + height <= text.bottom() + 1; y += height) {

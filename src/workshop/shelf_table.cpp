@@ -19,11 +19,11 @@ constexpr int name_wide = 190, what_wide = 152, bar_wide = 300;
 QString what_words(const ShelfTable::Line& l) {
     if (!l.known) return "analysing";
     auto& f = l.target_report;
-    if (l.under_way) return "being made";
+    if (l.under_way) return "converting";
     if (f.made) return f.what == What::rewrapped ? "rewrapped, made" : "converted, made";
     switch (f.what) {
         case What::as_it_is:
-            return "goes in as it is";
+            return "unchanged";
         case What::rewrapped:
             return "to be rewrapped";
         case What::converted:
@@ -77,7 +77,7 @@ class ShelfTable::Row : public QWidget {
         if (!f.bytes_before) return {};
         if (f.what == What::as_it_is || f.what == What::refused || f.what == What::elsewhere)
             return bytes_said(f.bytes_before);
-        if (!f.bytes_after) return bytes_said(f.bytes_before) + ", being tried";
+        if (!f.bytes_after) return bytes_said(f.bytes_before) + ", testing the hardest 4 s";
         return QString("%1, %2%3")
             .arg(bytes_said(f.bytes_before), f.made ? QString() : QString("then about "), bytes_said(f.bytes_after));
     }
@@ -155,7 +155,7 @@ ShelfTable::ShelfTable(Project& project, QWidget* parent) : QWidget(parent), pro
     words->addWidget(heading_), words->addWidget(sum_);
     make_ = new QPushButton;
     make_->setObjectName("primary");
-    back_ = new QPushButton("Back to the one source");
+    back_ = new QPushButton("Back to one source");
     head->setSpacing(10);
     head->addLayout(words, 1), head->addSpacing(20), head->addWidget(back_), head->addWidget(make_);
     list_ = new QWidget;
@@ -168,7 +168,7 @@ ShelfTable::ShelfTable(Project& project, QWidget* parent) : QWidget(parent), pro
     scroll->setWidgetResizable(true);
     scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     scroll->setWidget(list_);
-    scroll->setAccessibleName("Sources, and what becomes of them");
+    scroll->setAccessibleName("Sources and how they convert");
     box->addLayout(head), box->addWidget(scroll, 1);
     connect(back_, &QPushButton::clicked, this, [this] {
         if (on_back) on_back();
@@ -312,13 +312,13 @@ void ShelfTable::say() {
     auto budget = target_.bundle_bytes;
     if (budget && budget < most * 4) most = std::max(most, budget + budget / 20);
     for (std::size_t i = 0; i < rows_.size(); ++i) rows_[i]->show_line(lines_[i], most, budget);
-    heading_->setText(QString("Everything on the shelf, for %1").arg(text(target_.title)));
+    heading_->setText(QString("All sources, for %1").arg(text(target_.title)));
     QStringList parts;
     auto add = [&](int n, const char* one, const char* many) {
         if (n) parts << (n == 1 ? QString("one %1").arg(one) : QString("%1 %2").arg(n).arg(many));
     };
     auto of = [&](What w) { return count[static_cast<std::size_t>(w)]; };
-    add(of(What::as_it_is), "goes in as it is", "go in as they are");
+    add(of(What::as_it_is), "unchanged", "unchanged");
     add(of(What::rewrapped), "is rewrapped", "are rewrapped");
     add(of(What::converted), "is converted", "are converted");
     add(of(What::refused), "is refused", "are refused");
@@ -326,18 +326,18 @@ void ShelfTable::say() {
     add(unknown, "is being analysed", "are being analysed");
     auto sum = parts.join(", ");
     if (!sum.isEmpty()) sum[0] = sum[0].toUpper(), sum += ".";
-    if (before) sum += QString(" In all %1").arg(bytes_said(before));
+    if (before) sum += QString(" In total %1").arg(bytes_said(before));
     if (before && settled() && after != before) sum += QString(", then about %1").arg(bytes_said(after));
     if (before) sum += ".";
     if (budget) sum += QString(" Each may take %1.").arg(bytes_said(budget));
-    if (lines_.empty()) sum = "There is nothing on the shelf yet. Add a clip in Gather first.";
+    if (lines_.empty()) sum = "No sources yet. Add a clip in Gather first.";
     sum_->setText(sum);
     make_->setVisible(!lines_.empty());
     make_->setEnabled(missing > 0 && !unknown);
-    make_->setText(missing == 1  ? QString("Make the one that is missing")
-                   : missing > 1 ? QString("Make the %1 that are missing").arg(missing)
-                   : under_way   ? QString("They are being made")
-                                 : QString("Nothing is missing"));
+    make_->setText(missing == 1  ? QString("Convert the missing one")
+                   : missing > 1 ? QString("Convert the %1 missing ones").arg(missing)
+                   : under_way   ? QString("Converting")
+                                 : QString("All converted"));
 }
 
 }  // namespace ruedo

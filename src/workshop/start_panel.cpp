@@ -47,8 +47,7 @@ StartPanel::StartPanel(QMenu* add, QWidget* parent) : QWidget(parent) {
     };
     box->addStretch(2);
     box->addWidget(words("Drop clips, a folder or an address here", look::Size::large, false));
-    box->addWidget(
-        words("What the player is to play comes first; everything else follows from it.", look::Size::body, true));
+    box->addWidget(words("Start with what the player is to play.", look::Size::body, true));
     box->addSpacing(8);
     auto* choose = new QPushButton("Choose files …");
     auto* folder = new QPushButton("Choose a folder …");

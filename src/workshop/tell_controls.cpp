@@ -19,9 +19,9 @@ QString said(const SettingKind& s, const ControlSettings& settings) {
     switch (s.type) {
         case SettingKind::Type::time:
             return seconds(Time{v.get<std::int64_t>()});
-        case SettingKind::Type::whole:
+        case SettingKind::Type::integer:
             if (s.name == "frames") return plural(v.get<int>(), "frame");
-            if (s.name == "rank") return QString("as number %1 of 9, from the last").arg(v.get<int>());
+            if (s.name == "rank") return QString("with priority %1 of 9").arg(v.get<int>());
             return plural(v.get<int>(), "pixel");
         case SettingKind::Type::speeds: {
             QStringList list;
@@ -72,12 +72,10 @@ void describe_controls(PageBuilder& t) {
             if (!list.empty())
                 groups << QString(group == "middle" ? "%1 in its %2" : "%1 at its %2").arg(said(list), text(group));
         }
-        paragraph.told << QString("The bar “%1” stands {%2}, at the {%3} edge. %4")
+        paragraph.told << QString("The bar “%1” is {%2}, at the {%3} edge. %4")
                               .arg(text(bar.name), key("where"), key("edge"),
-                                   groups.isEmpty() ? QString("It holds nothing yet.")
-                                                    : "It holds " + groups.join("; ") + ".");
-        paragraph.told << "On it " + describe_theme(
-                                         t, "theme " + text(bar.name), at + "theme/", bar.theme, p.theme,
+                                   groups.isEmpty() ? QString("It is empty.") : "It holds " + groups.join("; ") + ".");
+        paragraph.told << describe_theme(t, "theme " + text(bar.name), at + "theme/", bar.theme, p.theme,
                                          [b, own](PlayerDocument& d) -> ThemeSpec& { return own(d).bars[b].theme; });
     }
     QStringList places;
@@ -87,7 +85,7 @@ void describe_controls(PageBuilder& t) {
             places << QString("%1 %2").arg(
                 place == "centre" ? "in the middle" : "at the " + text(place).replace('-', ' '), said(list));
     }
-    if (!places.isEmpty()) paragraph.told << "On the picture stand, " + places.join("; ") + ".";
+    if (!places.isEmpty()) paragraph.told << "On the picture are, " + places.join("; ") + ".";
     if (p.controls.empty()) paragraph.told << "It has no controls. Drag some from the tray onto the picture.";
     t.out.paragraphs.push_back(std::move(paragraph));
 }
@@ -99,7 +97,7 @@ void describe_control(PageBuilder& t, std::size_t i) {
     auto of = [player = t.player](PlayerDocument& d) -> PlayerSpec& { return d.player(player); };
     auto own = [of, i](PlayerDocument& d) -> ControlSpec& { return of(d).controls[i]; };
 
-    auto& kind = t.word("kind", at + "kind", "What a control is", text(c.kind->title), text(c.kind->title), false,
+    auto& kind = t.word("kind", at + "kind", "Kind of control", text(c.kind->title), text(c.kind->title), false,
                         [of, own](PlayerDocument& d, const QString& v) -> Taken {
                             auto* other = find_control(v.toStdString());
                             if (!other) return QString("There is no control “%1”.").arg(v);
@@ -130,10 +128,15 @@ void describe_control(PageBuilder& t, std::size_t i) {
                         });
     slot.options = std::move(offered), slot.now = text(c.slot);
 
-    QStringList told{QString("It is {kind} (%1).").arg(text(c.kind->meaning)), "It stands in {slot}."};
+    QStringList told{QString("It is {kind} (%1).").arg(text(c.kind->meaning)), "It is in {slot}."};
+    QStringList defaults;
     for (auto& s : setting_kinds()) {
         if (!c.kind->has(s.name)) continue;
-        told << text(s.sentence).replace("{}", "{" + text(s.name) + "}");
+        bool silent = !s.subject.empty() && s.get(c.settings) == s.get({});
+        if (silent)
+            defaults << text(s.name);
+        else
+            told << text(s.sentence).replace("{}", "{" + text(s.name) + "}");
         auto set = [own, row = &s](PlayerDocument& d, const QString& v) -> Taken {
             json value;
             bool fine = true;
@@ -141,7 +144,7 @@ void describe_control(PageBuilder& t, std::size_t i) {
                 case SettingKind::Type::time:
                     value = from_seconds(v.toDouble(&fine)).ns;
                     break;
-                case SettingKind::Type::whole:
+                case SettingKind::Type::integer:
                     value = static_cast<std::int64_t>(v.toDouble(&fine));
                     break;
                 case SettingKind::Type::yes_or_no:
@@ -160,20 +163,21 @@ void describe_control(PageBuilder& t, std::size_t i) {
                 default:
                     value = v.toStdString();
             }
-            if (!fine) return "A number is wanted.";
+            if (!fine) return "Enter a number.";
             if (auto wrong = row->set(own(d).settings, value)) return "It " + text(*wrong) + ".";
             return {};
         };
         auto value = s.get(c.settings);
-        auto& w = t.word(text(s.name), at + text(s.name), text(s.name).section('_', 0, 0), said(s, c.settings),
-                         said(s, {}), value != s.get({}), std::move(set));
+        auto& w =
+            t.word(text(s.name), at + text(s.name), text(s.name).section('_', 0, 0),
+                   silent ? text(s.subject) : said(s, c.settings), said(s, {}), value != s.get({}), std::move(set));
         switch (s.type) {
             case SettingKind::Type::time: {
                 auto now = static_cast<double>(value.get<std::int64_t>()) / 1e9;
                 w.range = {1, 120, now, " s", text(s.meaning), 1}, w.now = QString::number(now);
                 break;
             }
-            case SettingKind::Type::whole:
+            case SettingKind::Type::integer:
                 w.range = {static_cast<double>(s.low),
                            static_cast<double>(s.high),
                            value.get<double>(),
@@ -189,7 +193,7 @@ void describe_control(PageBuilder& t, std::size_t i) {
             case SettingKind::Type::colour:
                 w.options = colours();
                 w.options.insert(w.options.begin(), {"", text(s.usual)});
-                w.typed = "A colour of your own", w.now = text(value.get<std::string>());
+                w.typed = "Another colour", w.now = text(value.get<std::string>());
                 break;
             case SettingKind::Type::choice:
                 w.options = {{"mark", "a mark"}, {"words", "words"}, {"both", "a mark and words"}};
@@ -206,7 +210,7 @@ void describe_control(PageBuilder& t, std::size_t i) {
                              {"at the end", "when: at the end"},
                              {"waiting", "when: waiting"},
                              {"several sources", "when: several sources"}};
-                w.typed = "A condition of your own (docs/conditions.md)", w.now = text(value.get<std::string>());
+                w.typed = "Another condition (docs/conditions.md)", w.now = text(value.get<std::string>());
                 break;
             case SettingKind::Type::speeds:
                 w.typed = text(s.meaning), w.now = said(s, c.settings);
@@ -218,6 +222,7 @@ void describe_control(PageBuilder& t, std::size_t i) {
                 break;
         }
     }
+    if (!defaults.isEmpty()) told << t.defaults(defaults);
     t.out.paragraphs.push_back({"control", text(c.name), told});
 }
 

@@ -5,7 +5,7 @@
 namespace ruedo::builder {
 
 void describe_host(PageBuilder& t) {
-    Paragraph paragraph{"host", "When something happens to the app", {}};
+    Paragraph paragraph{"host", "When the app is interrupted", {}};
     for (std::size_t i = 0; i < host_row_count; ++i) {
         auto& row = host_rows()[i];
         std::vector<Word::Option> options;
@@ -20,16 +20,15 @@ void describe_host(PageBuilder& t) {
         paragraph.told << QString("%1 {%2}.").arg(text(row.told), key);
     }
     // What a press of a packed app's users has set may be kept.
-    static const std::vector<Word::Option> kept{
-        {"", "nothing"},
-        {"volume", "how loud it was"},
-        {"place", "what played, and where it was"},
-        {"captions", "which captions were shown"},
-        {"volume,place", "how loud it was, what played and where"},
-        {"volume,place,captions", "how loud it was, what played and where, and its captions"}};
+    static const std::vector<Word::Option> kept{{"", "nothing"},
+                                                {"volume", "volume"},
+                                                {"place", "source and position"},
+                                                {"captions", "captions"},
+                                                {"volume,place", "volume, source and position"},
+                                                {"volume,place,captions", "volume, source, position and captions"}};
     QStringList now;
     for (auto r : t.spec().remembered) now << text(remember_names()[static_cast<std::size_t>(r)]);
-    t.chosen("remembers", t.at() + "remembers", "What is remembered", kept, now.join(','),
+    t.chosen("remembers", t.at() + "remembers", "Remembered state", kept, now.join(','),
              [player = t.player](PlayerDocument& d, std::size_t option) {
                  auto& all = d.player(player).remembered;
                  all.clear();
@@ -37,7 +36,7 @@ void describe_host(PageBuilder& t) {
                      for (std::size_t i = 0; i < remember_names().size(); ++i)
                          if (name == text(remember_names()[i])) all.push_back(static_cast<Remember>(i));
              });
-    paragraph.told << "From one run to the next it remembers {remembers}.";
+    paragraph.told << "Between runs it remembers {remembers}.";
     t.out.paragraphs.push_back(std::move(paragraph));
 }
 

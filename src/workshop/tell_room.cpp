@@ -52,7 +52,7 @@ QStringList describe_hanging(PageBuilder& t) {
     auto own = [i = t.player](PlayerDocument& d) -> HangSpec& { return d.player(i).hang; };
     auto hung = scene::hung_at(t.document, t.player);
     t.chosen("hang", at + "at_m", "Place in the room",
-             {{"row", "in its share of a row, 2 m before the start"}, {"own", "at a place of its own"}},
+             {{"row", "in a row, 2 m in front of the start"}, {"own", "at a position of its own"}},
              h.at ? "own" : "row", [own, hung](PlayerDocument& d, std::size_t i) {
                  if (i == 0)
                      own(d).at.reset();
@@ -65,18 +65,18 @@ QStringList describe_hanging(PageBuilder& t) {
             return [own, axis](PlayerDocument& d) -> double& { return (*own(d).at).*axis; };
         };
         number(t, "hang-x", at + "at_m/0", "Place across", sideways, h.at->x, 0,
-               {-wide, wide, 0, " m", "To the right (to the left below nought)", 2}, place(&Point::x));
+               {-wide, wide, 0, " m", "To the right (negative: to the left)", 2}, place(&Point::x));
         plain(t);
         number(t, "hang-y", at + "at_m/1", "Height", metres, h.at->y, 1.6, {-high, high, 0, " m", "Above the floor", 2},
                place(&Point::y));
         plain(t);
         number(t, "hang-z", at + "at_m/2", "Place inwards", inwards, h.at->z, 0,
-               {-wide, wide, 0, " m", "To the front (to the back below nought)", 2}, place(&Point::z));
+               {-wide, wide, 0, " m", "To the front (negative: to the back)", 2}, place(&Point::z));
         plain(t);
-        told << "Its middle is {hang-x}, {hang-z}, and {hang-y} above the floor.";
+        told << "Its centre is {hang-x}, {hang-z}, and {hang-y} above the floor.";
     }
     t.chosen("facing", at + "facing", "Facing",
-             options(facing_names(), {"as it was turned", "the viewer, wherever that is", "along the view"}),
+             options(facing_names(), {"a fixed direction", "the viewer, wherever that is", "along the view"}),
              text(facing_names()[static_cast<std::size_t>(h.facing)]),
              [own](PlayerDocument& d, std::size_t i) { own(d).facing = static_cast<HangSpec::Facing>(i); });
     number(t, "hang-turn", at + "turn_deg", "Turn", turned, h.turn, 0, {-180, 180, 0, "°", "To the left", 0},
@@ -123,11 +123,11 @@ QStringList describe_hanging(PageBuilder& t) {
         t.coloured("backing", at + "backing", "Colour of the backing", h.backing, HangSpec{}.backing,
                    [own](PlayerDocument& d) -> std::string& { return own(d).backing; });
         t.number("cover", at + "cover", "Cover of the backing", QString("%1 %").arg(qRound(h.cover * 100)), "100 %",
-                 h.cover != 1, {0, 100, h.cover * 100, " %", "How much of what is behind it it covers", 0},
+                 h.cover != 1, {0, 100, h.cover * 100, " %", "Opacity of the backing", 0},
                  [own](PlayerDocument& d, double n) { own(d).cover = n / 100; });
-        told << "Behind it stands {margin}, of {backing}, which covers {cover} of what it hides.";
+        told << "Behind it is {margin} in {backing}, {cover} opaque.";
     } else {
-        told << "Behind it stands {margin}.";
+        told << "Behind it is {margin}.";
     }
     return told;
 }
@@ -164,12 +164,12 @@ void describe_floating(PageBuilder& t, QStringList& told) {
             plain(t);
         };
         centimetres("gap", "gap_m", "From its edge", now.gap, usual.gap, &FloatSpec::gap);
-        centimetres("out", "out_m", "Before the screen", now.out, usual.out, &FloatSpec::out);
+        centimetres("out", "out_m", "In front of the screen", now.out, usual.out, &FloatSpec::out);
         number(t, key("tilt"), at + "tilt_deg", "Lean of a bar", leaning, now.tilt, usual.tilt,
                {-90, 90, 0, "°", "Back; at the sides to the middle", 0},
                [own](PlayerDocument& d) -> double& { return own(d).tilt; });
         plain(t);
-        told << QString("Its bar “%1” floats {%2}, {%3} from the edge and {%4} before the screen, {%5}.")
+        told << QString("Its bar “%1” floats {%2}, {%3} from the edge and {%4} in front of the screen, {%5}.")
                     .arg(text(bar.name), key("side"), key("gap"), key("out"), key("tilt"));
     }
 }
@@ -179,11 +179,11 @@ void describe_viewer(PageBuilder& t, QStringList& told) {
     ViewerSpec usual;
     auto own = [](PlayerDocument& d) -> ViewerSpec& { return d.room.viewer; };
     number(t, "start-x", "/room/viewer/at_m/0", "Start across", sideways, v.at.x, usual.at.x,
-           {-wide, wide, 0, " m", "To the right (to the left below nought)", 2},
+           {-wide, wide, 0, " m", "To the right (negative: to the left)", 2},
            [own](PlayerDocument& d) -> double& { return own(d).at.x; });
     plain(t);
     number(t, "start-z", "/room/viewer/at_m/2", "Start inwards", inwards, v.at.z, usual.at.z,
-           {-wide, wide, 0, " m", "To the front (to the back below nought)", 2},
+           {-wide, wide, 0, " m", "To the front (negative: to the back)", 2},
            [own](PlayerDocument& d) -> double& { return own(d).at.z; });
     plain(t);
     number(t, "start-y", "/room/viewer/at_m/1", "Height of the eyes", metres, v.at.y, usual.at.y,
@@ -205,19 +205,19 @@ void describe_viewer(PageBuilder& t, QStringList& told) {
 void describe_solids(PageBuilder& t, QStringList& told) {
     auto& solids = t.document.room.solids;
     auto& w =
-        t.word("solids", "/room/solids", "What stands in the room",
+        t.word("solids", "/room/solids", "Solids in the room",
                solids.empty() ? QString("nothing else") : plural(static_cast<qint64>(solids.size()), "solid thing"),
                "nothing else", !solids.empty(), [](PlayerDocument& d, const QString& v) -> Taken {
                    auto& all = d.room.solids;
                    if (v.startsWith("-")) {
                        auto i = v.mid(1).toULong();
-                       if (i >= all.size()) return "There is no such thing.";
+                       if (i >= all.size()) return "There is no such solid.";
                        all.erase(all.begin() + static_cast<std::ptrdiff_t>(i));
                        return {};
                    }
                    for (std::size_t k = 0; k < solid_names().size(); ++k)
                        if (v == text(solid_names()[k])) {
-                           if (all.size() >= RoomSpec::most_solids) return "There are as many as there can be.";
+                           if (all.size() >= RoomSpec::most_solids) return "There is no room for more.";
                            auto s = SolidSpec::usual(static_cast<SolidSpec::Kind>(k));
                            s.name = d.room.free_solid_name(solid_names()[k]);
                            all.push_back(std::move(s));
@@ -229,7 +229,7 @@ void describe_solids(PageBuilder& t, QStringList& told) {
     for (std::size_t k = 0; k < solid_names().size(); ++k) w.options.push_back({text(solid_names()[k]), comes.at(k)});
     for (std::size_t i = 0; i < solids.size(); ++i)
         w.options.push_back({QString("-%1").arg(i), QString("without “%1”").arg(text(solids[i].name))});
-    told << "Besides the players there is {solids} in the room.";
+    told << "The room also holds {solids}.";
     for (std::size_t i = 0; i < solids.size(); ++i) {
         auto& s = solids[i];
         auto usual = SolidSpec::usual(s.kind);
@@ -237,11 +237,11 @@ void describe_solids(PageBuilder& t, QStringList& told) {
         auto at = QString("/room/solids/%1/").arg(i);
         auto key = [&](const char* of) { return QString("solid %1 %2").arg(of).arg(i); };
         number(t, key("x"), at + "at_m/0", "Place across", sideways, s.at.x, usual.at.x,
-               {-wide, wide, 0, " m", "To the right (to the left below nought)", 2},
+               {-wide, wide, 0, " m", "To the right (negative: to the left)", 2},
                [own](PlayerDocument& d) -> double& { return own(d).at.x; });
         plain(t);
         number(t, key("z"), at + "at_m/2", "Place inwards", inwards, s.at.z, usual.at.z,
-               {-wide, wide, 0, " m", "To the front (to the back below nought)", 2},
+               {-wide, wide, 0, " m", "To the front (negative: to the back)", 2},
                [own](PlayerDocument& d) -> double& { return own(d).at.z; });
         plain(t);
         number(t, key("turn"), at + "turn_deg", "Turn", turned, s.turn, 0, {-180, 180, 0, "°", "To the left", 0},
@@ -255,14 +255,14 @@ void describe_solids(PageBuilder& t, QStringList& told) {
         t.coloured(key("colour"), at + "colour", "Colour", s.colour, usual.colour,
                    [own](PlayerDocument& d) -> std::string& { return own(d).colour; });
         bool round = s.kind == SolidSpec::Kind::pillar;
-        told << QString("“%1” stands {%2}, {%3}, {%4}, {%5} high, {%6} wide%7, in {%8}.")
+        told << QString("“%1” is {%2}, {%3}, {%4}, {%5} high, {%6} wide%7, in {%8}.")
                     .arg(text(s.name), key("x"), key("z"), key("turn"), key("height"), key("width"),
                          round ? QString() : QString(" and {%1} deep").arg(key("depth")), key("colour"));
     }
 }
 
 void describe_pointer(PageBuilder& t, QStringList& told) {
-    t.chosen("hand", "/room/hand", "Hand", {{"none", "the pointer alone"}, {"hand", "the pointer and a hand"}},
+    t.chosen("hand", "/room/hand", "Hand", {{"none", "the pointer only"}, {"hand", "the pointer and a hand"}},
              t.document.room.hand ? "hand" : "none", [](PlayerDocument& d, std::size_t i) {
                  d.room.hand = i ? std::optional(PoseSpec{}) : std::nullopt;
                  if (!i) return;
@@ -273,7 +273,7 @@ void describe_pointer(PageBuilder& t, QStringList& told) {
                  d.room.hand = PoseSpec{to.point(), v.turn, 5};
              });
     t.chosen("sound-place", "/room/sound_by_place", "Sound by place",
-             {{"no", "as loud wherever one stands"}, {"yes", "softer with distance, and from its side"}},
+             {{"no", "equally loud everywhere"}, {"yes", "softer with distance, from its direction"}},
              t.document.room.audio_by_place ? "yes" : "no",
              [](PlayerDocument& d, std::size_t i) { d.room.audio_by_place = i == 1; });
     RoomSpec usual;
@@ -281,7 +281,7 @@ void describe_pointer(PageBuilder& t, QStringList& told) {
                [](PlayerDocument& d) -> std::string& { return d.room.walls; });
     t.coloured("floor", "/room/floor", "Colour of the floor", t.document.room.floor, usual.floor,
                [](PlayerDocument& d) -> std::string& { return d.room.floor; });
-    told << "What points is {hand}. A player sounds {sound-place}. The walls are {walls}, the floor is {floor}.";
+    told << "Pointing is by {hand}. A player sounds {sound-place}. The walls are {walls}, the floor is {floor}.";
 }
 }  // namespace
 

@@ -16,18 +16,18 @@ QString said(const ThemeMember& row, const ThemeSpec& theme) {
             return colour_said(v.get<std::string>());
         case ThemeMember::Type::family:
             return "“" + text(v.get<std::string>()) + "”";
-        case ThemeMember::Type::whole:
+        case ThemeMember::Type::integer:
             break;
     }
-    return row.unit == "%" ? QString("%1 % of their usual size").arg(v.get<int>())
-                           : "by " + plural(v.get<int>(), "pixel");
+    return row.unit == "%" ? QString("%1 % of their default size").arg(v.get<int>()) : plural(v.get<int>(), "pixel");
 }
 }  // namespace
 
 QString describe_theme(PageBuilder& t, const QString& name, const QString& at, const ThemeSpec& theme,
                        const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member) {
-    QStringList told;
+    QStringList told, defaults;
     for (auto& row : theme_members()) {
+        bool silent = !row.is_set(inheriting(theme, inherited));
         auto key = name + " " + text(row.name).section('_', 0, 0);
         auto set = [&row, member](PlayerDocument& d, const QString& v) -> Taken {
             // Nothing is what it inherits.
@@ -35,28 +35,29 @@ QString describe_theme(PageBuilder& t, const QString& name, const QString& at, c
             if (v.isEmpty()) return std::visit([&](auto m) { member(d).*m = fresh.*m; }, row.place), Taken{};
             bool fine = true;
             nlohmann::json value = v.toStdString();
-            if (row.type == ThemeMember::Type::whole) value = static_cast<int>(v.toDouble(&fine));
-            if (!fine) return "A number is wanted.";
+            if (row.type == ThemeMember::Type::integer) value = static_cast<int>(v.toDouble(&fine));
+            if (!fine) return "Enter a number.";
             if (auto wrong = row.set(member(d), value)) return "It " + text(*wrong) + ".";
             return {};
         };
-        auto& w = t.word(key, at + text(row.name), text(row.meaning), said(row, inheriting(theme, inherited)),
-                         said(row, inherited), row.is_set(theme), std::move(set));
-        w.now = row.is_set(theme) ? row.type == ThemeMember::Type::whole ? QString::number(row.get(theme).get<int>())
-                                                                         : text(row.get(theme).get<std::string>())
+        auto& w = t.word(key, at + text(row.name), text(row.meaning),
+                         silent ? text(row.subject) : said(row, inheriting(theme, inherited)), said(row, inherited),
+                         row.is_set(theme), std::move(set));
+        w.now = row.is_set(theme) ? row.type == ThemeMember::Type::integer ? QString::number(row.get(theme).get<int>())
+                                                                           : text(row.get(theme).get<std::string>())
                                   : QString();
         w.options = {{"", said(row, inherited)}};
         switch (row.type) {
             case ThemeMember::Type::colour:
                 w.options.insert(w.options.end(), colours().begin(), colours().end());
-                w.typed = "A colour of your own";
+                w.typed = "Another colour";
                 break;
             case ThemeMember::Type::family:
                 for (auto& family : QFontDatabase::families())
                     if (!QFontDatabase::isPrivateFamily(family)) w.options.push_back({family, family});
-                w.typed = "Another family, by its name";
+                w.typed = "Another font family";
                 break;
-            case ThemeMember::Type::whole:
+            case ThemeMember::Type::integer:
                 w.range = {static_cast<double>(row.low),
                            static_cast<double>(row.high),
                            row.is_set(theme) ? row.get(theme).get<double>()
@@ -67,10 +68,13 @@ QString describe_theme(PageBuilder& t, const QString& name, const QString& at, c
                            0};
                 break;
         }
-        told << text(row.sentence).replace("{}", "{" + key + "}");
+        if (silent)
+            defaults << key;
+        else
+            told << text(row.sentence).replace("{}", "{" + key + "}");
     }
-    auto last = told.takeLast();
-    return told.join(", ") + ", and " + last + ".";
+    if (!defaults.isEmpty()) told << t.defaults(defaults);
+    return told.join(" ");
 }
 
 }  // namespace ruedo::builder

@@ -33,6 +33,16 @@ struct PageBuilder {
         out.words.push_back(std::move(w));
         return out.words.back();
     }
+    /// One sentence for all that is at its default: "Label, colour and corners: default." Each opens by its own name.
+    QString defaults(const QStringList& keys) {
+        if (keys.isEmpty()) return {};
+        QStringList names;
+        for (auto& key : keys) names << "{" + key + "}";
+        for (auto& w : out.words)
+            if (w.key == keys.front() && !w.shown.isEmpty()) w.shown[0] = w.shown[0].toUpper();
+        auto last = names.takeLast();
+        return (names.isEmpty() ? last : names.join(", ") + " and " + last) + ": default.";
+    }
     /// A word with a list: one choice a value, the default first.
     Word& chosen(QString key, QString path, QString what, std::vector<Word::Option> options, const QString& now,
                  std::function<void(PlayerDocument&, std::size_t)> take) {
@@ -40,7 +50,7 @@ struct PageBuilder {
         auto shown = at == options.end() ? now : at->label;
         auto set = [options, take = std::move(take)](PlayerDocument& d, const QString& v) -> Taken {
             auto it = std::find_if(options.begin(), options.end(), [&](auto& c) { return c.value == v; });
-            if (it == options.end()) return QString("“%1” is none of these.").arg(v);
+            if (it == options.end()) return QString("“%1” is not one of these.").arg(v);
             take(d, static_cast<std::size_t>(it - options.begin()));
             return {};
         };
@@ -55,7 +65,7 @@ struct PageBuilder {
             bool fine = false;
             double n = v.toDouble(&fine);
             if (!fine || n < range.low || n > range.high)
-                return QString("A number from %1 to %2 is wanted.").arg(range.low).arg(range.high);
+                return QString("Enter a number from %1 to %2.").arg(range.low).arg(range.high);
             take(d, n);
             return {};
         };
@@ -69,21 +79,21 @@ struct PageBuilder {
     Word& coloured(QString key, QString path, QString what, const std::string& now, const std::string& usual,
                    std::function<std::string&(PlayerDocument&)> member) {
         auto set = [member = std::move(member)](PlayerDocument& d, const QString& v) -> Taken {
-            if (!is_colour(v.toStdString())) return "A colour such as #17131A is wanted.";
+            if (!is_colour(v.toStdString())) return "Enter a colour such as #17131A.";
             member(d) = v.toStdString();
             return {};
         };
         auto& w = word(std::move(key), std::move(path), std::move(what), colour_said(now), colour_said(usual),
                        now != usual, std::move(set));
         w.options.assign(colours().begin(), colours().begin() + 4);
-        w.typed = "A colour of your own", w.now = text(now);
+        w.typed = "Another colour", w.now = text(now);
         return w;
     }
     const PlayerSpec& spec() const { return document.player(player); }
     QString at() const { return QString("/players/%1/").arg(player); }
 };
 
-/// What is said of a theme, as one sentence that goes on after its beginning; what it does not set is `inherited`.
+/// The sentences of a theme; what it does not set is `inherited`.
 QString describe_theme(PageBuilder& t, const QString& name, const QString& at, const ThemeSpec& theme,
                        const ThemeSpec& inherited, std::function<ThemeSpec&(PlayerDocument&)> member);
 void describe_controls(PageBuilder& t);

@@ -162,26 +162,26 @@ std::optional<Sentences::Remark> WorkshopWindow::remark() {
     auto prepares = [this, plays] { project_.set_current(plays), prepare_source(); };
     if (for_target(d, project_.folder()).sources[plays].file != d.sources[plays].file)
         return Sentences::Remark{
-            true, QString("What plays here was made for %1.").arg(title), {{"See it in Prepare", prepares}}};
+            true, QString("This plays the conversion for %1.").arg(title), {{"See it in Prepare", prepares}}};
     auto verdict = shelf_->verdict_of(plays);
     if (!verdict || verdict->plays == Verdict::Plays::yes) return std::nullopt;
     if (plays_through())
         return Sentences::Remark{true,
-                                 QString("It is converted for %1 as it goes.").arg(title),
-                                 {{"Play it as it is", [this] { play_through(false); }}, {"Prepare it", prepares}}};
-    auto sentence = QString("%1 does not take this source as it is. %2")
+                                 QString("It is converted for %1 while it plays.").arg(title),
+                                 {{"Play the original", [this] { play_through(false); }}, {"Prepare it", prepares}}};
+    auto sentence = QString("%1 does not take this source. %2")
                         .arg(title, verdict->reasons.empty() ? QString() : text(verdict->reasons.front()));
     if (verdict->plays == Verdict::Plays::no || verdict->needs == std::vector<std::string>{"address"})
         return Sentences::Remark{false, sentence, {}};
     return Sentences::Remark{
-        false, sentence, {{"Play it converted as it goes", [this] { play_through(true); }}, {"Prepare it", prepares}}};
+        false, sentence, {{"Play it converted", [this] { play_through(true); }}, {"Prepare it", prepares}}};
 }
 
 /// Notifies users who look elsewhere.
 void WorkshopWindow::job_over(const Job& job) {
     if (isActiveWindow() && pages_->currentWidget() == prepare_) return;
     auto name = text(job.out.filename().string());
-    auto heading = QString(job.state == Job::State::done ? "“%1” is made" : "“%1” was not made").arg(name);
+    auto heading = QString(job.state == Job::State::done ? "“%1” is ready" : "“%1” failed").arg(name);
     if (!isActiveWindow()) notify_desktop(heading, text(job.sentence));
     if (job.state == Job::State::failed) say((heading + ". " + text(job.sentence)).toHtmlEscaped());
 }
@@ -232,7 +232,7 @@ void WorkshopWindow::paste() {
         add_sources(list);
 }
 void WorkshopWindow::choose_folder() {
-    auto folder = QFileDialog::getExistingDirectory(this, "Add what a folder holds",
+    auto folder = QFileDialog::getExistingDirectory(this, "Add a folder’s files",
                                                     QString::fromStdString(project_.folder().string()));
     if (!folder.isEmpty()) add_sources({folder});
 }
@@ -320,9 +320,9 @@ void WorkshopWindow::show_keys() {
     for (auto [key, meaning] : {std::pair{"Esc", "leave full screen"},
                                 {"Ctrl+1, 2, 3, 6", "Gather, Arrange, Prepare, Pack"},
                                 {"Ctrl+I", "add sources"},
-                                {"Ctrl+C on the path", "copy the stretch seen"},
-                                {"Ctrl+Left, Right on it", "to what happened before, after"},
-                                {"Tab, arrows, Delete", "arranging: select, move, take away"},
+                                {"Ctrl+C on the path", "copy the visible stretch"},
+                                {"Ctrl+Left, Right on it", "to the event before, after"},
+                                {"Tab, arrows, Delete", "arranging: select, move, remove"},
                                 {"Ctrl+C, X, V", "arranging: copy, cut, paste a control"},
                                 {"Ctrl+Z, Ctrl+Shift+Z", "undo, redo"},
                                 {"Ctrl+S, Ctrl+O, Ctrl+N", "save, open, new"}})

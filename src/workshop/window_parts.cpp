@@ -120,9 +120,9 @@ WorkshopWindow::WorkshopWindow(PlaybackHost& host)
             QMessageBox::NoIcon, "Ruedo",
             unfinished == 1
                 ? QString("One conversion is unfinished. It restarts the next time Ruedo opens.")
-                : QString("%1 conversions are not done yet. They go on when Ruedo starts next.").arg(unfinished),
+                : QString("%1 conversions are unfinished. They continue the next time Ruedo opens.").arg(unfinished),
             QMessageBox::NoButton, this);
-        auto* leave = ask.addButton("Leave all the same", QMessageBox::DestructiveRole);
+        auto* leave = ask.addButton("Leave anyway", QMessageBox::DestructiveRole);
         ask.addButton("Stay", QMessageBox::RejectRole);
         ask.exec();
         return ask.clickedButton() == leave;
@@ -241,7 +241,7 @@ QWidget* WorkshopWindow::make_top() {
     row->addWidget(title_);
     row->addSpacing(14);
     target_ = new QPushButton;
-    target_->setAccessibleName("Target that sources are judged for");
+    target_->setAccessibleName("Target that sources are checked against");
     auto* targets = new QMenu(this);
     connect(targets, &QMenu::aboutToShow, this, [this, targets] {
         targets->clear();
@@ -366,13 +366,13 @@ QWidget* WorkshopWindow::make_gather() {
     head->setSpacing(8);
     auto* add = new QPushButton("Add …");
     add->setMenu(make_add_menu());
-    auto* remove = new QPushButton("Take off the shelf");
+    auto* remove = new QPushButton("Remove");
     connect(remove, &QPushButton::clicked, this, [this] {
         auto d = project_.document();
         if (project_.current() >= d.sources.size()) return;
         auto at = project_.current();
         remove_source(d, at);
-        project_.change(d, "Taking a source off");
+        project_.change(d, "Removing a source");
         project_.set_current(std::min(at, d.sources.empty() ? 0 : d.sources.size() - 1));
     });
     auto enable = [this, remove] { remove->setEnabled(!project_.document().sources.empty()); };

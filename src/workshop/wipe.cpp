@@ -18,8 +18,8 @@ Wipe::Wipe(QWidget* parent) : QWidget(parent) {
     setFocusPolicy(Qt::StrongFocus);
     setMinimumSize(320, 200);
     setMouseTracking(true);
-    setAccessibleName("The picture as it is and as it will be");
-    setToolTip("Drag the line, or move it with the arrow keys; the wheel makes it larger.");
+    setAccessibleName("Original and conversion");
+    setToolTip("Drag the line, or move it with the arrow keys; the wheel zooms.");
 }
 
 void Wipe::show_pictures(const QImage& before, const QImage& after, const QString& word, const QImage& difference) {
@@ -111,16 +111,16 @@ void Wipe::paintEvent(QPaintEvent*) {
         g.setPen(c.ink);
         g.drawText(box, Qt::AlignCenter, words);
     };
-    auto after_word = after_.isNull() ? word_ : QString("as it will be");
+    auto after_word = after_.isNull() ? word_ : QString("converted");
     if (seen_ == Comparing::beside) {
         draw(g, all[0], before_), draw(g, all[1], after_);
-        if (!before_.isNull()) tag(seen_in(all[0]), "as it is", false);
+        if (!before_.isNull()) tag(seen_in(all[0]), "original", false);
         return tag(seen_in(all[1]), after_word, false);
     }
     auto room = all.front(), seen = seen_in(room);
     if (seen_ == Comparing::difference && both()) {
         draw(g, room, difference_);
-        return tag(seen, "how they differ, eight times", false);
+        return tag(seen, "difference, amplified eight times", false);
     }
     auto split = seen.left() + seen.width() * line_;
     draw(g, room, before_);
@@ -130,7 +130,7 @@ void Wipe::paintEvent(QPaintEvent*) {
         draw(g, room, after_);
         g.restore();
     }
-    if (!before_.isNull()) tag(seen, "as it is", false);
+    if (!before_.isNull()) tag(seen, "original", false);
     tag(seen, after_word, true);
     if (!both()) return;
     g.setPen(QPen(chalk, 2));

@@ -92,7 +92,7 @@ std::uint64_t whole(const json& j, const char* name, std::optional<std::uint64_t
     if (!j.contains(name) && usual) return *usual;
     auto& v = j.at(name);
     if (!v.is_number_unsigned() || v.get<std::uint64_t>() > last_id)
-        throw std::runtime_error(fmt::format("“{}” is not a whole number up to {}", name, last_id));
+        throw std::runtime_error(fmt::format("“{}” is not an integer up to {}", name, last_id));
     return v.get<std::uint64_t>();
 }
 }  // namespace

@@ -23,7 +23,7 @@ constexpr std::array<std::string_view, 3> effort_names{"quick", "middling", "tho
 struct Member {
     std::string_view group, name;  ///< The group is empty for what stands at the top.
     json schema;
-    std::string must;  ///< Continues a sentence: "must be a whole number from …".
+    std::string must;  ///< Continues a sentence: "must be an integer from …".
     bool (*take)(const json& value, Recipe& recipe);
     json (*give)(const Recipe& recipe);  ///< Null where it is left out.
     std::string_view values, without;
@@ -31,7 +31,7 @@ struct Member {
 
 json whole(std::int64_t low, std::int64_t high) { return {{"type", "integer"}, {"minimum", low}, {"maximum", high}}; }
 std::string must_be_whole(std::int64_t low, std::int64_t high) {
-    return fmt::format("must be a whole number from {} to {}", low, high);
+    return fmt::format("must be an integer from {} to {}", low, high);
 }
 template <std::size_t n>
 json one_of(const std::array<std::string_view, n>& names) {

@@ -117,7 +117,7 @@ struct ControlSettings {
 
 /// One setting: its name in documents, what it may be, and where it is kept.
 struct SettingKind {
-    enum class Type { time, whole, speeds, words, template_words, colour, choice, condition, yes_or_no };
+    enum class Type { time, integer, speeds, words, template_words, colour, choice, condition, yes_or_no };
     using Place =
         std::variant<Time ControlSettings::*, int ControlSettings::*, std::vector<double> ControlSettings::*,
                      std::string ControlSettings::*, bool ControlSettings::*, ControlSettings::Show ControlSettings::*>;
@@ -126,6 +126,9 @@ struct SettingKind {
     std::string_view meaning;
     std::string_view sentence;  ///< How it is said of a control; its value stands in the braces.
     std::string_view usual;  ///< How its default is said; for what is or is not, how both are, with a stroke between.
+    /// What it is called in the one sentence of all that is at its default ("Label, colour and corners: default");
+    /// empty for what always has its own.
+    std::string_view subject;
     Place place;
     std::int64_t low = 0, high = 0;  ///< Of times (ns) and whole numbers.
 

@@ -94,13 +94,13 @@ VideoSpec video_from(const json& j, const std::string& at) {
         if (k == "surround")
             picture.surround = colour(v, p);
         else if (k == "corner_px")
-            picture.corner = whole(v, p, 0, 1000);
+            picture.corner = integer(v, p, 0, 1000);
         else if (k == "render") {
             members(v, p, nullptr, [&](auto& rk, auto& rv, auto rp) {
                 if (rk == "width")
-                    picture.render_width = whole(rv, rp, 10, 8192);
+                    picture.render_width = integer(rv, rp, 10, 8192);
                 else if (rk == "height")
-                    picture.render_height = whole(rv, rp, 10, 8192);
+                    picture.render_height = integer(rv, rp, 10, 8192);
                 else if (rk == "scaling")
                     picture.blocky = one_of<int>(rv, rp, std::array<std::string_view, 2>{"smooth", "blocky"}) == 1;
                 else
@@ -169,7 +169,7 @@ ScreenSpec screen_from(const json& j, const std::string& at) {
         if (k == "arrangement")
             s.arrangement = one_of<ScreenSpec::Arrangement>(v, p, all_arrangements);
         else if (k == "gap_px")
-            s.gap = whole(v, p, 0, 200);
+            s.gap = integer(v, p, 0, 200);
         else if (k == "ground")
             s.ground = colour(v, p);
         else if (k == "one_sounds")
@@ -304,7 +304,7 @@ PlayerDocument read(const json& j, std::int64_t version) {
             d.mount = one_of<Mount>(v, p, all_mounts);
         else if (k == "mount_size") {
             if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be a width and a height"};
-            d.mount_width = whole(v[0], p + "/0", 100, 8192), d.mount_height = whole(v[1], p + "/1", 100, 8192);
+            d.mount_width = integer(v[0], p + "/0", 100, 8192), d.mount_height = integer(v[1], p + "/1", 100, 8192);
         } else if (k == "sources") {
             auto& sources = list(v, p, most_sources);
             for (std::size_t i = 0; i < sources.size(); ++i)

@@ -31,8 +31,8 @@ inline std::string text(const json& j, const std::string& at) {
     return j.get<std::string>();
 }
 inline Time time(const json& j, const std::string& at) {
-    bool whole = j.is_number_integer() && (!j.is_number_unsigned() || j.get<std::uint64_t>() <= INT64_MAX);
-    if (!whole || j.get<std::int64_t>() < 0) throw Mistake{at, "must be a whole number of nanoseconds, 0 or more"};
+    bool integer = j.is_number_integer() && (!j.is_number_unsigned() || j.get<std::uint64_t>() <= INT64_MAX);
+    if (!integer || j.get<std::int64_t>() < 0) throw Mistake{at, "must be an integer number of nanoseconds, 0 or more"};
     return {j.get<std::int64_t>()};
 }
 inline Time time_within(const json& j, const std::string& at, Time low, Time high) {
@@ -48,9 +48,9 @@ inline double number(const json& j, const std::string& at, double low, double hi
     return j.get<double>();
 }
 inline double fraction(const json& j, const std::string& at) { return number(j, at, 0, 1); }
-inline int whole(const json& j, const std::string& at, int low, int high) {
+inline int integer(const json& j, const std::string& at, int low, int high) {
     if (!j.is_number_integer() || j.get<double>() < low || j.get<double>() > high)
-        throw Mistake{at, fmt::format("must be a whole number from {} to {}", low, high)};
+        throw Mistake{at, fmt::format("must be an integer from {} to {}", low, high)};
     return j.get<int>();
 }
 inline bool yes_or_no(const json& j, const std::string& at) {

@@ -182,8 +182,8 @@ HangSpec hang_from(const json& j, const std::string& at) {
             h.bend = number(v, p, 0, most_length);
         else if (k == "surface") {
             if (!v.is_array() || v.size() != 2) throw Mistake{p, "must be a width and a height in pixels"};
-            h.surface_width = whole(v[0], p + "/0", least_surface, most_surface);
-            h.surface_height = whole(v[1], p + "/1", least_surface, most_surface);
+            h.surface_width = integer(v[0], p + "/0", least_surface, most_surface);
+            h.surface_height = integer(v[1], p + "/1", least_surface, most_surface);
         } else if (k == "margin_m")
             h.margin = number(v, p, 0, most_length);
         else if (k == "backing")

@@ -17,7 +17,7 @@ json object(json properties, json required = json::array()) {
     return j;
 }
 json list_of(json items, int most) { return {{"type", "array"}, {"items", std::move(items)}, {"maxItems", most}}; }
-json whole(std::int64_t low, std::int64_t high = INT64_MAX) {
+json integer(std::int64_t low, std::int64_t high = INT64_MAX) {
     json j{{"type", "integer"}, {"minimum", low}};
     if (high != INT64_MAX) j["maximum"] = high;
     return j;
@@ -50,7 +50,7 @@ json hang_schema() {
                    {"bend_m", number(0, in_room::most_length)},
                    {"surface",
                     {{"type", "array"},
-                     {"items", whole(in_room::least_surface, in_room::most_surface)},
+                     {"items", integer(in_room::least_surface, in_room::most_surface)},
                      {"minItems", 2},
                      {"maxItems", 2}}},
                    {"margin_m", number(0, in_room::most_length)},
@@ -120,7 +120,7 @@ void add_written_times(json& j) {
 json schema_of(const SettingKind& s) {
     using Type = SettingKind::Type;
     json j = any_text;
-    if (s.type == Type::time || s.type == Type::whole) j = whole(s.low, s.high);
+    if (s.type == Type::time || s.type == Type::integer) j = integer(s.low, s.high);
     if (s.type == Type::speeds) j = list_of(number(0.25, 4), 12);
     if (s.type == Type::yes_or_no) j = {{"type", "boolean"}};
     if (s.type == Type::choice) j = one_of({"mark", "words", "both"});
@@ -133,7 +133,7 @@ json theme_schema() {
     json members = json::object();
     for (auto& row : theme_members()) {
         auto& j = members[std::string(row.name)] = row.type == ThemeMember::Type::colour ? colour : any_text;
-        if (row.type == ThemeMember::Type::whole) j = whole(row.low, row.high);
+        if (row.type == ThemeMember::Type::integer) j = integer(row.low, row.high);
         if (row.type == ThemeMember::Type::family) j["minLength"] = 1, j["maxLength"] = 200;
         j["description"] = row.meaning;
     }
@@ -164,10 +164,11 @@ json project_schema() {
         {{"name", any_text},
          {"file",
           {{"type", "string"}, {"minLength", 1}, {"description", "Relative to the document's folder, or absolute."}}},
-         {"start", {{"oneOf", {one_of({"hold", "play"}), object({{"after_ns", whole(0)}}, {"after_ns"})}}}},
+         {"start", {{"oneOf", {one_of({"hold", "play"}), object({{"after_ns", integer(0)}}, {"after_ns"})}}}},
          {"loop",
           {{"oneOf",
-            {one_of({"none", "all"}), object({{"from_ns", whole(0)}, {"to_ns", whole(1)}}, {"from_ns", "to_ns"})}}}},
+            {one_of({"none", "all"}),
+             object({{"from_ns", integer(0)}, {"to_ns", integer(1)}}, {"from_ns", "to_ns"})}}}},
          {"fit", one_of({"contain", "cover", "fill", "none"})},
          {"align",
           {{"type", "array"},
@@ -175,7 +176,7 @@ json project_schema() {
            {"minItems", 2},
            {"maxItems", 2},
            {"description", "Across and down: 0 is left or top, 1 right or bottom."}}},
-         {"poster", {{"oneOf", {any_text, object({{"at_ns", whole(0)}}, {"at_ns"}), {{"const", false}}}}}},
+         {"poster", {{"oneOf", {any_text, object({{"at_ns", integer(0)}}, {"at_ns"}), {{"const", false}}}}}},
          {"captions", list_of(any_text, 100)},
          {"sound_language", any_text},
          {"text_language", any_text},
@@ -200,15 +201,15 @@ json project_schema() {
                                         {"tilt_deg", number(-90, 90)},
                                         {"out_m", number(0, in_room::place)}})}},
                       {"name"});
-    auto picture = object(
-        {{"surround", colour},
-         {"corner_px", whole(0, 1000)},
-         {"render",
-          object({{"width", whole(10, 8192)}, {"height", whole(10, 8192)}, {"scaling", one_of({"smooth", "blocky"})}},
-                 {"width", "height"})}});
+    auto picture = object({{"surround", colour},
+                           {"corner_px", integer(0, 1000)},
+                           {"render", object({{"width", integer(10, 8192)},
+                                              {"height", integer(10, 8192)},
+                                              {"scaling", one_of({"smooth", "blocky"})}},
+                                             {"width", "height"})}});
     json at_ends = at_end_names(), mounts = mount_names();
     auto screen = object({{"arrangement", one_of(json(arrangement_names()))},
-                          {"gap_px", whole(0, 200)},
+                          {"gap_px", integer(0, 200)},
                           {"ground", colour},
                           {"one_sounds", {{"type", "boolean"}}}});
     auto player = object({{"name", any_text},
@@ -219,9 +220,9 @@ json project_schema() {
                           {"volume", number(0, 1)},
                           {"muted", {{"type", "boolean"}}},
                           {"speed", number(0.25, 4)},
-                          {"hide_after_ns", whole(0)},
-                          {"give_up_after_ns", whole(0)},
-                          {"open_within_ns", whole(1'000'000'000, 600'000'000'000)},
+                          {"hide_after_ns", integer(0)},
+                          {"give_up_after_ns", integer(0)},
+                          {"open_within_ns", integer(1'000'000'000, 600'000'000'000)},
                           {"room", hang_schema()},
                           {"host", host_schema()},
                           {"remembers", list_of(one_of(json(remember_names())), 3)},
@@ -232,7 +233,7 @@ json project_schema() {
                 {"app", {{"type", "string"}, {"description", "Name of the app."}}},
                 {"target", {{"type", "string"}, {"description", "Name of the target that sources are judged for."}}},
                 {"mount", one_of(mounts)},
-                {"mount_size", {{"type", "array"}, {"items", whole(100, 8192)}, {"minItems", 2}, {"maxItems", 2}}},
+                {"mount_size", {{"type", "array"}, {"items", integer(100, 8192)}, {"minItems", 2}, {"maxItems", 2}}},
                 {"sources", list_of(source, 10000)},
                 {"screen", screen},
                 {"room", room_schema()},

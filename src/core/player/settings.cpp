@@ -15,38 +15,40 @@ constexpr std::array<std::string_view, 3> show_names{"mark", "words", "both"};
 
 using Setting = SettingKind::Type;
 const std::array settings_rows{
-    SettingKind{"by_ns", Setting::time, "what a press skips", "A press skips {}.", "10 seconds", &ControlSettings::by,
-                1'000'000, 3'600'000'000'000},
-    SettingKind{"frames", Setting::whole, "how many frames a press steps", "A press steps {}.", "1 frame",
+    SettingKind{"by_ns", Setting::time, "what a press skips", "A press skips {}.", "10 seconds", "",
+                &ControlSettings::by, 1'000'000, 3'600'000'000'000},
+    SettingKind{"frames", Setting::integer, "how many frames a press steps", "A press steps {}.", "1 frame", "",
                 &ControlSettings::frames, 1, 1000},
     SettingKind{"speeds", Setting::speeds, "the speeds that presses go through, 0.25 to 4, rising",
-                "Presses go through the speeds {}.", "0.5 1 1.5 2", &ControlSettings::speeds},
-    SettingKind{"template", Setting::template_words, "what it says; properties stand in braces", "It says {}.",
-                "nothing", &ControlSettings::words},
-    SettingKind{"figures", Setting::yes_or_no, "time and time left stand under the rail", "Under the rail stand {}.",
-                "time and time left/no figures", &ControlSettings::figures},
+                "Presses go through the speeds {}.", "0.5 1 1.5 2", "", &ControlSettings::speeds},
+    SettingKind{"template", Setting::template_words, "its text; properties stand in braces", "Its text is {}.",
+                "nothing", "", &ControlSettings::words},
+    SettingKind{"figures", Setting::yes_or_no, "time and time left are shown under the rail",
+                "Under the rail it shows {}.", "time and time left/no figures", "", &ControlSettings::figures},
     SettingKind{"ticks", Setting::yes_or_no, "keyframes are marked on the rail, of local clips", "On the rail {}.",
-                "keyframes are marked/no keyframes are marked", &ControlSettings::ticks},
-    SettingKind{"stills", Setting::yes_or_no, "while it is dragged, the picture of the place stands above it",
-                "While it is dragged, {}.", "the picture of the place stands above it/nothing stands above it",
+                "keyframes are marked/no keyframes are marked", "", &ControlSettings::ticks},
+    SettingKind{"stills", Setting::yes_or_no, "while it is dragged, the frame at that position is shown above it",
+                "While it is dragged, {}.", "the frame at that position is shown above it/no frame is shown", "",
                 &ControlSettings::stills},
-    SettingKind{"show", Setting::choice, "a mark, words, or both", "It shows {}.", "a mark", &ControlSettings::show},
-    SettingKind{"words", Setting::words, "its words, where the usual ones will not do", "It is called {}.",
-                "what a press will do", &ControlSettings::words},
+    SettingKind{"show", Setting::choice, "a mark, words, or both", "It shows {}.", "a mark", "",
+                &ControlSettings::show},
+    SettingKind{"words", Setting::words, "its label, where the default is not meant", "Its label is {}.",
+                "the action a press will take", "label", &ControlSettings::words},
     SettingKind{"when", Setting::condition, "when it is visible (docs/conditions.md)", "It appears {}.",
-                "with what hides and comes back", &ControlSettings::when},
+                "with the other controls", "visibility", &ControlSettings::when},
     SettingKind{"usable", Setting::condition, "when it can be used (docs/conditions.md)", "It can be used {}.",
-                "whenever it can do something", &ControlSettings::usable},
-    SettingKind{"size", Setting::whole, "height in pixels; 0 as the mount has it", "Its height is {}.",
-                "what the mount has", &ControlSettings::size, 0, 400},
-    SettingKind{"ink", Setting::colour, "colour of its mark and words", "Its ink is {}.", "the usual one",
+                "whenever it has an effect", "use", &ControlSettings::usable},
+    SettingKind{"size", Setting::integer, "height in pixels; 0 for the mount’s default", "Its height is {}.",
+                "the mount’s default", "height", &ControlSettings::size, 0, 400},
+    SettingKind{"ink", Setting::colour, "colour of its mark and words", "Its colour is {}.", "the theme’s", "colour",
                 &ControlSettings::ink},
-    SettingKind{"ground", Setting::colour, "colour behind it", "Its ground is {}.", "the usual one",
-                &ControlSettings::ground},
-    SettingKind{"radius", Setting::whole, "of its ground’s corners, in pixels; -1 as its kind has it",
-                "Its corners are {}.", "as its kind has them", &ControlSettings::radius, -1, 200},
-    SettingKind{"rank", Setting::whole, "what folds away first has the highest, 1 to 9; 0 as its kind has it",
-                "Where room is short it folds away {}.", "in its kind’s turn", &ControlSettings::rank, 0, 9},
+    SettingKind{"ground", Setting::colour, "colour of its background", "Its background is {}.", "the theme’s",
+                "background", &ControlSettings::ground},
+    SettingKind{"radius", Setting::integer, "corner radius of its background, in pixels; -1 for the default",
+                "Its corner radius is {}.", "the default", "corners", &ControlSettings::radius, -1, 200},
+    SettingKind{"rank", Setting::integer, "what moves into the ⋯ menu first has the highest, 1 to 9; 0 for the default",
+                "Without enough room it moves into the ⋯ menu {}.", "in the default order", "order in the ⋯ menu",
+                &ControlSettings::rank, 0, 9},
 };
 
 template <class... F>
@@ -76,11 +78,11 @@ std::optional<std::string> SettingKind::set(ControlSettings& settings, const nlo
         return v.is_string() && v.get_ref<const std::string&>().size() <= 4096 ? &v.get_ref<const std::string&>()
                                                                                : nullptr;
     };
-    auto whole = [&](auto write) -> std::optional<std::string> {
+    auto integer = [&](auto write) -> std::optional<std::string> {
         bool fits = v.is_number_integer() && (!v.is_number_unsigned() || v.get<std::uint64_t>() <= INT64_MAX);
         if (!fits || v.get<std::int64_t>() < low || v.get<std::int64_t>() > high)
-            return type == Type::time ? fmt::format("must be a whole number of nanoseconds from {} to {}", low, high)
-                                      : fmt::format("must be a whole number from {} to {}", low, high);
+            return type == Type::time ? fmt::format("must be an integer of nanoseconds from {} to {}", low, high)
+                                      : fmt::format("must be an integer from {} to {}", low, high);
         write(v.get<std::int64_t>());
         return {};
     };
@@ -94,8 +96,8 @@ std::optional<std::string> SettingKind::set(ControlSettings& settings, const nlo
         return {};
     };
     return std::visit(
-        Each{[&](Time ControlSettings::* m) { return whole([&](auto n) { settings.*m = Time{n}; }); },
-             [&](int ControlSettings::* m) { return whole([&](auto n) { settings.*m = static_cast<int>(n); }); },
+        Each{[&](Time ControlSettings::* m) { return integer([&](auto n) { settings.*m = Time{n}; }); },
+             [&](int ControlSettings::* m) { return integer([&](auto n) { settings.*m = static_cast<int>(n); }); },
              [&](std::string ControlSettings::* m) { return words(m); },
              [&](bool ControlSettings::* m) -> std::optional<std::string> {
                  if (!v.is_boolean()) return "must be true or false";

@@ -13,18 +13,17 @@ namespace {
 using ThemeType = ThemeMember::Type;
 const std::array theme_rows{
     ThemeMember{"accent", ThemeType::colour, "colour of positions, levels and the chief control", "",
-                "the accent is {}", "wine", &ThemeSpec::accent},
-    ThemeMember{"text", ThemeType::colour, "colour of words and marks", "", "words and marks are {}",
-                "dark on light and light on dark", &ThemeSpec::text},
-    ThemeMember{"background", ThemeType::colour, "colour of bars, and behind what stands on the picture alone", "",
-                "behind them is {}", "sand", &ThemeSpec::background},
-    ThemeMember{"font", ThemeType::family,
-                "family of its words; one that a device lacks is replaced by the device’s own", "", "the font is {}",
-                "the system’s", &ThemeSpec::font},
-    ThemeMember{"corner_px", ThemeType::whole, "radius of the corners of bars and controls", "px",
-                "corners are rounded {}", "as usual", &ThemeSpec::corner, 0, 100},
-    ThemeMember{"mark_size", ThemeType::whole, "size of marks, in per cent of the usual one", "%", "marks are {}",
-                "of their usual size", &ThemeSpec::mark_size, 50, 150},
+                "Its accent is {}.", "wine", "accent", &ThemeSpec::accent},
+    ThemeMember{"text", ThemeType::colour, "colour of words and marks", "", "Words and marks are {}.",
+                "dark on light and light on dark", "text", &ThemeSpec::text},
+    ThemeMember{"background", ThemeType::colour, "colour of bars, and behind single controls on the picture", "",
+                "The background is {}.", "sand", "background", &ThemeSpec::background},
+    ThemeMember{"font", ThemeType::family, "font family; one that a device lacks is replaced by the device’s own", "",
+                "The font is {}.", "the system’s", "font", &ThemeSpec::font},
+    ThemeMember{"corner_px", ThemeType::integer, "corner radius of bars and controls", "px", "The corner radius is {}.",
+                "the default", "corners", &ThemeSpec::corner, 0, 100},
+    ThemeMember{"mark_size", ThemeType::integer, "size of marks, in per cent of the default", "%", "Marks are {}.",
+                "at their default size", "marks", &ThemeSpec::mark_size, 50, 150},
 };
 }  // namespace
 
@@ -39,7 +38,7 @@ nlohmann::json ThemeMember::get(const ThemeSpec& theme) const {
 std::optional<std::string> ThemeMember::set(ThemeSpec& theme, const nlohmann::json& v) const {
     if (auto* number = std::get_if<int ThemeSpec::*>(&place)) {
         if (!v.is_number_integer() || v.get<double>() < low || v.get<double>() > high)
-            return fmt::format("must be a whole number from {} to {}", low, high);
+            return fmt::format("must be an integer from {} to {}", low, high);
         theme.*(*number) = v.get<int>();
         return {};
     }

@@ -25,13 +25,14 @@ struct ThemeSpec {
 
 /// One member: its name in documents, what it may be, and where it is kept.
 struct ThemeMember {
-    enum class Type { colour, family, whole };
+    enum class Type { colour, family, integer };
     using Place = std::variant<std::string ThemeSpec::*, int ThemeSpec::*>;
     std::string_view name;
     Type type;
     std::string_view meaning, unit;
     std::string_view sentence;  ///< How it is said; its value stands in the braces.
     std::string_view usual;     ///< How it is said where nobody sets it.
+    std::string_view subject;   ///< What it is called in the one sentence of all that is at its default.
     Place place;
     int low = 0, high = 0;  ///< Of whole numbers.
 
