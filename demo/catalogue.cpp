@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
+#include "codec/codec.h"
 #include "demo/catalogue.h"
 
 #include <unistd.h>

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
 // Projects as texts: what is wrong with them, where, and what mends it.
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "checking.h"

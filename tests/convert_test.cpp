@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // Clips made of clips: every picture where it was, every sound where it was, in the shape that was asked for.
+#include <fmt/format.h>
 #include <fstream>
 
 #include "conversions.h"

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 // The picture of a room against sixty-four rays for each pixel, and against itself drawn anew.
+#include "player/screen.h"
 #include "scene/order.h"
 #include "scene/projection.h"
 #include "scenes.h"

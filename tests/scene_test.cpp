@@ -4,6 +4,7 @@
 #include <set>
 
 #include "player/drop.h"
+#include "player/screen.h"
 #include "scene/findings.h"
 #include "scenes.h"
 

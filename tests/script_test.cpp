@@ -3,6 +3,7 @@
 #include "headless.h"
 
 #include <cmath>
+#include <set>
 
 #include "support.h"
 

@@ -2,6 +2,7 @@
 // Playing what a target can't take, made for it while it plays; and sources of every awkward kind.
 #include "conversions.h"
 #include "convert/through.h"
+#include "media/codec_headers.h"
 
 using namespace ruedo;
 using namespace ruedo::test;
