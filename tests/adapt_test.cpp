@@ -17,7 +17,7 @@ using namespace ruedo;
 using namespace ruedo::test;
 using namespace ruedo::stream;
 
-TEST_CASE("what goes through a link and when it is through are each other's inverse") {
+TEST_CASE("What goes through a link and when it is through are each other's inverse", "[adapt]") {
     for (auto& w : synthetic_traces(12, 5)) {
         std::mt19937 random(3);
         for (int i = 0; i < 200; ++i) {
@@ -44,7 +44,8 @@ TEST_CASE("what goes through a link and when it is through are each other's inve
     }
 }
 
-TEST_CASE("what comes through in two stretches is what comes through in both, and named weather is found by its name") {
+TEST_CASE("What comes through in two stretches is what comes through in both, and named weather is found by its name",
+          "[adapt]") {
     auto all = synthetic_traces(8, 9);
     for (auto& w : network_traces()) {
         all.push_back(w);
@@ -69,7 +70,8 @@ TEST_CASE("what comes through in two stretches is what comes through in both, an
     CHECK_FALSE(find_network_trace("/nowhere/weather.csv"));
 }
 
-TEST_CASE("a run is worth more the more bits it shows, and less for every change and every second it stands") {
+TEST_CASE("A run is worth more the more bits it shows, and less for every change and every second it stands",
+          "[adapt]") {
     std::mt19937 random(13);
     for (int i = 0; i < 500; ++i) {
         std::vector<double> rates{1e5 + static_cast<double>(random() % 900'000)};
@@ -103,7 +105,7 @@ TEST_CASE("a run is worth more the more bits it shows, and less for every change
     }
 }
 
-TEST_CASE("an estimate lies among what was seen, and an outage does not stay in it") {
+TEST_CASE("An estimate lies among what was seen, and an outage does not stay in it", "[adapt]") {
     std::mt19937 random(1);
     for (int run = 0; run < 200; ++run) {
         adapt::Throughput t;
@@ -126,7 +128,7 @@ TEST_CASE("an estimate lies among what was seen, and an outage does not stay in 
     CHECK(steady.now().mean > 3e6);
 }
 
-TEST_CASE("every rule keeps to the ladder, to the mount, and asks for no less on a better link") {
+TEST_CASE("Every rule keeps to the ladder, to the mount, and asks for no less on a better link", "[adapt]") {
     auto ladder = adapt::usual_ladder();
     std::mt19937 random(2);
     for (auto name : adapt::policy_names()) {
@@ -159,8 +161,8 @@ TEST_CASE("every rule keeps to the ladder, to the mount, and asks for no less on
     CHECK(!adapt::give_up_for(s, 0, 17e6, 0.5e6, 1_s));
 }
 
-TEST_CASE(
-    "how good rungs look decides between them where it is stated, and the same scale stretched decides the same") {
+TEST_CASE("How good rungs look decides between them where it is stated, and the same scale stretched decides the same",
+          "[adapt]") {
     auto ladder = adapt::usual_ladder();
     std::mt19937 random(11);
     std::vector<double> by_bitrate, hardly_better{1, 60, 92, 99, 100}, stretched;
@@ -194,7 +196,7 @@ TEST_CASE(
     CHECK((lower > 30 && lower > other));
 }
 
-TEST_CASE("the default rule comes near to who knew the weather beforehand, and nobody beats that") {
+TEST_CASE("The default rule comes near to who knew the weather beforehand, and nobody beats that", "[adapt]") {
     auto ladder = adapt::usual_ladder();
     double sum = 0;
     auto links = synthetic_traces(12, 3);
@@ -217,7 +219,7 @@ TEST_CASE("the default rule comes near to who knew the weather beforehand, and n
     CHECK((run.stalls == 0 && run.mean_bitrate > 2e6 && run.started < 2_s));
 }
 
-TEST_CASE("a folder is served as its standard has it, and nothing outside it") {
+TEST_CASE("A folder is served as its standard has it, and nothing outside it", "[adapt]") {
     Folder folder;
     put(folder / "a.ts", Bytes(1000, 7));
     put(folder / ".secret", Bytes(10, 7));
@@ -262,7 +264,7 @@ TEST_CASE("a folder is served as its standard has it, and nothing outside it") {
     CHECK(!StaticServer::start({.folder = folder / "none"}));
 }
 
-TEST_CASE("what is served in some weather takes as long as that link takes") {
+TEST_CASE("What is served in some weather takes as long as that link takes", "[adapt]") {
     Folder folder;
     put(folder / "a.ts", Bytes(250'000, 7));
     NetworkTrace w;
@@ -277,7 +279,7 @@ TEST_CASE("what is served in some weather takes as long as that link takes") {
     CHECK(got.took <= 700_ms + timer.stood() * 4);
 }
 
-TEST_CASE("a finished list as a live one slides on, without a gap and without an end") {
+TEST_CASE("A finished list as a live one slides on, without a gap and without an end", "[adapt]") {
     std::string finished = "#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-MAP:URI=\"init.mp4\"\n";
     for (int i = 0; i < 10; ++i) finished += fmt::format("#EXTINF:2.0,\nseg{}.m4s\n", i);
     finished += "#EXT-X-ENDLIST\n";
@@ -300,7 +302,8 @@ TEST_CASE("a finished list as a live one slides on, without a gap and without an
     }
 }
 
-TEST_CASE("whatever a finished list holds, the live one names the same bytes, keys and headers, lap after lap") {
+TEST_CASE("Whatever a finished list holds, the live one names the same bytes, keys and headers, lap after lap",
+          "[adapt]") {
     std::mt19937 random(4);
     auto parsed = [](const std::string& text) {
         return value(parse_playlist({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()}, "/x/l.m3u8"))
@@ -354,7 +357,7 @@ TEST_CASE("whatever a finished list holds, the live one names the same bytes, ke
     }
 }
 
-TEST_CASE("a live stream plays from near its edge, and goes on past where its list ended at first") {
+TEST_CASE("A live stream plays from near its edge, and goes on past where its list ended at first", "[adapt]") {
     auto host = value(StaticServer::start({.folder = fixture("streams"), .live = true}));
     auto clip = std::shared_ptr<Clip>(value(open_clip(host->address() + "ts/180p/index.m3u8", {})));
     CHECK((clip->info().live && !clip->info().duration_known));
@@ -373,7 +376,7 @@ TEST_CASE("a live stream plays from near its edge, and goes on past where its li
     }
 }
 
-TEST_CASE("rungs change on a link that changes, and no picture is lost or comes twice") {
+TEST_CASE("Rungs change on a link that changes, and no picture is lost or comes twice", "[adapt]") {
     NetworkTrace w;
     w.steps = {{{}, 6e6}, {400_ms, 0.25e6}, {1500_ms, 6e6}}, w.length = 2500_ms, w.delay = 5_ms, w.settle();
     auto host = value(StaticServer::start({.folder = fixture("streams"), .network_trace = w}));

@@ -67,7 +67,7 @@ const std::vector<Command> commands{
     {"targets", false, {}, {}}};
 }  // namespace
 
-TEST_CASE("whatever is typed, there is one document and an exit code that says which kind") {
+TEST_CASE("Whatever is typed, there is one document and an exit code that says which kind", "[command-line]") {
     Folder folder;
     auto here = fs::current_path();
     fs::current_path(folder.path);
@@ -147,7 +147,7 @@ TEST_CASE("whatever is typed, there is one document and an exit code that says w
     fs::current_path(here);
 }
 
-TEST_CASE("an output never takes the place of what is there, and never that of the input") {
+TEST_CASE("An output never takes the place of what is there, and never that of the input", "[command-line]") {
     Folder folder;
     auto clip = (folder / "clip.webm").string(), other = (folder / "other.wav").string();
     fs::copy_file(fixture("audio_opus.ogg"), clip);
@@ -180,7 +180,7 @@ TEST_CASE("an output never takes the place of what is there, and never that of t
     CHECK(frames(true).exit == 0);
 }
 
-TEST_CASE("help and versions are documents too, slips are guessed, and a full disk is no success") {
+TEST_CASE("Help and versions are documents too, slips are guessed, and a full disk is no success", "[command-line]") {
     CHECK(json::parse(run({"--help", "--json"}).out).contains("help"));
     CHECK(json::parse(run({"play", "--help", "--json"}).out).contains("help"));
     CHECK(json::parse(run({"--version", "--json"}).out).contains("version"));
@@ -216,7 +216,7 @@ TEST_CASE("help and versions are documents too, slips are guessed, and a full di
     CHECK(plain.out.find('\x07') == std::string::npos);
 }
 
-TEST_CASE("commands work where there is no home and no working folder any more") {
+TEST_CASE("Commands work where there is no home and no working folder any more", "[command-line]") {
     auto* home = std::getenv("HOME");
     std::string kept = home ? home : "";
     auto* config = std::getenv("XDG_CONFIG_HOME");

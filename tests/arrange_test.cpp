@@ -66,7 +66,8 @@ struct Bench {
 };
 }  // namespace
 
-TEST_CASE("from a bare picture: play, position and volume beside it, captions when there are any, a strip") {
+TEST_CASE("From a bare picture: play, position and volume beside it, captions when there are any, a strip",
+          "[arrange][captions]") {
     auto d = document_of({"text_webvtt.mkv", "vp9_opus.webm"});
     d.player().bars.clear(), d.player().controls.clear();
     Bench b(d);
@@ -113,7 +114,7 @@ TEST_CASE("from a bare picture: play, position and volume beside it, captions wh
     CHECK(b.player().controls.empty());
 }
 
-TEST_CASE("picture, keys and text select the same control, and keys move it, take it away and copy it") {
+TEST_CASE("Picture, keys and text select the same control, and keys move it, take it away and copy it", "[arrange]") {
     Bench b;
     auto& project = b.project();
     auto told = [&] { return b.window.sentences().plain_text(); };
@@ -158,7 +159,7 @@ TEST_CASE("picture, keys and text select the same control, and keys move it, tak
     CHECK(project.document() == before);
 }
 
-TEST_CASE("a control is dragged along the bar and onto the picture, and lands where it was shown to") {
+TEST_CASE("A control is dragged along the bar and onto the picture, and lands where it was shown to", "[arrange]") {
     Bench b;
     std::mt19937 random(61);
     for (int i = 0; i < 25; ++i) {
@@ -180,7 +181,8 @@ TEST_CASE("a control is dragged along the bar and onto the picture, and lands wh
     CHECK(b.project().document() == before);
 }
 
-TEST_CASE("a condition of one's own decides when a control is seen, and what is wrong with one is said in place") {
+TEST_CASE("A condition of one's own decides when a control is seen, and what is wrong with one is said in place",
+          "[arrange]") {
     Bench b;
     b.window.mount().set_arranging(true);
     b.project().select("mute");
@@ -225,7 +227,7 @@ TEST_CASE("a condition of one's own decides when a control is seen, and what is 
     CHECK(s.plain_text().contains("corners"));
 }
 
-TEST_CASE("turning the handset is one press, and neither that nor arranging interrupts playing") {
+TEST_CASE("Turning the handset is one press, and neither that nor arranging interrupts playing", "[arrange]") {
     auto d = document_of({"vp9_opus.webm"});
     d.mount = Mount::handset_upright;
     d.sources[0].loop.kind = Loop::Kind::all;
@@ -279,7 +281,8 @@ TEST_CASE("turning the handset is one press, and neither that nor arranging inte
         if (c.shown) CHECK(c.box.y >= shape.top);
 }
 
-TEST_CASE("a window has the size that is typed or dragged, and what is chosen on the player outlasts an edit") {
+TEST_CASE("A window has the size that is typed or dragged, and what is chosen on the player outlasts an edit",
+          "[arrange]") {
     Bench b;
     auto& view = b.window.player();
     auto& mount = b.window.mount();
@@ -312,7 +315,8 @@ TEST_CASE("a window has the size that is typed or dragged, and what is chosen on
     CHECK(soon([&] { return !view.snapshot().muted; }));
 }
 
-TEST_CASE("a word that was changed offers its default, and a condition that can never be is marked with the reason") {
+TEST_CASE("A word that was changed offers its default, and a condition that can never be is marked with the reason",
+          "[arrange]") {
     Bench b;
     auto& s = b.window.sentences();
     b.project().select("back");
@@ -337,8 +341,8 @@ TEST_CASE("a word that was changed offers its default, and a condition that can 
     CHECK(soon([&] { return s.wrong("when").isEmpty(); }));
 }
 
-TEST_CASE(
-    "side by side the other mounts show the same pictures, laid out for themselves, and nothing is decoded twice") {
+TEST_CASE("Side by side the other mounts show the same pictures, laid out for themselves, and nothing is decoded twice",
+          "[arrange]") {
     Bench b;
     auto& view = b.window.player();
     b.window.mount().set_arranging(false);
@@ -383,7 +387,8 @@ TEST_CASE(
     CHECK(b.window.mount().mirrors().empty());
 }
 
-TEST_CASE("a player to begin from is chosen with a picture of it, taken over in one step, and plays") {
+TEST_CASE("A player to begin from is chosen with a picture of it, taken over in one step, and plays",
+          "[arrange][seek]") {
     Bench b(document_of({"vp9_opus.webm", "h264_high_aac.mp4"}));
     auto before = b.project().document();
     for (auto& t : templates()) {
@@ -417,7 +422,8 @@ TEST_CASE("a player to begin from is chosen with a picture of it, taken over in 
     }
 }
 
-TEST_CASE("two players are put together on one screen, each by itself, and controls go from one to the other") {
+TEST_CASE("Two players are put together on one screen, each by itself, and controls go from one to the other",
+          "[arrange]") {
     Bench b(document_of({"vp9_opus.webm", "h264_high_aac.mp4"}));
     auto& s = b.window.sentences();
     auto& screen = b.window.screen();
@@ -504,7 +510,7 @@ TEST_CASE("two players are put together on one screen, each by itself, and contr
     CHECK(soon([&] { return screen.player(0).snapshot().source == "h264_high_aac.mp4"; }));
 }
 
-TEST_CASE("a finger presses and drags what a mouse does, in use and while arranging") {
+TEST_CASE("A finger presses and drags what a mouse does, in use and while arranging", "[arrange]") {
     auto* finger = QTest::createTouchDevice();
     Bench b;
     b.window.mount().set_arranging(false);
@@ -545,7 +551,7 @@ TEST_CASE("a finger presses and drags what a mouse does, in use and while arrang
     CHECK(b.player().control("toggle")->slot == before);
 }
 
-TEST_CASE("two windows are two workshops: each plays, is pressed, changed and closed on its own") {
+TEST_CASE("Two windows are two workshops: each plays, is pressed, changed and closed on its own", "[arrange]") {
     auto first = std::make_unique<Bench>();
     Bench second(document_of({"h264_high_aac.mp4"}));
     for (auto* b : {first.get(), &second}) b->window.mount().set_arranging(false);
@@ -576,7 +582,7 @@ TEST_CASE("two windows are two workshops: each plays, is pressed, changed and cl
     CHECK(second.player().control("volume"));
 }
 
-TEST_CASE("what is dropped while arranging joins the shelf, and what is under way goes on") {
+TEST_CASE("What is dropped while arranging joins the shelf, and what is under way goes on", "[arrange]") {
     Bench b;
     b.window.player().controller().play();
     REQUIRE(soon([&] { return b.window.player().snapshot().state.phase == Phase::playing; }));

@@ -79,7 +79,7 @@ class RawServer {
 };
 }  // namespace
 
-TEST_CASE("what states no length plays as it comes, though its end never does") {
+TEST_CASE("What states no length plays as it comes, though its end never does", "[network][buffer]") {
     auto server = LoopbackServer::start();
     for (auto name : {"audio_info.mp3", "audio_opus.ogg", "theora_vorbis.ogv", "live_unknown_sizes.webm",
                       "vp9_opus.webm", "h264_aac.ts", "audio.flac", "frag_no_sidx.mp4"}) {
@@ -101,7 +101,7 @@ TEST_CASE("what states no length plays as it comes, though its end never does") 
     }
 }
 
-TEST_CASE("what has no end has no laps either: repeating it changes nothing of how it plays") {
+TEST_CASE("What has no end has no laps either: repeating it changes nothing of how it plays", "[network][buffer]") {
     auto server = LoopbackServer::start();
     server->serve("/station.mp3", {.file = fixture("audio_vbr_no_info.mp3").string(), .endless = true});
     Live live;
@@ -117,7 +117,7 @@ TEST_CASE("what has no end has no laps either: repeating it changes nothing of h
     }
 }
 
-TEST_CASE("a station without an end is looked at in part, and memory stays within the window") {
+TEST_CASE("A station without an end is looked at in part, and memory stays within the window", "[network][buffer]") {
     auto server = LoopbackServer::start();
     for (auto name : {"audio_vbr_no_info.mp3", "h264_aac.ts", "live_unknown_sizes.webm"}) {
         INFO(name);
@@ -169,7 +169,7 @@ TEST_CASE("a station without an end is looked at in part, and memory stays withi
 #endif
 }
 
-TEST_CASE("what has arrived plays, though the server knows no parts and the rest is on its way") {
+TEST_CASE("What has arrived plays, though the server knows no parts and the rest is on its way", "[network][buffer]") {
     auto server = LoopbackServer::start();
     for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_aac.ts", "frag_no_sidx.mp4", "h264_cbp_opus_frag.mp4",
                       "audio_info.mp3", "mjpeg_pcm.avi"}) {
@@ -189,7 +189,7 @@ TEST_CASE("what has arrived plays, though the server knows no parts and the rest
     }
 }
 
-TEST_CASE("joined transport streams play to their end over http as from disk") {
+TEST_CASE("Joined transport streams play to their end over http as from disk", "[network][buffer][mpegts]") {
     Folder folder;
     auto joined = many(bytes_of(fixture("h264_aac.ts")), 3);
     put(folder / "joined.ts", joined);
@@ -211,7 +211,7 @@ TEST_CASE("joined transport streams play to their end over http as from disk") {
     }
 }
 
-TEST_CASE("what begins anew without an end plays on, or ends where a second recording begins") {
+TEST_CASE("What begins anew without an end plays on, or ends where a second recording begins", "[network][buffer]") {
     auto server = LoopbackServer::start();
     struct {
         const char* name;
@@ -241,7 +241,7 @@ TEST_CASE("what begins anew without an end plays on, or ends where a second reco
     }
 }
 
-TEST_CASE("parts whose times start over lie end to end, whichever stream comes to them first") {
+TEST_CASE("Parts whose times start over lie end to end, whichever stream comes to them first", "[network][buffer]") {
     std::mt19937 random(11);
     for (int round = 0; round < 40; ++round) {
         mpegts::Joins joins;
@@ -290,7 +290,8 @@ TEST_CASE("parts whose times start over lie end to end, whichever stream comes t
     }
 }
 
-TEST_CASE("pictures of what can't be sought are those of the times asked for, whatever their order") {
+TEST_CASE("Pictures of what can't be sought are those of the times asked for, whatever their order",
+          "[network][buffer][seek]") {
     auto server = LoopbackServer::start();
     std::vector<Time> times{5500_ms, 200_ms, 3_s, 3_s, 0_s, 1999_ms, 5999_ms};
     using PresentedFrame = std::vector<std::pair<Time, std::optional<int>>>;
@@ -324,7 +325,7 @@ TEST_CASE("pictures of what can't be sought are those of the times asked for, wh
     CHECK((!ended && ended.error().sentence == "Enough." && seen == 3));
 }
 
-TEST_CASE("after it starved it waits until it can go through") {
+TEST_CASE("After it starved it waits until it can go through", "[network][buffer]") {
     auto server = LoopbackServer::start();
     auto file = fixture("h264_high_aac.mp4");
     // Six seconds that take six and a half to come: going on at once would starve at every step.
@@ -339,7 +340,8 @@ TEST_CASE("after it starved it waits until it can go through") {
     CHECK(live.events("starved") <= 3);
 }
 
-TEST_CASE("opening has one deadline, whatever the server does with its time, and says what took it") {
+TEST_CASE("Opening has one deadline, whatever the server does with its time, and says what took it",
+          "[network][buffer]") {
     auto server = LoopbackServer::start();
     auto clip = bytes_of(fixture("vp9_opus.webm"));
     server->serve("/mute", {.never_answers = true});
@@ -370,7 +372,8 @@ TEST_CASE("opening has one deadline, whatever the server does with its time, and
     CHECK(time < 2_s);
 }
 
-TEST_CASE("whoever stops waiting is obeyed at once, in files without end and captions of gigabytes too") {
+TEST_CASE("Whoever stops waiting is obeyed at once, in files without end and captions of gigabytes too",
+          "[network][buffer][captions]") {
     Folder folder;
     // Twenty gigabytes that take no room: a stream behind which nothing comes for a very long while.
     auto huge = folder / "huge.ts";
@@ -422,7 +425,8 @@ TEST_CASE("whoever stops waiting is obeyed at once, in files without end and cap
     CHECK(code == ErrorCode::timeout);
 }
 
-TEST_CASE("giving one thing up leaves the others alone: captions come though a seek is made meanwhile") {
+TEST_CASE("Giving one thing up leaves the others alone: captions come though a seek is made meanwhile",
+          "[network][buffer][seek][captions]") {
     auto server = LoopbackServer::start();
     std::string srt = "1\n00:00:00,500 --> 00:00:05,500\nThe lamp turns.\n";
     server->serve("/slow.en.srt", {.body = Bytes(srt.begin(), srt.end()), .drip_ms = 8});
@@ -436,7 +440,8 @@ TEST_CASE("giving one thing up leaves the others alone: captions come though a s
     CHECK(live.until([](auto& s) { return s.cues && s.cues->list.size() == 1; }));
 }
 
-TEST_CASE("what is not http is called that, and not a redirect, and what is asked too much is asked again") {
+TEST_CASE("What is not http is called that, and not a redirect, and what is asked too much is asked again",
+          "[network][buffer]") {
     for (auto answer :
          {"this is no answer at all\r\n\r\n", "SSH-2.0-harbour\r\n", "HTTP/9.9 banana\r\n\r\n", "\x16\x03\x01\x02"}) {
         RawServer raw(answer);

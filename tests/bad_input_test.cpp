@@ -67,7 +67,7 @@ const std::vector<std::string> varied{"h264_high_aac.mp4",
                                       "hevc.mp4"};
 }  // namespace
 
-TEST_CASE("nearly nothing is refused in words") {
+TEST_CASE("Nearly nothing is refused in words", "[bad-input]") {
     Folder folder;
     auto code = [&](ByteView bytes) {
         put(folder / "x.mp4", bytes);
@@ -87,7 +87,7 @@ TEST_CASE("nearly nothing is refused in words") {
     CHECK(code(only_mdat.bytes) == ErrorCode::truncated);
 }
 
-TEST_CASE("what can't be decoded is refused with its own code") {
+TEST_CASE("What can't be decoded is refused with its own code", "[bad-input]") {
     auto code = [](const std::string& name) {
         auto e = use(value(open_file(fixture(name))));
         REQUIRE(e.has_value());
@@ -100,7 +100,7 @@ TEST_CASE("what can't be decoded is refused with its own code") {
     CHECK(code("box_size7.mp4") == ErrorCode::malformed);
 }
 
-TEST_CASE("a codec whose adapter is missing is said to be missing") {
+TEST_CASE("A codec whose adapter is missing is said to be missing", "[bad-input]") {
     Folder empty;
     CodecRegistry none(empty.path);
     auto clip = open("vp9_opus.webm");
@@ -110,7 +110,7 @@ TEST_CASE("a codec whose adapter is missing is said to be missing") {
     CHECK(tracks.error().sentence.find("VP9") != std::string::npos);
 }
 
-TEST_CASE("a clip that was cut short plays as far as it goes, and says so") {
+TEST_CASE("A clip that was cut short plays as far as it goes, and says so", "[bad-input]") {
     auto clip = open("trunc_moov_first_50.mp4");
     auto found = std::any_of(clip->info().findings.begin(), clip->info().findings.end(),
                              [](auto& f) { return f.code == "truncated"; });
@@ -122,7 +122,7 @@ TEST_CASE("a clip that was cut short plays as far as it goes, and says so") {
     CHECK(std::abs((clip->info().duration - 3067_ms).ns) < (120_ms).ns);
 }
 
-TEST_CASE("cut anywhere, nothing breaks") {
+TEST_CASE("Cut anywhere, nothing breaks", "[bad-input]") {
     for (auto& name : varied) {
         auto whole = bytes_of(fixture(name));
         std::mt19937 random(7);
@@ -135,7 +135,7 @@ TEST_CASE("cut anywhere, nothing breaks") {
     }
 }
 
-TEST_CASE("changed anywhere, nothing breaks") {
+TEST_CASE("Changed anywhere, nothing breaks", "[bad-input]") {
     for (auto& name : varied) {
         auto whole = bytes_of(fixture(name));
         std::mt19937 random(8);
@@ -168,7 +168,7 @@ TEST_CASE("changed anywhere, nothing breaks") {
     }
 }
 
-TEST_CASE("sizes that lie and boxes without end cost neither time nor memory") {
+TEST_CASE("Sizes that lie and boxes without end cost neither time nor memory", "[bad-input][isobmff]") {
     // A moov of boxes nested ten thousand deep.
     ByteWriter deep;
     deep.u32(16).text("ftyp").text("isom").u32(0);
@@ -198,7 +198,7 @@ TEST_CASE("sizes that lie and boxes without end cost neither time nor memory") {
 #endif
 }
 
-TEST_CASE("a file that disappears or shrinks while it plays ends in words") {
+TEST_CASE("A file that disappears or shrinks while it plays ends in words", "[bad-input]") {
     Folder folder;
     auto path = folder / "going.mp4";
     fs::copy_file(fixture("h264_high_aac.mp4"), path);
@@ -220,7 +220,7 @@ TEST_CASE("a file that disappears or shrinks while it plays ends in words") {
     CHECK(other.now().counters.presented == 180);  // the open file stays readable
 }
 
-TEST_CASE("times and counts at the ends of what can be written add up to no fault") {
+TEST_CASE("Times and counts at the ends of what can be written add up to no fault", "[bad-input]") {
     // Runs of samples whose product leaves sixty-four bits, and composition offsets and edits to match.
     auto whole = bytes_of(fixture("h264_high_aac.mp4"));
     std::mt19937 random(107);

@@ -80,7 +80,7 @@ int grows(const std::shared_ptr<ByteSource>& whole, bool keeps, bool playing) {
 }
 }  // namespace
 
-TEST_CASE("what could be played of a clip grows as it comes in, and never shrinks") {
+TEST_CASE("What could be played of a clip grows as it comes in, and never shrinks", "[buffer]") {
     std::vector<float> tone(48000 * 4);
     for (std::size_t i = 0; i < tone.size(); ++i) tone[i] = 0.3F * std::sin(static_cast<float>(i) * 0.05F);
     auto audio = make_ac3(tone);
@@ -100,7 +100,7 @@ TEST_CASE("what could be played of a clip grows as it comes in, and never shrink
         }
 }
 
-TEST_CASE("what could be played is told of the tracks that are played") {
+TEST_CASE("What could be played is told of the tracks that are played", "[buffer]") {
     auto bytes = std::make_shared<Arriving>(value(open_source(fixture("two_audio_languages.mkv").string())), true);
     auto clip = value(open_clip(bytes));
     auto& all = clip->info().tracks;

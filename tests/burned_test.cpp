@@ -57,7 +57,8 @@ int far_apart(const Frame& a, const Frame& b) {
 }
 }  // namespace
 
-TEST_CASE("captions are drawn upright, at the foot and in the middle, whatever way the picture lies") {
+TEST_CASE("Captions are drawn upright, at the foot and in the middle, whatever way the picture lies",
+          "[captions][convert]") {
     std::mt19937 random(31);
     for (int turn : {0, 90, 180, 270})
         for (auto aspect : {Rational{}, Rational{4, 3}, Rational{8, 9}})
@@ -104,7 +105,7 @@ TEST_CASE("captions are drawn upright, at the foot and in the middle, whatever w
     }
 }
 
-TEST_CASE("burnt captions are there when they are to be read, and nothing else is changed") {
+TEST_CASE("Burnt captions are there when they are to be read, and nothing else is changed", "[captions][convert]") {
     Folder folder;
     auto source = fixture("text_webvtt.mkv");
     auto clip = open("text_webvtt.mkv");
@@ -148,7 +149,7 @@ TEST_CASE("burnt captions are there when they are to be read, and nothing else i
     }
 }
 
-TEST_CASE("a picture that stays is made anew where its captions change") {
+TEST_CASE("A picture that stays is made anew where its captions change", "[captions][convert]") {
     Folder folder;
     auto path = odd_clip(folder, "slow.webm", 320, 180, {0_s, 4_s, 4100_ms}, 2_s);
     std::string vtt =
@@ -163,7 +164,7 @@ TEST_CASE("a picture that stays is made anew where its captions change") {
     CHECK(value(open_clip((folder / "b.mkv").string()))->info().duration == 6100_ms);
 }
 
-TEST_CASE("a cover goes with its clip, as far as containers have a place for one") {
+TEST_CASE("A cover goes with its clip, as far as containers have a place for one", "[captions][convert]") {
     Folder folder;
     auto& codecs = CodecRegistry::standard();
     // A JPEG and a PNG of some size.
@@ -206,7 +207,8 @@ TEST_CASE("a cover goes with its clip, as far as containers have a place for one
     CHECK(tags.cover == png);
 }
 
-TEST_CASE("a still fills the size it is given where it is to, and what reaches beyond is cut off evenly") {
+TEST_CASE("A still fills the size it is given where it is to, and what reaches beyond is cut off evenly",
+          "[captions][convert]") {
     Folder folder;
     StillOptions o;
     o.out = folder / "s", o.at = {1_s}, o.fills = true;

@@ -27,7 +27,7 @@ struct Live {
 void rest(int ms) { std::this_thread::sleep_for(std::chrono::milliseconds(ms)); }
 }  // namespace
 
-TEST_CASE("a list of cameras follows what is plugged in, and none at all is a fact") {
+TEST_CASE("A list of cameras follows what is plugged in, and none at all is a fact", "[camera]") {
     Harbour h;
     auto count = [] {
         auto all = list_cameras();
@@ -45,7 +45,7 @@ TEST_CASE("a list of cameras follows what is plugged in, and none at all is a fa
         CHECK(open_camera_clip(wrong).error().code == ErrorCode::usage);
 }
 
-TEST_CASE("a camera runs at its rate, is held and runs on with what there is then") {
+TEST_CASE("A camera runs at its rate, is held and runs on with what there is then", "[camera]") {
     Harbour h;
     BareTimer timer;
     Live live;
@@ -92,7 +92,7 @@ TEST_CASE("a camera runs at its rate, is held and runs on with what there is the
     CHECK(missing < static_cast<double>(shown.size() * slowed) / 2 + timer.stood().seconds() * 30);
 }
 
-TEST_CASE("unplugged while running, busy, and back again") {
+TEST_CASE("Unplugged while running, busy, and back again", "[camera]") {
     Harbour h;
     Live live;
     live.controller.open("camera://harbour", {.start = {Start::How::play, {}}});
@@ -109,7 +109,7 @@ TEST_CASE("unplugged while running, busy, and back again") {
     CHECK(live.until([](auto& s) { return s.state.phase == Phase::playing && s.counters.presented > 5; }));
 }
 
-TEST_CASE("modes, a fixed size, and switching cameras while running") {
+TEST_CASE("Modes, a fixed size, and switching cameras while running", "[camera]") {
     Harbour h;
     h.camera.set_count(2);
     Live live;

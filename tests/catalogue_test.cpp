@@ -24,7 +24,7 @@ struct Service {
 };
 }  // namespace
 
-TEST_CASE("a name of a catalogue's clip is host and id") {
+TEST_CASE("A name of a catalogue's clip is host and id", "[catalogue]") {
     auto n = parse_catalogue_name("catalogue://127.0.0.1:8321/fog-signal");
     REQUIRE(n);
     CHECK(n->host == "127.0.0.1:8321");
@@ -36,7 +36,7 @@ TEST_CASE("a name of a catalogue's clip is host and id") {
         CHECK_FALSE(parse_catalogue_name(wrong));
 }
 
-TEST_CASE("an id and a key give title, poster, length and an address that plays") {
+TEST_CASE("An id and a key give title, poster, length and an address that plays", "[catalogue]") {
     Service s;
     auto clip = value(ask_catalogue(s.name("fog-signal"), demo::catalogue_key));
     CHECK(clip.title == "Fog signal");
@@ -47,7 +47,7 @@ TEST_CASE("an id and a key give title, poster, length and an address that plays"
     CHECK(value(open_clip(clip.address))->info().container == "webm");
 }
 
-TEST_CASE("each refusal has its own sentence") {
+TEST_CASE("Each refusal has its own sentence", "[catalogue]") {
     Service s;
     std::vector<std::string> sentences;
     auto refused = [&](const CatalogueName& name, const std::string& key, ErrorCode code) {
@@ -89,7 +89,7 @@ TEST_CASE("each refusal has its own sentence") {
     refused(s.name("fault"), demo::catalogue_key, ErrorCode::network);
 }
 
-TEST_CASE("keys are kept for the user alone, and not in projects") {
+TEST_CASE("Keys are kept for the user alone, and not in projects", "[catalogue]") {
     Folder folder;
     KeyFile keys(folder / "deep/keys.json");
     CHECK(keys.key_for("h").empty());
@@ -110,7 +110,7 @@ TEST_CASE("keys are kept for the user alone, and not in projects") {
                       [](auto& f) { return f.sentence.find("access key") != std::string::npos; }));
 }
 
-TEST_CASE("a clip of a catalogue plays by its name") {
+TEST_CASE("A clip of a catalogue plays by its name", "[catalogue]") {
     Service s;
     Folder home;
     setenv("XDG_CONFIG_HOME", home.path.c_str(), 1);
@@ -125,7 +125,7 @@ TEST_CASE("a clip of a catalogue plays by its name") {
     unsetenv("XDG_CONFIG_HOME");
 }
 
-TEST_CASE("the catalogue hands out a stream like any other clip, and it plays from there") {
+TEST_CASE("The catalogue hands out a stream like any other clip, and it plays from there", "[catalogue]") {
     Folder folder;
     fs::copy(fixture("streams/fmp4"), folder / "coast", fs::copy_options::recursive);
     auto server = demo::LoopbackServer::start();

@@ -44,7 +44,7 @@ std::vector<DocumentFinding> found(const PlayerDocument& d, const std::string& c
 }
 }  // namespace
 
-TEST_CASE("a fault in a JSON text is said with its line, its column and what was expected there") {
+TEST_CASE("A fault in a JSON text is said with its line, its column and what was expected there", "[check]") {
     CHECK(said("{\"a\": 1}").empty());
     CHECK(said("\xEF\xBB\xBF{}").empty());
     CHECK(said("{\n  \"a\": 1\n  \"b\": 2\n}") == "3:3 “,” or “}” was expected");
@@ -61,7 +61,7 @@ TEST_CASE("a fault in a JSON text is said with its line, its column and what was
     CHECK(said(std::string(1'000'000, '[')) == "1:201 it goes more than 200 levels deep");
 }
 
-TEST_CASE("a JSON text is read where the grammar allows it, and only there, whatever is changed in it") {
+TEST_CASE("A JSON text is read where the grammar allows it, and only there, whatever is changed in it", "[check]") {
     auto text = some_project().dump(2);
     std::mt19937 random(3);
     const std::string pool = "{}[],:\"\\ue0123.-+ \n\ttrufalsn\xC3\xFF";
@@ -78,7 +78,7 @@ TEST_CASE("a JSON text is read where the grammar allows it, and only there, what
     }
 }
 
-TEST_CASE("whichever member is misspelt, that one is named with its nearest name, and one press mends it") {
+TEST_CASE("Whichever member is misspelt, that one is named with its nearest name, and one press mends it", "[check]") {
     auto project = some_project();
     auto before = value(document_from_json(project, "p"));
     REQUIRE(found(before, "unknown-member").empty());
@@ -115,7 +115,7 @@ TEST_CASE("whichever member is misspelt, that one is named with its nearest name
     CHECK(tried > 25);
 }
 
-TEST_CASE("times may be written as text, mean the same, and stay as they were written while they mean it") {
+TEST_CASE("Times may be written as text, mean the same, and stay as they were written while they mean it", "[check]") {
     auto project = some_project();
     auto plain = value(document_from_json(project, "p"));
     auto& source = project["sources"][0];
@@ -152,7 +152,7 @@ TEST_CASE("times may be written as text, mean the same, and stay as they were wr
     CHECK(wrong.error().sentence.find("must be a time, such as “10s”") != std::string::npos);
 }
 
-TEST_CASE("what is found of several sources alike is one finding that names them, mended by one press") {
+TEST_CASE("What is found of several sources alike is one finding that names them, mended by one press", "[check]") {
     PlayerDocument d;
     for (auto name : {"A", "B", "C", "D"}) {
         d.sources.push_back({});
@@ -184,7 +184,7 @@ TEST_CASE("what is found of several sources alike is one finding that names them
     }
 }
 
-TEST_CASE("a check names file, line and column, and fails on what it was asked to fail on") {
+TEST_CASE("A check names file, line and column, and fails on what it was asked to fail on", "[check]") {
     Folder folder;
     fs::copy_file(fixture("vp9_opus.webm"), folder / "vp9_opus.webm");
     auto write = [&](const std::string& name, const std::string& text) {

@@ -22,7 +22,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("every decoded picture carries the number its time says") {
+TEST_CASE("Every decoded picture carries the number its time says", "[codec]") {
     for (auto& name : playable()) {
         DYNAMIC_SECTION(name) {
             auto clip = open(name);
@@ -57,7 +57,7 @@ TEST_CASE("every decoded picture carries the number its time says") {
     }
 }
 
-TEST_CASE("an exact seek gives the very picture, and goes on from there") {
+TEST_CASE("An exact seek gives the very picture, and goes on from there", "[codec][seek]") {
     std::mt19937 random(9);
     for (auto name :
          {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4",
@@ -88,7 +88,7 @@ TEST_CASE("an exact seek gives the very picture, and goes on from there") {
     }
 }
 
-TEST_CASE("decoded counts from the keyframe, without look-ahead") {
+TEST_CASE("Decoded counts from the keyframe, without look-ahead", "[codec]") {
     auto clip = open("vp9_opus.webm");
     auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     value(reader->at(2_s));
@@ -99,7 +99,8 @@ TEST_CASE("decoded counts from the keyframe, without look-ahead") {
     CHECK(reader->decoded() == 1);
 }
 
-TEST_CASE("one decoder that jumps about gives the pixels of one that never does, and decodes what it needs") {
+TEST_CASE("One decoder that jumps about gives the pixels of one that never does, and decodes what it needs",
+          "[codec]") {
     std::mt19937 random(31);
     for (std::string name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "negative_ctts.mp4", "h264_aac.ts",
                              "vp9_opus.webm", "odd_853x481_vp9.webm"}) {
@@ -128,7 +129,7 @@ TEST_CASE("one decoder that jumps about gives the pixels of one that never does,
     }
 }
 
-TEST_CASE("decoders begin, jump and end on many threads at once, and none knows of another") {
+TEST_CASE("Decoders begin, jump and end on many threads at once, and none knows of another", "[codec]") {
     std::string names[]{"h264_high_aac.mp4", "h264_aac.ts", "vp9_opus.webm"};
     std::vector<std::vector<std::pair<Time, Pixels>>> all;
     for (auto& name : names) {
@@ -161,7 +162,7 @@ TEST_CASE("decoders begin, jump and end on many threads at once, and none knows 
     CHECK(wrong == 0);
 }
 
-TEST_CASE("a picture that is kept stays what it was while its decoder goes on, jumps, and is gone") {
+TEST_CASE("A picture that is kept stays what it was while its decoder goes on, jumps, and is gone", "[codec]") {
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "av1_opus.mp4", "theora_vorbis.ogv"}) {
         INFO(name);
         auto clip = open(name);
@@ -183,7 +184,8 @@ TEST_CASE("a picture that is kept stays what it was while its decoder goes on, j
     }
 }
 
-TEST_CASE("memory of pictures lies on its boundary, the last given back is taken first, and is nobody else's") {
+TEST_CASE("Memory of pictures lies on its boundary, the last given back is taken first, and is nobody else's",
+          "[codec]") {
     constexpr std::size_t size = 123'457;
     auto one = frame_memory(size), two = frame_memory(size);
     CHECK((reinterpret_cast<std::uintptr_t>(one.get()) % 64 == 0 && one != two));
@@ -247,7 +249,7 @@ Stream columns(int width, int height, int pictures) {
 }
 }  // namespace
 
-TEST_CASE("after a jump nothing of what was damaged before it is left, nor of what was whole") {
+TEST_CASE("After a jump nothing of what was damaged before it is left, nor of what was whole", "[codec]") {
     std::vector<Stream> all{beginning_of("h264_high_aac.mp4"), beginning_of("vp9_opus.webm"),
                             beginning_of("vp9_opus.webm"), beginning_of("vp8_vorbis.webm"), columns(960, 540, 40)};
     all[2].track.video.width = 1920;  // decoded by rows beside each other, as large pictures in one column are
@@ -295,7 +297,8 @@ TEST_CASE("after a jump nothing of what was damaged before it is left, nor of wh
     }
 }
 
-TEST_CASE("keyframes of VP9 say how large they are and in how many columns, and one that is cut says nothing") {
+TEST_CASE("Keyframes of VP9 say how large they are and in how many columns, and one that is cut says nothing",
+          "[codec]") {
     for (auto [w, h] : {std::pair{64, 48}, std::pair{322, 182}, std::pair{448, 64}, std::pair{450, 64},
                         std::pair{960, 540}, std::pair{1918, 66}}) {
         INFO(w << " x " << h);
@@ -325,7 +328,8 @@ TEST_CASE("keyframes of VP9 say how large they are and in how many columns, and 
     }
 }
 
-TEST_CASE("sequence headers of AV1 are read whatever stands before what is wanted, and one that is cut says nothing") {
+TEST_CASE("Sequence headers of AV1 are read whatever stands before what is wanted, and one that is cut says nothing",
+          "[codec]") {
     std::mt19937 random(41);
     auto any = [&](unsigned most) { return std::uniform_int_distribution<unsigned>(0, most)(random); };
     for (int round = 0; round < 400; ++round) {
@@ -418,7 +422,7 @@ TEST_CASE("sequence headers of AV1 are read whatever stands before what is wante
     }
 }
 
-TEST_CASE("a seek that is no longer wanted is given up") {
+TEST_CASE("A seek that is no longer wanted is given up", "[codec][seek]") {
     auto clip = open("h264_high_aac.mp4");
     auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
     std::atomic<bool> cancel = true;
@@ -429,7 +433,7 @@ TEST_CASE("a seek that is no longer wanted is given up") {
     CHECK(value(reader->at(1900_ms, &cancel)).pts == 1900_ms);
 }
 
-TEST_CASE("pictures survive encoding, at every size that is taken") {
+TEST_CASE("Pictures survive encoding, at every size that is taken", "[codec]") {
     for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8})
         for (auto [w, h] : {std::pair{64, 48}, std::pair{322, 182}, std::pair{640, 360}}) {
             INFO(codec_name(codec) << " " << w << " x " << h);
@@ -463,7 +467,7 @@ TEST_CASE("pictures survive encoding, at every size that is taken") {
         }
 }
 
-TEST_CASE("what an encoder is told of colours its stream says by itself, and nothing that it was not told") {
+TEST_CASE("What an encoder is told of colours its stream says by itself, and nothing that it was not told", "[codec]") {
     auto& codecs = CodecRegistry::standard();
     for (auto codec : {Codec::h264, Codec::vp8, Codec::vp9, Codec::av1, Codec::theora, Codec::mjpeg})
         for (auto matrix : {Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020})
@@ -501,7 +505,7 @@ TEST_CASE("what an encoder is told of colours its stream says by itself, and not
                 }
 }
 
-TEST_CASE("an encoder says how late it is: an impulse comes out where it went in") {
+TEST_CASE("An encoder says how late it is: an impulse comes out where it went in", "[codec]") {
     for (auto codec : {Codec::aac, Codec::opus, Codec::mp3, Codec::vorbis, Codec::flac, Codec::pcm}) {
         INFO(codec_name(codec));
         auto encoder = value(CodecRegistry::standard().audio_encoder(codec, {}));
@@ -536,7 +540,7 @@ TEST_CASE("an encoder says how late it is: an impulse comes out where it went in
     }
 }
 
-TEST_CASE("whoever makes an encoder is scheduled afterwards as before") {
+TEST_CASE("Whoever makes an encoder is scheduled afterwards as before", "[codec]") {
     auto scheduled = [] {
         int policy = -1;
         sched_param param{};
@@ -558,7 +562,8 @@ TEST_CASE("whoever makes an encoder is scheduled afterwards as before") {
     }
 }
 
-TEST_CASE("loading modules and encoding leave the environment as it is, which other threads may be reading") {
+TEST_CASE("Loading modules and encoding leave the environment as it is, which other threads may be reading",
+          "[codec]") {
     std::vector<std::string> before;
     for (auto** line = environ; *line; ++line) before.emplace_back(*line);
     auto** place = environ;
@@ -570,7 +575,7 @@ TEST_CASE("loading modules and encoding leave the environment as it is, which ot
     CHECK(environ[before.size()] == nullptr);
 }
 
-TEST_CASE("an encoder that is given no picture gives none back, and ends, asked to or not") {
+TEST_CASE("An encoder that is given no picture gives none back, and ends, asked to or not", "[codec]") {
     for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8, Codec::av1, Codec::theora, Codec::mjpeg})
         for (bool drained : {false, true}) {
             INFO(codec_name(codec) << (drained ? ", drained" : ""));
@@ -583,7 +588,7 @@ TEST_CASE("an encoder that is given no picture gives none back, and ends, asked 
         }
 }
 
-TEST_CASE("settings an encoder can't follow are refused in words") {
+TEST_CASE("Settings an encoder can't follow are refused in words", "[codec]") {
     CHECK(CodecRegistry::standard().video_encoder(Codec::h264, {.width = 15, .height = 15}).error().code ==
           ErrorCode::limit);
     CHECK(CodecRegistry::standard().audio_encoder(Codec::opus, {.rate = 44100}).error().code == ErrorCode::limit);
@@ -639,7 +644,7 @@ SampleEncode sample_encode(Codec codec, VideoEncodeOptions o) {
 }
 }  // namespace
 
-TEST_CASE("One pass lands within 5 % of its bitrate over ten seconds, however the content changes", "[encode]") {
+TEST_CASE("One pass lands within 5 % of its bitrate over ten seconds, however the content changes", "[codec][encode]") {
     for (auto codec : {Codec::h264, Codec::vp9})
         for (unsigned bitrate : {250'000U, 700'000U}) {
             std::mt19937 random(19);
@@ -667,7 +672,7 @@ TEST_CASE("One pass lands within 5 % of its bitrate over ten seconds, however th
         }
 }
 
-TEST_CASE("rate control does what it is asked: more bits or a better scale, two passes nearer the mark") {
+TEST_CASE("Rate control does what it is asked: more bits or a better scale, two passes nearer the mark", "[codec]") {
     Folder folder;
     using Control = VideoEncodeOptions::Control;
     for (auto codec : {Codec::h264, Codec::vp9, Codec::vp8}) {
@@ -724,7 +729,7 @@ class Stopping {
 };
 }  // namespace
 
-TEST_CASE("what is encoded does not depend on how fast pictures come, nor on how long they take") {
+TEST_CASE("What is encoded does not depend on how fast pictures come, nor on how long they take", "[codec]") {
     for (auto [codec, level] : {std::pair{Codec::h264, 0U},
                                 {Codec::h264, 30U},
                                 {Codec::vp9, 0U},
@@ -764,7 +769,7 @@ TEST_CASE("what is encoded does not depend on how fast pictures come, nor on how
     }
 }
 
-TEST_CASE("pictures smaller than a macroblock are encoded at their own size") {
+TEST_CASE("Pictures smaller than a macroblock are encoded at their own size", "[codec]") {
     VideoEncodeOptions o;
     o.width = 10, o.height = 6;
     auto encoder = value(CodecRegistry::standard().video_encoder(Codec::h264, o));
@@ -790,7 +795,7 @@ TEST_CASE("pictures smaller than a macroblock are encoded at their own size") {
     CHECK(std::abs(render(pictures[4]).pixels[0] - 180) <= 3);
 }
 
-TEST_CASE("a sound encoder that is drained gives back all that was put in") {
+TEST_CASE("A sound encoder that is drained gives back all that was put in", "[codec]") {
     for (auto [codec, rate, most] : {std::tuple{Codec::opus, 48000, 8},
                                      {Codec::aac, 44100, 2},
                                      {Codec::mp3, 32000, 2},
@@ -835,7 +840,7 @@ TEST_CASE("a sound encoder that is drained gives back all that was put in") {
     }
 }
 
-TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those that are not wanted") {
+TEST_CASE("Pictures decoded ahead are the same ones, and nobody waits for those that are not wanted", "[codec]") {
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "theora_vorbis.ogv"}) {
         INFO(name);
         auto reader = [&] {
@@ -869,7 +874,7 @@ TEST_CASE("pictures decoded ahead are the same ones, and nobody waits for those 
     CHECK_FALSE(value(wrong.next()));
 }
 
-TEST_CASE("values go from one thread to another in their order, a few at a time") {
+TEST_CASE("Values go from one thread to another in their order, a few at a time", "[codec]") {
     for (int room : {1, 2, 3, 8}) {
         Bounded<int> queue(static_cast<std::size_t>(room));
         std::atomic<int> most = 0, put = 0, taken = 0;
@@ -897,7 +902,7 @@ TEST_CASE("values go from one thread to another in their order, a few at a time"
     CHECK_FALSE(went_in);
 }
 
-TEST_CASE("plain samples are the numbers that are stored, in whatever way") {
+TEST_CASE("Plain samples are the numbers that are stored, in whatever way", "[codec]") {
     std::mt19937 random(7);
     for (bool is_float : {false, true})
         for (bool big : {false, true})

@@ -98,7 +98,7 @@ Bytes wav(unsigned tag, unsigned bits, const std::vector<double>& samples, bool 
 }
 }  // namespace
 
-TEST_CASE("a chain of Ogg recordings plays as one, and seeks across its joints") {
+TEST_CASE("A chain of Ogg recordings plays as one, and seeks across its joints", "[container][seek][ogg]") {
     auto one = bytes_of(fixture("theora_vorbis.ogv"));
     auto two = opened(joined(one, renumbered(one, 77)), "chain.ogv");
     CHECK(two->info().duration == 12_s);
@@ -120,7 +120,7 @@ TEST_CASE("a chain of Ogg recordings plays as one, and seeks across its joints")
     CHECK(difference < 1e-5);
 }
 
-TEST_CASE("a chain whose second recording has another codec's header still sounds right") {
+TEST_CASE("A chain whose second recording has another codec's header still sounds right", "[container]") {
     auto opus = bytes_of(fixture("audio_opus.ogg"));
     auto other = opus;
     auto clip = opened(joined(opus, renumbered(other, 1)), "two.ogg");
@@ -132,7 +132,7 @@ TEST_CASE("a chain whose second recording has another codec's header still sound
     CHECK(numbers_of(mixed).size() == 180);
 }
 
-TEST_CASE("a chain of more recordings than are looked for says which play") {
+TEST_CASE("A chain of more recordings than are looked for says which play", "[container]") {
     auto one = bytes_of(fixture("audio_opus.ogg"));
     auto unknown = pages_changed(one, [](ogg_page& page) { page.body[0] = '?'; });
     Bytes chain;
@@ -147,7 +147,7 @@ TEST_CASE("a chain of more recordings than are looked for says which play") {
     }
 }
 
-TEST_CASE("a chain that comes in order only, as from a station, plays link after link") {
+TEST_CASE("A chain that comes in order only, as from a station, plays link after link", "[container]") {
     auto one = bytes_of(fixture("theora_vorbis.ogv"));
     auto two = joined(one, renumbered(one, 77));
     auto three = joined(two, renumbered(one, 4));
@@ -184,7 +184,7 @@ TEST_CASE("a chain that comes in order only, as from a station, plays link after
         CHECK(heads[i].pts == single[i % single.size()].pts + 6_s * static_cast<std::int64_t>(i / single.size()));
 }
 
-TEST_CASE("Ogg opened in its middle begins at nought") {
+TEST_CASE("Ogg opened in its middle begins at nought", "[container][ogg]") {
     auto bytes = bytes_of(fixture("audio_opus.ogg"));
     // Header pages, then everything from a later page on: what a recorder that joined late keeps.
     std::vector<std::size_t> pages;
@@ -202,7 +202,7 @@ TEST_CASE("Ogg opened in its middle begins at nought") {
     CHECK(std::abs(n - time_to_ticks(clip->info().duration, 48000)) <= 1);
 }
 
-TEST_CASE("a transport stream joined from two plays end to end") {
+TEST_CASE("A transport stream joined from two plays end to end", "[container][mpegts]") {
     auto one = bytes_of(fixture("h264_aac.ts"));
     auto two = opened(joined(one, one), "joined.ts");
     CHECK(has_finding(*two, "joined"));
@@ -215,7 +215,7 @@ TEST_CASE("a transport stream joined from two plays end to end") {
     CHECK(demo::read_strip(render(value(reader->at(2_s)))) == 60);
 }
 
-TEST_CASE("transport packets of 192 and 204 bytes, and bytes lost between them") {
+TEST_CASE("Transport packets of 192 and 204 bytes, and bytes lost between them", "[container]") {
     auto plain = bytes_of(fixture("h264_aac.ts"));
     auto whole = numbers_of(open("h264_aac.ts"));
     for (auto [before, after] : {std::pair{4, 0}, std::pair{0, 16}}) {
@@ -235,7 +235,7 @@ TEST_CASE("transport packets of 192 and 204 bytes, and bytes lost between them")
     CHECK(std::abs((clip->info().duration - 6_s).ns) < (60_ms).ns);
 }
 
-TEST_CASE("HEVC and MP3 in a transport stream") {
+TEST_CASE("HEVC and MP3 in a transport stream", "[container][mpegts]") {
     auto clip = open("hevc.mp4");
     auto& track = *clip->info().main(Kind::video);
     auto packets = walk(*clip, track);
@@ -276,7 +276,7 @@ TEST_CASE("HEVC and MP3 in a transport stream") {
     }
 }
 
-TEST_CASE("AVI without an index, and with the open one, is the same clip") {
+TEST_CASE("AVI without an index, and with the open one, is the same clip", "[container][riff]") {
     auto bytes = bytes_of(fixture("mjpeg_pcm.avi"));
     auto reference = open("mjpeg_pcm.avi");
     auto pictures = walk(*reference, *reference->info().main(Kind::video));
@@ -378,7 +378,8 @@ TEST_CASE("AVI without an index, and with the open one, is the same clip") {
     CHECK(left.size() < 95);
 }
 
-TEST_CASE("a picture in AVI may count its rows from the top, and has no more of them than a picture can") {
+TEST_CASE("A picture in AVI may count its rows from the top, and has no more of them than a picture can",
+          "[container][riff]") {
     auto file = bytes_of(fixture("mjpeg_pcm.avi"));
     static constexpr std::string_view format = "strf";
     auto at = std::search(file.begin(), file.end(), format.begin(), format.end());
@@ -393,7 +394,7 @@ TEST_CASE("a picture in AVI may count its rows from the top, and has no more of 
     }
 }
 
-TEST_CASE("WAV holds every kind of sample") {
+TEST_CASE("WAV holds every kind of sample", "[container][riff]") {
     std::vector<double> samples(9600);
     for (std::size_t i = 0; i < samples.size(); ++i) samples[i] = 0.8 * std::sin(static_cast<double>(i) * 0.1);
     struct Kind_ {
@@ -425,7 +426,7 @@ TEST_CASE("WAV holds every kind of sample") {
     CHECK(opened(stopped, "stopped.wav")->info().duration == 200_ms);
 }
 
-TEST_CASE("AAC frames without a container") {
+TEST_CASE("AAC frames without a container", "[container]") {
     auto ts = open("h264_aac.ts");
     auto packets = walk(*ts, *ts->info().main(Kind::audio));
     ByteWriter w;
@@ -452,7 +453,7 @@ TEST_CASE("AAC frames without a container") {
     CHECK(walk(*opened(tagged.bytes, "x.aac"), clip->info().tracks.at(0)).data == packets.data);
 }
 
-TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
+TEST_CASE("MP3 tells its length by its first frame, or by being walked", "[container]") {
     auto with = open("audio_info.mp3");
     CHECK(with->info().duration == 3_s);
     CHECK(audio_of(with).size() == 3 * 96000);
@@ -478,7 +479,7 @@ TEST_CASE("MP3 tells its length by its first frame, or by being walked") {
     CHECK(std::abs((without->info().duration - with->info().duration).ns) < (80_ms).ns);
 }
 
-TEST_CASE("FLAC behind a tag that has no place there plays as without it, and says so") {
+TEST_CASE("FLAC behind a tag that has no place there plays as without it, and says so", "[container]") {
     auto bytes = bytes_of(fixture("audio.flac"));
     auto whole = audio_of(open("audio.flac"));
     for (unsigned padding : {0U, 300U, 90'000U}) {
@@ -502,7 +503,7 @@ TEST_CASE("FLAC behind a tag that has no place there plays as without it, and sa
     }
 }
 
-TEST_CASE("FLAC without a stated length or a seek table seeks all the same") {
+TEST_CASE("FLAC without a stated length or a seek table seeks all the same", "[container][seek]") {
     auto bytes = bytes_of(fixture("audio.flac"));
     auto whole = audio_of(open("audio.flac"));
     for (std::size_t i = 0; i < 5; ++i) bytes[4 + 4 + 13 + i] &= i == 0 ? 0xF0 : 0x00;  // total samples

@@ -19,7 +19,7 @@ std::vector<Time> frame_times(Clip& clip, const Track& track) {
 Time seconds(const nlohmann::json& j) { return {static_cast<std::int64_t>(std::llround(j.get<double>() * 1e9))}; }
 }  // namespace
 
-TEST_CASE("every fixture is what its maker says") {
+TEST_CASE("Every fixture is what its maker says", "[container]") {
     for (auto& name : playable()) {
         DYNAMIC_SECTION(name) {
             auto& wanted = facts(name);
@@ -86,7 +86,7 @@ TEST_CASE("every fixture is what its maker says") {
     }
 }
 
-TEST_CASE("languages come as BCP 47") {
+TEST_CASE("Languages come as BCP 47", "[container]") {
     auto clip = open("two_audio_languages.mkv");
     CHECK(clip->info().tracks.at(1).language == "en");
     CHECK(clip->info().tracks.at(2).language == "de");
@@ -94,7 +94,7 @@ TEST_CASE("languages come as BCP 47") {
     CHECK(bcp47_from_iso639("gsw") == "gsw");
 }
 
-TEST_CASE("seeking stands before the last keyframe at or before the time, in every fixture") {
+TEST_CASE("Seeking stands before the last keyframe at or before the time, in every fixture", "[container][seek]") {
     std::mt19937 random(5);
     for (auto& name : playable()) {
         auto clip = open(name);
@@ -120,7 +120,7 @@ TEST_CASE("seeking stands before the last keyframe at or before the time, in eve
     }
 }
 
-TEST_CASE("the picture at a time is the last with time <= t, whatever the order of packets") {
+TEST_CASE("The picture at a time is the last with time <= t, whatever the order of packets", "[container]") {
     std::mt19937 random(6);
     for (auto name : {"h264_high_aac.mp4", "h264_high_vorbis.mkv", "vfr_h264.mp4", "negative_ctts.mp4",
                       "edit_skip_500ms.mp4", "frag_no_sidx.mp4", "vp9_opus.webm", "live_unknown_sizes.webm",
@@ -140,7 +140,8 @@ TEST_CASE("the picture at a time is the last with time <= t, whatever the order 
     }
 }
 
-TEST_CASE("an index at the front, at the end, in fragments or nowhere tells the same pictures") {
+TEST_CASE("An index at the front, at the end, in fragments or nowhere tells the same pictures",
+          "[container][isobmff]") {
     // The same drawn clip in several wrappings.
     auto reference = open("h264_high_aac.mp4");
     auto times = frame_times(*reference, *reference->info().main(Kind::video));
@@ -150,7 +151,7 @@ TEST_CASE("an index at the front, at the end, in fragments or nowhere tells the 
     }
 }
 
-TEST_CASE("a wrong or doubled extension is a finding, not a failure") {
+TEST_CASE("A wrong or doubled extension is a finding, not a failure", "[container]") {
     auto clip = open("clip.mp4.mkv");
     std::vector<std::string> codes;
     for (auto& f : clip->info().findings) codes.push_back(f.code);
@@ -174,7 +175,7 @@ demo::ClipSpec small(const std::string& file, Codec video, Codec audio) {
 }
 }  // namespace
 
-TEST_CASE("what our writers write, our readers read exactly") {
+TEST_CASE("What our writers write, our readers read exactly", "[container]") {
     Folder folder;
     struct Kind_ {
         const char* file;
@@ -205,7 +206,7 @@ TEST_CASE("what our writers write, our readers read exactly") {
     }
 }
 
-TEST_CASE("a clip rewrapped from reader to writer keeps every packet and every time") {
+TEST_CASE("A clip rewrapped from reader to writer keeps every packet and every time", "[container]") {
     Folder folder;
     for (auto name : {"h264_high_aac.mp4", "negative_ctts.mp4", "rotate90.mp4", "av1_opus.mp4"}) {
         INFO(name);
@@ -257,7 +258,8 @@ TEST_CASE("a clip rewrapped from reader to writer keeps every packet and every t
     }
 }
 
-TEST_CASE("when pictures are shown, which one stands at a time, and the keyframe near it are told from heads alone") {
+TEST_CASE("When pictures are shown, which one stands at a time, and the keyframe near it are told from heads alone",
+          "[container]") {
     std::mt19937 random(19);
     for (auto& name : playable()) {
         const nlohmann::json* wanted = nullptr;

@@ -119,7 +119,7 @@ void check_same(Bytes bytes, const std::string& name) {
 }
 }  // namespace
 
-TEST_CASE("the index may stand at the end") {
+TEST_CASE("The index may stand at the end", "[container]") {
     check_same(rewritten("h264_high_aac.mp4",
                          [](auto& list) {
                              std::stable_partition(list.begin(), list.end(), [](auto& n) { return n.type != "moov"; });
@@ -127,7 +127,7 @@ TEST_CASE("the index may stand at the end") {
                "h264_high_aac.mp4");
 }
 
-TEST_CASE("the index may stand in front, with anything between") {
+TEST_CASE("The index may stand in front, with anything between", "[container]") {
     check_same(rewritten("h264_high_aac.mp4",
                          [](auto& list) {
                              std::stable_partition(list.begin(), list.end(),
@@ -140,7 +140,7 @@ TEST_CASE("the index may stand in front, with anything between") {
                "h264_high_aac.mp4");
 }
 
-TEST_CASE("chunk offsets may have 64 bits") {
+TEST_CASE("Chunk offsets may have 64 bits", "[container]") {
     check_same(rewritten("h264_high_aac.mp4",
                          [](auto& list) {
                              each(list, [](Node& n) {
@@ -155,7 +155,7 @@ TEST_CASE("chunk offsets may have 64 bits") {
                "h264_high_aac.mp4");
 }
 
-TEST_CASE("sample sizes may be compact") {
+TEST_CASE("Sample sizes may be compact", "[container]") {
     check_same(rewritten("h264_high_aac.mp4",
                          [](auto& list) {
                              each(list, [](Node& n) {
@@ -171,7 +171,7 @@ TEST_CASE("sample sizes may be compact") {
                "h264_high_aac.mp4");
 }
 
-TEST_CASE("a track without sync table is keyframes only, and a stated rotation is told, whichever way") {
+TEST_CASE("A track without sync table is keyframes only, and a stated rotation is told, whichever way", "[container]") {
     for (auto [turn, a, b, c, d] :
          {std::tuple{0, 1, 0, 0, 1}, {90, 0, 1, -1, 0}, {180, -1, 0, 0, -1}, {270, 0, -1, 1, 0}}) {
         auto bytes = rewritten("h264_high_aac.mp4", [&, a = a, b = b, c = c, d = d](auto& list) {
@@ -194,7 +194,7 @@ TEST_CASE("a track without sync table is keyframes only, and a stated rotation i
     }
 }
 
-TEST_CASE("chapters are no captions and no pictures, though they look like them") {
+TEST_CASE("Chapters are no captions and no pictures, though they look like them", "[container][captions]") {
     for (bool named : {false, true}) {
         Bytes file;
         auto writer = mp4_muxer(std::make_unique<MemorySink>(file));
@@ -228,7 +228,7 @@ TEST_CASE("chapters are no captions and no pictures, though they look like them"
     }
 }
 
-TEST_CASE("an edit list of several cuts plays without them and says so") {
+TEST_CASE("An edit list of several cuts plays without them and says so", "[container][isobmff]") {
     auto bytes = rewritten("h264_high_aac.mp4", [](auto& list) {
         each(list, [](Node& n) {
             if (n.type != "elst") return;
@@ -285,7 +285,7 @@ Bytes laced(unsigned lacing, const std::vector<std::size_t>& sizes, const Bytes&
 }
 }  // namespace
 
-TEST_CASE("blocks are taken apart whatever their lacing") {
+TEST_CASE("Blocks are taken apart whatever their lacing", "[container]") {
     struct Case {
         unsigned lacing;
         std::vector<std::size_t> sizes;
@@ -308,7 +308,7 @@ TEST_CASE("blocks are taken apart whatever their lacing") {
     }
 }
 
-TEST_CASE("laces that lie are passed over, not read past") {
+TEST_CASE("Laces that lie are passed over, not read past", "[container]") {
     std::mt19937 random(40);
     for (int i = 0; i < 500; ++i) {
         Bytes fields(random() % 6);
@@ -320,7 +320,7 @@ TEST_CASE("laces that lie are passed over, not read past") {
     }
 }
 
-TEST_CASE("codec headers are read as their standards lay them down") {
+TEST_CASE("Codec headers are read as their standards lay them down", "[container]") {
     auto asc = parse_aac_config(Bytes{0x12, 0x10});
     REQUIRE(asc);
     CHECK(asc->rate == 44100);
@@ -349,7 +349,7 @@ TEST_CASE("codec headers are read as their standards lay them down") {
     }
 }
 
-TEST_CASE("H.264 whose header stands only in its pictures plays, with lengths or as a byte stream") {
+TEST_CASE("H.264 whose header stands only in its pictures plays, with lengths or as a byte stream", "[container]") {
     auto recorded = open("recorded_h264_opus.webm");
     auto bytes = bytes_of(fixture("recorded_h264_opus.webm"));
     auto& track = *recorded->info().main(Kind::video);
@@ -396,7 +396,7 @@ TEST_CASE("H.264 whose header stands only in its pictures plays, with lengths or
     CHECK_FALSE(clip->info().tracks[1].problem);
 }
 
-TEST_CASE("a stream that changes its size is shown at its track's") {
+TEST_CASE("A stream that changes its size is shown at its track's", "[container]") {
     Folder folder;
     auto writer = value(webm_muxer(folder / "sizes.webm"));
     std::vector<std::pair<int, int>> sizes{{320, 180}, {160, 90}, {640, 360}, {320, 180}};
@@ -496,7 +496,7 @@ Bytes quicktime(const char* type, unsigned bits, bool is_float, bool big_endian,
 }
 }  // namespace
 
-TEST_CASE("plain sound in QuickTime is heard as it was stored, whichever way it is named") {
+TEST_CASE("Plain sound in QuickTime is heard as it was stored, whichever way it is named", "[container]") {
     std::vector<double> samples(2 * 9600);
     for (std::size_t i = 0; i < samples.size(); ++i)
         samples[i] = 0.8 * std::sin(static_cast<double>(i / 2) * 0.1 + (i % 2 ? 1.0 : 0.0));

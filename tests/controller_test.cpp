@@ -9,7 +9,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("every picture of a clip is shown once, in order, when it is due") {
+TEST_CASE("Every picture of a clip is shown once, in order, when it is due", "[controller]") {
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4",
                       "edit_empty_audio_1s.mp4", "rotate90.mp4", "colour_bt709_full_h264.mp4"}) {
         INFO(name);
@@ -34,7 +34,7 @@ TEST_CASE("every picture of a clip is shown once, in order, when it is due") {
     }
 }
 
-TEST_CASE("the same play is the same trace, wall times and all, in virtual time") {
+TEST_CASE("The same play is the same trace, wall times and all, in virtual time", "[controller]") {
     auto trace = [] {
         Stage stage;
         stage.controller.open(fixture("h264_high_aac.mp4"), playing);
@@ -56,7 +56,7 @@ TEST_CASE("the same play is the same trace, wall times and all, in virtual time"
     CHECK(first == trace());
 }
 
-TEST_CASE("it starts as it is told: held, at once, or after a delay") {
+TEST_CASE("It starts as it is told: held, at once, or after a delay", "[controller]") {
     Stage held;
     held.controller.open(fixture("vp9_opus.webm"));
     held.run(3_s);
@@ -80,7 +80,7 @@ TEST_CASE("it starts as it is told: held, at once, or after a delay") {
     CHECK(changed.now().state.phase == Phase::paused);
 }
 
-TEST_CASE("pausing holds the picture and the sound where they are") {
+TEST_CASE("Pausing holds the picture and the sound where they are", "[controller]") {
     Stage stage;
     stage.controller.open(fixture("vp9_opus.webm"), playing);
     stage.run(1500_ms);
@@ -99,7 +99,7 @@ TEST_CASE("pausing holds the picture and the sound where they are") {
     CHECK(stage.now().counters.presented == 180);
 }
 
-TEST_CASE("stop goes back to the start and holds") {
+TEST_CASE("Stop returns to the start and pauses", "[controller]") {
     Stage stage;
     stage.controller.open(fixture("h264_high_aac.mp4"), playing);
     stage.run(2_s);
@@ -110,7 +110,7 @@ TEST_CASE("stop goes back to the start and holds") {
     CHECK(stage.sink->shown.back().pts == Time{});
 }
 
-TEST_CASE("a seek shows the exact picture and nothing from before it") {
+TEST_CASE("A seek shows the exact picture and nothing from before it", "[controller][seek]") {
     std::mt19937 random(14);
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vfr_h264.mp4"}) {
         Stage stage;
@@ -143,7 +143,7 @@ TEST_CASE("a seek shows the exact picture and nothing from before it") {
     }
 }
 
-TEST_CASE("a storm of seeks comes down to the newest") {
+TEST_CASE("A storm of seeks comes down to the newest", "[controller][seek]") {
     Stage stage;
     stage.controller.open(fixture("h264_high_aac.mp4"));
     stage.run(1_s);
@@ -159,7 +159,7 @@ TEST_CASE("a storm of seeks comes down to the newest") {
     CHECK(stage.sink->shown.size() < 40);  // a few were shown on the way, not two hundred
 }
 
-TEST_CASE("dragging shows keyframes, letting go the exact picture") {
+TEST_CASE("Dragging shows keyframes, letting go the exact picture", "[controller]") {
     Stage stage;
     stage.controller.open(fixture("vp9_opus.webm"));
     stage.run(500_ms);
@@ -174,7 +174,7 @@ TEST_CASE("dragging shows keyframes, letting go the exact picture") {
     CHECK(stage.sink->shown.back().pts == 3700_ms);
 }
 
-TEST_CASE("stepping goes one picture at a time, either way, over keyframes and at odd rates") {
+TEST_CASE("Stepping goes one picture at a time, either way, over keyframes and at odd rates", "[controller][seek]") {
     for (auto name : {"vfr_h264.mp4", "h264_high_aac.mp4", "vp9_opus.webm"}) {
         Stage stage;
         stage.controller.open(fixture(name));
@@ -202,7 +202,7 @@ TEST_CASE("stepping goes one picture at a time, either way, over keyframes and a
     }
 }
 
-TEST_CASE("a loop goes round without a gap in sight or sound") {
+TEST_CASE("A loop goes round without a gap in sight or sound", "[controller]") {
     Stage stage;
     auto options = playing;
     options.loop.kind = Loop::Kind::all;
@@ -226,7 +226,7 @@ TEST_CASE("a loop goes round without a gap in sight or sound") {
     CHECK(stage.now().position == stage.now().duration);
 }
 
-TEST_CASE("a loop from a to b stays between them") {
+TEST_CASE("A loop from a to b stays between them", "[controller]") {
     Stage stage;
     auto options = playing;
     options.loop = {Loop::Kind::range, 1_s, 2500_ms};
@@ -277,7 +277,7 @@ TEST_CASE("a loop from a to b stays between them") {
     CHECK(stage.now().position < 1200_ms);
 }
 
-TEST_CASE("speed is kept to, from a quarter to four times") {
+TEST_CASE("Speed is kept to, from a quarter to four times", "[controller]") {
     for (double rate : {0.25, 0.5, 1.5, 2.0, 4.0}) {
         Stage stage;
         auto options = playing;
@@ -296,7 +296,7 @@ TEST_CASE("speed is kept to, from a quarter to four times") {
     }
 }
 
-TEST_CASE("sight keeps to sound for an hour, whichever way the device's clock is off") {
+TEST_CASE("Sight keeps to sound for an hour, whichever way the device's clock is off", "[controller]") {
     // Sound that costs nothing to decode, and few pictures: it is the clocks that are tried.
     Folder folder;
     Recipe plain;
@@ -320,7 +320,7 @@ TEST_CASE("sight keeps to sound for an hour, whichever way the device's clock is
     }
 }
 
-TEST_CASE("what fails is told by code, sentence and hint, and can be tried again") {
+TEST_CASE("What fails is told by code, sentence and hint, and can be tried again", "[controller]") {
     Stage stage;
     stage.controller.open(fixture("no-such-clip.webm"), playing);
     stage.run(1_s);
@@ -337,7 +337,7 @@ TEST_CASE("what fails is told by code, sentence and hint, and can be tried again
     CHECK_FALSE(stage.now().error.has_value());
 }
 
-TEST_CASE("opening another source lets go of the one before") {
+TEST_CASE("Opening another source lets go of the one before", "[controller]") {
     Stage stage;
     stage.controller.open(fixture("vp9_opus.webm"), playing);
     stage.run(1_s);
@@ -348,7 +348,7 @@ TEST_CASE("opening another source lets go of the one before") {
     CHECK(stage.now().counters.presented == 150);
 }
 
-TEST_CASE("the trace is bounded, numbered without gaps, and its times never go back") {
+TEST_CASE("The trace is bounded, numbered without gaps, and its times never go back", "[controller]") {
     Stage stage;
     stage.controller.open(fixture("vp9_opus.webm"));
     stage.run(100_ms);
@@ -363,7 +363,7 @@ TEST_CASE("the trace is bounded, numbered without gaps, and its times never go b
     CHECK(stage.controller.events(events.back().n - 5).size() == 5);
 }
 
-TEST_CASE("two controllers in one process know nothing of each other") {
+TEST_CASE("Two controllers in one process know nothing of each other", "[controller]") {
     auto strand = std::shared_ptr<VirtualStrand>(make_virtual_strand());
     Mixer mixer(*strand, {});
     std::vector<std::unique_ptr<Controller>> four;
@@ -382,7 +382,7 @@ TEST_CASE("two controllers in one process know nothing of each other") {
     CHECK(four[3]->snapshot().counters.presented == 180);
 }
 
-TEST_CASE("a fault inside fails the source with words, and the next one plays") {
+TEST_CASE("A fault inside fails the source with words, and the next one plays", "[controller]") {
     // A sink that throws now and then, where it makes pictures and where it shows them.
     struct Faulty final : FrameSink {
         int prepare_left = 1 << 20, show_left = 1 << 20;
@@ -418,7 +418,7 @@ TEST_CASE("a fault inside fails the source with words, and the next one plays") 
     CHECK(controller.snapshot().counters.presented == 180);
 }
 
-TEST_CASE("no sentence tells anybody to convert what can't be decoded") {
+TEST_CASE("No sentence tells anybody to convert what can't be decoded", "[controller]") {
     for (auto& f : all_facts()) {
         auto name = f["file"].get<std::string>();
         auto clip = open_clip(fixture(name));
@@ -432,7 +432,7 @@ TEST_CASE("no sentence tells anybody to convert what can't be decoded") {
     }
 }
 
-TEST_CASE("every property has its type in every state, and tells of the same moment as the snapshot") {
+TEST_CASE("Every property has its type in every state, and tells of the same moment as the snapshot", "[controller]") {
     std::ifstream file(std::string(RUEDO_DOCS) + "/properties.md");
     CHECK(std::string((std::istreambuf_iterator<char>(file)), {}) == properties_page());
     std::set<std::string_view> names;
@@ -520,7 +520,7 @@ class Passing final : public Clip {
 };
 }  // namespace
 
-TEST_CASE("what is live can be sought in as far as it is kept") {
+TEST_CASE("What is live can be sought in as far as it is kept", "[controller][seek]") {
     for (auto window : {std::optional<TimeRange>{}, std::optional(TimeRange{2_s, 4_s})}) {
         INFO("a window: " << window.has_value());
         std::shared_ptr<VirtualStrand> strand = make_virtual_strand();
@@ -564,7 +564,8 @@ TEST_CASE("what is live can be sought in as far as it is kept") {
     }
 }
 
-TEST_CASE("pictures are numbered once they are asked for, in whatever is open, and not over a network or for nobody") {
+TEST_CASE("Pictures are numbered once they are asked for, in whatever is open, and not over a network or for nobody",
+          "[controller]") {
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4", "vfr_h264.mp4", "edit_skip_500ms.mp4"}) {
         INFO(name);
         const nlohmann::json* wanted = nullptr;

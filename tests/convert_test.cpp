@@ -14,7 +14,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("what may stay as it is is copied bit for bit, and what may not says why") {
+TEST_CASE("What may stay as it is is copied bit for bit, and what may not says why", "[convert]") {
     Folder folder;
     auto packets = [](const fs::path& path, Kind kind) {
         auto clip = value(open_clip(path.string()));
@@ -62,7 +62,7 @@ TEST_CASE("what may stay as it is is copied bit for bit, and what may not says w
     CHECK(says(mixed, "sound-encoded"));
 }
 
-TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothing") {
+TEST_CASE("A stretch is cut to the frame and to the sample, and begins at nothing", "[convert]") {
     Folder folder;
     auto all = frames_in(fixture("h264_high_aac.mp4"));
     for (auto [from, to] : {std::pair{1_s, 3_s}, {1010_ms, 2500_ms}, {2_s + 1_ms, 2_s + 34_ms}, {5_s, 60_s}}) {
@@ -101,7 +101,7 @@ TEST_CASE("a stretch is cut to the frame and to the sample, and begins at nothin
     }
 }
 
-TEST_CASE("size, shape and rate are those that were asked for") {
+TEST_CASE("Size, shape and rate are those that were asked for", "[convert]") {
     Folder folder;
     struct Case {
         const char* name;
@@ -159,7 +159,7 @@ TEST_CASE("size, shape and rate are those that were asked for") {
     }
 }
 
-TEST_CASE("a size in bytes is landed under, closely, and loudness comes to where it was asked to be") {
+TEST_CASE("A size in bytes is landed under, closely, and loudness comes to where it was asked to be", "[convert]") {
     Folder folder;
     for (std::uint64_t bytes : {75'000U, 160'000U}) {
         Recipe r;
@@ -190,7 +190,7 @@ TEST_CASE("a size in bytes is landed under, closely, and loudness comes to where
     CHECK(std::abs(level(folder / "m.mp4") - level(folder / "l.mp4") - 6) < 0.3);
 }
 
-TEST_CASE("nothing that is there is lost, and what can't be is refused in words") {
+TEST_CASE("Nothing that is there is lost, and what can't be is refused in words", "[convert]") {
     Folder folder;
     fs::copy_file(fixture("h264_high_aac.mp4"), folder / "in.mp4");
     auto before = bytes_of(folder / "in.mp4");
@@ -252,7 +252,7 @@ TEST_CASE("nothing that is there is lost, and what can't be is refused in words"
     CHECK(frames_in(folder / "short.mp4").size() == shorter.video.frames);
 }
 
-TEST_CASE("what was stopped once stays stopped, however short it is and wherever it was then") {
+TEST_CASE("What was stopped once stays stopped, however short it is and wherever it was then", "[convert]") {
     Folder folder;
     auto handset = value(find_target("handset-basic"));
     int asked = 0;
@@ -271,7 +271,7 @@ TEST_CASE("what was stopped once stays stopped, however short it is and wherever
     CHECK(asked == 5);
 }
 
-TEST_CASE("what may be see-through becomes opaque, with a word") {
+TEST_CASE("What may be see-through becomes opaque, with a word", "[convert]") {
     Folder folder;
     Recipe r;
     r.video.action = Recipe::Do::encode, r.to = 200_ms;
@@ -281,7 +281,7 @@ TEST_CASE("what may be see-through becomes opaque, with a word") {
     CHECK_FALSE(says(made((folder / "o.webm").string(), folder / "q.webm", r), "opaque"));
 }
 
-TEST_CASE("stills are the pictures that are shown, in the size, form and number that was asked for") {
+TEST_CASE("Stills are the pictures that are shown, in the size, form and number that was asked for", "[convert]") {
     Folder folder;
     auto& codecs = CodecRegistry::standard();
     auto source = fixture("h264_high_aac.mp4").string();
@@ -328,7 +328,7 @@ TEST_CASE("stills are the pictures that are shown, in the size, form and number 
     CHECK(stills(source, o, codecs).error().code == ErrorCode::refused);
 }
 
-TEST_CASE("sound alone, pictures alone, and an end among pictures that need later ones") {
+TEST_CASE("Sound alone, pictures alone, and an end among pictures that need later ones", "[convert]") {
     Folder folder;
     Recipe aac;
     aac.audio.action = Recipe::Do::encode, aac.audio.codec = Codec::aac;
@@ -359,7 +359,7 @@ TEST_CASE("sound alone, pictures alone, and an end among pictures that need late
     }
 }
 
-TEST_CASE("likeness is that of the plain formula, and less for what differs more") {
+TEST_CASE("Likeness is that of the plain formula, and less for what differs more", "[convert]") {
     auto plain = [](const std::vector<std::uint8_t>& a, const std::vector<std::uint8_t>& b, int width, int height) {
         int n = std::min(11, width), m = std::min(11, height);
         auto weight = [](int i, int of) { return std::exp(-std::pow(i - (of - 1) / 2.0, 2) / 4.5); };
@@ -417,7 +417,7 @@ TEST_CASE("likeness is that of the plain formula, and less for what differs more
     }
 }
 
-TEST_CASE("pictures become larger, smaller, cut and turned without drifting in light or place") {
+TEST_CASE("Pictures become larger, smaller, cut and turned without drifting in light or place", "[convert]") {
     for (auto range : {Colour::Range::limited, Colour::Range::full})
         for (int turn : {0, 90, 180, 270}) {
             std::array<std::uint8_t*, 3> planes{};
@@ -460,7 +460,7 @@ TEST_CASE("pictures become larger, smaller, cut and turned without drifting in l
     CHECK(value(shaper.make(p, same)).plane[0] == p.plane[0]);
 }
 
-TEST_CASE("turned all the way round a picture is itself again, and a part of a part is a part") {
+TEST_CASE("Turned all the way round a picture is itself again, and a part of a part is a part", "[convert]") {
     std::mt19937 random(64);
     Reshaper shaper;
     auto same = [](const Frame& a, const Frame& b) {
@@ -524,7 +524,7 @@ TEST_CASE("turned all the way round a picture is itself again, and a part of a p
     }
 }
 
-TEST_CASE("a recipe is read as it was written, and what is wrong in one is named by its place") {
+TEST_CASE("A recipe is read as it was written, and what is wrong in one is named by its place", "[convert]") {
     std::mt19937 random(82);
     auto schema = recipe_schema();
     CHECK(nlohmann::json::parse(std::ifstream(std::string(RUEDO_DOCS) + "/recipe.schema.json")) == schema);
@@ -646,7 +646,7 @@ fs::path coloured_clip(const fs::path& path, const RgbImage& image, Codec codec,
 }
 }  // namespace
 
-TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
+TEST_CASE("Colours stay what they are, whatever an encoder's numbers mean", "[convert]") {
     Folder folder;
     auto image = coloured(96);
     auto& codecs = CodecRegistry::standard();
@@ -674,7 +674,8 @@ TEST_CASE("colours stay what they are, whatever an encoder's numbers mean") {
         }
 }
 
-TEST_CASE("pictures that are said to be red, green and blue, and can't be, are taken for what they would be unsaid") {
+TEST_CASE("Pictures that are said to be red, green and blue, and can't be, are taken for what they would be unsaid",
+          "[convert]") {
     Folder folder;
     auto image = coloured(96);
     Colour colour{Colour::Matrix::bt601, Colour::Range::limited, 2, 2};
@@ -694,7 +695,7 @@ TEST_CASE("pictures that are said to be red, green and blue, and can't be, are t
     }
 }
 
-TEST_CASE("colours of which only the stream itself speaks stay what they are, at every height") {
+TEST_CASE("Colours of which only the stream itself speaks stay what they are, at every height", "[convert]") {
     Folder folder;
     for (int height : {96, 720}) {
         auto image = coloured(height);
@@ -726,7 +727,7 @@ TEST_CASE("colours of which only the stream itself speaks stay what they are, at
     }
 }
 
-TEST_CASE("what is copied goes out in its order, though parts overlap or times go back") {
+TEST_CASE("What is copied goes out in its order, though parts overlap or times go back", "[convert]") {
     Folder folder;
     auto joined = many(bytes_of(fixture("h264_aac.ts")), 3);
     put(folder / "joined.ts", joined);
@@ -758,7 +759,7 @@ TEST_CASE("what is copied goes out in its order, though parts overlap or times g
     CHECK(copied > 20);
 }
 
-TEST_CASE("how long a clip was made is how long it is, also where only what begins late is kept") {
+TEST_CASE("How long a clip was made is how long it is, also where only what begins late is kept", "[convert]") {
     Folder folder;
     Recipe audio, pictures;
     audio.video.action = pictures.audio.action = Recipe::Do::none;
@@ -773,7 +774,8 @@ TEST_CASE("how long a clip was made is how long it is, also where only what begi
             }
 }
 
-TEST_CASE("no second of what is made has more pictures than the most that is asked for, however they come") {
+TEST_CASE("No second of what is made has more pictures than the most that is asked for, however they come",
+          "[convert]") {
     Folder folder;
     auto busiest = [](Clip& clip) { return value(scan_track(clip, *clip.info().main(Kind::video))); };
     auto before = busiest(*test::open("vfr_h264.mp4"));
@@ -792,7 +794,8 @@ TEST_CASE("no second of what is made has more pictures than the most that is ask
     }
 }
 
-TEST_CASE("colours are converted to the matrix and range that are asked for, look the same, and are said in the tags") {
+TEST_CASE("Colours are converted to the matrix and range that are asked for, look the same, and are said in the tags",
+          "[convert]") {
     using Matrix = Colour::Matrix;
     using Range = Colour::Range;
     Folder folder;
@@ -845,7 +848,7 @@ TEST_CASE("colours are converted to the matrix and range that are asked for, loo
     CHECK(no.error().sentence.find("full range") != std::string::npos);
 }
 
-TEST_CASE("an AV1 conversion stops within half a second, whatever the effort, and the next one is right") {
+TEST_CASE("An AV1 conversion stops within half a second, whatever the effort, and the next one is right", "[convert]") {
     Folder folder;
     auto clip = fixture("h264_high_aac.mp4");
     for (int effort : {0, 2}) {

@@ -68,7 +68,8 @@ bool same_samples(const Frame& a, const Frame& b) {
 }
 }  // namespace
 
-TEST_CASE("pictures that are copied keep their shape, their number, their times and their length, or are not copied") {
+TEST_CASE("Pictures that are copied keep their shape, their number, their times and their length, or are not copied",
+          "[convert][copy]") {
     Folder folder;
     int copied = 0, refused = 0;
     for (auto& name : playable())
@@ -106,7 +107,7 @@ TEST_CASE("pictures that are copied keep their shape, their number, their times 
     CHECK(refused > 20);
 }
 
-TEST_CASE("sound that is copied begins and ends where it did") {
+TEST_CASE("Sound that is copied begins and ends where it did", "[convert][copy]") {
     Folder folder;
     int copied = 0;
     for (auto& name : playable())
@@ -135,7 +136,7 @@ TEST_CASE("sound that is copied begins and ends where it did") {
     CHECK(copied > 25);
 }
 
-TEST_CASE("a cut whose sound is copied holds the same samples as the original there") {
+TEST_CASE("A cut whose sound is copied holds the same samples as the original there", "[convert][copy]") {
     Folder folder;
     std::mt19937 random(23);
     int copied = 0;
@@ -201,7 +202,7 @@ TEST_CASE("a cut whose sound is copied holds the same samples as the original th
     CHECK(copied == 2 * 22);
 }
 
-TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and heard as before") {
+TEST_CASE("What an edit cuts off is not copied, and what it keeps is shown and heard as before", "[convert][copy]") {
     Folder folder;
     std::mt19937 random(71);
     for (int i = 0; i < 4; ++i) {
@@ -243,7 +244,7 @@ TEST_CASE("what an edit cuts off is not copied, and what it keeps is shown and h
 }
 
 TEST_CASE("What a container crops is not shown, and is cropped by what its frames are copied into",
-          "[container][crop]") {
+          "[convert][copy][container][crop]") {
     Folder folder;
     for (std::string name : {"vp9_opus.webm", "h264_high_aac.mp4"})
         for (std::string container_format : {"mkv", "mp4"})
@@ -302,7 +303,7 @@ TEST_CASE("What a container crops is not shown, and is cropped by what its frame
     CHECK((f.width == 320 && f.crop == Crop{}));
 }
 
-TEST_CASE("AV1 of odd sizes is coded with padding, which the container crops", "[convert][crop]") {
+TEST_CASE("AV1 of odd sizes is coded with padding, which the container crops", "[convert][copy][crop]") {
     Folder folder;
     for (std::string container_format : {"webm", "mp4", "mkv"})
         for (auto [width, height] : {std::pair{213, 121}, {213, 120}, {214, 121}}) {

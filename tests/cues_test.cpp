@@ -16,7 +16,7 @@ Cues parse(std::string_view s) {
 }
 }  // namespace
 
-TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
+TEST_CASE("WebVTT: times, settings, tags, and what is passed over", "[captions]") {
     auto c = parse(
         "\xEF\xBB\xBFWEBVTT - lights\r\nLanguage: en\r\n\r\nNOTE nothing --> here\r\n\r\nSTYLE\n::cue "
         "{}\n\nfirst\n00:01.000 --> 00:02.500 line:0 position:10%,line-left align:start size:40%\nHello "
@@ -44,7 +44,8 @@ TEST_CASE("WebVTT: times, settings, tags, and what is passed over") {
     CHECK(c.list[2].align == Cue::Align::end);
 }
 
-TEST_CASE("times of captions are read as they stand, and what is no time costs that caption and no other") {
+TEST_CASE("Times of captions are read as they stand, and what is no time costs that caption and no other",
+          "[captions]") {
     std::mt19937 random(73);
     auto text = [&](std::int64_t ms) {
         auto minutes = ms / 60'000, rest = ms % 60'000;
@@ -80,7 +81,7 @@ TEST_CASE("times of captions are read as they stand, and what is no time costs t
     }
 }
 
-TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
+TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1", "[captions]") {
     std::string plain =
         "1\n00:00:01,000 --> 00:00:02,000\nGr\xC3\xB6\xC3\x9F"
         "e {\\an8}oben\n\n2\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i>\nZeilen\n";
@@ -100,7 +101,7 @@ TEST_CASE("SubRip, in UTF-8, UTF-16 and Latin-1") {
           ErrorCode::not_media);
 }
 
-TEST_CASE("SubRip as old folders hold it") {
+TEST_CASE("SubRip as old folders hold it", "[captions]") {
     // Dashes and quotation marks of windows-1252, a line of spaces where an empty one belongs, none at all, few digits.
     auto c = parse(
         "1\n00:00:01,5 --> 00:00:02,25\n\x93Low tide\x94 \x97 \x80 5\xE9\n  \t\n2\n00:00:03,000 --> 00:00:04,000\nI "
@@ -128,7 +129,7 @@ TEST_CASE("SubRip as old folders hold it") {
     CHECK(parse(halves).list.at(0).text() == "a\uFFFDb");
 }
 
-TEST_CASE("captions inside Matroska are those their maker put in") {
+TEST_CASE("Captions inside Matroska are those their maker put in", "[captions]") {
     auto clip = open("text_webvtt.mkv");
     auto& track = clip->info().tracks.at(2);
     REQUIRE(shows_captions(track));
@@ -143,7 +144,7 @@ TEST_CASE("captions inside Matroska are those their maker put in") {
     CHECK(cues.list[1].runs.at(1).italic);
 }
 
-TEST_CASE("captions in MP4 samples, both kinds") {
+TEST_CASE("Captions in MP4 samples, both kinds", "[captions]") {
     Track t;
     t.kind = Kind::text;
     std::vector<Cue> out;
@@ -182,7 +183,7 @@ TEST_CASE("captions in MP4 samples, both kinds") {
     CHECK(out.size() == 3);
 }
 
-TEST_CASE("captions beside a clip are found by its name") {
+TEST_CASE("Captions beside a clip are found by its name", "[captions]") {
     Folder folder;
     for (auto name : {"lantern.webm", "lantern.vtt", "lantern.de.srt", "lantern.old.notes.vtt", "lanterns.vtt",
                       "other.vtt", "lantern.FR.SRT"})
@@ -206,7 +207,7 @@ TEST_CASE("captions beside a clip are found by its name") {
         CHECK(language_of_name(name) == language);
 }
 
-TEST_CASE("a file of captions made at random is read back caption for caption, however its lines end") {
+TEST_CASE("A file of captions made at random is read back caption for caption, however its lines end", "[captions]") {
     std::mt19937 random(33);
     auto one_of = [&](auto... v) {
         const std::string all[]{v...};
@@ -265,7 +266,7 @@ TEST_CASE("a file of captions made at random is read back caption for caption, h
     }
 }
 
-TEST_CASE("captions change bytes at random and nothing breaks") {
+TEST_CASE("Captions change bytes at random and nothing breaks", "[captions]") {
     std::string good =
         "WEBVTT\n\n00:01.000 --> 00:02.500 line:0\nHello <b>there</b>\n\n1\n00:00:03,500 --> 00:00:04,000\n<i>zwei</i> "
         "&amp;\n";
@@ -280,7 +281,7 @@ TEST_CASE("captions change bytes at random and nothing breaks") {
     }
 }
 
-TEST_CASE("what is shown is what its times say, whatever the order of ends") {
+TEST_CASE("What is shown is what its times say, whatever the order of ends", "[captions]") {
     Stage stage;
     Folder folder;
     std::string text = "WEBVTT\n\n00:00.500 --> 00:05.000\nlong\n\n00:01.000 --> 00:02.000\nshort\n";
@@ -308,7 +309,7 @@ TEST_CASE("what is shown is what its times say, whatever the order of ends") {
     CHECK(stage.now().track_options->size() == 2);
 }
 
-TEST_CASE("another sound track takes over at the sample where the one before leaves off") {
+TEST_CASE("Another sound track takes over at the sample where the one before leaves off", "[captions]") {
     Stage stage;
     std::vector<float> heard;
     stage.mixer.on_mix([&](std::span<const float> s, std::int64_t) { heard.insert(heard.end(), s.begin(), s.end()); });
@@ -350,7 +351,7 @@ TEST_CASE("another sound track takes over at the sample where the one before lea
     CHECK(german.now().audio_track == stage.now().audio_track);
 }
 
-TEST_CASE("switching sound costs nothing that plays: at every speed, in a loop, again and again") {
+TEST_CASE("Switching sound costs nothing that plays: at every speed, in a loop, again and again", "[captions]") {
     std::mt19937 random(91);
     for (double rate : {1.0, 2.0, 0.5})
         for (bool loop : {false, true}) {
@@ -379,7 +380,7 @@ TEST_CASE("switching sound costs nothing that plays: at every speed, in a loop, 
         }
 }
 
-TEST_CASE("a cue that says nothing, or lasts for no time, is none") {
+TEST_CASE("A cue that says nothing, or lasts for no time, is none", "[captions]") {
     Track track;
     track.kind = Kind::text, track.codec = Codec::subrip;
     for (auto [words, length, is_one] : {std::tuple{"Hello", 1_s, true},

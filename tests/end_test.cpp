@@ -28,7 +28,7 @@ void patch(Bytes& file, std::string_view tag, std::size_t skip, std::initializer
 }
 }  // namespace
 
-TEST_CASE("duration, the end of the last track and the position at the end are one value") {
+TEST_CASE("Duration, the end of the last track and the position at the end are one value", "[duration]") {
     for (auto& name : playable()) {
         INFO(name);
         auto clip = open(name);
@@ -47,7 +47,7 @@ TEST_CASE("duration, the end of the last track and the position at the end are o
     }
 }
 
-TEST_CASE("a track's end is that of its last packet, however they come") {
+TEST_CASE("A track's end is that of its last packet, however they come", "[duration]") {
     std::mt19937 random(61);
     for (int i = 0; i < 300; ++i) {
         std::vector<PacketHead> heads;
@@ -72,7 +72,7 @@ TEST_CASE("a track's end is that of its last packet, however they come") {
     CHECK_FALSE(TrackEnd().of(Track{}));
 }
 
-TEST_CASE("sound that goes on far beyond its track's end is passed over without end and without haste") {
+TEST_CASE("Sound that goes on far beyond its track's end is passed over without end and without haste", "[duration]") {
     Folder folder;
     // An edit list that cuts half a minute of sound to its first second.
     auto clip = bytes_of(fixture("h264_high_aac.mp4"));
@@ -86,7 +86,8 @@ TEST_CASE("sound that goes on far beyond its track's end is passed over without 
     CHECK(frames == 48'000);
 }
 
-TEST_CASE("recordings put in a row behind a header that speaks of the first alone play to the last one's end") {
+TEST_CASE("Recordings put in a row behind a header that speaks of the first alone play to the last one's end",
+          "[duration]") {
     Folder folder;
     auto one = bytes_of(fixture("audio_info.mp3"));
     auto heard = static_cast<std::int64_t>(audio_of(open("audio_info.mp3")).size() / 2);
@@ -114,7 +115,8 @@ TEST_CASE("recordings put in a row behind a header that speaks of the first alon
     CHECK(static_cast<std::int64_t>(audio_of(std::move(clip)).size() / 2) == heard);
 }
 
-TEST_CASE("what goes on past the length that its header states moves on, and is as long as it was found to be") {
+TEST_CASE("What goes on past the length that its header states moves on, and is as long as it was found to be",
+          "[duration]") {
     Folder folder;
     // The number of frames is a tenth of what follows.
     auto bytes = bytes_of(fixture("audio_info.mp3"));
@@ -142,7 +144,7 @@ TEST_CASE("what goes on past the length that its header states moves on, and is 
     CHECK(stage.now().position == stage.now().duration);
 }
 
-TEST_CASE("what can't be played is refused when it is opened, so that looking and playing agree") {
+TEST_CASE("What can't be played is refused when it is opened, so that looking and playing agree", "[duration]") {
     auto whole = bytes_of(fixture("h264_high_aac.mp4"));
     std::mt19937 random(62);
     Folder folder;
@@ -178,7 +180,7 @@ TEST_CASE("what can't be played is refused when it is opened, so that looking an
     CHECK(played > 3);
 }
 
-TEST_CASE("sound that can't be played is missed when looking as it is when playing") {
+TEST_CASE("Sound that can't be played is missed when looking as it is when playing", "[duration]") {
     std::mt19937 random(64);
     Folder folder;
     int missed = 0, heard = 0;
@@ -211,7 +213,7 @@ TEST_CASE("sound that can't be played is missed when looking as it is when playi
     CHECK(heard > 3);
 }
 
-TEST_CASE("a file that is cut or written over while it plays is said to have been") {
+TEST_CASE("A file that is cut or written over while it plays is said to have been", "[duration]") {
     Folder folder;
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "h264_aac.ts", "mjpeg_pcm.avi"}) {
         INFO(name);
@@ -263,7 +265,7 @@ TEST_CASE("a file that is cut or written over while it plays is said to have bee
     CHECK(stage.now().state.phase == Phase::playing);
 }
 
-TEST_CASE("no time that can be written is longer than what a clock can add") {
+TEST_CASE("No time that can be written is longer than what a clock can add", "[duration]") {
     for (auto text : {"4611686018427387904ns", "4611686018s", "1281023:53:38.000"}) {
         auto t = parse_time(text);
         INFO(text);
@@ -290,7 +292,8 @@ TEST_CASE("no time that can be written is longer than what a clock can add") {
     }
 }
 
-TEST_CASE("a loop that is switched on, off or elsewhere at any moment neither moves the end nor leaves the clip") {
+TEST_CASE("A loop that is switched on, off or elsewhere at any moment neither moves the end nor leaves the clip",
+          "[duration]") {
     std::mt19937 random(26);
     for (auto* name : {"vp9_opus.webm", "h264_high_aac.mp4", "audio.flac", "rotate90.mp4"})
         for (int i = 0; i < 3; ++i) {

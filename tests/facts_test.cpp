@@ -32,7 +32,7 @@ using Plays = Verdict::Plays;
 using Words = std::vector<std::string>;
 }  // namespace
 
-TEST_CASE("every byte of every packet is counted once, and the chart covers the whole length") {
+TEST_CASE("Every byte of every packet is counted once, and the chart covers the whole length", "[facts]") {
     for (auto& name : playable()) {
         INFO(name);
         auto clip = open(name);
@@ -56,7 +56,7 @@ TEST_CASE("every byte of every packet is counted once, and the chart covers the 
     }
 }
 
-TEST_CASE("findings are there where they are true, and nowhere else") {
+TEST_CASE("Findings are there where they are true, and nowhere else", "[facts]") {
     struct Case {
         const char* code;
         std::set<std::string> in;
@@ -76,7 +76,7 @@ TEST_CASE("findings are there where they are true, and nowhere else") {
     CHECK(codes(facts_of("h264_high_aac.mp4", false, "http://127.0.0.1/h264_high_aac.mp4")).count("clear-text"));
 }
 
-TEST_CASE("a finding's numbers are the file's own") {
+TEST_CASE("A finding's numbers are the file's own", "[facts]") {
     // The index moved behind the media.
     Folder folder;
     demo::ClipSpec spec;
@@ -95,7 +95,7 @@ TEST_CASE("a finding's numbers are the file's own") {
     CHECK(f.keyframes == std::vector<Time>{0_s, 8_s});
 }
 
-TEST_CASE("loudness is that of the samples") {
+TEST_CASE("Loudness is that of the samples", "[facts]") {
     // Bursts of 50 ms a second: the gate of the standard leaves what is loud.
     auto f = facts_of("audio.flac", true);
     REQUIRE(f.loudness);
@@ -113,7 +113,7 @@ TEST_CASE("loudness is that of the samples") {
     CHECK(stopped.error().code == ErrorCode::cancelled);
 }
 
-TEST_CASE("what ships as a target can be read, and each takes something that it should") {
+TEST_CASE("What ships as a target can be read, and each takes something that it should", "[facts]") {
     std::vector<Error> problems;
     auto all = all_targets(&problems);
     CHECK(problems.empty());
@@ -125,7 +125,7 @@ TEST_CASE("what ships as a target can be read, and each takes something that it 
     for (auto& name : playable()) CHECK(verdict(name, "desktop").plays == Plays::yes);
 }
 
-TEST_CASE("a verdict says which part has to change, and why") {
+TEST_CASE("A verdict says which part has to change, and why", "[facts]") {
     CHECK(verdict("h264_aac.ts", "handset-recent").needs == Words{"wrapper"});
     CHECK(verdict("h264_high_vorbis.mkv", "handset-recent").needs == Words{"sound", "wrapper"});
     CHECK(verdict("h264_cbp_opus_frag.mp4", "scene-engine-mp4").needs == Words{"sound"});
@@ -150,7 +150,7 @@ TEST_CASE("a verdict says which part has to change, and why") {
         }
 }
 
-TEST_CASE("a target file that is wrong is refused by the place of its fault") {
+TEST_CASE("A target file that is wrong is refused by the place of its fault", "[facts]") {
     auto base = nlohmann::json::parse(R"({"format":"ruedo-target","version":1,"name":"mine","containers":["mp4"],)"
                                       R"("video":[{"codec":"h264","max_level":31}]})");
     CHECK(target_from_json(base, "mine.json").has_value());
@@ -171,7 +171,7 @@ TEST_CASE("a target file that is wrong is refused by the place of its fault") {
     refused("/seeks", "yes", "seeks");
 }
 
-TEST_CASE("a target file counts as it is now, however often it was read before") {
+TEST_CASE("A target file counts as it is now, however often it was read before", "[facts]") {
     Folder home;
     setenv("XDG_CONFIG_HOME", home.path.c_str(), 1);
     fs::create_directories(user_targets_folder());
@@ -204,7 +204,7 @@ TEST_CASE("a target file counts as it is now, however often it was read before")
     unsetenv("XDG_CONFIG_HOME");
 }
 
-TEST_CASE("content is known again whatever it is called, and by any byte that is looked at") {
+TEST_CASE("Content is known again whatever it is called, and by any byte that is looked at", "[facts]") {
     std::mt19937 random(8);
     auto key = [](const Bytes& bytes, const std::string& name) {
         return value(content_key(*memory_source(bytes, name)));

@@ -21,7 +21,7 @@ std::set<std::string> findings_of(const fs::path& file) {
 }
 }  // namespace
 
-TEST_CASE("what becomes of each source agrees with the target's verdict, and is made as it was said") {
+TEST_CASE("What becomes of each source agrees with the target's verdict, and is made as it was said", "[targets]") {
     Folder folder;
     for (auto& target : all_targets())
         for (auto* name : {"h264_high_aac.mp4", "vp9_opus.webm", "mjpeg_pcm.avi", "audio_opus.ogg", "h264_aac.ts",
@@ -62,7 +62,7 @@ TEST_CASE("what becomes of each source agrees with the target's verdict, and is 
     CHECK(unfit.what == What::refused);
 }
 
-TEST_CASE("what is foretold of a source on the shelf is about what comes") {
+TEST_CASE("What is foretold of a source on the shelf is about what comes", "[targets]") {
     Folder folder;
     auto handset = value(find_target("handset-basic"));
     auto source = fixture("vp9_opus.webm").string();
@@ -82,7 +82,7 @@ TEST_CASE("what is foretold of a source on the shelf is about what comes") {
     CHECK(estimate(f, source, handset, folder / "x.mp4", codecs(), &cancel).error().code == ErrorCode::cancelled);
 }
 
-TEST_CASE("names of what is made say source and target, and never take another's place") {
+TEST_CASE("Names of what is made say source and target, and never take another's place", "[targets]") {
     Folder folder;
     auto t = value(find_target("desktop"));
     CHECK(place_for(folder.path, "/a/b/stairs.mp4", t, "webm") == folder / "stairs for desktop.webm");
@@ -96,7 +96,7 @@ TEST_CASE("names of what is made say source and target, and never take another's
     }
 }
 
-TEST_CASE("a recipe mends what was found") {
+TEST_CASE("A recipe mends what was found", "[targets]") {
     Folder folder;
     int fixed = 0;
     for (auto& name : playable()) {
@@ -129,7 +129,7 @@ TEST_CASE("a recipe mends what was found") {
     CHECK_FALSE(recipe_fix_for("no such finding"));
 }
 
-TEST_CASE("pairs are what both clips show at a time, entered anywhere or walked") {
+TEST_CASE("Pairs are what both clips show at a time, entered anywhere or walked", "[targets]") {
     Folder folder;
     auto source = fixture("h264_high_aac.mp4").string();
     std::mt19937 random(5);
@@ -164,7 +164,7 @@ TEST_CASE("pairs are what both clips show at a time, entered anywhere or walked"
     CHECK(Pairs::open(source, fixture("audio.flac").string(), codecs()).error().code == ErrorCode::not_media);
 }
 
-TEST_CASE("what was made is held against the whole of what it was made of") {
+TEST_CASE("What was made is held against the whole of what it was made of", "[targets]") {
     Folder folder;
     auto source = fixture("vp9_opus.webm").string();
     Recipe r;
@@ -197,7 +197,7 @@ TEST_CASE("what was made is held against the whole of what it was made of") {
     CHECK(hold_against(source, folder / "gone.mp4", {}, codecs()).error().code == ErrorCode::not_found);
 }
 
-TEST_CASE("no run lies above the line of those that none beats") {
+TEST_CASE("No run lies above the line of those that none beats", "[targets]") {
     std::mt19937 random(12);
     for (int round = 0; round < 200; ++round) {
         std::vector<std::pair<double, double>> points(random() % 12);
@@ -222,7 +222,7 @@ TEST_CASE("no run lies above the line of those that none beats") {
     }
 }
 
-TEST_CASE("how loud a stretch is agrees with the whole") {
+TEST_CASE("How loud a stretch is agrees with the whole", "[targets]") {
     for (auto* name : {"audio.flac", "vp9_opus.webm", "h264_high_aac.mp4"}) {
         auto clip = open(name);
         auto whole = value(gather_facts(clip, codecs())).loudness->integrated;
@@ -233,7 +233,7 @@ TEST_CASE("how loud a stretch is agrees with the whole") {
     }
 }
 
-TEST_CASE("for its target a document plays and packs what was made, once it is there") {
+TEST_CASE("For its target a document plays and packs what was made, once it is there", "[targets]") {
     Folder folder;
     fs::copy_file(fixture("vp9_opus.webm"), folder / "a.webm");
     PlayerDocument d;
@@ -284,7 +284,7 @@ class Impatient final : public ByteSource {
 };
 }  // namespace
 
-TEST_CASE("what was given up can be asked for again, at whichever read of it") {
+TEST_CASE("What was given up can be asked for again, at whichever read of it", "[targets]") {
     for (auto& name : playable()) {
         INFO(name);
         std::atomic<bool> flag = false;
@@ -334,7 +334,8 @@ TEST_CASE("what was given up can be asked for again, at whichever read of it") {
     }
 }
 
-TEST_CASE("an index that was not read to its end, as somebody went elsewhere meanwhile, is read for the next place") {
+TEST_CASE("An index that was not read to its end, as somebody went elsewhere meanwhile, is read for the next place",
+          "[targets]") {
     Folder folder;
     {
         auto writer = value(webm_muxer(folder / "long.webm"));

@@ -72,7 +72,8 @@ float noise(std::size_t i, int c) {
 }
 }  // namespace
 
-TEST_CASE("into every container with every codec that goes there pictures and sounds stay where they were") {
+TEST_CASE("Into every container with every codec that goes there pictures and sounds stay where they were",
+          "[convert]") {
     Folder folder;
     const std::array sources{"h264_high_aac.mp4",   "vp9_opus.webm",     "vfr_h264.mp4", "vp8_vorbis.webm",
                              "edit_skip_500ms.mp4", "theora_vorbis.ogv", "h264_aac.ts",  "h264_high_vorbis.mkv"};
@@ -138,7 +139,7 @@ TEST_CASE("into every container with every codec that goes there pictures and so
         }
 }
 
-TEST_CASE("copies go from container to container bit for bit, and play as what they were made of") {
+TEST_CASE("Copies go from container to container bit for bit, and play as what they were made of", "[convert]") {
     Folder folder;
     for (auto [name, out] : {std::pair{"h264_high_aac.mp4", "a.mkv"},
                              {"h264_high_aac.mp4", "a.ts"},
@@ -189,7 +190,8 @@ TEST_CASE("copies go from container to container bit for bit, and play as what t
     }
 }
 
-TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyframes come as often as elsewhere") {
+TEST_CASE("Pictures at no one rate go into Ogg to the last one's end, and keyframes come as often as elsewhere",
+          "[convert]") {
     Folder folder;
     Recipe recipe;
     recipe.container_format = "ogg", recipe.audio.action = Recipe::Do::none;
@@ -227,7 +229,7 @@ TEST_CASE("pictures at no one rate go into Ogg to the last one's end, and keyfra
     }
 }
 
-TEST_CASE("a stretch that begins inside a picture's time is not late in Ogg by as much from there on") {
+TEST_CASE("A stretch that begins inside a picture's time is not late in Ogg by as much from there on", "[convert]") {
     Folder folder;
     Recipe recipe;
     recipe.container_format = "ogg", recipe.audio.action = Recipe::Do::none;
@@ -245,7 +247,7 @@ TEST_CASE("a stretch that begins inside a picture's time is not late in Ogg by a
     }
 }
 
-TEST_CASE("a last picture that is shown for long is so in what is made, at a rate of its own too") {
+TEST_CASE("A last picture that is shown for long is so in what is made, at a rate of its own too", "[convert]") {
     Folder folder;
     auto was = open("vfr_h264.mp4");
     auto end = value(scan_track(*was, *was->info().main(Kind::video))).end;
@@ -263,7 +265,7 @@ TEST_CASE("a last picture that is shown for long is so in what is made, at a rat
         }
 }
 
-TEST_CASE("what a Theora header can't count is not written as if it could") {
+TEST_CASE("What a Theora header can't count is not written as if it could", "[convert]") {
     auto clip = test::open("theora_vorbis.ogv");
     auto& track = *clip->info().main(Kind::video);
     for (int gap : {60, 70}) {
@@ -282,7 +284,7 @@ TEST_CASE("what a Theora header can't count is not written as if it could") {
     }
 }
 
-TEST_CASE("sound without loss keeps every sample, in its own rate, channels and bits") {
+TEST_CASE("Sound without loss keeps every sample, in its own rate, channels and bits", "[convert]") {
     Folder folder;
     for (auto [rate, channels, bits] :
          {std::tuple{44100, 2, 16}, {48000, 1, 16}, {96000, 2, 24}, {22050, 6, 16}, {48000, 8, 24}}) {
@@ -318,7 +320,7 @@ TEST_CASE("sound without loss keeps every sample, in its own rate, channels and 
     CHECK(std::equal(part.begin(), part.end(), all.begin() + 11025 * 2));
 }
 
-TEST_CASE("channels are mixed as they are weighted, and what grows too loud is held down") {
+TEST_CASE("Channels are mixed as they are weighted, and what grows too loud is held down", "[convert]") {
     Folder folder;
     put_wav(folder / "six.wav", 48000, 6, 16, 48000, [](std::size_t i, int c) {
         // One channel after the other, each for an eighth of a second.
@@ -355,7 +357,7 @@ TEST_CASE("channels are mixed as they are weighted, and what grows too loud is h
     CHECK(*std::max_element(s.begin() + 9600, s.end()) > 0.9F);
 }
 
-TEST_CASE("a limiter holds true peaks under its ceiling, and leaves alone what stays under it") {
+TEST_CASE("A limiter holds true peaks under its ceiling, and leaves alone what stays under it", "[convert]") {
     std::mt19937 random(7);
     for (int round = 0; round < 12; ++round) {
         AudioSpec form{round % 2 ? 44100 : 48000, 1 + round % 3};
@@ -395,7 +397,7 @@ TEST_CASE("a limiter holds true peaks under its ceiling, and leaves alone what s
     }
 }
 
-TEST_CASE("a loudness is reached though its peaks are in the way, as far as that can be") {
+TEST_CASE("A loudness is reached though its peaks are in the way, as far as that can be", "[convert]") {
     Folder folder;
     put_wav(folder / "p.wav", 48000, 2, 16, 48000 * 4, [](std::size_t i, int) {
         // Quiet, with a click now and then that fills the scale.
@@ -420,7 +422,7 @@ TEST_CASE("a loudness is reached though its peaks are in the way, as far as that
     }
 }
 
-TEST_CASE("true peaks stay under -1 dB as they are heard, whatever encodes them") {
+TEST_CASE("True peaks stay under -1 dB as they are heard, whatever encodes them", "[convert]") {
     Folder folder;
     std::mt19937 random(11);
     std::vector<float> taps(48000 * 6);
@@ -458,7 +460,8 @@ TEST_CASE("true peaks stay under -1 dB as they are heard, whatever encodes them"
     }
 }
 
-TEST_CASE("captions stay what they say, when and where, in each container that has a form for them") {
+TEST_CASE("Captions stay what they say, when and where, in each container that has a form for them",
+          "[convert][captions]") {
     Folder folder;
     auto clip = open("text_webvtt.mkv");
     auto before = value(read_cues(*clip, *std::find_if(clip->info().tracks.begin(), clip->info().tracks.end(),
@@ -512,7 +515,7 @@ TEST_CASE("captions stay what they say, when and where, in each container that h
     }
 }
 
-TEST_CASE("all sounds are kept where they are asked for, one of them as the one that plays") {
+TEST_CASE("All sounds are kept where they are asked for, one of them as the one that plays", "[convert]") {
     Folder folder;
     for (auto out : {"a.mp4", "a.mkv", "a.ts", "a.webm"}) {
         INFO(out);
@@ -533,7 +536,7 @@ TEST_CASE("all sounds are kept where they are asked for, one of them as the one 
     CHECK(opened_at(folder / "b.mp4")->info().tracks.size() == 2);
 }
 
-TEST_CASE("a stretch that begins with a keyframe is copied, the sound to the sample") {
+TEST_CASE("A stretch that begins with a keyframe is copied, the sound to the sample", "[convert]") {
     Folder folder;
     auto clip = open("h264_high_aac.mp4");
     auto facts = value(scan_track(*clip, *clip->info().main(Kind::video)));
@@ -559,7 +562,7 @@ TEST_CASE("a stretch that begins with a keyframe is copied, the sound to the sam
     }
 }
 
-TEST_CASE("transport streams and Ogg pages and fragments are built as their standards say") {
+TEST_CASE("Transport streams and Ogg pages and fragments are built as their standards say", "[convert]") {
     Folder folder;
     Recipe r;
     r.to = 3_s;
@@ -698,7 +701,8 @@ TEST_CASE("transport streams and Ogg pages and fragments are built as their stan
     CHECK(boxes.back() == "mfra");
 }
 
-TEST_CASE("Matroska's cues stand in front, lead to clusters, and find room when there are more than was thought") {
+TEST_CASE("Matroska's cues stand in front, lead to clusters, and find room when there are more than was thought",
+          "[convert][captions]") {
     Folder folder;
     auto clip = open("h264_high_aac.mp4");
     auto& track = *clip->info().main(Kind::video);
@@ -743,7 +747,8 @@ TEST_CASE("Matroska's cues stand in front, lead to clusters, and find room when 
     }
 }
 
-TEST_CASE("a clip's title and the day it was made go with it, as far as containers have a place for them") {
+TEST_CASE("A clip's title and the day it was made go with it, as far as containers have a place for them",
+          "[convert]") {
     Folder folder;
     const ClipTags tags{"Harbour Lights, the lantern — “at dusk”", 1'700'000'000};
     auto clip = open("audio.flac");
@@ -773,7 +778,7 @@ TEST_CASE("a clip's title and the day it was made go with it, as far as containe
     CHECK(tidy_title("x" + endless).size() == 999);
 }
 
-TEST_CASE("the sharpest picture near a moment is the one with most detail") {
+TEST_CASE("The sharpest picture near a moment is the one with most detail", "[convert]") {
     Folder folder;
     // Grey pictures, and noise at two of them.
     std::mt19937 random(4);

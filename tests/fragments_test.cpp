@@ -127,7 +127,7 @@ Long long_clip(int count, Index index, bool timed = true) {
 }
 }  // namespace
 
-TEST_CASE("a fragmented clip is as long as its fragments, whatever its headers say") {
+TEST_CASE("A fragmented clip is as long as its fragments, whatever its headers say", "[isobmff]") {
     for (auto index : {Index::none, Index::sidx, Index::nested, Index::mfra})
         for (int count : {1, 2, 7}) {
             auto made = long_clip(count, index);
@@ -152,7 +152,8 @@ TEST_CASE("a fragmented clip is as long as its fragments, whatever its headers s
         }
 }
 
-TEST_CASE("seeking in fragments gives the keyframe that a walk would, with an index, without one, without times") {
+TEST_CASE("Seeking in fragments gives the keyframe that a walk would, with an index, without one, without times",
+          "[isobmff][seek]") {
     for (auto index : {Index::none, Index::sidx, Index::nested, Index::mfra})
         for (bool timed : {true, false}) {
             auto made = long_clip(40, index, timed);
@@ -182,7 +183,7 @@ TEST_CASE("seeking in fragments gives the keyframe that a walk would, with an in
         }
 }
 
-TEST_CASE("an hour of fragments over a network: a seek fetches the index and what it needs") {
+TEST_CASE("An hour of fragments over a network: a seek fetches the index and what it needs", "[isobmff][seek]") {
     for (auto index : {Index::sidx, Index::mfra}) {
         auto made = long_clip(3600, index);
         INFO("index " << static_cast<int>(index) << ", " << made.bytes.size() << " bytes");

@@ -54,7 +54,7 @@ std::size_t open_descriptors() {
 }
 }  // namespace
 
-TEST_CASE("what was read is not written over, whatever name or link leads there") {
+TEST_CASE("What was read is not written over, whatever name or link leads there", "[output]") {
     Folder folder;
     put(folder / "read.txt", text("precious"));
     put(folder / "other.txt", text("old"));
@@ -78,7 +78,7 @@ TEST_CASE("what was read is not written over, whatever name or link leads there"
     CHECK(bytes_of(folder / "read.txt") == text("precious"));
 }
 
-TEST_CASE("a link is written through to its plain file, and to nothing else") {
+TEST_CASE("A link is written through to its plain file, and to nothing else", "[output]") {
     Folder folder;
     put(folder / "target.txt", text("old"));
     fs::create_symlink("target.txt", folder / "link.txt");
@@ -95,7 +95,7 @@ TEST_CASE("a link is written through to its plain file, and to nothing else") {
     CHECK(missing.error().sentence.find("is a link to “gone”") != std::string::npos);
 }
 
-TEST_CASE("several files appear together or not at all, and a folder made for them goes with them") {
+TEST_CASE("Several files appear together or not at all, and a folder made for them goes with them", "[output]") {
     Folder folder;
     for (bool commits : {false, true}) {
         auto out = folder / "a" / "b";
@@ -112,7 +112,7 @@ TEST_CASE("several files appear together or not at all, and a folder made for th
     CHECK(again.place("1").error().code == ErrorCode::exists);
 }
 
-TEST_CASE("stills and frames that are stopped leave nothing") {
+TEST_CASE("Stills and frames that are stopped leave nothing", "[output]") {
     Folder folder;
     int asked = 0;
     StillOptions o;
@@ -127,7 +127,7 @@ TEST_CASE("stills and frames that are stopped leave nothing") {
     CHECK(names_in(folder / "stills").size() == 6);
 }
 
-TEST_CASE("a folder is replaced only where the same command made it") {
+TEST_CASE("A folder is replaced only where the same command made it", "[output]") {
     Folder folder;
     auto make = [&](const char* words) {
         auto at = folder / ".new.part";
@@ -148,7 +148,7 @@ TEST_CASE("a folder is replaced only where the same command made it") {
     CHECK(look_at_folder_place(folder / "link", true, "mark").error().code == ErrorCode::refused);
 }
 
-TEST_CASE("nothing outside the project goes into an app unasked, however a stream leads there") {
+TEST_CASE("Nothing outside the project goes into an app unasked, however a stream leads there", "[output]") {
     Folder folder;
     fs::create_directories(folder / "project" / "s");
     put(folder / "secret", text("only for me"));
@@ -177,7 +177,7 @@ TEST_CASE("nothing outside the project goes into an app unasked, however a strea
     CHECK(packed.error().code == ErrorCode::refused);
 }
 
-TEST_CASE("a source on the network that can't be reached is packed by its address, and that is said") {
+TEST_CASE("A source on the network that can't be reached is packed by its address, and that is said", "[output]") {
     Folder folder;
     PlayerDocument d;
     d.app_name = "Far";
@@ -191,7 +191,7 @@ TEST_CASE("a source on the network that can't be reached is packed by its addres
     CHECK(std::count_if(packed.items.begin(), packed.items.end(), [](auto& i) { return i.kind == "library"; }) > 10);
 }
 
-TEST_CASE("frames of a size that can't be are refused before any memory is asked for") {
+TEST_CASE("Frames of a size that can't be are refused before any memory is asked for", "[output]") {
     auto bytes = bytes_of(fixture("vp9_small.webm"));
     auto writes = [&](std::uint8_t id, std::uint16_t v) {
         // PixelWidth (B0) and PixelHeight (BA) of one or two bytes each (RFC 9559 clause 5.1.4.1.28).
@@ -212,7 +212,7 @@ TEST_CASE("frames of a size that can't be are refused before any memory is asked
     CHECK_FALSE(frame_fits(16385, 2));
 }
 
-TEST_CASE("a file that is no job is set aside and told of, and the others are jobs as before") {
+TEST_CASE("A file that is no job is set aside and told of, and the others are jobs as before", "[output]") {
     Folder folder;
     JobQueue queue(folder.path);
     auto job = value(queue.add("in.webm", folder / "out.mp4", {}));
@@ -241,7 +241,7 @@ TEST_CASE("a file that is no job is set aside and told of, and the others are jo
     CHECK(value(queue.add("in.webm", folder / "more.mp4", {})).id == 2);
 }
 
-TEST_CASE("a link on which nothing ever gets through is refused, and one that is slow ends") {
+TEST_CASE("A link on which nothing ever gets through is refused, and one that is slow ends", "[output]") {
     for (auto csv : {"0, 0", "0, 1e-9", "0, 1e-300\n5, 1e-300", "0, 0.00001"}) {
         INFO(csv);
         auto read = stream::network_trace_from_csv(text(csv), "x.csv");
@@ -253,7 +253,7 @@ TEST_CASE("a link on which nothing ever gets through is refused, and one that is
     CHECK(slow.done({}, 1e30) == Time::max());
 }
 
-TEST_CASE("a service closes what is finished and what is silent, and knows no names with a zero in them") {
+TEST_CASE("A service closes what is finished and what is silent, and knows no names with a zero in them", "[output]") {
     Folder folder;
     put(folder / "a", text("hello"));
     stream::StaticServerOptions o;
@@ -276,7 +276,7 @@ TEST_CASE("a service closes what is finished and what is silent, and knows no na
     ::close(fd);
 }
 
-TEST_CASE("of several instances of an app the last to change a thing wins, thing by thing") {
+TEST_CASE("Of several instances of an app the last to change a thing wins, thing by thing", "[output]") {
     Folder folder;
     auto file = folder / "remembered.json";
     Memory begun;
@@ -293,7 +293,7 @@ TEST_CASE("of several instances of an app the last to change a thing wins, thing
     CHECK(kept["Player"].at == 7_s);
 }
 
-TEST_CASE("an endless tail of whatever fills a container ends in words, and long before anybody would") {
+TEST_CASE("An endless tail of whatever fills a container ends in words, and long before anybody would", "[output]") {
     auto server = demo::LoopbackServer::start();
     auto block = [](std::initializer_list<std::uint8_t> head, std::size_t size) {
         Bytes one(head);

@@ -39,7 +39,7 @@ Bytes as_nal(std::uint8_t header, ByteView payload) {
 }
 }  // namespace
 
-TEST_CASE("units of a byte stream come apart and together again, whatever is in them") {
+TEST_CASE("Units of a byte stream come apart and together again, whatever is in them", "[bitstream]") {
     for (int round = 0; round < 200; ++round) {
         std::vector<Bytes> units;
         Bytes stream(below(4), 0);  // zeros may stand before the first
@@ -74,7 +74,7 @@ TEST_CASE("units of a byte stream come apart and together again, whatever is in 
     }
 }
 
-TEST_CASE("emulation prevention is taken out, and nothing else") {
+TEST_CASE("Emulation prevention is taken out, and nothing else", "[bitstream]") {
     for (int round = 0; round < 300; ++round) {
         auto payload = rough_bytes(below(60));
         auto nal = as_nal(0x67, payload);
@@ -85,7 +85,7 @@ TEST_CASE("emulation prevention is taken out, and nothing else") {
     }
 }
 
-TEST_CASE("start codes are found where they are, and nowhere else") {
+TEST_CASE("Start codes are found where they are, and nowhere else", "[bitstream]") {
     for (int round = 0; round < 200; ++round) {
         auto bytes = rough_bytes(below(80));
         for (std::size_t from = 0; from <= bytes.size(); ++from) {
@@ -97,7 +97,8 @@ TEST_CASE("start codes are found where they are, and nowhere else") {
     }
 }
 
-TEST_CASE("configurations made from a stream's own parameter sets say what the ones that were there said") {
+TEST_CASE("Configurations made from a stream's own parameter sets say what the ones that were there said",
+          "[bitstream]") {
     for (auto name : {"h264_high_aac.mp4", "vfr_h264.mp4", "rotate90.mp4"}) {
         INFO(name);
         auto clip = test::open(name);
@@ -136,7 +137,7 @@ TEST_CASE("configurations made from a stream's own parameter sets say what the o
     CHECK(make_hvcc({}).empty());
 }
 
-TEST_CASE("three headers go into one block and come out as they were, or not at all") {
+TEST_CASE("Three headers go into one block and come out as they were, or not at all", "[bitstream]") {
     for (int round = 0; round < 200; ++round) {
         std::vector<Bytes> headers;
         for (int i = 0; i < 3; ++i) {
@@ -155,7 +156,8 @@ TEST_CASE("three headers go into one block and come out as they were, or not at 
     CHECK(split_laced(lace_headers({{1}, {2}})).empty());
 }
 
-TEST_CASE("comments give back the title and the cover that were put into them, and forgive what they can't mean") {
+TEST_CASE("Comments give back the title and the cover that were put into them, and forgive what they can't mean",
+          "[bitstream]") {
     Bytes jpeg{0xFF, 0xD8, 0xFF, 0xE0}, png{0x89, 'P', 'N', 'G', 0x0D, 0x0A, 0x1A, 0x0A};
     for (int round = 0; round < 60; ++round) {
         ClipTags tags;
@@ -193,7 +195,8 @@ TEST_CASE("comments give back the title and the cover that were put into them, a
     CHECK((comments[0] == std::pair<std::string, std::string>("TITLE", "small")));
 }
 
-TEST_CASE("a frame of AAC says in its header what its configuration says, for all that it has room for") {
+TEST_CASE("A frame of AAC says in its header what its configuration says, for all that it has room for",
+          "[bitstream]") {
     static constexpr std::array<int, 13> rates{96000, 88200, 64000, 48000, 44100, 32000, 24000,
                                                22050, 16000, 12000, 11025, 8000,  7350};
     for (unsigned object = 0; object < 8; ++object)
@@ -220,7 +223,7 @@ TEST_CASE("a frame of AAC says in its header what its configuration says, for al
     CHECK(adts_header(Bytes{0x12, 0x10}, 8185).empty());
 }
 
-TEST_CASE("frames of MPEG audio are as long as the standard says, and what is no header is none") {
+TEST_CASE("Frames of MPEG audio are as long as the standard says, and what is no header is none", "[bitstream]") {
     // ISO/IEC 11172-3 clause 2.4.2.3 and 13818-3 clause 2.4.2.3: kilobits by layer (II, III), full rates and half ones.
     static constexpr unsigned kbits[2][2][15]{{{0, 32, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384},
                                                {0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320}},
@@ -250,7 +253,7 @@ TEST_CASE("frames of MPEG audio are as long as the standard says, and what is no
     CHECK(frames > 500);
 }
 
-TEST_CASE("frames of FLAC lie end to end, are counted, and a header with any bit changed is none") {
+TEST_CASE("Frames of FLAC lie end to end, are counted, and a header with any bit changed is none", "[bitstream]") {
     auto clip = test::open("audio.flac");
     auto& track = *clip->info().main(Kind::audio);
     auto info = parse_flac_info(track.config);
@@ -280,7 +283,7 @@ TEST_CASE("frames of FLAC lie end to end, are counted, and a header with any bit
     CHECK(samples == info->samples);
 }
 
-TEST_CASE("packets of Opus are as long as their first bytes say") {
+TEST_CASE("Packets of Opus are as long as their first bytes say", "[bitstream][ogg]") {
     // RFC 6716 table 2, in tenths of a millisecond.
     auto tenths = [](unsigned config) {
         static constexpr unsigned silk[4]{100, 200, 400, 600}, hybrid[2]{100, 200}, celt[4]{25, 50, 100, 200};
@@ -297,7 +300,7 @@ TEST_CASE("packets of Opus are as long as their first bytes say") {
     CHECK(opus_packet_samples(Bytes{3}) == 0);
 }
 
-TEST_CASE("formats of plain samples are written and read alike") {
+TEST_CASE("Formats of plain samples are written and read alike", "[bitstream]") {
     for (bool is_float : {false, true})
         for (bool big : {false, true})
             for (unsigned bytes = 0; bytes <= 9; ++bytes)
@@ -319,7 +322,7 @@ TEST_CASE("formats of plain samples are written and read alike") {
                     }
 }
 
-TEST_CASE("levels never fall as pictures grow or come faster, and are those of the usual sizes") {
+TEST_CASE("Levels never fall as pictures grow or come faster, and are those of the usual sizes", "[bitstream]") {
     for (auto level : {&h264_level, &vp9_level})
         for (int w = 64; w < 8200; w *= 2)
             for (double rate : {10.0, 24.0, 30.0, 60.0, 120.0}) {
@@ -338,7 +341,7 @@ TEST_CASE("levels never fall as pictures grow or come faster, and are those of t
     CHECK(vp9_level(3840, 2160, 60) == 51);
 }
 
-TEST_CASE("channels are put into another order and none is lost") {
+TEST_CASE("Channels are put into another order and none is lost", "[bitstream]") {
     for (int n = 1; n <= 8; ++n) {
         auto places = vorbis_places(n);
         std::vector<std::size_t> seen(places.begin(), places.begin() + n);
@@ -348,7 +351,7 @@ TEST_CASE("channels are put into another order and none is lost") {
     }
 }
 
-TEST_CASE("numbers of any length are read as they were written") {
+TEST_CASE("Numbers of any length are read as they were written", "[bitstream]") {
     using namespace matroska;
     for (int round = 0; round < 400; ++round) {
         unsigned length = 1 + below(8), read = 0;
@@ -385,7 +388,7 @@ TEST_CASE("numbers of any length are read as they were written") {
     CHECK(as_text(Bytes{'a', 'b', 0, 'c'}) == "ab");
 }
 
-TEST_CASE("elements laid end to end are visited in order, up to where their structure breaks") {
+TEST_CASE("Elements laid end to end are visited in order, up to where their structure breaks", "[bitstream]") {
     using namespace matroska;
     for (int round = 0; round < 200; ++round) {
         std::vector<std::pair<std::uint32_t, Bytes>> all;
@@ -410,7 +413,7 @@ TEST_CASE("elements laid end to end are visited in order, up to where their stru
     }
 }
 
-TEST_CASE("time stamps of 33 bits and packets of either layout are read as they stand") {
+TEST_CASE("Time stamps of 33 bits and packets of either layout are read as they stand", "[bitstream]") {
     for (int round = 0; round < 300; ++round) {
         auto stamp = (static_cast<std::uint64_t>(dice()()) << 32 | dice()()) & 0x1FFFFFFFF;
         // ISO/IEC 13818-1 clause 2.4.3.6: three, fifteen and fifteen bits, each with a marker behind it.

@@ -54,7 +54,7 @@ HostSpec with(std::string_view name, HostAction action) {
 }
 }  // namespace
 
-TEST_CASE("whatever is chosen for whatever happens is done, and what is owed afterwards is done then") {
+TEST_CASE("Whatever is chosen for whatever happens is done, and what is owed afterwards is done then", "[host]") {
     for (std::size_t row = 0; row < host_row_count; ++row) {
         auto& r = host_rows()[row];
         for (auto action : r.actions) {
@@ -98,7 +98,7 @@ TEST_CASE("whatever is chosen for whatever happens is done, and what is owed aft
     }
 }
 
-TEST_CASE("what was held before stays held, and who presses play or pause meanwhile takes over") {
+TEST_CASE("What was held before stays held, and who presses play or pause meanwhile takes over", "[host]") {
     Around a(with("background", HostAction::pause_and_return));
     for (auto word : {"background", "foreground", "call", "end-call", "tear-down", "bring-back"}) a.say(word);
     a.run(1_s);
@@ -122,7 +122,7 @@ TEST_CASE("what was held before stays held, and who presses play or pause meanwh
            host_words().find("“foreground”, “foreground”") == std::string::npos));
 }
 
-TEST_CASE("of several things at once the last one that ends lets it go on, and the quietest counts") {
+TEST_CASE("Of several things at once the last one that ends lets it go on, and the quietest counts", "[host]") {
     HostSpec spec = with("background", HostAction::pause_and_return);
     Around a(spec);
     a.session.controller().play();
@@ -156,8 +156,8 @@ TEST_CASE("of several things at once the last one that ends lets it go on, and t
     CHECK((life == HostLife{} && life.heard(spec) == 1));
 }
 
-TEST_CASE(
-    "however the host's words come, the player is never set going unless it played, and nothing is owed at rest") {
+TEST_CASE("However the host's words come, the player is never set going unless it played, and nothing is owed at rest",
+          "[host]") {
     std::mt19937 random(17);
     std::vector<std::string_view> words;
     for (auto& r : host_rows()) {
@@ -195,7 +195,8 @@ TEST_CASE(
     }
 }
 
-TEST_CASE("a document says what is done, keeps what it does not know, and names what it does not understand") {
+TEST_CASE("A document says what is done, keeps what it does not know, and names what it does not understand",
+          "[host]") {
     PlayerDocument d;
     d.player().host = with("background", HostAction::let_go);
     d.player().host.actions[host_row("call")] = HostAction::silence;
@@ -211,7 +212,7 @@ TEST_CASE("a document says what is done, keeps what it does not know, and names 
     CHECK(!to_json(PlayerDocument{})["players"][0].contains("host"));
 }
 
-TEST_CASE("what a player is told to remember comes back, and a memory that is damaged is none") {
+TEST_CASE("What a player is told to remember comes back, and a memory that is damaged is none", "[host]") {
     Folder folder;
     auto file = folder / "state/remembered.json";
     Memory all;

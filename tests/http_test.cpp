@@ -46,7 +46,7 @@ struct Wrong {
 };
 }  // namespace
 
-TEST_CASE("any part of a file is read as it is, whatever the server can do") {
+TEST_CASE("Any part of a file is read as it is, whatever the server can do", "[network]") {
     auto body = pattern(3'000'000);
     auto server = LoopbackServer::start();
     REQUIRE(server);
@@ -72,7 +72,7 @@ TEST_CASE("any part of a file is read as it is, whatever the server can do") {
     }
 }
 
-TEST_CASE("a window of bounded size holds what was read last") {
+TEST_CASE("A window of bounded size holds what was read last", "[network]") {
     auto body = pattern(8'000'000);
     auto server = LoopbackServer::start();
     server->serve("/x", {.body = body});
@@ -98,7 +98,7 @@ TEST_CASE("a window of bounded size holds what was read last") {
     CHECK(value(get(*other, 7'000'000, 1000)) == slice(body, 7'000'000, 1000));
 }
 
-TEST_CASE("who only looks at what is here has nothing fetched, and keeps nothing from being dropped") {
+TEST_CASE("Who only looks at what is here has nothing fetched, and keeps nothing from being dropped", "[network]") {
     auto body = pattern(24'000'000);
     auto server = LoopbackServer::start();
     server->serve("/parts", {.body = body});
@@ -123,7 +123,7 @@ TEST_CASE("who only looks at what is here has nothing fetched, and keeps nothing
     }
 }
 
-TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in time") {
+TEST_CASE("Whatever a server does, a read ends in bytes or in a sentence, in time", "[network]") {
     auto body = pattern(400'000);
     auto server = LoopbackServer::start();
     std::vector<Wrong> all{{"missing", {.status = 404}, {ErrorCode::not_found}},
@@ -167,7 +167,7 @@ TEST_CASE("whatever a server does, a read ends in bytes or in a sentence, in tim
     CHECK_FALSE(get(*nameless, 0, 10).has_value());
 }
 
-TEST_CASE("what a server says of a part is read as far as it is said") {
+TEST_CASE("What a server says of a part is read as far as it is said", "[network]") {
     auto is = [](std::string_view text, std::optional<std::uint64_t> from, std::optional<std::uint64_t> of) {
         INFO(text);
         auto part = transfer::part_sent(text);
@@ -179,7 +179,7 @@ TEST_CASE("what a server says of a part is read as far as it is said") {
         is(none, std::nullopt, std::nullopt);
 }
 
-TEST_CASE("a file that changes on the server is said to have changed") {
+TEST_CASE("A file that changes on the server is said to have changed", "[network]") {
     auto server = LoopbackServer::start();
     server->serve("/x", {.body = pattern(4'000'000), .etag_changes_after = 1});
     auto options = quick();
@@ -191,7 +191,7 @@ TEST_CASE("a file that changes on the server is said to have changed") {
     CHECK(late.error().sentence.find("changed") != std::string::npos);
 }
 
-TEST_CASE("waiting for the network is given up within a tenth of a second") {
+TEST_CASE("Waiting for the network is given up within a tenth of a second", "[network]") {
     auto server = LoopbackServer::start();
     server->serve("/mute", {.never_answers = true});
     for (int how : {0, 1}) {
@@ -216,7 +216,7 @@ TEST_CASE("waiting for the network is given up within a tenth of a second") {
     }
 }
 
-TEST_CASE("a certificate that nobody vouches for is refused") {
+TEST_CASE("A certificate that nobody vouches for is refused", "[network]") {
     Folder folder;
     auto command = "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=harbour.test -keyout " +
                    (folder / "key.pem").string() + " -out " + (folder / "cert.pem").string() + " 2>/dev/null";
@@ -235,7 +235,7 @@ TEST_CASE("a certificate that nobody vouches for is refused") {
     CHECK(got.error().sentence.find("certificate") != std::string::npos);
 }
 
-TEST_CASE("every fixture opens over http as it does from disk") {
+TEST_CASE("Every fixture opens over http as it does from disk", "[network]") {
     auto server = LoopbackServer::start();
     for (auto& name : playable()) {
         INFO(name);
@@ -250,7 +250,7 @@ TEST_CASE("every fixture opens over http as it does from disk") {
     }
 }
 
-TEST_CASE("a clip plays while it arrives, and tells how far it is here") {
+TEST_CASE("A clip plays while it arrives, and tells how far it is here", "[network]") {
     auto server = LoopbackServer::start();
     auto file = fixture("h264_high_aac.mp4");
     // 182 kB for six seconds; at this speed it arrives in about three.
@@ -279,7 +279,7 @@ TEST_CASE("a clip plays while it arrives, and tells how far it is here") {
     controller.release();
 }
 
-TEST_CASE("a controller on a bad server fails with words, and lets go at once") {
+TEST_CASE("A controller on a bad server fails with words, and lets go at once", "[network]") {
     auto server = LoopbackServer::start();
     server->serve("/mute.mp4", {.never_answers = true});
     server->serve("/gone.mp4", {.status = 410});
@@ -300,7 +300,7 @@ TEST_CASE("a controller on a bad server fails with words, and lets go at once") 
     }
 }
 
-TEST_CASE("a part that is asked for is what the words mean, and never more than there is") {
+TEST_CASE("A part that is asked for is what the words mean, and never more than there is", "[network]") {
     std::mt19937 random(3);
     for (int round = 0; round < 3000; ++round) {
         std::uint64_t size = random() % 4 ? random() % 40 : 0, a = random() % 50, b = random() % 50;

@@ -7,7 +7,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("a file is written whole or not at all") {
+TEST_CASE("A file is written whole or not at all", "[io]") {
     Folder folder;
     auto path = folder / "clip.bin";
     Bytes data{1, 2, 3};
@@ -26,7 +26,7 @@ TEST_CASE("a file is written whole or not at all") {
     CHECK(bytes_of(path) == data);
 }
 
-TEST_CASE("what appears in the place meanwhile is not replaced") {
+TEST_CASE("What appears in the place meanwhile is not replaced", "[io]") {
     Folder folder;
     auto path = folder / "clip.bin";
     auto writer = value(FileWriter::create(path));
@@ -36,7 +36,7 @@ TEST_CASE("what appears in the place meanwhile is not replaced") {
     CHECK(bytes_of(path) == Bytes{7, 7});
 }
 
-TEST_CASE("a gap moves what follows, whatever the sizes") {
+TEST_CASE("A gap moves what follows, whatever the sizes", "[io]") {
     Folder folder;
     std::mt19937 random(3);
     for (std::size_t size : {1UL, 1000UL, (1UL << 20) - 1, (1UL << 20) + 17, 3UL << 20}) {
@@ -54,7 +54,7 @@ TEST_CASE("a gap moves what follows, whatever the sizes") {
     }
 }
 
-TEST_CASE("a scratch folder goes with whoever made it, or with the next one where that was killed") {
+TEST_CASE("A scratch folder goes with whoever made it, or with the next one where that was killed", "[io]") {
     Folder folder;
     std::string before = std::getenv("TMPDIR") ? std::getenv("TMPDIR") : "";
     ::setenv("TMPDIR", folder.path.c_str(), 1);
@@ -98,7 +98,7 @@ TEST_CASE("a scratch folder goes with whoever made it, or with the next one wher
     CHECK(refused.error().sentence.find("nowhere") != std::string::npos);
 }
 
-TEST_CASE("a disk that is full or closed says so and leaves nothing") {
+TEST_CASE("A disk that is full or closed says so and leaves nothing", "[io]") {
     CHECK(FileWriter::create("/proc/ruedo-test").error().code != ErrorCode::internal);
     auto full = FileWriter::create("/dev/full/x");
     CHECK_FALSE(full.has_value());
@@ -110,7 +110,7 @@ TEST_CASE("a disk that is full or closed says so and leaves nothing") {
     }
 }
 
-TEST_CASE("a name that is not there leads to the nearest that is") {
+TEST_CASE("A name that is not there leads to the nearest that is", "[io]") {
     Folder folder;
     put(folder / "lantern.webm", Bytes{1});
     auto missing = open_file(folder / "lantren.webm");
@@ -123,7 +123,7 @@ TEST_CASE("a name that is not there leads to the nearest that is") {
     CHECK(open_file(folder / "empty.mp4").error().code == ErrorCode::empty);
 }
 
-TEST_CASE("a reader gives the same bytes whatever the steps") {
+TEST_CASE("A reader gives the same bytes whatever the steps", "[io][seek]") {
     Bytes data(100'000);
     std::mt19937 random(4);
     for (auto& b : data) b = static_cast<std::uint8_t>(random());
@@ -143,7 +143,7 @@ TEST_CASE("a reader gives the same bytes whatever the steps") {
     }
 }
 
-TEST_CASE("scopes around a read add up: any flag and any deadline among them ends it, with the right code") {
+TEST_CASE("Scopes around a read add up: any flag and any deadline among them ends it, with the right code", "[io]") {
     std::mt19937 random(104);
     Folder folder;
     put(folder / "x", Bytes(100'000, 7));
@@ -180,7 +180,7 @@ TEST_CASE("scopes around a read add up: any flag and any deadline among them end
     CHECK_FALSE(ReadScope::only_buffered());
 }
 
-TEST_CASE("a file says whether it is still the one that was opened") {
+TEST_CASE("A file says whether it is still the one that was opened", "[io]") {
     Folder folder;
     put(folder / "x", Bytes(1000, 1));
     auto source = value(open_file(folder / "x"));
@@ -199,7 +199,7 @@ TEST_CASE("a file says whether it is still the one that was opened") {
     CHECK_FALSE(source->altered());
 }
 
-TEST_CASE("slips are guessed among names, and what is no slip is not") {
+TEST_CASE("Slips are guessed among names, and what is no slip is not", "[io]") {
     constexpr std::array<std::string_view, 4> names{"inspect", "frames", "play", "pack"};
     std::mt19937 random(105);
     for (auto name : names)

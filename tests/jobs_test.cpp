@@ -26,7 +26,7 @@ Job::State state_of(const JobQueue& queue, std::uint64_t id) {
 const auto on = [](const Job&) { return true; };
 }  // namespace
 
-TEST_CASE("jobs are carried out in their order, and one that fails keeps none of the others") {
+TEST_CASE("Jobs are carried out in their order, and one that fails keeps none of the others", "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     auto in = fixture("vp9_opus.webm").string();
@@ -57,7 +57,7 @@ TEST_CASE("jobs are carried out in their order, and one that fails keeps none of
     CHECK(queue.list().empty());
 }
 
-TEST_CASE("two at a time: a short one does not wait for the long one before it, nor for one that is paused") {
+TEST_CASE("Two at a time: a short one does not wait for the long one before it, nor for one that is paused", "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     auto in = fixture("h264_high_aac.mp4").string();
@@ -95,7 +95,8 @@ TEST_CASE("two at a time: a short one does not wait for the long one before it, 
     for (auto& j : queue.list()) CHECK(j.state == Job::State::waiting);
 }
 
-TEST_CASE("a job under way is paused, goes on, and is stopped by whoever says so, and leaves nothing behind") {
+TEST_CASE("A job under way is paused, goes on, and is stopped by whoever says so, and leaves nothing behind",
+          "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     auto job = value(queue.add(fixture("h264_high_aac.mp4").string(), folder / "out.webm", anew(60_s)));
@@ -134,7 +135,8 @@ TEST_CASE("a job under way is paused, goes on, and is stopped by whoever says so
     if (state_of(queue, job.id) == Job::State::stopped) CHECK(left.empty());
 }
 
-TEST_CASE("what was interrupted, or begun by a process that died, begins anew, and wrong files are passed over") {
+TEST_CASE("What was interrupted, or begun by a process that died, begins anew, and wrong files are passed over",
+          "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     auto job = value(queue.add(fixture("vp9_opus.webm").string(), folder / "o.webm", anew()));
@@ -166,7 +168,7 @@ TEST_CASE("what was interrupted, or begun by a process that died, begins anew, a
     CHECK(state_of(queue, job.id) == Job::State::done);
 }
 
-TEST_CASE("the order of jobs is what was asked for, whatever comes and goes") {
+TEST_CASE("The order of jobs is what was asked for, whatever comes and goes", "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     std::mt19937 random(91);
@@ -194,7 +196,7 @@ TEST_CASE("the order of jobs is what was asked for, whatever comes and goes") {
     }
 }
 
-TEST_CASE("what was foretold stays with a job, and what failed can be tried again") {
+TEST_CASE("What was foretold stays with a job, and what failed can be tried again", "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     Job estimated;
@@ -218,7 +220,7 @@ TEST_CASE("what was foretold stays with a job, and what failed can be tried agai
     CHECK(state_of(queue, other.id) == Job::State::waiting);
 }
 
-TEST_CASE("one that is added while another goes on begins beside it") {
+TEST_CASE("One that is added while another goes on begins beside it", "[jobs]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     auto in = fixture("vp9_opus.webm").string();

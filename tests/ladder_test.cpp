@@ -40,7 +40,7 @@ FrameSource frames_of(const fs::path& path, StreamOptions options = {.best = tru
 }
 }  // namespace
 
-TEST_CASE("rungs are read as they are written, or proposed in the shape of the clip") {
+TEST_CASE("Rungs are read as they are written, or proposed in the shape of the clip", "[ladder]") {
     auto rungs = parse_rungs("1280x720@2.5M,640x360@700k,320x180@90000");
     REQUIRE(rungs);
     CHECK(*rungs == std::vector<RungSpec>{{1280, 720, 2'500'000}, {640, 360, 700'000}, {320, 180, 90'000}});
@@ -66,7 +66,8 @@ TEST_CASE("rungs are read as they are written, or proposed in the shape of the c
     }
 }
 
-TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe, and its lists say what is so") {
+TEST_CASE("A ladder's rungs begin their segments together, each with a keyframe, and its lists say what is so",
+          "[ladder]") {
     auto& made = made_ladder();
     REQUIRE(made.rungs.size() == 3);
     CHECK(made.segments == 6);
@@ -145,7 +146,8 @@ TEST_CASE("a ladder's rungs begin their segments together, each with a keyframe,
     }
 }
 
-TEST_CASE("every rung of a ladder that is made here plays picture for picture, by playlists and by the manifest") {
+TEST_CASE("Every rung of a ladder that is made here plays picture for picture, by playlists and by the manifest",
+          "[ladder]") {
     auto& made = made_ladder();
     std::vector<int> all(180);
     std::iota(all.begin(), all.end(), 0);
@@ -181,7 +183,7 @@ TEST_CASE("every rung of a ladder that is made here plays picture for picture, b
     }
 }
 
-TEST_CASE("two hundred changes of rung lose no picture and show none twice") {
+TEST_CASE("Two hundred changes of rung lose no picture and show none twice", "[ladder]") {
     auto& made = made_ladder();
     auto host = value(stream::StaticServer::start({.folder = made.path}));
     std::uint64_t switches = 0;
@@ -210,7 +212,7 @@ TEST_CASE("two hundred changes of rung lose no picture and show none twice") {
     CHECK(switches >= 200);
 }
 
-TEST_CASE("a ladder may be encrypted, is never made over what is there, and is whole or not at all") {
+TEST_CASE("A ladder may be encrypted, is never made over what is there, and is whole or not at all", "[ladder]") {
     Folder folder;
     LadderOptions o;
     o.out = folder / "locked";
@@ -242,7 +244,7 @@ TEST_CASE("a ladder may be encrypted, is never made over what is there, and is w
     CHECK(left == 0);
 }
 
-TEST_CASE("a rung of another shape than the clip's is not stretched: bars fill the rest, and it is said") {
+TEST_CASE("A rung of another shape than the clip's is not stretched: bars fill the rest, and it is said", "[ladder]") {
     Folder folder;
     // Shown upright, 360 x 640.
     int n = 0;
@@ -285,7 +287,8 @@ TEST_CASE("a rung of another shape than the clip's is not stretched: bars fill t
     }
 }
 
-TEST_CASE("a ladder waits in the queue of conversions, in other codecs and two passes, and outlives what died on it") {
+TEST_CASE("A ladder waits in the queue of conversions, in other codecs and two passes, and outlives what died on it",
+          "[ladder]") {
     Folder folder;
     JobQueue queue(folder / "jobs");
     LadderRecipe r;
@@ -334,7 +337,7 @@ TEST_CASE("a ladder waits in the queue of conversions, in other codecs and two p
     CHECK(queue.list().at(1).sentence.find("none.mp4") != std::string::npos);
 }
 
-TEST_CASE("two passes land nearer to the bitrate of every rung, in the same segments") {
+TEST_CASE("Two passes land nearer to the bitrate of every rung, in the same segments", "[ladder]") {
     Folder folder;
     auto off = [&](int passes) {
         LadderOptions o;
@@ -355,7 +358,7 @@ TEST_CASE("two passes land nearer to the bitrate of every rung, in the same segm
     CHECK(two < std::max(0.15, one));
 }
 
-TEST_CASE("recipes of ladders are kept as they are, and what can't be is refused in words") {
+TEST_CASE("Recipes of ladders are kept as they are, and what can't be is refused in words", "[ladder]") {
     std::mt19937 random(17);
     auto any = [&](int n) { return static_cast<int>(random() % static_cast<unsigned>(n)); };
     int fine = 0, refused = 0;
@@ -389,7 +392,8 @@ TEST_CASE("recipes of ladders are kept as they are, and what can't be is refused
     }
 }
 
-TEST_CASE("lists name each of several captions on its own, whatever their languages, and tell lengths exactly") {
+TEST_CASE("Lists name each of several captions on its own, whatever their languages, and tell lengths exactly",
+          "[ladder][captions]") {
     std::mt19937 random(83);
     const std::array languages{"", "en", "de", "pt-BR", "en", "x\"y\nURI=\"z", "Deutsch", "mul", "", "\xFF\xFE"};
     for (int i = 0; i < 40; ++i) {

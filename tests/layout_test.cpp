@@ -49,7 +49,7 @@ std::string box_text(const Box& b) {
 }
 }  // namespace
 
-TEST_CASE("on any mount no two controls meet, none stands outside, and none is too small to be pressed") {
+TEST_CASE("On any mount no two controls meet, none stands outside, and none is too small to be pressed", "[layout]") {
     std::mt19937 random(51);
     std::size_t shown = 0, folded = 0, with_more = 0;
     for (int i = 0; i < 4000; ++i) {
@@ -129,7 +129,7 @@ TEST_CASE("on any mount no two controls meet, none stands outside, and none is t
     CHECK(with_more > 200);
 }
 
-TEST_CASE("as a bar gets narrower, what has the highest rank folds first, and comes back as it widens") {
+TEST_CASE("As a bar gets narrower, what has the highest rank folds first, and comes back as it widens", "[layout]") {
     PlayerSpec p = usual_player();
     for (auto kind : {"time", "left", "speed", "stop", "loop"}) p.put({.kind = &control_kind(kind)}, "foot/end");
     std::mt19937 random(52);
@@ -161,7 +161,8 @@ TEST_CASE("as a bar gets narrower, what has the highest rank folds first, and co
     CHECK(wide.more.empty());
 }
 
-TEST_CASE("a bar beside the picture takes room from it, one clear of it stands off, and one on it covers it") {
+TEST_CASE("A bar beside the picture takes room from it, one clear of it stands off, and one on it covers it",
+          "[layout]") {
     ControlContext c;
     c.snapshot.state.phase = Phase::paused;
     c.snapshot.has_video = c.snapshot.duration_known = true;
@@ -185,7 +186,7 @@ TEST_CASE("a bar beside the picture takes room from it, one clear of it stands o
         }
 }
 
-TEST_CASE("every place where a control can be let go of takes it, and the hand is never over two") {
+TEST_CASE("Every place where a control can be let go of takes it, and the hand is never over two", "[layout]") {
     std::mt19937 random(53);
     std::size_t dropped = 0;
     for (int i = 0; i < 150; ++i) {
@@ -230,7 +231,7 @@ TEST_CASE("every place where a control can be let go of takes it, and the hand i
     CHECK(dropped > 1000);
 }
 
-TEST_CASE("with arrow keys a control goes everywhere, and back the way it came") {
+TEST_CASE("With arrow keys a control goes everywhere, and back the way it came", "[layout]") {
     PlayerSpec p = usual_player();
     p.bars.push_back({.name = "head", .edge = BarSpec::Edge::top});
     auto at = [&] { return p.control("volume")->slot; };
@@ -250,7 +251,7 @@ TEST_CASE("with arrow keys a control goes everywhere, and back the way it came")
     CHECK(p.controls.size() == usual_player().controls.size());
 }
 
-TEST_CASE("a session in virtual time counts down, starts, hides, and does what stands at the end") {
+TEST_CASE("A session in virtual time counts down, starts, hides, and does what stands at the end", "[layout]") {
     for (auto at_end : {AtEnd::hold, AtEnd::poster, AtEnd::leave, AtEnd::again}) {
         std::shared_ptr<VirtualStrand> strand = make_virtual_strand();
         Mixer mixer(*strand, {});
@@ -309,7 +310,7 @@ TEST_CASE("a session in virtual time counts down, starts, hides, and does what s
     }
 }
 
-TEST_CASE("what starves for longer than the player waits says so, with a way on, until something comes") {
+TEST_CASE("What starves for longer than the player waits says so, with a way on, until something comes", "[layout]") {
     ControlContext c;
     c.snapshot.state = {Phase::waiting, Intent::play};
     c.snapshot.motion = Motion::starved;

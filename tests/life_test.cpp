@@ -50,7 +50,7 @@ struct LifeBench {
 };
 }  // namespace
 
-TEST_CASE("the hoop of the app can be pressed, and the player does what its document says") {
+TEST_CASE("The hoop of the app can be pressed, and the player does what its document says", "[controller][view]") {
     LifeBench b;
     b.window.player().controller().play();
     REQUIRE(b.phase(Phase::playing));
@@ -83,7 +83,7 @@ TEST_CASE("the hoop of the app can be pressed, and the player does what its docu
     CHECK(b.window.project().spec().remembered == std::vector{Remember::volume, Remember::place});
 }
 
-TEST_CASE("pointing at the path shows the player as it was then, and nothing of now") {
+TEST_CASE("Pointing at the path shows the player as it was then, and nothing of now", "[controller][view]") {
     LifeBench b;
     auto& path = b.window.path();
     // For the ticks on its axis.
@@ -136,7 +136,7 @@ TEST_CASE("pointing at the path shows the player as it was then, and nothing of 
     CHECK(soon([&] { return b.window.ring().call_button(machine::Input::play)->isEnabled(); }));
 }
 
-TEST_CASE("history answers from an hour of it, and keeps no more") {
+TEST_CASE("History answers from an hour of it, and keeps no more", "[controller][view]") {
     History history;
     Snapshot s;
     s.motion = Motion::moving, s.state.phase = Phase::playing;
@@ -162,7 +162,7 @@ TEST_CASE("history answers from an hour of it, and keeps no more") {
     CHECK(!history.at(1_s));
 }
 
-TEST_CASE("two runs lie on one chart, from a file or kept, and where they part is named") {
+TEST_CASE("Two runs lie on one chart, from a file or kept, and where they part is named", "[controller][view]") {
     LifeBench b;
     auto play_through = [&](bool stops) {
         b.window.player().controller().play();
@@ -207,7 +207,7 @@ TEST_CASE("two runs lie on one chart, from a file or kept, and where they part i
     CHECK(b.window.path().kept());
 }
 
-TEST_CASE("the document as text says what the sentences say, and either can be changed") {
+TEST_CASE("The document as text says what the sentences say, and either can be changed", "[controller][view]") {
     LifeBench b;
     auto& sentences = b.window.sentences();
     sentences.show_text(true);
@@ -264,7 +264,8 @@ TEST_CASE("the document as text says what the sentences say, and either can be c
     CHECK(text->marked().first > 0);
 }
 
-TEST_CASE("what someone else writes is taken over where nothing was changed here, and kept beside it where it was") {
+TEST_CASE("What someone else writes is taken over where nothing was changed here, and kept beside it where it was",
+          "[controller][view]") {
     LifeBench b;
     auto& project = b.window.project();
     auto file = b.folder / "life.ruedo";
@@ -293,7 +294,7 @@ TEST_CASE("what someone else writes is taken over where nothing was changed here
     CHECK(kept.isEmpty());
 }
 
-TEST_CASE("edits without end", "[.edits]") {
+TEST_CASE("Edits without end", "[.edits][controller][view]") {
     Project project;
     for (int n = 1; n < 100'000; ++n) {
         auto d = project.document();
@@ -305,7 +306,7 @@ TEST_CASE("edits without end", "[.edits]") {
     }
 }
 
-TEST_CASE("killed at fifty moments of editing, nothing older than five seconds is lost") {
+TEST_CASE("Killed at fifty moments of editing, nothing older than five seconds is lost", "[controller][view]") {
     std::mt19937 random(50);
     auto home = qgetenv("HOME");
     int recovered = 0, judged = 0;
@@ -352,7 +353,7 @@ TEST_CASE("killed at fifty moments of editing, nothing older than five seconds i
     CHECK((recovered >= 20 && judged > 0));
 }
 
-TEST_CASE("the window, sleep and the lock of its own session are told, and nobody else's lock") {
+TEST_CASE("The window, sleep and the lock of its own session are told, and nobody else's lock", "[controller][view]") {
     // A bus of its own, with somebody on it who knows of sessions.
     OwnBus bus;
     auto& address = bus.address;

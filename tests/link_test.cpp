@@ -51,7 +51,8 @@ struct Watcher {
 };
 }  // namespace
 
-TEST_CASE("a job in virtual time may turn out to take longer, and who gives it up is free for the next") {
+TEST_CASE("A job in virtual time may turn out to take longer, and who gives it up is free for the next",
+          "[network-trace]") {
     auto strand = make_virtual_strand();
     auto worker = strand->worker();
     std::vector<std::pair<char, Time>> happened;
@@ -79,7 +80,8 @@ TEST_CASE("a job in virtual time may turn out to take longer, and who gives it u
     CHECK(charged() == Time{});
 }
 
-TEST_CASE("over a link in virtual time it starts when its first segments have come, and never without them") {
+TEST_CASE("Over a link in virtual time it starts when its first segments have come, and never without them",
+          "[network-trace]") {
     for (double rate : {2e6, 500e3, 200e3}) {
         INFO(rate);
         Watcher w(steady(rate));
@@ -102,7 +104,8 @@ TEST_CASE("over a link in virtual time it starts when its first segments have co
     }
 }
 
-TEST_CASE("a tunnel in virtual time starves it as long as it lasts, and two runs are the same to the last event") {
+TEST_CASE("A tunnel in virtual time starves it as long as it lasts, and two runs are the same to the last event",
+          "[network-trace]") {
     // It carries a little more than the lowest rung takes, then nothing for ten seconds.
     auto network_trace = made_of({{Time{}, 260e3}, {2_s, 0}, {12_s, 1e6}}, 600_s);
     auto run = [&] {
@@ -127,7 +130,7 @@ TEST_CASE("a tunnel in virtual time starves it as long as it lasts, and two runs
     CHECK(run() == first);
 }
 
-TEST_CASE("who waits in a tunnel may go back to what is here, at once") {
+TEST_CASE("Who waits in a tunnel may go back to what is here, at once", "[network-trace]") {
     Watcher w(made_of({{Time{}, 260e3}, {3_s, 0}, {60_s, 1e6}}, 600_s));
     REQUIRE(w.plays());
     REQUIRE(w.stage.run_until([](auto& s) { return s.state.phase == Phase::waiting; }));
@@ -140,7 +143,7 @@ TEST_CASE("who waits in a tunnel may go back to what is here, at once") {
     CHECK(w.stage.run_until([](auto& s) { return s.state.phase == Phase::closed; }, 1_s));
 }
 
-TEST_CASE("a segment that would come too late is given up in virtual time too") {
+TEST_CASE("A segment that would come too late is given up in virtual time too", "[network-trace]") {
     // Wide at first, so that it begins high; then so narrow that what is under way comes too late.
     Watcher w(made_of({{Time{}, 1.5e6}, {620_ms, 100e3}, {90_s, 900e3}}, 600_s), fixture("streams/fmp4/master.m3u8"));
     REQUIRE(w.ends());

@@ -20,7 +20,7 @@ bool has(const std::vector<Event>& events, std::string_view name) {
 }
 }  // namespace
 
-TEST_CASE("looking round a stream takes keyframes from their own list, and no whole segment") {
+TEST_CASE("Looking round a stream takes keyframes from their own list, and no whole segment", "[live][stream]") {
     for (std::string list : {"master.m3u8", "master-ts.m3u8"}) {
         INFO(list);
         std::mutex mutex;
@@ -65,7 +65,7 @@ TEST_CASE("looking round a stream takes keyframes from their own list, and no wh
     }
 }
 
-TEST_CASE("dragging over a stream shows keyframes, and lets go on the exact picture") {
+TEST_CASE("Dragging over a stream shows keyframes, and lets go on the exact picture", "[live][stream]") {
     Stage stage(0, true);
     stage.controller.open((ladder_folder() / "master.m3u8").string());
     REQUIRE(stage.run_until([](auto& s) { return s.state.phase == Phase::ready; }));
@@ -97,7 +97,8 @@ class AsIfLive final : public Clip {
 };
 }  // namespace
 
-TEST_CASE("what a stall took of a live one is made up for by five per cent, and no picture is lost over it") {
+TEST_CASE("What a stall took of a live one is made up for by five per cent, and no picture is lost over it",
+          "[live][stream]") {
     auto begun = std::make_shared<Time>(6_s);
     std::shared_ptr<VirtualStrand> strand;
     Stage stage(0, true, [&](const std::string& source) -> Result<std::unique_ptr<Clip>> {
@@ -155,7 +156,7 @@ TEST_CASE("what a stall took of a live one is made up for by five per cent, and 
     CHECK(now.seekable->to < now.position + 150_ms);
 }
 
-TEST_CASE("the edge of a live stream grows evenly, and its window slides while nobody reads") {
+TEST_CASE("The edge of a live stream grows evenly, and its window slides while nobody reads", "[live][stream]") {
     auto host = value(StaticServer::start({.folder = ladder_folder(), .live = true}));
     auto clip = value(open_clip(host->address() + "master.m3u8", StreamOptions{}));
     REQUIRE(clip->info().live);

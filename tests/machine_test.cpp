@@ -4,7 +4,7 @@
 using namespace ruedo;
 using namespace ruedo::machine;
 
-TEST_CASE("every state that can be reached is a sound one, and stays so under every input") {
+TEST_CASE("Every state that can be reached is a sound one, and stays so under every input", "[state-machine]") {
     auto states = reachable_states();
     CHECK(states.size() > 15);
     for (auto s : states) {
@@ -32,7 +32,7 @@ TEST_CASE("every state that can be reached is a sound one, and stays so under ev
     }
 }
 
-TEST_CASE("the calls lead where their names say, from everywhere") {
+TEST_CASE("The calls lead where their names say, from everywhere", "[state-machine]") {
     for (auto s : reachable_states()) {
         if (s.phase == Phase::closed) {
             for (std::size_t i = 0; i < input_count; ++i) CHECK(step(s, static_cast<Input>(i)).state == s);
@@ -49,7 +49,7 @@ TEST_CASE("the calls lead where their names say, from everywhere") {
     }
 }
 
-TEST_CASE("random inputs never lead out of the reachable states") {
+TEST_CASE("Random inputs never lead out of the reachable states", "[state-machine]") {
     auto states = reachable_states();
     for (unsigned seed : {1U, 2U, 3U}) {
         std::mt19937 random(seed);
@@ -64,7 +64,7 @@ TEST_CASE("random inputs never lead out of the reachable states") {
     }
 }
 
-TEST_CASE("the table in the documentation is the one that the code makes") {
+TEST_CASE("The table in the documentation is the one that the code makes", "[state-machine]") {
     std::ifstream file(std::string(RUEDO_DOCS) + "/controller-states.md");
     std::string text((std::istreambuf_iterator<char>(file)), {});
     CHECK(text == table());

@@ -7,7 +7,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("the device clock never goes back, follows drift, and smooths what jumps") {
+TEST_CASE("The device clock never goes back, follows drift, and smooths what jumps", "[mixer]") {
     for (double ppm : {-300.0, 0.0, 300.0}) {
         DeviceClock clock;
         clock.restart({});
@@ -30,7 +30,7 @@ TEST_CASE("the device clock never goes back, follows drift, and smooths what jum
     }
 }
 
-TEST_CASE("a device that stands still or runs ahead of its supply is noticed within 200 ms or so") {
+TEST_CASE("A device that stands still or runs ahead of its supply is noticed within 200 ms or so", "[mixer]") {
     DeviceClock clock;
     clock.restart({});
     for (int i = 1; i <= 100; ++i) clock.observe(480 * i, 480 * i + 960, 10_ms * i);
@@ -65,7 +65,7 @@ class Mortal final : public AudioDevice {
 };
 }  // namespace
 
-TEST_CASE("when the device dies the stand-in takes over, and playing goes on to the end") {
+TEST_CASE("When the device dies the stand-in takes over, and playing goes on to the end", "[mixer]") {
     auto strand = make_virtual_strand();
     std::shared_ptr<VirtualStrand> shared = std::move(strand);
     auto dead = std::make_shared<bool>(false);
@@ -95,7 +95,7 @@ TEST_CASE("when the device dies the stand-in takes over, and playing goes on to 
     CHECK(shared->now() < 7_s);
 }
 
-TEST_CASE("gain changes by ramps, never by steps") {
+TEST_CASE("Gain changes by ramps, never by steps", "[mixer][seek]") {
     auto strand = make_virtual_strand();
     Mixer mixer(*strand, {});
     auto mixer_input = mixer.add_input();
@@ -114,7 +114,7 @@ TEST_CASE("gain changes by ramps, never by steps") {
     CHECK(heard.back() == 0);
 }
 
-TEST_CASE("the level is the peak of what is heard, falls by 40 dB in a second, and is nothing at rest") {
+TEST_CASE("The level is the peak of what is heard, falls by 40 dB in a second, and is nothing at rest", "[mixer]") {
     for (float peak : {1.0F, 0.5F, 0.1F}) {
         auto strand = make_virtual_strand();
         Mixer mixer(*strand, {});
@@ -140,7 +140,7 @@ TEST_CASE("the level is the peak of what is heard, falls by 40 dB in a second, a
     }
 }
 
-TEST_CASE("a voice tells which media time is being heard, across speeds") {
+TEST_CASE("A voice tells which media time is being heard, across speeds", "[mixer]") {
     auto strand = make_virtual_strand();
     Mixer mixer(*strand, {});
     auto mixer_input = mixer.add_input();
@@ -158,7 +158,7 @@ TEST_CASE("a voice tells which media time is being heard, across speeds") {
     CHECK_FALSE(mixer_input->starved());
 }
 
-TEST_CASE("however many players look after the device, its clock is corrected as by one") {
+TEST_CASE("However many players look after the device, its clock is corrected as by one", "[mixer]") {
     // The same device, which runs a little fast, watched by one player and by sixteen.
     auto run = [](int players) {
         auto strand = make_virtual_strand();
@@ -186,7 +186,7 @@ TEST_CASE("however many players look after the device, its clock is corrected as
     CHECK(worst < 12_ms);
 }
 
-TEST_CASE("a sound server that takes its time to answer, or never does, holds no player up") {
+TEST_CASE("A sound server that takes its time to answer, or never does, holds no player up", "[mixer]") {
     struct Hung {
         std::atomic<bool> go_on = false;
         std::atomic<int> asked = 0;
@@ -214,7 +214,7 @@ TEST_CASE("a sound server that takes its time to answer, or never does, holds no
     }
 }
 
-TEST_CASE("what is cut from a voice is what comes later, to the sample") {
+TEST_CASE("What is cut from a voice is what comes later, to the sample", "[mixer]") {
     std::mt19937 random(92);
     for (int i = 0; i < 100; ++i) {
         auto strand = make_virtual_strand();

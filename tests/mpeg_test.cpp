@@ -103,7 +103,7 @@ std::vector<int> every(int step, int count, int from = 0) {
 }
 }  // namespace
 
-TEST_CASE("MPEG-1 and MPEG-2 video with AC-3 in program streams") {
+TEST_CASE("MPEG-1 and MPEG-2 video with AC-3 in program streams", "[mpegts]") {
     auto coded = tone(48000 * 4);
     auto audio = make_ac3(coded);
     for (bool first : {true, false})
@@ -132,7 +132,7 @@ TEST_CASE("MPEG-1 and MPEG-2 video with AC-3 in program streams") {
         }
 }
 
-TEST_CASE("a program stream whose clock wraps, one cut at both ends, and one with bytes lost") {
+TEST_CASE("A program stream whose clock wraps, one cut at both ends, and one with bytes lost", "[mpegts]") {
     auto audio = make_ac3(tone(48000 * 8));
     auto pictures = mpeg_video(200);
     auto wraps = opened(make_program_stream(pictures, audio, false, (std::int64_t{1} << 33) - 90000), "wraps.mpg");
@@ -173,7 +173,7 @@ TEST_CASE("a program stream whose clock wraps, one cut at both ends, and one wit
     CHECK(before >= 198);
 }
 
-TEST_CASE("pictures without a single stamp are counted") {
+TEST_CASE("Pictures without a single stamp are counted", "[mpegts]") {
     for (bool first : {true, false})
         for (int between : {0, 2}) {
             INFO("ISO/IEC 11172: " << first << ", between: " << between);
@@ -185,7 +185,7 @@ TEST_CASE("pictures without a single stamp are counted") {
         }
 }
 
-TEST_CASE("thirty thousand a thousand and first: times are exact though stamps are rounded") {
+TEST_CASE("Thirty thousand a thousand and first: times are exact though stamps are rounded", "[mpegts]") {
     MpegOptions o{.rate_code = 1};  // 24000/1001, which is 3,753.75 ticks
     auto pictures = mpeg_video(120, o);
     // The maker's stamps are whole ticks; every twelfth only is kept, by packets that hold many pictures.
@@ -204,7 +204,7 @@ TEST_CASE("thirty thousand a thousand and first: times are exact though stamps a
                                                 1001, 30000));
 }
 
-TEST_CASE("MPEG video and AC-3 in transport streams") {
+TEST_CASE("MPEG video and AC-3 in transport streams", "[mpegts]") {
     for (bool closed : {true, false}) {
         TsMaker maker(0x02);
         int decoded = 0;
@@ -235,7 +235,7 @@ TEST_CASE("MPEG video and AC-3 in transport streams") {
     for (int n : {30, 7, 39}) CHECK(number_of(value(reader->at(40_ms * n))) == n);
 }
 
-TEST_CASE("MPEG-4 Visual in AVI is shown in its order, packed or not") {
+TEST_CASE("MPEG-4 Visual in AVI is shown in its order, packed or not", "[mpegts][riff]") {
     for (int between : {0, 1, 2})
         for (bool packed : {false, true}) {
             INFO(between << " between, packed: " << packed);
@@ -263,7 +263,7 @@ TEST_CASE("MPEG-4 Visual in AVI is shown in its order, packed or not") {
         }
 }
 
-TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
+TEST_CASE("MPEG video and AC-3 in Matroska and MP4", "[mpegts][isobmff][matroska]") {
     // When each is shown follows from its own header, as in AVI.
     auto timed = [](std::vector<Coded> coded, Codec codec) {
         Track track;
@@ -323,7 +323,7 @@ TEST_CASE("MPEG video and AC-3 in Matroska and MP4") {
     for (int n : {59, 3, 31, 0}) CHECK(number_of(value(reader->at(40_ms * n))) == n);
 }
 
-TEST_CASE("pictures that are PNG each, in AVI and in QuickTime") {
+TEST_CASE("Pictures that are PNG each, in AVI and in QuickTime", "[mpegts][riff]") {
     Folder folder;
     std::vector<Coded> pictures;
     for (int n = 0; n < 30; ++n) {
@@ -375,7 +375,7 @@ TEST_CASE("pictures that are PNG each, in AVI and in QuickTime") {
     CHECK(reader->damaged() == 1);
 }
 
-TEST_CASE("H.264 in AVI is shown in the order that its pictures count") {
+TEST_CASE("H.264 in AVI is shown in the order that its pictures count", "[mpegts][riff]") {
     for (int between : {0, 3}) {
         INFO(between);
         auto coded = h264_video(100, between);
@@ -385,7 +385,7 @@ TEST_CASE("H.264 in AVI is shown in the order that its pictures count") {
     }
 }
 
-TEST_CASE("H.264 and MPEG-4 Visual whose pictures keep to no packets play picture for picture") {
+TEST_CASE("H.264 and MPEG-4 Visual whose pictures keep to no packets play picture for picture", "[mpegts]") {
     constexpr int count = 100;
     for (bool h264 : {true, false})
         for (int between : {0, 1, 3}) {
@@ -420,7 +420,7 @@ TEST_CASE("H.264 and MPEG-4 Visual whose pictures keep to no packets play pictur
         }
 }
 
-TEST_CASE("AC-3 bare and in AVI, and frames tell themselves") {
+TEST_CASE("AC-3 bare and in AVI, and frames tell themselves", "[mpegts][riff]") {
     auto coded = tone(48000 * 2);
     auto frames = make_ac3(coded);
     Bytes bare;
@@ -446,7 +446,7 @@ TEST_CASE("AC-3 bare and in AVI, and frames tell themselves") {
     CHECK_FALSE(parse_ac3_frame(head));
 }
 
-TEST_CASE("sound that keeps to no chunks, in an AVI that arrives in order only") {
+TEST_CASE("Sound that keeps to no chunks, in an AVI that arrives in order only", "[mpegts][riff]") {
     auto file = open("audio_info.mp3");
     auto reader = file->reader(file->info().tracks.at(0).id);
     std::vector<Bytes> mp3;
@@ -477,7 +477,7 @@ TEST_CASE("sound that keeps to no chunks, in an AVI that arrives in order only")
     }
 }
 
-TEST_CASE("what an AVI holds begins when its header says, whether or not it keeps to chunks") {
+TEST_CASE("What an AVI holds begins when its header says, whether or not it keeps to chunks", "[mpegts][riff]") {
     auto ac3 = make_ac3(tone(48000 * 3));
     auto made = make_avi("XVID", mpeg4_video(75, 1, false), 0x2000, ac3);
     // The packets from `t` on, told as if nothing began late.
@@ -513,7 +513,7 @@ TEST_CASE("what an AVI holds begins when its header says, whether or not it keep
     }
 }
 
-TEST_CASE("layer II tells itself and plays") {
+TEST_CASE("Layer II tells itself and plays", "[mpegts]") {
     // Frames without a single band: silence. 48 kHz, 192 kbit/s, two channels.
     Bytes bare;
     for (int i = 0; i < 50; ++i) {
@@ -531,7 +531,7 @@ TEST_CASE("layer II tells itself and plays") {
     CHECK(std::all_of(audio.begin(), audio.end(), [](float v) { return v == 0; }));
 }
 
-TEST_CASE("places in the order of showing, of any order of decoding that is allowed") {
+TEST_CASE("Places in the order of showing, of any order of decoding that is allowed", "[mpegts]") {
     std::mt19937 random(11);
     int tried = 0;
     for (int round = 0; round < 400; ++round) {
@@ -567,7 +567,7 @@ TEST_CASE("places in the order of showing, of any order of decoding that is allo
     CHECK(tried > 50);
 }
 
-TEST_CASE("that pictures are of two moments each is said where the stream says so, and nowhere else") {
+TEST_CASE("That pictures are of two moments each is said where the stream says so, and nowhere else", "[mpegts]") {
     auto said = [](const Bytes& file, const char* name) {
         auto facts = value(gather_facts(opened(file, name), CodecRegistry::standard(), {},
                                         {.loudness = false, .cancel = nullptr, .so_far = {}}));
@@ -587,7 +587,7 @@ TEST_CASE("that pictures are of two moments each is said where the stream says s
     }
 }
 
-TEST_CASE("headers of MPEG video that lie, end early or say nothing") {
+TEST_CASE("Headers of MPEG video that lie, end early or say nothing", "[mpegts]") {
     auto good = mpeg_video(3)[0].data;
     for (std::size_t cut = 0; cut < good.size(); ++cut) {
         auto part = ByteView(good).first(cut);
@@ -632,7 +632,7 @@ TEST_CASE("A transport stream that was cut short says so, unless it is cut betwe
 }
 
 // Short ones of each kind, for the fuzzers to begin with: ruedo-tests "[seeds]" in the folder that has the corpus.
-TEST_CASE("seeds for the fuzzers are written", "[.][seeds]") {
+TEST_CASE("Seeds for the fuzzers are written", "[.][mpegts][seeds]") {
     auto audio = make_ac3(tone(8000));
     auto put_seed = [](const char* name, const Bytes& bytes) { put(fs::path("fuzz/corpus") / name, bytes); };
     put_seed("mpegps/two.mpg", make_program_stream(mpeg_video(16), audio, false));

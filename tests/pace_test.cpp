@@ -61,7 +61,7 @@ Costs slow(double speed) {
 }
 }  // namespace
 
-TEST_CASE("decoding slower than real time gives way: sight keeps to sound, which is not broken") {
+TEST_CASE("Decoding slower than real time gives way: sight keeps to sound, which is not broken", "[pacing]") {
     SlowStage quick{Costs{}};
     quick.controller.open(tiny("pace.mp4"), playing);
     REQUIRE(quick.run_until(over));
@@ -96,7 +96,7 @@ TEST_CASE("decoding slower than real time gives way: sight keeps to sound, which
         }
 }
 
-TEST_CASE("what gives way catches up, and says so, when the machine has time again") {
+TEST_CASE("What gives way catches up, and says so, when the machine has time again", "[pacing]") {
     SlowStage stage(slow(0.9));
     stage.controller.open(tiny("pace.mp4"), playing);
     REQUIRE(stage.run_until(over, 30_s));
@@ -110,7 +110,7 @@ TEST_CASE("what gives way catches up, and says so, when the machine has time aga
     CHECK(fine.controller.snapshot().counters.presented == 180);
 }
 
-TEST_CASE("pictures that nothing depends on are the first not to be decoded") {
+TEST_CASE("Pictures that nothing depends on are the first not to be decoded", "[pacing]") {
     // Two of three pictures of this one are of that kind; without them two thirds of the time is enough.
     auto clip = open("h264_high_aac.mp4");
     auto& track = *clip->info().main(Kind::video);
@@ -143,7 +143,7 @@ TEST_CASE("pictures that nothing depends on are the first not to be decoded") {
     CHECK(some->left_out() == spare.size());
 }
 
-TEST_CASE("a leap goes to the next keyframe within reach and nowhere else") {
+TEST_CASE("A leap goes to the next keyframe within reach and nowhere else", "[pacing]") {
     auto clip = open("vp9_opus.webm");
     auto& track = *clip->info().main(Kind::video);
     auto reader = value(FrameReader::open(clip, track, CodecRegistry::standard()));
@@ -159,7 +159,7 @@ TEST_CASE("a leap goes to the next keyframe within reach and nowhere else") {
     CHECK_FALSE(value(reader->leap(5_s, Time::max())));  // the last one is at four seconds
 }
 
-TEST_CASE("late pictures are not converted, and slow conversion drops them rather than show them late") {
+TEST_CASE("Late pictures are not converted, and slow conversion drops them rather than show them late", "[pacing]") {
     Costs costs;
     costs.conversion = 90_ms;  // eleven a second, of thirty
     SlowStage stage(costs, ticks_to_time(1, 1, 60));
@@ -172,7 +172,7 @@ TEST_CASE("late pictures are not converted, and slow conversion drops them rathe
     CHECK(report.snapshot.counters.presented >= 50);
 }
 
-TEST_CASE("after a second in which the process stood still everything is on time again within 200 ms") {
+TEST_CASE("After a second in which the process stood still everything is on time again within 200 ms", "[pacing]") {
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4"})
         for (auto at : {700_ms, 2_s, 3333_ms}) {
             INFO(name << " stopped at " << at.ms() << " ms");
@@ -203,7 +203,7 @@ TEST_CASE("after a second in which the process stood still everything is on time
         }
 }
 
-TEST_CASE("without sound, time that nobody saw pass has not passed") {
+TEST_CASE("Without sound, time that nobody saw pass has not passed", "[pacing]") {
     SlowStage stage{Costs{}, ticks_to_time(1, 1, 60)};
     stage.controller.open(fixture("vfr_h264.mp4"), playing);
     stage.strand->run_until(2_s);
@@ -215,7 +215,7 @@ TEST_CASE("without sound, time that nobody saw pass has not passed") {
     CHECK(stage.controller.snapshot().counters.dropped == 0);
 }
 
-TEST_CASE("laps last as long as the loop at every speed, and every picture is accounted for") {
+TEST_CASE("Laps last as long as the loop at every speed, and every picture is accounted for", "[pacing]") {
     for (double rate : {0.5, 1.0, 2.0, 4.0})
         for (auto kind : {Loop::Kind::all, Loop::Kind::range}) {
             SlowStage stage{Costs{}};

@@ -31,7 +31,7 @@ struct Shop {
 };
 }  // namespace
 
-TEST_CASE("a packed app holds what it needs, and its list says so") {
+TEST_CASE("A packed app holds what it needs, and its list says so", "[pack]") {
     Shop shop{"vp9_opus.webm"};
     auto packed = value(shop.pack_into(shop.folder / "out"));
     CHECK(packed.executable == shop.folder / "out" / "harbour-lights");
@@ -55,7 +55,8 @@ TEST_CASE("a packed app holds what it needs, and its list says so") {
     CHECK(bytes_of(packed.folder / "media/vp9_opus.webm") == bytes_of(fixture("vp9_opus.webm")));
 }
 
-TEST_CASE("an app holds what any sound needs that can be chosen in it, and nothing for what can't be played") {
+TEST_CASE("An app holds what any sound needs that can be chosen in it, and nothing for what can't be played",
+          "[pack]") {
     Shop shop{"two_audio_languages.mkv"};
     auto modules = [&](Codec second, bool fails) {
         auto ask = [&](const std::string& path) -> Result<ClipInfo> {
@@ -86,7 +87,7 @@ TEST_CASE("an app holds what any sound needs that can be chosen in it, and nothi
     CHECK(modules(Codec::unknown, false) == usual);
 }
 
-TEST_CASE("the licence follows from the media") {
+TEST_CASE("The licence follows from the media", "[pack]") {
     CHECK(value(Shop{"vp9_opus.webm"}.pack_into("/tmp/ruedo-licence-a-" + std::to_string(getpid()))).licence ==
           "Apache-2.0 AND BSD-3-Clause");
     CHECK(value(Shop{"h264_high_aac.mp4"}.pack_into("/tmp/ruedo-licence-b-" + std::to_string(getpid())))
@@ -95,7 +96,7 @@ TEST_CASE("the licence follows from the media") {
     fs::remove_all("/tmp/ruedo-licence-b-" + std::to_string(getpid()));
 }
 
-TEST_CASE("packing is whole or not at all") {
+TEST_CASE("Packing is whole or not at all", "[pack]") {
     Shop shop{"vp9_opus.webm", "h264_high_aac.mp4"};
     auto out = shop.folder / "out";
     auto before = std::distance(fs::directory_iterator(shop.folder.path), {});
@@ -125,7 +126,7 @@ TEST_CASE("packing is whole or not at all") {
     CHECK(lost.pack_into(shop.folder / "other").error().code == ErrorCode::empty);
 }
 
-TEST_CASE("nothing goes into an app but what it is used as, and from outside only what was confirmed") {
+TEST_CASE("Nothing goes into an app but what it is used as, and from outside only what was confirmed", "[pack]") {
     Shop shop{"vp9_opus.webm"};
     auto& source = shop.document.sources[0];
     auto before = std::distance(fs::directory_iterator(shop.folder.path), {});
@@ -174,7 +175,7 @@ TEST_CASE("nothing goes into an app but what it is used as, and from outside onl
     CHECK(value(shop.pack_into(shop.folder / "again")).findings.empty());
 }
 
-TEST_CASE("apps called as the folders beside them are, and folders without a name") {
+TEST_CASE("Apps called as the folders beside them are, and folders without a name", "[pack]") {
     for (auto name : {"Media", "Lib", "LICENCES.txt", "player.json"}) {
         Shop shop{"audio_opus.ogg"};
         shop.document.app_name = name;
@@ -189,7 +190,7 @@ TEST_CASE("apps called as the folders beside them are, and folders without a nam
     CHECK(nameless.error().code == ErrorCode::usage);
 }
 
-TEST_CASE("what a process that was killed left behind is cleared by the next one, and nobody else's") {
+TEST_CASE("What a process that was killed left behind is cleared by the next one, and nobody else's", "[pack]") {
     Shop shop{"audio_opus.ogg"};
     // A process that has ended, and one that has not.
     auto child = ::fork();
@@ -219,7 +220,7 @@ TEST_CASE("what a process that was killed left behind is cleared by the next one
     CHECK_FALSE(fs::exists(file));
 }
 
-TEST_CASE("what is finished comes to its place where the file system can't refuse to replace") {
+TEST_CASE("What is finished comes to its place where the file system can't refuse to replace", "[pack]") {
     Folder folder;
     put(folder / "made", Bytes{1});
     put(folder / "there", Bytes{2});
@@ -232,7 +233,7 @@ TEST_CASE("what is finished comes to its place where the file system can't refus
     CHECK_FALSE(fs::exists(folder / "made"));
 }
 
-TEST_CASE("two media of one name both go in, one used twice goes in once") {
+TEST_CASE("Two media of one name both go in, one used twice goes in once", "[pack]") {
     Shop shop{"vp9_opus.webm"};
     fs::create_directory(shop.folder / "b");
     fs::copy_file(fixture("vp8_vorbis.webm"), shop.folder / "b" / "vp9_opus.webm");
@@ -267,7 +268,7 @@ TEST_CASE("two media of one name both go in, one used twice goes in once") {
     CHECK(std::distance(fs::directory_iterator(packed.folder / "media"), {}) == 3);
 }
 
-TEST_CASE("a stream on disk is packed with all that it is made of, and plays from there") {
+TEST_CASE("A stream on disk is packed with all that it is made of, and plays from there", "[pack]") {
     Shop shop{"vp9_opus.webm"};
     for (auto name : {"one", "two"}) {
         fs::create_directories(shop.folder / name);

@@ -5,7 +5,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("fitting keeps its promise for every shape, place and alignment") {
+TEST_CASE("Fitting keeps its promise for every shape, place and alignment", "[picture]") {
     std::mt19937 random(10);
     auto side = [&] { return 1.0 + static_cast<double>(random() % 2000); };
     for (int i = 0; i < 3000; ++i) {
@@ -27,7 +27,7 @@ TEST_CASE("fitting keeps its promise for every shape, place and alignment") {
     }
 }
 
-TEST_CASE("colours come out as they were meant: matrix and range are honoured") {
+TEST_CASE("Colours come out as they were meant: matrix and range are honoured", "[picture]") {
     for (auto name : {"colour_bt709_full_h264.mp4", "colour_bt601_limited_h264.mp4"}) {
         auto clip = open(name);
         auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));
@@ -45,7 +45,7 @@ TEST_CASE("colours come out as they were meant: matrix and range are honoured") 
     }
 }
 
-TEST_CASE("no pixel is more than two off the standard's matrix, whatever its luma and chroma") {
+TEST_CASE("No pixel is more than two off the standard's matrix, whatever its luma and chroma", "[picture]") {
     struct Row {
         Colour::Matrix matrix;
         double kr, kb;
@@ -87,7 +87,7 @@ TEST_CASE("no pixel is more than two off the standard's matrix, whatever its lum
         }
 }
 
-TEST_CASE("pixels to a picture and back stay what they were, for every matrix and range") {
+TEST_CASE("Pixels to a picture and back stay what they were, for every matrix and range", "[picture]") {
     for (auto matrix : {Colour::Matrix::bt601, Colour::Matrix::bt709, Colour::Matrix::bt2020})
         for (auto range : {Colour::Range::limited, Colour::Range::full})
             for (int c = 0; c < 27; ++c) {
@@ -105,7 +105,8 @@ TEST_CASE("pixels to a picture and back stay what they were, for every matrix an
             }
 }
 
-TEST_CASE("what is stated of colour counts before what is known otherwise, each part of it, and codes come back") {
+TEST_CASE("What is stated of colour counts before what is known otherwise, each part of it, and codes come back",
+          "[picture]") {
     std::mt19937 random(67);
     auto any = [&] {
         Colour c;
@@ -142,7 +143,7 @@ TEST_CASE("what is stated of colour counts before what is known otherwise, each 
     }
 }
 
-TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
+TEST_CASE("A picture is turned clockwise, scaled to any size, odd ones too", "[picture]") {
     RgbImage image{41, 27, Pixels(41 * 27 * 4, 0)};
     // A bright corner at the top left.
     for (int y = 0; y < 9; ++y)
@@ -168,14 +169,15 @@ TEST_CASE("a picture is turned clockwise, scaled to any size, odd ones too") {
         }
 }
 
-TEST_CASE("what is unspecified is resolved by size, never assumed") {
+TEST_CASE("What is unspecified is resolved by size, never assumed", "[picture]") {
     CHECK(Colour{}.resolved(720).matrix == Colour::Matrix::bt709);
     CHECK(Colour{}.resolved(576).matrix == Colour::Matrix::bt601);
     CHECK(Colour{}.resolved(576).range == Colour::Range::limited);
     CHECK(Colour{Colour::Matrix::bt2020, Colour::Range::full, 9, 16}.resolved(100).matrix == Colour::Matrix::bt2020);
 }
 
-TEST_CASE("the number along the foot of a picture is read at any size, and nothing is made out where there is none") {
+TEST_CASE("The number along the foot of a picture is read at any size, and nothing is made out where there is none",
+          "[picture]") {
     std::mt19937 random(103);
     for (int i = 0; i < 400; ++i) {
         int w = 160 + static_cast<int>(random() % 1200), h = 90 + static_cast<int>(random() % 800);
@@ -207,7 +209,7 @@ TEST_CASE("the number along the foot of a picture is read at any size, and nothi
     }
 }
 
-TEST_CASE("a picture keeps its number through every encoder, small ones too") {
+TEST_CASE("A picture keeps its number through every encoder, small ones too", "[picture]") {
     for (auto [codec, w, h] : {std::tuple{Codec::h264, 320, 180},
                                {Codec::vp9, 320, 180},
                                {Codec::vp8, 320, 180},
@@ -239,7 +241,7 @@ TEST_CASE("a picture keeps its number through every encoder, small ones too") {
     }
 }
 
-TEST_CASE("a picture is scaled as the plain formula scales it, to odd sizes as to even ones") {
+TEST_CASE("A picture is scaled as the plain formula scales it, to odd sizes as to even ones", "[picture]") {
     // Separable Lanczos of three lobes in double precision, the kernel widened where it becomes smaller.
     auto lanczos = [](double x) {
         constexpr double pi = 3.14159265358979323846;

@@ -7,7 +7,8 @@
 using namespace ruedo;
 using nlohmann::json;
 
-TEST_CASE("a document reads as a person would write it: aligned, with units, lists as what they hold") {
+TEST_CASE("A document reads as a person would write it: aligned, with units, lists as what they hold",
+          "[command-line]") {
     json d{{"container", "webm"},    {"duration_ns", 6'000'000'000},
            {"bytes", 1'234'567},     {"ok", true},
            {"error", nullptr},       {"keys_ns", {0, 2'000'000'000}},
@@ -26,7 +27,8 @@ TEST_CASE("a document reads as a person would write it: aligned, with units, lis
           "  opus   22\n");
 }
 
-TEST_CASE("whatever a document holds, plain text has no control character and no line without words") {
+TEST_CASE("Whatever a document holds, plain text has no control character and no line without words",
+          "[command-line]") {
     std::mt19937 random(9);
     std::function<json(int)> made = [&](int depth) -> json {
         switch (random() % (depth > 3 ? 4 : 6)) {

@@ -110,7 +110,8 @@ PlayerDocument random_document(std::mt19937& random) {
 }
 }  // namespace
 
-TEST_CASE("what a bar's theme sets counts on it, then what its player's sets, and a themed document comes back whole") {
+TEST_CASE("What a bar's theme sets counts on it, then what its player's sets, and a themed document comes back whole",
+          "[document]") {
     std::mt19937 random(5);
     for (int i = 0; i < 200; ++i) {
         PlayerDocument d;
@@ -144,7 +145,7 @@ TEST_CASE("what a bar's theme sets counts on it, then what its player's sets, an
     }
 }
 
-TEST_CASE("a document is read as it was written") {
+TEST_CASE("A document is read as it was written", "[document]") {
     std::mt19937 random(16);
     Folder folder;
     for (int i = 0; i < 200; ++i) {
@@ -154,7 +155,7 @@ TEST_CASE("a document is read as it was written") {
     }
 }
 
-TEST_CASE("the random documents set every field there is, so that what they show holds for each") {
+TEST_CASE("The random documents set every field there is, so that what they show holds for each", "[document]") {
     // Whatever a document can hold differs from a plain one's in some of them.
     std::mt19937 random(16);
     json plain = to_json(PlayerDocument{});
@@ -203,7 +204,7 @@ TEST_CASE("the random documents set every field there is, so that what they show
     }
 }
 
-TEST_CASE("format numbers that never were are refused, however large or small they are") {
+TEST_CASE("Format numbers that never were are refused, however large or small they are", "[document]") {
     auto good = to_json(PlayerDocument{});
     for (auto& [number, code] : std::vector<std::pair<json, ErrorCode>>{{-1, ErrorCode::malformed},
                                                                         {0, ErrorCode::malformed},
@@ -222,7 +223,7 @@ TEST_CASE("format numbers that never were are refused, however large or small th
     CHECK(document_from_json(good, "a.ruedo").has_value());
 }
 
-TEST_CASE("a mistake in a document is named by its place") {
+TEST_CASE("A mistake in a document is named by its place", "[document]") {
     auto good = to_json([] {
         std::mt19937 r(1);
         PlayerDocument d = random_document(r);
@@ -281,7 +282,7 @@ TEST_CASE("a mistake in a document is named by its place") {
     CHECK(document_from_json(json::array(), "a").error().code == ErrorCode::malformed);
 }
 
-TEST_CASE("a document that is cut or scrambled is refused in one sentence") {
+TEST_CASE("A document that is cut or scrambled is refused in one sentence", "[document]") {
     std::mt19937 random(17);
     Folder folder;
     auto text = to_json(random_document(random)).dump(2);
@@ -297,7 +298,7 @@ TEST_CASE("a document that is cut or scrambled is refused in one sentence") {
     }
 }
 
-TEST_CASE("saving over a project leaves the old one when it can't be done") {
+TEST_CASE("Saving over a project leaves the old one when it can't be done", "[document]") {
     Folder folder;
     std::mt19937 random(18);
     auto first = random_document(random);
@@ -307,7 +308,7 @@ TEST_CASE("saving over a project leaves the old one when it can't be done") {
     CHECK(std::distance(fs::directory_iterator(folder.path), {}) == 1);
 }
 
-TEST_CASE("names for files and programs are plain and never empty") {
+TEST_CASE("Names for files and programs are plain and never empty", "[document]") {
     CHECK(file_stem("Harbour Lights") == "harbour-lights");
     CHECK(file_stem("../../etc/x y") == "etc-x-y");
     CHECK(file_stem("ÄÖ") == "player");
@@ -315,7 +316,7 @@ TEST_CASE("names for files and programs are plain and never empty") {
     for (auto name : {"Media", "LIB", "media ", "lib"}) CHECK((file_stem(name) != "media" && file_stem(name) != "lib"));
 }
 
-TEST_CASE("the review finds what stands in a player's way") {
+TEST_CASE("The review finds what stands in a player's way", "[document]") {
     Folder folder;
     fs::copy_file(fixture("vp9_opus.webm"), folder / "lantern.webm");
     fs::copy_file(fixture("encrypted_encv.mp4"), folder / "locked.mp4");
@@ -386,7 +387,8 @@ TEST_CASE("the review finds what stands in a player's way") {
           std::set<std::string>{"never-seen", "no-way-to-start", "no-way-to-pause"});
 }
 
-TEST_CASE("what a newer version wrote is kept through a round trip, and a newer format is read and not written") {
+TEST_CASE("What a newer version wrote is kept through a round trip, and a newer format is read and not written",
+          "[document]") {
     auto j = to_json(PlayerDocument{});
     j["weather"] = {{"link", "tunnel"}};
     j["sources"] = json::array({{{"file", "a.webm"}, {"grain", 3}}});
@@ -411,7 +413,7 @@ TEST_CASE("what a newer version wrote is kept through a round trip, and a newer 
     CHECK(value(load_document(folder / "a.ruedo")) == d);  // what was there stays
 }
 
-TEST_CASE("documents of the first format become players with the same bar") {
+TEST_CASE("Documents of the first format become players with the same bar", "[document]") {
     json first{{"ruedo", 1},
                {"app", "Harbour Lights"},
                {"sources", json::array({{{"file", "a.webm"}}})},
@@ -448,7 +450,7 @@ TEST_CASE("documents of the first format become players with the same bar") {
     CHECK(document_from_json(first, "a").error().sentence.find("/player/queue") != std::string::npos);
 }
 
-TEST_CASE("what goes deeper than anybody would write is refused wherever it stands, and nothing breaks") {
+TEST_CASE("What goes deeper than anybody would write is refused wherever it stands, and nothing breaks", "[document]") {
     Folder folder;
     auto nested = [](std::size_t levels) { return std::string(levels, '[') + std::string(levels, ']'); };
     for (std::string around : {R"({"ruedo":2,"x":@})", R"({"ruedo":2,"app":@})", R"({"ruedo":2,"players":@})",
@@ -466,7 +468,7 @@ TEST_CASE("what goes deeper than anybody would write is refused wherever it stan
     CHECK(document_from_json(json::parse(text), "a").has_value());
 }
 
-TEST_CASE("a mistake in a file is named by its line") {
+TEST_CASE("A mistake in a file is named by its line", "[document]") {
     Folder folder;
     std::mt19937 random(31);
     for (int i = 0; i < 60; ++i) {
@@ -503,7 +505,7 @@ TEST_CASE("a mistake in a file is named by its line") {
     CHECK(load_document(folder / "a.ruedo").error().sentence.find("line 3") != std::string::npos);
 }
 
-TEST_CASE("controls and settings are rows of tables, and the pages and the schema are made of them") {
+TEST_CASE("Controls and settings are rows of tables, and the pages and the schema are made of them", "[document]") {
     auto page = [](const char* name) {
         std::ifstream file(fs::path(RUEDO_DOCS) / name);
         return std::string((std::istreambuf_iterator<char>(file)), {});
@@ -583,7 +585,7 @@ TEST_CASE("controls and settings are rows of tables, and the pages and the schem
     }
 }
 
-TEST_CASE("words of one's own say properties, and what is none is named") {
+TEST_CASE("Words of one's own say properties, and what is none is named", "[document]") {
     ControlContext c;
     c.title = "Fog signal", c.index = 1, c.count = 3;
     c.snapshot.position = 62_s, c.snapshot.duration = 90_s, c.snapshot.duration_known = true;
@@ -601,7 +603,7 @@ TEST_CASE("words of one's own say properties, and what is none is named") {
     }
 }
 
-TEST_CASE("conditions are read, put straight, and hold as their phrases and joints say") {
+TEST_CASE("Conditions are read, put straight, and hold as their phrases and joints say", "[document]") {
     std::mt19937 random(42);
     auto phrases = condition_phrases();
     // A random one beside what it should be worth.
@@ -677,7 +679,7 @@ TEST_CASE("conditions are read, put straight, and hold as their phrases and join
     CHECK(Condition::parse("at the end")->goes_with(*Condition::parse("muted")));
 }
 
-TEST_CASE("the target schema in the documentation knows every codec and container that opens") {
+TEST_CASE("The target schema in the documentation knows every codec and container that opens", "[document]") {
     auto schema = nlohmann::json::parse(std::ifstream(fs::path(RUEDO_DOCS) / "target.schema.json"));
     auto codecs = schema["$defs"]["rule"]["properties"]["codec"]["enum"].get<std::vector<std::string>>();
     for (int i = 0; i < static_cast<int>(Codec::unknown); ++i) {
@@ -694,7 +696,7 @@ TEST_CASE("the target schema in the documentation knows every codec and containe
         if (target.name == "desktop") CHECK(target.containers.size() == containers.size());
 }
 
-TEST_CASE("the line of anything in a document is the one it stands on") {
+TEST_CASE("The line of anything in a document is the one it stands on", "[document]") {
     auto line_in = [](ByteView text, const std::string& pointer) { return place_in_json(text, pointer).line; };
     std::mt19937 random(12);
     int next = 1'000'000;
@@ -735,7 +737,7 @@ TEST_CASE("the line of anything in a document is the one it stands on") {
     CHECK(!place_in_json({}, ""));
 }
 
-TEST_CASE("names of what can be chosen are each one's own, and come back as what they name") {
+TEST_CASE("Names of what can be chosen are each one's own, and come back as what they name", "[document]") {
     auto distinct = [](std::span<const std::string_view> names) {
         std::set<std::string_view> all(names.begin(), names.end());
         CHECK(all.size() == names.size());
@@ -758,7 +760,7 @@ TEST_CASE("names of what can be chosen are each one's own, and come back as what
     CHECK_FALSE(mount_from_name(""));
 }
 
-TEST_CASE("places for controls are read as they are called, and colours are six digits or none") {
+TEST_CASE("Places for controls are read as they are called, and colours are six digits or none", "[document]") {
     std::set<std::string> told;
     for (std::size_t i = 0; i < Slot::places.size(); ++i) {
         auto slot = parse_slot(Slot::places[i]);
@@ -793,7 +795,7 @@ TEST_CASE("places for controls are read as they are called, and colours are six 
     }
 }
 
-TEST_CASE("a rail stands for the clip, or for what is kept of one that is live") {
+TEST_CASE("A rail stands for the clip, or for what is kept of one that is live", "[document]") {
     Snapshot s;
     s.duration = 90_s, s.seekable = TimeRange{10_s, 40_s};
     CHECK((rail_range(s).from.ns == 0 && rail_range(s).to == 90_s));

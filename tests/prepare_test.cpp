@@ -70,7 +70,7 @@ struct Kitchen {
 };
 }  // namespace
 
-TEST_CASE("what a source becomes is told, tried on its hardest seconds, and changed word by word") {
+TEST_CASE("What a source becomes is told, tried on its hardest seconds, and changed word by word", "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.told());
@@ -110,7 +110,8 @@ TEST_CASE("what a source becomes is told, tried on its hardest seconds, and chan
     press(&page.strip(), {page.strip().width() * 0.5, 30});
 }
 
-TEST_CASE("the first pictures of a trial can be compared before the rest of it is done, which says how far it is") {
+TEST_CASE("The first pictures of a trial can be compared before the rest of it is done, which says how far it is",
+          "[prepare]") {
     Kitchen k("handset-basic", {"h264_high_aac.mp4"});
     REQUIRE(k.told());
     k.page().change([](Recipe& r) { r.video.codec = Codec::vp9, r.video.effort = 2, r.container_format = "webm"; });
@@ -126,7 +127,7 @@ TEST_CASE("the first pictures of a trial can be compared before the rest of it i
     CHECK(sums.back().contains("estimated from the hardest"));
 }
 
-TEST_CASE("choices of every word of a recipe can be carried out, or says why not") {
+TEST_CASE("Choices of every word of a recipe can be carried out, or says why not", "[prepare]") {
     Kitchen k("open-web-view", {"text_webvtt.mkv"});
     auto& page = k.page();
     REQUIRE(k.told());
@@ -159,7 +160,7 @@ TEST_CASE("choices of every word of a recipe can be carried out, or says why not
     CHECK(changed > 8);
 }
 
-TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf") {
+TEST_CASE("The whole is made as a card along the foot, and comes onto the shelf", "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.told());
@@ -220,7 +221,7 @@ TEST_CASE("the whole is made as a card along the foot, and comes onto the shelf"
     CHECK((left.id == job.id && (left.state == Job::State::waiting || left.state == Job::State::done)));
 }
 
-TEST_CASE("both play and step locked to each other, round and round") {
+TEST_CASE("Both play and step locked to each other, round and round", "[prepare][seek]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.seen());
@@ -282,7 +283,7 @@ TEST_CASE("both play and step locked to each other, round and round") {
     CHECK_FALSE(pairing.playing());
 }
 
-TEST_CASE("either is heard, the louder one turned down to the other") {
+TEST_CASE("Either is heard, the louder one turned down to the other", "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.tried());
@@ -309,7 +310,7 @@ TEST_CASE("either is heard, the louder one turned down to the other") {
     CHECK(pairing.heard() == Pairing::AudibleSide::after);
 }
 
-TEST_CASE("under a line, side by side or as their difference, whole or so large that pixels are seen") {
+TEST_CASE("Under a line, side by side or as their difference, whole or so large that pixels are seen", "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.seen());
@@ -364,7 +365,7 @@ TEST_CASE("under a line, side by side or as their difference, whole or so large 
     CHECK(wipe.zoom() > 0);
 }
 
-TEST_CASE("runs are kept, laid over each other, and taken up again") {
+TEST_CASE("Runs are kept, laid over each other, and taken up again", "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.tried());
@@ -394,7 +395,7 @@ TEST_CASE("runs are kept, laid over each other, and taken up again") {
     CHECK((!k.source().prepared_for("handset-basic") || !k.source().prepared_for("handset-basic")->recipe));
 }
 
-TEST_CASE("everything on the shelf at once: what is made of it, why, and by one press") {
+TEST_CASE("Everything on the shelf at once: what is made of it, why, and by one press", "[prepare]") {
     Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4", "encrypted_encv.mp4"});
     auto& page = k.page();
     click(k.button("All sources"));
@@ -431,7 +432,7 @@ TEST_CASE("everything on the shelf at once: what is made of it, why, and by one 
     CHECK(soon([&] { return page.plain_text().contains("H.264"); }));
 }
 
-TEST_CASE("cards say what came against what was foretold, are ordered by hand, and tried again") {
+TEST_CASE("Cards say what came against what was foretold, are ordered by hand, and tried again", "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     auto& cards = page.cards();
@@ -505,7 +506,7 @@ TEST_CASE("cards say what came against what was foretold, are ordered by hand, a
     CHECK(cards.unfinished() == 0);
 }
 
-TEST_CASE("findings of a source lead to the recipe that mends them") {
+TEST_CASE("Findings of a source lead to the recipe that mends them", "[prepare]") {
     Kitchen k("desktop", {"rotate90.mp4", "h264_high_aac.mp4"});
     k.window->show_step(WorkshopWindow::gather);
     auto& facts = k.window->facts();
@@ -528,7 +529,7 @@ TEST_CASE("findings of a source lead to the recipe that mends them") {
     CHECK(k.page().isVisible());
 }
 
-TEST_CASE("what the target does not take is played converted as it goes, with the converter in front") {
+TEST_CASE("What the target does not take is played converted as it goes, with the converter in front", "[prepare]") {
     Kitchen k;
     k.window->show_step(WorkshopWindow::arrange);
     auto& sentences = k.window->sentences();
@@ -553,7 +554,7 @@ TEST_CASE("what the target does not take is played converted as it goes, with th
     }));
 }
 
-TEST_CASE("leaving while something is being made asks, and the desktop hears of what is done") {
+TEST_CASE("Leaving while something is being made asks, and the desktop hears of what is done", "[prepare]") {
     // A bus of its own, with somebody on it who takes notifications.
     OwnBus bus;
     auto& address = bus.address;
@@ -610,7 +611,8 @@ TEST_CASE("leaving while something is being made asks, and the desktop hears of 
     before.isNull() ? qunsetenv("DBUS_SESSION_BUS_ADDRESS") : qputenv("DBUS_SESSION_BUS_ADDRESS", before);
 }
 
-TEST_CASE("the picture that stands there is kept as a poster, the sharpest near it, or cut to what it is seen in") {
+TEST_CASE("The picture that stands there is kept as a poster, the sharpest near it, or cut to what it is seen in",
+          "[prepare]") {
     Kitchen k;
     auto& page = k.page();
     REQUIRE(k.seen());
@@ -643,7 +645,8 @@ TEST_CASE("the picture that stands there is kept as a poster, the sharpest near 
     CHECK((!k.source().poster_at && page.note().contains("not on the shelf")));
 }
 
-TEST_CASE("how alike pictures are is said where they were held against each other, and why not where they were not") {
+TEST_CASE("How alike pictures are is said where they were held against each other, and why not where they were not",
+          "[prepare]") {
     CostStrip strip;
     CHECK(strip.alike_in_words().isEmpty());
     auto said = [&](const std::string& action, std::vector<double> likeness) {
@@ -670,7 +673,7 @@ TEST_CASE("how alike pictures are is said where they were held against each othe
     CHECK(page.sum().contains("and 0:01 to convert"));
 }
 
-TEST_CASE("what can't be copied is not offered as a copy") {
+TEST_CASE("What can't be copied is not offered as a copy", "[prepare]") {
     Kitchen k("handset-basic", {"vp9_small.webm", "h264_high_aac.mp4"});
     auto& page = k.page();
     REQUIRE(k.told());
@@ -685,7 +688,8 @@ TEST_CASE("what can't be copied is not offered as a copy") {
     REQUIRE(soon([&] { return page.settled() && page.options("codec").contains("are copied unchanged"); }));
 }
 
-TEST_CASE("a pair is shown however soon after opening it is asked for, and whatever was asked for before") {
+TEST_CASE("A pair is shown however soon after opening it is asked for, and whatever was asked for before",
+          "[prepare]") {
     PlaybackHost host(false);
     Pairing pairing(host);
     std::optional<Time> shown;

@@ -181,7 +181,8 @@ Eye eye_at(const Vec& at, double turn, double tilt, int width = 320, int height 
 }
 }  // namespace
 
-TEST_CASE("a screen with its bar and backing looks as sixty-four rays a pixel see it, grazing ones among them") {
+TEST_CASE("A screen with its bar and backing looks as sixty-four rays a pixel see it, grazing ones among them",
+          "[scene]") {
     auto d = hung_player();
     d.player().hang.margin = 0.1, d.player().hang.cover = 0.6, d.player().hang.backing = "#8A2436";
     auto bent = d, bar_on = d;
@@ -211,7 +212,7 @@ TEST_CASE("a screen with its bar and backing looks as sixty-four rays a pixel se
     }
 }
 
-TEST_CASE("what goes through something else is cut where it does, from every side") {
+TEST_CASE("What goes through something else is cut where it does, from every side", "[scene]") {
     auto d = hung_player();
     add_player(d);
     for (std::size_t i = 0; i < 2; ++i) d.player(i).hang.at = Point{0, 1.5, -2}, d.player(i).hang.turn = i ? 65 : -20;
@@ -226,7 +227,7 @@ TEST_CASE("what goes through something else is cut where it does, from every sid
     }
 }
 
-TEST_CASE("every pixel of the view is drawn, wherever the eye is and whatever stands in the room") {
+TEST_CASE("Every pixel of the view is drawn, wherever the eye is and whatever stands in the room", "[scene]") {
     Chance chance(21);
     for (int i = 0; i < 60; ++i) {
         auto d = hung_player();
@@ -263,7 +264,7 @@ TEST_CASE("every pixel of the view is drawn, wherever the eye is and whatever st
     }
 }
 
-TEST_CASE("a change draws only what it touches, and then it looks as if all had been drawn anew") {
+TEST_CASE("A change draws only what it touches, and then it looks as if all had been drawn anew", "[scene]") {
     Chance chance(22);
     for (int i = 0; i < 25; ++i) {
         auto d = hung_player();
@@ -315,7 +316,8 @@ TEST_CASE("a change draws only what it touches, and then it looks as if all had 
     }
 }
 
-TEST_CASE("halved pictures keep the mean, whatever the size, and pictures of a single row or column are drawn") {
+TEST_CASE("Halved pictures keep the mean, whatever the size, and pictures of a single row or column are drawn",
+          "[scene]") {
     Chance chance(23);
     for (int i = 0; i < 200; ++i) {
         int w = 1 + static_cast<int>(chance.random() % 70), h = 1 + static_cast<int>(chance.random() % 70);
@@ -348,7 +350,7 @@ TEST_CASE("halved pictures keep the mean, whatever the size, and pictures of a s
     }
 }
 
-TEST_CASE("halved pictures are the same however their rows are shared out") {
+TEST_CASE("Halved pictures are the same however their rows are shared out", "[scene]") {
     Chance chance(29);
     for (int i = 0; i < 60; ++i) {
         auto image = picture_of(4 + static_cast<int>(chance.random() % 90), 4 + static_cast<int>(chance.random() % 90),
@@ -372,7 +374,7 @@ TEST_CASE("halved pictures are the same however their rows are shared out") {
     }
 }
 
-TEST_CASE("how far a step goes on a texture is what going that step comes to") {
+TEST_CASE("How far a step goes on a texture is what going that step comes to", "[scene][seek]") {
     Chance chance(31);
     for (int i = 0; i < 5000; ++i) {
         scene::Mapping m{chance.from(-50, 50), chance.from(-4, 4),       chance.from(-4, 4),
@@ -401,7 +403,7 @@ TEST_CASE("how far a step goes on a texture is what going that step comes to") {
     CHECK(scene::level_for({INFINITY, INFINITY}) <= scene::Levels::most);
 }
 
-TEST_CASE("faces lie in their planes, go round the right way, and cover what they are faces of") {
+TEST_CASE("Faces lie in their planes, go round the right way, and cover what they are faces of", "[scene]") {
     Chance chance(37);
     auto area = [](const scene::Face& f) {
         Vec twice;

@@ -50,7 +50,7 @@ const fs::path& fast_clip() {
 }
 }  // namespace
 
-TEST_CASE("what is made for a target plays there, whatever it is made of") {
+TEST_CASE("What is made for a target plays there, whatever it is made of", "[targets][recipe]") {
     Folder folder;
     std::vector<std::string> sources;
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "theora_vorbis.ogv", "rotate90.mp4", "par43_sps.mp4",
@@ -92,7 +92,7 @@ TEST_CASE("what is made for a target plays there, whatever it is made of") {
         }
 }
 
-TEST_CASE("profile, level, size, rate and channels stay within any rules") {
+TEST_CASE("Profile, level, size, rate and channels stay within any rules", "[targets][recipe]") {
     Folder folder;
     std::mt19937 random(12);
     auto one_of = [&](auto... v) { return std::array{v...}[random() % sizeof...(v)]; };
@@ -119,7 +119,7 @@ TEST_CASE("profile, level, size, rate and channels stay within any rules") {
     CHECK((h264_level(176, 144, 15) == 10 && h264_level(3840, 2160, 60) == 52 && vp9_level(3840, 2160, 60) == 51));
 }
 
-TEST_CASE("what is too large for a bundle is made to fit into it") {
+TEST_CASE("What is too large for a bundle is made to fit into it", "[targets][recipe]") {
     Folder folder;
     auto source = fixture("h264_high_aac.mp4").string();
     for (std::uint64_t bundle : {45'000U, 60'000U}) {
@@ -144,7 +144,7 @@ TEST_CASE("what is too large for a bundle is made to fit into it") {
     holds_only(folder, {"b.mp4", "f.mp4"});
 }
 
-TEST_CASE("a recipe that a target does not take says where") {
+TEST_CASE("A recipe that a target does not take says where", "[targets][recipe]") {
     auto target = target_of({{{"codec", "h264"}, {"max_width", 320}, {"max_height", 240}, {"max_rate", 25}}},
                             {{{"codec", "aac"}, {"max_rate", 44100}, {"max_channels", 1}}}, 1'000'000);
     Folder folder;
@@ -172,7 +172,7 @@ TEST_CASE("a recipe that a target does not take says where") {
     holds_only(folder, {});
 }
 
-TEST_CASE("the time that is left is foretold from what the source spent where") {
+TEST_CASE("The time that is left is foretold from what the source spent where", "[targets][recipe]") {
     std::mt19937 random(5);
     std::uniform_real_distribution<double> noise(0.85, 1.15);
     // A clip whose second half is harder, as hard as this, on machines to which bytes matter more or less.

@@ -56,7 +56,7 @@ struct Row {
 };
 }  // namespace
 
-TEST_CASE("gapless material goes on without a gap, to the sample") {
+TEST_CASE("Gapless material goes on without a gap, to the sample", "[queue]") {
     Row row;
     row.set({"audio_info.mp3", "audio_info.mp3", "audio_opus.ogg"}, Repeat::once);
     row.run(16_s);
@@ -67,7 +67,7 @@ TEST_CASE("gapless material goes on without a gap, to the sample") {
     for (std::size_t i = 0; i < onsets.size(); ++i) CHECK(std::abs(onsets[i] - static_cast<double>(i)) < 0.002);
 }
 
-TEST_CASE("between clips with pictures and sound less than fifty milliseconds pass") {
+TEST_CASE("Between clips with pictures and sound less than fifty milliseconds pass", "[queue]") {
     Row row;
     row.set({"h264_high_aac.mp4", "vp9_opus.webm", "h264_high_aac.mp4"}, Repeat::once);
     row.run(25_s);
@@ -91,7 +91,7 @@ TEST_CASE("between clips with pictures and sound less than fifty milliseconds pa
     CHECK(jumps == 2);
 }
 
-TEST_CASE("at a hand-over the one before is gone within 200 ms") {
+TEST_CASE("At a hand-over the one before is gone within 200 ms", "[queue]") {
     Row row;
     row.set({"vfr_h264.mp4", "vp9_opus.webm"}, Repeat::once);
     auto first = row.queue.current();
@@ -104,7 +104,7 @@ TEST_CASE("at a hand-over the one before is gone within 200 ms") {
     CHECK(row.now().position > 100_ms);
 }
 
-TEST_CASE("next and previous, at the ends and round and round") {
+TEST_CASE("Next and previous, at the ends and round and round", "[queue]") {
     Row row;
     row.set({"vp9_opus.webm", "h264_high_aac.mp4", "vp8_vorbis.webm"}, Repeat::off);
     row.run(1_s);
@@ -134,7 +134,7 @@ TEST_CASE("next and previous, at the ends and round and round") {
     CHECK(row.changes == std::vector<std::size_t>{0, 1, 0});
 }
 
-TEST_CASE("pausing, seeking and failing near the end confuse nothing") {
+TEST_CASE("Pausing, seeking and failing near the end confuse nothing", "[queue][seek]") {
     Row row;
     row.set({"vp9_opus.webm", "h264_high_aac.mp4"}, Repeat::once);
     row.run(5700_ms);
@@ -164,7 +164,7 @@ TEST_CASE("pausing, seeking and failing near the end confuse nothing") {
     CHECK(bad.now().state.phase == Phase::playing);
 }
 
-TEST_CASE("once a queue is gone nobody is told anything any more, not even what was on its way") {
+TEST_CASE("Once a queue is gone nobody is told anything any more, not even what was on its way", "[queue]") {
     std::mt19937 random(93);
     auto mixer_strand = make_real_strand();
     Mixer mixer(*mixer_strand, {});

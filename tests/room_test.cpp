@@ -62,7 +62,8 @@ struct Hung {
 };
 }  // namespace
 
-TEST_CASE("a press on what is seen of a control in a room does what that control does, and is told in the trace") {
+TEST_CASE("A press on what is seen of a control in a room does what that control does, and is told in the trace",
+          "[room]") {
     Hung h(in_a_room());
     REQUIRE(soon([&] { return h.player().control_widget("start")->isVisible(); }));
     h.press_at(h.place("start"));
@@ -87,7 +88,7 @@ TEST_CASE("a press on what is seen of a control in a room does what that control
     CHECK(h.phase() == Phase::paused);
 }
 
-TEST_CASE("rails are dragged, dials are turned by the wheel and what is pointed at shows it, in a room") {
+TEST_CASE("Rails are dragged, dials are turned by the wheel and what is pointed at shows it, in a room", "[room]") {
     Hung h(in_a_room());
     auto* rail = h.player().control_widget("position");
     REQUIRE(rail);
@@ -126,7 +127,7 @@ TEST_CASE("rails are dragged, dials are turned by the wheel and what is pointed 
     CHECK(h.room().viewer().at.z < before.at.z);
 }
 
-TEST_CASE("what stands before a screen stops a press, and so does its back; both are told") {
+TEST_CASE("What stands before a screen stops a press, and so does its back; both are told", "[room]") {
     auto d = in_a_room();
     d.room.solids = {SolidSpec::usual(SolidSpec::Kind::pillar)};
     d.room.solids[0].name = "Column", d.room.solids[0].at = {0, 0, -1}, d.room.solids[0].width = 0.5;
@@ -146,7 +147,8 @@ TEST_CASE("what stands before a screen stops a press, and so does its back; both
 }
 
 TEST_CASE(
-    "in a room the picture is seen where it hangs, moves while it plays, and nothing is drawn while nothing moves") {
+    "In a room the picture is seen where it hangs, moves while it plays, and nothing is drawn while nothing moves",
+    "[room]") {
     Hung h(in_a_room());
     h.room().set_top_view(false);
     auto middle = h.room().seen(0, QPointF(640, 200 + h.player().layout_now().area.y));
@@ -177,7 +179,7 @@ TEST_CASE(
     CHECK(h.player().layout_now().whole == Box{0, 0, 900, 600});
 }
 
-TEST_CASE("keys and the mouse walk, turn and go round; the focus of a control keeps its own keys") {
+TEST_CASE("Keys and the mouse walk, turn and go round; the focus of a control keeps its own keys", "[room]") {
     Hung h(in_a_room());
     auto& room = h.room();
     auto start = room.viewer();
@@ -221,7 +223,8 @@ TEST_CASE("keys and the mouse walk, turn and go round; the focus of a control ke
     CHECK_FALSE(room.viewer() == viewer);
 }
 
-TEST_CASE("a hand has a ray of its own, is dragged by its handles, and presses; a finger presses by going through") {
+TEST_CASE("A hand has a ray of its own, is dragged by its handles, and presses; a finger presses by going through",
+          "[room]") {
     auto d = in_a_room();
     d.room.hand = PoseSpec{{0.2, 1.2, -0.6}, 0, 0};
     Hung h(d);
@@ -291,7 +294,7 @@ TEST_CASE("a hand has a ray of its own, is dragged by its handles, and presses; 
     CHECK(soon([&] { return h.player().snapshot().muted != muted; }));
 }
 
-TEST_CASE("several players hang side by side, each is pressed on its own, and goes where it is hung") {
+TEST_CASE("Several players hang side by side, each is pressed on its own, and goes where it is hung", "[room]") {
     auto d = in_a_room({"vp9_opus.webm", "h264_high_aac.mp4"});
     add_player(d);
     d.player(1).bars[0].where = BarSpec::Where::clear;
@@ -324,7 +327,8 @@ TEST_CASE("several players hang side by side, each is pressed on its own, and go
     CHECK(soon([&] { return !h.room().scene().screen_of(1); }));
 }
 
-TEST_CASE("in a room a poster stands before the start, a start may wait, and full screen is flat and leads back") {
+TEST_CASE("In a room a poster stands before the start, a start may wait, and full screen is flat and leads back",
+          "[room]") {
     auto d = in_a_room();
     d.sources[0].no_poster = true;
     d.player().picture.surround = "#8A2436";
@@ -358,7 +362,7 @@ TEST_CASE("in a room a poster stands before the start, a start may wait, and ful
     CHECK(soon([&] { return h.phase() == Phase::paused; }));
 }
 
-TEST_CASE("where the document asks for it, a player in a room is softer from afar and heard from its side") {
+TEST_CASE("Where the document asks for it, a player in a room is softer from afar and heard from its side", "[room]") {
     auto d = in_a_room();
     d.room.audio_by_place = true;
     // The loudest of either side since it was asked last; it outlives what is heard.
@@ -403,7 +407,8 @@ TEST_CASE("where the document asks for it, a player in a room is softer from afa
     }));
 }
 
-TEST_CASE("in the workshop a room is told in sentences, a screen is dragged by its mark and its edge, and undone") {
+TEST_CASE("In the workshop a room is told in sentences, a screen is dragged by its mark and its edge, and undone",
+          "[room]") {
     PlaybackHost host(false);
     WorkshopWindow window(host);
     window.resize(1280, 800);

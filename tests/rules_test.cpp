@@ -233,7 +233,8 @@ const std::vector<Case>& cases() {
 }  // namespace
 
 TEST_CASE(
-    "every rule of a review is tripped by one document and not by one that is like it, and what mends it mends it") {
+    "Every rule of a review is tripped by one document and not by one that is like it, and what mends it mends it",
+    "[findings]") {
     Room usual;
     for (auto& f : usual.found(usual.document)) {
         INFO(f.code << ": " << f.sentence);
@@ -273,7 +274,7 @@ TEST_CASE(
     CHECK(review_rules().size() >= 35);
 }
 
-TEST_CASE("a document of fifty controls is reviewed in a moment, and no document is too strange to be") {
+TEST_CASE("A document of fifty controls is reviewed in a moment, and no document is too strange to be", "[findings]") {
     std::mt19937 random(23);
     Room r;
     auto kinds = control_kinds();
@@ -296,7 +297,7 @@ TEST_CASE("a document of fifty controls is reviewed in a moment, and no document
     }
 }
 
-TEST_CASE("what can't be read on the clip's own pictures is found, and what can is not") {
+TEST_CASE("What can't be read on the clip's own pictures is found, and what can is not", "[findings]") {
     Room r;
     r.document.sources.resize(1);
     auto grey = [](std::uint8_t v) {
@@ -336,7 +337,8 @@ TEST_CASE("what can't be read on the clip's own pictures is found, and what can 
     CHECK(sample_frames("https://127.0.0.1/x.mp4").empty());
 }
 
-TEST_CASE("usual colours are read on a light bar and on a dark one, and one's own are measured as they are drawn") {
+TEST_CASE("Usual colours are read on a light bar and on a dark one, and one's own are measured as they are drawn",
+          "[findings]") {
     Room r;
     auto pictures = [](const std::string&) {
         RgbImage image{16, 9, Pixels(16 * 9 * 4)};

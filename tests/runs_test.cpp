@@ -38,7 +38,7 @@ auto seek(Time t) {
 }
 }  // namespace
 
-TEST_CASE("a run is read as it was written, event for event and place for place") {
+TEST_CASE("A run is read as it was written, event for event and place for place", "[trace]") {
     auto run = run_of({{1_s, play}, {2_s, seek(500_ms)}, {3_s, hold}});
     auto lines = to_lines(run);
     auto bytes = [](const std::string& s) {
@@ -68,7 +68,7 @@ TEST_CASE("a run is read as it was written, event for event and place for place"
     }
 }
 
-TEST_CASE("the first difference of two runs is named, and only that") {
+TEST_CASE("The first difference of two runs is named, and only that", "[trace]") {
     auto kept = run_of({{1_s, play}, {2_s, seek(500_ms)}, {3_s, hold}});
     struct Row {
         const char* what;

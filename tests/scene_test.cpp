@@ -37,7 +37,7 @@ std::set<std::string> codes(const PlayerDocument& d) {
 }
 }  // namespace
 
-TEST_CASE("turning, projecting and bending agree with the same sums in long doubles to a millionth") {
+TEST_CASE("Turning, projecting and bending agree with the same sums in long doubles to a millionth", "[scene]") {
     Chance chance(7);
     double worst = 0;
     for (int i = 0; i < 20'000; ++i) {
@@ -77,7 +77,7 @@ TEST_CASE("turning, projecting and bending agree with the same sums in long doub
     CHECK(worst < 1e-6);
 }
 
-TEST_CASE("a ray meets a surface where the surface says that place is, on a hundred thousand poses") {
+TEST_CASE("A ray meets a surface where the surface says that place is, on a hundred thousand poses", "[scene]") {
     Chance chance(8);
     int met = 0, fronts = 0;
     double worst = 0;
@@ -108,7 +108,7 @@ TEST_CASE("a ray meets a surface where the surface says that place is, on a hund
     CHECK(worst < 0.5);
 }
 
-TEST_CASE("solids are met where small steps along the ray first find them") {
+TEST_CASE("Solids are met where small steps along the ray first find them", "[scene][seek]") {
     Chance chance(9);
     int met = 0;
     for (int i = 0; i < 3000; ++i) {
@@ -136,7 +136,7 @@ TEST_CASE("solids are met where small steps along the ray first find them") {
     CHECK(met > 300);
 }
 
-TEST_CASE("whatever is seen of a control is where its press lands, and what is hidden lands elsewhere") {
+TEST_CASE("Whatever is seen of a control is where its press lands, and what is hidden lands elsewhere", "[scene]") {
     Chance chance(10);
     int seen = 0, hidden = 0, behind = 0;
     for (int i = 0; i < 10'000; ++i) {
@@ -199,7 +199,7 @@ TEST_CASE("whatever is seen of a control is where its press lands, and what is h
     CHECK(behind > 1'000);
 }
 
-TEST_CASE("a ray tells what it goes through, where it ends, and what it has missed") {
+TEST_CASE("A ray tells what it goes through, where it ends, and what it has missed", "[scene]") {
     auto d = hung_player();
     d.player().hang.margin = 0.2, d.player().hang.cover = 0;
     auto eye = Eye::of(d.room.viewer, 1280, 800);
@@ -227,7 +227,7 @@ TEST_CASE("a ray tells what it goes through, where it ends, and what it has miss
     CHECK(s.told(s.aim({{0, 1.6, 0}, {0, 0, 1}})) == "Meets nothing.");
 }
 
-TEST_CASE("a new room shows the player straight ahead, and several in a row without one before another") {
+TEST_CASE("A new room shows the player straight ahead, and several in a row without one before another", "[scene]") {
     auto d = hung_player();
     CHECK(codes(d).empty());
     for (std::size_t n = 2; n <= 3; ++n) {
@@ -242,7 +242,8 @@ TEST_CASE("a new room shows the player straight ahead, and several in a row with
 }
 
 TEST_CASE(
-    "each finding of a room is turned up by what it is about, goes with its mend, and is told in the documentation") {
+    "Each finding of a room is turned up by what it is about, goes with its mend, and is told in the documentation",
+    "[scene]") {
     std::vector<std::pair<std::string, std::function<void(PlayerDocument&)>>> rooms{
         {"unit-slip", [](auto& d) { d.player().hang.width = 1280; }},
         {"out-of-view", [](auto& d) { d.player().hang.at = Point{0, 1.6, 3}; }},
@@ -309,7 +310,7 @@ TEST_CASE(
     }
 }
 
-TEST_CASE("senseless rooms are built without a fall, whatever their numbers") {
+TEST_CASE("Senseless rooms are built without a fall, whatever their numbers", "[scene]") {
     Chance chance(11);
     auto wild = [&] {
         static constexpr std::array odd{0.0, -0.0, 1e-300, 1e300, -1e300, 1e6, -5.0};
@@ -342,7 +343,7 @@ TEST_CASE("senseless rooms are built without a fall, whatever their numbers") {
     }
 }
 
-TEST_CASE("a document says what its room may be, and refuses the rest by its place") {
+TEST_CASE("A document says what its room may be, and refuses the rest by its place", "[scene]") {
     auto refused = [](const char* part, const nlohmann::json& with, std::string_view where) {
         auto j = to_json(hung_player());
         j["players"][0]["room"] = nlohmann::json::object();
@@ -378,7 +379,7 @@ TEST_CASE("a document says what its room may be, and refuses the rest by its pla
     CHECK(to_json(d)["room"]["later"] == 1);
 }
 
-TEST_CASE("sound grows softer by six decibels a doubling and comes from its side") {
+TEST_CASE("Sound grows softer by six decibels a doubling and comes from its side", "[scene]") {
     Eye eye;
     auto ahead = scene::heard(eye.at + Vec{0, 0, -1}, eye);
     CHECK(ahead.left == Approx(1));
@@ -394,7 +395,8 @@ TEST_CASE("sound grows softer by six decibels a doubling and comes from its side
     }
 }
 
-TEST_CASE("a screen hung before a viewer is as far as was said, in the middle of what is seen, and upright") {
+TEST_CASE("A screen hung before a viewer is as far as was said, in the middle of what is seen, and upright",
+          "[scene]") {
     Chance chance(53);
     for (int i = 0; i < 2000; ++i) {
         ViewerSpec viewer;
@@ -416,7 +418,8 @@ TEST_CASE("a screen hung before a viewer is as far as was said, in the middle of
     }
 }
 
-TEST_CASE("a place of a player, on its screen or beyond it, is where a ray through it lands, and from behind nowhere") {
+TEST_CASE("A place of a player, on its screen or beyond it, is where a ray through it lands, and from behind nowhere",
+          "[scene]") {
     Chance chance(59);
     int outside = 0, behind = 0;
     for (int i = 0; i < 2000; ++i) {
@@ -451,7 +454,7 @@ TEST_CASE("a place of a player, on its screen or beyond it, is where a ray throu
     CHECK((outside > 300 && behind > 300));
 }
 
-TEST_CASE("angles between places are those of a triangle, whichever way they are asked for") {
+TEST_CASE("Angles between places are those of a triangle, whichever way they are asked for", "[scene]") {
     Chance chance(61);
     for (int i = 0; i < 5000; ++i) {
         auto a = chance.place(), b = chance.place(), c = chance.place();

@@ -20,7 +20,7 @@ PlayerDocument shelf_of(std::initializer_list<const char*> names, std::size_t pl
 }
 }  // namespace
 
-TEST_CASE("players share any screen without meeting, to its edges, in their order") {
+TEST_CASE("Players share any screen without meeting, to its edges, in their order", "[document]") {
     std::mt19937 random(71);
     for (int i = 0; i < 3000; ++i) {
         ScreenSpec screen;
@@ -58,7 +58,7 @@ TEST_CASE("players share any screen without meeting, to its edges, in their orde
     }
 }
 
-TEST_CASE("in the narrowest of places nothing of a player stands over another one") {
+TEST_CASE("In the narrowest of places nothing of a player stands over another one", "[document]") {
     std::mt19937 random(72);
     for (int i = 0; i < 600; ++i) {
         ScreenSpec screen;
@@ -82,7 +82,7 @@ TEST_CASE("in the narrowest of places nothing of a player stands over another on
     }
 }
 
-TEST_CASE("a player's part of a document is that player with the sources of its queue, in its order") {
+TEST_CASE("A player's part of a document is that player with the sources of its queue, in its order", "[document]") {
     auto d = shelf_of({"Stairs", "Lantern", "Reel"}, 3);
     d.player(1).sources = {{"Reel", "Stairs"}};
     d.player(2).sources.emplace();
@@ -125,7 +125,7 @@ TEST_CASE("a player's part of a document is that player with the sources of its 
     CHECK(names.size() == d.players.size());
 }
 
-TEST_CASE("one sounds at a time: whoever begins to, and whatever happens never two for long") {
+TEST_CASE("One sounds at a time: whoever begins to, and whatever happens never two for long", "[document]") {
     ExclusiveAudio rule;
     std::array<Snapshot, 3> now{};
     for (auto& s : now) s.has_audio = true;
@@ -172,7 +172,7 @@ TEST_CASE("one sounds at a time: whoever begins to, and whatever happens never t
     }
 }
 
-TEST_CASE("the review names the player it speaks of, and what several do to each other") {
+TEST_CASE("The review names the player it speaks of, and what several do to each other", "[document]") {
     auto d = shelf_of({"Lantern", "Stairs"}, 2);
     CHECK(review(d, "/").empty());
     auto found = [&](const PlayerDocument& of) {
@@ -208,7 +208,7 @@ TEST_CASE("the review names the player it speaks of, and what several do to each
     CHECK(found(loud).empty());
 }
 
-TEST_CASE("a template is taken over by the player that is meant, or makes as many as it is for") {
+TEST_CASE("A template is taken over by the player that is meant, or makes as many as it is for", "[document]") {
     auto d = shelf_of({"Lantern", "Stairs", "Reel"}, 3);
     for (auto& t : templates()) {
         INFO(t.name);

@@ -39,7 +39,8 @@ PlayerDocument two_of(std::initializer_list<const char*> names) {
 }
 }  // namespace
 
-TEST_CASE("two players on a screen stand apart, play on their own, and one that fails leaves the other alone") {
+TEST_CASE("Two players on a screen stand apart, play on their own, and one that fails leaves the other alone",
+          "[view]") {
     auto d = two_of({"vp9_opus.webm", "h264_high_aac.mp4"});
     Screen s(d);
     REQUIRE(s.both(Phase::ready, Phase::ready));
@@ -64,7 +65,7 @@ TEST_CASE("two players on a screen stand apart, play on their own, and one that 
     CHECK(s.both(Phase::closed, Phase::failed));
 }
 
-TEST_CASE("players that stay play on when others come, go, change places or are renamed") {
+TEST_CASE("Players that stay play on when others come, go, change places or are renamed", "[view]") {
     auto d = two_of({"vp9_opus.webm", "h264_high_aac.mp4"});
     for (auto& s : d.sources) s.loop.kind = Loop::Kind::all;
     Screen s(d);
@@ -111,7 +112,7 @@ TEST_CASE("players that stay play on when others come, go, change places or are 
     CHECK(soon([&] { return s.phase(0) == Phase::ready; }));
 }
 
-TEST_CASE("whoever begins to sound makes the other silent, where the document says so") {
+TEST_CASE("Whoever begins to sound makes the other silent, where the document says so", "[view]") {
     auto d = two_of({"vp9_opus.webm", "h264_high_aac.mp4"});
     for (auto& s : d.sources) s.loop.kind = Loop::Kind::all;
     for (bool one : {false, true}) {
@@ -136,7 +137,7 @@ TEST_CASE("whoever begins to sound makes the other silent, where the document sa
     }
 }
 
-TEST_CASE("the keys are the first player's to begin with, whichever is ready first") {
+TEST_CASE("The keys are the first player's to begin with, whichever is ready first", "[view]") {
     auto d = two_of({"vp9_opus.webm", "h264_high_aac.mp4"});
     d.sources[0].file = "/nowhere/at-all.mp4";
     PlaybackHost host{false};
@@ -153,7 +154,7 @@ TEST_CASE("the keys are the first player's to begin with, whichever is ready fir
     CHECK((view.active() == 0 && view.player(0).hasFocus()));
 }
 
-TEST_CASE("keys, full screen and leaving belong to the player that is meant") {
+TEST_CASE("Keys, full screen and leaving belong to the player that is meant", "[view]") {
     auto d = two_of({"vp9_opus.webm", "h264_high_aac.mp4"});
     for (auto& s : d.sources) s.loop.kind = Loop::Kind::all;
     Screen s(d);

@@ -10,7 +10,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("a script of calls is read, put in order, and refused in words when it can't be followed") {
+TEST_CASE("A script of calls is read, put in order, and refused in words when it can't be followed", "[script]") {
     std::string why;
     auto calls =
         parse_script("3s seek 10s; 1s pause;2s play; 4s rate 2; 5s volume 0.3; 6s mute; 7s stop; 8s step 1;", why);
@@ -28,7 +28,7 @@ TEST_CASE("a script of calls is read, put in order, and refused in words when it
     }
 }
 
-TEST_CASE("playing without a window reports what happened, the same each time in virtual time") {
+TEST_CASE("Playing without a window reports what happened, the same each time in virtual time", "[script]") {
     HeadlessOptions o;
     o.source = fixture("vp9_opus.webm");
     o.virtual_time = true;
@@ -52,7 +52,7 @@ TEST_CASE("playing without a window reports what happened, the same each time in
     CHECK(failed.report["error"]["code"] == "encrypted");
 }
 
-TEST_CASE("what is heard is written with sample 0 at presentation time 0") {
+TEST_CASE("What is heard is written with sample 0 at presentation time 0", "[script]") {
     Folder folder;
     HeadlessOptions o;
     o.source = fixture("edit_empty_audio_1s.mp4");
@@ -76,7 +76,8 @@ TEST_CASE("what is heard is written with sample 0 at presentation time 0") {
     for (std::size_t i = 0; i < 5; ++i) CHECK(std::abs(found[i] - static_cast<double>(i + 1)) < 0.002);
 }
 
-TEST_CASE("the file of what is heard begins at presentation time 0, and is what was mixed, wherever playing begins") {
+TEST_CASE("The file of what is heard begins at presentation time 0, and is what was mixed, wherever playing begins",
+          "[script]") {
     Folder folder;
     auto samples = [&](const fs::path& path) {
         auto b = bytes_of(path);
@@ -122,7 +123,7 @@ TEST_CASE("the file of what is heard begins at presentation time 0, and is what 
     for (auto& e : fs::directory_iterator(folder.path)) CHECK_FALSE(e.path().string().ends_with(".part"));
 }
 
-TEST_CASE("hands press, drag, touch and use keys, by names of one word or several") {
+TEST_CASE("Hands press, drag, touch and use keys, by names of one word or several", "[script]") {
     std::string why;
     auto calls = parse_script(
         "1s press volume 2; 2s drag the position 0.25; 3s key Ctrl+Space; 4s touch 12 34; 5s play", why, true);
@@ -141,7 +142,7 @@ TEST_CASE("hands press, drag, touch and use keys, by names of one word or severa
     CHECK_FALSE(parse_script("1s press volume", why));  // only where there is something to press
 }
 
-TEST_CASE("what is arranged is the same on every run, and follows what hands did") {
+TEST_CASE("What is arranged is the same on every run, and follows what hands did", "[script]") {
     ArrangeOptions o;
     SourceSpec s;
     s.name = "Lantern", s.file = fixture("two_audio_languages.mkv").string();
@@ -191,7 +192,7 @@ TEST_CASE("what is arranged is the same on every run, and follows what hands did
     CHECK(arrange(o).error().code == ErrorCode::refused);
 }
 
-TEST_CASE("several players are arranged side by side, and each press goes to the one that is meant") {
+TEST_CASE("Several players are arranged side by side, and each press goes to the one that is meant", "[script]") {
     ArrangeOptions o;
     for (auto name : {"vp9_opus.webm", "h264_high_aac.mp4"}) {
         SourceSpec s;
@@ -245,7 +246,7 @@ TEST_CASE("several players are arranged side by side, and each press goes to the
     CHECK(value(arrange(o)).players[1].source == 1);
 }
 
-TEST_CASE("in real time a clip is played through at its own pace") {
+TEST_CASE("In real time a clip is played through at its own pace", "[script]") {
     HeadlessOptions o;
     o.source = fixture("colour_bt601_limited_h264.mp4");
     o.device = false;
@@ -259,7 +260,7 @@ TEST_CASE("in real time a clip is played through at its own pace") {
           60);
 }
 
-TEST_CASE("arranging tells what each player does, and one run after the other tells the same of a moment") {
+TEST_CASE("Arranging tells what each player does, and one run after the other tells the same of a moment", "[script]") {
     ArrangeOptions o;
     o.document.sources.push_back({});
     o.document.sources[0].name = "Clip", o.document.sources[0].file = fixture("vp9_opus.webm").string();

@@ -46,7 +46,7 @@ std::vector<Packet> packets_of(Clip& clip, Kind kind) {
 }
 }  // namespace
 
-TEST_CASE("sound in segments without a container is one sound, without a seam") {
+TEST_CASE("Sound in segments without a container is one sound, without a seam", "[stream]") {
     for (std::string kind : {"aac", "mp3"}) {
         INFO(kind);
         auto clip = ruedo::test::open(kind == "aac" ? "h264_high_aac.mp4" : "audio_vbr_no_info.mp3");
@@ -99,7 +99,7 @@ TEST_CASE("sound in segments without a container is one sound, without a seam") 
     }
 }
 
-TEST_CASE("sound goes on over the ends of fragments as if there were none") {
+TEST_CASE("Sound goes on over the ends of fragments as if there were none", "[stream]") {
     Bytes whole;
     for (std::string part : {"init.mp4", "seg0.m4s", "seg1.m4s", "seg2.m4s"}) {
         auto bytes = bytes_of(fixture("streams/fmp4/audio/" + part));
@@ -116,7 +116,7 @@ TEST_CASE("sound goes on over the ends of fragments as if there were none") {
         }
 }
 
-TEST_CASE("the ticks of a clock that starts over are those nearest to where they are looked for") {
+TEST_CASE("The ticks of a clock that starts over are those nearest to where they are looked for", "[stream]") {
     constexpr auto turn = std::int64_t{1} << 33;
     std::mt19937_64 random(33);
     for (int i = 0; i < 20'000; ++i) {
@@ -128,7 +128,7 @@ TEST_CASE("the ticks of a clock that starts over are those nearest to where they
     }
 }
 
-TEST_CASE("clusters of Matroska are segments as well") {
+TEST_CASE("Clusters of Matroska are segments as well", "[stream]") {
     auto bytes = bytes_of(tiny("tiny.webm"));
     Folder folder;
     std::vector<std::size_t> begins;
@@ -172,7 +172,7 @@ TEST_CASE("clusters of Matroska are segments as well") {
     CHECK(demo::read_strip(render(value(reader->at(3500_ms)), 96, 54)) == 105);
 }
 
-TEST_CASE("a segment of another codec is stepped over, and rungs of several codecs are not mixed") {
+TEST_CASE("A segment of another codec is stepped over, and rungs of several codecs are not mixed", "[stream][seek]") {
     Copy copy("fmp4");
     auto other = bytes_of(fixture("recorded_vp9_opus.mp4"));
     std::string_view moof = "moof";
@@ -213,7 +213,7 @@ TEST_CASE("a segment of another codec is stepped over, and rungs of several code
     for (auto& rung : plan.track_groups[0].rungs) CHECK(rung.codecs.starts_with("avc1"));
 }
 
-TEST_CASE("a live list whose numbers go back goes on after what was there") {
+TEST_CASE("A live list whose numbers go back goes on after what was there", "[stream]") {
     Copy copy("ts");
     auto list = [&](int first, bool ends) {
         std::string text = fmt::format("#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-MEDIA-SEQUENCE:{}\n", first);
@@ -243,7 +243,7 @@ TEST_CASE("a live list whose numbers go back goes on after what was there") {
     CHECK(std::any_of(news.begin(), news.end(), [](auto& n) { return n.name == "list-jumped"; }));
 }
 
-TEST_CASE("a key that anyone can read on its way is said to keep nobody out") {
+TEST_CASE("A key that anyone can read on its way is said to keep nobody out", "[stream]") {
     Copy copy("ts");
     put(copy / "180p/key", Bytes(16, 7));
     for (std::uint8_t i = 0; i < 3; ++i) {
@@ -260,7 +260,7 @@ TEST_CASE("a key that anyone can read on its way is said to keep nobody out") {
     CHECK(!has_finding(*opened_stream(copy / "180p/index.m3u8", {.on_demand = true}), "clear-key"));
 }
 
-TEST_CASE("lengths, ranges and names in a manifest are read as they were written, or not at all") {
+TEST_CASE("Lengths, ranges and names in a manifest are read as they were written, or not at all", "[stream]") {
     namespace dash = stream::dash;
     std::mt19937 random(21);
     for (int round = 0; round < 500; ++round) {

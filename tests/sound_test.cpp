@@ -37,7 +37,7 @@ std::vector<double> onsets(const std::vector<float>& samples) {
 }
 }  // namespace
 
-TEST_CASE("sound lies where its maker put it: delays cut, gaps filled, edits applied") {
+TEST_CASE("Sound lies where its maker put it: delays cut, gaps filled, edits applied", "[audio]") {
     for (auto& name : playable()) {
         const nlohmann::json* wanted = nullptr;
         for (auto& t : facts(name)["tracks"])
@@ -110,7 +110,8 @@ class Drifting final : public Clip {
 };
 }  // namespace
 
-TEST_CASE("sound whose times drift or jitter stays where its times say, and is not cut up for jitter alone") {
+TEST_CASE("Sound whose times drift or jitter stays where its times say, and is not cut up for jitter alone",
+          "[audio]") {
     for (auto [drift, jitter] : {std::pair{0.0, 0}, {0.0, 15}, {0.0005, 0}, {0.004, 0}, {-0.004, 0}, {0.004, 15}}) {
         INFO("drift " << drift << ", jitter " << jitter << " ms");
         auto clip = std::make_shared<Drifting>(drift, jitter);
@@ -134,7 +135,7 @@ TEST_CASE("sound whose times drift or jitter stays where its times say, and is n
     }
 }
 
-TEST_CASE("after a seek the same samples come as without one") {
+TEST_CASE("After a seek the same samples come as without one", "[audio][seek]") {
     std::mt19937 random(12);
     for (auto name : {"h264_high_aac.mp4", "vp9_opus.webm", "vp8_vorbis.webm", "ebml_lacing_blockgroups.mkv",
                       "edit_empty_audio_1s.mp4", "frag_no_sidx.mp4", "theora_vorbis.ogv", "audio_opus.ogg",
@@ -165,13 +166,13 @@ TEST_CASE("after a seek the same samples come as without one") {
     }
 }
 
-TEST_CASE("silence fills up to the end that is asked for, and nothing comes after it") {
+TEST_CASE("Silence fills up to the end that is asked for, and nothing comes after it", "[audio]") {
     CHECK(all_audio("h264_high_aac.mp4", {}, 8_s).size() == 8U * 48000 * 2);
     CHECK(all_audio("h264_high_aac.mp4", {}, 2500_ms).size() == 120'000U * 2);
     CHECK(all_audio("h264_high_aac.mp4", 3_s, 2_s).empty());
 }
 
-TEST_CASE("volume follows the ear: silent at 0, whole at 1, never falling between") {
+TEST_CASE("Volume follows the ear: silent at 0, whole at 1, never falling between", "[audio]") {
     CHECK(gain_of(0) == 0);
     CHECK(gain_of(1) == 1);
     CHECK(gain_of(7) == 1);
@@ -179,7 +180,7 @@ TEST_CASE("volume follows the ear: silent at 0, whole at 1, never falling betwee
     CHECK(gain_of(0.5) < 0.2F);
 }
 
-TEST_CASE("more channels come down to two without losing any, save the lowest") {
+TEST_CASE("More channels come down to two without losing any, save the lowest", "[audio]") {
     for (int channels = 1; channels <= 8; ++channels)
         for (int k = 0; k < channels; ++k) {
             AudioBlock in{{}, 48000, channels, std::vector<float>(static_cast<std::size_t>(channels))};
@@ -192,7 +193,7 @@ TEST_CASE("more channels come down to two without losing any, save the lowest") 
         }
 }
 
-TEST_CASE("speed changes length, not pitch") {
+TEST_CASE("Speed changes length, not pitch", "[audio]") {
     std::vector<float> tone(48000 * 4);
     for (std::size_t i = 0; i < tone.size() / 2; ++i)
         tone[2 * i] = tone[2 * i + 1] =

@@ -77,7 +77,7 @@ Input random_call(Controller& c, std::mt19937& random) {
 }
 }  // namespace
 
-TEST_CASE("ten thousand random calls lead where the pure machine says") {
+TEST_CASE("Ten thousand random calls lead where the pure machine says", "[controller]") {
     for (unsigned seed : {11U, 12U, 13U}) {
         std::mt19937 random(seed);
         Stage stage;
@@ -119,7 +119,7 @@ TEST_CASE("ten thousand random calls lead where the pure machine says") {
     }
 }
 
-TEST_CASE("ten thousand random calls in real time leave nothing running") {
+TEST_CASE("Ten thousand random calls in real time leave nothing running", "[controller]") {
     std::thread([] {}).join();  // a sanitizer has a thread of its own from the first one on
     auto baseline = threads_now();
     for (unsigned seed : {21U, 22U, 23U}) {
@@ -152,7 +152,7 @@ TEST_CASE("ten thousand random calls in real time leave nothing running") {
     CHECK(threads_now() <= baseline);
 }
 
-TEST_CASE("releasing in any state returns within 200 ms") {
+TEST_CASE("Releasing in any state returns within 200 ms", "[controller]") {
     auto mixer_strand = make_real_strand();
     Mixer mixer(*mixer_strand, {});
     std::mt19937 random(31);
@@ -175,7 +175,8 @@ TEST_CASE("releasing in any state returns within 200 ms") {
 #endif
 }
 
-TEST_CASE("whatever was called, what is shown then is what its place says, and it goes on at its speed") {
+TEST_CASE("Whatever was called, what is shown then is what its place says, and it goes on at its speed",
+          "[controller]") {
     auto times_of = [](const fs::path& path) {
         std::shared_ptr<Clip> clip = value(open_clip(path.string()));
         auto reader = value(FrameReader::open(clip, *clip->info().main(Kind::video), CodecRegistry::standard()));

@@ -6,7 +6,7 @@
 
 using namespace ruedo;
 
-TEST_CASE("virtual time runs tasks in order of time, then of ticket") {
+TEST_CASE("Virtual time runs tasks in order of time, then of ticket", "[strand]") {
     auto strand = make_virtual_strand();
     std::vector<int> order;
     strand->at(20_ms, [&] { order.push_back(4); });
@@ -22,7 +22,7 @@ TEST_CASE("virtual time runs tasks in order of time, then of ticket") {
     CHECK(strand->now() == 1_s);
 }
 
-TEST_CASE("who gives way takes along whom it begins, and nobody else") {
+TEST_CASE("Who gives way takes along whom it begins, and nobody else", "[strand]") {
     auto now = [] { return ::getpriority(PRIO_PROCESS, static_cast<id_t>(::gettid())); };
     int here = now(), there = 0, further = 0, last = 0;
     std::thread([&] {
@@ -38,7 +38,7 @@ TEST_CASE("who gives way takes along whom it begins, and nobody else") {
     CHECK(now() == here);
 }
 
-TEST_CASE("a lane charges its jobs one after another, and forgets them when it goes") {
+TEST_CASE("A lane charges its jobs one after another, and forgets them when it goes", "[strand]") {
     auto strand = make_virtual_strand();
     auto worker = strand->worker();
     std::vector<Time> ends;
@@ -50,7 +50,7 @@ TEST_CASE("a lane charges its jobs one after another, and forgets them when it g
     CHECK(ends.size() == 2);
 }
 
-TEST_CASE("a real strand keeps the order of posts and the times of timers") {
+TEST_CASE("A real strand keeps the order of posts and the times of timers", "[strand]") {
     auto strand = make_real_strand();
     std::vector<int> order;
     std::atomic<bool> finished = false;
@@ -67,7 +67,7 @@ TEST_CASE("a real strand keeps the order of posts and the times of timers") {
     CHECK(late >= (30_ms).ns);
 }
 
-TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by itself, the rest is dropped") {
+TEST_CASE("Letting go of a lane waits for nothing: the job that runs ends by itself, the rest is dropped", "[strand]") {
     auto strand = make_real_strand();
     struct Shared {
         std::atomic<int> begun = 0, ended = 0, told = 0;
@@ -94,7 +94,7 @@ TEST_CASE("letting go of a lane waits for nothing: the job that runs ends by its
     CHECK(shared->told == 0);
 }
 
-TEST_CASE("what a task throws ends that task, not the strand") {
+TEST_CASE("What a task throws ends that task, not the strand", "[strand]") {
     auto real = make_real_strand();
     std::atomic<int> ran = 0;
     auto worker = real->worker();
@@ -109,7 +109,7 @@ TEST_CASE("what a task throws ends that task, not the strand") {
     CHECK(ran == 3);
 }
 
-TEST_CASE("while the clock stands still for nobody, what was due runs afterwards, in order") {
+TEST_CASE("While the clock stands still for nobody, what was due runs afterwards, in order", "[strand]") {
     auto strand = make_virtual_strand();
     std::vector<std::pair<int, Time>> ran;
     for (int i = 0; i < 5; ++i) strand->at(100_ms * i, [&, i] { ran.emplace_back(i, strand->now()); });
@@ -123,7 +123,7 @@ TEST_CASE("while the clock stands still for nobody, what was due runs afterwards
 }
 
 // Not for the suite: a process of its own that ends while lanes which own lanes are still at work.
-TEST_CASE("a process ends while lanes are at work", "[.]") {
+TEST_CASE("A process ends while lanes are at work", "[.][strand]") {
     auto strand = make_real_strand();
     for (int i = 0; i < 12; ++i) {
         // A strand outlives its lanes.
@@ -169,17 +169,18 @@ void leave_at_work() {
         [] {});
     while (!*begun) std::this_thread::yield();
 }
-TEST_CASE("a process ends while a job uses what is static", "[.]") { leave_at_work(); }
-TEST_CASE("a process that says nothing at its end ends while a job uses what is static", "[.]") {
+TEST_CASE("A process ends while a job uses what is static", "[.][strand]") { leave_at_work(); }
+TEST_CASE("A process that says nothing at its end ends while a job uses what is static", "[.][strand]") {
     made_static<2>();
     leave_at_work();
     std::exit(0);
 }
 
-TEST_CASE("a process ends in order though jobs are at work that use what is static or let go of lanes themselves") {
+TEST_CASE("A process ends in order though jobs are at work that use what is static or let go of lanes themselves",
+          "[strand]") {
     auto itself = std::filesystem::read_symlink("/proc/self/exe").string();
-    for (auto name : {"a process ends while lanes are at work", "a process ends while a job uses what is static",
-                      "a process that says nothing at its end ends while a job uses what is static"})
+    for (auto name : {"A process ends while lanes are at work", "A process ends while a job uses what is static",
+                      "A process that says nothing at its end ends while a job uses what is static"})
         for (int i = 0; i < 15; ++i)
             REQUIRE(std::system(("'" + itself + "' '" + name + "' >/dev/null 2>&1").c_str()) == 0);
 }

@@ -25,7 +25,7 @@ Result<Playlist> parse(const std::string& text, const std::string& base = "http:
 }
 }  // namespace
 
-TEST_CASE("a list of segments is read as its standard lays it down") {
+TEST_CASE("A list of segments is read as its standard lays it down", "[stream]") {
     auto p =
         value(parse("#EXTM3U\r\n"
                     "#EXT-X-VERSION:7\n"
@@ -69,7 +69,7 @@ TEST_CASE("a list of segments is read as its standard lays it down") {
     CHECK(a.date == Time{1'709'202'600'500'000'000});
 }
 
-TEST_CASE("dates are read in any zone and to any part of a second, and what is none is none") {
+TEST_CASE("Dates are read in any zone and to any part of a second, and what is none is none", "[stream]") {
     std::mt19937 random(19);
     for (int i = 0; i < 3000; ++i) {
         auto seconds = static_cast<std::int64_t>(random()) + static_cast<std::int64_t>(random() % 2) * 2'900'000'000;
@@ -112,7 +112,7 @@ TEST_CASE("dates are read in any zone and to any part of a second, and what is n
     CHECK_FALSE(far.list.segments[0].date);
 }
 
-TEST_CASE("renditions are read with their groups, and rates rounded to three decimals are meant exactly") {
+TEST_CASE("Renditions are read with their groups, and rates rounded to three decimals are meant exactly", "[stream]") {
     auto p = value(parse(
         "#EXTM3U\n"
         "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"s\",NAME=\"English\",LANGUAGE=\"en\",DEFAULT=YES,URI=\"en/l.m3u8\"\n"
@@ -142,7 +142,7 @@ TEST_CASE("renditions are read with their groups, and rates rounded to three dec
     CHECK(std::any_of(plan.findings.begin(), plan.findings.end(), [](auto& f) { return f.code == "one-rung"; }));
 }
 
-TEST_CASE("a playlist that can't be followed is refused by its line") {
+TEST_CASE("A playlist that can't be followed is refused by its line", "[stream]") {
     struct Row {
         const char* text;
         const char* says;
@@ -168,7 +168,7 @@ TEST_CASE("a playlist that can't be followed is refused by its line") {
     CHECK(p.error().code == ErrorCode::limit);
 }
 
-TEST_CASE("what a playlist names is looked for where the playlist lies, and nowhere it should not be") {
+TEST_CASE("What a playlist names is looked for where the playlist lies, and nowhere it should not be", "[stream]") {
     struct Row {
         const char *base, *reference, *found;
     };
@@ -192,7 +192,7 @@ TEST_CASE("what a playlist names is looked for where the playlist lies, and nowh
     }
 }
 
-TEST_CASE("ladders by another writer play picture for picture, in every rung") {
+TEST_CASE("Ladders by another writer play picture for picture, in every rung", "[stream]") {
     for (std::string name :
          {"ts/master.m3u8", "ts/180p/index.m3u8", "ts/360p/index.m3u8", "fmp4/master.m3u8", "fmp4/360p/index.m3u8"}) {
         INFO(name);
@@ -233,7 +233,7 @@ TEST_CASE("ladders by another writer play picture for picture, in every rung") {
     }
 }
 
-TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it needs and no more") {
+TEST_CASE("A seek in a stream lands on the exact picture, and fetches what it needs and no more", "[stream][seek]") {
     auto host = value(StaticServer::start({.folder = fixture("streams")}));
     StreamOptions options{.on_demand = true};
     options.rung = "360x0";
@@ -254,7 +254,7 @@ TEST_CASE("a seek in a stream lands on the exact picture, and fetches what it ne
     CHECK(one->stream()->segments_fetched == before + 1);
 }
 
-TEST_CASE("a stream plays in virtual time like any other clip, and the same on every run") {
+TEST_CASE("A stream plays in virtual time like any other clip, and the same on every run", "[stream]") {
     std::vector<NotingSink::PresentedFrame> first;
     for (int run = 0; run < 2; ++run) {
         Stage stage(0, true);
@@ -272,7 +272,7 @@ TEST_CASE("a stream plays in virtual time like any other clip, and the same on e
     }
 }
 
-TEST_CASE("what is here is told without a gap, wherever it plays") {
+TEST_CASE("What is here is told without a gap, wherever it plays", "[stream]") {
     for (std::string name : {"fmp4/master.m3u8", "ts/master.m3u8"}) {
         INFO(name);
         auto clip = opened_stream(fixture("streams/" + name).string(), {.best = true, .on_demand = true});
@@ -288,7 +288,7 @@ TEST_CASE("what is here is told without a gap, wherever it plays") {
     }
 }
 
-TEST_CASE("segments that are encrypted with a key of 128 bits play like the plain ones") {
+TEST_CASE("Segments that are encrypted with a key of 128 bits play like the plain ones", "[stream]") {
     Copy copy("ts");
     Bytes key(16);
     for (std::size_t i = 0; i < 16; ++i) key[i] = static_cast<std::uint8_t>(17 * i + 3);
@@ -325,7 +325,7 @@ TEST_CASE("segments that are encrypted with a key of 128 bits play like the plai
     }
 }
 
-TEST_CASE("a segment that is missing is stepped over, with a word, and what is whole plays on") {
+TEST_CASE("A segment that is missing is stepped over, with a word, and what is whole plays on", "[stream][seek]") {
     for (std::string how : {"gone", "empty", "cut", "text", "other"}) {
         INFO(how);
         Copy copy("ts");
@@ -349,7 +349,7 @@ TEST_CASE("a segment that is missing is stepped over, with a word, and what is w
     }
 }
 
-TEST_CASE("playlists that name themselves, nothing, or what is none of theirs end in a sentence") {
+TEST_CASE("Playlists that name themselves, nothing, or what is none of theirs end in a sentence", "[stream]") {
     Folder folder;
     auto master = [&](const std::string& name, const std::string& of) {
         put_text(folder / name, "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1000\n" + of + "\n");
@@ -400,7 +400,7 @@ constexpr auto by_number =
     "startNumber=\"0\" duration=\"2\"/>";
 }  // namespace
 
-TEST_CASE("manifests name the same segments in many ways, and each plays picture for picture") {
+TEST_CASE("Manifests name the same segments in many ways, and each plays picture for picture", "[stream]") {
     Copy copy("fmp4");
     struct Row {
         const char* name;
@@ -458,7 +458,7 @@ TEST_CASE("manifests name the same segments in many ways, and each plays picture
     CHECK(twice.times[180] == 6_s);
 }
 
-TEST_CASE("one file with an index of its segments is fetched by its parts") {
+TEST_CASE("One file with an index of its segments is fetched by its parts", "[stream]") {
     Copy copy("fmp4");
     auto all = bytes_of(copy / "360p/init.mp4");
     auto head = all.size();
@@ -484,7 +484,7 @@ TEST_CASE("one file with an index of its segments is fetched by its parts") {
     CHECK(clip->stream()->segments_fetched == 3);
 }
 
-TEST_CASE("manifests that are wrong, or mean harm, end in a sentence") {
+TEST_CASE("Manifests that are wrong, or mean harm, end in a sentence", "[stream]") {
     Copy copy("fmp4");
     auto swapped = [](std::string text, const std::string& what, const std::string& with) {
         text.replace(text.find(what), what.size(), with);
@@ -524,7 +524,8 @@ TEST_CASE("manifests that are wrong, or mean harm, end in a sentence") {
     CHECK(!open_clip(copy / "deep.mpd"));
 }
 
-TEST_CASE("facts of a stream come from its lists and its beginning, and say what is wrong with its ladder") {
+TEST_CASE("Facts of a stream come from its lists and its beginning, and say what is wrong with its ladder",
+          "[stream]") {
     auto facts_of = [](const std::string& path, bool whole) {
         FactsOptions o;
         o.loudness = false, o.whole = whole;
@@ -569,7 +570,7 @@ TEST_CASE("facts of a stream come from its lists and its beginning, and say what
     CHECK(has(facts_of(copy / "180p/index.m3u8", false), "too-long"));
 }
 
-TEST_CASE("in a stream of two hours a seek fetches one segment, and opening no more than that") {
+TEST_CASE("In a stream of two hours a seek fetches one segment, and opening no more than that", "[stream][seek]") {
     Copy copy("ts");
     std::string list = "#EXTM3U\n#EXT-X-TARGETDURATION:2\n";
     for (int i = 0; i < 3600; ++i) list += fmt::format("#EXT-X-DISCONTINUITY\n#EXTINF:2,\nseg{}.ts?n={}\n", i % 3, i);
@@ -591,7 +592,7 @@ TEST_CASE("in a stream of two hours a seek fetches one segment, and opening no m
     }
 }
 
-TEST_CASE("fifty players of one stream on one machine get all of it") {
+TEST_CASE("Fifty players of one stream on one machine get all of it", "[stream]") {
     auto host = value(StaticServer::start({.folder = fixture("streams")}));
     std::atomic<int> whole = 0;
     std::vector<std::thread> players;
@@ -611,7 +612,7 @@ TEST_CASE("fifty players of one stream on one machine get all of it") {
     CHECK(whole == 50);
 }
 
-TEST_CASE("a live manifest lists what is there by the server's clock, whatever ours says") {
+TEST_CASE("A live manifest lists what is there by the server's clock, whatever ours says", "[stream]") {
     Copy copy("fmp4");
     auto live = [&](Time begun_before, const std::string& more) {
         auto now = std::chrono::system_clock::now() - std::chrono::nanoseconds(begun_before.ns);
@@ -642,7 +643,7 @@ TEST_CASE("a live manifest lists what is there by the server's clock, whatever o
     CHECK(early.error().code == ErrorCode::empty);
 }
 
-TEST_CASE("captions of a stream come with its segments, in their places, and each once") {
+TEST_CASE("Captions of a stream come with its segments, in their places, and each once", "[stream][captions]") {
     Copy copy("fmp4");
     fs::create_directories(copy.folder.path / "text");
     std::string list = "#EXTM3U\n#EXT-X-TARGETDURATION:2\n";
@@ -698,7 +699,7 @@ TEST_CASE("captions of a stream come with its segments, in their places, and eac
     CHECK(here.size() == 3);
 }
 
-TEST_CASE("a server that goes away for a moment costs waiting, and no picture") {
+TEST_CASE("A server that goes away for a moment costs waiting, and no picture", "[stream]") {
     auto host = value(StaticServer::start({.folder = fixture("streams")}));
     auto port = host->port();
     NetworkTrace slow;
@@ -722,7 +723,7 @@ TEST_CASE("a server that goes away for a moment costs waiting, and no picture") 
     for (auto& n : clip->news()) CHECK(n.name != "hole");
 }
 
-TEST_CASE("what looks at a stream teaches nothing about its link to what plays it") {
+TEST_CASE("What looks at a stream teaches nothing about its link to what plays it", "[stream]") {
     auto host = value(StaticServer::start({.folder = fixture("streams")}));
     auto address = host->address() + "fmp4/master.m3u8";
     (void)opened_stream(address, {.best = true, .on_demand = true});

@@ -19,7 +19,8 @@ Opened through(const char* target, std::shared_ptr<LiveTranscodeCounts> counts =
 }
 }  // namespace
 
-TEST_CASE("what a target can't take plays through it with every picture and every burst where it was") {
+TEST_CASE("What a target can't take plays through it with every picture and every burst where it was",
+          "[live-transcode]") {
     for (auto name : {"vp9_opus.webm", "theora_vorbis.ogv", "h264_high_vorbis.mkv"}) {
         INFO(name);
         auto counts = std::make_shared<LiveTranscodeCounts>();
@@ -53,7 +54,8 @@ TEST_CASE("what a target can't take plays through it with every picture and ever
     }
 }
 
-TEST_CASE("going elsewhere begins there anew, and what was made is used again as long as it is kept") {
+TEST_CASE("Going elsewhere begins there anew, and what was made is used again as long as it is kept",
+          "[live-transcode]") {
     auto counts = std::make_shared<LiveTranscodeCounts>();
     std::shared_ptr<Clip> clip = value(through("handset-basic", counts)(fixture("vp9_opus.webm").string()));
     auto& track = *clip->info().main(Kind::video);
@@ -94,7 +96,8 @@ TEST_CASE("going elsewhere begins there anew, and what was made is used again as
     CHECK(none->kept_bytes == 0);
 }
 
-TEST_CASE("the trace tells both ends: what is played, and how far the converter in front of it has come") {
+TEST_CASE("The trace tells both ends: what is played, and how far the converter in front of it has come",
+          "[live-transcode]") {
     Stage stage(0, true, through("handset-basic"));
     stage.controller.open(fixture("vp9_opus.webm").string(), playing);
     REQUIRE(stage.run_until([](auto& s) { return s.position > 1_s; }));
@@ -123,7 +126,7 @@ TEST_CASE("the trace tells both ends: what is played, and how far the converter 
     for (auto& e : plain.controller.events()) CHECK((e.name != "converting" && !e.made));
 }
 
-TEST_CASE("a reader that lags far behind another gets all there is, though it is not kept") {
+TEST_CASE("A reader that lags far behind another gets all there is, though it is not kept", "[live-transcode]") {
     Folder folder;
     std::vector<Time> times;
     for (int i = 0; i < 1400; ++i) times.push_back(10_ms * i);
@@ -144,7 +147,8 @@ TEST_CASE("a reader that lags far behind another gets all there is, though it is
     CHECK(counts->restarts >= 1);
 }
 
-TEST_CASE("sources as nobody wants them become clips that hold what they held, or are refused in words") {
+TEST_CASE("Sources as nobody wants them become clips that hold what they held, or are refused in words",
+          "[live-transcode]") {
     Folder folder;
     std::vector<Time> second, fast, gaps, late;
     for (int i = 0; i < 30; ++i) second.push_back(ticks_to_time(i, 1, 30));
@@ -214,7 +218,7 @@ TEST_CASE("sources as nobody wants them become clips that hold what they held, o
     CHECK(made(fixture("h264_high_aac.mp4").string(), folder / "e.webm", r).audio.channels == 8);
 }
 
-TEST_CASE("what is made as it goes is described as what lies in a file is") {
+TEST_CASE("What is made as it goes is described as what lies in a file is", "[live-transcode]") {
     auto target = value(find_target("open-web-view"));
     auto rules = target.video;
     for (auto [codec, begins] : {std::pair{Codec::vp8, "vp8"}, {Codec::vp9, "vp09.00."}}) {

@@ -6,7 +6,7 @@
 
 using namespace ruedo;
 
-TEST_CASE("ticks become nanoseconds once, rounded to nearest") {
+TEST_CASE("Ticks become nanoseconds once, rounded to nearest", "[time]") {
     CHECK(ticks_to_time(1, 1, 3).ns == 333'333'333);
     CHECK(ticks_to_time(2, 1, 3).ns == 666'666'667);
     CHECK(ticks_to_time(-1, 1, 3).ns == -333'333'333);
@@ -16,7 +16,7 @@ TEST_CASE("ticks become nanoseconds once, rounded to nearest") {
     CHECK(ticks_to_time(INT64_MIN, 1000, 1).ns == INT64_MIN);
 }
 
-TEST_CASE("a tick's time leads back to the tick, on every usual scale") {
+TEST_CASE("A tick's time leads back to the tick, on every usual scale", "[time]") {
     std::mt19937_64 random(1);
     for (std::uint64_t rate :
          {1000ULL, 12800ULL, 15360ULL, 24000ULL, 30000ULL, 44100ULL, 48000ULL, 90000ULL, 10'000'000ULL}) {
@@ -32,7 +32,7 @@ TEST_CASE("a tick's time leads back to the tick, on every usual scale") {
     }
 }
 
-TEST_CASE("times are read with their unit and no other way") {
+TEST_CASE("Times are read with their unit and no other way", "[time]") {
     CHECK(parse_time("250ms") == 250_ms);
     CHECK(parse_time("1.5s") == 1500_ms);
     CHECK(parse_time("40us") == Time{40'000});
@@ -49,7 +49,7 @@ TEST_CASE("times are read with their unit and no other way") {
         CHECK_FALSE(parse_time(bad).has_value());
 }
 
-TEST_CASE("why something is no time is said of what it is") {
+TEST_CASE("Why something is no time is said of what it is", "[time]") {
     struct {
         const char* why;
         std::vector<const char*> texts;
@@ -69,7 +69,7 @@ TEST_CASE("why something is no time is said of what it is") {
         }
 }
 
-TEST_CASE("what is written can be read again") {
+TEST_CASE("What is written can be read again", "[time]") {
     std::mt19937_64 random(2);
     for (int i = 0; i < 1000; ++i) {
         Time t{static_cast<std::int64_t>(random() % 400'000'000) * 1'000'000};
@@ -79,8 +79,8 @@ TEST_CASE("what is written can be read again") {
     CHECK(format_clock(1_s * 3661) == "1:01:01");
 }
 
-TEST_CASE(
-    "a clock of media time never goes back while it runs, stands when it is held, and comes round to its master") {
+TEST_CASE("A clock of media time never goes back while it runs, stands when it is held, and comes round to its master",
+          "[time]") {
     std::mt19937 random(41);
     for (int round = 0; round < 200; ++round) {
         MediaClock clock;

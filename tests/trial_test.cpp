@@ -6,7 +6,7 @@
 using namespace ruedo;
 using namespace ruedo::test;
 
-TEST_CASE("a part is held against the stretch it was made of") {
+TEST_CASE("A part is held against the stretch it was made of", "[sample-encode]") {
     Folder folder;
     auto source = fixture("h264_high_aac.mp4").string();
     std::mt19937 random(8);
@@ -31,7 +31,7 @@ TEST_CASE("a part is held against the stretch it was made of") {
     }
 }
 
-TEST_CASE("the hardest stretch is where the bytes are") {
+TEST_CASE("The hardest stretch is where the bytes are", "[sample-encode]") {
     Folder folder;
     // Grey for five seconds, with noise in the middle.
     std::mt19937 random(3);
@@ -46,7 +46,7 @@ TEST_CASE("the hardest stretch is where the bytes are") {
     CHECK(value(hardest_stretch(*audio, 1_s)) == Time{});
 }
 
-TEST_CASE("the hardest moment of a stretch lies in it, and how far a trial is only rises") {
+TEST_CASE("The hardest moment of a stretch lies in it, and how far a trial is only rises", "[sample-encode]") {
     auto clip = test::open("h264_high_aac.mp4");
     for (auto from : {0_s, 1_s, 2500_ms}) {
         auto at = value(hardest_stretch(*clip, 200_ms, {from, from + 2_s}));
@@ -66,7 +66,7 @@ TEST_CASE("the hardest moment of a stretch lies in it, and how far a trial is on
     CHECK((told.front() >= 0 && told.back() > 0.8 && told.back() <= 1));
 }
 
-TEST_CASE("whatever a size becomes, there are words for it") {
+TEST_CASE("Whatever a size becomes, there are words for it", "[sample-encode]") {
     SampleEncode t;
     t.source_bytes = 1'000'000;
     for (std::uint64_t whole = 0; whole < 4'000'000; whole += whole < 2000 ? 1 : 997) {
@@ -83,7 +83,7 @@ TEST_CASE("whatever a size becomes, there are words for it") {
     CHECK(t.sentence() == "3 % of the size.");
 }
 
-TEST_CASE("a trial says what the whole will be, and the whole is about that") {
+TEST_CASE("A trial says what the whole will be, and the whole is about that", "[sample-encode]") {
     Folder folder;
     SampleEncodeOptions o;
     o.file = folder / "t.mp4", o.length = 2_s;
@@ -127,7 +127,7 @@ TEST_CASE("a trial says what the whole will be, and the whole is about that") {
     CHECK(encode_sample(source, o, CodecRegistry::standard()).error().code == ErrorCode::cancelled);
 }
 
-TEST_CASE("where a picture is least alike is said, where it stands out") {
+TEST_CASE("Where a picture is least alike is said, where it stands out", "[sample-encode]") {
     Folder folder;
     // The same grey twice, with noise in one part of one picture of the second.
     std::mt19937 random(3);

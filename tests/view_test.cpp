@@ -45,7 +45,7 @@ struct Seat {
 };
 }  // namespace
 
-TEST_CASE("the first frame is held in its right shape, with a large mark to begin") {
+TEST_CASE("The first frame is held in its right shape, with a large mark to begin", "[view]") {
     for (auto name : {"vp9_opus.webm", "rotate90.mp4", "par43_sps.mp4", "odd_853x481_vp9.webm"}) {
         INFO(name);
         Seat seat(document_of({name}));
@@ -64,7 +64,7 @@ TEST_CASE("the first frame is held in its right shape, with a large mark to begi
     }
 }
 
-TEST_CASE("the toggle shows what a press will do, whoever changed the state") {
+TEST_CASE("The toggle shows what a press will do, whoever changed the state", "[view]") {
     Seat seat(document_of({"vp9_opus.webm"}));
     REQUIRE(seat.phase(Phase::ready));
     auto* toggle = control(&seat.view, "Play");
@@ -81,7 +81,7 @@ TEST_CASE("the toggle shows what a press will do, whoever changed the state") {
     CHECK(soon([&] { return toggle->accessibleName() == "Play"; }));
 }
 
-TEST_CASE("dragging the position seeks while it moves and lands exactly when let go") {
+TEST_CASE("Dragging the position seeks while it moves and lands exactly when let go", "[view][seek]") {
     Seat seat(document_of({"h264_high_aac.mp4"}));
     REQUIRE(seat.phase(Phase::ready));
     auto* slider = control(&seat.view, "Position");
@@ -105,7 +105,7 @@ TEST_CASE("dragging the position seeks while it moves and lands exactly when let
     CHECK(soon([&] { return seat.view.snapshot().position >= 1_s; }));
 }
 
-TEST_CASE("while the position is dragged the picture of the place stands above it, where that is wanted") {
+TEST_CASE("While the position is dragged the picture of the place stands above it, where that is wanted", "[view]") {
     auto d = document_of({"h264_high_aac.mp4"});
     for (bool wanted : {true, false}) {
         for (auto& c : d.player().controls) c.settings.stills = wanted;
@@ -115,7 +115,7 @@ TEST_CASE("while the position is dragged the picture of the place stands above i
         REQUIRE(slider);
         REQUIRE(soon([&] { return slider->isEnabled(); }));
         double y = slider->height() / 2.0;
-        auto still = [&] { return control(&seat.view, "Picture of the place under the pointer"); };
+        auto still = [&] { return control(&seat.view, "Frame under the pointer"); };
         press(slider, {slider->width() * 0.3, y});
         if (!wanted) {
             pass(150);
@@ -140,7 +140,7 @@ TEST_CASE("while the position is dragged the picture of the place stands above i
     }
 }
 
-TEST_CASE("skips, volume and mute do what they say") {
+TEST_CASE("Skips, volume and mute do what they say", "[view]") {
     auto d = document_of({"vp9_opus.webm"});
     for (auto& c : d.player().controls) c.settings.by = 2_s;
     Seat seat(d);
@@ -179,7 +179,7 @@ TEST_CASE("skips, volume and mute do what they say") {
     CHECK(soon([&] { return seat.view.snapshot().muted && mute->accessibleName() == "Sound on"; }));
 }
 
-TEST_CASE("controls hide while it plays without the pointer and come back for pointer and key") {
+TEST_CASE("Controls hide while it plays without the pointer and come back for pointer and key", "[view]") {
     auto d = document_of({"vp9_opus.webm"});
     d.player().hide_after = 1_s;
     d.sources[0].loop.kind = Loop::Kind::all;
@@ -211,7 +211,8 @@ TEST_CASE("controls hide while it plays without the pointer and come back for po
     CHECK((mute->isVisible() && mute->hasFocus()));
 }
 
-TEST_CASE("controls stay while a menu that one of them opened is looked at, and it goes when its control does") {
+TEST_CASE("Controls stay while a menu that one of them opened is looked at, and it goes when its control does",
+          "[view]") {
     auto d = document_of({"vp9_opus.webm"});
     d.player().hide_after = 1_s;
     d.sources[0].loop.kind = Loop::Kind::all;
@@ -244,7 +245,7 @@ TEST_CASE("controls stay while a menu that one of them opened is looked at, and 
     CHECK(chosen.view.snapshot().state.phase == Phase::ready);
 }
 
-TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong place") {
+TEST_CASE("Resizing neither stops playing nor leaves the picture in the wrong place", "[view]") {
     auto d = document_of({"vp9_opus.webm"});
     d.sources[0].start.how = Start::How::play;
     d.sources[0].loop.kind = Loop::Kind::all;
@@ -289,7 +290,7 @@ TEST_CASE("resizing neither stops playing nor leaves the picture in the wrong pl
     CHECK(soon([&] { return fits() && surface.still().constBits() != made.constBits(); }));
 }
 
-TEST_CASE("an error stands where the picture would be, with a way to try again") {
+TEST_CASE("An error stands where the picture would be, with a way to try again", "[view]") {
     Folder folder;
     PlayerDocument d;
     SourceSpec s;
@@ -310,7 +311,7 @@ TEST_CASE("an error stands where the picture would be, with a way to try again")
     CHECK(soon([&] { return !sentence->isVisible(); }));
 }
 
-TEST_CASE("the keys of the player work, and every control can be named and reached") {
+TEST_CASE("The keys of the player work, and every control can be named and reached", "[view]") {
     Seat seat(document_of({"vp9_opus.webm"}));
     REQUIRE(seat.phase(Phase::ready));
     auto trigger = [&](const QKeySequence& keys) {
@@ -349,7 +350,7 @@ TEST_CASE("the keys of the player work, and every control can be named and reach
     CHECK(reachable >= 7);
 }
 
-TEST_CASE("a screen reader names, reads, presses and sets what is on a player") {
+TEST_CASE("A screen reader names, reads, presses and sets what is on a player", "[view]") {
     auto d = document_of({"h264_high_aac.mp4"});
     d.player().put({.kind = &control_kind("time"), .name = "said"}, "top-left");
     Seat seat(d);
@@ -406,7 +407,7 @@ TEST_CASE("a screen reader names, reads, presses and sets what is on a player") 
     CHECK(seeks() == before);
 }
 
-TEST_CASE("sound and captions of a stream are chosen while it plays, from the player itself") {
+TEST_CASE("Sound and captions of a stream are chosen while it plays, from the player itself", "[view][captions]") {
     Folder folder;
     fs::copy(made_ladder().path, folder / "ladder", fs::copy_options::recursive);
     auto master = folder / "ladder/master.m3u8";
@@ -466,7 +467,7 @@ TEST_CASE("sound and captions of a stream are chosen while it plays, from the pl
     CHECK(now().error == std::nullopt);
 }
 
-TEST_CASE("captions stand where their settings say, and go when they are over") {
+TEST_CASE("Captions stand where their settings say, and go when they are over", "[view][captions]") {
     Folder folder;
     std::string vtt =
         "WEBVTT\n\n00:00.000 --> 00:02.000\nbelow\n\n00:00.000 --> 00:02.000 line:0 align:start position:0%\nabove\n";
@@ -504,7 +505,7 @@ TEST_CASE("captions stand where their settings say, and go when they are over") 
     CHECK(soon([&] { return !layer.isVisible(); }));
 }
 
-TEST_CASE("two players share a window: keys belong to the one that has the focus, else to the chief one") {
+TEST_CASE("Two players share a window: keys belong to the one that has the focus, else to the chief one", "[view]") {
     PlaybackHost host(false);
     QWidget window;
     window.resize(900, 420);
@@ -539,7 +540,7 @@ TEST_CASE("two players share a window: keys belong to the one that has the focus
     CHECK(both(Phase::paused, Phase::paused));
 }
 
-TEST_CASE("a queue turns to the next source in the same view, and a strip loads what is pressed") {
+TEST_CASE("A queue plays the next source in the same view, and a strip loads what is pressed", "[view]") {
     auto d = document_of({"audio_info.mp3", "vp9_opus.webm", "rotate90.mp4"});
     auto& p = d.player();
     p.at_end = AtEnd::next;
@@ -553,7 +554,7 @@ TEST_CASE("a queue turns to the next source in the same view, and a strip loads 
     auto* strip = control(&seat.view, "Sources");
     REQUIRE(strip);
     CHECK(soon([&] { return strip->isVisible(); }));
-    CHECK_FALSE(control(&seat.view, "The source before")->isEnabled());
+    CHECK_FALSE(control(&seat.view, "Previous source")->isEnabled());
     seat.view.controller().seek(2_s);
     seat.view.controller().play();
     REQUIRE(soon([&] { return turned == std::vector<std::size_t>{1}; }));
@@ -567,13 +568,13 @@ TEST_CASE("a queue turns to the next source in the same view, and a strip loads 
         return seat.view.index() == 2 && seat.view.snapshot().source == "rotate90.mp4" &&
                seat.view.snapshot().state.phase == Phase::playing;
     }));
-    CHECK(soon([&] { return !control(&seat.view, "The next source")->isEnabled(); }));
-    click(control(&seat.view, "The source before"));
+    CHECK(soon([&] { return !control(&seat.view, "Next source")->isEnabled(); }));
+    click(control(&seat.view, "Previous source"));
     REQUIRE(soon([&] { return seat.view.index() == 1 && seat.view.snapshot().source == "vp9_opus.webm"; }));
     seat.view.on_turned = {};
 }
 
-TEST_CASE("a poster stands until it is started, and never over the moving picture") {
+TEST_CASE("A poster stands until it is started, and never over the moving picture", "[view]") {
     Folder folder;
     QImage red(320, 180, QImage::Format_RGB32);
     red.fill(QColor(200, 20, 20));
@@ -599,7 +600,7 @@ TEST_CASE("a poster stands until it is started, and never over the moving pictur
     }
 }
 
-TEST_CASE("a chosen frame stands as the poster, or nothing at all, and both are gone once it plays") {
+TEST_CASE("A chosen frame stands as the poster, or nothing at all, and both are gone once it plays", "[view]") {
     auto d = document_of({"vp9_opus.webm"});
     for (int frame : {90, -1}) {
         d.sources[0].poster_at = frame < 0 ? std::nullopt : std::optional(ticks_to_time(frame, 1, 30));
@@ -625,7 +626,7 @@ TEST_CASE("a chosen frame stands as the poster, or nothing at all, and both are 
     }
 }
 
-TEST_CASE("at every size the controls that are shown have room, and the large mark leaves them alone") {
+TEST_CASE("At every size the controls that are shown have room, and the large mark leaves them alone", "[view]") {
     std::vector<PlayerDocument> documents{document_of({"vp9_opus.webm"}), document_of({"rotate90.mp4"}),
                                           document_of({"two_audio_languages.mkv"}), document_of({"audio_opus.ogg"})};
     documents[0].player().put({.kind = &control_kind("strip")}, "foot/middle");
@@ -669,7 +670,7 @@ TEST_CASE("at every size the controls that are shown have room, and the large ma
     }
 }
 
-TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
+TEST_CASE("A player that is opened anew keeps what was asked for meanwhile", "[view]") {
     auto d = document_of({"two_audio_languages.mkv"});
     Seat seat(d);
     // Before anything is open, while it opens, and after.
@@ -691,7 +692,7 @@ TEST_CASE("a player that is opened anew keeps what was asked for meanwhile") {
     }
 }
 
-TEST_CASE("drawing the player into an image shows nothing to anybody, so it is not counted") {
+TEST_CASE("Drawing the player into an image shows nothing to anybody, so it is not counted", "[view]") {
     VideoSurface surface;
     surface.resize(320, 180);
     surface.show();
@@ -720,7 +721,8 @@ TEST_CASE("drawing the player into an image shows nothing to anybody, so it is n
     surface.report_to(nullptr);
 }
 
-TEST_CASE("a control's own colour reaches everything that is drawn of it, and usual ones turn light on what is dark") {
+TEST_CASE("A control's own colour reaches everything that is drawn of it, and usual ones turn light on what is dark",
+          "[view]") {
     ControlContext moment;
     moment.snapshot.has_video = moment.snapshot.duration_known = true;
     moment.snapshot.state.phase = Phase::paused;
@@ -756,7 +758,8 @@ TEST_CASE("a control's own colour reaches everything that is drawn of it, and us
     }
 }
 
-TEST_CASE("a theme reaches controls that set nothing themselves, on a bar and on the picture, and no others") {
+TEST_CASE("A theme reaches controls that set nothing themselves, on a bar and on the picture, and no others",
+          "[view]") {
     auto moment = usual_moment();
     moment.snapshot.duration_known = true;
     moment.snapshot.position = 20_s, moment.snapshot.duration = 60_s;

@@ -51,7 +51,7 @@ struct Shop {
 };
 }  // namespace
 
-TEST_CASE("a project opens with its first source held on the first frame") {
+TEST_CASE("A project opens with its first source held on the first frame", "[workshop]") {
     Shop shop;
     REQUIRE(shop.phase(Phase::ready));
     CHECK(shop.now().source == "vp9_opus.webm");
@@ -65,7 +65,7 @@ TEST_CASE("a project opens with its first source held on the first frame") {
     }));
 }
 
-TEST_CASE("names that look like markup are names") {
+TEST_CASE("Names that look like markup are names", "[workshop]") {
     Shop shop;
     auto d = shop.window.project().document();
     d.sources[0].name = "<b>Pier</b> & <i>quay";
@@ -93,7 +93,7 @@ TEST_CASE("names that look like markup are names") {
     QToolTip::hideText();
 }
 
-TEST_CASE("a window that could open nothing has no button without a word on it") {
+TEST_CASE("A window that could open nothing has no button without a word on it", "[workshop]") {
     Folder folder;
     PlaybackHost host{false};
     WorkshopWindow window{host};
@@ -113,7 +113,7 @@ TEST_CASE("a window that could open nothing has no button without a word on it")
     CHECK(window.windowTitle().contains("New player"));
 }
 
-TEST_CASE("what was found of a file under one name is not told of it under another") {
+TEST_CASE("What was found of a file under one name is not told of it under another", "[workshop]") {
     Shop shop({"vp9_opus.webm"});
     auto* shelf = shop.window.findChild<Shelf*>();
     REQUIRE(soon([&] { return shelf->verdict_of(0).has_value(); }));
@@ -128,7 +128,7 @@ TEST_CASE("what was found of a file under one name is not told of it under anoth
     CHECK_FALSE(shelf->sentence_of(0).contains("ends in"));
 }
 
-TEST_CASE("words in the sentences change the player at once, and can be undone") {
+TEST_CASE("Words in the sentences change the player at once, and can be undone", "[workshop]") {
     Shop shop;
     auto& s = shop.window.sentences();
     auto& p = shop.window.project();
@@ -166,7 +166,7 @@ TEST_CASE("words in the sentences change the player at once, and can be undone")
     for (auto& key : s.keys()) CHECK(s.plain_text().size() > key.size());
 }
 
-TEST_CASE("every choice of every word takes effect, is told, and can be undone to where it was") {
+TEST_CASE("Every choice of every word takes effect, is told, and can be undone to where it was", "[workshop]") {
     Shop shop;
     auto& s = shop.window.sentences();
     auto& p = shop.window.project();
@@ -212,7 +212,7 @@ TEST_CASE("every choice of every word takes effect, is told, and can be undone t
     CHECK(p.document() == first);
 }
 
-TEST_CASE("languages that are chosen in the sentences are heard and seen at once") {
+TEST_CASE("Languages that are chosen in the sentences are heard and seen at once", "[workshop]") {
     Shop shop({"two_audio_languages.mkv"});
     REQUIRE(shop.phase(Phase::ready));
     auto id_of = [&](const char* language) {
@@ -258,7 +258,7 @@ TEST_CASE("languages that are chosen in the sentences are heard and seen at once
     CHECK(shop.window.project().document().sources[0].text_language == "pt-BR");
 }
 
-TEST_CASE("a dead address costs an edit nothing, and closing waits for nothing") {
+TEST_CASE("A dead address costs an edit nothing, and closing waits for nothing", "[workshop]") {
     // Connections are taken and never answered.
     auto server = demo::LoopbackServer::start();
     server->serve("/mute.mp4", {.never_answers = true});
@@ -294,7 +294,8 @@ TEST_CASE("a dead address costs an edit nothing, and closing waits for nothing")
     CHECK(closing < 500_ms);
 }
 
-TEST_CASE("the newest question wins at the desk, the same is not asked twice, and going waits for nobody") {
+TEST_CASE("The newest question wins at the desk, the same is not asked twice, and going waits for nobody",
+          "[workshop]") {
     std::atomic<int> worked = 0, given_up = 0;
     std::vector<int> answers;
     auto slow = [&](int answer) {
@@ -336,7 +337,7 @@ TEST_CASE("the newest question wins at the desk, the same is not asked twice, an
     CHECK(answers == std::vector{2, 3, 4});
 }
 
-TEST_CASE("work beside a window may ask what clips hold after the window is gone") {
+TEST_CASE("Work beside a window may ask what clips hold after the window is gone", "[workshop]") {
     auto known = std::make_shared<KnownClips>();
     auto ask = known->asker();
     std::weak_ptr<KnownClips> watched = known;
@@ -353,7 +354,7 @@ TEST_CASE("work beside a window may ask what clips hold after the window is gone
     }
 }
 
-TEST_CASE("an edit leaves the posters of other sources as they are") {
+TEST_CASE("An edit leaves the posters of other sources as they are", "[workshop]") {
     Shop shop;
     auto d = shop.window.project().document();
     d.player().put({.kind = &control_kind("strip")}, "foot/middle");
@@ -367,7 +368,7 @@ TEST_CASE("an edit leaves the posters of other sources as they are") {
     CHECK(player.posters_made() == 2);
 }
 
-TEST_CASE("a project is saved, opened again and not mixed up with unsaved work") {
+TEST_CASE("A project is saved, opened again and not mixed up with unsaved work", "[workshop]") {
     Shop shop;
     auto& p = shop.window.project();
     shop.window.sentences().set_value("loop", "all");
@@ -399,7 +400,7 @@ TEST_CASE("a project is saved, opened again and not mixed up with unsaved work")
     CHECK((!left || left->path != p.path()));
 }
 
-TEST_CASE("adding takes what is there, names what is not, and adds what opens of folders") {
+TEST_CASE("Adding takes what is there, names what is not, and adds what opens of folders", "[workshop]") {
     Shop shop;
     fs::create_directories(shop.folder / "more" / "deep");
     fs::copy_file(fixture("vfr_h264.mp4"), shop.folder / "more" / "a.mp4");
@@ -438,7 +439,7 @@ TEST_CASE("adding takes what is there, names what is not, and adds what opens of
     CHECK(sources.size() == 2);
 }
 
-TEST_CASE("cards and facts judge for the target, and change with it") {
+TEST_CASE("Cards and facts judge for the target, and change with it", "[workshop]") {
     Shop shop({"theora_vorbis.ogv", "h264_aac.ts"});
     auto& shelf = shop.window.shelf();
     auto set_target = [&](const char* name) {
@@ -459,7 +460,8 @@ TEST_CASE("cards and facts judge for the target, and change with it") {
     CHECK(shelf.sentence_of(1).contains("only the wrapper changes"));
 }
 
-TEST_CASE("a stream that is added by its address is told by its rungs, plays, and leaves its marks on the path") {
+TEST_CASE("A stream that is added by its address is told by its rungs, plays, and leaves its marks on the path",
+          "[workshop]") {
     auto host = value(stream::StaticServer::start({.folder = fixture("streams")}));
     Shop shop;
     shop.window.add_sources({text(host->address() + "fmp4/master.m3u8")});
@@ -499,7 +501,7 @@ TEST_CASE("a stream that is added by its address is told by its rungs, plays, an
     CHECK(shop.window.project().document().sources[3].name == "coast");
 }
 
-TEST_CASE("the chart says what stands under the pointer, and loudness follows by itself") {
+TEST_CASE("The chart says what stands under the pointer, and loudness follows by itself", "[workshop]") {
     Shop shop({"h264_high_aac.mp4"});
     shop.window.show_step(WorkshopWindow::gather);
     REQUIRE(soon([&] { return shop.window.facts().plain_text().contains("LUFS over all"); }));
@@ -512,7 +514,7 @@ TEST_CASE("the chart says what stands under the pointer, and loudness follows by
     CHECK(strip.words_at(2).isEmpty());
 }
 
-TEST_CASE("five hundred files at once leave the window answering") {
+TEST_CASE("Five hundred files at once leave the window answering", "[workshop]") {
     Shop shop;
     fs::create_directory(shop.folder / "many");
     QStringList files;
@@ -543,7 +545,7 @@ TEST_CASE("five hundred files at once leave the window answering") {
     CHECK(longest < 150_ms * slowed);  // on a quiet machine it is about 60, the first, which takes them all in
 }
 
-TEST_CASE("however many files go into an app, the window is no larger than one wants it") {
+TEST_CASE("However many files go into an app, the window is no larger than one wants it", "[workshop]") {
     Shop shop;
     auto d = shop.window.project().document();
     std::string vtt = "WEBVTT\n\n00:00.000 --> 00:05.000\nThe lamp turns.\n";
@@ -563,7 +565,7 @@ TEST_CASE("however many files go into an app, the window is no larger than one w
     CHECK((*bars)->visibleRegion().boundingRect().height() <= shop.window.height());
 }
 
-TEST_CASE("the ring's calls do what they say, and those that are not allowed say why") {
+TEST_CASE("The ring's calls do what they say, and those that are not allowed say why", "[workshop]") {
     Shop shop;
     REQUIRE(shop.phase(Phase::ready));
     auto& ring = shop.window.ring();
@@ -611,7 +613,7 @@ TEST_CASE("the ring's calls do what they say, and those that are not allowed say
     CHECK(button(machine::Input::play)->toolTip().contains("released"));
 }
 
-TEST_CASE("the path follows the trace, and its stretch can be copied as text") {
+TEST_CASE("The path follows the trace, and its stretch can be copied as text", "[workshop]") {
     Shop shop;
     REQUIRE(shop.phase(Phase::ready));
     shop.window.player().controller().play();
@@ -629,7 +631,7 @@ TEST_CASE("the path follows the trace, and its stretch can be copied as text") {
     CHECK(lines >= 5);
 }
 
-TEST_CASE("what gave way, stood still and caught up is marked on the path where it happened") {
+TEST_CASE("What gave way, stood still and caught up is marked on the path where it happened", "[workshop]") {
     PathChart path;
     std::size_t marks = path.marked();
     CHECK(marks == 0);
@@ -649,7 +651,8 @@ TEST_CASE("what gave way, stood still and caught up is marked on the path where 
     CHECK(path.marked() == 0);
 }
 
-TEST_CASE("a hand on the path moves along it, looks closer, measures, and points at a moment that is marked") {
+TEST_CASE("A hand on the path moves along it, looks closer, measures, and points at a moment that is marked",
+          "[workshop]") {
     PathChart path;
     path.resize(560, 250);
     Snapshot s;
@@ -695,7 +698,8 @@ TEST_CASE("a hand on the path moves along it, looks closer, measures, and points
     CHECK_FALSE(path.pointed());
 }
 
-TEST_CASE("no words on the path lie on others, the newest are always read, and closer to there is room for all") {
+TEST_CASE("No words on the path lie on others, the newest are always read, and closer to there is room for all",
+          "[workshop]") {
     PathChart path;
     path.resize(560, 250);
     path.show();
@@ -735,7 +739,7 @@ TEST_CASE("no words on the path lie on others, the newest are always read, and c
     CHECK(path.words().empty());
 }
 
-TEST_CASE("playing on while another step is shown loses nothing") {
+TEST_CASE("Playing on while another step is shown loses nothing", "[workshop][seek]") {
     Shop shop;
     REQUIRE(shop.phase(Phase::ready));
     shop.window.player().controller().play();
@@ -750,7 +754,7 @@ TEST_CASE("playing on while another step is shown loses nothing") {
     CHECK(soon([&] { return shop.now().counters.presented > 25; }));
 }
 
-TEST_CASE("what lies outside the project's folder is packed by a press that says so, and by no other") {
+TEST_CASE("What lies outside the project's folder is packed by a press that says so, and by no other", "[workshop]") {
     Shop shop;
     Folder elsewhere;
     fs::copy_file(fixture("audio_opus.ogg"), elsewhere / "horn.ogg");
@@ -780,7 +784,7 @@ TEST_CASE("what lies outside the project's folder is packed by a press that says
     CHECK(fs::exists(shop.folder / "app" / "media" / "horn.ogg"));
 }
 
-TEST_CASE("packing from the window makes an app that starts from any folder and plays the same") {
+TEST_CASE("Packing from the window makes an app that starts from any folder and plays the same", "[workshop]") {
     Shop shop;
     auto out = shop.folder / "app";
     bool finished = false, fine = false;
@@ -809,7 +813,7 @@ TEST_CASE("packing from the window makes an app that starts from any folder and 
     CHECK_FALSE(fine);
 }
 
-TEST_CASE("a window that goes while a name is being typed takes the name over first") {
+TEST_CASE("A window that goes while a name is being typed takes the name over first", "[workshop]") {
     auto shop = std::make_unique<Shop>();
     auto& project = shop->window.project();
     std::string named;
@@ -826,7 +830,7 @@ TEST_CASE("a window that goes while a name is being typed takes the name over fi
     CHECK(named == "Harbour Lights at night");
 }
 
-TEST_CASE("nothing is cut off or covered from 1024 x 640 on, and every button can be named") {
+TEST_CASE("Nothing is cut off or covered from 1024 x 640 on, and every button can be named", "[workshop]") {
     Shop shop;
     for (auto size : {QSize(1280, 800), QSize(1024, 640)})
         for (int step :
@@ -860,7 +864,7 @@ TEST_CASE("nothing is cut off or covered from 1024 x 640 on, and every button ca
         }
 }
 
-TEST_CASE("an empty project begins with what can be done, and one with sources with its player") {
+TEST_CASE("An empty project begins with what can be done, and one with sources with its player", "[workshop]") {
     PlaybackHost host;
     WorkshopWindow window(host);
     window.show();

@@ -169,7 +169,7 @@ void write_and_read(const Made& made, const fs::path& path, Time tolerance) {
 }
 }  // namespace
 
-TEST_CASE("what the WebM writer is given comes back packet for packet, fact for fact") {
+TEST_CASE("What the WebM writer is given comes back packet for packet, fact for fact", "[muxer][matroska]") {
     std::mt19937 random(81);
     Folder folder;
     for (int i = 0; i < 60; ++i) {
@@ -178,7 +178,7 @@ TEST_CASE("what the WebM writer is given comes back packet for packet, fact for 
     }
 }
 
-TEST_CASE("what the MP4 writer is given comes back packet for packet, fact for fact") {
+TEST_CASE("What the MP4 writer is given comes back packet for packet, fact for fact", "[muxer][isobmff]") {
     std::mt19937 random(82);
     Folder folder;
     for (int i = 0; i < 60; ++i) {
@@ -187,7 +187,7 @@ TEST_CASE("what the MP4 writer is given comes back packet for packet, fact for f
     }
 }
 
-TEST_CASE("a clip of sound alone has cues, and none of them is empty") {
+TEST_CASE("A clip of sound alone has cues, and none of them is empty", "[muxer][captions]") {
     std::mt19937 random(83);
     Folder folder;
     Made made;
@@ -203,7 +203,7 @@ TEST_CASE("a clip of sound alone has cues, and none of them is empty") {
     CHECK(at[5] == 0xBB);
 }
 
-TEST_CASE("codes of languages go both ways") {
+TEST_CASE("Codes of languages go both ways", "[muxer]") {
     for (auto tag : {"en", "de", "fr", "es", "zh", "cs", "nl", "el", "is", "mk", "ms",
                      "fa", "ro", "sk", "cy", "sq", "hy", "eu", "ka", "sv", "ja"}) {
         INFO(tag);
@@ -251,7 +251,8 @@ TEST_CASE("codes of languages go both ways") {
     for (auto unknown : {"gsw", "xx", "", "-", "de_CH"}) CHECK(language_title(unknown) == unknown);
 }
 
-TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped while the index is put in front") {
+TEST_CASE("Finishing tells how far it is, and leaves nothing when it is stopped while the index is put in front",
+          "[muxer]") {
     Folder folder;
     auto path = folder / "long.mp4";
     auto write = [&](const Progress& told) {
@@ -286,8 +287,8 @@ TEST_CASE("finishing tells how far it is, and leaves nothing when it is stopped 
     CHECK(fs::exists(path));
 }
 
-TEST_CASE(
-    "a Matroska file states where the last picture that is seen ends, and nothing of it that was not looked for") {
+TEST_CASE("A Matroska file states where the last picture that is seen ends, and nothing of it that was not looked for",
+          "[muxer][matroska]") {
     for (auto codec : {Codec::vp8, Codec::mpeg2}) {
         Bytes file;
         auto writer = matroska_muxer(std::make_unique<MemorySink>(file));
@@ -322,7 +323,7 @@ TEST_CASE(
     }
 }
 
-TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
+TEST_CASE("Layer III in MP4 is named after the standard that has its rate", "[muxer][isobmff]") {
     for (int rate : {16000, 22050, 24000, 32000, 44100, 48000}) {
         Bytes file;
         auto writer = mp4_muxer(std::make_unique<MemorySink>(file));
@@ -342,7 +343,7 @@ TEST_CASE("layer III in MP4 is named after the standard that has its rate") {
     }
 }
 
-TEST_CASE("a file name tells its container however its letters are written") {
+TEST_CASE("A file name tells its container however its letters are written", "[muxer]") {
     for (auto& w : container_formats())
         for (auto extension : w.extensions) {
             std::string name(extension);

@@ -98,7 +98,7 @@ class StillAbove : public QWidget {
   public:
     explicit StillAbove(QWidget* player) : QWidget(player) {
         setAttribute(Qt::WA_TransparentForMouseEvents);
-        setAccessibleName("Picture of the place under the pointer");
+        setAccessibleName("Frame under the pointer");
         hide();
     }
     void show_at(QPoint foot, Time time) {

@@ -257,7 +257,7 @@ void DesktopPlayer::keep_awake(bool awake) {
         return;
     }
     auto call = QDBusMessage::createMethodCall(service, "/org/freedesktop/ScreenSaver", service, "Inhibit");
-    call << identity_ << QString("Pictures are playing");
+    call << identity_ << QString("Video is playing");
     asked_ = true;
     auto* answer = new QDBusPendingCallWatcher(bus.asyncCall(call), this);
     connect(answer, &QDBusPendingCallWatcher::finished, this, [this, answer] {

@@ -451,7 +451,7 @@ void PathChart::mouseMoveEvent(QMouseEvent* e) {
     if (at != shown_->data()->end())
         text = QString("wall %1 s, media %2 s").arg(at->key, 0, 'f', 3).arg(at->value, 0, 'f', 3);
     if (near && std::abs(wall_->coordToPixel(near->wall.seconds()) - e->pos().x()) < 8)
-        text = QString("%1 %2 at %3 s, media %4 s, %5 pictures and %6 ms of sound waiting")
+        text = QString("%1 %2 at %3 s, media %4 s, %5 pictures and %6 ms of audio buffered")
                    .arg(QString::fromStdString(near->name), QString::fromStdString(near->detail))
                    .arg(near->wall.seconds(), 0, 'f', 3)
                    .arg(near->media.seconds(), 0, 'f', 3)

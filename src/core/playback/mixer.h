@@ -71,7 +71,7 @@ class MixerInput {
     void cut(Time from);
     void set_gain(float gain) { set_gain(gain, gain); }
     void set_gain(float left, float right);  ///< Reached within a 10 ms ramp.
-    Time buffered() const;                   ///< Seconds of sound waiting, as heard.
+    Time buffered() const;                   ///< Seconds of audio buffered, as heard.
     /// The media time being heard at `now`; nothing until the first sample of what was pushed since `clear` sounds.
     std::optional<Time> heard(Time now);
     /// The peak of what is mixed just now, 0 to 1, falling by 40 dB in a second; 0 while it does not run.

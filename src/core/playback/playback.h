@@ -174,7 +174,7 @@ class Controller {
     void seek(Time t, SeekMode mode = SeekMode::exact);
     void skip(Time by);              ///< Relative to where it is, or to the seek under way.
     void step(int pictures);         ///< Forward or back; holds.
-    void set_volume(double volume);  ///< 0 to 1, as the control stands.
+    void set_volume(double volume);  ///< 0 to 1, of the volume control.
     void set_muted(bool muted);
     /// Gain of either channel from its place in the room, besides its volume; 1 and 1 leave it as it is.
     void set_place(double left, double right);

@@ -17,34 +17,30 @@ bool has(C c, Kind kind) {
 constexpr std::array phrase_rows{
     ConditionPhrase{"always", false, "whatever happens", [](C, Time) { return true; }},
     ConditionPhrase{"playing", false, "media time runs", [](C c, Time) { return c.snapshot.motion == Motion::moving; }},
-    ConditionPhrase{"held", false, "it was asked to hold, or never asked to play",
+    ConditionPhrase{"held", false, "pause was requested, or play never was",
                     [](C c, Time) { return c.snapshot.state.intent == Intent::hold; }},
-    ConditionPhrase{"waiting", false, "it was asked to play and nothing has come yet",
+    ConditionPhrase{"waiting", false, "play was requested and no data has arrived yet",
                     [](C c, Time) { return c.snapshot.motion == Motion::starved; }},
     ConditionPhrase{"seeking", false, "a seek is under way", [](C c, Time) { return c.snapshot.state.seeking; }},
     ConditionPhrase{"opening", false, "the source is being opened",
                     [](C c, Time) { return c.snapshot.state.phase == Phase::opening; }},
-    ConditionPhrase{"failed", false, "it can’t play, and says why",
-                    [](C c, Time) { return c.snapshot.state.phase == Phase::failed; }},
+    ConditionPhrase{"failed", false, "it failed", [](C c, Time) { return c.snapshot.state.phase == Phase::failed; }},
     ConditionPhrase{"at the end", false, "it has played to the end",
                     [](C c, Time) { return c.snapshot.state.phase == Phase::ended; }},
     ConditionPhrase{"before the first start", false, "it has not played since it was opened",
                     [](C c, Time) { return !c.started; }},
-    ConditionPhrase{"counting down", false, "it starts by itself after a while",
+    ConditionPhrase{"counting down", false, "it starts by itself after a delay",
                     [](C c, Time) { return c.countdown.has_value(); }},
     ConditionPhrase{"live", false, "it comes as it happens", [](C c, Time) { return c.snapshot.live; }},
     ConditionPhrase{"muted", false, "it was silenced", [](C c, Time) { return c.snapshot.muted; }},
-    ConditionPhrase{"looping", false, "it starts over at the end, or repeats a stretch",
+    ConditionPhrase{"looping", false, "it loops, all or a range",
                     [](C c, Time) { return c.snapshot.loop.kind != Loop::Kind::none; }},
-    ConditionPhrase{"has pictures", false, "there are pictures that play",
-                    [](C c, Time) { return c.snapshot.has_video; }},
-    ConditionPhrase{"has sound", false, "there is sound that plays", [](C c, Time) { return c.snapshot.has_audio; }},
-    ConditionPhrase{"has captions", false, "there are captions to choose",
-                    [](C c, Time) { return has(c, Kind::text); }},
-    ConditionPhrase{"captions shown", false, "captions were chosen",
-                    [](C c, Time) { return c.snapshot.text_track != 0; }},
+    ConditionPhrase{"has pictures", false, "there is video that plays", [](C c, Time) { return c.snapshot.has_video; }},
+    ConditionPhrase{"has sound", false, "there is audio that plays", [](C c, Time) { return c.snapshot.has_audio; }},
+    ConditionPhrase{"has captions", false, "there are caption tracks", [](C c, Time) { return has(c, Kind::text); }},
+    ConditionPhrase{"captions shown", false, "captions are on", [](C c, Time) { return c.snapshot.text_track != 0; }},
     ConditionPhrase{"in full screen", false, "it covers the whole screen", [](C c, Time) { return c.full_screen; }},
-    ConditionPhrase{"on handsets", false, "what it is seen in is held in a hand", [](C c, Time) { return c.handset; }},
+    ConditionPhrase{"on handsets", false, "the mount is a handset", [](C c, Time) { return c.handset; }},
     ConditionPhrase{"several sources", false, "there is more than one source", [](C c, Time) { return c.count > 1; }},
     ConditionPhrase{"at the first source", false, "no source goes before this one",
                     [](C c, Time) { return c.index == 0; }},
@@ -52,10 +48,11 @@ constexpr std::array phrase_rows{
                     [](C c, Time) { return c.index + 1 >= c.count; }},
     ConditionPhrase{"with the bar", false, "controls that hide when idle are visible",
                     [](C c, Time) { return c.awake; }},
-    ConditionPhrase{"no touch for", true, "neither pointer, finger nor key for so long",
+    ConditionPhrase{"no touch for", true, "no pointer, touch or key for that time",
                     [](C c, Time t) { return c.untouched >= t; }},
-    ConditionPhrase{"waiting for", true, "it has starved for so long", [](C c, Time t) { return c.waited >= t; }},
-    ConditionPhrase{"past", true, "the position is behind this time",
+    ConditionPhrase{"waiting for", true, "it has been stalled for that time",
+                    [](C c, Time t) { return c.waited >= t; }},
+    ConditionPhrase{"past", true, "the position is past this time",
                     [](C c, Time t) { return c.snapshot.position > t; }},
     ConditionPhrase{"left under", true, "less than this is left to the end",
                     [](C c, Time t) {
@@ -125,7 +122,8 @@ class ConditionReader {
         if (words_.empty()) return Condition{};
         if (words_.size() > 400) return std::unexpected("is too long for a condition");
         if (!either()) return std::unexpected(wrong_);
-        if (at_ < words_.size()) return std::unexpected(fmt::format("goes on with “{}”, which joins nothing", word()));
+        if (at_ < words_.size())
+            return std::unexpected(fmt::format("continues with “{}”, which joins nothing", word()));
         return std::move(made_);
     }
 
@@ -193,7 +191,7 @@ class ConditionReader {
                 if (words_[i] == "and" || words_[i] == "or" || words_[i] == ")") break;
                 said += (said.empty() ? "" : " ") + std::string(words_[i]);
             }
-            return fail(fmt::format("speaks of “{}”, which is no condition", said.empty() ? word() : said));
+            return fail(fmt::format("has “{}”, which is not a condition", said.empty() ? word() : said));
         }
         at_ += length;
         Condition::Part part{.op = Condition::Op::phrase, .phrase = best};

@@ -149,8 +149,8 @@ std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std:
                      fmt::format(
                          "“{}” is hard to read on “{}”: its contrast is {:.1f} to 1 in places, and 4.5 is needed.",
                          control.name, source.name, worst),
-                     "Nobody reads it there.", fmt::format("/players/{}/controls/{}", p, k),
-                     by_theme ? DocumentFinding::Fix{"Use the usual colours of text and background",
+                     "Users can’t read it there.", fmt::format("/players/{}/controls/{}", p, k),
+                     by_theme ? DocumentFinding::Fix{"Use the default colours of text and background",
                                                      [p](PlayerDocument& doc) {
                                                          auto& player = doc.player(p);
                                                          player.theme.text.clear(), player.theme.background.clear();
@@ -163,7 +163,7 @@ std::vector<DocumentFinding> review_contrast(const PlayerDocument& d, const std:
                                                     for (auto& b : doc.player(p).bars)
                                                         if (b.name == name) b.cover = 0.93;
                                                 }}
-                         : DocumentFinding::Fix{"Draw it in the usual colours", [p, k](PlayerDocument& doc) {
+                         : DocumentFinding::Fix{"Use the default colours", [p, k](PlayerDocument& doc) {
                                                     auto& s = doc.player(p).controls.at(k).settings;
                                                     s.ink.clear(), s.ground.clear();
                                                 }}});

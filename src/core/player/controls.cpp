@@ -29,10 +29,8 @@ bool nothing_open(C c) {
 Mark no_mark(C, S) { return {}; }
 Press no_press(C, S) { return {}; }
 Words never(C) { return {}; }
-Words nowhere_to_go(C c) {
-    return c.snapshot.live && !c.snapshot.seekable ? "What is live has no other place to go to." : "";
-}
-Words no_video(C c) { return c.snapshot.has_video ? "" : "There are no pictures."; }
+Words nowhere_to_go(C c) { return c.snapshot.live && !c.snapshot.seekable ? "Live sources can’t seek." : ""; }
+Words no_video(C c) { return c.snapshot.has_video ? "" : "There is no video."; }
 Words no_audio(C c) { return c.snapshot.has_audio ? "" : "There is no sound."; }
 Words no_end(C c) { return c.snapshot.duration_known ? "" : "Its length is not known."; }
 Words alone(C c) { return c.count > 1 ? "" : "There is only one source."; }
@@ -140,32 +138,31 @@ ControlKind steadfast(ControlKind k) { return k.steadfast = true, k; }
 std::vector<ControlKind> make_rows() {
     return {
         chief(button(
-            "toggle", "play or pause", "one press plays, the next pauses; its mark shows what a press will do", 1,
-            [](C c, S) { return std::string(wants_to_play(c) ? "Pause" : "Play"); },
+            "toggle", "play or pause", "one press plays, the next pauses; its mark shows the action a press will take",
+            1, [](C c, S) { return std::string(wants_to_play(c) ? "Pause" : "Play"); },
             [](C c, S) { return Mark{wants_to_play(c) ? Shape::pause : Shape::play}; },
             [](C, S) { return Press{What::toggle}; }, never, no_play)),
         chief(button(
-            "play", "play", "plays; to be seen while it is held, so that it can take turns with “pause” in one place",
-            1, [](C, S) { return std::string("Play"); }, [](C, S) { return Mark{Shape::play}; },
+            "play", "play", "plays; visible while paused, so that it can share a place with “pause”", 1,
+            [](C, S) { return std::string("Play"); }, [](C, S) { return Mark{Shape::play}; },
             [](C, S) { return Press{What::play}; },
             [](C c) -> Words { return wants_to_play(c) ? "It is playing." : ""; }, no_play)),
         chief(button(
-            "pause", "pause", "holds; to be seen while it plays", 1, [](C, S) { return std::string("Pause"); },
+            "pause", "pause", "pauses; visible while it plays", 1, [](C, S) { return std::string("Pause"); },
             [](C, S) { return Mark{Shape::pause}; }, [](C, S) { return Press{What::pause}; },
-            [](C c) -> Words { return wants_to_play(c) ? "" : "It is held."; })),
-        tall(2,
-             steadfast(chief(button(
-                 "start", "the large mark", "starts it; to be seen on the first frame only, until it has been started",
-                 1, [](C, S) { return std::string("Play from the start"); }, [](C, S) { return Mark{Shape::play}; },
-                 [](C, S) { return Press{What::play}; },
-                 [](C c) -> Words {
-                     auto& s = c.snapshot;
-                     bool ready =
-                         s.state.phase == Phase::ready && !s.state.seeking && s.position.ns == 0 && !c.countdown;
-                     return !ready ? "It stands on no first frame." : no_video(c);
-                 })))),
+            [](C c) -> Words { return wants_to_play(c) ? "" : "It is paused."; })),
+        tall(2, steadfast(chief(button(
+                    "start", "the large mark", "starts it; visible on the first frame until it has been started", 1,
+                    [](C, S) { return std::string("Play from the start"); }, [](C, S) { return Mark{Shape::play}; },
+                    [](C, S) { return Press{What::play}; },
+                    [](C c) -> Words {
+                        auto& s = c.snapshot;
+                        bool ready =
+                            s.state.phase == Phase::ready && !s.state.seeking && s.position.ns == 0 && !c.countdown;
+                        return !ready ? "It is not at its first frame." : no_video(c);
+                    })))),
         button(
-            "stop", "stop", "goes back to the start and holds", 6, [](C, S) { return std::string("Stop"); },
+            "stop", "stop", "returns to the start and pauses", 6, [](C, S) { return std::string("Stop"); },
             [](C, S) { return Mark{Shape::stop}; }, [](C, S) { return Press{What::stop}; }, never, closed),
         button(
             "back", "skip back", "skips back by that time", 5,
@@ -178,31 +175,28 @@ std::vector<ControlKind> make_rows() {
             [](C, S s) { return Mark{.shape = Shape::turn_forward, .figure = seconds(s.by)}; },
             [](C, S s) { return Press{What::skip, s.by}; }, nowhere_to_go, closed, by_time),
         button(
-            "step-back", "step back", "goes back by so many frames, and holds", 7,
+            "step-back", "step back", "steps back by frames, and pauses", 7,
             [](C, S s) { return fmt::format("Back {}", plural(s.frames, "frame")); },
             [](C, S) { return Mark{Shape::frame_back}; },
             [](C, S s) { return Press{.what = What::step, .frames = -s.frames}; },
-            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_video(c); }, closed,
-            by_frames),
+            [](C c) { return c.snapshot.live ? "Live sources can’t seek." : no_video(c); }, closed, by_frames),
         button(
-            "step-forward", "step forward", "goes forward by so many frames, and holds", 7,
+            "step-forward", "step forward", "steps forward by frames, and pauses", 7,
             [](C, S s) { return fmt::format("Forward {}", plural(s.frames, "frame")); },
             [](C, S) { return Mark{Shape::frame_forward}; },
             [](C, S s) { return Press{.what = What::step, .frames = s.frames}; },
-            [](C c) { return c.snapshot.live ? "What is live has no other place to go to." : no_video(c); }, closed,
-            by_frames),
+            [](C c) { return c.snapshot.live ? "Live sources can’t seek." : no_video(c); }, closed, by_frames),
         button(
-            "previous", "the source before", "turns to the source before", 4,
-            [](C, S) { return std::string("The source before"); }, [](C, S) { return Mark{Shape::to_start}; },
+            "previous", "the previous source", "plays the previous source", 4,
+            [](C, S) { return std::string("Previous source"); }, [](C, S) { return Mark{Shape::to_start}; },
             [](C, S) { return Press{.what = What::turn, .onward = false}; }, alone,
             [](C c) -> Words { return c.has_previous ? "" : "This is the first source."; }),
         button(
-            "next", "the next source", "turns to the next source", 4,
-            [](C, S) { return std::string("The next source"); }, [](C, S) { return Mark{Shape::to_end}; },
-            [](C, S) { return Press{.what = What::turn, .onward = true}; }, alone,
-            [](C c) -> Words { return c.has_next ? "" : "This is the last source."; }),
+            "next", "the next source", "plays the next source", 4, [](C, S) { return std::string("Next source"); },
+            [](C, S) { return Mark{Shape::to_end}; }, [](C, S) { return Press{.what = What::turn, .onward = true}; },
+            alone, [](C c) -> Words { return c.has_next ? "" : "This is the last source."; }),
         button(
-            "mute", "mute", "silences, without moving the volume; its mark shows how loud it is", 5,
+            "mute", "mute", "mutes without changing the volume; its mark shows the volume", 5,
             [](C c, S) { return std::string(c.snapshot.muted ? "Sound on" : "Sound off"); },
             [](C c, S) {
                 return Mark{.shape = Shape::speaker,
@@ -211,19 +205,19 @@ std::vector<ControlKind> make_rows() {
             },
             [](C c, S) { return Press{.what = What::mute, .onward = !c.snapshot.muted}; }, no_audio),
         button(
-            "loop", "loop", "starts over at the end, or no longer does", 7,
+            "loop", "loop", "turns looping on or off", 7,
             [](C c, S) { return std::string(looping(c) ? "Play once" : "Start over at the end"); },
             [](C c, S) { return Mark{.shape = Shape::loop, .on = looping(c)}; },
             [](C c, S) { return Press{.what = What::loop, .onward = !looping(c)}; },
-            [](C c) -> Words { return c.snapshot.live ? "What is live has no end." : ""; }),
+            [](C c) -> Words { return c.snapshot.live ? "Live sources have no end." : ""; }),
         button(
-            "speed", "speed", "goes through speeds of your own; its figure is the one that plays", 7,
+            "speed", "speed", "cycles through speeds; its figure is the current one", 7,
             [](C c, S s) { return fmt::format("Speed {}, next {}", times(c.snapshot.rate), times(next_speed(c, s))); },
             [](C c, S) { return Mark{.shape = Shape::figure, .figure = times(c.snapshot.rate)}; },
             [](C c, S s) { return Press{.what = What::speed, .amount = next_speed(c, s)}; },
-            [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }, never, by_speeds),
+            [](C c) -> Words { return c.snapshot.live ? "Live sources play at normal speed." : ""; }, never, by_speeds),
         button(
-            "captions", "captions", "shows captions, the next ones, or none", 4,
+            "captions", "captions", "turns captions on, to the next track, or off", 4,
             [](C c, S) {
                 auto next = next_text(c);
                 if (!next) return std::string("Captions off");
@@ -235,24 +229,23 @@ std::vector<ControlKind> make_rows() {
             [](C c, S) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
             [](C c, S) { return Press{.what = What::choose_text, .track = next_text(c)}; }, no_captions),
         button(
-            "sounds", "sound track", "lets one choose which sound is heard", 6,
-            [](C, S) { return std::string("Sound track"); }, [](C, S) { return Mark{Shape::audio_tracks}; },
-            [](C, S) { return Press{What::choose_audio}; }, one_audio),
+            "sounds", "sound track", "opens a menu of audio tracks", 6, [](C, S) { return std::string("Sound track"); },
+            [](C, S) { return Mark{Shape::audio_tracks}; }, [](C, S) { return Press{What::choose_audio}; }, one_audio),
         button(
-            "tracks", "sound and captions", "lets one choose which sound is heard and which captions are seen", 5,
+            "tracks", "sound and captions", "opens a menu of audio and caption tracks", 5,
             [](C, S) { return std::string("Sound and captions"); },
             [](C c, S) { return Mark{.shape = Shape::captions, .on = c.snapshot.text_track != 0}; },
             [](C, S) { return Press{What::choose_tracks}; }, no_track_option),
         button(
-            "full-screen", "full screen", "the same player over the whole screen, and back", 3,
+            "full-screen", "full screen", "turns full screen on or off", 3,
             [](C c, S) { return std::string(c.full_screen ? "Leave full screen" : "Full screen"); },
             [](C c, S) { return Mark{.shape = Shape::corners, .on = c.full_screen}; },
             [](C, S) { return Press{What::full_screen}; }),
         steadfast(button(
-            "leave", "leave", "lets everything go and leaves the player", 2, [](C, S) { return std::string("Leave"); },
+            "leave", "leave", "releases everything and closes the player", 2, [](C, S) { return std::string("Leave"); },
             [](C, S) { return Mark{Shape::leave}; }, [](C, S) { return Press{What::leave}; })),
         steadfast(button(
-            "retry", "try again", "opens the source again, after it has failed", 1,
+            "retry", "try again", "opens the source again after a failure", 1,
             [](C, S) { return std::string("Try again"); }, [](C, S) { return Mark{Shape::again}; },
             [](C, S) { return Press{What::retry}; },
             [](C c) -> Words { return stuck(c) ? "" : "Nothing has failed."; })),
@@ -262,14 +255,14 @@ std::vector<ControlKind> make_rows() {
             [](C c) -> Words { return c.snapshot.live ? "" : "It is not live."; },
             [](C c) -> Words {
                 auto& s = c.snapshot;
-                if (!s.seekable || s.seekable->to == Time::max()) return "It has no other place than now.";
-                return s.seekable->to - s.position < 3_s ? "It is there." : "";
+                if (!s.seekable || s.seekable->to == Time::max()) return "It has no seekable window.";
+                return s.seekable->to - s.position < 3_s ? "It is at the live edge." : "";
             }),
 
         sliding(shown(
                     "position", "the position",
-                    "a rail on which the position stands and can be dragged, with what is buffered, a stretch that "
-                    "repeats, keyframes, and while dragging the picture of the place",
+                    "a rail for the position, which can be dragged, with the buffered range, a loop range, keyframes, "
+                    "and while dragging the frame at that position",
                     Form::rail, 1, 3, [](C, S) { return std::string("Position"); }, nowhere_to_go,
                     [](C c) -> Words {
                         auto& s = c.snapshot;
@@ -297,7 +290,7 @@ std::vector<ControlKind> make_rows() {
         sliding(marked(shown(
                            "speed-dial", "the speed", "a dial from a quarter to four times, pitch kept", Form::dial, 8,
                            1, [](C, S) { return std::string("Speed"); },
-                           [](C c) -> Words { return c.snapshot.live ? "What is live keeps its own speed." : ""; }),
+                           [](C c) -> Words { return c.snapshot.live ? "Live sources play at normal speed." : ""; }),
                        [](C c, S) { return Mark{.shape = Shape::figure, .figure = times(c.snapshot.rate)}; }),
                 speed_value, [](C, double part) { return Press{.what = What::speed, .amount = speed_at(part)}; }),
 
@@ -312,43 +305,41 @@ std::vector<ControlKind> make_rows() {
             "length", "the length", "how long the clip is", Form::label, 8, 0,
             [](C c, S) { return format_clock(c.snapshot.duration); }, no_end, closed),
         shown(
-            "frame", "the frame number", "the number of the picture that is shown, from 0, of local clips", Form::label,
-            8, 0,
+            "frame", "the frame number", "the number of the current frame, from 0, of local clips", Form::label, 8, 0,
             [](C c, S) {
                 return c.snapshot.pictures ? fmt::format("{}", c.snapshot.pictures->number_at(c.snapshot.shown))
                                            : std::string("–");
             },
-            no_video, [](C c) -> Words { return c.snapshot.pictures ? "" : "The pictures are not counted."; }),
+            no_video, [](C c) -> Words { return c.snapshot.pictures ? "" : "Frames are not counted."; }),
         shown("title", "the title", "what the source is called", Form::label, 7, 0,
               [](C c, S) { return c.title.empty() ? c.snapshot.source : c.title; }),
-        shown("state", "the state", "what the controller is doing, in a word", Form::label, 8, 0,
+        shown("state", "the state", "the controller’s state, in a word", Form::label, 8, 0,
               [](C c, S) { return state_words(c); }),
         shown(
-            "words", "words of your own", "words in which properties stand in braces: “{time} of {length}”",
-            Form::label, 7, 0, [](C c, S s) { return fill_words(s.words, c); }, never, never, label_settings),
+            "words", "a template", "text with properties in braces: “{time} of {length}”", Form::label, 7, 0,
+            [](C c, S s) { return fill_words(s.words, c); }, never, never, label_settings),
 
         steadfast(marked(shown(
-                             "waiting", "the waiting sign", "turns while something can still come", Form::sign, 1, 1,
+                             "waiting", "the waiting sign", "spins while data can still arrive", Form::sign, 1, 1,
                              [](C, S) { return std::string("Waiting"); },
                              [](C c) -> Words {
                                  // A moment's wait is no news.
-                                 return c.waited > 300_ms && !stuck(c) ? "" : "Nothing is waited for.";
+                                 return c.waited > 300_ms && !stuck(c) ? "" : "It is not waiting.";
                              }),
                          [](C, S) { return Mark{Shape::waiting}; })),
         steadfast(shown(
             "failure", "the failure sign", "what failed and what can be done, in words", Form::notice, 1, 6,
             [](C c, S) {
                 if (c.snapshot.error) return c.snapshot.error->sentence + " " + c.snapshot.error->hint;
-                return fmt::format("Nothing has come for {:.0f} seconds. It goes on if something does.",
-                                   c.waited.seconds());
+                return fmt::format("No data for {:.0f} seconds. It resumes when some arrives.", c.waited.seconds());
             },
             [](C c) -> Words { return stuck(c) ? "" : "Nothing has failed."; })),
         steadfast(shown(
             "countdown", "the countdown", "the seconds until it starts by itself", Form::sign, 1, 1,
             [](C c, S) { return fmt::format("{}", c.countdown ? (c.countdown->ns + 999'999'999) / 1'000'000'000 : 0); },
-            [](C c) -> Words { return c.countdown ? "" : "It does not start by itself just now."; })),
+            [](C c) -> Words { return c.countdown ? "" : "It does not start by itself now."; })),
         steadfast(marked(shown(
-                             "live", "the live sign", "says that it comes as it happens", Form::label, 4, 0,
+                             "live", "the live sign", "says that it is live", Form::label, 4, 0,
                              [](C c, S) {
                                  // The hold-back is no delay to speak of; what lies beyond the place to be live at is.
                                  auto& s = c.snapshot;
@@ -361,17 +352,17 @@ std::vector<ControlKind> make_rows() {
                          [](C, S) { return Mark{Shape::live}; })),
 
         shown(
-            "level", "the level", "how loud it is just now, from 48 dB below full", Form::meter, 8, 2,
+            "level", "the level", "the current level, from 48 dB below full scale", Form::meter, 8, 2,
             [](C c, S) {
                 auto dB = level_dB(c.snapshot);
                 return dB > -48 ? fmt::format("{:.0f} dB", dB) : std::string("silence");
             },
             no_audio),
         shown(
-            "strip", "a strip of posters", "a poster for each source; a press turns to it", Form::strip, 4, 3,
+            "strip", "a strip of posters", "a poster for each source; a press plays it", Form::strip, 4, 3,
             [](C, S) { return std::string("Sources"); }, alone),
         shown(
-            "caption-line", "a line of captions", "what captions say now, in a place of its own", Form::captions, 5, 4,
+            "caption-line", "a line of captions", "the current captions, in a place of their own", Form::captions, 5, 4,
             [](C c, S) {
                 std::string all;
                 for (auto* cue : c.snapshot.showing()) all += (all.empty() ? "" : "\n") + cue->text();
@@ -458,12 +449,12 @@ std::string controls_page() {
                             k.meaning, k.rank, own);
     }
     page +=
-        "\nWhere there is no room, what has the highest rank folds away first, into one control more.\n\n## "
+        "\nWithout enough room, the control with the highest rank moves into the ⋯ menu first.\n\n## "
         "Settings\n\nThe first five belong to some kinds only, as above; `show` and `words` to buttons, `usable` to "
         "what takes presses.\n\n| setting | default | meaning |\n|---|---|---|\n";
     for (auto& s : setting_kinds()) page += fmt::format("| `{}` | `{}` | {} |\n", s.name, s.get({}).dump(), s.meaning);
     page +=
-        "\n## Words of your own\n\nIn the template of `words` stand, in braces, `title`, `number` and `count` (of "
+        "\n## Templates\n\nIn the template of `words` stand, in braces, `title`, `number` and `count` (of "
         "the sources), any [property](properties.md), or in short";
     return page + short_words() + ".\n";
 }

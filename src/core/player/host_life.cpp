@@ -13,12 +13,12 @@ namespace {
 struct ActionWords {
     std::string_view name, words;
 };
-constexpr std::array action_rows{ActionWords{"go-on", "goes on"},
+constexpr std::array action_rows{ActionWords{"go-on", "keeps playing"},
                                  ActionWords{"pause", "pauses"},
-                                 ActionWords{"pause-and-return", "pauses, and goes on after it"},
+                                 ActionWords{"pause-and-return", "pauses, and resumes after it"},
                                  ActionWords{"soften", "plays softly until it is over"},
                                  ActionWords{"silence", "plays silently until it is over"},
-                                 ActionWords{"let-go", "lets everything go, and comes back to its place"},
+                                 ActionWords{"let-go", "releases everything, and returns to its position"},
                                  ActionWords{"begin-anew", "releases everything, and starts over"}};
 
 using enum HostAction;
@@ -34,26 +34,25 @@ constexpr std::array unplugged{pause, go_on};
 constexpr std::array output{go_on, pause};
 
 constexpr std::array<HostRow, host_row_count> rows{
-    HostRow{"covered", "covered", "foreground", "other windows lie over all of it", "When other windows cover it, it",
+    HostRow{"covered", "covered", "foreground", "other windows cover all of it", "When other windows cover it, it",
             "covered", covered},
-    HostRow{"background", "background", "foreground", "it is put away: minimized, or another app was turned to",
+    HostRow{"background", "background", "foreground", "it is minimized, or another app is in front",
             "In the background it", "in the background", background},
-    HostRow{"call", "call", "end-call", "a phone call takes its user away", "While a phone call lasts it",
-            "called away", call},
+    HostRow{"call", "call", "end-call", "a phone call is active", "While a phone call lasts it", "called away", call},
     HostRow{"asleep", "sleep", "wake", "the machine sleeps, or its session is locked", "When the machine sleeps it",
             "asleep", asleep},
     HostRow{"torn-down", "tear-down", "bring-back", "the system ends it to save memory, and brings it back later",
             "When it is torn down and brought back it", "torn down", torn_down},
-    HostRow{"sound-lost", "lose-sound", "sound-back", "something else has the sound now, for good",
-            "When its sound goes to something else for good, it", "", lost},
-    HostRow{"sound-lent", "lend-sound", "sound-back", "something else needs the sound for a moment: a spoken hint",
-            "When its sound goes for a moment, it", "", lent},
-    HostRow{"sound-shared", "share-sound", "sound-back", "something else sounds as well, and asks for room",
-            "When something else wants to be heard over it, it", "", shared},
-    HostRow{"unplugged", "unplug", "", "what it was heard in was pulled out: headphones",
+    HostRow{"sound-lost", "lose-sound", "sound-back", "another app has taken audio output for good",
+            "When another app takes over audio, it", "", lost},
+    HostRow{"sound-lent", "lend-sound", "sound-back", "another app needs audio for a moment, such as a spoken hint",
+            "When another app needs audio briefly, it", "", lent},
+    HostRow{"sound-shared", "share-sound", "sound-back", "another app plays too, and asks for lower volume",
+            "When another app asks it to be quieter, it", "", shared},
+    HostRow{"unplugged", "unplug", "", "the output device was removed, such as headphones",
             "When headphones are pulled out, it", "", unplugged},
-    HostRow{"output", "output-changed", "", "sound comes out of another device from here on",
-            "When its sound goes to another device, it", "", output},
+    HostRow{"output", "output-changed", "", "audio continues on another device",
+            "When audio moves to another device, it", "", output},
 };
 constexpr double softened = 0.2;
 bool holds_it_back(HostAction d) { return d == pause || d == pause_and_return || d == let_go || d == begin_anew; }
@@ -136,10 +135,10 @@ HostEffects happen(HostLife& life, std::string_view word, const HostSpec& spec, 
     if (life.let_go && !gone) {
         out.come_back = true;
         life.let_go = false;
-        tell(word, life.anew ? "starts over" : "comes back to its place");
+        tell(word, life.anew ? "starts over" : "returns to its position");
     }
     // `pause` never resumes by itself; a player that released everything comes back held.
-    if (!held && std::exchange(life.owes_playing, false)) out.play = true, tell(word, "goes on");
+    if (!held && std::exchange(life.owes_playing, false)) out.play = true, tell(word, "keeps playing");
     return out;
 }
 
@@ -171,9 +170,9 @@ HostSpec host_from(const json& j, const std::string& at) {
 
 std::string host_page() {
     std::string page =
-        "# The host’s life\n\nMade from `src/core/player/host_life.cpp`. What can happen to the app round a player, "
-        "and what a player can do then: the member\n`host` of a player, `{\"background\": \"let-go\"}`. Where nothing "
-        "is said it is the first of those named. Scripts say `host WORD`, the\nring has a hoop for it, and in a packed "
+        "# The host’s life\n\nMade from `src/core/player/host_life.cpp`. Events of the app around a player, and how "
+        "the player can react: the member\n`host` of a player, `{\"background\": \"let-go\"}`. The default is the "
+        "first one. Scripts say `host WORD`, the\nring has a hoop for it, and in a packed "
         "app the desktop says what it knows.\n\n| member | when | the host says | the player |\n|---|---|---|---|\n";
     for (auto& r : rows) {
         std::string actions;
@@ -184,10 +183,9 @@ std::string host_page() {
     page += "\n| | it |\n|---|---|\n";
     for (auto& d : action_rows) page += fmt::format("| `{}` | {} |\n", d.name, d.words);
     return page +
-           "\nSoftly means a fifth. Where several things hold at once, what is quietest counts, and it goes on when "
-           "the last of those that hold it is over.\nIf the user presses play or pause meanwhile, that counts: then it "
-           "does "
-           "not go on by itself. A player that let everything go comes back held, unless\nit was playing.\n";
+           "\nSoftly means a fifth of the volume. Where several hold at once, the quietest counts, and it resumes when "
+           "the last is over.\nIf the user presses play or pause meanwhile, that counts: then it does not resume by "
+           "itself. A player that released everything comes back paused, unless\nit was playing.\n";
 }
 
 }  // namespace ruedo

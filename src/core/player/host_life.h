@@ -14,7 +14,7 @@ namespace ruedo {
 /// What a player does when something happens to its app.
 enum class HostAction { go_on, pause, pause_and_return, soften, silence, let_go, begin_anew };
 std::string_view action_name(HostAction action);   ///< In documents: "pause-and-return".
-std::string_view action_words(HostAction action);  ///< In sentences: "pauses, and goes on after it".
+std::string_view action_words(HostAction action);  ///< In sentences: "pauses, and resumes after it".
 
 struct HostRow {
     std::string_view name;     ///< In documents: what holds while it lasts.

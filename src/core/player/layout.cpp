@@ -11,7 +11,7 @@ namespace ruedo {
 namespace {
 using Form = ControlKind::Form;
 constexpr int between = 2, margin = 8, pad = 4;
-constexpr std::string_view no_room = "There is no room for it here.";
+constexpr std::string_view no_room = "There is not enough room for it.";
 
 Box inside(Box a, const Box& b) {
     int right = std::min(a.right(), b.right()), bottom = std::min(a.bottom(), b.bottom());
@@ -462,7 +462,7 @@ std::string unseen(const PlayerSpec& player, const ControlSpec& c, const Control
     auto slot = parse_slot(c.slot);
     auto* bar = slot ? player.bar(slot->bar) : nullptr;
     if (bar && bar->where != BarSpec::Where::on) return {};
-    return "Nobody has touched the player for a while.";
+    return "There was no input for a while.";
 }
 std::string unusable(const ControlSpec& c, const ControlContext& context) {
     if (auto why = c.kind->idle(context); !why.empty()) return std::string(why);

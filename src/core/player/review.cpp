@@ -24,10 +24,9 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         std::error_code ec;
         if (!s.poster.empty()) {
             if (auto poster = resolve(s.poster, folder); !is_address(poster) && !fs::exists(poster, ec))
-                found.push_back(
-                    {"no-poster", fmt::format("There is no poster “{}”.", s.poster),
-                     "The first frame would stand in its place.", at + "/poster",
-                     Fix{"Begin on its first frame", [i](auto& doc) { doc.sources.at(i).poster.clear(); }}});
+                found.push_back({"no-poster", fmt::format("There is no poster “{}”.", s.poster),
+                                 "The first frame is shown instead.", at + "/poster",
+                                 Fix{"Use its first frame", [i](auto& doc) { doc.sources.at(i).poster.clear(); }}});
         }
         if (is_address(path)) {
             if (is_camera(path)) {
@@ -41,10 +40,9 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
             if (path.starts_with("catalogue"))
                 found.push_back(
                     {"needs-key", fmt::format("“{}” needs an access key, which is not packed with the app.", s.name),
-                     "Keys stay in the settings of each user; give your users theirs, or pack the clip itself.",
-                     at + "/file"});
+                     "Keys are kept per user; give your users their own, or pack the clip itself.", at + "/file"});
             if (path.starts_with("http://") || path.starts_with("catalogue://"))
-                found.push_back({"clear-text", fmt::format("“{}” comes over an address without encryption.", s.name),
+                found.push_back({"clear-text", fmt::format("“{}” has an unencrypted address.", s.name),
                                  "Handsets refuse such addresses by default; serve it over https.", at + "/file"});
             continue;
         }
@@ -90,7 +88,7 @@ std::vector<DocumentFinding> review(const PlayerDocument& d, const fs::path& fol
         if (s.fit == Fit::fill)
             found.push_back({"stretched", fmt::format("“{}” is stretched to fill its place.", s.name),
                              "Its shape changes with the window’s; contain or cover keep it.", at + "/fit",
-                             Fix{"Show it whole", [i](auto& doc) { doc.sources.at(i).fit = Fit::contain; }}});
+                             Fix{"Contain it", [i](auto& doc) { doc.sources.at(i).fit = Fit::contain; }}});
     }
     Reviewing reviewing{d, folder, clips, found};
     for (auto& rule : review_rules()) reviewing.rule = &rule, rule.run(reviewing);

@@ -20,25 +20,24 @@ void nothing_to_play(R r) {
 void no_way_to_start(R r) {
     each_player(r, [&](const Player& p) {
         if (r.document.sources[p.queue.front()].start.how == Start::How::hold && !p.usable({"toggle", "play", "start"}))
-            r.note(p.of("The player is held at the start and no control sets it going.",
-                        "it is held at the start and no control sets it going."),
+            r.note(p.of("The player is paused at the start and no control starts it.",
+                        "it is paused at the start and no control starts it."),
                    p.at("controls"), p.put("the large mark", "start", "centre"));
     });
 }
 void silent_failure(R r) {
     each_player(r, [&](const Player& p) {
         if (!p.usable({"failure"}))
-            r.note(
-                p.of("When it fails, nothing on the player says so.", "when it fails, nothing on the player says so."),
-                p.at("controls"), p.put("the failure sign", "failure", "centre"));
+            r.note(p.of("The player does not show failures.", "failures are not shown."), p.at("controls"),
+                   p.put("the failure sign", "failure", "centre"));
     });
 }
 void no_way_on(R r) {
     each_player(r, [&](const Player& p) {
         if (p.usable({"failure"}) && !p.usable({"retry", "leave", "next", "previous", "strip"}))
-            r.note(p.of("When it has failed, nothing on the player leads on.",
-                        "when it has failed, nothing on the player leads on."),
-                   p.at("controls"), p.put("“try again”", "retry", "centre"));
+            r.note(
+                p.of("After a failure no control retries or leaves.", "after a failure no control retries or leaves."),
+                p.at("controls"), p.put("“try again”", "retry", "centre"));
     });
 }
 void no_way_to_pause(R r) {
@@ -115,14 +114,14 @@ void all_at_once(R r) {
     for (std::size_t p = 0; p < r.document.players.size(); ++p)
         if (starts_loud(r.document, p)) loud.push_back(r.document.player(p).name);
     if (loud.size() > 1 && !r.document.screen.one_sounds)
-        r.note(fmt::format("“{}” and “{}” both start by themselves with their sound on.", loud[0], loud[1]), "/players",
+        r.note(fmt::format("“{}” and “{}” both start by themselves with sound.", loud[0], loud[1]), "/players",
                Fix{"Let one sound at a time", [](PlayerDocument& d) { d.screen.one_sounds = true; }});
 }
 void plays_unseen(R r) {
     static const auto row = host_row("background");
     each_player(r, [&](const Player& p) {
         if (p.spec.host.of(row) == HostAction::go_on)
-            r.note(fmt::format("“{}” plays on when its app is put away.", p.spec.name), p.at("host/background"),
+            r.note(fmt::format("“{}” keeps playing in the background.", p.spec.name), p.at("host/background"),
                    p.change("Let it pause", [](PlayerSpec& s) { s.host.actions[row].reset(); }));
     });
 }
@@ -132,39 +131,39 @@ void never_released(R r) {
         bool camera =
             std::any_of(p.queue.begin(), p.queue.end(), [&](auto i) { return is_camera(r.document.sources[i].file); });
         if (camera && p.spec.host.of(row) != HostAction::let_go)
-            r.note(fmt::format("“{}” holds its camera while its app is put away.", p.spec.name),
-                   fmt::format("/players/{}", p.number),
-                   p.change("Let everything go then", [](PlayerSpec& s) { s.host.actions[row] = HostAction::let_go; }));
+            r.note(fmt::format("“{}” keeps its camera in the background.", p.spec.name),
+                   fmt::format("/players/{}", p.number), p.change("Release it in the background", [](PlayerSpec& s) {
+                       s.host.actions[row] = HostAction::let_go;
+                   }));
     });
 }
 
 constexpr std::array player_rows{
-    ReviewRule{"nothing-to-play", "A player whose queue is empty, though there are sources.",
+    ReviewRule{"nothing-to-play", "A player with an empty queue, though there are sources.",
                "Its place on the screen stays empty.", nothing_to_play, Severity::error},
-    ReviewRule{"no-way-to-start", "It is held at the start, and no control sets it going.",
-               "Put a control that plays on it, or let the source start by itself.", no_way_to_start},
-    ReviewRule{"silent-failure", "Nothing says so when it fails.",
-               "Put the failure sign on it; without it an empty screen is all there is.", silent_failure},
-    ReviewRule{"no-way-on", "Nothing leads on after a failure.", "Put “try again” or “leave” on it.", no_way_on},
-    ReviewRule{"no-way-to-pause", "Nothing on the player holds it while it plays.",
-               "A key may, but nobody can see a key.", no_way_to_pause},
+    ReviewRule{"no-way-to-start", "It is paused at the start, and no control starts it.",
+               "Add a control that plays, or let the source start by itself.", no_way_to_start},
+    ReviewRule{"silent-failure", "Failures are not shown.", "Add the failure sign; without it the screen stays empty.",
+               silent_failure},
+    ReviewRule{"no-way-on", "After a failure nothing retries or leaves.", "Add “try again” or “leave”.", no_way_on},
+    ReviewRule{"no-way-to-pause", "No control pauses it.", "A key may, but users can’t see keys.", no_way_to_pause},
     ReviewRule{"no-way-out-of-full-screen", "A control leads into full screen, and none out of it.",
-               "Where there is no keyboard one would be caught in it.", no_way_out_of_full_screen},
-    ReviewRule{"no-way-to-leave", "On a handset nothing leaves the player.", "There is no window that one could close.",
+               "Without a keyboard users are stuck in full screen.", no_way_out_of_full_screen},
+    ReviewRule{"no-way-to-leave", "On a handset no control leaves the player.", "There is no window to close.",
                no_way_to_leave},
-    ReviewRule{"no-way-back", "It stays at its end, and nothing leads back.", "All that is left is to close it.",
+    ReviewRule{"no-way-back", "It stays at its end, and no control plays it again.", "Users can only close it.",
                no_way_back},
-    ReviewRule{"silent-waiting", "A source comes over a network, and nothing says when it waits.",
-               "A picture that stands looks like one that is broken.", silent_waiting},
-    ReviewRule{"waits-for-ever", "A waiting sign, and no time after which it gives up.",
-               "A sign that something comes is wrong once nothing can come.", waits_for_ever},
-    ReviewRule{"silent-delay", "A source starts by itself after a while, and nothing counts down.",
-               "It would begin unforeseen.", silent_delay},
-    ReviewRule{"all-at-once", "Several players start by themselves with their sound on.",
+    ReviewRule{"silent-waiting", "A source on a network, and no spinner while it waits.",
+               "A frozen frame looks broken.", silent_waiting},
+    ReviewRule{"waits-for-ever", "A spinner without a timeout.", "The spinner promises data that may never arrive.",
+               waits_for_ever},
+    ReviewRule{"silent-delay", "A source starts by itself after a delay, and nothing counts down.",
+               "It would start unexpectedly.", silent_delay},
+    ReviewRule{"all-at-once", "Several players start by themselves with sound.",
                "They would be heard at the same time.", all_at_once},
     ReviewRule{"plays-unseen", "It plays on in the background.",
-               "Sound from what nobody sees is taken for a fault, and it costs power.", plays_unseen},
-    ReviewRule{"never-released", "A camera is held while the app is put away.",
+               "Sound from an invisible player is taken for a fault, and it costs power.", plays_unseen},
+    ReviewRule{"never-released", "A camera stays open in the background.",
                "No other app could use it, and its light stays on.", never_released},
 };
 }  // namespace
@@ -185,14 +184,14 @@ std::span<const ReviewRule> review_rules() {
 
 std::string findings_page() {
     std::string page =
-        "# Findings\n\nMade from the tables in `src/core/player/rules*.cpp`. What a review of a player\nturns up "
-        "besides what files and addresses say of themselves, and what a room adds "
-        "([room.md](room.md)). Most are mended by one press.\n\n"
+        "# Findings\n\nMade from the tables in `src/core/player/rules*.cpp`. What a review of a player\nfinds besides "
+        "the findings about files and addresses, and those about a room "
+        "([room.md](room.md)). Most have a fix in one press.\n\n"
         "| code | what is found | why it matters |\n|---|---|---|\n";
     for (auto& r : review_rules()) page += fmt::format("| `{}` | {} | {} |\n", r.code, r.meaning, r.why);
     return page +
-           "| `hard-to-read` | Words or marks whose contrast with the clip’s own pictures is below 4.5 to 1. | Nobody "
-           "reads them there. |\n";
+           "| `hard-to-read` | Words or marks whose contrast with the clip’s own pictures is below 4.5 to 1. | Users "
+           "can’t read them there. |\n";
 }
 
 }  // namespace ruedo

@@ -6,7 +6,7 @@ namespace ruedo::reviewed {
 namespace {
 
 Fix as_its_kind_does(const Player& p, std::size_t i) {
-    return fix_control(p, i, "Let it appear as its kind does", [](ControlSpec& s) { s.settings.when.clear(); });
+    return fix_control(p, i, "Use the default visibility", [](ControlSpec& s) { s.settings.when.clear(); });
 }
 /// What a condition of it says, where both can be read.
 struct Conditions {
@@ -19,7 +19,7 @@ std::optional<Conditions> conditions_of(const ControlSpec& c) {
 void never_seen(R r) {
     each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
         if (auto is = conditions_of(c); is && !is->when.possible())
-            r.note(fmt::format("{} never appears: “{}” is never so.", p.named(c), is->when.text()),
+            r.note(fmt::format("{} never appears: “{}” never holds.", p.named(c), is->when.text()),
                    control_at(p, i, "when"), as_its_kind_does(p, i));
     });
 }
@@ -28,13 +28,11 @@ void never_usable(R r) {
         auto is = conditions_of(c);
         if (!is || !is->when.possible() || is->when.goes_with(is->usable)) return;
         auto sentence = is->usable.possible()
-                            ? fmt::format(
-                                  "{} can be used only while it is not to be seen: “{}” and “{}” are never so "
-                                  "together.",
-                                  p.named(c), is->when.text(), is->usable.text())
-                            : fmt::format("{} can never be used: “{}” is never so.", p.named(c), is->usable.text());
+                            ? fmt::format("{} can be used only while it is hidden: “{}” and “{}” never hold together.",
+                                          p.named(c), is->when.text(), is->usable.text())
+                            : fmt::format("{} can never be used: “{}” never holds.", p.named(c), is->usable.text());
         r.note(std::move(sentence), control_at(p, i, "usable"),
-               fix_control(p, i, "Let it be used whenever it can do something",
+               fix_control(p, i, "Let it be used whenever it has an effect",
                            [](ControlSpec& s) { s.settings.usable.clear(); }));
     });
 }
@@ -51,7 +49,7 @@ void accent_hard_to_see(R r) {
             r.note(fmt::format("The accent {} is hard to see on the bar “{}”: its contrast with {} is {:.1f} to 1.",
                                theme.accent, bar.name, behind, contrast(theme.accent, behind)),
                    p.at(own ? fmt::format("bars/{}/theme/accent", i) : std::string("theme/accent")),
-                   p.change("Use the usual accent",
+                   p.change("Use the default accent",
                             [i, own](PlayerSpec& s) { (own ? s.bars.at(i).theme : s.theme).accent.clear(); }));
             if (!own) return;  // the others inherit it as well
         }
@@ -100,7 +98,7 @@ void not_by_keyboard(R r) {
     each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
         auto when = Condition::parse(c.settings.when);
         if (c.kind->takes_input() && when && when->possible() && !when->goes_with(touched))
-            r.note(fmt::format("{} can’t be reached by keyboard: it goes as soon as a key is pressed.", p.named(c)),
+            r.note(fmt::format("{} can’t be reached by keyboard: it hides as soon as a key is pressed.", p.named(c)),
                    control_at(p, i, "when"), as_its_kind_does(p, i));
     });
 }
@@ -110,8 +108,8 @@ void no_name(R r) {
         auto label = label_of(c, moment);
         bool blank = label.find_first_not_of(" \t\n") == std::string::npos;
         if (c.kind->takes_input() && blank)
-            r.note(fmt::format("{} has no name that a screen reader could say.", p.named(c)), control_at(p, i, "words"),
-                   fix_control(p, i, "Call it what it is", [](ControlSpec& s) { s.settings.words.clear(); }));
+            r.note(fmt::format("{} has no accessible name.", p.named(c)), control_at(p, i, "words"),
+                   fix_control(p, i, "Use its default label", [](ControlSpec& s) { s.settings.words.clear(); }));
     });
 }
 void key_of_two(R r) {
@@ -129,7 +127,7 @@ void key_of_two(R r) {
                                        p.named(p.spec.controls[first->first]), p.named(c),
                                        onward ? "Alt+Right" : "Alt+Left"),
                            control_at(p, i),
-                           fix_control(p, i, "Let both skip as far",
+                           fix_control(p, i, "Make both skip equally far",
                                        [by = p.spec.controls[first->first].settings.by](ControlSpec& s) {
                                            s.settings.by = by;
                                        }));
@@ -143,7 +141,7 @@ void nothing_behind(R r) {
     each_control(r, [&](const Player& p, std::size_t i, const ControlSpec& c) {
         if (Player::among(c, {"volume", "mute", "level"}) &&
             none_has(p, [](const SourceSpec&, const ClipInfo& clip) { return has_kind(clip, Kind::audio); }))
-            r.note(fmt::format("{} has nothing behind it: no source has sound.", p.named(c)), control_at(p, i),
+            r.note(fmt::format("{} has no effect: no source has sound.", p.named(c)), control_at(p, i),
                    take_away(p, i));
     });
 }
@@ -156,8 +154,7 @@ void rail_on_live(R r) {
                    (clip && clip->live && clip->container != "hls" && clip->container != "dash");
         });
         if (all)
-            r.note(fmt::format("{} has no place to go to: all that plays is live.", p.named(c)), control_at(p, i),
-                   take_away(p, i));
+            r.note(fmt::format("{} can’t seek: every source is live.", p.named(c)), control_at(p, i), take_away(p, i));
     });
 }
 void captions_unreachable(R r) {
@@ -176,34 +173,33 @@ void silent_for_good(R r) {
     each_player(r, [&](const Player& p) {
         if ((p.spec.muted || p.spec.volume == 0) && !p.usable({"mute", "volume"}) &&
             !none_has(p, [](const SourceSpec&, const ClipInfo& c) { return has_kind(c, Kind::audio); }))
-            r.note("It begins without sound, and nothing on the player brings it back.", p.at("controls"),
-                   p.put("“mute”", "mute"));
+            r.note("It starts muted, and no control unmutes it.", p.at("controls"), p.put("“mute”", "mute"));
     });
 }
 
 constexpr std::array control_rows{
-    ReviewRule{"never-seen", "A control that no moment shows.", "No moment fulfils its condition.", never_seen},
-    ReviewRule{"never-usable", "A control that can be used in no moment in which it is seen.",
-               "No moment fulfils its conditions.", never_usable},
+    ReviewRule{"never-seen", "A control that is never visible.", "Its condition never holds.", never_seen},
+    ReviewRule{"never-usable", "A control that can never be used while it is visible.", "Its conditions never hold.",
+               never_usable},
     ReviewRule{"accent-hard-to-see", "The accent of a theme has a contrast below 3 to 1 with its bar.",
-               "Nobody can tell where a clip has got to, nor how loud it is.", accent_hard_to_see},
-    ReviewRule{"says-nothing", "Words of one’s own that are empty.", "Give it words, or take it away.", says_nothing},
-    ReviewRule{"in-one-place", "Two controls that do the same stand in one place.",
+               "Position and volume can’t be read.", accent_hard_to_see},
+    ReviewRule{"says-nothing", "An empty template.", "Give it words, or remove it.", says_nothing},
+    ReviewRule{"in-one-place", "Two controls with the same function in one place.",
                "Users look for a difference between the two.", in_one_place},
-    ReviewRule{"too-small", "A control is lower than a finger (44) or a pointer (24 pixels) needs.",
-               "It would be missed.", press_small},
-    ReviewRule{"not-by-keyboard", "A control shows only while nobody touches anything.",
+    ReviewRule{"too-small", "A control smaller than a finger (44 pixels) or a pointer (24) needs.",
+               "Users will miss it.", press_small},
+    ReviewRule{"not-by-keyboard", "A control that is visible only without input.",
                "Users without a pointer can’t reach it.", not_by_keyboard},
-    ReviewRule{"no-name", "A control whose words are blank.", "A screen reader can’t say what it does.", no_name},
-    ReviewRule{"key-of-two", "Two controls that skip the same way, not equally far.", "A key can do but one thing.",
+    ReviewRule{"no-name", "A control with a blank label.", "A screen reader can’t say what it does.", no_name},
+    ReviewRule{"key-of-two", "Two controls skip in the same direction by different times.", "One key can’t do both.",
                key_of_two},
-    ReviewRule{"nothing-behind", "A control of the sound where no source has any.", "It would never be seen.",
+    ReviewRule{"nothing-behind", "A control for audio where no source has any.", "It would never be visible.",
                nothing_behind},
-    ReviewRule{"rail-on-live", "A position where all that plays is live, without a window that is kept.",
-               "There is no place to drag it to.", rail_on_live},
-    ReviewRule{"captions-unreachable", "Captions, and no way to show them.",
+    ReviewRule{"rail-on-live", "A position control where every source is live without a seekable window.",
+               "There is nowhere to seek.", rail_on_live},
+    ReviewRule{"captions-unreachable", "Captions without a control to show them.",
                "Users who need captions can’t turn them on.", captions_unreachable},
-    ReviewRule{"silent-for-good", "It begins muted, and nothing brings the sound back.", "Nobody would ever hear it.",
+    ReviewRule{"silent-for-good", "It starts muted, and no control unmutes it.", "It would stay silent.",
                silent_for_good},
 };
 }  // namespace

@@ -133,8 +133,8 @@ void same_name(R r) {
         if (names.insert(s.name).second) return;
         std::string free;
         for (int n = 2; free.empty() || taken.contains(free); ++n) free = fmt::format("{} {}", s.name, n);
-        r.note(fmt::format("Two sources are called “{}”.", s.name), source_at(i, "name"),
-               fix_source(fmt::format("Call the second “{}”", free), i, [free](SourceSpec& x) { x.name = free; }));
+        r.note(fmt::format("Two sources have the name “{}”.", s.name), source_at(i, "name"),
+               fix_source(fmt::format("Rename the second “{}”", free), i, [free](SourceSpec& x) { x.name = free; }));
     });
 }
 void unknown_target(R r) {
@@ -159,7 +159,7 @@ void unknown_language(R r) {
             auto name = kind == Kind::audio ? "sound_language" : "text_language";
             auto leave = fix_source("Leave it to the clip", i, [member](SourceSpec& x) { (x.*member).clear(); });
             if (!is_language_tag(wanted)) {
-                r.note(fmt::format("“{}” is no language tag, such as “de” or “pt-BR”.", wanted), source_at(i, name),
+                r.note(fmt::format("“{}” is not a language tag, such as “de” or “pt-BR”.", wanted), source_at(i, name),
                        leave);
                 continue;
             }
@@ -185,7 +185,7 @@ void poster_beyond(R r) {
         r.note(fmt::format("The poster of “{}” is its frame at {}, and the clip ends at {}.", s.name,
                            format_time(*s.poster_at), format_time(r.clips[i]->duration)),
                source_at(i, "poster"),
-               fix_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster_at.reset(); }));
+               fix_source("Use its first frame", i, [](SourceSpec& x) { x.poster_at.reset(); }));
     });
 }
 void absolute_path(R r) {
@@ -198,28 +198,27 @@ void absolute_path(R r) {
         if (is_address(s.file) || !fs::path(s.file).is_absolute()) return;
         auto relative = fs::path(s.file).lexically_normal().lexically_relative(folder);
         if (relative.empty() || *relative.begin() == "..") return;
-        r.note(fmt::format("“{}” names its file by its whole path.", s.name), source_at(i, "file"),
+        r.note(fmt::format("“{}” names its file by an absolute path.", s.name), source_at(i, "file"),
                fix_source(fmt::format("Write “{}”", relative.string()), i,
                           [to = relative.string()](SourceSpec& x) { x.file = to; }));
     });
 }
 
 constexpr std::array member_rows{
-    ReviewRule{"unknown-member", "A member of the document that has no meaning here.",
-               "What was meant by it does not happen.", unknown_member},
-    ReviewRule{"idle-setting", "A setting that a control of its kind does not have.",
-               "What was meant by it does not happen.", idle_setting, Severity::error},
+    ReviewRule{"unknown-member", "An unknown member of the document.", "It has no effect.", unknown_member},
+    ReviewRule{"idle-setting", "A setting that this kind of control does not have.", "It has no effect.", idle_setting,
+               Severity::error},
     ReviewRule{"tiny-time", "A time of less than a millisecond.",
                "Members that end in “_ns” count nanoseconds; this looks like seconds or milliseconds.", tiny_time},
-    ReviewRule{"same-name", "Two sources of one name.", "A player’s queue means the first of them.", same_name},
-    ReviewRule{"unknown-target", "The target is not one of those there are.",
-               "Sources can’t be judged for it, nor made for it.", unknown_target, Severity::error},
-    ReviewRule{"unknown-language", "A language that is none, or that nothing of the source is in.",
-               "The clip’s own choice would be heard or shown.", unknown_language},
-    ReviewRule{"poster-beyond", "A poster that is a frame beyond the clip’s end.", "The last frame would be shown.",
+    ReviewRule{"same-name", "Two sources with the same name.", "A queue finds only the first of them.", same_name},
+    ReviewRule{"unknown-target", "An unknown target.", "Sources can’t be checked against it or converted for it.",
+               unknown_target, Severity::error},
+    ReviewRule{"unknown-language", "An invalid language, or one that the source does not have.",
+               "The clip’s default track would be used.", unknown_language},
+    ReviewRule{"poster-beyond", "A poster frame beyond the clip’s end.", "The last frame would be shown.",
                poster_beyond},
-    ReviewRule{"absolute-path", "A file inside the project’s folder, named by its whole path.",
-               "It is not found where the folder is moved, or on another machine.", absolute_path},
+    ReviewRule{"absolute-path", "A file inside the project’s folder with an absolute path.",
+               "It is not found after the folder moves, or on another machine.", absolute_path},
 };
 }  // namespace
 

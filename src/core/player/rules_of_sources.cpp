@@ -41,14 +41,14 @@ void never_played(R r) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         if (!played[i])
             r.note(fmt::format("No player plays “{}”.", s.name), fmt::format("/sources/{}", i),
-                   Fix{"Take it off the shelf", [i](PlayerDocument& d) { remove_source(d, i); }});
+                   Fix{"Remove it", [i](PlayerDocument& d) { remove_source(d, i); }});
     });
 }
 void poster_flash(R r) {
     each_source(r, [&](std::size_t i, const SourceSpec& s) {
         if (s.start.how == Start::How::play && (!s.poster.empty() || s.poster_at))
-            r.note(fmt::format("“{}” starts by itself, so its poster flashes by.", s.name), source_at(i, "poster"),
-                   fix_source("Leave the poster out", i, [](SourceSpec& x) { x.poster.clear(), x.poster_at.reset(); }));
+            r.note(fmt::format("“{}” starts by itself, so its poster only flashes.", s.name), source_at(i, "poster"),
+                   fix_source("Remove the poster", i, [](SourceSpec& x) { x.poster.clear(), x.poster_at.reset(); }));
     });
 }
 void poster_shape(R r) {
@@ -74,7 +74,7 @@ void unread_poster(R r) {
         if (s.poster.empty() || is_address(file) || !is_there(file)) return;
         if (auto fine = check_poster(file); !fine)
             r.note(fine.error().sentence, source_at(i, "poster"),
-                   fix_source("Begin on its first frame", i, [](SourceSpec& x) { x.poster.clear(); }));
+                   fix_source("Use its first frame", i, [](SourceSpec& x) { x.poster.clear(); }));
     });
 }
 void short_loop(R r) {
@@ -82,7 +82,7 @@ void short_loop(R r) {
         if (s.loop.kind == Loop::Kind::range && s.loop.to - s.loop.from < 1_s)
             r.note(fmt::format("“{}” repeats a stretch of {:g} s.", s.name, (s.loop.to - s.loop.from).seconds()),
                    source_at(i, "loop"),
-                   fix_source("Repeat all of it", i, [](SourceSpec& x) { x.loop = {Loop::Kind::all, {}, {}}; }));
+                   fix_source("Loop all of it", i, [](SourceSpec& x) { x.loop = {Loop::Kind::all, {}, {}}; }));
     });
 }
 /// `wrong` says what is wrong with a local caption file, or nothing.
@@ -140,7 +140,7 @@ void target_refuses(R r) {
                 why = misfit(*track, 0, *rule);
         }
         if (!why.empty())
-            r.note(fmt::format("{} can’t play “{}” as it is: {}.", target->title, s.name, why), source_at(i, "file"));
+            r.note(fmt::format("{} can’t play “{}”: {}.", target->title, s.name, why), source_at(i, "file"));
     });
 }
 void over_budget(R r) {
@@ -159,10 +159,10 @@ void loud_start(R r) {
     if (!target || target->starts_loud) return;
     for (std::size_t p = 0; p < r.document.players.size(); ++p) {
         if (!starts_loud(r.document, p)) continue;
-        r.note(fmt::format("“{}” starts by itself with its sound on, which {} forbids.", r.document.player(p).name,
+        r.note(fmt::format("“{}” starts by itself with sound, which {} forbids.", r.document.player(p).name,
                            target->title),
                fmt::format("/players/{}/muted", p),
-               Fix{"Begin with its sound off", [p](PlayerDocument& d) { d.player(p).muted = true; }});
+               Fix{"Start muted", [p](PlayerDocument& d) { d.player(p).muted = true; }});
     }
 }
 
@@ -182,7 +182,7 @@ void render_shape(R r) {
                 fmt::format("The picture is drawn at {} × {}, {} “{}” ({} × {}).", picture.render_width,
                             picture.render_height, shape >= 1.03 ? "another shape than that of" : "ten times off",
                             r.document.sources[i].name, cw, ch),
-                p.at("picture/render"), p.change("Draw it as large as it is seen", [](PlayerSpec& s) {
+                p.at("picture/render"), p.change("Render it at display size", [](PlayerSpec& s) {
                     s.picture.render_width = s.picture.render_height = 0;
                 }));
         }
@@ -190,28 +190,26 @@ void render_shape(R r) {
 }
 
 constexpr std::array source_rows{
-    ReviewRule{"never-played", "A source that is in no player’s queue.", "It would be packed and never be seen.",
+    ReviewRule{"never-played", "A source that is in no player’s queue.", "It would be packed for nothing.",
                never_played},
     ReviewRule{"poster-flash", "A poster of a source that starts by itself.",
-               "A poster stands for what waits to be started.", poster_flash},
-    ReviewRule{"poster-shape", "A poster of another shape than its clip.", "The picture would jump when it starts.",
+               "A poster is for a source that waits to be started.", poster_flash},
+    ReviewRule{"poster-shape", "A poster of another shape than its clip.", "The picture jumps when playback starts.",
                poster_shape},
-    ReviewRule{"unread-poster", "A poster that is no picture.", "The first frame would stand in its place.",
-               unread_poster},
-    ReviewRule{"short-loop", "A stretch of less than a second is repeated.",
-               "It would flicker, and its sound would buzz.", short_loop},
-    ReviewRule{"no-captions-file", "A file of captions that is not there.", "They would be missing without a word.",
+    ReviewRule{"unread-poster", "A poster that is not an image.", "The first frame is shown instead.", unread_poster},
+    ReviewRule{"short-loop", "A loop shorter than a second.", "It flickers, and its audio buzzes.", short_loop},
+    ReviewRule{"no-captions-file", "A missing caption file.", "The captions would be missing silently.",
                no_captions_file},
-    ReviewRule{"unread-captions", "A file of captions that can’t be read as such.",
-               "They would be missing without a word.", unread_captions},
-    ReviewRule{"target-refuses", "A source that the target does not take as it is.",
+    ReviewRule{"unread-captions", "An unreadable caption file.", "The captions would be missing silently.",
+               unread_captions},
+    ReviewRule{"target-refuses", "A source that the target does not take.",
                "It would fail on the device; Prepare makes one that plays.", target_refuses, Severity::error},
     ReviewRule{"over-budget", "A file larger than the target’s budget for one.", "The upload would be refused.",
                over_budget, Severity::error},
-    ReviewRule{"loud-start", "It starts by itself with its sound on where the target forbids that.",
-               "There it would stay silent, or not start.", loud_start},
-    ReviewRule{"render-shape", "The picture is drawn at a size of another shape than the clip, or ten times off.",
-               "A slip in typing stretches it, or makes it coarse.", render_shape},
+    ReviewRule{"loud-start", "It starts by itself with sound where the target forbids that.",
+               "It would be muted there, or not start.", loud_start},
+    ReviewRule{"render-shape", "A render size of another shape than the clip, or ten times off.",
+               "Probably a typing error; the video is stretched or coarse.", render_shape},
 };
 }  // namespace
 

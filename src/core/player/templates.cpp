@@ -15,8 +15,8 @@ void bare(PlayerSpec& p) {
 void signs(PlayerSpec& p) { put(p, "centre", {"countdown", "waiting", "failure", "retry"}); }
 
 constexpr std::array template_rows{
-    Template{"bare picture", "nothing but the picture, to put controls on by hand", bare},
-    Template{"small inline", "one plate beside the picture: play, time, sound",
+    Template{"bare picture", "video only, to add controls by hand", bare},
+    Template{"small inline", "one bar below the video: play, time, mute",
              [](PlayerSpec& p) {
                  bare(p);
                  p.bars = {{.where = BarSpec::Where::beside}};
@@ -25,7 +25,7 @@ constexpr std::array template_rows{
                  put(p, "foot/end", {"mute"});
                  signs(p);
              }},
-    Template{"full set", "everything one may want of a clip, on two bars",
+    Template{"full set", "all usual controls, on two bars",
              [](PlayerSpec& p) {
                  bare(p);
                  BarSpec head;
@@ -40,7 +40,7 @@ constexpr std::array template_rows{
                  put(p, "centre", {"start"});
                  signs(p);
              }},
-    Template{"poster and mark", "a large mark on the first frame, and nothing else while it plays but its time",
+    Template{"poster and mark", "a large play mark on the first frame, and only the time while it plays",
              [](PlayerSpec& p) {
                  bare(p);
                  put(p, "centre", {"start"});
@@ -49,7 +49,7 @@ constexpr std::array template_rows{
                  put(p, "bottom-right", {"left", "full-screen"});
                  p.at_end = AtEnd::poster;
              }},
-    Template{"kiosk loop", "starts by itself, silent, and goes round; nothing to press but the sound",
+    Template{"kiosk loop", "starts by itself, muted, and loops; only mute can be pressed",
              [](PlayerSpec& p) {
                  bare(p);
                  put(p, "bottom-right", {"mute"});
@@ -59,7 +59,7 @@ constexpr std::array template_rows{
                  p.muted = true;
              },
              [](SourceSpec& s) { s.start = {Start::How::play, {}}; }},
-    Template{"posters over one player", "a strip of posters above the picture; a press turns to its source",
+    Template{"posters over one player", "a strip of posters above the video; a press plays its source",
              [](PlayerSpec& p) {
                  bare(p);
                  BarSpec head;
@@ -73,7 +73,7 @@ constexpr std::array template_rows{
                  signs(p);
                  p.at_end = AtEnd::next;
              }},
-    Template{"two-up", "two clips beside each other, each with its own controls; one sounds at a time",
+    Template{"two-up", "two clips side by side, each with its own controls; only one sounds at a time",
              [](PlayerSpec& p) {
                  bare(p);
                  p.bars = {{}};

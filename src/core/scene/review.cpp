@@ -123,7 +123,7 @@ void from_behind(Reviewing& r) {
         auto& panel = r.screen(p).panel;
         if (dot(r.eye.at - panel.middle, panel.axes.face) > 0) return;
         r.note(fmt::format("{} is seen from behind at the start.", r.named(p)),
-               "Its back shows nothing and takes no press.", r.at(p, "/turn_deg"),
+               "Its back shows nothing and takes no presses.", r.at(p, "/turn_deg"),
                r.hang("Turn it to the viewer", p, [](HangSpec& h) { h.facing = HangSpec::Facing::viewer; }));
     });
 }
@@ -133,7 +133,7 @@ void too_near(Reviewing& r) {
         auto d = length(r.screen(p).panel.middle - r.eye.at);
         if (d >= nearest) return;
         r.note(fmt::format("{} is {:.0f} cm from the eye.", r.named(p), d * 100),
-               "Closer than half a metre eyes tire, and a hand finds no room before it.", r.at(p, "/at_m"),
+               "Closer than half a metre is tiring to look at, and leaves no room for a hand.", r.at(p, "/at_m"),
                r.in_front(p, 1));
     });
 }
@@ -151,7 +151,7 @@ void hidden_control(Reviewing& r) {
     each_control(r, [&](std::size_t p, std::size_t i, const ControlSpec& c, const Layout::Control&, const Look& look) {
         if (!look.hidden_by) return;
         r.note(fmt::format("“{}” stands behind {}.", c.name, r.scene.things[*look.hidden_by].name),
-               "From where the viewer begins it is not seen, and no ray reaches it.", pointer_to(p, i));
+               "From the start it is hidden, and no ray reaches it.", pointer_to(p, i));
     });
 }
 void small_press(Reviewing& r) {
@@ -248,7 +248,7 @@ void surface_slip(Reviewing& r) {
             auto& name = r.document.sources[worst->source].name;
             r.note(fmt::format("The surface is {} pixels and “{}” is {} × {}: it fills {:.0f} % of it.", surface, name,
                                worst->width, worst->height, worst->share * 100),
-                   slip ? "A surface of quite another shape than its clip is most often a slip."
+                   slip ? "A surface of quite another shape than its clip is probably a mistake."
                         : fmt::format("It has the shape of “{}”; the rest stays free.",
                                       r.document.sources[best->source].name),
                    r.at(p, "/surface"),
@@ -271,7 +271,7 @@ void surface_slip(Reviewing& r) {
         };
         if (larger > 1.5) {
             r.note(fmt::format("The surface is {} pixels and is seen {:.0f} wide at the start.", surface, seen->width),
-                   "Smaller than it is seen, it looks soft.", r.at(p, "/surface"), sized(larger));
+                   "It is smaller than its size on screen, so it looks soft.", r.at(p, "/surface"), sized(larger));
             return;
         }
         // As near as anybody comes.
@@ -280,8 +280,8 @@ void surface_slip(Reviewing& r) {
         if (ever < 0.5 && h.surface_width > 640)
             r.note(fmt::format("The surface is {} pixels; even from half a metre {:.0f} of them across are seen.",
                                surface, ever * h.surface_width),
-                   "Larger than it is ever seen, it costs time and memory for nothing.", r.at(p, "/surface"),
-                   sized(std::max(ever, 640.0 / h.surface_width)));
+                   "It is larger than its size on screen, which costs time and memory for nothing.",
+                   r.at(p, "/surface"), sized(std::max(ever, 640.0 / h.surface_width)));
     });
 }
 /// Whether lines across one go through the other.
@@ -319,7 +319,7 @@ void crossing(Reviewing& r) {
 void inside_solid(Reviewing& r) {
     for (auto& t : r.scene.things)
         if (t.kind == Thing::Kind::solid && t.body.holds(r.eye.at))
-            r.note(fmt::format("The viewer begins inside {}.", t.name), "Nothing but its inside would be seen.",
+            r.note(fmt::format("The viewer starts inside {}.", t.name), "Only its inside would be visible.",
                    fmt::format("/room/solids/{}/at_m", t.player),
                    Fix{"Take it away", [i = t.player](PlayerDocument& d) {
                            d.room.solids.erase(d.room.solids.begin() + static_cast<std::ptrdiff_t>(i));
@@ -332,8 +332,8 @@ struct Check {
 };
 constexpr std::array checks{
     Check{{"unit-slip", "A screen wider than 50 m or narrower than 5 cm, or farther than 100 m."}, unit_slip},
-    Check{{"viewer-inside", "The viewer begins inside something solid."}, inside_solid},
-    Check{{"out-of-view", "A screen of which nothing is in the view at the start."}, out_of_view},
+    Check{{"viewer-inside", "The viewer starts inside something solid."}, inside_solid},
+    Check{{"out-of-view", "A screen outside the view at the start."}, out_of_view},
     Check{{"seen-from-behind", "A screen whose back is turned to the start."}, from_behind},
     Check{{"too-near", "A screen closer than 0.5 m."}, too_near},
     Check{{"off-sight", "A screen more than 30 degrees off the line of sight."}, off_the_line},
