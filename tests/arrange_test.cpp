@@ -217,7 +217,7 @@ TEST_CASE("A condition of one's own decides when a control is seen, and what is 
     REQUIRE(never != found.end());
     s.fix(static_cast<std::size_t>(never - found.begin()));
     CHECK(b.player().control("stop")->settings.when.empty());
-    CHECK(b.project().undo_text().startsWith("Let it appear"));
+    CHECK(b.project().undo_text().startsWith("Use the default visibility"));
     // Only what speaks of a word is told when it is sought.
     b.project().select({});
     s.search("volume");

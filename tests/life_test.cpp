@@ -73,7 +73,7 @@ TEST_CASE("The hoop of the app can be pressed, and the player does what its docu
     // Said in sentences, found by what they speak of, and changed there.
     auto& sentences = b.window.sentences();
     sentences.search("phone call");
-    CHECK(sentences.plain_text().contains("While a phone call lasts it pauses, and goes on after it."));
+    CHECK(sentences.plain_text().contains("While a phone call lasts it pauses, and resumes after it."));
     CHECK(sentences.set_value("host call", "go-on"));
     CHECK(b.window.project().spec().host.of(host_row("call")) == HostAction::go_on);
     press("called away");
