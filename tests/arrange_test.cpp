@@ -211,7 +211,7 @@ TEST_CASE("A condition of one's own decides when a control is seen, and what is 
         auto* findings = static_cast<QTextBrowser*>(control(&b.window, "Findings"));
         return findings->toPlainText().contains("never appears");
     }));
-    // And a press on its words mends it, as one step.
+    // And a press on its words fixes it, as one step.
     auto& found = s.findings();
     auto never = std::find_if(found.begin(), found.end(), [](auto& f) { return f.code == "never-seen"; });
     REQUIRE(never != found.end());

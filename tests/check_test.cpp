@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// Projects as texts: what is wrong with them, where, and what mends it.
+// Projects as texts: what is wrong with them, where, and what fixes it.
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// The shelf at once, what a recipe mends, pairs of pictures, and what was made held against what it was made of.
+// The shelf at once, what a recipe fixes, pairs of pictures, and what was made held against what it was made of.
 #include "conversions.h"
 #include "convert/fitting.h"
 #include "convert/mends.h"

@@ -356,7 +356,7 @@ TEST_CASE("The review finds what stands in a player's way", "[document]") {
         std::set<std::string> all;
         for (auto& f : review(without, folder.path)) {
             all.insert(f.code);
-            // Each names a place that is there, and what mends it mends it.
+            // Each names a place that is there, and what fixes it fixes it.
             CHECK(to_json(without).contains(json::json_pointer(f.where)));
             REQUIRE(f.fix);
             auto fixed = without;

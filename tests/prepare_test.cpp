@@ -524,7 +524,7 @@ TEST_CASE("Findings of a source lead to the recipe that mends them", "[prepare]"
     k.window->pack_page().on_fix(1, "aac-licence");
     REQUIRE(soon([&] { return recipe(1).has_value(); }));
     CHECK(recipe(1)->audio.codec == Codec::opus);
-    // Nothing to be mended: what becomes of it is told.
+    // Nothing to be fixed: what becomes of it is told.
     facts.on_fix("");
     CHECK(k.page().isVisible());
 }

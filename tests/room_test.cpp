@@ -498,7 +498,7 @@ TEST_CASE("In the workshop a room is told in sentences, a screen is dragged by i
     QString why;
     CHECK_FALSE(window.sentences().set_value("surface", "1000000x20", &why));
     CHECK(why.startsWith("A size such as"));
-    // What a review turns up of the room stands with the other findings, and its mend mends it.
+    // What a review turns up of the room stands with the other findings, and its fix fixes it.
     CHECK(window.sentences().set_value("float side foot", "below"));
     CHECK(window.sentences().set_value("hang-width", "0.4"));
     auto small = [&] {

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Every rule of a review: a document that trips it, what is like it and does not, and the press that mends it.
+// Every rule of a review: a document that trips it, what is like it and does not, and the press that fixes it.
 #include "player/rules.h"
 
 #include <fmt/format.h>
@@ -259,7 +259,7 @@ TEST_CASE(
             INFO(f.sentence);
             CHECK((f.sentence.ends_with(".") && !f.why.empty()));
             CHECK(to_json(trips.document).contains(nlohmann::json::json_pointer(f.where)));
-            // Two are mended in Prepare.
+            // Two are fixed in Prepare.
             if (!f.fix) {
                 CHECK((f.code == "target-refuses" || f.code == "over-budget"));
                 continue;

@@ -301,7 +301,7 @@ TEST_CASE(
         if (!it->fix) continue;
         it->fix->apply(d);
         CHECK_FALSE(codes(d).contains(code));
-        // What mended it is a document like any other.
+        // What fixed it is a document like any other.
         CHECK(value(document_from_json(to_json(d), "x")) == d);
     }
     for (auto& row : scene::finding_rows()) {

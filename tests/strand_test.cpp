@@ -122,11 +122,11 @@ TEST_CASE("While the clock stands still for nobody, what was due runs afterwards
     CHECK(ran[2].second == 1150_ms);
 }
 
-// Not for the suite: a process of its own that ends while lanes which own lanes are still at work.
+// Not for the suite: a process of its own that ends while workers which own workers are still at work.
 TEST_CASE("A process ends while lanes are at work", "[.][strand]") {
     auto strand = make_real_strand();
     for (int i = 0; i < 12; ++i) {
-        // A strand outlives its lanes.
+        // A strand outlives its workers.
         struct Inner {
             std::unique_ptr<Strand> strand = make_real_strand();
             std::vector<std::unique_ptr<Worker>> workers{};

@@ -20,7 +20,7 @@ class BeforeAfter : public QWidget {
     /// Until there is something to compare: how the source looks. Nothing where there is.
     void show_source(const QImage& picture);
     void open(const Pairing::Subject& subject, Time at);
-    /// Picks one of the sentence's words: "beside", "pixels", "converted audio" ...
+    /// Picks one of the sentence's words: "beside", "pixels", "hear after" ...
     void pick(const QString& word);
     /// What can be done with the picture that stands there, as its button offers it.
     struct Offer {

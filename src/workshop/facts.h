@@ -19,7 +19,7 @@ class FactsPanel : public QWidget {
     QString plain_text() const { return text_->toPlainText(); }
     StripChart& strip() { return *strip_; }
     LadderChart& ladder() { return *ladder_; }
-    /// A finding, by its code, is to be mended by a recipe; nothing where Prepare is to tell what becomes of it.
+    /// A finding, by its code, is to be fixed by a recipe; nothing where Prepare is to tell what becomes of it.
     std::function<void(const std::string& finding)> on_fix;
     /// The findings that can be.
     std::vector<std::string> fixable() const;

@@ -23,7 +23,7 @@ class PackPage : public QWidget {
     bool busy() const { return busy_; }
     QString plain_text() const { return text_->toPlainText(); }
     std::function<void(bool ok)> on_done;
-    /// A source is to be mended by a recipe, for what was found (convert/mends.h).
+    /// A source is to be fixed by a recipe, for what was found (convert/mends.h).
     std::function<void(std::size_t source, const std::string& finding)> on_fix;
 
   private:

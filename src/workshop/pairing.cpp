@@ -230,7 +230,7 @@ class Pairing::Work {
         if (give_up_) return;  // another time
         measured_ = true;
         for (std::size_t i = 0; i < 2; ++i) down_[i] = loud[0] && loud[1] ? std::clamp(*loud[i] - least, 0.0, 40.0) : 0;
-        owner_.describe([this, opened = opened_, before = down_[0], after = down_[1]] {
+        owner_.post([this, opened = opened_, before = down_[0], after = down_[1]] {
             if (opened != owner_.opened_) return;
             owner_.down_before_ = before, owner_.down_after_ = after;
         });
@@ -333,7 +333,7 @@ class Pairing::Work {
         s.before = image_of(pair.before), s.after = image_of(pair.after);
         if (difference_) s.difference = difference_of(s.before, s.after);
         ++posted_;
-        owner_.describe([this, opened = opened_, s = std::move(s)] {
+        owner_.post([this, opened = opened_, s = std::move(s)] {
             --posted_;
             if (opened != owner_.opened_) return;
             ++owner_.shown_;
@@ -344,7 +344,7 @@ class Pairing::Work {
     void post_place() {
         if (posted_ > 0) return;
         ++posted_;
-        owner_.describe([this, opened = opened_, at = place_] {
+        owner_.post([this, opened = opened_, at = place_] {
             --posted_;
             if (opened != owner_.opened_) return;
             owner_.place_ = at;
@@ -359,7 +359,7 @@ class Pairing::Work {
             std::lock_guard lock(mutex_);
             wish_.playing = false;
         }
-        owner_.describe([this, opened = opened_, error] {
+        owner_.post([this, opened = opened_, error] {
             if (opened != owner_.opened_) return;
             if (std::exchange(owner_.playing_, false) && owner_.on_playing) owner_.on_playing(false);
             if (owner_.on_trouble) owner_.on_trouble(error);
@@ -398,7 +398,7 @@ Pairing::~Pairing() = default;
 
 /// On the window's thread, unless it is gone by then.
 template <class F>
-void Pairing::describe(F f) {
+void Pairing::post(F f) {
     QMetaObject::invokeMethod(this, std::move(f), Qt::QueuedConnection);
 }
 

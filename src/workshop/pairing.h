@@ -55,7 +55,7 @@ class Pairing : public QObject {
   private:
     class Work;
     template <class F>
-    void describe(F f);
+    void post(F f);
     PlaybackHost& host_;
     std::unique_ptr<Work> work_;
     bool playing_ = false;

@@ -43,7 +43,7 @@ class PreparePage : public QWidget {
     bool settled() const { return asked_ == answered_; }
     /// The recipe of the source that is looked at becomes what `how` makes of the one that stands.
     void change(const std::function<void(Recipe&)>& how);
-    /// The same by a row of the mends, as soon as the source is known.
+    /// The same by a row of the fixes, as soon as the source is known.
     void fix(const std::string& finding);
     /// The whole is made, beside the project, as a job of the queue.
     void make();

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: GPL-3.0-or-later
-// What the review turned up, below the sentences: asked for, told, gone to and mended.
+// What the review turned up, below the sentences: asked for, told, gone to and fixed.
 #include <QFileDialog>
 #include <nlohmann/json.hpp>
 

@@ -172,7 +172,7 @@ QString describe_mount(PageBuilder& t) {
              });
     // Common ones, with the size of the glass.
     std::vector<Word::Option> sizes{{"", t.document.mount == Mount::window || t.document.mount == Mount::room
-                                             ? "fills its window"
+                                             ? "at any size"
                                              : "at its default size"}};
     if (t.document.mount == Mount::handset_upright || t.document.mount == Mount::handset_sideways) {
         struct Glass {
@@ -183,7 +183,7 @@ QString describe_mount(PageBuilder& t) {
             if (t.document.mount == Mount::handset_sideways) std::swap(g.width, g.height), std::swap(g.across, g.down);
             sizes.push_back(
                 {QString("%1x%2").arg(g.width).arg(g.height),
-                 QString("%1 × %2 pixels (%3 × %4 mm)").arg(g.width).arg(g.height).arg(g.across).arg(g.down)});
+                 QString("at %1 × %2 pixels (%3 × %4 mm)").arg(g.width).arg(g.height).arg(g.across).arg(g.down)});
         }
     } else {
         using Sizes = std::vector<std::pair<int, int>>;
@@ -191,25 +191,25 @@ QString describe_mount(PageBuilder& t) {
                            : t.document.mount == Mount::tablet ? Sizes{{768, 1024}, {1280, 800}}
                            : t.document.mount == Mount::room   ? Sizes{{1280, 800}, {1920, 1080}}
                                                                : Sizes{{1080, 1920}, {3840, 2160}})
-            sizes.push_back({QString("%1x%2").arg(w).arg(h), QString("%1 × %2 pixels").arg(w).arg(h)});
+            sizes.push_back({QString("%1x%2").arg(w).arg(h), QString("at %1 × %2 pixels").arg(w).arg(h)});
     }
     auto typed_size = t.document.mount_width > 0
                           ? QString("%1x%2").arg(t.document.mount_width).arg(t.document.mount_height)
                           : QString();
-    auto& sized_mount = t.word("mount-size", "/mount_size", "Size of the mount",
-                               typed_size.isEmpty()
-                                   ? sizes[0].label
-                                   : QString("%1 × %2 pixels").arg(t.document.mount_width).arg(t.document.mount_height),
-                               sizes[0].label, !typed_size.isEmpty(), [](PlayerDocument& d, const QString& v) -> Taken {
-                                   auto parts = v.split('x');
-                                   int w = parts.value(0).toInt(), h = parts.value(1).toInt();
-                                   if (v.isEmpty())
-                                       w = h = 0;
-                                   else if (parts.size() != 2 || w < 100 || h < 100 || w > 8192 || h > 8192)
-                                       return "Enter a size such as 640x360, 100 to 8192 pixels.";
-                                   d.mount_width = w, d.mount_height = h;
-                                   return {};
-                               });
+    auto& sized_mount = t.word(
+        "mount-size", "/mount_size", "Size of the mount",
+        typed_size.isEmpty() ? sizes[0].label
+                             : QString("at %1 × %2 pixels").arg(t.document.mount_width).arg(t.document.mount_height),
+        sizes[0].label, !typed_size.isEmpty(), [](PlayerDocument& d, const QString& v) -> Taken {
+            auto parts = v.split('x');
+            int w = parts.value(0).toInt(), h = parts.value(1).toInt();
+            if (v.isEmpty())
+                w = h = 0;
+            else if (parts.size() != 2 || w < 100 || h < 100 || w > 8192 || h > 8192)
+                return "Enter a size such as 640x360, 100 to 8192 pixels.";
+            d.mount_width = w, d.mount_height = h;
+            return {};
+        });
     sized_mount.options = std::move(sizes), sized_mount.now = typed_size;
     sized_mount.typed = "A size in pixels, such as 640x360";
     return "{mount}, {mount-size}";

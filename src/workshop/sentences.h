@@ -32,7 +32,7 @@ class Sentences : public QWidget {
     QStringList keys() const;
     /// What can be chosen for a word: the values of its list, or the ends of its range.
     QStringList values(const QString& key) const;
-    /// What the review turned up last; a press on a finding's words mends it, where one can.
+    /// What the review turned up last; a press on a finding's words fixes it, where one can.
     const std::vector<DocumentFinding>& findings() const { return found_; }
     std::size_t reviews() const { return reviews_; }  ///< How many were told so far.
     void fix(std::size_t finding);

@@ -56,7 +56,7 @@ class WorkshopWindow : public QMainWindow {
     /// Whether the selected player's source is converted for the target as it goes.
     bool plays_through() const;
     void play_through(bool through);
-    /// What Prepare makes of the chosen source, with one finding mended where there is a code.
+    /// What Prepare makes of the chosen source, with one finding fixed where there is a code.
     void prepare_source(const std::string& finding = {});
     /// Asked before the window goes while conversions are under way; true to go all the same.
     std::function<bool(std::size_t unfinished)> ask_to_leave;

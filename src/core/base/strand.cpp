@@ -107,7 +107,8 @@ class RealStrand final : public Strand {
     std::thread thread_;
 };
 
-/// Threads of lanes that were let go of while a job still ran. Never destroyed: a job may let go of lanes at any time.
+/// Threads of workers that were let go of while a job still ran. Never destroyed: a job may let go of workers at any
+/// time.
 class Leaving {
   public:
     static Leaving& all() {
@@ -115,7 +116,7 @@ class Leaving {
         return leaving;
     }
     void wait() {
-        // What a job held may own lanes itself, which come here while others are waited for.
+        // What a job held may own workers itself, which come here while others are waited for.
         for (decltype(threads_) last;; last.clear()) {
             {
                 std::lock_guard lock(mutex_);
@@ -178,7 +179,7 @@ class RealWorker final : public Worker {
         std::mutex mutex;
         std::condition_variable wake;
         std::deque<Work> queue;
-        Strand* strand = nullptr;  ///< None once the lane was let go of.
+        Strand* strand = nullptr;  ///< None once the worker was let go of.
         std::atomic<bool> ended = false;
 
         void loop() {
@@ -245,7 +246,7 @@ class VirtualWorker final : public Worker {
   public:
     explicit VirtualWorker(Virtual& strand) : strand_(strand) {}
     void run(Time cost, Task job, Task done) override {
-        // A lane works on one job at a time, so a job is charged from when the one before it ends.
+        // A worker works on one job at a time, so a job is charged from when the one before it ends.
         free_at_ = std::max(free_at_, strand_.now()) + cost;
         at(free_at_, Work{std::move(job), std::move(done)});
     }

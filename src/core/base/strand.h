@@ -13,19 +13,19 @@ namespace ruedo {
 
 using Task = std::move_only_function<void()>;
 
-/// One ordered queue of slow jobs beside a strand. Jobs of one lane never overlap. A job owns what it works on.
+/// One ordered queue of slow jobs beside a strand. Jobs of one worker never overlap. A job owns what it works on.
 class Worker {
   public:
-    /// Returns at once: a running job ends by itself, and no `done` is called any more. After destroying a worker the
-    /// caller tells its job to hurry.
+    /// Returns at once: a running job ends by itself, and no `done` is called any more. Its owner
+    /// cancels that job first, where it may take long.
     virtual ~Worker() = default;
     /// Runs `job` beside the strand, then `done` on the strand. `cost` is what virtual time charges for it.
     virtual void run(Time cost, Task job, Task done) = 0;
 };
 
-/// The first object of a program's `main`: when it goes, every job that still ran as its lane was let go of has ended.
-/// Only then may the static objects go that such a job uses, those of libraries among them. Programs without one have
-/// the same done at exit, which is too late for what was made static after the first lane was let go of.
+/// The first object of a program's `main`: when it goes, every job that still ran as its worker was let go of has
+/// ended. Only then may the static objects go that such a job uses, those of libraries among them. Programs without one
+/// have the same done at exit, which is too late for what was made static after the first worker was let go of.
 struct WorkersEnd {
     WorkersEnd() = default;
     WorkersEnd(const WorkersEnd&) = delete;
@@ -33,7 +33,7 @@ struct WorkersEnd {
     ~WorkersEnd();
 };
 
-/// From within a job of a lane in virtual time: it takes that much longer, unless `given_up` becomes true meanwhile,
+/// From within a job of a worker in virtual time: it takes that much longer, unless `given_up` becomes true meanwhile,
 /// which must live as long as the job. Anywhere else it does nothing.
 void charge(Time more, const std::atomic<bool>* given_up = nullptr);
 /// What the running job was charged so far.

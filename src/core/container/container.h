@@ -120,9 +120,9 @@ struct ContainerFormat {
     bool alone() const { return video.empty(); }  ///< One track of sound, and nothing else.
 };
 std::span<const ContainerFormat> container_formats();
-/// Nothing where none is written under such a name.
 /// Whether a file of this extension (without its dot) holds sound alone, whatever its container could hold.
 bool names_audio(std::string_view extension);
+/// Nothing where none is written under such a name.
 const ContainerFormat* container_format_named(std::string_view name);
 const ContainerFormat* container_format_of_extension(std::string_view extension);
 

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// What a recipe can mend of what was found about a source: one row for each finding.
+// What a recipe can fix of what was found about a source: one row for each finding.
 #pragma once
 #include <span>
 
@@ -10,7 +10,7 @@ namespace ruedo {
 struct RecipeFix {
     std::string_view finding;  ///< Its code (facts/facts.h), or what a verdict says has to change ("size").
     std::string_view words;    ///< "Turn its pictures upright".
-    /// Makes the recipe that stands one that mends it.
+    /// Makes the recipe that stands one that fixes it.
     void (*apply)(Recipe& recipe, const ClipInfo& info);
 };
 std::span<const RecipeFix> recipe_fixes();

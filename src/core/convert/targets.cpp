@@ -222,7 +222,7 @@ static Result<Target> target_in(const fs::path& file) {
         Target target;
     };
     static std::mutex mutex;
-    static auto& all = *new std::map<fs::path, CachedTargets>;  // lanes may ask until the end
+    static auto& all = *new std::map<fs::path, CachedTargets>;  // workers may ask until the end
     std::error_code ec;
     auto at = fs::last_write_time(file, ec);
     auto bytes = fs::file_size(file, ec);

@@ -234,14 +234,14 @@ class Controller::Engine : public std::enable_shared_from_this<Controller::Engin
     static constexpr std::uint64_t first_outside = std::uint64_t{1}
                                                    << 48;  ///< Numbers of captions in files of their own.
     std::shared_ptr<Clip> clip_;
-    // Owned by their lane while a job of it runs; shared so that a job outlives a reset.
+    // Owned by their worker while a job of it runs; shared so that a job outlives a reset.
     std::shared_ptr<FrameReader> pictures_;
     std::shared_ptr<AudioReader> audio_;
     std::shared_ptr<MixerInput> mixer_input_;
     std::shared_ptr<TimeStretcher> stretcher_;
     std::shared_ptr<MixerInput> next_input_;    ///< Of the controller that sounds after this one.
     std::shared_ptr<MixerInput> handed_input_;  ///< Kept alive while the mixer may go over to it.
-    bool armed_ = false;                        ///< Its voice is started by another one.
+    bool armed_ = false;                        ///< Its input is started by another one.
 
     std::deque<Item> items_;
     std::optional<Frame> shown_;

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// One mixer for the process owns the sound device; controllers have voices in it.
+// One mixer for the process owns the sound device; controllers have inputs in it.
 #pragma once
 #include <array>
 #include <deque>
@@ -62,7 +62,7 @@ class MixerInput {
     /// Nothing more will come; running out is then no underrun.
     void finish();
     void start();
-    /// When this voice has finished and its last sample is mixed, `next` begins at the very next one. Nothing takes
+    /// When this input has finished and its last sample is mixed, `next` begins at the very next one. Nothing takes
     /// it back, as `clear` does.
     void then(MixerInput* next);
     /// Drops everything, fading out within 5 ms, and stops running.
@@ -104,13 +104,13 @@ class MixerInput {
     std::array<float, 2> gain_{1, 1}, target_{1, 1};  ///< Left and right.
     float fade_ = 0, level_ = 0;
     MixerInput* next_ = nullptr;
-    std::int64_t mixed_to_ = -1;  ///< Frame up to which a voice before it has mixed this one already.
+    std::int64_t mixed_to_ = -1;  ///< Frame up to which a input before it has mixed this one already.
     bool running_ = false, finished_ = false, starved_ = false;
 };
 
 class Mixer {
   public:
-    /// `device` is tried first when the first voice starts; without it, or when it dies, the silent stand-in on
+    /// `device` is tried first when the first input starts; without it, or when it dies, the silent stand-in on
     /// `strand` takes over. `strand` must outlive the mixer.
     explicit Mixer(Strand& strand, std::function<std::unique_ptr<AudioDevice>()> device = {});
     ~Mixer();
@@ -121,7 +121,7 @@ class Mixer {
     void forget(std::uint64_t listener);
     /// What goes to the device, as it is mixed; for writing to a file. Called on the device's thread.
     void on_mix(std::function<void(std::span<const float>, std::int64_t frame)> tap);
-    /// The mixed frame at which any voice first sounded, and the media time that sounded there.
+    /// The mixed frame at which any input first sounded, and the media time that sounded there.
     std::optional<std::pair<std::int64_t, Time>> first_mark() const;
     std::string device_name() const;
     /// Looks after the device; called while something plays, by as many as like. What takes long (a device that is
@@ -148,7 +148,7 @@ class Mixer {
     Strand& strand_;
     std::shared_ptr<Guard> guard_;
     std::function<std::unique_ptr<AudioDevice>()> make_device_;
-    mutable std::mutex mutex_;         ///< Voices, marks, counters: short sections only.
+    mutable std::mutex mutex_;         ///< Inputs, marks, counters: short sections only.
     mutable std::mutex device_mutex_;  ///< Starting, stopping and asking the device. Taken before `mutex_`.
     std::vector<MixerInput*> inputs_;
     std::unique_ptr<Worker> beside_;  ///< Where devices are tried and given up.

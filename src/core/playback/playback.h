@@ -186,7 +186,7 @@ class Controller {
     void tell(std::string name, std::string detail);
     void set_rate(double rate);  ///< 0.25 to 4.
     void set_loop(Loop loop);
-    void choose_audio(std::uint64_t id);  ///< One of the snapshot's choices; goes on where it is.
+    void choose_audio(std::uint64_t id);  ///< One of the snapshot's track options; goes on where it is.
     void choose_text(std::uint64_t id);   ///< 0 for none.
     /// As `OpenOptions` has them, now or as soon as the source is open: the clip's own sound, and no captions, where
     /// a language is empty or the clip lacks it.

@@ -151,7 +151,7 @@ std::optional<Difference> first_difference(const Run& kept, const Run& run, cons
         if (x && y)
             take(t, fmt::format("The kept run has “{}”; this one “{}”.", said(*x), said(*y)));
         else
-            take(t, fmt::format("Only the {} has “{}”.", x ? "kept run" : "run that is seen", said(x ? *x : *y)));
+            take(t, fmt::format("Only {} has “{}”.", x ? "the kept run" : "this one", said(x ? *x : *y)));
     }
     auto limit = first ? std::min(both, first->after) : both;
     for (Time t{}; t <= limit; t += 100_ms) {

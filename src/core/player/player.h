@@ -202,7 +202,7 @@ struct DocumentFinding {
         std::string words;  ///< "Put “try again” on it".
         std::function<void(PlayerDocument&)> apply;
     };
-    std::optional<Fix> fix{};  ///< Where a press can mend it.
+    std::optional<Fix> fix{};  ///< Where a press can fix it.
     Severity severity = Severity::finding;
 };
 /// For people: what is found of several sources alike becomes one finding that names them, with one fix for all.

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// What the rules of a review share: a player as it is looked at, where things stand in the document, how one is mended.
+// What the rules of a review share: a player as it is looked at, where things stand in the document, how one is fixed.
 #pragma once
 #include <fmt/format.h>
 

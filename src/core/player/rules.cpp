@@ -50,7 +50,7 @@ void no_way_to_pause(R r) {
         bool all_live =
             std::all_of(p.queue.begin(), p.queue.end(), [&](auto i) { return is_camera(r.document.sources[i].file); });
         if (!all_live && !p.usable({"toggle", "pause", "stop"}, "playing"))
-            r.note(p.nothing("holds it while it plays"), p.at("controls"), p.put("“play or pause”", "toggle"));
+            r.note(p.nothing("pauses it"), p.at("controls"), p.put("“play or pause”", "toggle"));
     });
 }
 void no_way_out_of_full_screen(R r) {

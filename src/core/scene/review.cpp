@@ -155,7 +155,7 @@ void hidden_control(Reviewing& r) {
     });
 }
 void small_press(Reviewing& r) {
-    // What mends one of them mends all.
+    // What fixes one of them fixes all.
     auto large_enough = [&r](std::size_t p) {
         return [&r, p](const Scene& scene) {
             auto& controls = r.document.player(p).controls;

@@ -256,7 +256,7 @@ Result<std::shared_ptr<LoadedSegment>> SegmentFetcher::open(std::size_t index, s
         loaded->video_config = std::make_shared<const Bytes>(t->config);
     if (auto* t = loaded->clip->info().main(Kind::audio))
         loaded->audio_config = std::make_shared<const Bytes>(t->config);
-    // What leads in this feed, and how much of it there is.
+    // What leads in this track group, and how much of it there is.
     auto& info = loaded->clip->info();
     auto* lead = kind == Kind::video && (loaded->video_config || track_groups_[index].has_pictures)
                      ? info.main(Kind::video)

@@ -23,7 +23,7 @@ Result<adapt::Ladder> ladder_of(const std::string& address);
 struct Plan {
     std::string kind;                          ///< "hls" or "dash".
     std::vector<TrackGroupPlan> track_groups;  ///< That of the pictures first; of a stream of sound alone, that.
-    /// Of each feed after the first: what it is called and in which language.
+    /// Of each track group after the first: what it is called and in which language.
     struct Spoken {
         std::size_t track_group = 0;
         std::string name, language;
@@ -32,7 +32,7 @@ struct Plan {
     std::vector<Spoken> audio_tracks, texts;
     std::optional<std::size_t>
         audio_within;                      ///< The sound that is in the pictures' own segments, among `audio_tracks`.
-    std::optional<std::size_t> keyframes;  ///< The feed of keyframes alone.
+    std::optional<std::size_t> keyframes;  ///< The track group of keyframes alone.
     std::optional<Time> begin;
     std::vector<Finding> findings;
 };

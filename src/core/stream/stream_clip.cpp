@@ -10,7 +10,7 @@
 namespace ruedo::stream {
 namespace {
 
-/// One track through the segments of a feed.
+/// One track through the segments of a track group.
 class SegmentReader : public TrackReader {
   public:
     SegmentReader(std::shared_ptr<SegmentFetcher> fetcher, std::size_t track_group, Kind kind)

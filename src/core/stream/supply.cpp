@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Which segment is fetched next, and which are kept. In which rung is in rungs.cpp; fetching and opening one piece in
+// Which segment is fetched next, and which are kept. In which rung is in rungs.cpp; fetching and opening one segment in
 // pieces.cpp.
 #include "stream/supply.h"
 

@@ -18,7 +18,7 @@ namespace ruedo::stream {
 /// One segment that is here.
 struct LoadedSegment {
     Segment segment;
-    std::size_t rendition = 0;   ///< Number in its feed.
+    std::size_t rendition = 0;   ///< Number in its track group.
     std::shared_ptr<Clip> clip;  ///< None where it is missing for good.
     Time shift{};                ///< Added to the clip's times.
     std::uint64_t bytes = 0;
@@ -51,14 +51,14 @@ class SegmentFetcher {
     SegmentFetcher(std::vector<TrackGroupPlan> track_groups, std::string link, StreamOptions options);
     ~SegmentFetcher();
 
-    /// The piece of `track_group` that holds `t` (by its list), fetched if need be; waits for it, and gives up with
+    /// The segment of `track_group` that holds `t` (by its list), fetched if need be; waits for it, and gives up with
     /// `ReadScope`. Nothing past the end. Where a live one has no more yet, it waits for that.
     Result<std::shared_ptr<LoadedSegment>> loaded(std::size_t track_group, Time t);
     /// The one after.
     Result<std::shared_ptr<LoadedSegment>> after(std::size_t track_group, const LoadedSegment& loaded);
-    /// The list of some rendition of a feed; fetched if there is none yet.
+    /// The list of some rendition of a track group; fetched if there is none yet.
     Result<SegmentList> list(std::size_t track_group);
-    /// The lists of all renditions of a feed. One that can’t be had is left out of what is fetched.
+    /// The lists of all renditions of a track group. One that can’t be had is left out of what is fetched.
     Status list_all(std::size_t track_group);
     /// Where the playing place is, as far as someone knows better than by what is read.
     void playing_at(Time t);
@@ -95,8 +95,8 @@ class SegmentFetcher {
         std::unique_ptr<adapt::Policy> policy;
         std::optional<std::size_t> last;  ///< Rung fetched last.
         bool wanted = false;              ///< Somebody reads it.
-        bool has_pictures = false;        ///< Some piece had; only who fetches asks.
-        Codec codec = Codec::unknown;     ///< Of what leads in it, as in its first piece; for the same.
+        bool has_pictures = false;        ///< Some segment had; only who fetches asks.
+        Codec codec = Codec::unknown;     ///< Of what leads in it, as in its first segment; for the same.
         std::optional<Error> error;       ///< Why it can't go on.
         std::size_t holes = 0;            ///< In a row.
     };
